@@ -1,0 +1,284 @@
+// Package cli is the command line: flags, files and exit codes, one file a
+// command. It computes nothing.
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"golang.org/x/term"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/report"
+)
+
+// Exit codes.
+const (
+	exitFine    = 0
+	exitFound   = 1 // check found errors, or an expectation failed
+	exitUsage   = 2
+	exitInput   = 3 // input that cannot be used
+	interrupted = 130
+)
+
+// Env is what a command has to do with the world.
+type Env struct {
+	Stdin          io.Reader
+	Stdout, Stderr io.Writer
+	Getenv         func(string) string
+}
+
+// command is one of kestrix's. Its data is what help prints.
+type command struct {
+	name    string
+	args    string
+	summary string
+	help    string // further text, and examples
+	// setup defines flags and gives what runs with the operands.
+	setup func(*flag.FlagSet) func(context.Context, *Env, []string) error
+}
+
+// commands in the order in which people work.
+func commands() []*command {
+	return []*command{
+		newCommand(), checkCommand(), whyCommand(), traceCommand(), replayCommand(),
+		standinCommand(), serveCommand(), demoCommand(),
+	}
+}
+
+// exitError is an error that says with what code to exit. An empty message
+// prints nothing: what there was to say has been said.
+type exitError struct {
+	code int
+	err  error
+}
+
+func (e *exitError) Error() string {
+	if e.err == nil {
+		return ""
+	}
+	return e.err.Error()
+}
+
+func (e *exitError) Unwrap() error { return e.err }
+
+func usage(format string, args ...any) error {
+	return &exitError{exitUsage, fmt.Errorf(format, args...)}
+}
+
+func unusable(err error) error { return &exitError{exitInput, err} }
+
+// Main runs one command and gives the exit code.
+func Main(ctx context.Context, env *Env, args []string) int {
+	name := ""
+	if len(args) > 0 {
+		name = args[0]
+	}
+	switch name {
+	case "":
+		fmt.Fprint(env.Stderr, overview())
+		return exitUsage
+	case "help", "-h", "-help", "--help":
+		return help(env, args[1:])
+	case "version", "-version", "--version":
+		fmt.Fprintln(env.Stdout, "kestrix", Version)
+		return exitFine
+	}
+	var known []string
+	for _, c := range commands() {
+		if c.name == name {
+			return run(ctx, env, c, args[1:])
+		}
+		known = append(known, c.name)
+	}
+	hint := "kestrix help lists the commands"
+	if s := config.Suggest(name, known); s != "" {
+		hint = "did you mean kestrix " + s + "?"
+	}
+	fmt.Fprintf(env.Stderr, "kestrix: there is no command %q; %s\n", name, hint)
+	return exitUsage
+}
+
+// Version is that of the program.
+const Version = "0.1.0"
+
+func run(ctx context.Context, env *Env, c *command, args []string) int {
+	fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
+	fs.SetOutput(io.Discard)
+	do := c.setup(fs)
+	operands, err := parse(fs, args)
+	if errors.Is(err, flag.ErrHelp) {
+		fmt.Fprint(env.Stdout, c.text())
+		return exitFine
+	}
+	if err == nil {
+		err = do(ctx, env, operands)
+	}
+	if err == nil {
+		return exitFine
+	}
+	code := exitInput
+	var ee *exitError
+	if errors.As(err, &ee) {
+		code = ee.code
+	}
+	if msg := err.Error(); msg != "" {
+		fmt.Fprintf(env.Stderr, "kestrix %s: %s\n", c.name, msg)
+	}
+	return code
+}
+
+// parse reads flags before, between and after operands; `--` ends them.
+func parse(fs *flag.FlagSet, args []string) ([]string, error) {
+	var operands []string
+	for len(args) > 0 {
+		a := args[0]
+		if a == "--" {
+			return append(operands, args[1:]...), nil
+		}
+		if len(a) < 2 || a[0] != '-' {
+			operands = append(operands, a)
+			args = args[1:]
+			continue
+		}
+		name := strings.TrimLeft(a, "-")
+		base, _, hasValue := strings.Cut(name, "=")
+		f := fs.Lookup(base)
+		if f == nil && base != "h" && base != "help" {
+			var known []string
+			fs.VisitAll(func(f *flag.Flag) { known = append(known, f.Name) })
+			hint := fmt.Sprintf("kestrix help %s lists the flags", fs.Name())
+			if s := config.Suggest(base, known); s != "" {
+				hint = "did you mean -" + s + "?"
+			}
+			return nil, usage("there is no flag -%s; %s", base, hint)
+		}
+		if f != nil && isSwitch(f) && !hasValue && len(args) > 1 {
+			switch strings.ToLower(args[1]) {
+			case "true", "false", "yes", "no", "on", "off":
+				return nil, usage("-%s takes no value; write -%s alone, or -%s=%t", base, base, base, strings.ContainsAny(args[1][:1], "tTyY") || strings.EqualFold(args[1], "on"))
+			}
+		}
+		n := 1
+		if f != nil && !isSwitch(f) && !hasValue {
+			n = 2
+		}
+		if n > len(args) {
+			return nil, usage("-%s wants a value: %s", base, f.Usage)
+		}
+		if err := fs.Parse(args[:n]); err != nil {
+			if errors.Is(err, flag.ErrHelp) {
+				return nil, err
+			}
+			value := strings.TrimPrefix(name, base+"=")
+			if n == 2 {
+				value = args[1]
+			}
+			return nil, usage("-%s cannot be %q: %s", base, value, f.Usage)
+		}
+		args = args[n:]
+	}
+	return operands, nil
+}
+
+func isSwitch(f *flag.Flag) bool {
+	b, ok := f.Value.(interface{ IsBoolFlag() bool })
+	return ok && b.IsBoolFlag()
+}
+
+// text is the help of a command.
+func (c *command) text() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "kestrix %s %s\n\n%s\n", c.name, c.args, c.summary)
+	fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
+	c.setup(fs)
+	var rows []string
+	fs.VisitAll(func(f *flag.Flag) {
+		kind, use := flag.UnquoteUsage(f)
+		head := "  -" + f.Name
+		if kind != "" {
+			head += " " + kind
+		}
+		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" && f.DefValue != "[]" {
+			use += fmt.Sprintf(" (default %s)", f.DefValue)
+		}
+		rows = append(rows, fmt.Sprintf("%-24s %s\n", head, use))
+	})
+	if len(rows) > 0 {
+		b.WriteString("\nflags, before or after the operands:\n" + strings.Join(rows, ""))
+	}
+	if c.help != "" {
+		b.WriteString("\n" + strings.TrimSpace(c.help) + "\n")
+	}
+	return b.String()
+}
+
+func overview() string {
+	var b strings.Builder
+	b.WriteString("kestrix writes, checks, replays and serves reverse-proxy configuration.\n\n")
+	for _, c := range commands() {
+		fmt.Fprintf(&b, "  %-34s %s\n", "kestrix "+c.name+" "+c.args, c.summary)
+	}
+	b.WriteString("\nkestrix help COMMAND tells more; `kestrix demo` shows it all on demo data.\n")
+	return b.String()
+}
+
+func help(env *Env, args []string) int {
+	if len(args) == 0 {
+		fmt.Fprint(env.Stdout, overview())
+		return exitFine
+	}
+	for _, c := range commands() {
+		if c.name == args[0] {
+			fmt.Fprint(env.Stdout, c.text())
+			return exitFine
+		}
+	}
+	fmt.Fprintf(env.Stderr, "kestrix help: there is no command %q\n", args[0])
+	return exitUsage
+}
+
+// style is how text for a stream is to look.
+func (e *Env) style(w io.Writer, plain bool) report.Style {
+	s := report.Style{Width: 100, Unicode: e.unicode()}
+	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		s.Colour = !plain && e.Getenv("NO_COLOR") == "" && e.Getenv("TERM") != "dumb"
+		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 0 {
+			s.Width = min(max(width, 40), 120)
+		}
+	}
+	var columns int
+	if n, err := fmt.Sscan(e.Getenv("COLUMNS"), &columns); n == 1 && err == nil && columns > 0 {
+		s.Width = min(max(columns, 40), 120)
+	}
+	return s
+}
+
+// unicode says whether the locale shows more than ASCII. Without any setting
+// it is taken to, as systems do nowadays.
+func (e *Env) unicode() bool {
+	for _, name := range []string{"LC_ALL", "LC_CTYPE", "LANG"} {
+		if v := e.Getenv(name); v != "" {
+			v = strings.ToLower(v)
+			return strings.Contains(v, "utf-8") || strings.Contains(v, "utf8")
+		}
+	}
+	return true
+}
+
+// terminal says whether a stream is one.
+func terminal(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// list is a flag that may be given several times.
+type list []string
+
+func (l *list) String() string     { return fmt.Sprint([]string(*l)) }
+func (l *list) Set(s string) error { *l = append(*l, s); return nil }

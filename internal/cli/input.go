@@ -1,0 +1,182 @@
+package cli
+
+import (
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+
+	"kestrix/internal/core/check"
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/scenario"
+)
+
+// source is a configuration as it was found on disk.
+type source struct {
+	name   string // as given
+	config *config.Config
+	found  config.Findings
+	read   []string
+	passed []string // files of a folder that were passed over
+}
+
+// withFlag defines -with.
+func withFlag(fs *flag.FlagSet) *list {
+	var with list
+	fs.Var(&with, "with", "read `FILE` as well; may be repeated")
+	return &with
+}
+
+// readConfig reads a file, or the .hcl files of a folder, as one configuration
+// and holds it against the rules.
+func readConfig(name string, with []string) (*source, error) {
+	s := &source{name: name}
+	info, err := os.Stat(name)
+	if err != nil {
+		return nil, unusable(fmt.Errorf("%s cannot be read: %w", name, reason(err)))
+	}
+	paths := []string{name}
+	if info.IsDir() {
+		if paths, s.passed, err = folder(name); err != nil {
+			return nil, err
+		}
+	}
+	paths = append(paths, with...)
+	var files []config.File
+	for _, p := range paths {
+		src, err := readFile(p)
+		if err != nil {
+			return nil, err
+		}
+		files = append(files, config.File{Name: p, Source: src})
+		s.read = append(s.read, p)
+	}
+	c, found, err := config.Read(files)
+	if err != nil {
+		return nil, unusable(err)
+	}
+	s.config, s.found = c, check.Run(c, found)
+	return s, nil
+}
+
+// folder lists the files of a folder that are read, and those that are not.
+func folder(name string) (read, passed []string, err error) {
+	entries, err := os.ReadDir(name)
+	if err != nil {
+		return nil, nil, unusable(fmt.Errorf("%s cannot be read: %w", name, reason(err)))
+	}
+	for _, e := range entries {
+		p := filepath.Join(name, e.Name())
+		if !e.IsDir() && strings.HasSuffix(p, ".hcl") && !strings.HasSuffix(p, ".scenario.hcl") {
+			read = append(read, p)
+		} else {
+			passed = append(passed, e.Name())
+		}
+	}
+	if len(read) == 0 {
+		return nil, nil, unusable(fmt.Errorf("%s: no .hcl file is in this folder", name))
+	}
+	sort.Strings(read)
+	return read, passed, nil
+}
+
+// readFile reads a source whole, up to what the language takes.
+func readFile(name string) ([]byte, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, unusable(fmt.Errorf("%s cannot be read: %w", name, reason(err)))
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err == nil && info.IsDir() {
+		return nil, unusable(fmt.Errorf("%s is a folder", name))
+	}
+	src, err := io.ReadAll(io.LimitReader(f, config.MaxSource+1))
+	if err != nil {
+		return nil, unusable(fmt.Errorf("%s cannot be read: %w", name, reason(err)))
+	}
+	return src, nil
+}
+
+// usable reads a configuration for a command that needs one without errors;
+// its errors are printed, warnings stop nobody.
+func usable(env *Env, name string, with []string) (*source, error) {
+	s, err := readConfig(name, with)
+	if err != nil {
+		return nil, err
+	}
+	if err := refuse(env, s.found, s.config.Files, name); err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+// refuse prints the errors among findings and says that they stop the command.
+func refuse(env *Env, found config.Findings, files []config.File, name string) error {
+	var errs config.Findings
+	for _, f := range found {
+		if f.Severity == config.Error {
+			errs = append(errs, f)
+		}
+	}
+	if len(errs) == 0 {
+		return nil
+	}
+	fmt.Fprint(env.Stderr, env.style(env.Stderr, false).Findings(errs, files))
+	return unusable(fmt.Errorf("%s has %s and is not used", name, plural(len(errs), "error")))
+}
+
+func plural(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// readScenario reads a scenario for a configuration; its findings are printed.
+func readScenario(env *Env, name string, c *config.Config) (*scenario.Scenario, error) {
+	src, err := readFile(name)
+	if err != nil {
+		return nil, err
+	}
+	f := config.File{Name: name, Source: src}
+	s, found, err := scenario.Read(f, c)
+	if err != nil {
+		return nil, unusable(err)
+	}
+	if err := refuse(env, found, []config.File{f}, name); err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+// openTrace opens a trace, or stdin for "-".
+func openTrace(env *Env, name string) (io.ReadCloser, error) {
+	if name == "-" {
+		return io.NopCloser(env.Stdin), nil
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, unusable(fmt.Errorf("%s cannot be read: %w", name, reason(err)))
+	}
+	info, err := f.Stat()
+	if err == nil && info.IsDir() {
+		f.Close()
+		return nil, unusable(fmt.Errorf("%s is a folder; name its files", name))
+	}
+	if err == nil && info.Mode().IsRegular() && info.Size() == 0 {
+		f.Close()
+		return nil, unusable(fmt.Errorf("%s is empty", name))
+	}
+	return f, nil
+}
+
+// exists says whether a file is there.
+func exists(name string) bool {
+	_, err := os.Stat(name)
+	return !errors.Is(err, fs.ErrNotExist)
+}

@@ -1,0 +1,162 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"net/netip"
+	"strings"
+
+	"kestrix/internal/core/config"
+)
+
+func newCommand() *command {
+	return &command{
+		name: "new", args: "ADDRESS...", summary: "a sound first configuration for these backends",
+		help: `
+An ADDRESS is host:port, [v6]:port or unix:/path; NAME=ADDRESS names the backend.
+
+  kestrix new 127.0.0.1:9001 127.0.0.1:9002 -o first.hcl
+  kestrix new auk=192.0.2.11:8080 gannet=192.0.2.12:8080 -listen 0.0.0.0:8080`,
+		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
+			file := fs.String("o", "", "write to `FILE` instead of stdout; an existing one is not replaced")
+			listen := fs.String("listen", "127.0.0.1:8080", "`ADDRESS` to listen on")
+			name := fs.String("name", "app", "`NAME` of the upstream")
+			return func(_ context.Context, env *Env, args []string) error {
+				text, err := firstConfig(args, *listen, *name)
+				if err != nil {
+					return err
+				}
+				if *file != "" && exists(*file) {
+					return usage("%s exists and is not replaced; name another file", *file)
+				}
+				o := output{file: *file}
+				if err := o.write(env, func(w io.Writer) error {
+					_, err := io.WriteString(w, text)
+					return err
+				}); err != nil {
+					return err
+				}
+				if *file != "" {
+					fmt.Fprintf(env.Stderr, "wrote %s; try: kestrix check %s\n", *file, *file)
+				}
+				return nil
+			}
+		},
+	}
+}
+
+func firstConfig(args []string, listen, name string) (string, error) {
+	if len(args) == 0 {
+		return "", usage("no backend is named; kestrix new 127.0.0.1:9001 127.0.0.1:9002")
+	}
+	l, err := config.ParseAddress(listen)
+	if err != nil {
+		return "", usage("-listen: %v", err)
+	}
+	var backends strings.Builder
+	seen := map[string]bool{}
+	for i, a := range args {
+		backend := fmt.Sprintf("%s%d", name, i+1)
+		if before, after, ok := strings.Cut(a, "="); ok {
+			backend, a = before, after
+		}
+		addr, err := config.ParseAddress(a)
+		if err != nil {
+			return "", usage("%v", err)
+		}
+		if seen[backend] {
+			return "", usage("two backends are called %q", backend)
+		}
+		if seen[addr.String()] {
+			return "", usage("the address %s is given twice", addr)
+		}
+		if addr == l {
+			return "", usage("%s is both a backend and the address to listen on; -listen names another", addr)
+		}
+		seen[backend], seen[addr.String()] = true, true
+		fmt.Fprintf(&backends, "    %s = %q\n", backend, addr)
+	}
+	keep := "another backend is there for what one cannot take"
+	if len(args) == 1 {
+		keep = "with one backend only a passing failure can be mended"
+	}
+	text := fmt.Sprintf(first, listenComment(l), l, name, name, backends.String(), keep)
+	// What is written must be what check takes; a name that cannot be one is
+	// found here.
+	_, found, err := config.Read([]config.File{{Name: "new", Source: []byte(text)}})
+	if err != nil {
+		return "", unusable(err)
+	}
+	if len(found) > 0 {
+		return "", usage("%s: %s", found[0].Message, found[0].Hint)
+	}
+	return text, nil
+}
+
+// listenComment says who can reach an address.
+func listenComment(a config.Address) string {
+	if ip, err := netip.ParseAddr(a.Host); err == nil {
+		if ip.IsLoopback() {
+			return fmt.Sprintf("Only this machine reaches a loopback address; for others write \"0.0.0.0:%d\".", a.Port)
+		}
+		if ip.IsUnspecified() {
+			return "Every address of this machine, of this family."
+		}
+	}
+	return "Where traffic enters."
+}
+
+// first is the configuration that new writes.
+const first = `# A first configuration. Every line says why it is there; change what you know
+# better, then: kestrix check FILE
+
+frontend "web" {
+  # %s
+  listen = ["%s"]
+
+  # Routes are tried in order and the first that fits decides. One without
+  # "when" takes everything, so it stands last.
+  route "all" {
+    send_to = upstream.%s
+  }
+}
+
+upstream "%s" {
+  # Fewest open requests per weight: a slow backend is given less by itself.
+  algorithm = "least-connections"
+
+  backends = {
+%s  }
+
+  # Asks the application itself. A probe of kind "tcp" would pass as long as the
+  # port is open, even while nothing is answered. Let the path touch what a
+  # request needs (its database, say), but not be a page that customers use.
+  probe "http" {
+    path       = "/ready"
+    every      = "3s" # a failed backend is found after two of these
+    timeout    = "1s" # shorter than every, so that no probe is left out
+    down_after = 2    # one failure may be chance
+    up_after   = 3    # come back slower than leave
+  }
+
+  # Repeats what failed, where that is safe: connecting for every request, the
+  # rest only for those that may be sent twice (GET, PUT, DELETE ...);
+  # %s.
+  retry {
+    attempts = 2
+    on       = ["connect", "reset", "502", "503"]
+  }
+
+  timeouts {
+    connect = "1s"  # a backend in the same house answers in milliseconds
+    answer  = "30s" # as long as your slowest page may take
+  }
+}
+
+# One line per request on stdout; kestrix replay reads it again as a trace.
+access_log {
+  to = "stdout"
+}
+`

@@ -1,0 +1,116 @@
+package cli
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"syscall"
+)
+
+// output is the flags that say where a result goes and in what form.
+type output struct {
+	format string
+	file   string
+	plain  bool
+}
+
+func (o *output) define(fs *flag.FlagSet) {
+	fs.StringVar(&o.format, "format", "text", "`FORM` of the result: text or json")
+	fs.StringVar(&o.file, "o", "", "write the result to `FILE` instead of stdout")
+	fs.BoolVar(&o.plain, "plain", false, "no colour")
+}
+
+func (o *output) check() error {
+	if o.format != "text" && o.format != "json" {
+		return usage("-format cannot be %q; it is text or json", o.format)
+	}
+	return nil
+}
+
+// write has a result written, whole or not at all: a file is written beside
+// its place and then renamed.
+func (o *output) write(env *Env, fill func(io.Writer) error) error {
+	if o.file == "" || o.file == "-" {
+		w := bufio.NewWriterSize(env.Stdout, 64<<10)
+		err := fill(w)
+		if err == nil {
+			err = w.Flush()
+		}
+		if errors.Is(err, syscall.EPIPE) {
+			return nil // the reader, such as head, has seen enough
+		}
+		if err != nil {
+			return &exitError{exitInput, err}
+		}
+		return nil
+	}
+	return replaceFile(o.file, fill)
+}
+
+// replaceFile writes a file beside its place and renames it.
+func replaceFile(name string, fill func(io.Writer) error) (err error) {
+	if info, e := os.Stat(name); e == nil && !info.Mode().IsRegular() {
+		if info.IsDir() {
+			return unusable(fmt.Errorf("%s is a folder; name a file", name))
+		}
+		f, e := os.OpenFile(name, os.O_WRONLY, 0)
+		if e != nil {
+			return unusable(e)
+		}
+		defer f.Close()
+		if e := fill(f); e != nil {
+			return e
+		}
+		return nil
+	}
+	f, err := os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+".*")
+	if err != nil {
+		return unusable(fmt.Errorf("%s cannot be written: %w", name, reason(err)))
+	}
+	defer func() {
+		if err != nil {
+			f.Close()
+			os.Remove(f.Name())
+		}
+	}()
+	w := bufio.NewWriterSize(f, 64<<10)
+	if err := fill(w); err != nil {
+		return err
+	}
+	if err := w.Flush(); err != nil {
+		return unusable(fmt.Errorf("%s cannot be written: %w", name, reason(err)))
+	}
+	if err := f.Chmod(0o644); err != nil {
+		return unusable(err)
+	}
+	if err := f.Close(); err != nil {
+		return unusable(err)
+	}
+	if err := os.Rename(f.Name(), name); err != nil {
+		return unusable(err)
+	}
+	return nil
+}
+
+// reason takes the operation and the name of the temporary file out of an
+// error of the file system.
+func reason(err error) error {
+	var pe *os.PathError
+	if errors.As(err, &pe) {
+		return pe.Err
+	}
+	return err
+}
+
+// writeJSON writes a value as indented JSON.
+func writeJSON(w io.Writer, v any) error {
+	e := json.NewEncoder(w)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}

@@ -1,0 +1,47 @@
+package cli
+
+import (
+	"fmt"
+	"time"
+
+	"kestrix/internal/report"
+)
+
+// progress is a line on stderr that tells how far long work has come, where
+// stderr is a terminal.
+type progress struct {
+	env   *Env
+	what  string
+	on    bool
+	began time.Time
+	last  time.Time
+	shown bool
+}
+
+func newProgress(env *Env, what string) *progress {
+	return &progress{env: env, what: what, on: terminal(env.Stderr), began: time.Now(), last: time.Now()}
+}
+
+// show prints at most five times a second. total is the size of all files, 0
+// if it is not known.
+func (p *progress) show(done, bytes, total int64) {
+	if !p.on || time.Since(p.last) < 200*time.Millisecond {
+		return
+	}
+	p.last = time.Now()
+	p.shown = true
+	line := fmt.Sprintf("%s: %s requests, %.1f s", p.what, report.Count(done), time.Since(p.began).Seconds())
+	if total > 0 && bytes > 0 && bytes <= total {
+		share := float64(bytes) / float64(total)
+		left := time.Since(p.began).Seconds() * (1 - share) / share
+		line += fmt.Sprintf(", %.0f %%, about %.0f s left", share*100, left)
+	}
+	fmt.Fprintf(p.env.Stderr, "\r\x1b[K%s", line)
+}
+
+// clear takes the line away.
+func (p *progress) clear() {
+	if p.shown {
+		fmt.Fprint(p.env.Stderr, "\r\x1b[K")
+	}
+}

@@ -1,0 +1,213 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"time"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/replay"
+	"kestrix/internal/core/scenario"
+	"kestrix/internal/report"
+)
+
+func replayCommand() *command {
+	return &command{
+		name: "replay", args: "CONFIG TRACE...", summary: "the trace through the configuration under a scenario, in virtual time",
+		help: `
+TRACE is Common or Combined log lines or JSON Lines, plain or gzip, told by
+content; - is stdin. Several are read one after the other.
+
+exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
+3 input that cannot be used
+
+  kestrix replay harbour.hcl morning.log
+  kestrix replay harbour.hcl morning.log -scenario auk-fails.scenario.hcl
+  zcat old.log.gz | kestrix replay harbour.hcl - -bad skip -format json`,
+		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
+			var o output
+			o.define(fs)
+			var r replayFlags
+			with := withFlag(fs)
+			fs.StringVar(&r.scenario, "scenario", "", "`FILE` that says what happens: faults, behaviour, expectations")
+			fs.Var(&r.seed, "seed", "`NUMBER` that keys every draw; otherwise the scenario's, or 1")
+			fs.StringVar(&r.o.Spread, "spread", "even", "stamps of whole seconds: `even` over their second, or none")
+			fs.DurationVar(&r.o.Window, "window", replay.DefaultWindow, "records out of order by up to this `TIME` are put right")
+			fs.StringVar(&r.o.Frontend, "frontend", "", "`NAME` of the frontend of records that name none")
+			fs.StringVar(&r.o.Host, "host", "", "`NAME` of the host of records that name none")
+			fs.StringVar(&r.o.Fields, "fields", "", "`NAMES` of log lines' further fields, as in duration,host; duration/ms for milliseconds, - passes one over")
+			fs.StringVar(&r.bad, "bad", "stop", "lines that cannot be read: `stop` or skip")
+			fs.BoolVar(&r.all, "all", false, "long tables whole")
+			return func(ctx context.Context, env *Env, args []string) error {
+				if err := o.check(); err != nil {
+					return err
+				}
+				if len(args) < 2 {
+					return usage("a configuration and a trace are wanted: kestrix replay CONFIG TRACE...")
+				}
+				return runReplay(ctx, env, &o, &r, args, *with)
+			}
+		},
+	}
+}
+
+type replayFlags struct {
+	scenario string
+	seed     seedFlag
+	bad      string
+	all      bool
+	o        replay.Options
+}
+
+// seedFlag is a number that may be left out.
+type seedFlag struct {
+	given bool
+	value uint64
+}
+
+func (s *seedFlag) String() string { return "" }
+func (s *seedFlag) Set(v string) error {
+	s.given = true
+	n, err := fmt.Sscanf(v, "%d", &s.value)
+	if err != nil || n != 1 || fmt.Sprint(s.value) != v {
+		return fmt.Errorf("not a whole number")
+	}
+	return nil
+}
+
+func (r *replayFlags) check() error {
+	if r.bad != "stop" && r.bad != "skip" {
+		return usage("-bad cannot be %q; it is stop or skip", r.bad)
+	}
+	if r.o.Spread != "even" && r.o.Spread != "none" {
+		return usage("-spread cannot be %q; it is even or none", r.o.Spread)
+	}
+	if r.o.Window <= 0 || r.o.Window > 24*time.Hour {
+		return usage("-window cannot be %s; more than 0s and up to 24h", r.o.Window)
+	}
+	r.o.SkipBad = r.bad == "skip"
+	return nil
+}
+
+func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, args, with []string) error {
+	if err := r.check(); err != nil {
+		return err
+	}
+	s, err := usable(env, args[0], with)
+	if err != nil {
+		return err
+	}
+	sc := scenario.None()
+	names := []string{filepath.Base(args[0])}
+	for _, t := range args[1:] {
+		names = append(names, filepath.Base(t))
+	}
+	if r.scenario != "" {
+		if sc, err = readScenario(env, r.scenario, s.config); err != nil {
+			return err
+		}
+		names = append(names, filepath.Base(r.scenario))
+	}
+	r.o.Seed = sc.Seed
+	if r.seed.given {
+		r.o.Seed = r.seed.value
+	}
+	var sources []replay.Source
+	var total int64
+	for _, t := range args[1:] {
+		if info, err := os.Stat(t); err == nil {
+			total += info.Size()
+		}
+		// Opened once before the work begins, so that a missing last file is
+		// known at once.
+		if t != "-" {
+			f, err := openTrace(env, t)
+			if err != nil {
+				return err
+			}
+			f.Close()
+		}
+		sources = append(sources, replay.Source{Name: t, Open: func() (io.ReadCloser, error) { return openTrace(env, t) }})
+	}
+	if err := rehearseExpectations(env, s, sc, r); err != nil {
+		return err
+	}
+	p := newProgress(env, "replay")
+	r.o.Progress = func(bytes, requests int64) { p.show(requests, bytes, total) }
+	began := time.Now()
+	res, err := replay.Run(ctx, s.config, sc, sources, r.o)
+	p.clear()
+	if err != nil {
+		return unusable(err)
+	}
+	res.Engine.WallSeconds = time.Since(began).Seconds()
+	if res.Engine.WallSeconds > 0 {
+		res.Engine.RequestsPerSecond = float64(res.Requests) / res.Engine.WallSeconds
+	}
+	unmet, err := judge(env, sc, res)
+	if err != nil {
+		return err
+	}
+	err = o.write(env, func(w io.Writer) error {
+		if o.format == "json" {
+			return writeJSON(w, res)
+		}
+		style := env.style(env.Stdout, o.plain || o.file != "")
+		style.All = r.all
+		_, err := io.WriteString(w, style.Replay(report.Replay{Config: s.config, Scenario: sc, Names: names, Result: res}))
+		return err
+	})
+	switch {
+	case err != nil:
+		return err
+	case res.Partial:
+		return &exitError{interrupted, nil}
+	case unmet > 0:
+		return &exitError{exitFound, nil}
+	}
+	return nil
+}
+
+// judge holds the result against the expectations and gives how many are not
+// met.
+func judge(env *Env, sc *scenario.Scenario, res *replay.Result) (int, error) {
+	res.Expectations = []scenario.Verdict{}
+	if len(sc.Expects) == 0 {
+		return 0, nil
+	}
+	text, err := json.Marshal(res)
+	if err != nil {
+		return 0, unusable(err)
+	}
+	verdicts, found := sc.Judge(text)
+	if err := refuse(env, found, []config.File{sc.File}, sc.File.Name); err != nil {
+		return 0, err
+	}
+	unmet := 0
+	for _, v := range verdicts {
+		if !v.Met {
+			unmet++
+		}
+	}
+	res.Expectations = verdicts
+	return unmet, nil
+}
+
+// rehearseExpectations evaluates the expectations on the result of nothing, so
+// that a misspelt key is found before the work and not after it.
+func rehearseExpectations(env *Env, s *source, sc *scenario.Scenario, r *replayFlags) error {
+	if len(sc.Expects) == 0 {
+		return nil
+	}
+	res, err := replay.Empty(s.config, sc, r.o)
+	if err != nil {
+		return usage("%v", err)
+	}
+	_, err = judge(env, sc, res)
+	return err
+}

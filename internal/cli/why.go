@@ -1,0 +1,97 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"kestrix/internal/core/study"
+)
+
+func whyCommand() *command {
+	return &command{
+		name: "why", args: "CONFIG METHOD URL", summary: "one request: which route, which backend, and why not the others",
+		help: `
+Asks the configuration alone, with every backend up; no server is needed. A
+client that is asked about several times keeps its cookies.
+
+  kestrix why harbour.hcl GET http://tickets.tern.example/seats -client 203.0.113.9 -n 6`,
+		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
+			var o output
+			o.define(fs)
+			q := study.Question{}
+			var headers list
+			with := withFlag(fs)
+			fs.StringVar(&q.Client, "client", "203.0.113.1", "`ADDRESS` of the client")
+			fs.StringVar(&q.Frontend, "frontend", "", "`NAME` of the frontend, where the port does not tell")
+			fs.IntVar(&q.Times, "n", 1, "`TIMES` in a row, up to 10000")
+			fs.Uint64Var(&q.Seed, "seed", 1, "`NUMBER` that keys ties and draws")
+			fs.Var(&headers, "header", "`NAME:VALUE` that the request carries; may be repeated")
+			return func(_ context.Context, env *Env, args []string) error {
+				if err := o.check(); err != nil {
+					return err
+				}
+				if len(args) != 3 {
+					return usage("three operands are wanted: CONFIG METHOD URL, as in kestrix why harbour.hcl GET http://tickets.tern.example/seats")
+				}
+				if q.Times < 1 || q.Times > 10000 {
+					return usage("-n cannot be %d; from 1 to 10000", q.Times)
+				}
+				if err := ask(&q, args[1], args[2], headers); err != nil {
+					return err
+				}
+				s, err := usable(env, args[0], *with)
+				if err != nil {
+					return err
+				}
+				a, err := study.Why(s.config, q)
+				if err != nil {
+					return usage("%v", err)
+				}
+				return o.write(env, func(w io.Writer) error {
+					if o.format == "json" {
+						return writeJSON(w, a)
+					}
+					style := env.style(env.Stdout, o.plain || o.file != "")
+					_, err := io.WriteString(w, style.Why(fmt.Sprintf("%s %s from %s", q.Method, args[2], q.Client), a))
+					return err
+				})
+			}
+		},
+	}
+}
+
+// ask fills a question from a method, a URL and header fields.
+func ask(q *study.Question, method, target string, headers []string) error {
+	if method == "" || strings.ToUpper(method) != method {
+		return usage("%q is not a method; they are written in capitals, like GET", method)
+	}
+	u, err := url.Parse(target)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return usage("%q is not a URL like http://tickets.tern.example/seats", target)
+	}
+	q.Method, q.Host, q.Path = method, u.Hostname(), u.EscapedPath()
+	if q.Path == "" {
+		q.Path = "/"
+	}
+	q.Port = 80
+	if u.Scheme == "https" {
+		q.Port = 443
+	}
+	if p := u.Port(); p != "" {
+		q.Port, _ = strconv.Atoi(p) // url.Parse takes digits only
+	}
+	q.Headers = map[string]string{}
+	for _, h := range headers {
+		name, value, ok := strings.Cut(h, ":")
+		if !ok {
+			return usage("-header %q is not NAME:VALUE", h)
+		}
+		q.Headers[strings.ToLower(strings.TrimSpace(name))] = strings.TrimSpace(value)
+	}
+	return nil
+}

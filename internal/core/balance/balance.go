@@ -1,0 +1,95 @@
+// Package balance chooses one of the backends that may take a request. Each
+// algorithm is a file of its own and an entry in Algorithms; all of them obey
+// weights, pass the same contract test, and give the same choices for the same
+// seed.
+package balance
+
+import (
+	"kestrix/internal/core/draw"
+)
+
+// Picker is an algorithm at work on one upstream. Slots are numbers from 0 on
+// that the upstream gives its backends.
+type Picker interface {
+	// Set says what weight a slot has now. 0 takes it out of the choice, as
+	// when its backend is down; a weight puts it in.
+	Set(slot int, name string, weight float64)
+	// Pick gives a slot that is in and that q does not skip, -1 if there is none.
+	Pick(q *Query) int
+	// Begun and Ended say that a slot was given a request and that it is done.
+	Begun(slot int)
+	Ended(slot int)
+}
+
+// Query is what a choice may depend on.
+type Query struct {
+	Draw uint64 // random bits of this attempt, see package draw
+	Key  uint64 // hash of what the hash algorithm goes by
+	Skip *Skip  // slots that cannot be taken this time; nil for none
+}
+
+// Skip names slots that cannot be taken this time, because they were tried
+// already or have no room.
+type Skip struct {
+	Full  []bool // by slot; may be shorter than there are slots
+	Tried []int32
+}
+
+// Has says whether a slot is to be skipped. It may be asked of nil.
+func (s *Skip) Has(slot int) bool {
+	if s == nil {
+		return false
+	}
+	if slot < len(s.Full) && s.Full[slot] {
+		return true
+	}
+	for _, t := range s.Tried {
+		if int(t) == slot {
+			return true
+		}
+	}
+	return false
+}
+
+// Algorithms makes a picker by its name in the language. The seed decides ties
+// and orders, so that they are never won by place in the list.
+var Algorithms = map[string]func(seed uint64) Picker{
+	"round-robin":       newRoundRobin,
+	"least-connections": newLeastConnections,
+	"random":            newRandom,
+	"hash":              newRing,
+}
+
+// slots is what every algorithm keeps: weights and the seeded order.
+type slots struct {
+	seed   uint64
+	names  []string
+	weight []float64
+	rank   []uint64 // the seeded order among equals
+	dirty  bool     // the weights have changed since the last choice
+}
+
+func (s *slots) Set(slot int, name string, weight float64) {
+	for len(s.weight) <= slot {
+		s.names = append(s.names, "")
+		s.weight = append(s.weight, 0)
+		s.rank = append(s.rank, draw.Bits(s.seed, uint64(len(s.rank)), 0, draw.Ordering))
+	}
+	if s.weight[slot] != weight || s.names[slot] != name {
+		s.names[slot], s.weight[slot], s.dirty = name, weight, true
+	}
+}
+
+func (s *slots) Begun(int) {}
+func (s *slots) Ended(int) {}
+
+// in lists the slots that are in.
+func (s *slots) in() []int32 {
+	var out []int32
+	for i, w := range s.weight {
+		if w > 0 {
+			out = append(out, int32(i))
+		}
+	}
+	return out
+}

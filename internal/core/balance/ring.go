@@ -1,0 +1,100 @@
+package balance
+
+import (
+	"math"
+	"slices"
+
+	"github.com/cespare/xxhash/v2"
+)
+
+// ring is consistent hashing: backends stand at many points of a circle, and a
+// key goes to the first point after its own (Karger et al.: Consistent Hashing
+// and Random Trees, STOC 1997). A backend that leaves moves only the keys it
+// had. A choice costs O(log points).
+type ring struct {
+	slots
+	points []point
+	known  []float64 // weight each slot had when last in, so that a leaver moves no one else's points
+}
+
+type point struct {
+	hash uint64
+	slot int32
+}
+
+// pointsEach is the number of points of a backend of average weight. The share
+// of one then spreads by about 1/sqrt(160), 8 per cent.
+const pointsEach = 160
+
+func newRing(seed uint64) Picker { return &ring{slots: slots{seed: seed}} }
+
+func (r *ring) Set(slot int, name string, weight float64) {
+	r.slots.Set(slot, name, weight)
+	for len(r.known) <= slot {
+		r.known = append(r.known, 0)
+	}
+	if weight > 0 {
+		r.known[slot] = weight
+	}
+}
+
+func (r *ring) Pick(q *Query) int {
+	if r.dirty {
+		r.rebuild()
+	}
+	n := len(r.points)
+	if n == 0 {
+		return -1
+	}
+	i, _ := slices.BinarySearchFunc(r.points, q.Key, func(p point, key uint64) int {
+		if p.hash < key {
+			return -1
+		}
+		if p.hash > key {
+			return 1
+		}
+		return 0
+	})
+	for range n {
+		if i == n {
+			i = 0
+		}
+		if s := int(r.points[i].slot); q.Skip == nil || !q.Skip.Has(s) {
+			return s
+		}
+		i++
+	}
+	return -1
+}
+
+func (r *ring) rebuild() {
+	r.dirty = false
+	r.points = r.points[:0]
+	sum, members := 0.0, 0
+	for _, w := range r.known {
+		if w > 0 {
+			sum += w
+			members++
+		}
+	}
+	var text []byte
+	for slot, w := range r.weight {
+		if w <= 0 {
+			continue
+		}
+		count := max(1, int(math.Round(pointsEach*float64(members)*w/sum)))
+		for k := range count {
+			text = append(append(text[:0], r.names[slot]...), 0, byte(k), byte(k>>8), byte(k>>16))
+			r.points = append(r.points, point{xxhash.Sum64(text), int32(slot)})
+		}
+	}
+	slices.SortFunc(r.points, func(a, b point) int {
+		switch {
+		case a.hash < b.hash:
+			return -1
+		case a.hash > b.hash:
+			return 1
+		}
+		return int(a.slot) - int(b.slot)
+	})
+}

@@ -1,0 +1,124 @@
+package balance
+
+import (
+	"math"
+	"slices"
+
+	"kestrix/internal/core/draw"
+	"kestrix/internal/core/queue"
+	"kestrix/internal/core/tick"
+)
+
+// roundRobin goes round a cycle in which every backend stands as often as its
+// weight says, spread out evenly. The cycle is laid out as stride scheduling
+// does: backend i stands at (k+1/2)/weight for k = 0, 1, 2... (Waldspurger and
+// Weihl: Stride Scheduling, MIT/LCS/TM-528, 1995). Every full cycle gives each
+// weight its exact count; a choice costs O(1).
+type roundRobin struct {
+	slots
+	cycle []int32
+	at    uint64 // goes on over changes of the cycle, so that none begins favoured
+}
+
+// longestCycle bounds the memory of a cycle. Weights whose sum, after dividing
+// by what they have in common, is larger are rounded to fit.
+const longestCycle = 1 << 15
+
+func newRoundRobin(seed uint64) Picker {
+	return &roundRobin{slots: slots{seed: seed}, at: draw.Bits(seed, 0, 1, draw.Ordering) >> 32}
+}
+
+func (r *roundRobin) Pick(q *Query) int {
+	if r.dirty {
+		r.rebuild()
+	}
+	n := uint64(len(r.cycle))
+	if n == 0 {
+		return -1
+	}
+	for range n {
+		if r.at >= n {
+			r.at %= n
+		}
+		s := int(r.cycle[r.at])
+		r.at++
+		if q.Skip == nil || !q.Skip.Has(s) {
+			return s
+		}
+	}
+	return -1
+}
+
+func (r *roundRobin) rebuild() {
+	r.dirty = false
+	in := r.in()
+	// Equal ones stand in the seeded order.
+	slices.SortFunc(in, func(a, b int32) int {
+		if r.rank[a] < r.rank[b] {
+			return -1
+		}
+		return 1
+	})
+	counts := whole(r.weight, in)
+	r.cycle = r.cycle[:0]
+	total := 0
+	for _, c := range counts {
+		total += c
+	}
+	var due queue.Heap[int]
+	const scale = 1 << 40
+	place := func(i, k int) tick.Time {
+		return tick.Time((float64(k) + 0.5) / float64(counts[i]) * scale)
+	}
+	for i := range in {
+		due.Push(place(i, 0), i)
+	}
+	given := make([]int, len(in))
+	for len(r.cycle) < total {
+		_, i := due.Pop()
+		r.cycle = append(r.cycle, in[i])
+		given[i]++
+		if given[i] < counts[i] {
+			due.Push(place(i, given[i]), i)
+		}
+	}
+}
+
+// whole turns weights into the smallest whole numbers of the same proportion,
+// rounded where they would not fit into a cycle.
+func whole(weight []float64, in []int32) []int {
+	counts := make([]int, len(in))
+	sum, exact := 0.0, true
+	for _, s := range in {
+		sum += weight[s]
+		exact = exact && weight[s] == math.Trunc(weight[s])
+	}
+	common := 0
+	for i, s := range in {
+		if exact {
+			counts[i] = int(weight[s])
+			common = gcd(common, counts[i])
+		} else {
+			counts[i] = max(1, int(math.Round(weight[s]/sum*1000*float64(len(in)))))
+			common = gcd(common, counts[i])
+		}
+	}
+	total := 0
+	for i := range counts {
+		counts[i] /= common
+		total += counts[i]
+	}
+	if total > longestCycle && len(in) < longestCycle/2 {
+		for i := range counts {
+			counts[i] = max(1, int(math.Round(float64(counts[i])*longestCycle/float64(total))))
+		}
+	}
+	return counts
+}
+
+func gcd(a, b int) int {
+	for b != 0 {
+		a, b = b, a%b
+	}
+	return a
+}

@@ -1,0 +1,107 @@
+package check
+
+import (
+	"fmt"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/route"
+)
+
+var nameRules = []*Rule{
+	{
+		ID: "KX102", Severity: config.Error, Title: "a route sends to an upstream that does not exist",
+		Run: func(p *Pass) {
+			var names []string
+			for _, u := range p.Config.Upstreams {
+				names = append(names, u.Name)
+			}
+			for _, f := range p.Config.Frontends {
+				for _, r := range f.Routes {
+					if r.SendTo.Value == "" || p.Config.Upstream(r.SendTo.Value) != nil {
+						continue
+					}
+					hint := "define it: upstream \"" + r.SendTo.Value + "\" {"
+					if s := config.Suggest(r.SendTo.Value, names); s != "" {
+						hint = "did you mean upstream." + s + "?"
+					}
+					p.Report(Finding{Range: r.SendTo.Range, Message: fmt.Sprintf("no upstream is called %q", r.SendTo.Value), Hint: hint})
+				}
+			}
+		},
+	},
+	{
+		ID: "KX103", Severity: config.Warning, Title: "an upstream that no route sends to",
+		Why:  "its backends are probed but never get a request",
+		Mend: "send a route to it, or remove it",
+		Run: func(p *Pass) {
+			used := map[string]bool{}
+			for _, f := range p.Config.Frontends {
+				for _, r := range f.Routes {
+					used[r.SendTo.Value] = true
+				}
+			}
+			for _, u := range p.Config.Upstreams {
+				if !used[u.Name] && len(p.Config.Frontends) > 0 {
+					p.Report(Finding{Range: u.Range, Message: fmt.Sprintf("no route sends to the upstream %q", u.Name)})
+				}
+			}
+		},
+	},
+	{
+		ID: "KX104", Severity: config.Error, Title: "a name given twice",
+		Why:  "a reference could mean either, and figures of the two would run together",
+		Mend: "give one of them another name",
+		Run: func(p *Pass) {
+			twice := func(kind string, seen map[string]string, name string, at finder) {
+				place := at.place()
+				if first, ok := seen[name]; ok {
+					p.Report(Finding{Range: at.rng, Message: fmt.Sprintf("two %ss are called %q", kind, name), Hint: "the first stands at " + first})
+					return
+				}
+				seen[name] = place
+			}
+			frontends, upstreams := map[string]string{}, map[string]string{}
+			for _, f := range p.Config.Frontends {
+				twice("frontend", frontends, f.Name, finder{f.Range})
+				routes := map[string]string{}
+				for _, r := range f.Routes {
+					twice("route", routes, r.Name, finder{r.Range})
+				}
+			}
+			for _, u := range p.Config.Upstreams {
+				twice("upstream", upstreams, u.Name, finder{u.Range})
+			}
+		},
+	},
+	{
+		ID: "KX105", Severity: config.Warning, Title: "a route that can never match",
+		Why:  "the first route that fits decides, and an earlier one takes everything this one could",
+		Mend: "put the narrower route first, or remove this one",
+		Run: func(p *Pass) {
+			for _, f := range p.Config.Frontends {
+				t := route.Compile(f)
+				for _, s := range t.Shadows() {
+					r, by := f.Routes[s.Route], f.Routes[s.By]
+					p.Report(Finding{
+						Range:   r.Range,
+						Message: fmt.Sprintf("the route %q can never match: %q takes everything first", r.Name, by.Name),
+						Hint:    fmt.Sprintf("%q stands on line %d", by.Name, by.Range.Start.Line),
+						Witness: fmt.Sprintf("%s fits here, and goes to %q", s.Witness, by.Name),
+					})
+				}
+			}
+		},
+	},
+	{
+		ID: "KX106", Severity: config.Warning, Title: "a value of let that nothing uses",
+		Why:  "it looks as if it mattered",
+		Mend: "remove it, or use it",
+		Run: func(p *Pass) {
+			for _, l := range p.Config.Lets {
+				if !l.Used {
+					p.Report(Finding{Range: l.Range, Message: fmt.Sprintf("nothing uses let.%s", l.Name)})
+				}
+			}
+		},
+	},
+}

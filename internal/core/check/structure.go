@@ -1,0 +1,125 @@
+package check
+
+import (
+	"fmt"
+	"net/netip"
+
+	"github.com/hashicorp/hcl/v2"
+
+	"kestrix/internal/core/config"
+)
+
+// finder words a place for a hint.
+type finder struct{ rng hcl.Range }
+
+func (f finder) place() string {
+	return fmt.Sprintf("%s:%d", f.rng.Filename, f.rng.Start.Line)
+}
+
+var structureRules = []*Rule{
+	{
+		ID: "KX107", Severity: config.Error, Title: "two listeners want the same address",
+		Why:  "the second cannot be bound, and the proxy would not start",
+		Mend: "give one of them another port, or join the two frontends and tell requests apart by host",
+		Run: func(p *Pass) {
+			type bound struct {
+				addr  config.Address
+				front string
+				at    hcl.Range
+			}
+			var all []bound
+			for _, f := range p.Config.Frontends {
+				for _, l := range f.Listen {
+					for _, o := range all {
+						if !clash(o.addr, l.Value) {
+							continue
+						}
+						message := fmt.Sprintf("%s is listened on twice", l.Value)
+						if o.addr != l.Value {
+							message = fmt.Sprintf("%s and %s cannot both be listened on: one contains the other", o.addr, l.Value)
+						}
+						p.Report(Finding{Range: l.Range, Message: message, Hint: fmt.Sprintf("frontend %q has it at %s", o.front, finder{o.at}.place())})
+						break
+					}
+					all = append(all, bound{l.Value, f.Name, l.Range})
+				}
+			}
+		},
+	},
+	{
+		ID: "KX108", Severity: config.Error, Title: "a backend that is this proxy itself",
+		Why:  "a request would go round in a circle until connections run out",
+		Mend: "give the backend the address of the application",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				for _, b := range u.Backends {
+					for _, f := range p.Config.Frontends {
+						for _, l := range f.Listen {
+							if reaches(b.Address, l.Value) {
+								p.Report(Finding{
+									Range:   b.AddressAt,
+									Message: fmt.Sprintf("the backend %q is the listener %s of frontend %q", b.Name, l.Value, f.Name),
+									Hint:    fmt.Sprintf("listened on at %s", finder{l.Range}.place()),
+								})
+							}
+						}
+					}
+				}
+			}
+		},
+	},
+	{
+		ID: "KX109", Severity: config.Warning, Title: "two backends of one upstream with the same address",
+		Why:  "it counts twice in every share, and both are down together",
+		Mend: "remove one, or give one more weight if that was meant",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				seen := map[config.Address]string{}
+				for _, b := range u.Backends {
+					if first, ok := seen[b.Address]; ok {
+						p.Report(Finding{Range: b.AddressAt, Message: fmt.Sprintf("%q and %q are the same server, %s", first, b.Name, b.Address)})
+						continue
+					}
+					seen[b.Address] = b.Name
+				}
+			}
+		},
+	},
+}
+
+// clash says whether two listeners cannot be bound side by side. IPv4 and IPv6
+// are bound apart; an unspecified address takes every one of its family.
+func clash(a, b config.Address) bool {
+	if a == b {
+		return true
+	}
+	if a.Unix != "" || b.Unix != "" || a.Port != b.Port {
+		return false
+	}
+	x, okA := a.IP()
+	y, okB := b.IP()
+	if !okA || !okB || x.Is4() != y.Is4() {
+		return false
+	}
+	return x == y || x.IsUnspecified() || y.IsUnspecified()
+}
+
+// reaches says whether connecting to an address ends at a listener of ours, as
+// far as that can be told without asking the network.
+func reaches(to, listener config.Address) bool {
+	if to == listener {
+		return true
+	}
+	if to.Unix != "" || listener.Unix != "" || to.Port != listener.Port {
+		return false
+	}
+	l, ok := listener.IP()
+	if !ok {
+		return false
+	}
+	if to.Host == "localhost" {
+		return l.IsUnspecified() || l.IsLoopback() && (l == netip.MustParseAddr("127.0.0.1") || l.Is6())
+	}
+	t, ok := to.IP()
+	return ok && t.Is4() == l.Is4() && (t == l || l.IsUnspecified() && (t.IsLoopback() || t.IsUnspecified()))
+}

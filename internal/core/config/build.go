@@ -1,0 +1,257 @@
+package config
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// build makes the model from nodes that were read by the table.
+func (d *Decoder) build(c *Config, roots []*Node) {
+	for _, root := range roots {
+		for _, n := range root.Nodes {
+			switch n.Def.Name {
+			case "frontend":
+				c.Frontends = append(c.Frontends, d.frontend(n))
+			case "upstream":
+				c.Upstreams = append(c.Upstreams, d.upstream(n))
+			case "access_log":
+				if c.AccessLog.Given {
+					d.Add(IDTwice, n.Range, "access_log is given twice", fmt.Sprintf("the first stands at %s:%d", c.AccessLog.Range.Filename, c.AccessLog.Range.Start.Line))
+					continue
+				}
+				c.AccessLog = accessLog(n)
+			case "let":
+				for name, v := range n.values {
+					c.Lets = append(c.Lets, Let{name, v.Range, d.lets[name]})
+				}
+			}
+		}
+	}
+	slices.SortFunc(c.Lets, func(a, b Let) int { return strings.Compare(a.Name, b.Name) })
+	if !c.AccessLog.Given {
+		c.AccessLog = accessLog(&Node{Def: Language.Block("access_log")})
+		c.AccessLog.Given = false
+	}
+}
+
+func accessLog(n *Node) AccessLog {
+	return AccessLog{Range: n.Range, Given: true, To: Get[string](n, "to"), Format: Get[string](n, "format")}
+}
+
+func (d *Decoder) frontend(n *Node) *Frontend {
+	f := &Frontend{
+		Name: n.Label.Value, Range: n.Range,
+		Listen: Get[[]Placed[Address]](n, "listen"), Protocol: Get[string](n, "protocol"),
+	}
+	for _, r := range n.All("route") {
+		route := &Route{Name: r.Label.Value, Range: r.Range, SendTo: Get[Placed[string]](r, "send_to")}
+		route.When.Range = r.Range
+		if w := r.One("when"); w != nil {
+			route.When = d.when(w)
+		}
+		f.Routes = append(f.Routes, route)
+	}
+	return f
+}
+
+func (d *Decoder) when(n *Node) When {
+	w := When{
+		Range: n.Range,
+		Host:  Get[[]Placed[string]](n, "host"), Path: Get[[]Placed[string]](n, "path"),
+		Method: Get[[]Placed[string]](n, "method"), Header: Get[[]Pair](n, "header"),
+	}
+	for _, h := range w.Host {
+		if i := strings.LastIndexByte(h.Value, ':'); i >= 0 && !strings.HasSuffix(h.Value, "]") {
+			d.Add(IDType, h.Range, fmt.Sprintf("host %q holds a port", shorten(h.Value)), "hosts are compared without their port")
+		}
+		d.wildcards(h, ".", true)
+	}
+	for _, p := range w.Path {
+		if !strings.HasPrefix(p.Value, "/") && p.Value != "**" && p.Value != "*" {
+			d.Add(IDType, p.Range, fmt.Sprintf("the path %q does not begin with /", shorten(p.Value)), "write \"/"+shorten(p.Value)+"\"")
+		}
+		if strings.ContainsAny(p.Value, "?#") {
+			d.Add(IDType, p.Range, fmt.Sprintf("the path %q holds a query", shorten(p.Value)), "paths are compared without their query")
+		}
+		d.wildcards(p, "/", false)
+	}
+	for _, m := range w.Method {
+		if m.Value == "" || strings.ToUpper(m.Value) != m.Value || strings.ContainsAny(m.Value, " \t*") {
+			d.Add(IDType, m.Range, fmt.Sprintf("%q is not a request method", shorten(m.Value)), "methods are case-sensitive words, like \"GET\" or \"POST\"")
+		}
+	}
+	for _, c := range Get[[]Placed[string]](n, "client") {
+		p, err := parsePrefix(c.Value)
+		if err != nil {
+			d.Add(IDType, c.Range, fmt.Sprintf("client %q is not an address or network", shorten(c.Value)), "like \"203.0.113.9\" or \"2001:db8::/32\"")
+			continue
+		}
+		w.Client = append(w.Client, Placed[netip.Prefix]{p, c.Range})
+	}
+	return w
+}
+
+// wildcards refuses a ** where it would have to stand for part of a segment,
+// or in the middle, where "the rest" has no meaning.
+func (d *Decoder) wildcards(p Placed[string], sep string, leading bool) {
+	segments := strings.Split(p.Value, sep)
+	for i, s := range segments {
+		if !strings.Contains(s, "**") {
+			continue
+		}
+		at, where := len(segments)-1, "at the end"
+		if leading {
+			at, where = 0, "at the beginning"
+		}
+		if s != "**" || i != at {
+			d.Add(IDType, p.Range, fmt.Sprintf("** stands for the rest in %q and can only be a whole segment %s", shorten(p.Value), where), "* stands for one segment, or for part of one")
+			return
+		}
+	}
+}
+
+func parsePrefix(s string) (netip.Prefix, error) {
+	if strings.Contains(s, "/") {
+		p, err := netip.ParsePrefix(s)
+		return p.Masked(), err
+	}
+	a, err := netip.ParseAddr(s)
+	if err != nil {
+		return netip.Prefix{}, err
+	}
+	return a.Prefix(a.BitLen())
+}
+
+func (d *Decoder) upstream(n *Node) *Upstream {
+	u := &Upstream{
+		Name: n.Label.Value, Range: n.Range,
+		Algorithm: Get[string](n, "algorithm"), AlgorithmAt: n.At("algorithm"),
+		Backends: Get[[]Backend](n, "backends"), BackendsAt: n.At("backends"),
+	}
+	if p := n.One("probe"); p != nil {
+		u.Probe = d.probe(p)
+	}
+	if s := n.One("suspend"); s != nil {
+		u.Suspend = &Suspend{
+			Range: s.Range, After: Get[int](s, "after"), Rest: Get[time.Duration](s, "rest"),
+			Growth: Get[float64](s, "growth"), Longest: Get[time.Duration](s, "longest"),
+			Keep: Get[float64](s, "keep"), On: d.failures(s), LongestAt: s.At("longest"),
+		}
+	}
+	if s := n.One("sticky"); s != nil {
+		u.Sticky = d.sticky(s)
+	}
+	if r := n.One("retry"); r != nil {
+		u.Retry = &Retry{Range: r.Range, Attempts: Get[int](r, "attempts"), On: d.failures(r)}
+	}
+	t := n.One("timeouts")
+	if t == nil {
+		t = &Node{Def: n.Def.Block("timeouts"), Range: n.Range}
+	}
+	u.Timeouts = Timeouts{Range: t.Range, Connect: Get[time.Duration](t, "connect"), Answer: Get[time.Duration](t, "answer")}
+	return u
+}
+
+func (d *Decoder) sticky(n *Node) *Sticky {
+	s := &Sticky{
+		Range: n.Range, By: Get[string](n, "by"), Name: Get[string](n, "name"), TTL: Get[time.Duration](n, "ttl"),
+		OnLoss: Get[string](n, "on_loss"), Secret: Get[string](n, "secret"),
+	}
+	if s.By == "address" {
+		for _, key := range []string{"name", "secret"} {
+			if n.Has(key) {
+				d.Add(IDUnknown, n.At(key), fmt.Sprintf("%s belongs to a cookie, and this is sticky by address", key), "remove it, or write by = \"cookie\"")
+			}
+		}
+	}
+	// RFC 6265 section 4.1.1: a cookie's name is a token of RFC 9110.
+	if s.Name == "" || strings.ContainsFunc(s.Name, func(r rune) bool {
+		return r <= ' ' || r >= 0x7f || strings.ContainsRune("()<>@,;:\\\"/[]?={}", r)
+	}) {
+		d.Add(IDType, n.At("name"), fmt.Sprintf("%q cannot be the name of a cookie", shorten(s.Name)), "letters, digits, - and _")
+	}
+	if n.Has("secret") && len(s.Secret) < 16 {
+		d.Add(IDLimit, n.At("secret"), "the secret is shorter than 16 characters", "one that cannot be guessed; `head -c 24 /dev/urandom | base64` makes one")
+	}
+	return s
+}
+
+func (d *Decoder) probe(n *Node) *Probe {
+	p := &Probe{
+		Range: n.Range, Kind: n.Label.Value, Path: Get[string](n, "path"),
+		Every: Get[time.Duration](n, "every"), Timeout: Get[time.Duration](n, "timeout"),
+		DownAfter: Get[int](n, "down_after"), UpAfter: Get[int](n, "up_after"),
+		EveryAt: n.At("every"), TimeoutAt: n.At("timeout"),
+	}
+	if p.Kind == "tcp" {
+		for _, key := range []string{"path", "expect"} {
+			if n.Has(key) {
+				d.Add(IDUnknown, n.At(key), fmt.Sprintf("%s goes with probe \"http\"; a tcp probe only opens the port", key), "write probe \"http\" {")
+			}
+		}
+		return p
+	}
+	if !strings.HasPrefix(p.Path, "/") || strings.ContainsFunc(p.Path, func(r rune) bool { return r <= ' ' || r == 0x7f }) {
+		d.Add(IDType, n.At("path"), fmt.Sprintf("the path %q does not begin with / or holds a space", shorten(p.Path)), "like \"/ready\"")
+	}
+	expect := Get[*Node](n, "expect")
+	if expect == nil {
+		expect = &Node{Def: expectFields, Range: n.Range}
+	}
+	p.Body = Get[string](expect, "body")
+	for _, s := range Get[[]Placed[string]](expect, "status") {
+		r, ok := parseStatusRange(s.Value)
+		if !ok {
+			d.Add(IDType, s.Range, fmt.Sprintf("%q is not a status or a range of them", shorten(s.Value)), "like \"200\" or \"200-299\"")
+			continue
+		}
+		p.Status = append(p.Status, r)
+	}
+	return p
+}
+
+func parseStatusRange(s string) (StatusRange, bool) {
+	a, b, isRange := strings.Cut(s, "-")
+	if !isRange {
+		b = a
+	}
+	from, ok1 := parseStatus(a)
+	to, ok2 := parseStatus(b)
+	return StatusRange{from, to}, ok1 && ok2 && from <= to
+}
+
+func parseStatus(s string) (int, bool) {
+	n, err := strconv.Atoi(strings.TrimSpace(s))
+	return n, err == nil && n >= 100 && n <= 599
+}
+
+// failures reads `on`.
+func (d *Decoder) failures(n *Node) *FailureSet {
+	set := &FailureSet{}
+	for _, t := range Get[[]Placed[string]](n, "on") {
+		switch t.Value {
+		case "connect":
+			set.Connect = true
+		case "timeout":
+			set.Timeout = true
+		case "reset":
+			set.Reset = true
+		default:
+			status, ok := parseStatus(t.Value)
+			if !ok {
+				hint := prefixed("did you mean \"", Suggest(t.Value, Failures), "\"?")
+				if hint == "" {
+					hint = "expected " + orList(quoted(Failures)) + ", or a status like \"503\""
+				}
+				d.Add(IDChoice, t.Range, fmt.Sprintf("on cannot hold %q", shorten(t.Value)), hint)
+				continue
+			}
+			set.Status[status] = true
+		}
+	}
+	return set
+}

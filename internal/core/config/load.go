@@ -1,0 +1,112 @@
+package config
+
+import (
+	"errors"
+
+	"github.com/hashicorp/hcl/v2"
+	"github.com/hashicorp/hcl/v2/hclsyntax"
+)
+
+// Read reads sources as one configuration. What is wrong with it comes as
+// findings, in source order; the Config holds what could be read. The error is
+// an UnusableError, for a source that cannot be read at all.
+func Read(files []File) (*Config, Findings, error) {
+	if len(files) == 0 {
+		return nil, nil, errors.New("no file to read")
+	}
+	c := &Config{Files: files}
+	d := NewDecoder()
+	type parsed struct {
+		body   *hclsyntax.Body
+		broken bool
+		head   hcl.Range
+	}
+	var bodies []parsed
+	for _, f := range files {
+		body, findings, err := Parse(f)
+		if err != nil {
+			return nil, nil, err
+		}
+		d.Findings = append(d.Findings, findings...)
+		c.Broken = c.Broken || len(findings) > 0
+		start := hcl.Range{Filename: f.Name, Start: hcl.InitialPos, End: hcl.InitialPos}
+		bodies = append(bodies, parsed{body, len(findings) > 0, start})
+	}
+	// Values of one's own first, whatever file and place they stand in.
+	lets := map[*hclsyntax.Block]*Node{}
+	for _, p := range bodies {
+		for _, b := range p.body.Blocks {
+			if b.Type == "let" && len(b.Labels) == 0 {
+				lets[b] = d.letBlock(Language.Block("let"), b)
+			}
+		}
+	}
+	var roots []*Node
+	for _, p := range bodies {
+		// What is missing is asked of all files together, below.
+		root := d.top(p.body, p.head, p.broken, lets)
+		roots = append(roots, root)
+	}
+	d.build(c, roots)
+	if !c.Broken {
+		d.required(c, bodies[0].head)
+	}
+	d.Findings.Sort()
+	return c, d.Findings, nil
+}
+
+// top decodes one file's outermost level.
+func (d *Decoder) top(body *hclsyntax.Body, head hcl.Range, broken bool, lets map[*hclsyntax.Block]*Node) *Node {
+	n := &Node{Def: Language, Range: head, values: map[string]Placed[any]{}}
+	for _, a := range sortedAttributes(body) {
+		hint := didYouMean(a.Name, Language.names())
+		if Language.Block(a.Name) != nil {
+			hint = a.Name + " is a block: write " + a.Name + " ... {"
+		}
+		d.Add(IDUnknown, a.NameRange, "there is no key \""+shorten(a.Name)+"\" at the top", hint)
+	}
+	for _, b := range body.Blocks {
+		if let, ok := lets[b]; ok {
+			n.Nodes = append(n.Nodes, let)
+			continue
+		}
+		d.block(n, b, broken)
+	}
+	return n
+}
+
+// required asks for what a configuration cannot do without.
+func (d *Decoder) required(c *Config, head hcl.Range) {
+	for _, f := range d.Findings {
+		if f.ID == IDUnknown || f.ID == IDMissing || f.ID == IDChoice {
+			return // a misspelt block is not missing as well
+		}
+	}
+	switch {
+	case len(c.Frontends) == 0 && len(c.Upstreams) == 0:
+		d.Add(IDMissing, head, "there is neither a frontend nor an upstream here", "`kestrix new ADDRESS...` writes a first configuration")
+	case len(c.Frontends) == 0:
+		d.Add(IDMissing, head, "the configuration has no frontend", "a frontend says where traffic enters: frontend \"web\" {")
+	case len(c.Upstreams) == 0:
+		d.Add(IDMissing, head, "the configuration has no upstream", "an upstream names the backends: upstream \"app\" {")
+	}
+}
+
+// Parse reads one source's syntax, after making sure that it can be parsed at
+// all.
+func Parse(f File) (*hclsyntax.Body, Findings, error) {
+	src := f.Source
+	if len(src) >= 3 && string(src[:3]) == "\xef\xbb\xbf" {
+		src = src[3:]
+	}
+	if err := guard(f.Name, src); err != nil {
+		return nil, nil, err
+	}
+	file, diags := hclsyntax.ParseConfig(src, f.Name, hcl.InitialPos)
+	findings := fromSyntax(diags)
+	body, ok := file.Body.(*hclsyntax.Body)
+	if !ok || body == nil {
+		body = &hclsyntax.Body{}
+	}
+	return body, findings, nil
+}

@@ -1,0 +1,188 @@
+package config
+
+import (
+	"net/netip"
+	"time"
+
+	"github.com/hashicorp/hcl/v2"
+)
+
+// File is one source that was read.
+type File struct {
+	Name   string
+	Source []byte
+}
+
+// Config is a configuration as it was read, with the places of what matters,
+// so that rules can point at them.
+type Config struct {
+	Files     []File
+	Frontends []*Frontend
+	Upstreams []*Upstream
+	AccessLog AccessLog
+	Lets      []Let
+	Broken    bool // the syntax had errors: what is missing may only have been unreadable
+}
+
+// Upstream gives the upstream of that name, nil if there is none.
+func (c *Config) Upstream(name string) *Upstream {
+	for _, u := range c.Upstreams {
+		if u.Name == name {
+			return u
+		}
+	}
+	return nil
+}
+
+// Frontend gives the frontend of that name, nil if there is none.
+func (c *Config) Frontend(name string) *Frontend {
+	for _, f := range c.Frontends {
+		if f.Name == name {
+			return f
+		}
+	}
+	return nil
+}
+
+// Backends counts the backends of all upstreams.
+func (c *Config) Backends() int {
+	n := 0
+	for _, u := range c.Upstreams {
+		n += len(u.Backends)
+	}
+	return n
+}
+
+// Frontend is where traffic enters.
+type Frontend struct {
+	Name     string
+	Range    hcl.Range
+	Listen   []Placed[Address]
+	Protocol string // http
+	Routes   []*Route
+}
+
+// Route is a rule of a frontend; the first whose When fits decides.
+type Route struct {
+	Name   string
+	Range  hcl.Range
+	When   When
+	SendTo Placed[string] // name of an upstream; empty if it could not be read
+}
+
+// When is the condition of a route. Everything given must fit; a list means
+// any of them. Without anything it fits all.
+type When struct {
+	Range  hcl.Range // of the block; of the route if there is none
+	Host   []Placed[string]
+	Path   []Placed[string]
+	Method []Placed[string]
+	Client []Placed[netip.Prefix]
+	Header []Pair
+}
+
+// Empty says whether the condition fits everything.
+func (w *When) Empty() bool {
+	return len(w.Host)+len(w.Path)+len(w.Method)+len(w.Client)+len(w.Header) == 0
+}
+
+// Upstream is a named group of backends that serve the same thing.
+type Upstream struct {
+	Name        string
+	Range       hcl.Range
+	Algorithm   string
+	AlgorithmAt hcl.Range
+	Backends    []Backend
+	BackendsAt  hcl.Range
+	Probe       *Probe   // nil: none
+	Suspend     *Suspend // nil: off
+	Sticky      *Sticky  // nil: off
+	Retry       *Retry   // nil: off
+	Timeouts    Timeouts
+}
+
+// Probe is an active health check.
+type Probe struct {
+	Range     hcl.Range
+	Kind      string // http or tcp
+	Path      string // of an http probe
+	Status    []StatusRange
+	Body      string // pattern with *; empty takes any
+	Every     time.Duration
+	Timeout   time.Duration
+	DownAfter int
+	UpAfter   int
+	EveryAt   hcl.Range
+	TimeoutAt hcl.Range
+}
+
+// Passes says whether an http probe takes a status.
+func (p *Probe) Passes(status int) bool {
+	for _, r := range p.Status {
+		if status >= r.From && status <= r.To {
+			return true
+		}
+	}
+	return false
+}
+
+// StatusRange is a range of HTTP statuses, both ends included.
+type StatusRange struct{ From, To int }
+
+// FailureSet says which outcomes of an attempt count.
+type FailureSet struct {
+	Connect, Timeout, Reset bool
+	Status                  [1000]bool // by HTTP status
+}
+
+// Suspend is the passive health check: real traffic failed, so the backend
+// rests for a while.
+type Suspend struct {
+	Range     hcl.Range
+	After     int
+	Rest      time.Duration
+	Growth    float64
+	Longest   time.Duration
+	Keep      float64 // share of the backends, 0 to 1
+	On        *FailureSet
+	LongestAt hcl.Range
+}
+
+// Sticky is the session setting.
+type Sticky struct {
+	Range  hcl.Range
+	By     string // cookie or address
+	Name   string // of the cookie
+	TTL    time.Duration
+	OnLoss string // move or refuse
+	Secret string // empty: made at each start
+}
+
+// Retry says what is repeated.
+type Retry struct {
+	Range    hcl.Range
+	Attempts int // at most, the first included
+	On       *FailureSet
+}
+
+// Timeouts of an upstream.
+type Timeouts struct {
+	Range   hcl.Range
+	Connect time.Duration
+	Answer  time.Duration
+}
+
+// AccessLog says where access lines go.
+type AccessLog struct {
+	Range  hcl.Range
+	Given  bool
+	To     string // stdout, stderr, off or a path
+	Format string // combined or json
+}
+
+// Let is a value of one's own.
+type Let struct {
+	Name  string
+	Range hcl.Range
+	Used  bool
+}

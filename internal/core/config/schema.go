@@ -1,0 +1,108 @@
+package config
+
+import "strings"
+
+// Type is what the value of a key must be.
+type Type int
+
+// The types of the language.
+const (
+	Text     Type = iota
+	Whole         // a whole number
+	Number        // a number
+	Switch        // true or false
+	Duration      // "2s"
+	Percent       // "50%"
+	Addr          // one address
+	Addrs         // one address or a list of them
+	Texts         // one text or a list of them
+	Table         // names to texts: { name = "pattern" }
+	UpRef         // a reference such as upstream.booking
+	Members       // the backends of an upstream
+	Block1        // an object that is checked like a block: expect = { ... }
+	Dist          // a distribution: "40ms" or lognormal("40ms", 0.6)
+	Any           // an expression that is kept and evaluated later
+)
+
+// String says what a type is in the words of the reference and of errors.
+func (t Type) String() string {
+	return [...]string{
+		"text", "a whole number", "a number", "true or false", "a duration", "a percentage",
+		"an address", "an address or a list of addresses", "text or a list of texts",
+		"a table of names and texts", "a reference like upstream.booking", "the backends",
+		"an object", "a distribution", "an expression",
+	}[t]
+}
+
+// Key is one line of the language's table: a setting, what it may be, and what
+// it means. The table drives decoding, errors and the reference.
+type Key struct {
+	Name     string
+	Type     Type
+	Unit     string   // of a number; empty where the type says it
+	Default  string   // as written in source; empty for none
+	Allowed  []string // if given, the only values
+	Min, Max string   // limits as written in source; empty for none
+	Required bool
+	Fields   *Block // for Block1 and Members: the keys inside
+	Help     string // one line
+	Example  string // as written in source
+}
+
+// Label is a name that stands between a block's type and its brace.
+type Label struct {
+	Name    string
+	Allowed []string // if given, the only values
+}
+
+// Block is a part of the language that holds keys and other blocks.
+type Block struct {
+	Name     string
+	Label    *Label // nil for none
+	Many     bool   // whether it may be given more than once
+	Required bool
+	Free     bool // whether any key may stand in it (let)
+	Keys     []*Key
+	Blocks   []*Block
+	Help     string
+}
+
+// Key gives the key of that name, nil if the block has none.
+func (b *Block) Key(name string) *Key {
+	for _, k := range b.Keys {
+		if k.Name == name {
+			return k
+		}
+	}
+	return nil
+}
+
+// Block gives the inner block of that name, nil if there is none.
+func (b *Block) Block(name string) *Block {
+	for _, c := range b.Blocks {
+		if c.Name == name {
+			return c
+		}
+	}
+	return nil
+}
+
+// names lists what may stand in the block, for "did you mean".
+func (b *Block) names() []string {
+	var out []string
+	for _, k := range b.Keys {
+		out = append(out, k.Name)
+	}
+	for _, c := range b.Blocks {
+		out = append(out, c.Name)
+	}
+	return out
+}
+
+// orList joins values as "a, b or c".
+func orList(values []string) string {
+	if len(values) < 2 {
+		return strings.Join(values, "")
+	}
+	return strings.Join(values[:len(values)-1], ", ") + " or " + values[len(values)-1]
+}

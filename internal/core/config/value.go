@@ -1,0 +1,346 @@
+package config
+
+import (
+	"fmt"
+	"math"
+	"math/big"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/hashicorp/hcl/v2"
+	"github.com/hashicorp/hcl/v2/hclsyntax"
+	"github.com/zclconf/go-cty/cty"
+)
+
+// Placed is a value with its place in the source.
+type Placed[T any] struct {
+	Value T
+	Range hcl.Range
+}
+
+// Pair is an entry of a table, in source order.
+type Pair struct {
+	Name  Placed[string]
+	Value Placed[string]
+}
+
+// value reads the expression of a key as the table says. ok is false when a
+// finding was made instead.
+func (d *Decoder) value(k *Key, expr hclsyntax.Expression) (any, bool) {
+	switch k.Type {
+	case UpRef:
+		return d.reference(k, expr)
+	case Members:
+		return d.members(k, expr)
+	case Block1:
+		return d.object(k, expr)
+	case Any:
+		return hclsyntax.Expression(expr), true
+	case Table:
+		return d.table(k, expr)
+	case Addrs, Texts:
+		return d.list(k, expr)
+	case Dist:
+		return d.dist(k, expr)
+	}
+	v, ok := d.eval(expr)
+	if !ok {
+		return nil, false
+	}
+	return d.scalar(k, k.Type, v, expr.Range())
+}
+
+// eval evaluates an expression with what `let` has given so far.
+func (d *Decoder) eval(expr hclsyntax.Expression) (cty.Value, bool) {
+	for _, t := range expr.Variables() {
+		if !d.known(t) {
+			return cty.NilVal, false
+		}
+	}
+	v, diags := expr.Value(d.Context)
+	if diags.HasErrors() {
+		d.Findings = append(d.Findings, evalFindings(diags)...)
+		return cty.NilVal, false
+	}
+	v, _ = v.UnmarkDeep()
+	if !v.IsWhollyKnown() || v.IsNull() {
+		d.Add(IDType, expr.Range(), "null is no value here", "")
+		return cty.NilVal, false
+	}
+	return v, true
+}
+
+func evalFindings(diags hcl.Diagnostics) Findings {
+	out := fromSyntax(diags)
+	for i := range out {
+		out[i].ID = IDType
+	}
+	return out
+}
+
+// known says whether a traversal names a value that exists, and reports it if
+// not.
+func (d *Decoder) known(t hcl.Traversal) bool {
+	root := t.RootName()
+	if _, ok := d.Context.Variables[root]; !ok {
+		var roots []string
+		for name := range d.Context.Variables {
+			roots = append(roots, name)
+		}
+		hint := didYouMean(root, roots)
+		if root == "upstream" {
+			hint = "a reference to an upstream stands in send_to only"
+		}
+		d.Add(IDReference, t.SourceRange(), fmt.Sprintf("there is no value called %q", root), hint)
+		return false
+	}
+	if root != "let" || len(t) < 2 {
+		return true
+	}
+	step, ok := t[1].(hcl.TraverseAttr)
+	if !ok {
+		return true
+	}
+	d.lets[step.Name] = true
+	if v := d.Context.Variables["let"]; !v.Type().HasAttribute(step.Name) {
+		var names []string
+		for name := range v.Type().AttributeTypes() {
+			names = append(names, name)
+		}
+		if d.brokenLets[step.Name] {
+			return false // its own finding says why it has no value
+		}
+		d.Add(IDReference, t.SourceRange(), fmt.Sprintf("let has no value called %q", step.Name), prefixed("did you mean let.", Suggest(step.Name, names), "?"))
+		return false
+	}
+	return true
+}
+
+func prefixed(before, s, after string) string {
+	if s == "" {
+		return ""
+	}
+	return before + s + after
+}
+
+// scalar reads one value as a type.
+func (d *Decoder) scalar(k *Key, as Type, v cty.Value, rng hcl.Range) (any, bool) {
+	fail := func(id, format string, args ...any) (any, bool) {
+		d.Add(id, rng, fmt.Sprintf(format, args...), d.expected(k))
+		return nil, false
+	}
+	switch as {
+	case Whole, Number:
+		if v.Type() != cty.Number {
+			return fail(IDType, "%s is %s, not %s", k.Name, say(v), as)
+		}
+		f := v.AsBigFloat()
+		n, exact := f.Int64()
+		if as == Whole {
+			if !f.IsInt() {
+				return fail(IDType, "%s is %s, not a whole number", k.Name, say(v))
+			}
+			if exact != big.Exact || !inLimits(float64(n), k) {
+				return fail(IDLimit, "%s = %s is outside its limits", k.Name, say(v))
+			}
+			return int(n), true
+		}
+		x, _ := f.Float64()
+		if math.IsInf(x, 0) || !inLimits(x, k) {
+			return fail(IDLimit, "%s = %s is outside its limits", k.Name, say(v))
+		}
+		return x, true
+	case Switch:
+		if v.Type() != cty.Bool {
+			return fail(IDType, "%s is %s, not true or false", k.Name, say(v))
+		}
+		return v.True(), true
+	}
+	if v.Type() != cty.String {
+		return fail(IDType, "%s is %s, not %s", k.Name, say(v), as)
+	}
+	s := v.AsString()
+	switch as {
+	case Duration:
+		x, err := ParseDuration(s)
+		if err != nil {
+			return fail(IDType, "%s: %v", k.Name, err)
+		}
+		if !inLimits(x.Seconds(), k) {
+			return fail(IDLimit, "%s = %q is outside its limits", k.Name, s)
+		}
+		return x, true
+	case Percent:
+		x, err := ParsePercent(s)
+		if err != nil {
+			return fail(IDType, "%s: %v", k.Name, err)
+		}
+		return x, true
+	case Addr, Addrs:
+		x, err := ParseAddress(s)
+		if err != nil {
+			return fail(IDType, "%s: %v", k.Name, err)
+		}
+		return Placed[Address]{x, rng}, true
+	case Texts:
+		return d.choice(k, s, rng)
+	default:
+		p, ok := d.choice(k, s, rng)
+		if !ok {
+			return nil, false
+		}
+		return p.(Placed[string]).Value, true
+	}
+}
+
+// choice holds a text against the values that are allowed.
+func (d *Decoder) choice(k *Key, s string, rng hcl.Range) (any, bool) {
+	if len(k.Allowed) > 0 {
+		found := false
+		for _, a := range k.Allowed {
+			found = found || a == s
+		}
+		if !found {
+			hint := prefixed("did you mean \"", Suggest(s, k.Allowed), "\"?")
+			if hint == "" {
+				hint = "expected " + orList(quoted(k.Allowed))
+			}
+			d.Add(IDChoice, rng, fmt.Sprintf("%s cannot be %q; it is %s", k.Name, shorten(s), orList(quoted(k.Allowed))), hint)
+			return nil, false
+		}
+	}
+	return Placed[string]{s, rng}, true
+}
+
+func quoted(values []string) []string {
+	out := make([]string, len(values))
+	for i, v := range values {
+		out[i] = strconv.Quote(v)
+	}
+	return out
+}
+
+// list reads one value or a list of them.
+func (d *Decoder) list(k *Key, expr hclsyntax.Expression) (any, bool) {
+	var parts []cty.Value
+	var ranges []hcl.Range
+	if tuple, ok := expr.(*hclsyntax.TupleConsExpr); ok {
+		for _, e := range tuple.Exprs {
+			v, ok := d.eval(e)
+			if !ok {
+				return nil, false
+			}
+			parts, ranges = append(parts, v), append(ranges, e.Range())
+		}
+	} else {
+		v, ok := d.eval(expr)
+		if !ok {
+			return nil, false
+		}
+		if t := v.Type(); t.IsTupleType() || t.IsListType() || t.IsSetType() {
+			for it := v.ElementIterator(); it.Next(); {
+				_, e := it.Element()
+				parts, ranges = append(parts, e), append(ranges, expr.Range())
+			}
+		} else {
+			parts, ranges = []cty.Value{v}, []hcl.Range{expr.Range()}
+		}
+	}
+	if len(parts) == 0 {
+		d.Add(IDMissing, expr.Range(), k.Name+" is an empty list", d.expected(k))
+		return nil, false
+	}
+	var addrs []Placed[Address]
+	var texts []Placed[string]
+	good := true
+	for i, p := range parts {
+		if p.IsNull() {
+			d.Add(IDType, ranges[i], "null is no value here", "")
+			return nil, false
+		}
+		x, ok := d.scalar(k, k.Type, p, ranges[i])
+		if !ok {
+			good = false
+			continue
+		}
+		if k.Type == Addrs {
+			addrs = append(addrs, x.(Placed[Address]))
+		} else {
+			texts = append(texts, x.(Placed[string]))
+		}
+	}
+	if k.Type == Addrs {
+		return addrs, good
+	}
+	return texts, good
+}
+
+// reference reads upstream.NAME.
+func (d *Decoder) reference(k *Key, expr hclsyntax.Expression) (any, bool) {
+	t, diags := hcl.AbsTraversalForExpr(expr)
+	if !diags.HasErrors() && len(t) == 2 && t.RootName() == "upstream" {
+		if step, ok := t[1].(hcl.TraverseAttr); ok {
+			return Placed[string]{step.Name, expr.Range()}, true
+		}
+	}
+	hint := d.expected(k)
+	if !diags.HasErrors() && len(t) == 1 {
+		hint = "write upstream." + t.RootName()
+	} else if v, vd := expr.Value(nil); !vd.HasErrors() && v.Type() == cty.String && v.IsKnown() && !v.IsNull() && hclsyntax.ValidIdentifier(v.AsString()) {
+		hint = "write upstream." + v.AsString() + " without quotes"
+	}
+	d.Add(IDType, expr.Range(), k.Name+" wants a reference to an upstream", hint)
+	return nil, false
+}
+
+// expected words what a key wants, for the place beside the mark.
+func (d *Decoder) expected(k *Key) string {
+	var b strings.Builder
+	b.WriteString("expected " + k.Type.String())
+	switch {
+	case k.Min != "" && k.Max != "":
+		fmt.Fprintf(&b, " from %s to %s", k.Min, k.Max)
+	case k.Min != "":
+		fmt.Fprintf(&b, " of at least %s", k.Min)
+	}
+	if k.Example != "" {
+		b.WriteString(", like " + k.Example)
+	}
+	return b.String()
+}
+
+// inLimits holds a number, or a duration in seconds, against Min and Max.
+func inLimits(x float64, k *Key) bool {
+	return (k.Min == "" || x >= limit(k.Min)) && (k.Max == "" || x <= limit(k.Max))
+}
+
+func limit(s string) float64 {
+	if unq, err := strconv.Unquote(s); err == nil {
+		d, _ := time.ParseDuration(unq)
+		return d.Seconds()
+	}
+	f, _ := strconv.ParseFloat(s, 64)
+	return f
+}
+
+// say names a value as a reader would.
+func say(v cty.Value) string {
+	switch {
+	case v.Type() == cty.String:
+		return strconv.Quote(shorten(v.AsString()))
+	case v.Type() == cty.Number:
+		f := v.AsBigFloat()
+		if f.IsInt() && f.MantExp(nil) < 60 {
+			return f.Text('f', 0)
+		}
+		return f.Text('g', 6)
+	case v.Type() == cty.Bool:
+		return strconv.FormatBool(v.True())
+	case v.Type().IsObjectType() || v.Type().IsMapType():
+		return "an object"
+	case v.Type().IsTupleType() || v.Type().IsListType():
+		return "a list"
+	}
+	return "a " + v.Type().FriendlyName()
+}

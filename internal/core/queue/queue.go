@@ -1,0 +1,86 @@
+// Package queue holds what is due, earliest first; among equal times, what was
+// put in first comes out first.
+package queue
+
+import "kestrix/internal/core/tick"
+
+// Item is a value and when it is due.
+type Item[T any] struct {
+	At    tick.Time
+	order uint64
+	Value T
+}
+
+// Heap is a 4-ary heap of plain values: fewer levels than a binary one and no
+// boxing. The zero value is empty and ready.
+type Heap[T any] struct {
+	items []Item[T]
+	next  uint64
+}
+
+// Len gives the number of things due.
+func (h *Heap[T]) Len() int { return len(h.items) }
+
+// At gives when the first is due, tick.Never when nothing is.
+func (h *Heap[T]) At() tick.Time {
+	if len(h.items) == 0 {
+		return tick.Never
+	}
+	return h.items[0].At
+}
+
+// Push puts a value in.
+func (h *Heap[T]) Push(at tick.Time, v T) {
+	h.next++
+	it := Item[T]{at, h.next, v}
+	h.items = append(h.items, it)
+	s := h.items
+	i := len(s) - 1
+	for i > 0 {
+		p := (i - 1) / 4
+		if !before(&it, &s[p]) {
+			break
+		}
+		s[i] = s[p]
+		i = p
+	}
+	s[i] = it
+}
+
+// Pop takes the first out. The heap must not be empty.
+func (h *Heap[T]) Pop() (tick.Time, T) {
+	s := h.items
+	top := s[0]
+	n := len(s) - 1
+	last := s[n]
+	s = s[:n]
+	h.items = s
+	if n == 0 {
+		return top.At, top.Value
+	}
+	i := 0
+	for {
+		c := 4*i + 1
+		if c >= n {
+			break
+		}
+		end := min(c+4, n)
+		m := c
+		for k := c + 1; k < end; k++ {
+			if before(&s[k], &s[m]) {
+				m = k
+			}
+		}
+		if !before(&s[m], &last) {
+			break
+		}
+		s[i] = s[m]
+		i = m
+	}
+	s[i] = last
+	return top.At, top.Value
+}
+
+func before[T any](a, b *Item[T]) bool {
+	return a.At < b.At || a.At == b.At && a.order < b.order
+}

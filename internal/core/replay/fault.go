@@ -1,0 +1,210 @@
+package replay
+
+import (
+	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/tick"
+	"kestrix/internal/core/upstream"
+)
+
+// fault is a scripted failure and what came of it.
+type fault struct {
+	cfg       *scenario.Fault
+	bit       uint64
+	targets   []target
+	began     bool
+	ended     bool
+	at, until tick.Time
+	met, lost int64
+}
+
+// target is a backend that a fault strikes.
+type target struct {
+	server *server
+	weight int       // before the fault
+	leftAt tick.Time // tick.Never while it has not left rotation
+	backAt tick.Time // likewise, after the fault's end
+}
+
+func (e *engine) prepareFaults() {
+	for i := range e.scenario.Faults {
+		cfg := &e.scenario.Faults[i]
+		f := &fault{cfg: cfg, bit: 1 << i}
+		for _, s := range e.servers {
+			for _, p := range cfg.Backends {
+				if scenario.Fits(p.Value, s.name) {
+					f.targets = append(f.targets, target{server: s, leftAt: tick.Never, backAt: tick.Never})
+					break
+				}
+			}
+		}
+		e.faults = append(e.faults, f)
+	}
+}
+
+func (e *engine) faultBegins(f *fault) {
+	f.began, f.at = true, e.now
+	if f.cfg.Until >= 0 {
+		for i, x := range e.faults {
+			if x == f {
+				e.heap.Push(tick.Time(f.cfg.Until), event{kind: faultEnds, server: int32(i)})
+			}
+		}
+	}
+	for i := range f.targets {
+		t := &f.targets[i]
+		s := t.server
+		s.under |= f.bit
+		if s.out {
+			t.leftAt = e.now // it was out already
+		}
+		e.strike(f, t, s)
+	}
+}
+
+// strike puts a fault on one backend.
+func (e *engine) strike(f *fault, t *target, s *server) {
+	core := s.up.core
+	switch f.cfg.Kind {
+	case "refuse":
+		s.refuse++
+		e.die(s)
+	case "blackhole":
+		s.blackhole++
+		e.markOpen(f, s)
+	case "hang":
+		s.hang++
+		e.markOpen(f, s)
+	case "reset":
+		s.reset++
+		e.markOpen(f, s)
+	case "errors":
+		s.errors = append(s.errors, f.cfg)
+		e.markOpen(f, s)
+	case "slow":
+		s.slow *= f.cfg.Factor
+	case "probe-fails":
+		s.probeFails++
+	case "park":
+		core.Operate(e.now, s.id, upstream.Park, 0)
+	case "drain":
+		core.Operate(e.now, s.id, upstream.Drain, 0)
+	case "weight":
+		for _, m := range core.Members(e.now) {
+			if m.ID == s.id {
+				t.weight = m.Weight
+			}
+		}
+		core.Operate(e.now, s.id, upstream.Weigh, f.cfg.Weight)
+	}
+	e.note(s.up)
+}
+
+// markOpen notes that what is open on a backend is struck as well.
+func (e *engine) markOpen(f *fault, s *server) {
+	for i := range e.requests {
+		r := &e.requests[i]
+		if !r.open || r.server != s.index {
+			continue
+		}
+		r.under |= f.bit
+		if r.stream && r.sent && s.reset > 0 {
+			e.settle(int32(i), upstream.Outcome{Kind: upstream.Reset, Passed: true})
+		}
+	}
+}
+
+func (e *engine) faultEnds(f *fault) {
+	f.ended, f.until = true, e.now
+	for i := range f.targets {
+		t := &f.targets[i]
+		s := t.server
+		s.under &^= f.bit
+		core := s.up.core
+		switch f.cfg.Kind {
+		case "refuse":
+			s.refuse--
+		case "blackhole":
+			s.blackhole--
+		case "hang":
+			s.hang--
+			if s.hang == 0 {
+				// What was stuck is given up, and its workers are free again.
+				e.account(s)
+				s.busy -= s.stuck
+				s.stuck = 0
+				e.next(s)
+			}
+		case "reset":
+			s.reset--
+		case "errors":
+			kept := s.errors[:0]
+			for _, x := range s.errors {
+				if x != f.cfg {
+					kept = append(kept, x)
+				}
+			}
+			s.errors = kept
+		case "slow":
+			s.slow /= f.cfg.Factor
+			if s.slow > 0.999999 && s.slow < 1.000001 {
+				s.slow = 1
+			}
+		case "probe-fails":
+			s.probeFails--
+		case "park", "drain":
+			core.Operate(e.now, s.id, upstream.Return, 0)
+		case "weight":
+			core.Operate(e.now, s.id, upstream.Weigh, t.weight)
+		}
+		if !s.out && t.leftAt != tick.Never && t.backAt == tick.Never {
+			t.backAt = e.now
+		}
+		e.note(s.up)
+	}
+}
+
+// faultsSee notes for every fault on a backend when it left rotation and when
+// it was back.
+func (e *engine) faultsSee(s *server, in bool) {
+	for _, f := range e.faults {
+		if !f.began {
+			continue
+		}
+		for i := range f.targets {
+			t := &f.targets[i]
+			if t.server != s {
+				continue
+			}
+			if !in && t.leftAt == tick.Never && !f.ended {
+				t.leftAt = e.now
+			}
+			if in && f.ended && t.leftAt != tick.Never && t.backAt == tick.Never {
+				t.backAt = e.now
+			}
+		}
+	}
+}
+
+// result gives what came of a fault.
+func (f *fault) result() FaultResult {
+	r := FaultResult{
+		Name: f.cfg.Name, Kind: f.cfg.Kind, At: f.cfg.At.Seconds(), Began: f.began,
+		Met: f.met, Lost: f.lost, Backends: []string{},
+	}
+	if f.cfg.Until >= 0 {
+		until := f.cfg.Until.Seconds()
+		r.Until = &until
+	}
+	left, back := tick.Time(-1), tick.Time(-1)
+	for _, t := range f.targets {
+		r.Backends = append(r.Backends, t.server.name)
+		left, back = max(left, t.leftAt), max(back, t.backAt)
+	}
+	if f.began && left >= 0 && left != tick.Never {
+		r.DetectedAfter = moment(left - f.at)
+	}
+	if f.ended && left != tick.Never && back >= 0 && back != tick.Never {
+		r.RecoveredAfter = moment(back - f.until)
+	}
+	return r
+}

@@ -1,0 +1,170 @@
+package replay
+
+import (
+	"context"
+	"math"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/route"
+	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/trace"
+)
+
+// result puts together what was counted.
+func (e *engine) result(f *feed) *Result {
+	r := &e.res
+	r.Duration = e.now.Seconds()
+	if r.Requests > 0 {
+		r.ErrorRate = float64(r.Failed) / float64(r.Requests)
+	}
+	if r.Duration > 0 {
+		r.Throughput = float64(r.Answered) / r.Duration
+	}
+	r.Routes = map[string]int64{}
+	for i, n := range e.routes {
+		r.Routes[f.routes[i].name] = n
+	}
+	r.Upstreams = map[string]*Upstream{}
+	r.Assumed = Assumed{Seed: e.o.Seed, Backends: map[string]Assumes{}}
+	var all spread
+	for _, u := range e.ups {
+		r.Upstreams[u.cfg.Name] = e.upstream(u)
+		all.merge(&u.latency)
+		r.Sessions.Moved += u.sessions.Moved
+		r.Sessions.Refused += u.sessions.Refused
+		r.Sessions.Lost += u.sessions.Lost
+	}
+	r.Sessions.Seen = int64(f.ids.n)
+	r.Latency = all.latency()
+	r.Faults = []FaultResult{}
+	for _, x := range e.faults {
+		r.Faults = append(r.Faults, x.result())
+	}
+	if r.Health == nil {
+		r.Health = []HealthChange{}
+	}
+	r.Timeline = e.rows()
+	r.Trace = TraceResult{
+		Records: f.records, BadLines: f.badLines, Bad: f.bad, Clients: int64(f.addresses.n),
+		Unknown: map[string]int64{}, Spread: e.o.Spread, OutOfOrder: f.late,
+	}
+	if r.Trace.Bad == nil {
+		r.Trace.Bad = []trace.Bad{}
+	}
+	if f.started {
+		first, last := float64(f.first)/1e9, float64(f.last)/1e9
+		r.Trace.First, r.Trace.Last = &first, &last
+	}
+	for _, x := range route.Fields {
+		if n := f.known[x.Bit]; n > 0 {
+			r.Trace.Unknown[x.Name] = n
+		}
+	}
+	r.Engine.Events = e.events
+	return r
+}
+
+func (e *engine) upstream(u *up) *Upstream {
+	out := &Upstream{
+		Requests: u.requests, Answered: u.answered, Failed: u.failed,
+		Latency: u.latency.latency(), Sessions: u.sessions, Backends: map[string]*Backend{},
+	}
+	picks, weights := int64(0), 0
+	for _, s := range u.servers {
+		picks += s.requests
+		weights += u.core.Backend(s.id).Weight
+	}
+	var perWeight []float64
+	for _, m := range u.core.Members(e.now) {
+		s := u.servers[m.ID]
+		e.account(s)
+		if s.out {
+			s.outTime += e.now - s.outSince
+			s.outSince = e.now
+		}
+		b := &Backend{
+			State: m.State.String(), Requests: s.requests, Answered: s.answered, Failed: s.failed,
+			Latency: s.latency.latency(), PeakInFlight: s.peak, SecondsOut: s.outTime.Seconds(),
+		}
+		if picks > 0 {
+			b.Share = float64(s.requests) / float64(picks)
+		}
+		weight := u.core.Backend(m.ID).Weight
+		if weights > 0 {
+			b.FairShare = float64(weight) / float64(weights)
+		}
+		if weight > 0 {
+			perWeight = append(perWeight, float64(s.requests)/float64(weight))
+		}
+		if e.now > 0 {
+			b.Busy = s.busyTime / float64(s.workers) / e.now.Seconds()
+		}
+		out.Backends[m.Name] = b
+		out.Order = append(out.Order, m.Name)
+		service := s.service.String()
+		if s.service.Kind == "" {
+			service = "the trace's durations, else " + s.fallback.String()
+		}
+		e.res.Assumed.Backends[s.name] = Assumes{service, s.workers, s.backlog, s.connect.Seconds()}
+	}
+	out.Imbalance = imbalance(perWeight)
+	return out
+}
+
+func imbalance(x []float64) Imbalance {
+	sum, most := 0.0, 0.0
+	for _, v := range x {
+		sum += v
+		most = max(most, v)
+	}
+	if sum == 0 {
+		return Imbalance{}
+	}
+	mean := sum / float64(len(x))
+	squares := 0.0
+	for _, v := range x {
+		squares += (v - mean) * (v - mean)
+	}
+	return Imbalance{most / mean, math.Sqrt(squares/float64(len(x))) / mean}
+}
+
+// rows gives the timeline under the names of upstreams and backends.
+func (e *engine) rows() Timeline {
+	t := Timeline{Bucket: e.timeline.width.Seconds(), Rows: []TimelineRow{}}
+	if n := len(e.timeline.rows); n > 0 {
+		copy(e.timeline.rows[n-1].open, e.openNow)
+	}
+	for i := range e.timeline.rows {
+		x := &e.timeline.rows[i]
+		row := TimelineRow{
+			At: float64(i) * t.Bucket, Answered: x.answered, Failed: x.failed,
+			Upstreams: map[string]map[string]TimelineBox{},
+		}
+		if x.latency != nil {
+			row.P99 = x.latency.quantile(0.99)
+		}
+		for _, u := range e.ups {
+			boxes := map[string]TimelineBox{}
+			for _, s := range u.servers {
+				boxes[u.core.Backend(s.id).Name] = TimelineBox{int64(x.requests[s.index]), int64(x.open[s.index])}
+			}
+			row.Upstreams[u.cfg.Name] = boxes
+		}
+		t.Rows = append(t.Rows, row)
+	}
+	return t
+}
+
+// Empty gives the result of no request at all: every key is there.
+func Empty(c *config.Config, s *scenario.Scenario, o Options) (*Result, error) {
+	f, err := newFeed(c, nil, o)
+	if err != nil {
+		return nil, err
+	}
+	e, err := newEngine(context.Background(), c, s, o)
+	if err != nil {
+		return nil, err
+	}
+	e.routes = make([]int64, len(f.routes))
+	return e.result(f), nil
+}

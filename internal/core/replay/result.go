@@ -1,0 +1,202 @@
+package replay
+
+import (
+	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/trace"
+)
+
+// Result is what came of a replay. The keys are documented and stable; times
+// are seconds from the start of the replay, shares lie from 0 to 1.
+type Result struct {
+	Requests   int64   `json:"requests"`
+	Answered   int64   `json:"answered"`
+	Failed     int64   `json:"failed"`
+	Unfinished int64   `json:"unfinished"`
+	Retried    int64   `json:"retried"`
+	ErrorRate  float64 `json:"error_rate"`
+	Duration   float64 `json:"duration"`
+	Throughput float64 `json:"throughput"` // answered per second
+
+	Latency      Latency              `json:"latency"`
+	Errors       Errors               `json:"errors"`
+	Routes       map[string]int64     `json:"routes"`
+	Upstreams    map[string]*Upstream `json:"upstreams"`
+	Sessions     Sessions             `json:"sessions"`
+	Health       []HealthChange       `json:"health"`
+	HealthCut    bool                 `json:"health_cut"` // more changes came than are listed
+	Faults       []FaultResult        `json:"faults"`
+	Timeline     Timeline             `json:"timeline"`
+	Expectations []scenario.Verdict   `json:"expectations"`
+	Trace        TraceResult          `json:"trace"`
+	Assumed      Assumed              `json:"assumed"`
+	Partial      bool                 `json:"partial"` // stopped before its end
+	Engine       Engine               `json:"engine"`
+}
+
+// Latency is of answered requests, queueing and retries included, in seconds.
+type Latency struct {
+	Mean float64 `json:"mean"`
+	P50  float64 `json:"p50"`
+	P90  float64 `json:"p90"`
+	P95  float64 `json:"p95"`
+	P99  float64 `json:"p99"`
+	P999 float64 `json:"p999"`
+	Max  float64 `json:"max"`
+}
+
+// Errors counts final causes; they sum to failed.
+type Errors struct {
+	Refused        int64 `json:"refused"`
+	ConnectTimeout int64 `json:"connect_timeout"`
+	AnswerTimeout  int64 `json:"answer_timeout"`
+	Reset          int64 `json:"reset"`
+	Status5xx      int64 `json:"status_5xx"`
+	QueueFull      int64 `json:"queue_full"`
+	QueueTimeout   int64 `json:"queue_timeout"`
+	RateLimited    int64 `json:"rate_limited"`
+	NoRoute        int64 `json:"no_route"`
+	NoBackend      int64 `json:"no_backend"`
+	BrokenStream   int64 `json:"broken_stream"`
+	StickyRefused  int64 `json:"sticky_refused"`
+}
+
+// List gives the causes with their keys, in a fixed order.
+func (e *Errors) List() []ErrorCount {
+	return []ErrorCount{
+		{"refused", e.Refused}, {"connect_timeout", e.ConnectTimeout}, {"answer_timeout", e.AnswerTimeout},
+		{"reset", e.Reset}, {"status_5xx", e.Status5xx}, {"queue_full", e.QueueFull}, {"queue_timeout", e.QueueTimeout},
+		{"rate_limited", e.RateLimited}, {"no_route", e.NoRoute}, {"no_backend", e.NoBackend},
+		{"broken_stream", e.BrokenStream}, {"sticky_refused", e.StickyRefused},
+	}
+}
+
+// ErrorCount is a cause and how many requests failed of it.
+type ErrorCount struct {
+	Key      string
+	Requests int64
+}
+
+// Upstream is what came of one upstream.
+type Upstream struct {
+	Requests  int64               `json:"requests"`
+	Answered  int64               `json:"answered"`
+	Failed    int64               `json:"failed"`
+	Latency   Latency             `json:"latency"`
+	Sessions  Sessions            `json:"sessions"`
+	Imbalance Imbalance           `json:"imbalance"`
+	Backends  map[string]*Backend `json:"backends"`
+	Order     []string            `json:"-"` // backends as configured
+}
+
+// Imbalance is of the requests per weight of the backends: the largest over
+// the mean, and the coefficient of variation.
+type Imbalance struct {
+	MaxOverMean float64 `json:"max_over_mean"`
+	CV          float64 `json:"cv"`
+}
+
+// Backend is what came of one backend. Requests counts attempts that reached a
+// pick, so those of all backends can add up to more than the upstream's.
+type Backend struct {
+	State        string  `json:"state"` // at the end
+	Requests     int64   `json:"requests"`
+	Share        float64 `json:"share"`
+	FairShare    float64 `json:"fair_share"` // by weight
+	Answered     int64   `json:"answered"`
+	Failed       int64   `json:"failed"`
+	Latency      Latency `json:"latency"` // of its answered attempts
+	PeakInFlight int     `json:"peak_in_flight"`
+	Busy         float64 `json:"busy"` // share of its workers' time spent working
+	SecondsOut   float64 `json:"seconds_out"`
+}
+
+// Sessions tells what clients would feel of an application with local session
+// state: Moved those that were given another backend for good, Lost requests
+// that reached a backend which did not hold their session.
+type Sessions struct {
+	Seen    int64 `json:"seen"`
+	Moved   int64 `json:"moved"`
+	Refused int64 `json:"refused"`
+	Lost    int64 `json:"lost"`
+}
+
+// HealthChange is a change of a backend's state.
+type HealthChange struct {
+	At       float64 `json:"at"`
+	Upstream string  `json:"upstream"`
+	Backend  string  `json:"backend"`
+	From     string  `json:"from"`
+	To       string  `json:"to"`
+	Why      string  `json:"why"`
+}
+
+// FaultResult is what came of a fault.
+type FaultResult struct {
+	Name           string   `json:"name"`
+	Kind           string   `json:"kind"`
+	Backends       []string `json:"backends"` // UPSTREAM.BACKEND
+	At             float64  `json:"at"`
+	Until          *float64 `json:"until"`           // null: never ends
+	Began          bool     `json:"began"`           // false: the replay ended before it
+	DetectedAfter  *float64 `json:"detected_after"`  // until the last of its backends left rotation; null if one never did
+	RecoveredAfter *float64 `json:"recovered_after"` // from its end until all are back; null if never
+	Met            int64    `json:"met"`             // requests of which an attempt failed on it
+	Lost           int64    `json:"lost"`            // of those, the ones that failed for good
+}
+
+// Timeline is the course of the replay, in buckets of so many seconds.
+type Timeline struct {
+	Bucket float64       `json:"bucket"`
+	Rows   []TimelineRow `json:"rows"`
+}
+
+// TimelineRow is one bucket, by the time it began.
+type TimelineRow struct {
+	At        float64                           `json:"at"`
+	Answered  int64                             `json:"answered"`
+	Failed    int64                             `json:"failed"`
+	P99       float64                           `json:"p99"`
+	Upstreams map[string]map[string]TimelineBox `json:"upstreams"`
+}
+
+// TimelineBox is a backend in a bucket: attempts begun in it, and how many were
+// open at its end.
+type TimelineBox struct {
+	Requests int64 `json:"requests"`
+	Open     int64 `json:"open"`
+}
+
+// TraceResult is what was read.
+type TraceResult struct {
+	Records    int64            `json:"records"`
+	BadLines   int64            `json:"bad_lines"`
+	Bad        []trace.Bad      `json:"bad"`
+	First      *float64         `json:"first"` // seconds since the epoch
+	Last       *float64         `json:"last"`
+	Clients    int64            `json:"clients"` // distinct addresses
+	Unknown    map[string]int64 `json:"unknown"` // requests in which a route's condition met a field that is not known
+	Spread     string           `json:"spread"`  // even: stamps of whole seconds were spread within their second
+	OutOfOrder int64            `json:"out_of_order"`
+}
+
+// Assumed is what the model took for granted, by UPSTREAM.BACKEND, so that
+// nothing is hidden.
+type Assumed struct {
+	Seed     uint64             `json:"seed"`
+	Backends map[string]Assumes `json:"backends"`
+}
+
+// Assumes is how a backend was taken to behave.
+type Assumes struct {
+	Service string  `json:"service"`
+	Workers int     `json:"workers"`
+	Backlog int     `json:"backlog"`
+	Connect float64 `json:"connect"`
+}
+
+// Engine is how the replay itself ran; it alone may differ between two runs.
+type Engine struct {
+	Events            int64   `json:"events"`
+	WallSeconds       float64 `json:"wall_seconds"`
+	RequestsPerSecond float64 `json:"requests_per_second"`
+}

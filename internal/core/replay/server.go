@@ -1,0 +1,441 @@
+package replay
+
+import (
+	"math"
+	"time"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/draw"
+	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/tick"
+	"kestrix/internal/core/upstream"
+)
+
+// server is the model of a backend: workers that each serve one request at a
+// time, and a backlog in front of them that is served in order.
+type server struct {
+	index    int32
+	up       *up
+	id       upstream.BackendID
+	name     string // UPSTREAM.BACKEND
+	service  config.Distribution
+	fallback config.Distribution // where the trace names no duration
+	log      logNormal
+	workers  int
+	backlog  int
+	connect  time.Duration
+
+	busy    int
+	stuck   int // of busy: workers that hang
+	waiting []waiting
+	head    int
+	epoch   uint32 // goes up when the process dies
+
+	condition
+	under uint64 // faults that strike it now, as bits
+
+	probeGen  uint32
+	probeOpen bool
+
+	requests, answered, failed int64
+	peak                       int
+	latency                    spread
+	busySince                  tick.Time
+	busyTime                   float64 // worker seconds
+	out                        bool
+	outSince                   tick.Time
+	outTime                    tick.Time
+}
+
+// condition is what faults do to a backend; several may overlap.
+type condition struct {
+	refuse, blackhole, hang, reset, probeFails int // how many faults of the kind are on
+	slow                                       float64
+	errors                                     []*scenario.Fault
+}
+
+// waiting is a place in the backlog. The service time is drawn on entering, so
+// that a request that the proxy gave up can still keep a worker busy: a real
+// backend does not notice that its client left.
+type waiting struct {
+	req   int32 // -1 for a probe
+	gen   uint32
+	takes tick.Time
+}
+
+// logNormal is a lognormal distribution with its constants worked out.
+type logNormal struct{ mean, sigma, shift float64 }
+
+func newLogNormal(d config.Distribution) logNormal {
+	s2 := math.Log1p(d.CV * d.CV)
+	return logNormal{float64(d.Mean), math.Sqrt(s2), -s2 / 2}
+}
+
+func (l logNormal) draw(bits uint64) float64 {
+	return l.mean * math.Exp(l.sigma*draw.Normal(bits)+l.shift)
+}
+
+// unknownService is drawn from where neither scenario nor trace say how long a
+// backend takes.
+var unknownService = config.Distribution{Kind: "lognormal", Mean: 40 * time.Millisecond, CV: 0.6}
+
+// probeWork is how long a worker takes for an http probe.
+const probeWork = tick.Time(time.Millisecond)
+
+func newServer(index int32, u *up, id upstream.BackendID, b scenario.Behaviour) *server {
+	s := &server{
+		index: index, up: u, id: id, name: u.cfg.Name + "." + u.core.Backend(id).Name,
+		service: b.Service, fallback: unknownService, workers: b.Workers, backlog: b.Backlog, connect: b.Connect,
+	}
+	s.slow = 1
+	s.log = newLogNormal(b.Service)
+	return s
+}
+
+// send has the core choose a backend and sends the attempt there, over again
+// while it fails at once.
+func (e *engine) send(i int32) {
+	for {
+		r := &e.requests[i]
+		u := e.ups[r.up]
+		v := u.core.Choose(e.now, &r.q, &r.a)
+		if e.o.Observe != nil {
+			e.observe(u, r, v)
+		}
+		if v.Kind == upstream.Refused {
+			e.refused(i, v.Reason)
+			return
+		}
+		s := u.servers[v.Backend]
+		if v.Seat != upstream.None {
+			if v.Moved {
+				u.sessions.Moved++
+			}
+			if u.cookie {
+				u.seat[r.session] = int16(v.Seat) + 1
+			}
+		}
+		r.server, r.began, r.sent, r.under = s.index, e.now, false, s.under
+		r.gen++
+		s.requests++
+		e.openNow[s.index]++
+		s.peak = max(s.peak, u.core.InFlight(v.Backend))
+		row := e.timeline.at(e.now, e.openNow)
+		row.requests[s.index]++
+		wait := u.cfg.Timeouts.Connect
+		switch {
+		case s.refuse > 0:
+			if e.settleOnly(i, upstream.Outcome{Kind: upstream.ConnectRefused}) == upstream.Again {
+				continue
+			}
+			return
+		case s.blackhole > 0 || s.connect > wait:
+			e.heap.Push(e.now.Add(wait), event{kind: failAfter, req: i, gen: r.gen})
+		case s.connect == e.delay:
+			e.connect.push(e.now.Add(s.connect), event{kind: reach, req: i, gen: r.gen})
+		default:
+			e.heap.Push(e.now.Add(s.connect), event{kind: reach, req: i, gen: r.gen})
+		}
+		return
+	}
+}
+
+func (e *engine) observe(u *up, r *request, v upstream.Verdict) {
+	d := Decision{At: e.now, Request: r.q.ID, Attempt: r.a.Number, Upstream: u.cfg.Name, Reason: u.core.ReasonWord(v.Reason)}
+	if v.Backend != upstream.None {
+		d.Backend = u.core.Backend(v.Backend).Name
+	}
+	e.o.Observe(d)
+}
+
+// reached is when a connection stands: the request is sent.
+func (e *engine) reached(i int32) {
+	r := &e.requests[i]
+	s := e.servers[r.server]
+	if s.refuse > 0 {
+		e.settle(i, upstream.Outcome{Kind: upstream.ConnectRefused})
+		return
+	}
+	r.sent = true
+	r.deadline = e.now.Add(s.up.cfg.Timeouts.Answer)
+	if r.stream {
+		// A stream's head comes at once; it then holds no worker.
+		if s.hang > 0 || s.blackhole > 0 {
+			e.late(i)
+			return
+		}
+		e.heap.Push(e.now+tick.Time(max(r.duration, 0)), event{kind: streamEnd, req: i, gen: r.gen})
+		return
+	}
+	if s.hang > 0 || s.blackhole > 0 {
+		e.late(i)
+		return
+	}
+	w := waiting{i, r.gen, e.serviceDraw(s, r)}
+	if s.busy < s.workers {
+		e.work(s, w)
+		return
+	}
+	if len(s.waiting)-s.head >= s.backlog {
+		e.settle(i, upstream.Outcome{Kind: upstream.ConnectRefused})
+		return
+	}
+	s.push(w)
+	e.late(i)
+}
+
+func (s *server) push(w waiting) {
+	if s.head > 256 && s.head > len(s.waiting)/2 {
+		n := copy(s.waiting, s.waiting[s.head:])
+		s.waiting, s.head = s.waiting[:n], 0
+	}
+	s.waiting = append(s.waiting, w)
+}
+
+// late has a request time out if it is not answered before.
+func (e *engine) late(i int32) {
+	r := &e.requests[i]
+	e.heap.Push(max(r.deadline, e.now), event{kind: answerLate, req: i, gen: r.gen})
+}
+
+// work gives a worker something to do.
+func (e *engine) work(s *server, w waiting) {
+	e.account(s)
+	s.busy++
+	takes := tick.Time(float64(w.takes) * s.slow)
+	if s.slow == 1 {
+		takes = w.takes
+	}
+	until := e.now.Add(time.Duration(takes))
+	if w.req >= 0 {
+		if r := &e.requests[w.req]; r.gen == w.gen && until > r.deadline {
+			e.late(w.req)
+		}
+	}
+	e.heap.Push(until, event{kind: done, server: s.index, req: w.req, gen: w.gen, epoch: s.epoch})
+}
+
+// account adds up the time that workers spent working.
+func (e *engine) account(s *server) {
+	s.busyTime += float64(s.busy) * (e.now - s.busySince).Seconds()
+	s.busySince = e.now
+}
+
+// workerDone is when a worker has done its work.
+func (e *engine) workerDone(ev event) {
+	s := e.servers[ev.server]
+	if ev.epoch != s.epoch {
+		return
+	}
+	if s.hang > 0 {
+		// It is stuck, and so is its worker. The proxy gives up at its
+		// deadline.
+		s.stuck++
+		if ev.req >= 0 {
+			if r := &e.requests[ev.req]; r.gen == ev.gen && r.open {
+				e.late(ev.req)
+			}
+		}
+		return
+	}
+	e.account(s)
+	s.busy--
+	e.next(s)
+	if ev.req < 0 {
+		e.probeAnswered(s, ev.gen)
+		return
+	}
+	r := &e.requests[ev.req]
+	if r.gen != ev.gen || !r.open {
+		return // the proxy gave up; the work was for nothing
+	}
+	if s.blackhole > 0 {
+		e.late(ev.req)
+		return
+	}
+	e.settle(ev.req, s.answer(e, r))
+}
+
+// next takes what waits longest.
+func (e *engine) next(s *server) {
+	for s.busy < s.workers && s.head < len(s.waiting) {
+		w := s.waiting[s.head]
+		s.head++
+		if s.head == len(s.waiting) {
+			s.waiting, s.head = s.waiting[:0], 0
+		}
+		e.work(s, w)
+	}
+}
+
+// answer is how a backend answers what it has worked on.
+func (s *server) answer(e *engine, r *request) upstream.Outcome {
+	if s.reset > 0 {
+		return upstream.Outcome{Kind: upstream.Reset, Passed: true}
+	}
+	return upstream.Outcome{Kind: upstream.Answered, Status: s.status(e.o.Seed, r.q.ID, r.a.Number)}
+}
+
+// status is 200, unless a fault has it answer with errors.
+func (s *server) status(seed, id uint64, attempt int) int {
+	for i, f := range s.errors {
+		if draw.Unit(draw.Bits(seed, id, uint64(attempt)<<8|uint64(i), draw.Fault)) < f.Rate {
+			return f.Status
+		}
+	}
+	return 200
+}
+
+// settle ends an attempt and begins the next, if the core says so.
+func (e *engine) settle(i int32, o upstream.Outcome) {
+	if e.settleOnly(i, o) == upstream.Again {
+		e.send(i)
+	}
+}
+
+func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
+	r := &e.requests[i]
+	u := e.ups[r.up]
+	s := e.servers[r.server]
+	r.gen++ // whatever was meant for this attempt is void
+	e.openNow[s.index]--
+	step := u.core.Settle(e.now, &r.q, &r.a, o)
+	e.note(u)
+	e.schedule(u)
+	good := o.Kind == upstream.Answered && o.Status < 500
+	if good {
+		s.answered++
+		s.latency.add(int64(e.now - r.began))
+	} else {
+		s.failed++
+		r.met |= r.under | s.under
+	}
+	if r.sent {
+		e.hold(u, s, r)
+	}
+	if step == upstream.Again {
+		return step
+	}
+	if r.a.Number > 1 {
+		e.res.Retried++
+	}
+	if good {
+		u.answered++
+		took := int64(e.now - r.arrived)
+		u.latency.add(took)
+		e.timeline.at(e.now, e.openNow).answer(took)
+		e.res.Answered++
+		e.saved(r)
+	} else {
+		e.cause(o, r.stream)
+		u.failed++
+		e.fail(r)
+	}
+	e.finish(i)
+	return step
+}
+
+// hold notes who holds a session of an application that keeps it locally: the
+// backend that its last request reached.
+func (e *engine) hold(u *up, s *server, r *request) {
+	h := &u.holder[r.session]
+	if *h > 0 && *h != int16(s.id)+1 {
+		u.sessions.Lost++
+	}
+	*h = int16(s.id) + 1
+}
+
+// refused is when the core gives a request no backend.
+func (e *engine) refused(i int32, why upstream.Reason) {
+	r := &e.requests[i]
+	u := e.ups[r.up]
+	switch why {
+	case upstream.RefusedByLoss:
+		e.res.Errors.StickyRefused++
+		u.sessions.Refused++
+	case upstream.NoRoom:
+		e.res.Errors.QueueFull++
+	default:
+		e.res.Errors.NoBackend++
+	}
+	if r.a.Number > 1 {
+		e.res.Retried++
+	}
+	u.failed++
+	e.fail(r)
+	e.finish(i)
+}
+
+func (e *engine) cause(o upstream.Outcome, stream bool) {
+	c := &e.res.Errors
+	switch o.Kind {
+	case upstream.ConnectRefused:
+		c.Refused++
+	case upstream.ConnectTimeout:
+		c.ConnectTimeout++
+	case upstream.AnswerTimeout:
+		c.AnswerTimeout++
+	case upstream.Answered:
+		c.Status5xx++
+	default:
+		if stream {
+			c.BrokenStream++
+		} else {
+			c.Reset++
+		}
+	}
+}
+
+// fail counts a request that failed for good; r is nil if no route took it.
+func (e *engine) fail(r *request) {
+	e.res.Failed++
+	e.timeline.at(e.now, e.openNow).failed++
+	if r == nil {
+		return
+	}
+	for k := range e.faults {
+		if r.met&(1<<k) != 0 {
+			e.faults[k].met++
+			e.faults[k].lost++
+		}
+	}
+}
+
+// saved counts a request that met faults and was answered all the same.
+func (e *engine) saved(r *request) {
+	if r.met == 0 {
+		return
+	}
+	for k := range e.faults {
+		if r.met&(1<<k) != 0 {
+			e.faults[k].met++
+		}
+	}
+}
+
+// note takes the core's changes of state into the story.
+func (e *engine) note(u *up) {
+	e.changes = u.core.Changes(e.changes[:0])
+	for _, c := range e.changes {
+		s := u.servers[c.Backend]
+		in := u.core.Eligible(c.Backend)
+		if !in && !s.out {
+			s.out, s.outSince = true, e.now
+		} else if in && s.out {
+			s.out = false
+			s.outTime += e.now - s.outSince
+		}
+		e.faultsSee(s, in)
+		if len(e.res.Health) >= maxHealth {
+			e.res.HealthCut = true
+			continue
+		}
+		e.res.Health = append(e.res.Health, HealthChange{
+			At: c.At.Seconds(), Upstream: u.cfg.Name, Backend: u.core.Backend(c.Backend).Name,
+			From: c.From.String(), To: c.To.String(), Why: c.Why,
+		})
+	}
+}
+
+// maxHealth bounds the health story.
+const maxHealth = 10_000

@@ -1,0 +1,182 @@
+package route
+
+import (
+	"strings"
+)
+
+// Pattern is what a host, path or text must look like. In a host and a path
+// `*` stands for one segment or a part of one and `**` for the rest; in other
+// texts `*` stands for any text.
+type Pattern struct {
+	text     string
+	sep      byte     // '.', '/' or 0 for plain text
+	literal  bool     // no wildcard: text is compared as it is
+	rest     bool     // a path pattern whose only wildcard is a final **
+	prefix   string   // what stands before the "/**" of such a one
+	segments []string // for every other pattern
+}
+
+// Path compiles the pattern of a path.
+func Path(text string) Pattern {
+	p := Pattern{text: text, sep: '/', literal: !strings.Contains(text, "*")}
+	if before, ok := strings.CutSuffix(text, "/**"); ok && !strings.Contains(before, "*") {
+		p.rest, p.prefix = true, before
+	}
+	p.segments = strings.Split(text, "/")
+	return p
+}
+
+// Host compiles the pattern of a host name, which is compared without case.
+func Host(text string) Pattern {
+	text = strings.ToLower(text)
+	return Pattern{text: text, sep: '.', literal: !strings.Contains(text, "*"), segments: strings.Split(text, ".")}
+}
+
+// Plain compiles a pattern in which `*` stands for any text at all.
+func Plain(text string) Pattern {
+	return Pattern{text: text, literal: !strings.Contains(text, "*"), segments: []string{text}}
+}
+
+// String gives the pattern as written.
+func (p *Pattern) String() string { return p.text }
+
+// Match says whether s fits. A host must be handed in in lower case.
+func (p *Pattern) Match(s string) bool {
+	switch {
+	case p.literal:
+		return s == p.text
+	case p.text == "**" || p.text == "/**":
+		return true
+	case p.sep == 0:
+		return wild(p.text, s)
+	case p.rest:
+		return len(s) >= len(p.prefix) && s[:len(p.prefix)] == p.prefix && (len(s) == len(p.prefix) || s[len(p.prefix)] == '/')
+	}
+	segs := p.segments
+	if p.sep == '.' && segs[0] == "**" {
+		// The rest stands in front: compare from the end.
+		segs = segs[1:]
+		for i := len(segs) - 1; i >= 0; i-- {
+			cut := strings.LastIndexByte(s, '.')
+			if !wild(segs[i], s[cut+1:]) {
+				return false
+			}
+			if cut < 0 {
+				return i == 0
+			}
+			s = s[:cut]
+		}
+		return true
+	}
+	for i, seg := range segs {
+		if seg == "**" && i == len(segs)-1 {
+			return true
+		}
+		cut := strings.IndexByte(s, p.sep)
+		part := s
+		if cut >= 0 {
+			part = s[:cut]
+		}
+		if !wild(seg, part) {
+			return false
+		}
+		if cut < 0 {
+			// Nothing is left; what remains of the pattern may only be "**".
+			return i == len(segs)-1 || i == len(segs)-2 && segs[i+1] == "**"
+		}
+		s = s[cut+1:]
+	}
+	return false
+}
+
+// wild matches text with `*` for any run of characters, without recursion.
+func wild(pattern, s string) bool {
+	star, mark := -1, 0
+	i, j := 0, 0
+	for j < len(s) {
+		switch {
+		case i < len(pattern) && pattern[i] == '*':
+			star, mark = i, j
+			i++
+		case i < len(pattern) && pattern[i] == s[j]:
+			i, j = i+1, j+1
+		case star >= 0:
+			mark++
+			i, j = star+1, mark
+		default:
+			return false
+		}
+	}
+	for i < len(pattern) && pattern[i] == '*' {
+		i++
+	}
+	return i == len(pattern)
+}
+
+// Covers says that everything q fits is fitted by p too. It may say no where
+// that would be hard to show, never yes where it is not so.
+func (p *Pattern) Covers(q *Pattern) bool {
+	if p.text == q.text || p.text == "**" || p.text == "/**" || p.sep == 0 && p.text == "*" {
+		return true
+	}
+	if q.literal {
+		return p.Match(q.text)
+	}
+	if p.literal {
+		return false
+	}
+	if p.sep == 0 {
+		return coversSegment(p.text, q.text)
+	}
+	a, b := p.segments, q.segments
+	if p.sep == '.' {
+		a, b = reversed(a), reversed(b)
+	}
+	for i := range a {
+		if a[i] == "**" {
+			return true
+		}
+		if i >= len(b) || b[i] == "**" || !coversSegment(a[i], b[i]) {
+			return false
+		}
+	}
+	return len(a) == len(b)
+}
+
+// coversSegment is Covers for one segment: the same, everything, or a `*` at
+// one end with a longer fixed text inside.
+func coversSegment(a, b string) bool {
+	if a == b || a == "*" {
+		return true
+	}
+	if !strings.Contains(b, "*") {
+		return wild(a, b)
+	}
+	switch {
+	case strings.Count(a, "*") != 1:
+		return false
+	case strings.HasSuffix(a, "*"):
+		return strings.HasPrefix(b[:strings.IndexByte(b, '*')], a[:len(a)-1])
+	case strings.HasPrefix(a, "*"):
+		return strings.HasSuffix(b[strings.LastIndexByte(b, '*')+1:], a[1:])
+	}
+	return false
+}
+
+func reversed(s []string) []string {
+	out := make([]string, len(s))
+	for i, x := range s {
+		out[len(s)-1-i] = x
+	}
+	return out
+}
+
+// Sample gives a text that fits, for a witness.
+func (p *Pattern) Sample() string {
+	s := p.text
+	if p.sep == '.' {
+		s = strings.ReplaceAll(s, "**", "any")
+	}
+	s = strings.ReplaceAll(s, "**", "x")
+	return strings.ReplaceAll(s, "*", "x")
+}

@@ -1,0 +1,206 @@
+package scenario
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/hashicorp/hcl/v2"
+	"github.com/hashicorp/hcl/v2/hclsyntax"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/route"
+)
+
+// Scenario is what happens during a replay.
+type Scenario struct {
+	File       config.File // empty name for none
+	Seed       uint64
+	Behaviours []Behaviour
+	Faults     []Fault
+	Expects    []Expect
+}
+
+// Behaviour is how the backends that fit a pattern behave.
+type Behaviour struct {
+	Pattern string
+	Range   hcl.Range
+	Service config.Distribution // Kind is empty where the default applies
+	Workers int
+	Backlog int
+	Connect time.Duration
+}
+
+// Fault is a scripted failure.
+type Fault struct {
+	Name     string
+	Range    hcl.Range
+	Backends []config.Placed[string] // patterns of UPSTREAM.BACKEND
+	Kind     string
+	At       time.Duration
+	Until    time.Duration // negative: never ends
+	Status   int
+	Rate     float64
+	Factor   float64
+	Weight   int
+}
+
+// Expect is a condition on the result.
+type Expect struct {
+	Name  string
+	Range hcl.Range
+	That  hclsyntax.Expression
+	Text  string // as written
+}
+
+// Default is the behaviour of a backend that no scenario speaks of.
+func Default() Behaviour {
+	n := &config.Node{Def: Language.Block("behaviour")}
+	return behaviour(n)
+}
+
+func behaviour(n *config.Node) Behaviour {
+	return Behaviour{
+		Pattern: n.Label.Value, Range: n.Label.Range,
+		Service: config.Get[config.Distribution](n, "service"),
+		Workers: config.Get[int](n, "workers"), Backlog: config.Get[int](n, "backlog"),
+		Connect: config.Get[time.Duration](n, "connect"),
+	}
+}
+
+// None is the scenario of a replay without one.
+func None() *Scenario { return &Scenario{Seed: 1} }
+
+// Read reads a scenario and holds it against the configuration whose backends
+// it speaks of. The error is a config.UnusableError.
+func Read(f config.File, c *config.Config) (*Scenario, config.Findings, error) {
+	body, findings, err := config.Parse(f)
+	if err != nil {
+		return nil, nil, err
+	}
+	d := config.NewDecoder()
+	d.Findings = findings
+	start := hcl.Range{Filename: f.Name, Start: hcl.InitialPos, End: hcl.InitialPos}
+	root := d.Decode(Language, body, start, len(findings) > 0)
+	s := &Scenario{File: f, Seed: uint64(config.Get[int](root, "seed"))}
+	names := backendNames(c)
+	for _, n := range root.All("behaviour") {
+		b := behaviour(n)
+		s.Behaviours = append(s.Behaviours, b)
+		if !fitsAny(b.Pattern, names) {
+			unknownBackend(d, config.Placed[string]{Value: b.Pattern, Range: b.Range}, names)
+		}
+	}
+	titles := map[string]bool{}
+	for _, n := range root.All("fault") {
+		if titles[n.Label.Value] {
+			d.Add(config.IDTwice, n.Label.Range, fmt.Sprintf("two faults are called %q", n.Label.Value), "give one of them another title")
+		}
+		titles[n.Label.Value] = true
+		s.Faults = append(s.Faults, fault(d, n, c, names))
+	}
+	if len(s.Faults) > MaxFaults {
+		d.Add(config.IDLimit, s.Faults[MaxFaults].Range, fmt.Sprintf("a scenario holds at most %d faults", MaxFaults), "one fault may strike several backends: backend = [\"booking.*\"]")
+	}
+	for _, n := range root.All("expect") {
+		that := config.Get[hclsyntax.Expression](n, "that")
+		if that == nil {
+			continue
+		}
+		r := that.Range()
+		s.Expects = append(s.Expects, Expect{n.Label.Value, n.Range, that, strings.Join(strings.Fields(string(r.SliceBytes(f.Source))), " ")})
+	}
+	d.Findings.Sort()
+	return s, d.Findings, nil
+}
+
+// MaxFaults is how many faults a scenario may hold.
+const MaxFaults = 64
+
+func fault(d *config.Decoder, n *config.Node, c *config.Config, names []string) Fault {
+	f := Fault{
+		Name: n.Label.Value, Range: n.Range, Kind: config.Get[string](n, "kind"),
+		Backends: config.Get[[]config.Placed[string]](n, "backend"),
+		At:       config.Get[time.Duration](n, "at"), Until: -1,
+		Status: config.Get[int](n, "status"), Rate: config.Get[float64](n, "rate"),
+		Factor: config.Get[float64](n, "factor"), Weight: config.Get[int](n, "weight"),
+	}
+	if n.Has("until") {
+		f.Until = config.Get[time.Duration](n, "until")
+		if f.Until <= f.At {
+			d.Add(config.IDLimit, n.At("until"), fmt.Sprintf("the fault ends at %s, which is not after its beginning at %s", f.Until, f.At), "both count from the start of the replay")
+		}
+	}
+	for _, key := range []string{"status", "rate", "factor", "weight"} {
+		if n.Has(key) && f.Kind != "" && f.Kind != ownKeys[key] {
+			d.Add(config.IDUnknown, n.At(key), fmt.Sprintf("%s belongs to kind = %q, and this fault is %q", key, ownKeys[key], f.Kind), "remove it")
+		}
+	}
+	for _, p := range f.Backends {
+		if !fitsAny(p.Value, names) {
+			unknownBackend(d, p, names)
+		}
+	}
+	for _, u := range config.Get[[]config.Placed[string]](n, "upstream") {
+		if c.Upstream(u.Value) == nil {
+			var known []string
+			for _, x := range c.Upstreams {
+				known = append(known, x.Name)
+			}
+			hint := ""
+			if s := config.Suggest(u.Value, known); s != "" {
+				hint = "did you mean \"" + s + "\"?"
+			}
+			d.Add(config.IDReference, u.Range, fmt.Sprintf("no upstream is called %q", u.Value), hint)
+			continue
+		}
+		f.Backends = append(f.Backends, config.Placed[string]{Value: u.Value + ".*", Range: u.Range})
+	}
+	if !n.Has("backend") && !n.Has("upstream") {
+		d.Add(config.IDMissing, n.Range, fmt.Sprintf("the fault %q strikes nobody", f.Name), "backend = \"UPSTREAM.BACKEND\", or upstream = \"UPSTREAM\"")
+	}
+	return f
+}
+
+func backendNames(c *config.Config) []string {
+	var out []string
+	for _, u := range c.Upstreams {
+		for _, b := range u.Backends {
+			out = append(out, u.Name+"."+b.Name)
+		}
+	}
+	return out
+}
+
+func unknownBackend(d *config.Decoder, p config.Placed[string], names []string) {
+	hint := "backends are named UPSTREAM.BACKEND, * stands for any text"
+	if s := config.Suggest(p.Value, names); s != "" {
+		hint = "did you mean \"" + s + "\"?"
+	}
+	d.Add(config.IDReference, p.Range, fmt.Sprintf("no backend is called %q", p.Value), hint)
+}
+
+func fitsAny(pattern string, names []string) bool {
+	for _, n := range names {
+		if Fits(pattern, n) {
+			return true
+		}
+	}
+	return false
+}
+
+// Fits says whether a pattern such as "booking.*" fits UPSTREAM.BACKEND.
+func Fits(pattern, name string) bool {
+	p := route.Plain(pattern)
+	return p.Match(name)
+}
+
+// Behaviour gives how a backend behaves: the last of the behaviours that fit.
+func (s *Scenario) Behaviour(name string) Behaviour {
+	for i := len(s.Behaviours) - 1; i >= 0; i-- {
+		if Fits(s.Behaviours[i].Pattern, name) {
+			return s.Behaviours[i]
+		}
+	}
+	return Default()
+}

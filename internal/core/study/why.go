@@ -1,0 +1,203 @@
+// Package study asks questions of a configuration: where one request goes and
+// why.
+package study
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+	"time"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/replay"
+	"kestrix/internal/core/route"
+	"kestrix/internal/core/tick"
+	"kestrix/internal/core/trace"
+	"kestrix/internal/core/upstream"
+)
+
+// Question is a request, and how often it is asked.
+type Question struct {
+	Frontend string // empty: told by the port, or the only one
+	Method   string
+	Host     string // without port
+	Port     int    // of the URL
+	Path     string // without query
+	Client   string
+	Headers  map[string]string // by name in lower case
+	Times    int
+	Seed     uint64
+}
+
+// Answer is where it goes. The keys are documented and stable.
+type Answer struct {
+	Frontend   string       `json:"frontend"`
+	Route      string       `json:"route"`
+	Upstream   string       `json:"upstream"`
+	Backend    string       `json:"backend"`
+	Reason     string       `json:"reason"`
+	Considered []Considered `json:"considered"`
+	Routes     []RouteStep  `json:"routes"`
+	Series     []Pick       `json:"series"` // one for each time it was asked
+}
+
+// RouteStep is a route that was tried.
+type RouteStep struct {
+	Route string `json:"route"`
+	Fits  bool   `json:"fits"`
+	Why   string `json:"why"`
+}
+
+// Considered is a backend and how it stood when the first request was decided.
+type Considered struct {
+	Backend string `json:"backend"`
+	Address string `json:"address"`
+	State   string `json:"state"`
+	Weight  int    `json:"weight"`
+	Chosen  bool   `json:"chosen"`
+	Why     string `json:"why"`
+}
+
+// Pick is one decision.
+type Pick struct {
+	Backend string `json:"backend"`
+	Address string `json:"address"`
+	Reason  string `json:"reason"`
+	Why     string `json:"why"`
+}
+
+// Why answers a question from a configuration alone, with every backend up.
+// The error says what of the question does not fit the configuration.
+func Why(c *config.Config, q Question) (*Answer, error) {
+	f, err := frontend(c, q)
+	if err != nil {
+		return nil, err
+	}
+	a := &Answer{Frontend: f.Name, Considered: []Considered{}, Routes: []RouteStep{}, Series: []Pick{}}
+	client := trace.CanonicalClient(q.Client)
+	addr, err := netip.ParseAddr(client)
+	if err != nil {
+		return nil, fmt.Errorf("the client %q is not an IP address", q.Client)
+	}
+	table := route.Compile(f)
+	r := route.Request{
+		Method: q.Method, Host: replay.HostName(q.Host), Path: q.Path, Client: addr,
+		Header: func(name string) string { return q.Headers[strings.ToLower(name)] },
+	}
+	for _, s := range table.Explain(&r) {
+		a.Routes = append(a.Routes, RouteStep{s.Route, s.Fits, s.Why})
+	}
+	i, _ := table.Match(&r)
+	if i < 0 {
+		a.Reason = "no route fits; the answer is 404"
+		return a, nil
+	}
+	a.Route, a.Upstream = f.Routes[i].Name, f.Routes[i].SendTo.Value
+	cfg := c.Upstream(a.Upstream)
+	core := upstream.New(0, cfg, q.Seed)
+	seat := upstream.None
+	for n := range max(q.Times, 1) {
+		req := upstream.Request{ID: uint64(n), Client: trace.ClientKey(q.Client), Seat: seat, Repeatable: replay.Idempotent(q.Method)}
+		var at upstream.Attempt
+		now := tick.Time(0).Add(time.Duration(n) * time.Millisecond)
+		before := core.Members(now)
+		v := core.Choose(now, &req, &at)
+		p := Pick{Reason: core.ReasonWord(v.Reason), Why: sentence(cfg, v)}
+		if v.Backend != upstream.None {
+			b := core.Backend(v.Backend)
+			p.Backend, p.Address = b.Name, b.Address.String()
+			core.Settle(now, &req, &at, upstream.Outcome{Kind: upstream.Answered, Status: 200})
+		}
+		if v.Seat != upstream.None && cfg.Sticky.By == "cookie" {
+			seat = v.Seat
+		}
+		if n == 0 {
+			a.Backend, a.Reason = p.Backend, p.Why
+			a.Considered = considered(core, before, v)
+		}
+		a.Series = append(a.Series, p)
+	}
+	return a, nil
+}
+
+// frontend finds the one that takes the request.
+func frontend(c *config.Config, q Question) (*config.Frontend, error) {
+	var names []string
+	var byPort []*config.Frontend
+	for _, f := range c.Frontends {
+		names = append(names, f.Name)
+		for _, l := range f.Listen {
+			if l.Value.Port == q.Port {
+				byPort = append(byPort, f)
+				break
+			}
+		}
+	}
+	switch {
+	case q.Frontend != "":
+		if f := c.Frontend(q.Frontend); f != nil {
+			return f, nil
+		}
+		return nil, fmt.Errorf("no frontend is called %q; there are: %s", q.Frontend, strings.Join(names, ", "))
+	case len(c.Frontends) == 1:
+		return c.Frontends[0], nil
+	case len(byPort) == 1:
+		return byPort[0], nil
+	}
+	return nil, fmt.Errorf("several frontends could take it; say which with -frontend: %s", strings.Join(names, ", "))
+}
+
+// sentence words why a backend was chosen.
+func sentence(cfg *config.Upstream, v upstream.Verdict) string {
+	switch v.Reason {
+	case upstream.KeptSeat:
+		return fmt.Sprintf("the client keeps its backend (sticky by %s)", cfg.Sticky.By)
+	case upstream.LostSeat:
+		return "its backend is out, so it moves here for good"
+	case upstream.NoBackend:
+		return "no backend is in rotation; the answer is 503"
+	case upstream.NoRoom:
+		return "every backend has max_in_flight requests open; the answer is 503"
+	case upstream.ByAlgorithm:
+		var why string
+		switch cfg.Algorithm {
+		case "round-robin":
+			why = "its turn by round-robin"
+		case "least-connections":
+			why = "fewest open requests per weight, then fewest picks"
+		case "random":
+			why = "drawn at random, in proportion to weight"
+		case "hash":
+			why = "the client's address falls to it on the ring"
+		default:
+			why = cfg.Algorithm
+		}
+		if v.Seat != upstream.None {
+			why += "; the client now has its seat here"
+		}
+		return why
+	}
+	return v.Reason.String()
+}
+
+func considered(core *upstream.Upstream, before []upstream.Member, v upstream.Verdict) []Considered {
+	out := []Considered{}
+	for _, m := range before {
+		c := Considered{Backend: m.Name, Address: core.Backend(m.ID).Address.String(), State: m.State.String(), Weight: m.Weight, Chosen: m.ID == v.Backend}
+		switch {
+		case c.Chosen:
+			c.Why = "chosen"
+		case m.Weight == 0:
+			c.Why = "its weight is 0: it gets no new requests"
+		case !m.Room:
+			c.Why = "it has max_in_flight requests open"
+		default:
+			c.Why = "could have been; it was not its turn"
+			if v.Reason == upstream.KeptSeat {
+				c.Why = "could have been, but the client has its seat elsewhere"
+			}
+		}
+		out = append(out, c)
+	}
+	return out
+}

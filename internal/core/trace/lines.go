@@ -1,0 +1,110 @@
+package trace
+
+import (
+	"bytes"
+	"io"
+)
+
+// lines cuts a stream into lines without copying them. A line longer than the
+// buffer is passed over, so that memory stays bounded whatever comes.
+type lines struct {
+	src    io.Reader
+	buf    []byte
+	at     int   // where the unread part begins
+	end    int   // where it ends
+	line   int64 // number of the line given last, from 1
+	bytes  int64 // read from src
+	eof    bool
+	failed error
+}
+
+// maxLine is the longest line that is read, in bytes.
+const maxLine = 1 << 20
+
+const chunk = 256 << 10
+
+func newLines(src io.Reader) *lines {
+	return &lines{src: src, buf: make([]byte, chunk)}
+}
+
+// next gives the next line without its end; tooLong says that it was passed
+// over. The error is io.EOF or what reading gave.
+func (l *lines) next() (line []byte, tooLong bool, err error) {
+	for scanned := 0; ; {
+		if i := bytes.IndexByte(l.buf[l.at+scanned:l.end], '\n'); i >= 0 {
+			i += l.at + scanned
+			line = l.buf[l.at:i]
+			l.at = i + 1
+			l.line++
+			if n := len(line); n > 0 && line[n-1] == '\r' {
+				line = line[:n-1]
+			}
+			if l.line == 1 {
+				line = bytes.TrimPrefix(line, []byte("\xef\xbb\xbf"))
+			}
+			return line, false, nil
+		}
+		scanned = l.end - l.at
+		if l.eof {
+			if l.failed != nil {
+				return nil, false, l.failed
+			}
+			if scanned == 0 {
+				return nil, false, io.EOF
+			}
+			line = l.buf[l.at:l.end]
+			l.at = l.end
+			l.line++
+			if l.line == 1 {
+				line = bytes.TrimPrefix(line, []byte("\xef\xbb\xbf"))
+			}
+			return bytes.TrimSuffix(line, []byte("\r")), false, nil
+		}
+		if l.at > 0 {
+			copy(l.buf, l.buf[l.at:l.end])
+			l.at, l.end = 0, scanned
+		}
+		if l.end == len(l.buf) {
+			if len(l.buf) >= maxLine {
+				return nil, true, l.skip()
+			}
+			l.buf = append(l.buf, make([]byte, len(l.buf))...)
+		}
+		l.fill()
+	}
+}
+
+// skip drops what is left of a line that is too long.
+func (l *lines) skip() error {
+	l.line++
+	for {
+		l.at, l.end = 0, 0
+		if l.eof {
+			return l.failed
+		}
+		l.fill()
+		if i := bytes.IndexByte(l.buf[:l.end], '\n'); i >= 0 {
+			l.at = i + 1
+			return nil
+		}
+	}
+}
+
+func (l *lines) fill() {
+	for range 100 {
+		n, err := l.src.Read(l.buf[l.end:])
+		l.end += n
+		l.bytes += int64(n)
+		if err != nil {
+			l.eof = true
+			if err != io.EOF {
+				l.failed = err
+			}
+			return
+		}
+		if n > 0 {
+			return
+		}
+	}
+	l.eof, l.failed = true, io.ErrNoProgress
+}

@@ -1,0 +1,219 @@
+package trace
+
+import (
+	"fmt"
+	"math"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"kestrix/internal/core/draw"
+)
+
+// Spec says what trace is to be made.
+type Spec struct {
+	Seed       uint64
+	Start      time.Time
+	For        time.Duration
+	Rate       float64 // requests a second, on average over For
+	Arrivals   string  // "poisson" or "even"
+	Shape      string  // one of Shapes
+	Clients    int
+	Popularity float64 // exponent of the zipf distribution of clients; 0 makes them equal
+	Paths      []WeightedPath
+	Host       string        // empty: the format names none
+	Mean       time.Duration // of the answer's duration, lognormal
+	CV         float64       // its coefficient of variation
+}
+
+// WeightedPath is a request line and how often it comes beside the others.
+// {n} in the path stands for a number from 1 to 200, drawn anew each time.
+type WeightedPath struct {
+	Method string
+	Path   string
+	Weight float64
+}
+
+// Shapes are the courses of the rate over time; each has mean 1.
+var Shapes = map[string]func(share float64) float64{
+	"steady": func(float64) float64 { return 1 },
+	"ramp":   func(x float64) float64 { return 0.1 + 1.8*x },
+	"spike": func(x float64) float64 {
+		// A tenth of the time at five times the rate of the rest.
+		const rest = 1 / (0.9 + 0.1*5)
+		if x >= 0.45 && x < 0.55 {
+			return 5 * rest
+		}
+		return rest
+	},
+	"day": func(x float64) float64 { return 1 - 0.8*math.Cos(2*math.Pi*x) },
+}
+
+// ParsePath reads "/seats=5", "POST /book=1" or "/seats".
+func ParsePath(s string) (WeightedPath, error) {
+	w := WeightedPath{Method: "GET", Path: s, Weight: 1}
+	if i := strings.LastIndexByte(s, '='); i >= 0 {
+		x, err := strconv.ParseFloat(s[i+1:], 64)
+		if err != nil || x < 0 || math.IsNaN(x) || math.IsInf(x, 0) {
+			return w, fmt.Errorf("%q: the weight after = is no number of 0 or more", s)
+		}
+		w.Path, w.Weight = s[:i], x
+	}
+	if m, p, ok := strings.Cut(w.Path, " "); ok {
+		w.Method, w.Path = m, p
+	}
+	if !strings.HasPrefix(w.Path, "/") || strings.ContainsAny(w.Path, " \"\\") {
+		return w, fmt.Errorf("%q: a path begins with / and holds no spaces or quotes, as in \"/seats=5\" or \"POST /book=1\"", s)
+	}
+	if w.Method == "" || strings.ToUpper(w.Method) != w.Method || strings.ContainsAny(w.Method, "\"\\") {
+		return w, fmt.Errorf("%q: the method is a word in capitals", s)
+	}
+	return w, nil
+}
+
+// Validate says what in a spec cannot be made.
+func (s *Spec) Validate() error {
+	switch {
+	case !(s.Rate > 0) || s.Rate > 1e7:
+		return fmt.Errorf("the rate is %g requests a second; more than 0 and at most 10,000,000 can be made", s.Rate)
+	case s.For <= 0 || s.For > 366*24*time.Hour:
+		return fmt.Errorf("the time to make is %s; more than 0s and at most a year can be made", s.For)
+	case s.Clients < 1 || s.Clients > 100_000_000:
+		return fmt.Errorf("%d clients; from 1 to 100,000,000 can be made", s.Clients)
+	case s.Popularity < 0 || s.Popularity > 10 || math.IsNaN(s.Popularity):
+		return fmt.Errorf("the popularity exponent is %g; from 0 to 10 can be made", s.Popularity)
+	case Shapes[s.Shape] == nil:
+		return fmt.Errorf("there is no shape %q; known: day, ramp, spike, steady", s.Shape)
+	case s.Arrivals != "poisson" && s.Arrivals != "even":
+		return fmt.Errorf("arrivals cannot be %q; known: poisson, even", s.Arrivals)
+	case s.Mean < 0 || s.CV < 0 || s.CV > 100:
+		return fmt.Errorf("a duration of mean %s and variation %g cannot be made", s.Mean, s.CV)
+	}
+	total := 0.0
+	for _, p := range s.Paths {
+		total += p.Weight
+	}
+	if total <= 0 {
+		return fmt.Errorf("the weights of all paths together are 0")
+	}
+	return nil
+}
+
+// Generator makes records one after the other.
+type Generator struct {
+	spec    Spec
+	shape   func(float64) float64
+	top     float64 // the highest value of shape
+	n       uint64
+	tries   uint64
+	at      float64 // seconds since the start
+	clients []float64
+	paths   []float64
+	path    []byte
+	who     []byte
+}
+
+// NewGenerator makes a generator of a spec that Validate accepts.
+func NewGenerator(s Spec) *Generator {
+	g := &Generator{spec: s, shape: Shapes[s.Shape]}
+	for i := range 1001 {
+		g.top = max(g.top, g.shape(float64(i)/1000))
+	}
+	sum := 0.0
+	for _, p := range s.Paths {
+		sum += p.Weight
+		g.paths = append(g.paths, sum)
+	}
+	sum = 0
+	g.clients = make([]float64, s.Clients)
+	for i := range g.clients {
+		sum += math.Pow(float64(i+1), -s.Popularity)
+		g.clients[i] = sum
+	}
+	return g
+}
+
+// Next makes the next record, false when the time is over. Arrivals of the
+// Poisson kind follow the shape by thinning (Lewis and Shedler, 1979).
+func (g *Generator) Next(r *Record) bool {
+	s := &g.spec
+	length := s.For.Seconds()
+	for {
+		g.tries++
+		if s.Arrivals == "even" {
+			if g.n > 0 {
+				g.at += 1 / (s.Rate * g.shape(g.at/length))
+			}
+		} else {
+			g.at += draw.Exponential(draw.Bits(s.Seed, g.tries, 0, draw.Arrival)) / (s.Rate * g.top)
+		}
+		if g.at >= length {
+			return false
+		}
+		if s.Arrivals == "even" || draw.Unit(draw.Bits(s.Seed, g.tries, 1, draw.Arrival))*g.top <= g.shape(g.at/length) {
+			break
+		}
+	}
+	r.reset()
+	r.Time = s.Start.UnixNano() + int64(g.at*1e9)
+	who := sort.SearchFloat64s(g.clients, draw.Unit(draw.Bits(s.Seed, g.n, 0, draw.Who))*g.clients[len(g.clients)-1])
+	who = min(who, len(g.clients)-1)
+	g.who = appendClient(g.who[:0], who)
+	r.Client = g.who
+	r.UserAgent = []byte(agents[draw.Below(draw.Bits(s.Seed, uint64(who), 1, draw.Who), len(agents))])
+	what := draw.Bits(s.Seed, g.n, 0, draw.What)
+	i := min(sort.SearchFloat64s(g.paths, draw.Unit(what)*g.paths[len(g.paths)-1]), len(g.paths)-1)
+	for s.Paths[i].Weight == 0 { // a draw of exactly 0 may land on one
+		i++
+	}
+	p := &s.Paths[i]
+	r.Method = []byte(p.Method)
+	before, after, numbered := strings.Cut(p.Path, "{n}")
+	g.path = append(g.path[:0], before...)
+	if numbered {
+		g.path = strconv.AppendInt(g.path, int64(1+draw.Below(draw.Bits(s.Seed, g.n, 1, draw.What), 200)), 10)
+		g.path = append(g.path, after...)
+	}
+	r.Path = g.path
+	r.Status = 200
+	if p.Method == "POST" {
+		r.Status = 201
+	}
+	if s.Host != "" {
+		r.Host = []byte(s.Host)
+	}
+	r.Bytes = int64(400 * math.Exp(1.1*draw.Normal(draw.Bits(s.Seed, g.n, 0, draw.Size))+1))
+	r.Duration = int64(LogNormal(s.Mean, s.CV, draw.Bits(s.Seed, g.n, 0, draw.Service)))
+	g.n++
+	return true
+}
+
+// LogNormal draws from the lognormal distribution of that mean and coefficient
+// of variation.
+func LogNormal(mean time.Duration, cv float64, bits uint64) time.Duration {
+	sigma2 := math.Log1p(cv * cv)
+	return time.Duration(float64(mean) * math.Exp(math.Sqrt(sigma2)*draw.Normal(bits)-sigma2/2))
+}
+
+// agents are made-up programs of made-up customers.
+var agents = []string{
+	"TernApp/4.1 (phone)", "TernApp/4.0 (phone)", "TernApp/3.7 (tablet)",
+	"HarbourBrowser/12.0 (desk)", "HarbourBrowser/11.4 (desk)", "KioskPanel/2.2 (quay)",
+}
+
+// appendClient writes the address of a client from the ranges that are kept
+// for documentation (RFC 5737, RFC 3849).
+func appendClient(b []byte, i int) []byte {
+	v4 := [...]string{"203.0.113.", "198.51.100.", "192.0.2."}
+	if i%4 != 3 {
+		if k := i/4*3 + i%4; k < len(v4)*254 {
+			b = append(b, v4[k/254]...)
+			return strconv.AppendInt(b, int64(k%254+1), 10)
+		}
+	}
+	b = append(b, "2001:db8:"...)
+	b = strconv.AppendUint(b, uint64(i>>16&0xffff)+1, 16)
+	b = append(b, "::"...)
+	return strconv.AppendUint(b, uint64(i&0xffff)+1, 16)
+}

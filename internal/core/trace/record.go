@@ -1,0 +1,138 @@
+// Package trace reads, makes and describes recorded requests. A format is a
+// file of its own.
+package trace
+
+import (
+	"fmt"
+	"net/netip"
+	"unsafe"
+
+	"github.com/cespare/xxhash/v2"
+)
+
+// Record is one recorded request. Texts are nil where they are not known, and
+// point into the reader's buffer: they hold until the next record is read.
+type Record struct {
+	Time        int64 // nanoseconds since the epoch; NoTime if unknown
+	WholeSecond bool  // the stamp has no fraction
+	Client      []byte
+	Method      []byte
+	Host        []byte
+	Path        []byte // with its query
+	Session     []byte
+	UserAgent   []byte
+	Referer     []byte
+	Frontend    []byte
+	Headers     []KV
+	Status      int   // 0 if unknown
+	Bytes       int64 // -1 if unknown
+	Duration    int64 // nanoseconds, -1 if unknown
+	Protocol    Protocol
+	Line        int64
+}
+
+// KV is a name with its text.
+type KV struct{ Name, Value []byte }
+
+// NoTime stands for a moment that is not known.
+const NoTime = int64(-1) << 63
+
+// Protocol is the kind of a record.
+type Protocol uint8
+
+// The kinds of a record.
+const (
+	HTTP   Protocol = iota
+	Stream          // a long answer: event stream, WebSocket
+	TCP             // a connection
+)
+
+func (r *Record) reset() {
+	h := r.Headers[:0]
+	*r = Record{Time: NoTime, Bytes: -1, Duration: -1, Headers: h}
+}
+
+// Header gives the value of a header field, empty if it is not known.
+func (r *Record) Header(name string) string {
+	for i := range r.Headers {
+		if equalFold(r.Headers[i].Name, name) {
+			return text(r.Headers[i].Value)
+		}
+	}
+	return ""
+}
+
+func equalFold(a []byte, b string) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for i := range a {
+		if a[i]|0x20 != b[i]|0x20 {
+			return false
+		}
+	}
+	return true
+}
+
+// text gives bytes as a string without copying; it holds as long as they do.
+func text(b []byte) string {
+	if len(b) == 0 {
+		return ""
+	}
+	return unsafe.String(&b[0], len(b))
+}
+
+// Text gives bytes of a record as a string that holds as long as the record.
+func Text(b []byte) string { return text(b) }
+
+// ClientKey is the number by which a client's address is known to the hash
+// algorithm and to stickiness: the same for every way of writing an address.
+// An address may carry a port, which does not count.
+func ClientKey(client string) uint64 {
+	return xxhash.Sum64String(CanonicalClient(client))
+}
+
+// CanonicalClient strips a port and writes an IPv6 address in its canonical
+// form (RFC 5952). An IPv4 address or a name without a port, by far the most
+// frequent, is given back as it is.
+func CanonicalClient(client string) string {
+	colons := 0
+	for i := range len(client) {
+		if client[i] == ':' {
+			colons++
+		}
+	}
+	if colons == 0 {
+		return client
+	}
+	if ap, err := netip.ParseAddrPort(client); err == nil {
+		return ap.Addr().Unmap().String()
+	}
+	if a, err := netip.ParseAddr(client); err == nil {
+		return a.Unmap().String()
+	}
+	if colons == 1 {
+		for i := range len(client) {
+			if client[i] == ':' {
+				return client[:i]
+			}
+		}
+	}
+	return client
+}
+
+// LineError is a line that cannot be read.
+type LineError struct {
+	Name         string
+	Line         int64
+	Column       int // in bytes, from 1
+	Why          string
+	CannotBeSkip bool // the file itself is damaged: nothing after it can be read
+}
+
+func (e *LineError) Error() string {
+	if e.CannotBeSkip {
+		return fmt.Sprintf("%s:%d: %s", e.Name, e.Line, e.Why)
+	}
+	return fmt.Sprintf("%s:%d:%d: %s; -bad skip passes such lines over", e.Name, e.Line, e.Column, e.Why)
+}

@@ -1,0 +1,154 @@
+package upstream
+
+import (
+	"time"
+
+	"kestrix/internal/core/health"
+	"kestrix/internal/core/tick"
+)
+
+// BackendID is the number of a backend in its upstream. It stays with the
+// backend over reloads and is given anew only when nothing of it is left.
+type BackendID int32
+
+// None is no backend.
+const None BackendID = -1
+
+// Request is what the core is told of one.
+type Request struct {
+	ID         uint64    // keys its random draws
+	Client     uint64    // hash of the client's address, for hash and sticky by address
+	Seat       BackendID // the backend its cookie names, None without one
+	Repeatable bool      // its method is idempotent (RFC 9110 section 9.2.2)
+}
+
+// Attempt is the driver's to keep from Choose to Settle. The zero value is
+// ready for a request's first Choose.
+type Attempt struct {
+	Number  int       // 1 is the first
+	Backend BackendID // None while none is chosen
+	Began   tick.Time
+	tried   [maxAttempts]int32
+	open    bool // the client's seat is settled by this request: it had none, or lost it
+}
+
+// maxAttempts bounds the attempts of a request; the language allows no more.
+const maxAttempts = 10
+
+// Tried gives how many backends have been tried before this attempt.
+func (a *Attempt) Tried() int { return min(max(a.Number-1, 0), maxAttempts) }
+
+// Kind says what Choose decided.
+type Kind uint8
+
+// The kinds of a verdict.
+const (
+	Go Kind = iota
+	Refused
+)
+
+// Reason says why a verdict is as it is.
+type Reason uint8
+
+// The reasons.
+const (
+	ByAlgorithm   Reason = iota // the algorithm chose
+	KeptSeat                    // the client's own backend
+	LostSeat                    // its backend is out: it moves to this one for good
+	AfterFailure                // a retry
+	SeatFull                    // its backend has no room: a detour, the seat stays
+	NoBackend                   // refused: none is in rotation
+	NoRoom                      // refused: every one has max_in_flight open
+	RefusedByLoss               // refused: its backend is out and on_loss = "refuse"
+)
+
+// String gives the short form that stands in access lines.
+func (r Reason) String() string {
+	return [...]string{"algorithm", "seat", "moved", "retry", "detour", "no-backend", "no-room", "seat-refused"}[r]
+}
+
+// Verdict is what Choose decided.
+type Verdict struct {
+	Kind    Kind
+	Backend BackendID
+	Reason  Reason
+	Seat    BackendID // the seat to give the client now, None to leave it as it is
+	Moved   bool      // the client had another seat before
+}
+
+// Outcome is how an attempt ended.
+type Outcome struct {
+	Kind    OutcomeKind
+	Status  int  // of an answer
+	Passed  bool // something of the answer had been passed on to the client
+	NoRetry bool // the request cannot be sent again, as when its body is gone
+}
+
+// OutcomeKind is the kind of an outcome.
+type OutcomeKind uint8
+
+// The kinds of an outcome.
+const (
+	Answered       OutcomeKind = iota // an answer, of whatever status
+	ConnectRefused                    // connecting failed at once
+	ConnectTimeout                    // connecting took too long
+	AnswerTimeout                     // no answer in time
+	Reset                             // the connection broke before the answer ended
+	ClientLeft                        // the client went away; says nothing of the backend
+)
+
+func (k OutcomeKind) String() string {
+	return [...]string{"answered", "connection refused", "connect timeout", "answer timeout", "connection broken", "client left"}[k]
+}
+
+// Step says what comes after an attempt.
+type Step uint8
+
+// The steps.
+const (
+	Finished Step = iota
+	Again         // Choose once more with the same attempt
+)
+
+// Probe is how a probe ended.
+type Probe struct {
+	Passed bool
+	Why    string // when it did not: "connection refused", "no answer within 1s", "status 503"
+}
+
+// Action is something the driver is to do.
+type Action struct {
+	Probe BackendID // send a probe to this backend
+}
+
+// Operation is what an operator does to a backend.
+type Operation uint8
+
+// The operations.
+const (
+	Park   Operation = iota // take it out
+	Drain                   // keep its sessions, give it no new ones
+	Return                  // clears the operator's axis only
+	Weigh                   // set its weight
+	Forget                  // drop what probes and traffic have shown
+)
+
+// Change is a change of a backend's shown state.
+type Change struct {
+	At       tick.Time
+	Backend  BackendID
+	From, To health.State
+	Why      string
+}
+
+// Member is how a backend stands, for reports.
+type Member struct {
+	ID       BackendID
+	Name     string
+	State    health.State
+	Weight   int
+	InFlight int
+	Room     bool // false when max_in_flight is reached
+	Since    tick.Time
+	Rest     time.Duration // left of a suspension
+}

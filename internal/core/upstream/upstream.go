@@ -1,0 +1,505 @@
+// Package upstream is the decision core: it puts balancing, stickiness, health
+// and retries together. The replay drives it with virtual time and the live
+// proxy with real time, so that what the one foretells is what the other does.
+//
+// It is pure and not safe for concurrent use: drivers lock per upstream and
+// hand in a time that never goes back.
+package upstream
+
+import (
+	"fmt"
+	"math"
+
+	"kestrix/internal/core/balance"
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/draw"
+	"kestrix/internal/core/health"
+	"kestrix/internal/core/queue"
+	"kestrix/internal/core/sticky"
+	"kestrix/internal/core/tick"
+)
+
+// Upstream decides for one upstream.
+type Upstream struct {
+	cfg     *config.Upstream
+	seed    uint64
+	members []member
+	byName  map[string]BackendID
+	byHash  map[uint64]BackendID // by sticky.BackendHash
+	picker  balance.Picker
+	seats   *sticky.Table // sticky by address; nil otherwise
+	full    []bool
+	fulls   int // how many of full are set
+	due     queue.Heap[event]
+	changes []Change
+	gen     uint32 // of due events; a reload makes older ones void
+	skip    balance.Skip
+	query   balance.Query
+}
+
+type member struct {
+	cfg      config.Backend
+	gone     bool // no longer configured; waits for what is open to end
+	weight   int
+	health   health.Backend
+	inFlight int
+	probing  bool
+}
+
+type event struct {
+	slot BackendID
+	kind eventKind
+	gen  uint32
+}
+
+type eventKind uint8
+
+const (
+	probeDue eventKind = iota
+	restOver
+)
+
+// New makes the core of an upstream. seed keys its draws and orders.
+func New(now tick.Time, cfg *config.Upstream, seed uint64) *Upstream {
+	u := &Upstream{seed: draw.Bits(seed, hashName(cfg.Name), 0, draw.Ordering), byName: map[string]BackendID{}, byHash: map[uint64]BackendID{}}
+	u.Reload(now, cfg)
+	return u
+}
+
+func hashName(s string) uint64 { return sticky.BackendHash(s, "") }
+
+// Config gives the configuration in force.
+func (u *Upstream) Config() *config.Upstream { return u.cfg }
+
+// Reload takes a new configuration. Backends are known again by name: health,
+// what operators set, counts and seats stay with those that stay.
+func (u *Upstream) Reload(now tick.Time, cfg *config.Upstream) {
+	old := u.cfg
+	u.cfg = cfg
+	u.gen++
+	u.due = queue.Heap[event]{}
+	wanted := map[string]bool{}
+	for _, b := range cfg.Backends {
+		wanted[b.Name] = true
+	}
+	for i := range u.members {
+		m := &u.members[i]
+		if !m.gone && !wanted[m.cfg.Name] {
+			m.gone = true
+			delete(u.byName, m.cfg.Name)
+			delete(u.byHash, sticky.BackendHash(cfg.Name, m.cfg.Name))
+			if u.seats != nil {
+				u.seats.Replace(int32(i), int32(None))
+			}
+		}
+	}
+	for _, b := range cfg.Backends {
+		id, known := u.byName[b.Name]
+		if !known {
+			id = u.freeSlot()
+			u.members[id] = member{weight: b.Weight, health: health.Backend{ChangedAt: now}}
+			u.byName[b.Name] = id
+			u.byHash[sticky.BackendHash(cfg.Name, b.Name)] = id
+		}
+		m := &u.members[id]
+		if known && m.weight == m.cfg.Weight {
+			m.weight = b.Weight // a weight set by hand stays
+		}
+		if known && m.cfg.Address != b.Address {
+			m.health.Forget() // another server under the same name
+		}
+		m.cfg = b
+		m.probing = false
+	}
+	for i := range u.members {
+		m := &u.members[i]
+		if m.gone {
+			continue
+		}
+		if cfg.Probe != nil {
+			u.due.Push(firstProbe(now, cfg, m.cfg.Name), event{BackendID(i), probeDue, u.gen})
+		} else if old != nil && old.Probe != nil {
+			rests := m.health.RestsTill
+			m.health.Forget() // nothing could ever bring it back
+			m.health.RestsTill = rests
+		}
+		if m.health.Resting() {
+			u.due.Push(m.health.RestsTill, event{BackendID(i), restOver, u.gen})
+		}
+	}
+	if s := cfg.Sticky; s != nil && s.By == "address" {
+		if u.seats == nil {
+			u.seats = sticky.NewTable(sticky.TableSize)
+		}
+	} else {
+		u.seats = nil
+	}
+	u.full = append(u.full[:0], make([]bool, len(u.members))...)
+	u.fulls = 0
+	if old == nil || old.Algorithm != cfg.Algorithm {
+		u.picker = balance.Algorithms[cfg.Algorithm](u.seed)
+		u.enterAll()
+		for i := range u.members {
+			for range u.members[i].inFlight {
+				u.picker.Begun(i)
+			}
+		}
+	} else {
+		u.enterAll()
+	}
+}
+
+// firstProbe gives the first moment from now on that belongs to a backend's
+// place in the interval. The place is fixed, so that backends are not probed
+// together, and reloads in quick succession put no probe off.
+func firstProbe(now tick.Time, cfg *config.Upstream, name string) tick.Time {
+	every := cfg.Probe.Every
+	share := draw.Unit(draw.Bits(sticky.BackendHash(cfg.Name, name), 0, 0, draw.Phase))
+	first := tick.Time(share * float64(every))
+	if first < now {
+		first = first.Add((now.Sub(first) + every - 1) / every * every)
+	}
+	return first
+}
+
+func (u *Upstream) enterAll() {
+	for i := range u.members {
+		u.enter(BackendID(i))
+		u.room(BackendID(i))
+	}
+}
+
+// freeSlot gives the slot of a backend that is gone and has nothing open, or a
+// new one.
+func (u *Upstream) freeSlot() BackendID {
+	for i := range u.members {
+		if u.members[i].gone && u.members[i].inFlight == 0 {
+			return BackendID(i)
+		}
+	}
+	u.members = append(u.members, member{})
+	return BackendID(len(u.members) - 1)
+}
+
+// enter tells the picker what a backend's weight is now.
+func (u *Upstream) enter(id BackendID) {
+	m := &u.members[id]
+	weight := 0.0
+	if !m.gone && m.health.Eligible() {
+		weight = float64(m.weight)
+	}
+	u.picker.Set(int(id), m.cfg.Name, weight)
+}
+
+// room notes whether a backend may take one more.
+func (u *Upstream) room(id BackendID) {
+	m := &u.members[id]
+	full := m.cfg.MaxInFlight > 0 && m.inFlight >= m.cfg.MaxInFlight
+	if full != u.full[id] {
+		u.full[id] = full
+		if full {
+			u.fulls++
+		} else {
+			u.fulls--
+		}
+	}
+}
+
+// Choose decides where an attempt goes. It is called once for each attempt of
+// a request, the first and every retry.
+func (u *Upstream) Choose(now tick.Time, q *Request, a *Attempt) Verdict {
+	a.Number++
+	a.Backend = None
+	s := u.cfg.Sticky
+	if s == nil {
+		id, why := u.pick(q, a)
+		if id == None {
+			return Verdict{Kind: Refused, Backend: None, Reason: why, Seat: None}
+		}
+		reason := ByAlgorithm
+		if a.Number > 1 {
+			reason = AfterFailure
+		}
+		return u.begin(now, a, Verdict{Kind: Go, Backend: id, Reason: reason, Seat: None})
+	}
+	return u.chooseSticky(now, q, a, s)
+}
+
+func (u *Upstream) chooseSticky(now tick.Time, q *Request, a *Attempt, s *config.Sticky) Verdict {
+	seat := q.Seat
+	if u.seats != nil {
+		seat = BackendID(u.seats.Get(now, q.Client, s.TTL))
+	}
+	if seat < 0 || int(seat) >= len(u.members) || u.members[seat].gone {
+		seat = None
+	}
+	reason := ByAlgorithm
+	first := a.Number == 1
+	switch {
+	case !first:
+		reason = AfterFailure
+	case seat == None:
+		a.open = true
+	case u.members[seat].health.Holds() && !u.full[seat]:
+		return u.begin(now, a, Verdict{Kind: Go, Backend: seat, Reason: KeptSeat, Seat: None})
+	case s.OnLoss == "refuse":
+		return Verdict{Kind: Refused, Backend: None, Reason: RefusedByLoss, Seat: None}
+	case u.members[seat].health.Holds():
+		reason = SeatFull
+	default:
+		reason, a.open = LostSeat, true
+	}
+	id, why := u.pick(q, a)
+	if id == None {
+		return Verdict{Kind: Refused, Backend: None, Reason: why, Seat: None}
+	}
+	v := Verdict{Kind: Go, Backend: id, Reason: reason, Seat: None}
+	if a.open {
+		v.Seat, v.Moved = id, seat != None && first
+		if u.seats != nil {
+			u.seats.Put(now, q.Client, int32(id))
+		}
+	}
+	return u.begin(now, a, v)
+}
+
+// pick asks the algorithm, leaving out what was tried unless nothing else is
+// there.
+func (u *Upstream) pick(q *Request, a *Attempt) (BackendID, Reason) {
+	u.query = balance.Query{Draw: draw.Bits(u.seed, q.ID, uint64(a.Number), draw.Pick), Key: q.Client}
+	tried := a.tried[:a.Tried()]
+	if len(tried) > 0 || u.fulls > 0 {
+		u.skip = balance.Skip{Full: u.full, Tried: tried}
+		u.query.Skip = &u.skip
+	}
+	id := u.picker.Pick(&u.query)
+	if id < 0 && len(tried) > 0 {
+		u.skip.Tried = nil
+		id = u.picker.Pick(&u.query)
+	}
+	if id >= 0 {
+		return BackendID(id), ByAlgorithm
+	}
+	for i := range u.members {
+		if m := &u.members[i]; !m.gone && m.health.Eligible() && m.weight > 0 {
+			return None, NoRoom
+		}
+	}
+	return None, NoBackend
+}
+
+func (u *Upstream) begin(now tick.Time, a *Attempt, v Verdict) Verdict {
+	a.Backend, a.Began = v.Backend, now
+	if a.Number <= maxAttempts {
+		a.tried[a.Number-1] = int32(v.Backend)
+	}
+	u.members[v.Backend].inFlight++
+	u.picker.Begun(int(v.Backend))
+	if u.members[v.Backend].cfg.MaxInFlight > 0 {
+		u.room(v.Backend)
+	}
+	return v
+}
+
+func (u *Upstream) end(a *Attempt) *member {
+	m := &u.members[a.Backend]
+	m.inFlight--
+	u.picker.Ended(int(a.Backend))
+	if m.cfg.MaxInFlight > 0 || u.full[a.Backend] {
+		u.room(a.Backend)
+	}
+	return m
+}
+
+// Settle takes the end of an attempt, judges the backend by it, and says
+// whether the request is tried again.
+func (u *Upstream) Settle(now tick.Time, q *Request, a *Attempt, o Outcome) Step {
+	m := u.end(a)
+	if u.cfg.Suspend != nil && !m.gone {
+		u.judge(now, a, m, o)
+	}
+	if o.Kind == Answered && o.Status < 400 {
+		return Finished
+	}
+	r := u.cfg.Retry
+	if r == nil || a.Number >= r.Attempts || a.Number >= maxAttempts || o.NoRetry || o.Passed || !counts(r.On, o) {
+		return Finished
+	}
+	connecting := o.Kind == ConnectRefused || o.Kind == ConnectTimeout
+	if !connecting && !q.Repeatable {
+		return Finished
+	}
+	return Again
+}
+
+// Cancel takes an attempt whose client left.
+func (u *Upstream) Cancel(_ tick.Time, a *Attempt) {
+	if a.Backend != None {
+		u.end(a)
+	}
+}
+
+// counts says whether an outcome is in a set of failures.
+func counts(set *config.FailureSet, o Outcome) bool {
+	switch o.Kind {
+	case Answered:
+		return o.Status >= 0 && o.Status < len(set.Status) && set.Status[o.Status]
+	case ConnectRefused, ConnectTimeout:
+		return set.Connect
+	case AnswerTimeout:
+		return set.Timeout
+	case Reset:
+		return set.Reset
+	}
+	return false
+}
+
+// judge counts failures of real traffic and suspends. Attempts begun before
+// the last change of state say nothing of the state now.
+func (u *Upstream) judge(now tick.Time, a *Attempt, m *member, o Outcome) {
+	if o.Kind == ClientLeft || a.Began < m.health.ChangedAt || m.health.Resting() {
+		return
+	}
+	s := u.cfg.Suspend
+	if !m.health.Seen(counts(s.On, o), s.After) {
+		return
+	}
+	configured, in := 0, 0
+	for i := range u.members {
+		if o := &u.members[i]; !o.gone {
+			configured++
+			if o.health.Eligible() {
+				in++
+			}
+		}
+	}
+	least := max(1, int(math.Ceil(s.Keep*float64(configured)-1e-9)))
+	if !m.health.Eligible() || in-1 < least {
+		return
+	}
+	failures := m.health.Failures()
+	from := m.health.State()
+	rest := m.health.Suspend(now, s.Rest, s.Growth, s.Longest)
+	u.due.Push(m.health.RestsTill, event{a.Backend, restOver, u.gen})
+	u.changed(now, a.Backend, from, fmt.Sprintf("%s failed in a row, the last: %s; it rests for %s", plural(failures, "request"), say(o), rest))
+}
+
+func say(o Outcome) string {
+	if o.Kind == Answered {
+		return fmt.Sprintf("status %d", o.Status)
+	}
+	return o.Kind.String()
+}
+
+func plural(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// changed notes a change of the shown state, if there is one, and tells the
+// picker.
+func (u *Upstream) changed(now tick.Time, id BackendID, from health.State, why string) {
+	m := &u.members[id]
+	to := m.health.State()
+	u.enter(id)
+	if from == to {
+		return
+	}
+	m.health.ChangedAt = now
+	u.changes = append(u.changes, Change{now, id, from, to, why})
+}
+
+// ProbeSeen takes the end of a probe.
+func (u *Upstream) ProbeSeen(now tick.Time, id BackendID, p Probe) {
+	m := &u.members[id]
+	cfg := u.cfg.Probe
+	if m.gone || cfg == nil || !m.probing {
+		return // sent before a reload
+	}
+	m.probing = false
+	from := m.health.State()
+	m.health.ProbeSeen(p.Passed, cfg.DownAfter, cfg.UpAfter)
+	to := m.health.State()
+	if from == to {
+		return
+	}
+	why := ""
+	switch to {
+	case health.Failing, health.Down:
+		why = "a probe failed: " + p.Why
+		if m.health.InRow() > 1 {
+			why = fmt.Sprintf("%s failed: %s", plural(m.health.InRow(), "probe"), p.Why)
+		}
+	case health.Recovering, health.Up:
+		why = fmt.Sprintf("%s passed", plural(m.health.InRow(), "probe"))
+		if m.health.InRow() == 1 {
+			why = "a probe passed"
+		}
+	}
+	u.changed(now, id, from, why)
+}
+
+// Operate does what an operator wants. weight is read for Weigh only.
+func (u *Upstream) Operate(now tick.Time, id BackendID, op Operation, weight int) {
+	m := &u.members[id]
+	from := m.health.State()
+	why := ""
+	switch op {
+	case Park:
+		m.health.Operator, why = health.ParkedOut, "parked by hand"
+	case Drain:
+		m.health.Operator, why = health.Drained, "drained by hand"
+	case Return:
+		m.health.Operator, why = health.In, "returned by hand"
+	case Weigh:
+		m.weight = max(0, weight)
+	case Forget:
+		m.health.Forget()
+		why = "health forgotten by hand"
+	}
+	u.changed(now, id, from, why)
+}
+
+// Next gives when something is due: Advance is then to be called.
+func (u *Upstream) Next() tick.Time { return u.due.At() }
+
+// Advance does what is due and adds what the driver is to do to actions.
+func (u *Upstream) Advance(now tick.Time, actions []Action) []Action {
+	for u.due.At() <= now {
+		at, e := u.due.Pop()
+		m := &u.members[e.slot]
+		if e.gen != u.gen || m.gone {
+			continue
+		}
+		switch e.kind {
+		case probeDue:
+			if !m.probing {
+				m.probing = true
+				actions = append(actions, Action{Probe: e.slot})
+			}
+			// A driver that comes late does not send what it missed.
+			every := u.cfg.Probe.Every
+			next := at.Add(every)
+			if next <= now {
+				next = at.Add((now.Sub(at)/every + 1) * every)
+			}
+			u.due.Push(next, event{e.slot, probeDue, u.gen})
+		case restOver:
+			if m.health.Resting() && m.health.RestsTill <= now {
+				from := m.health.State()
+				m.health.Rested(now)
+				u.changed(now, e.slot, from, "its rest is over")
+			}
+		}
+	}
+	return actions
+}
+
+// Changes adds the changes of state since the last call to out.
+func (u *Upstream) Changes(out []Change) []Change {
+	out = append(out, u.changes...)
+	u.changes = u.changes[:0]
+	return out
+}

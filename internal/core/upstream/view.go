@@ -1,0 +1,64 @@
+package upstream
+
+import (
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/tick"
+)
+
+// Lookup gives the backend of a name.
+func (u *Upstream) Lookup(name string) (BackendID, bool) {
+	id, ok := u.byName[name]
+	return id, ok
+}
+
+// Seat gives the backend that a ticket names by its hash, None if it is no
+// longer configured.
+func (u *Upstream) Seat(hash uint64) BackendID {
+	if id, ok := u.byHash[hash]; ok {
+		return id
+	}
+	return None
+}
+
+// Backend gives the configuration of a backend.
+func (u *Upstream) Backend(id BackendID) *config.Backend { return &u.members[id].cfg }
+
+// Slots gives one more than the highest number of a backend.
+func (u *Upstream) Slots() int { return len(u.members) }
+
+// InFlight gives the requests a backend has open.
+func (u *Upstream) InFlight(id BackendID) int { return u.members[id].inFlight }
+
+// Eligible says whether new requests may go to a backend.
+func (u *Upstream) Eligible(id BackendID) bool {
+	m := &u.members[id]
+	return !m.gone && m.health.Eligible()
+}
+
+// Members gives how every configured backend stands, in the order of the
+// configuration.
+func (u *Upstream) Members(now tick.Time) []Member {
+	var out []Member
+	for _, b := range u.cfg.Backends {
+		id := u.byName[b.Name]
+		m := &u.members[id]
+		v := Member{
+			ID: id, Name: b.Name, State: m.health.State(), Weight: m.weight, InFlight: m.inFlight,
+			Room: !u.full[id], Since: m.health.ChangedAt,
+		}
+		if m.health.Resting() {
+			v.Rest = m.health.RestsTill.Sub(now)
+		}
+		out = append(out, v)
+	}
+	return out
+}
+
+// ReasonWord gives the short form of a verdict's reason with the algorithm's
+// own name in it.
+func (u *Upstream) ReasonWord(r Reason) string {
+	if r == ByAlgorithm {
+		return u.cfg.Algorithm
+	}
+	return r.String()
+}

@@ -1,0 +1,117 @@
+package report
+
+import (
+	"bytes"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/hashicorp/hcl/v2"
+
+	"kestrix/internal/core/config"
+)
+
+// Finding is how a finding is written as JSON. The keys are documented and
+// stable.
+type Finding struct {
+	ID       string `json:"id"`
+	Severity string `json:"severity"`
+	File     string `json:"file"`
+	Line     int    `json:"line"`
+	Column   int    `json:"column"`
+	Message  string `json:"message"`
+	Hint     string `json:"hint,omitempty"`
+	Why      string `json:"why,omitempty"`
+	Witness  string `json:"witness,omitempty"`
+	Mend     string `json:"mend,omitempty"`
+}
+
+// FindingsJSON gives findings in the form that is written as JSON.
+func FindingsJSON(all config.Findings) []Finding {
+	out := []Finding{}
+	for _, f := range all {
+		out = append(out, Finding{
+			f.ID, f.Severity.String(), f.Range.Filename, f.Range.Start.Line, f.Range.Start.Column,
+			f.Message, f.Hint, f.Why, f.Witness, f.Mend,
+		})
+	}
+	return out
+}
+
+// Findings writes findings as text, each with its place in the source.
+func (s Style) Findings(all config.Findings, files []config.File) string {
+	sources := map[string][][]byte{}
+	for _, f := range files {
+		src := bytes.TrimPrefix(f.Source, []byte("\xef\xbb\xbf"))
+		sources[f.Name] = bytes.Split(src, []byte("\n"))
+	}
+	var b strings.Builder
+	for _, f := range all {
+		word := f.Severity.String()
+		switch f.Severity {
+		case config.Error:
+			word = s.red(word)
+		case config.Warning:
+			word = s.yellow(word)
+		}
+		head := fmt.Sprintf("%s:%d:%d", f.Range.Filename, f.Range.Start.Line, f.Range.Start.Column)
+		indent := visible(head) + 2
+		fmt.Fprintf(&b, "%s  %s %s  %s\n", s.bold(head), word, f.ID, flow(f.Message, s.Width, min(indent, 20)))
+		s.snippet(&b, sources[f.Range.Filename], f)
+		for _, part := range []struct{ name, text string }{{"why", f.Why}, {"witness", f.Witness}, {"mend", f.Mend}} {
+			if part.text != "" {
+				fmt.Fprintf(&b, "  %-7s  %s\n", part.name, flow(part.text, s.Width, 11))
+			}
+		}
+		b.WriteByte('\n')
+	}
+	return b.String()
+}
+
+// snippet shows the line before, the line itself with the place marked, and
+// the line after.
+func (s Style) snippet(b *strings.Builder, lines [][]byte, f config.Finding) {
+	at := f.Range.Start.Line
+	if at < 1 || at > len(lines) || len(lines[at-1]) == 0 && f.Range.Empty() && f.Hint == "" {
+		return
+	}
+	edge := "│"
+	if !s.Unicode {
+		edge = "|"
+	}
+	digits := len(strconv.Itoa(at + 1))
+	show := func(n int) string {
+		line := strings.ReplaceAll(strings.TrimRight(string(lines[n-1]), "\r"), "\t", " ")
+		fmt.Fprintf(b, "   %*d %s %s\n", digits, n, edge, clip(line, max(s.Width-digits-6, 30)))
+		return line
+	}
+	if at > 1 && len(bytes.TrimSpace(lines[at-2])) > 0 {
+		show(at - 1)
+	}
+	line := show(at)
+	from, to := marked(f.Range, line)
+	hint := f.Hint
+	mark := strings.Repeat(" ", digits+3) + " " + edge + " " + strings.Repeat(" ", from) + s.rule(to-from)
+	if hint != "" {
+		if visible(mark)+1+visible(hint) > s.Width {
+			mark += "\n" + strings.Repeat(" ", digits+3) + " " + edge + " " + strings.Repeat(" ", min(from, 4)) + flow(hint, s.Width, digits+6+min(from, 4))
+		} else {
+			mark += " " + hint
+		}
+	}
+	b.WriteString(strings.TrimRight(mark, " ") + "\n")
+	if at < len(lines) && len(bytes.TrimSpace(lines[at])) > 0 {
+		show(at + 1)
+	}
+}
+
+// marked gives the columns of a line that a range takes, at least one.
+func marked(r hcl.Range, line string) (int, int) {
+	n := len([]rune(line))
+	from := min(r.Start.Column-1, n)
+	to := n
+	if r.End.Line == r.Start.Line {
+		to = min(r.End.Column-1, max(n, from+1))
+	}
+	return from, max(to, from+1)
+}

@@ -1,0 +1,379 @@
+package report
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/replay"
+	"kestrix/internal/core/scenario"
+)
+
+// Replay is what the text of a replay is made from.
+type Replay struct {
+	Config   *config.Config
+	Scenario *scenario.Scenario
+	Names    []string // configuration, traces and scenario, for the first line
+	Result   *replay.Result
+}
+
+// Replay writes the report of a replay as text.
+func (s Style) Replay(p Replay) string {
+	r := p.Result
+	var b strings.Builder
+	b.WriteString(s.bold(flow(strings.Join(append(slices.Clone(p.Names), fmt.Sprintf("seed %d", r.Assumed.Seed)), s.dot()), s.Width, 0)) + "\n")
+	line := fmt.Sprintf("%s in %s from %s", plural(r.Requests, "request"), clock(r.Duration), plural(r.Trace.Clients, "client"))
+	if r.Trace.Spread == "even" {
+		line += "; stamps of whole seconds spread within their second"
+	}
+	b.WriteString(flow(line, s.Width, 0) + "\n")
+	if r.Partial {
+		b.WriteString(s.yellow("stopped early: what follows is partial") + "\n")
+	}
+	s.notes(&b, r)
+	b.WriteByte('\n')
+	s.totals(&b, r)
+	for _, u := range p.Config.Upstreams {
+		s.upstream(&b, u, r)
+	}
+	s.story(&b, p)
+	s.overTime(&b, p)
+	s.expectations(&b, r)
+	if next := s.next(p); next != "" {
+		b.WriteString("\n" + next + "\n")
+	}
+	return b.String()
+}
+
+// notes says what of the trace was not as it should be.
+func (s Style) notes(b *strings.Builder, r *replay.Result) {
+	if r.Trace.BadLines > 0 {
+		fmt.Fprintf(b, "%s\n", s.yellow(plural(r.Trace.BadLines, "line")+" could not be read and passed over"))
+		for _, x := range r.Trace.Bad {
+			fmt.Fprintf(b, "  line %d, column %d: %s\n", x.Line, x.Column, x.Why)
+		}
+	}
+	if r.Trace.OutOfOrder > 0 {
+		fmt.Fprintf(b, "%s stood out of order and put right\n", plural(r.Trace.OutOfOrder, "record"))
+	}
+	for _, name := range sortedKeys(r.Trace.Unknown) {
+		cure := ""
+		if name == "host" {
+			cure = "; -host NAME gives one"
+		}
+		fmt.Fprintf(b, "%s\n", s.yellow(flow(fmt.Sprintf("%s met a route that asks for the %s, which the trace does not record, so that it did not fit%s", plural(r.Trace.Unknown[name], "request"), name, cure), s.Width, 0)))
+	}
+}
+
+func (s Style) totals(b *strings.Builder, r *replay.Result) {
+	width := max(len(count(r.Answered)), len(count(r.Failed)), 8)
+	l := r.Latency
+	answered := 0.0
+	if r.Requests > 0 {
+		answered = float64(r.Answered) / float64(r.Requests)
+	}
+	pct := func(x float64) string { return padLeft(finePercent(x), 9) }
+	fmt.Fprintf(b, "  answered  %s  %s    p50 %s   p95 %s   p99 %s   max %s\n", padLeft(count(r.Answered), width), pct(answered), span(l.P50), span(l.P95), span(l.P99), span(l.Max))
+	failed := fmt.Sprintf("  failed    %s  %s", padLeft(count(r.Failed), width), pct(r.ErrorRate))
+	if r.Failed > 0 {
+		failed = s.red(failed)
+	}
+	fmt.Fprintf(b, "%s    retried %s   sessions %s seen, %s moved, %s lost\n", failed, count(r.Retried), count(r.Sessions.Seen), count(r.Sessions.Moved), count(r.Sessions.Lost))
+	if r.Unfinished > 0 {
+		fmt.Fprintf(b, "  unfinished %s\n", padLeft(count(r.Unfinished), width-1))
+	}
+	if r.Failed > 0 {
+		var causes []string
+		for _, e := range r.Errors.List() {
+			if e.Requests > 0 {
+				causes = append(causes, e.Key+" "+count(e.Requests))
+			}
+		}
+		fmt.Fprintf(b, "  failed by cause: %s\n", strings.Join(causes, ", "))
+	}
+}
+
+func (s Style) upstream(b *strings.Builder, cfg *config.Upstream, r *replay.Result) {
+	u := r.Upstreams[cfg.Name]
+	if u == nil {
+		return
+	}
+	parts := []string{cfg.Name, cfg.Algorithm}
+	if cfg.Sticky != nil {
+		parts = append(parts, fmt.Sprintf("sticky by %s: %s moved, %s lost", cfg.Sticky.By, count(u.Sessions.Moved), count(u.Sessions.Lost)))
+	} else if u.Sessions.Lost > 0 {
+		parts = append(parts, fmt.Sprintf("not sticky: %s of a session reached a backend that does not hold it", plural(u.Sessions.Lost, "request")))
+	}
+	b.WriteString("\n" + s.bold(cfg.Name) + strings.TrimPrefix(strings.Join(parts, s.dot()), cfg.Name) + "\n")
+	if u.Requests == 0 {
+		b.WriteString("  no request came here\n")
+		return
+	}
+	names := u.Order
+	rest := ""
+	if len(names) > 30 && !s.All {
+		names = slices.Clone(names)
+		slices.SortStableFunc(names, func(a, c string) int {
+			x, y := u.Backends[a], u.Backends[c]
+			return cmp.Or(cmp.Compare(y.Failed, x.Failed), cmp.Compare(y.SecondsOut, x.SecondsOut), cmp.Compare(y.Latency.P99, x.Latency.P99))
+		})
+		shown := names[:10]
+		var reqs, failed int64
+		for _, n := range names[10:] {
+			reqs += u.Backends[n].Requests
+			failed += u.Backends[n].Failed
+		}
+		rest = fmt.Sprintf("  the ten worst; the other %d took %s requests and failed %s (all with -all)\n", len(names)-10, count(reqs), count(failed))
+		names = shown
+	}
+	barWidth := 0
+	if s.Width >= 96 {
+		barWidth = min(s.Width-88, 16)
+	}
+	cols := []column{
+		{name: "backend", left: true}, {name: "state", left: true, drop: 3}, {name: "requests"},
+		{name: "share", left: barWidth > 0}, {name: "fair share", drop: 5}, {name: "failed"},
+		{name: "p50", drop: 4}, {name: "p95", drop: 7}, {name: "p99"}, {name: "peak", drop: 6}, {name: "out", drop: 2},
+	}
+	var rows [][]string
+	for _, name := range names {
+		x := u.Backends[name]
+		failed := count(x.Failed)
+		if x.Failed > 0 {
+			failed = s.red(failed)
+		}
+		out := "-"
+		if x.SecondsOut > 0 {
+			out = span(x.SecondsOut)
+		}
+		share := percent(x.Share)
+		if barWidth > 0 {
+			share = s.bar(x.Share, barWidth) + "  " + padLeft(share, 7)
+		}
+		p50, p95, p99 := "-", "-", "-"
+		if x.Answered > 0 {
+			p50, p95, p99 = span(x.Latency.P50), span(x.Latency.P95), span(x.Latency.P99)
+		}
+		rows = append(rows, []string{
+			s.bold(name), x.State, count(x.Requests), share, percent(x.FairShare), failed,
+			p50, p95, p99, count(int64(x.PeakInFlight)), out,
+		})
+	}
+	b.WriteString(s.table(cols, rows, 2))
+	b.WriteString(rest)
+}
+
+// event is a line of the story.
+type event struct {
+	at   float64
+	who  string
+	what string
+	text string
+}
+
+func (s Style) story(b *strings.Builder, p Replay) {
+	r := p.Result
+	var all []event
+	many := len(p.Config.Upstreams) > 1
+	for _, f := range r.Faults {
+		name := strings.Join(f.Backends, ", ")
+		if len(f.Backends) > 3 {
+			name = plural(int64(len(f.Backends)), "backend")
+		}
+		if !f.Began {
+			all = append(all, event{f.At, "fault", "", fmt.Sprintf("%s: never began, the replay ended at %s", f.Name, moment(r.Duration))})
+			continue
+		}
+		text := fmt.Sprintf("%s (%s): %s", f.Name, name, scenario.Kinds[f.Kind])
+		if f.DetectedAfter == nil && f.Met > 0 {
+			text += "; it never left rotation; " + met(f)
+		}
+		all = append(all, event{f.At, "fault", "", text})
+		if f.Until != nil && *f.Until <= r.Duration {
+			all = append(all, event{*f.Until, "fault", "", f.Name + ": over"})
+		}
+	}
+	for _, h := range r.Health {
+		who := h.Backend
+		if many {
+			who = h.Upstream + "." + h.Backend
+		}
+		all = append(all, event{h.At, who, h.To, h.Why + s.sinceFault(h, r)})
+	}
+	if len(all) == 0 {
+		return
+	}
+	slices.SortStableFunc(all, func(a, c event) int { return cmp.Compare(a.at, c.at) })
+	b.WriteString("\n" + s.bold("what happened") + "\n")
+	most := 40
+	cut := 0
+	if len(all) > most && !s.All {
+		cut = len(all) - most
+		all = all[:most]
+	}
+	wide, state := 5, 0
+	for _, e := range all {
+		wide, state = max(wide, visible(e.who)), max(state, visible(e.what))
+	}
+	for _, e := range all {
+		indent := 2 + 7 + 2 + wide + 2
+		head := fmt.Sprintf("  %s  %s  ", padLeft(moment(e.at), 7), padRight(e.who, wide))
+		if e.who != "fault" {
+			head += padRight(e.what, state) + "  "
+			indent += state + 2
+		}
+		b.WriteString(head + flow(e.text, s.Width, indent) + "\n")
+	}
+	if cut > 0 || r.HealthCut {
+		fmt.Fprintf(b, "  and %s more (all with -all)\n", count(int64(cut)))
+	}
+}
+
+func met(f replay.FaultResult) string {
+	return fmt.Sprintf("%s met it: %s answered on retry, %s lost", plural(f.Met, "request"), count(f.Met-f.Lost), count(f.Lost))
+}
+
+// sinceFault says of a change how long after a fault it came.
+func (s Style) sinceFault(h replay.HealthChange, r *replay.Result) string {
+	for _, f := range r.Faults {
+		if !f.Began || !slices.Contains(f.Backends, h.Upstream+"."+h.Backend) || f.Kind == "park" || f.Kind == "drain" || f.Kind == "weight" {
+			continue
+		}
+		if f.DetectedAfter != nil && near(h.At, f.At+*f.DetectedAfter) && h.To != "up" && h.To != "failing" {
+			text := fmt.Sprintf("; %s after the fault", span(*f.DetectedAfter))
+			if f.Met > 0 {
+				text += "; " + met(f)
+			}
+			return text
+		}
+		if f.Until != nil && f.RecoveredAfter != nil && near(h.At, *f.Until+*f.RecoveredAfter) && h.To == "up" {
+			return fmt.Sprintf("; %s after its end", span(*f.RecoveredAfter))
+		}
+	}
+	return ""
+}
+
+func near(a, b float64) bool { return math.Abs(a-b) < 1e-6 }
+
+// overTime draws requests by backend, and what failed.
+func (s Style) overTime(b *strings.Builder, p Replay) {
+	rows := p.Result.Timeline.Rows
+	if len(rows) < 2 {
+		return
+	}
+	label := 6
+	for _, u := range p.Config.Upstreams {
+		for _, x := range u.Backends {
+			label = max(label, len(x.Name))
+		}
+	}
+	label = min(label, 20)
+	room := max(s.Width-label-4, 10)
+	per := (len(rows) + room - 1) / room
+	sum := func(of func(replay.TimelineRow) int64) []float64 {
+		var out []float64
+		for i := 0; i < len(rows); i += per {
+			n := int64(0)
+			for k := i; k < min(i+per, len(rows)); k++ {
+				n += of(rows[k])
+			}
+			out = append(out, float64(n))
+		}
+		return out
+	}
+	line := func(name string, values []float64, top float64) {
+		fmt.Fprintf(b, "  %s  %s\n", padRight(clip(name, label), label), strings.TrimRight(s.spark(values, top), " "))
+	}
+	for _, u := range p.Config.Upstreams {
+		up := p.Result.Upstreams[u.Name]
+		if up == nil || up.Requests == 0 || len(u.Backends) > 12 && !s.All {
+			continue
+		}
+		top := 0.0
+		var drawn [][]float64
+		for _, x := range u.Backends {
+			v := sum(func(r replay.TimelineRow) int64 { return r.Upstreams[u.Name][x.Name].Requests })
+			drawn = append(drawn, v)
+			top = max(top, slices.Max(v))
+		}
+		seconds := float64(per) * p.Result.Timeline.Bucket
+		fmt.Fprintf(b, "\n%s%sone column is %s%stallest %s requests\n", s.bold("over time"), s.dot()+u.Name+s.dot(), span(seconds), s.dot(), count(int64(top)))
+		for i, x := range u.Backends {
+			line(x.Name, drawn[i], top)
+		}
+	}
+	failed := sum(func(r replay.TimelineRow) int64 { return r.Failed })
+	if top := slices.Max(failed); top > 0 {
+		line("failed", failed, top)
+		fmt.Fprintf(b, "  %s  tallest %s failed\n", strings.Repeat(" ", label), count(int64(top)))
+	}
+}
+
+func (s Style) expectations(b *strings.Builder, r *replay.Result) {
+	if len(r.Expectations) == 0 {
+		return
+	}
+	b.WriteString("\n" + s.bold("expectations") + "\n")
+	wide := 0
+	for _, v := range r.Expectations {
+		wide = max(wide, visible(v.Name))
+	}
+	for _, v := range r.Expectations {
+		word := "met    "
+		if !v.Met {
+			word = s.red("not met")
+		}
+		fmt.Fprintf(b, "  %s  %s  %s\n", word, padRight(v.Name, wide), flow(v.That, s.Width, wide+13))
+		var values []string
+		for _, n := range v.Names() {
+			values = append(values, fmt.Sprintf("%s is %s", n, plain(v.Values[n])))
+		}
+		fmt.Fprintf(b, "  %s  %s\n", strings.Repeat(" ", 7+2+wide), flow(strings.Join(values, ", "), s.Width, wide+13))
+	}
+}
+
+func plain(v any) string {
+	switch x := v.(type) {
+	case nil:
+		return "never"
+	case float64:
+		if x == math.Trunc(x) && math.Abs(x) < 1e15 {
+			return count(int64(x))
+		}
+		return fmt.Sprintf("%.6g", x)
+	}
+	return fmt.Sprint(v)
+}
+
+// next says what to do, when there is something to do.
+func (s Style) next(p Replay) string {
+	r := p.Result
+	switch {
+	case r.Errors.NoRoute > 0:
+		return fmt.Sprintf("%s fitted no route; try: kestrix why %s GET URL", plural(r.Errors.NoRoute, "request"), p.Names[0])
+	case r.Failed > 0:
+		for _, f := range r.Faults {
+			if f.Began && f.DetectedAfter == nil && f.Lost > 0 && f.Kind != "drain" && f.Kind != "weight" && f.Kind != "probe-fails" {
+				return fmt.Sprintf("nothing noticed %q; try: kestrix check %s", f.Name, p.Names[0])
+			}
+		}
+		for _, u := range p.Config.Upstreams {
+			if x := r.Upstreams[u.Name]; x != nil && x.Failed > 0 && u.Retry == nil {
+				return fmt.Sprintf("upstream %q repeats nothing; a retry block would answer what can safely be repeated", u.Name)
+			}
+		}
+	}
+	return ""
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}

@@ -1,0 +1,65 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+
+	"kestrix/internal/core/study"
+)
+
+// Why writes where a request goes, and why, as text.
+func (s Style) Why(request string, a *study.Answer) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s\n\n", s.bold(request))
+	fmt.Fprintf(&b, "frontend  %s\n", s.bold(a.Frontend))
+	for _, r := range a.Routes {
+		word := "passes "
+		if r.Fits {
+			word = "takes it"
+		}
+		name := padRight(r.Route, 12)
+		if r.Fits {
+			name = s.bold(name)
+		}
+		fmt.Fprintf(&b, "route     %s  %-8s  %s\n", name, word, flow(r.Why, s.Width, 34))
+	}
+	if a.Upstream == "" {
+		fmt.Fprintf(&b, "\n%s\n", s.red(a.Reason))
+		return b.String()
+	}
+	fmt.Fprintf(&b, "upstream  %s\n", s.bold(a.Upstream))
+	if a.Backend == "" {
+		fmt.Fprintf(&b, "\n%s\n", s.red(a.Reason))
+	} else {
+		fmt.Fprintf(&b, "backend   %s: %s\n", s.bold(a.Backend), flow(a.Reason, s.Width, 10))
+	}
+	b.WriteByte('\n')
+	var rows [][]string
+	for i, c := range a.Considered {
+		if i == 30 && !s.All {
+			rows = append(rows, []string{fmt.Sprintf("and %d more", len(a.Considered)-30), "", "", "", ""})
+			break
+		}
+		name := c.Backend
+		if c.Chosen {
+			name = s.bold(name)
+		}
+		rows = append(rows, []string{name, c.Address, c.State, fmt.Sprint(c.Weight), c.Why})
+	}
+	b.WriteString(s.table([]column{
+		{name: "backend", left: true}, {name: "address", left: true, drop: 2}, {name: "state", left: true}, {name: "weight", drop: 3}, {name: "why", left: true, drop: 1},
+	}, rows, 2))
+	if len(a.Series) > 1 {
+		b.WriteString("\n" + s.bold(fmt.Sprintf("asked %d times in a row", len(a.Series))) + "\n")
+		var rows [][]string
+		for i, p := range a.Series {
+			name := p.Backend
+			if name == "" {
+				name = "-"
+			}
+			rows = append(rows, []string{fmt.Sprint(i + 1), s.bold(name), p.Address, p.Why})
+		}
+		b.WriteString(s.table([]column{{name: "#"}, {name: "backend", left: true}, {name: "address", left: true, drop: 2}, {name: "why", left: true, drop: 1}}, rows, 2))
+	}
+	return b.String()
+}
