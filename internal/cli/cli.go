@@ -245,7 +245,7 @@ func help(env *Env, args []string) int {
 
 // style is how text for a stream is to look.
 func (e *Env) style(w io.Writer, plain bool) report.Style {
-	s := report.Style{Width: 100, Unicode: e.unicode()}
+	s := report.Style{Width: 110, Unicode: e.unicode()}
 	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		s.Colour = !plain && e.Getenv("NO_COLOR") == "" && e.Getenv("TERM") != "dumb"
 		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 0 {

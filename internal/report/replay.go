@@ -130,8 +130,8 @@ func (s Style) upstream(b *strings.Builder, cfg *config.Upstream, r *replay.Resu
 		names = shown
 	}
 	barWidth := 0
-	if s.Width >= 96 {
-		barWidth = min(s.Width-88, 16)
+	if s.Width >= 104 {
+		barWidth = min(s.Width-99, 16)
 	}
 	cols := []column{
 		{name: "backend", left: true}, {name: "state", left: true, drop: 3}, {name: "requests"},

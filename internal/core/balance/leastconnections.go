@@ -4,7 +4,8 @@ package balance
 // per weight; ties go to the smallest number of picks per weight, then to the
 // seeded order. The best stands at the root of a tournament tree (Knuth, The
 // Art of Computer Programming 3, section 5.4.1), so that a choice costs O(1)
-// and each request that begins or ends O(log n).
+// and each request that begins or ends O(log n); a few backends are looked at
+// one by one.
 type leastConnections struct {
 	slots
 	inverse []float64 // 1/weight, 0 for what is out
@@ -73,17 +74,23 @@ func (l *leastConnections) Pick(q *Query) int {
 	if l.size == 0 {
 		return -1
 	}
-	if best := int(l.tree[1]); best < 0 || q.Skip == nil || !q.Skip.Has(best) {
-		return best
+	if l.size > fewSlots {
+		if best := int(l.tree[1]); best < 0 || q.Skip == nil || !q.Skip.Has(best) {
+			return best
+		}
 	}
 	best := int32(-1)
 	for i := range l.weight {
-		if l.inverse[i] > 0 && !q.Skip.Has(i) {
+		if l.inverse[i] > 0 && (q.Skip == nil || !q.Skip.Has(i)) {
 			best = l.better(best, int32(i))
 		}
 	}
 	return int(best)
 }
+
+// fewSlots is up to how many slots looking at each is faster than keeping the
+// tree.
+const fewSlots = 16
 
 func (l *leastConnections) Begun(slot int) {
 	l.open[slot]++
@@ -100,6 +107,9 @@ func (l *leastConnections) Ended(slot int) {
 
 // update plays the matches of one leaf again, up to the root.
 func (l *leastConnections) update(slot int) {
+	if l.size <= fewSlots {
+		return
+	}
 	i := l.size + slot
 	l.tree[i] = -1
 	if l.inverse[slot] > 0 {

@@ -7,6 +7,7 @@ package draw
 import (
 	"math"
 	"math/bits"
+	"math/rand/v2"
 )
 
 // Purpose says what a number is drawn for, so that two draws for one request
@@ -57,11 +58,44 @@ func Below(b uint64, n int) int {
 // of mean 1, by inversion.
 func Exponential(b uint64) float64 { return -math.Log1p(-Unit(b)) }
 
-// Normal turns random bits into a draw from the standard normal distribution,
-// by the transform of Box and Muller (1958); the two numbers it needs are the
-// two halves of the bits, mixed anew.
-func Normal(b uint64) float64 {
-	u := 1 - Unit(b) // in (0, 1], so that the logarithm is finite
-	v := Unit(mix(b ^ 0x94d049bb133111eb))
-	return math.Sqrt(-2*math.Log(u)) * math.Cos(2*math.Pi*v)
+// Shaper turns random bits into draws from distributions that want more than
+// one number, by the ziggurat method (Marsaglia and Tsang, 2000) of the standard
+// library. It is not safe for concurrent use.
+type Shaper struct {
+	state uint64
+	rand  *rand.Rand
+}
+
+// NewShaper gives a shaper; all of them give the same draws.
+func NewShaper() *Shaper {
+	s := &Shaper{}
+	s.rand = rand.New(s)
+	return s
+}
+
+// Uint64 is the stream that the ziggurat draws from: SplitMix64.
+func (s *Shaper) Uint64() uint64 {
+	s.state += 0x9e3779b97f4a7c15
+	return mix(s.state)
+}
+
+// Normal turns random bits into a draw from the standard normal distribution.
+func (s *Shaper) Normal(b uint64) float64 {
+	s.state = b
+	return s.rand.NormFloat64()
+}
+
+// LogNormal is a lognormal distribution with its constants worked out.
+type LogNormal struct{ mean, sigma, shift float64 }
+
+// NewLogNormal gives the distribution of that mean and coefficient of variation
+// (standard deviation over mean).
+func NewLogNormal(mean, cv float64) LogNormal {
+	s2 := math.Log1p(cv * cv)
+	return LogNormal{mean, math.Sqrt(s2), -s2 / 2}
+}
+
+// Draw turns random bits into a draw from it.
+func (l LogNormal) Draw(s *Shaper, b uint64) float64 {
+	return l.mean * math.Exp(l.sigma*s.Normal(b)+l.shift)
 }

@@ -38,8 +38,8 @@ func (h *Heap[T]) Push(at tick.Time, v T) {
 	i := len(s) - 1
 	for i > 0 {
 		p := (i - 1) / 4
-		if !before(&it, &s[p]) {
-			break
+		if s[p].At <= at {
+			break // what was put in earlier goes first
 		}
 		s[i] = s[p]
 		i = p
@@ -66,12 +66,13 @@ func (h *Heap[T]) Pop() (tick.Time, T) {
 		}
 		end := min(c+4, n)
 		m := c
+		at, order := s[c].At, s[c].order
 		for k := c + 1; k < end; k++ {
-			if before(&s[k], &s[m]) {
-				m = k
+			if a := s[k].At; a < at || a == at && s[k].order < order {
+				m, at, order = k, a, s[k].order
 			}
 		}
-		if !before(&s[m], &last) {
+		if at > last.At || at == last.At && order > last.order {
 			break
 		}
 		s[i] = s[m]
@@ -79,8 +80,4 @@ func (h *Heap[T]) Pop() (tick.Time, T) {
 	}
 	s[i] = last
 	return top.At, top.Value
-}
-
-func before[T any](a, b *Item[T]) bool {
-	return a.At < b.At || a.At == b.At && a.order < b.order
 }

@@ -129,7 +129,6 @@ func (e *engine) faultEnds(f *fault) {
 			s.hang--
 			if s.hang == 0 {
 				// What was stuck is given up, and its workers are free again.
-				e.account(s)
 				s.busy -= s.stuck
 				s.stuck = 0
 				e.next(s)

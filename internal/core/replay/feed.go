@@ -1,6 +1,7 @@
 package replay
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -55,6 +56,7 @@ type feed struct {
 	started   bool
 	ids       interner // clients by address and user agent, or session
 	addresses interner
+	keys      [8192]struct{ raw, key uint64 } // of IPv6 addresses seen lately
 	pending   []arrival
 	head      int
 	spread    bool
@@ -173,8 +175,7 @@ func (f *feed) readOne(ctx context.Context, s Source) error {
 // take turns one record into an arrival.
 func (f *feed) take(name string, rec *trace.Record, q *route.Request) error {
 	a := arrival{at: rec.Time, duration: rec.Duration, whole: rec.WholeSecond, route: -1, stream: rec.Protocol == trace.Stream || rec.Status == 101}
-	client := trace.CanonicalClient(trace.Text(rec.Client))
-	a.client = xxhash.Sum64String(client)
+	a.client = f.clientKey(rec.Client)
 	identity := a.client
 	if rec.Session != nil {
 		identity = xxhash.Sum64(rec.Session) ^ 0x9e3779b97f4a7c15
@@ -197,7 +198,7 @@ func (f *feed) take(name string, rec *trace.Record, q *route.Request) error {
 	if t == nil {
 		return fmt.Errorf("%s:%d: the configuration has several frontends and this record names none; say which with -frontend", name, rec.Line)
 	}
-	f.request(t, rec, q, client)
+	f.request(t, rec, q)
 	i, missed := t.routes.Match(q)
 	if i >= 0 {
 		a.route = t.first + int32(i)
@@ -212,8 +213,22 @@ func (f *feed) take(name string, rec *trace.Record, q *route.Request) error {
 	return f.order(name, rec.Line, a)
 }
 
+// clientKey is trace.ClientKey with a memory for IPv6 addresses, whose many
+// ways of writing make them costly.
+func (f *feed) clientKey(client []byte) uint64 {
+	if bytes.IndexByte(client, ':') < 0 {
+		return xxhash.Sum64(client)
+	}
+	raw := xxhash.Sum64(client)
+	k := &f.keys[raw%uint64(len(f.keys))]
+	if k.raw != raw || k.key == 0 {
+		k.raw, k.key = raw, trace.ClientKey(trace.Text(client))
+	}
+	return k.key
+}
+
 // request makes what routing sees of a record.
-func (f *feed) request(t *table, rec *trace.Record, q *route.Request, client string) {
+func (f *feed) request(t *table, rec *trace.Record, q *route.Request) {
 	*q = route.Request{Method: trace.Text(rec.Method), Path: trace.Text(rec.Path), Host: trace.Text(rec.Host)}
 	if rec.Method == nil {
 		q.Unknown |= route.AskMethod
@@ -232,7 +247,7 @@ func (f *feed) request(t *table, rec *trace.Record, q *route.Request, client str
 		q.Unknown |= route.AskHost
 	}
 	if t.asksAddr {
-		addr, err := netip.ParseAddr(client)
+		addr, err := netip.ParseAddr(trace.CanonicalClient(trace.Text(rec.Client)))
 		if err != nil {
 			q.Unknown |= route.AskClient
 		}

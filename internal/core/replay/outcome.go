@@ -77,7 +77,6 @@ func (e *engine) upstream(u *up) *Upstream {
 	var perWeight []float64
 	for _, m := range u.core.Members(e.now) {
 		s := u.servers[m.ID]
-		e.account(s)
 		if s.out {
 			s.outTime += e.now - s.outSince
 			s.outSince = e.now
@@ -97,7 +96,7 @@ func (e *engine) upstream(u *up) *Upstream {
 			perWeight = append(perWeight, float64(s.requests)/float64(weight))
 		}
 		if e.now > 0 {
-			b.Busy = s.busyTime / float64(s.workers) / e.now.Seconds()
+			b.Busy = s.worked.Seconds() / float64(s.workers) / e.now.Seconds()
 		}
 		out.Backends[m.Name] = b
 		out.Order = append(out.Order, m.Name)

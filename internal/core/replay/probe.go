@@ -89,7 +89,6 @@ func (e *engine) probeEnds(s *server, why string) {
 // die ends the process of a backend: what is open breaks, and what its workers
 // would have done is void.
 func (e *engine) die(s *server) {
-	e.account(s)
 	s.busy, s.stuck = 0, 0
 	s.waiting, s.head = s.waiting[:0], 0
 	s.epoch++

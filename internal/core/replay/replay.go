@@ -14,7 +14,6 @@ import (
 	"kestrix/internal/core/queue"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/tick"
-	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
 )
 
@@ -86,14 +85,14 @@ func (l *lane) pop() event {
 
 // event is something that happens at a moment.
 type event struct {
-	kind   eventKind
-	server int32 // position in engine.servers, or of an upstream for coreDue
 	req    int32 // position in engine.requests
 	gen    uint32
-	epoch  uint32 // of the server, so that what a dead process would have done is void
+	server int32 // position in engine.servers, or of an upstream or fault
+	kind   eventKind
+	epoch  uint16 // of the server, so that what a dead process would have done is void
 }
 
-type eventKind uint8
+type eventKind uint16
 
 const (
 	reach      eventKind = iota // a connection stands and the request is sent
@@ -151,6 +150,7 @@ type engine struct {
 	routes   []int64
 	changes  []upstream.Change
 	actions  []upstream.Action
+	shaper   *draw.Shaper
 }
 
 // up is an upstream and what is counted of it.
@@ -227,7 +227,7 @@ func Run(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []
 }
 
 func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Options) (*engine, error) {
-	e := &engine{ctx: ctx, o: o, cfg: c, scenario: s, free: -1}
+	e := &engine{ctx: ctx, o: o, cfg: c, scenario: s, free: -1, shaper: draw.NewShaper()}
 	delays := map[time.Duration]int{}
 	for i, uc := range c.Upstreams {
 		if len(uc.Backends) > 30000 {
@@ -420,19 +420,17 @@ func (e *engine) handle(ev event) {
 
 // serviceDraw is how long a worker takes for a request.
 func (e *engine) serviceDraw(s *server, r *request) tick.Time {
-	d := s.service
-	switch {
-	case d.Kind == "from_trace" || d.Kind == "":
+	switch s.service.Kind {
+	case "", "from_trace":
 		if r.duration >= 0 {
 			return tick.Time(r.duration)
 		}
-		return tick.Time(trace.LogNormal(s.fallback.Mean, s.fallback.CV, draw.Bits(e.o.Seed, r.q.ID, uint64(r.a.Number), draw.Service)))
-	case d.Kind == "fixed":
-		return tick.Time(d.Mean)
+	case "fixed":
+		return tick.Time(s.service.Mean)
 	}
 	bits := draw.Bits(e.o.Seed, r.q.ID, uint64(r.a.Number), draw.Service)
-	if d.Kind == "exponential" {
-		return tick.Time(float64(d.Mean) * draw.Exponential(bits))
+	if s.service.Kind == "exponential" {
+		return tick.Time(float64(s.service.Mean) * draw.Exponential(bits))
 	}
-	return tick.Time(s.log.draw(bits))
+	return tick.Time(s.log.Draw(e.shaper, bits))
 }

@@ -1,7 +1,6 @@
 package replay
 
 import (
-	"math"
 	"time"
 
 	"kestrix/internal/core/config"
@@ -20,7 +19,7 @@ type server struct {
 	name     string // UPSTREAM.BACKEND
 	service  config.Distribution
 	fallback config.Distribution // where the trace names no duration
-	log      logNormal
+	log      draw.LogNormal      // of service, or of fallback
 	workers  int
 	backlog  int
 	connect  time.Duration
@@ -29,7 +28,7 @@ type server struct {
 	stuck   int // of busy: workers that hang
 	waiting []waiting
 	head    int
-	epoch   uint32 // goes up when the process dies
+	epoch   uint16 // goes up when the process dies; at most 64 faults end one
 
 	condition
 	under uint64 // faults that strike it now, as bits
@@ -40,8 +39,7 @@ type server struct {
 	requests, answered, failed int64
 	peak                       int
 	latency                    spread
-	busySince                  tick.Time
-	busyTime                   float64 // worker seconds
+	worked                     tick.Time // by all workers together
 	out                        bool
 	outSince                   tick.Time
 	outTime                    tick.Time
@@ -63,18 +61,6 @@ type waiting struct {
 	takes tick.Time
 }
 
-// logNormal is a lognormal distribution with its constants worked out.
-type logNormal struct{ mean, sigma, shift float64 }
-
-func newLogNormal(d config.Distribution) logNormal {
-	s2 := math.Log1p(d.CV * d.CV)
-	return logNormal{float64(d.Mean), math.Sqrt(s2), -s2 / 2}
-}
-
-func (l logNormal) draw(bits uint64) float64 {
-	return l.mean * math.Exp(l.sigma*draw.Normal(bits)+l.shift)
-}
-
 // unknownService is drawn from where neither scenario nor trace say how long a
 // backend takes.
 var unknownService = config.Distribution{Kind: "lognormal", Mean: 40 * time.Millisecond, CV: 0.6}
@@ -88,7 +74,10 @@ func newServer(index int32, u *up, id upstream.BackendID, b scenario.Behaviour) 
 		service: b.Service, fallback: unknownService, workers: b.Workers, backlog: b.Backlog, connect: b.Connect,
 	}
 	s.slow = 1
-	s.log = newLogNormal(b.Service)
+	s.log = draw.NewLogNormal(float64(b.Service.Mean), b.Service.CV)
+	if b.Service.Kind == "" || b.Service.Kind == "from_trace" {
+		s.log = draw.NewLogNormal(float64(s.fallback.Mean), s.fallback.CV)
+	}
 	return s
 }
 
@@ -200,12 +189,12 @@ func (e *engine) late(i int32) {
 
 // work gives a worker something to do.
 func (e *engine) work(s *server, w waiting) {
-	e.account(s)
 	s.busy++
-	takes := tick.Time(float64(w.takes) * s.slow)
-	if s.slow == 1 {
-		takes = w.takes
+	takes := w.takes
+	if s.slow != 1 {
+		takes = tick.Time(float64(takes) * s.slow)
 	}
+	s.worked += takes
 	until := e.now.Add(time.Duration(takes))
 	if w.req >= 0 {
 		if r := &e.requests[w.req]; r.gen == w.gen && until > r.deadline {
@@ -213,12 +202,6 @@ func (e *engine) work(s *server, w waiting) {
 		}
 	}
 	e.heap.Push(until, event{kind: done, server: s.index, req: w.req, gen: w.gen, epoch: s.epoch})
-}
-
-// account adds up the time that workers spent working.
-func (e *engine) account(s *server) {
-	s.busyTime += float64(s.busy) * (e.now - s.busySince).Seconds()
-	s.busySince = e.now
 }
 
 // workerDone is when a worker has done its work.
@@ -238,7 +221,6 @@ func (e *engine) workerDone(ev event) {
 		}
 		return
 	}
-	e.account(s)
 	s.busy--
 	e.next(s)
 	if ev.req < 0 {

@@ -112,11 +112,17 @@ type Generator struct {
 	paths   []float64
 	path    []byte
 	who     []byte
+	shaper  *draw.Shaper
+	takes   draw.LogNormal
+	sizes   draw.LogNormal // of answers, in bytes
 }
 
 // NewGenerator makes a generator of a spec that Validate accepts.
 func NewGenerator(s Spec) *Generator {
-	g := &Generator{spec: s, shape: Shapes[s.Shape]}
+	g := &Generator{
+		spec: s, shape: Shapes[s.Shape], shaper: draw.NewShaper(),
+		takes: draw.NewLogNormal(float64(s.Mean), s.CV), sizes: draw.NewLogNormal(2000, 1.5),
+	}
 	for i := range 1001 {
 		g.top = max(g.top, g.shape(float64(i)/1000))
 	}
@@ -183,17 +189,10 @@ func (g *Generator) Next(r *Record) bool {
 	if s.Host != "" {
 		r.Host = []byte(s.Host)
 	}
-	r.Bytes = int64(400 * math.Exp(1.1*draw.Normal(draw.Bits(s.Seed, g.n, 0, draw.Size))+1))
-	r.Duration = int64(LogNormal(s.Mean, s.CV, draw.Bits(s.Seed, g.n, 0, draw.Service)))
+	r.Bytes = int64(g.sizes.Draw(g.shaper, draw.Bits(s.Seed, g.n, 0, draw.Size)))
+	r.Duration = int64(g.takes.Draw(g.shaper, draw.Bits(s.Seed, g.n, 0, draw.Service)))
 	g.n++
 	return true
-}
-
-// LogNormal draws from the lognormal distribution of that mean and coefficient
-// of variation.
-func LogNormal(mean time.Duration, cv float64, bits uint64) time.Duration {
-	sigma2 := math.Log1p(cv * cv)
-	return time.Duration(float64(mean) * math.Exp(math.Sqrt(sigma2)*draw.Normal(bits)-sigma2/2))
 }
 
 // agents are made-up programs of made-up customers.

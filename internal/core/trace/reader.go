@@ -93,7 +93,7 @@ func (r *Reader) Next(rec *Record) error {
 		if err != nil {
 			return r.failed(err)
 		}
-		if len(line) == 0 || line[0] == '#' || len(bytes.TrimSpace(line)) == 0 {
+		if len(line) == 0 || line[0] == '#' || line[0] <= ' ' && len(bytes.TrimSpace(line)) == 0 {
 			continue
 		}
 		if r.format == nil {

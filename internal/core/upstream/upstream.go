@@ -35,6 +35,7 @@ type Upstream struct {
 	gen     uint32 // of due events; a reload makes older ones void
 	skip    balance.Skip
 	query   balance.Query
+	draws   bool // the algorithm makes use of random draws
 }
 
 type member struct {
@@ -77,6 +78,7 @@ func (u *Upstream) Reload(now tick.Time, cfg *config.Upstream) {
 	old := u.cfg
 	u.cfg = cfg
 	u.gen++
+	u.draws = cfg.Algorithm == "random"
 	u.due = queue.Heap[event]{}
 	wanted := map[string]bool{}
 	for _, b := range cfg.Backends {
@@ -266,7 +268,10 @@ func (u *Upstream) chooseSticky(now tick.Time, q *Request, a *Attempt, s *config
 // pick asks the algorithm, leaving out what was tried unless nothing else is
 // there.
 func (u *Upstream) pick(q *Request, a *Attempt) (BackendID, Reason) {
-	u.query = balance.Query{Draw: draw.Bits(u.seed, q.ID, uint64(a.Number), draw.Pick), Key: q.Client}
+	u.query.Key, u.query.Skip = q.Client, nil
+	if u.draws {
+		u.query.Draw = draw.Bits(u.seed, q.ID, uint64(a.Number), draw.Pick)
+	}
 	tried := a.tried[:a.Tried()]
 	if len(tried) > 0 || u.fulls > 0 {
 		u.skip = balance.Skip{Full: u.full, Tried: tried}

@@ -1,0 +1,80 @@
+package replay
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/draw"
+	"kestrix/internal/core/scenario"
+)
+
+// pool writes a configuration of n equal backends.
+func pool(t testing.TB, n int, algorithm, more string) *config.Config {
+	var b strings.Builder
+	fmt.Fprintf(&b, "frontend \"web\" {\n listen = \"127.0.0.1:8080\"\n route \"all\" {\n send_to = upstream.app\n }\n}\n")
+	fmt.Fprintf(&b, "upstream \"app\" {\n algorithm = %q\n backends = {\n", algorithm)
+	for i := range n {
+		fmt.Fprintf(&b, "b%d = \"127.0.0.1:%d\"\n", i, 10000+i)
+	}
+	fmt.Fprintf(&b, "}\n probe \"http\" {\n path = \"/ready\"\n every = \"3s\"\n timeout = \"1s\"\n}\n%s\n}\n", more)
+	c, found, err := config.Read([]config.File{{Name: "pool.hcl", Source: []byte(b.String())}})
+	require.NoError(t, err)
+	require.Empty(t, found)
+	return c
+}
+
+// BenchmarkReplay measures the event loop alone: arrivals are made beforehand.
+func BenchmarkReplay(b *testing.B) {
+	for _, algorithm := range []string{"round-robin", "least-connections", "random", "hash"} {
+		for _, n := range []int{3, 10, 100} {
+			b.Run(fmt.Sprintf("%s/%d", algorithm, n), func(b *testing.B) {
+				benchmark(b, pool(b, n, algorithm, ""), n)
+			})
+		}
+	}
+	b.Run("sticky/10", func(b *testing.B) {
+		benchmark(b, pool(b, 10, "round-robin", "sticky {\n by = \"cookie\"\n}\nretry {\n}\nsuspend {\n}\n"), 10)
+	})
+}
+
+func benchmark(b *testing.B, c *config.Config, backends int) {
+	e, err := newEngine(context.Background(), c, scenario.None(), Options{Seed: 1})
+	require.NoError(b, err)
+	f, err := newFeed(c, nil, Options{})
+	require.NoError(b, err)
+	e.routes = make([]int64, len(f.routes))
+	e.begin(0)
+	rate := 200.0 * float64(backends) // half of what 16 workers at 40 ms can do
+	at := 0.0
+	arrivals := make([]arrival, 1<<14)
+	next := func(n uint64) {
+		for i := range arrivals {
+			at += draw.Exponential(draw.Bits(1, n+uint64(i), 0, draw.Arrival)) / rate * 1e9
+			client := draw.Bits(1, n+uint64(i), 0, draw.Who) % 50000
+			arrivals[i] = arrival{at: int64(at), client: client * 0x9e3779b97f4a7c15, session: uint32(client), duration: -1, repeat: true}
+		}
+	}
+	next(0)
+	for i := range arrivals {
+		e.arrive(f, &arrivals[i]) // reach the steady state
+	}
+	b.ReportAllocs()
+	b.ResetTimer()
+	for done := 0; done < b.N; {
+		b.StopTimer()
+		next(uint64(done + len(arrivals)))
+		b.StartTimer()
+		for i := range arrivals {
+			e.arrive(f, &arrivals[i])
+			if done++; done == b.N {
+				break
+			}
+		}
+	}
+	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "requests/s")
+}
