@@ -162,8 +162,9 @@ type up struct {
 	servers                    []*server // by upstream.BackendID
 	sticky                     bool
 	cookie                     bool
-	seat                       []int16 // by session, backend+1; cookies of clients
-	holder                     []int16 // by session, backend+1; who holds the application's session
+	seat                       []int16  // by session, backend+1; cookies of clients
+	issued                     []uint32 // by session, when its cookie was issued, in seconds
+	holder                     []int16  // by session, backend+1; who holds the application's session
 	sessions                   Sessions
 	requests, answered, failed int64
 	latency                    spread
@@ -324,6 +325,7 @@ func (e *engine) arrive(f *feed, a *arrival) {
 	u.see(a.session)
 	if u.cookie {
 		r.q.Seat = upstream.BackendID(u.seat[a.session]) - 1
+		r.q.SeatAge = at.Sub(tick.Time(u.issued[a.session]) * 1e9)
 	}
 	e.open++
 	e.send(i)
@@ -335,6 +337,7 @@ func (u *up) see(session uint32) {
 		u.holder = append(u.holder, make([]int16, max(1024, len(u.holder)))...)
 		if u.cookie {
 			u.seat = append(u.seat, make([]int16, len(u.holder)-len(u.seat))...)
+			u.issued = append(u.issued, make([]uint32, len(u.holder)-len(u.issued))...)
 		}
 	}
 	if u.holder[session] == 0 {

@@ -102,6 +102,7 @@ func (e *engine) send(i int32) {
 			}
 			if u.cookie {
 				u.seat[r.session] = int16(v.Seat) + 1
+				u.issued[r.session] = uint32(e.now / 1e9)
 			}
 		}
 		r.server, r.began, r.sent, r.under = s.index, e.now, false, s.under

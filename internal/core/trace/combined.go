@@ -113,7 +113,7 @@ func (c *combined) parse(line []byte, r *Record) (int, string) {
 	}
 	r.Status = int(line[i]-'0')*100 + int(line[i+1]-'0')*10 + int(line[i+2]-'0')
 	if r.Status < 100 {
-		return i + 1, "a status of three digits is expected after the request"
+		r.Status = 0 // as where the client left before any was sent
 	}
 	i = skipSpace(line, i+3)
 	if i >= len(line) {

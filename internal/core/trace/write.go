@@ -22,7 +22,11 @@ func AppendCombined(b []byte, r *Record) []byte {
 		b = append(b, " HTTP/1.1"...)
 	}
 	b = append(b, `" `...)
-	b = strconv.AppendInt(b, int64(r.Status), 10)
+	if r.Status == 0 {
+		b = append(b, "000"...)
+	} else {
+		b = strconv.AppendInt(b, int64(r.Status), 10)
+	}
 	b = append(b, ' ')
 	if r.Bytes < 0 {
 		b = append(b, '-')

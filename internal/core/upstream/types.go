@@ -16,10 +16,11 @@ const None BackendID = -1
 
 // Request is what the core is told of one.
 type Request struct {
-	ID         uint64    // keys its random draws
-	Client     uint64    // hash of the client's address, for hash and sticky by address
-	Seat       BackendID // the backend its cookie names, None without one
-	Repeatable bool      // its method is idempotent (RFC 9110 section 9.2.2)
+	ID         uint64        // keys its random draws
+	Client     uint64        // hash of the client's address, for hash and sticky by address
+	Seat       BackendID     // the backend its cookie names, None without one
+	SeatAge    time.Duration // since that cookie was issued
+	Repeatable bool          // its method is idempotent (RFC 9110 section 9.2.2)
 }
 
 // Attempt is the driver's to keep from Choose to Settle. The zero value is
@@ -72,7 +73,7 @@ type Verdict struct {
 	Kind    Kind
 	Backend BackendID
 	Reason  Reason
-	Seat    BackendID // the seat to give the client now, None to leave it as it is
+	Seat    BackendID // the seat to give the client now, anew or once more, None to leave it as it is
 	Moved   bool      // the client had another seat before
 }
 

@@ -232,7 +232,7 @@ func (u *Upstream) chooseSticky(now tick.Time, q *Request, a *Attempt, s *config
 	if u.seats != nil {
 		seat = BackendID(u.seats.Get(now, q.Client, s.TTL))
 	}
-	if seat < 0 || int(seat) >= len(u.members) || u.members[seat].gone {
+	if seat < 0 || int(seat) >= len(u.members) || u.members[seat].gone || u.seats == nil && q.SeatAge > s.TTL {
 		seat = None
 	}
 	reason := ByAlgorithm
@@ -243,7 +243,11 @@ func (u *Upstream) chooseSticky(now tick.Time, q *Request, a *Attempt, s *config
 	case seat == None:
 		a.open = true
 	case u.members[seat].health.Holds() && !u.full[seat]:
-		return u.begin(now, a, Verdict{Kind: Go, Backend: seat, Reason: KeptSeat, Seat: None})
+		v := Verdict{Kind: Go, Backend: seat, Reason: KeptSeat, Seat: None}
+		if u.seats == nil && q.SeatAge > s.TTL/4 {
+			v.Seat = seat // the cookie is renewed while its client keeps coming
+		}
+		return u.begin(now, a, v)
 	case s.OnLoss == "refuse":
 		return Verdict{Kind: Refused, Backend: None, Reason: RefusedByLoss, Seat: None}
 	case u.members[seat].health.Holds():
@@ -323,18 +327,25 @@ func (u *Upstream) Settle(now tick.Time, q *Request, a *Attempt, o Outcome) Step
 	if u.cfg.Suspend != nil && !m.gone {
 		u.judge(now, a, m, o)
 	}
+	if u.Repeats(q, a, o) {
+		return Again
+	}
+	return Finished
+}
+
+// Repeats says whether Settle would have an attempt that ends like this tried
+// again. A driver asks when it has the head of an answer and must know whether
+// to pass it on.
+func (u *Upstream) Repeats(q *Request, a *Attempt, o Outcome) bool {
 	if o.Kind == Answered && o.Status < 400 {
-		return Finished
+		return false
 	}
 	r := u.cfg.Retry
 	if r == nil || a.Number >= r.Attempts || a.Number >= maxAttempts || o.NoRetry || o.Passed || !counts(r.On, o) {
-		return Finished
+		return false
 	}
 	connecting := o.Kind == ConnectRefused || o.Kind == ConnectTimeout
-	if !connecting && !q.Repeatable {
-		return Finished
-	}
-	return Again
+	return connecting || q.Repeatable
 }
 
 // Cancel takes an attempt whose client left.

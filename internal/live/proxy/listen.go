@@ -1,0 +1,110 @@
+package proxy
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log"
+	"net"
+	"net/http"
+	"os"
+	"strconv"
+	"syscall"
+	"time"
+
+	"kestrix/internal/core/config"
+)
+
+// server serves one listener. Which frontend it belongs to is looked up with
+// each request, so that it can outlive a reload.
+type server struct {
+	proxy    *Proxy
+	address  config.Address
+	listener net.Listener
+	http     *http.Server
+}
+
+// Limits in front, until the language has keys for them.
+const (
+	headerTimeout = 10 * time.Second
+	idleTimeout   = 2 * time.Minute
+	headerBytes   = 64 << 10
+)
+
+// listen opens an address; nothing is served yet. IPv4 and IPv6 are bound
+// apart.
+func (p *Proxy) listen(a config.Address) (*server, error) {
+	network, addr := "tcp", net.JoinHostPort(a.Host, strconv.Itoa(a.Port))
+	if ip, ok := a.IP(); ok {
+		network = "tcp4"
+		if ip.Is6() {
+			network = "tcp6"
+		}
+	}
+	if a.Unix != "" {
+		network, addr = "unix", a.Unix
+		if err := removeStale(a.Unix); err != nil {
+			return nil, err
+		}
+	}
+	l, err := net.Listen(network, addr)
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be listened on: %w", a, plainError(err))
+	}
+	s := &server{proxy: p, address: a, listener: l}
+	s.http = &http.Server{
+		Handler: s, ReadHeaderTimeout: headerTimeout, IdleTimeout: idleTimeout, MaxHeaderBytes: headerBytes,
+		// What the server says of single connections is of no use to anybody.
+		ErrorLog: log.New(io.Discard, "", 0),
+	}
+	return s, nil
+}
+
+// removeStale takes away a socket that nobody listens on any more.
+func removeStale(path string) error {
+	info, err := os.Stat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil || info.Mode()&os.ModeSocket == 0 {
+		return fmt.Errorf("unix:%s cannot be listened on: something that is no socket stands there", path)
+	}
+	if c, err := net.DialTimeout("unix", path, time.Second); err == nil {
+		c.Close()
+		return fmt.Errorf("unix:%s cannot be listened on: another process does", path)
+	}
+	return os.Remove(path)
+}
+
+// plainError gives the innermost, readable part of an error of package net.
+func plainError(err error) error {
+	switch {
+	case errors.Is(err, syscall.EADDRINUSE):
+		return errors.New("the address is in use by another process")
+	case errors.Is(err, syscall.EACCES):
+		return errors.New("permission denied; ports below 1024 need a privilege")
+	case errors.Is(err, syscall.EADDRNOTAVAIL):
+		return errors.New("this machine does not have that address")
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return errors.New("connection refused")
+	case errors.Is(err, syscall.ECONNRESET):
+		return errors.New("the connection was reset")
+	}
+	var oe *net.OpError
+	if errors.As(err, &oe) && oe.Err != nil {
+		return oe.Err
+	}
+	return err
+}
+
+func (s *server) serve() {
+	go func() {
+		if err := s.http.Serve(s.listener); err != nil && !errors.Is(err, http.ErrServerClosed) {
+			select {
+			case s.proxy.failed <- fmt.Errorf("%s: %w", s.address, err):
+			default:
+			}
+		}
+	}()
+}

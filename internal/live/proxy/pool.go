@@ -1,0 +1,217 @@
+package proxy
+
+import (
+	"context"
+	"crypto/rand"
+	"net"
+	"net/http"
+	"strconv"
+	"sync"
+	"time"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/health"
+	"kestrix/internal/core/sticky"
+	"kestrix/internal/core/tick"
+	"kestrix/internal/core/upstream"
+)
+
+// pool is an upstream at work: the core and the connections to its backends.
+type pool struct {
+	proxy *Proxy
+	name  string
+
+	mu       sync.Mutex // guards all below, the core included
+	cfg      *config.Upstream
+	core     *upstream.Upstream
+	backends []*backend // by upstream.BackendID
+	sealer   *sticky.Sealer
+	secret   string // that the sealer was made from
+	actions  []upstream.Action
+	changes  []upstream.Change
+
+	wake  chan struct{} // something may be due earlier than was thought
+	ended chan struct{}
+	once  sync.Once
+}
+
+// backend is the way to one server.
+type backend struct {
+	name      string
+	address   config.Address
+	timeouts  config.Timeouts
+	transport *http.Transport
+}
+
+func newPool(p *Proxy, cfg *config.Upstream) *pool {
+	l := &pool{proxy: p, name: cfg.Name, wake: make(chan struct{}, 1), ended: make(chan struct{})}
+	l.cfg = cfg
+	l.core = upstream.New(p.now(), cfg, p.o.Seed)
+	l.connect()
+	go l.run()
+	return l
+}
+
+// reload goes over to another configuration of the same upstream.
+func (l *pool) reload(cfg *config.Upstream) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.cfg = cfg
+	l.core.Reload(l.proxy.now(), cfg)
+	l.connect()
+	l.noteLocked()
+}
+
+// connect makes the ways to backends that are new or have changed, and the
+// sealer. l.mu is held, or l is not yet shared.
+func (l *pool) connect() {
+	old := l.backends
+	l.backends = make([]*backend, l.core.Slots())
+	kept := map[*backend]bool{}
+	for _, b := range l.cfg.Backends {
+		id, _ := l.core.Lookup(b.Name)
+		if int(id) < len(old) && old[id] != nil && old[id].address == b.Address && old[id].timeouts == l.cfg.Timeouts {
+			old[id].name = b.Name
+			l.backends[id] = old[id]
+			kept[old[id]] = true
+			continue
+		}
+		l.backends[id] = newBackend(b, l.cfg.Timeouts)
+	}
+	for _, o := range old {
+		if o != nil && !kept[o] {
+			o.transport.CloseIdleConnections() // those in use end with their requests
+		}
+	}
+	if s := l.cfg.Sticky; s != nil && s.By == "cookie" {
+		if l.sealer == nil || s.Secret != l.secret {
+			secret := []byte(s.Secret)
+			if s.Secret == "" {
+				secret = []byte(rand.Text())
+			}
+			l.sealer, l.secret = sticky.NewSealer(secret), s.Secret
+		}
+	}
+}
+
+// dialError is a connection that did not come to stand.
+type dialError struct {
+	err     error
+	timeout bool
+}
+
+func (e *dialError) Error() string { return e.err.Error() }
+func (e *dialError) Unwrap() error { return e.err }
+
+func newBackend(b config.Backend, t config.Timeouts) *backend {
+	return &backend{
+		name: b.Name, address: b.Address, timeouts: t,
+		transport: &http.Transport{
+			DialContext:           dialer(b.Address, t.Connect),
+			DisableCompression:    true, // bodies are passed on as they are
+			MaxIdleConnsPerHost:   256,
+			IdleConnTimeout:       time.Minute,
+			ResponseHeaderTimeout: t.Answer,
+			ExpectContinueTimeout: time.Second,
+			ReadBufferSize:        16 << 10,
+			WriteBufferSize:       16 << 10,
+		},
+	}
+}
+
+// dialer connects to one address, whatever it is asked for.
+func dialer(a config.Address, timeout time.Duration) func(context.Context, string, string) (net.Conn, error) {
+	network, addr := "tcp", net.JoinHostPort(a.Host, strconv.Itoa(a.Port))
+	if a.Unix != "" {
+		network, addr = "unix", a.Unix
+	}
+	d := &net.Dialer{Timeout: timeout}
+	return func(ctx context.Context, _, _ string) (net.Conn, error) {
+		c, err := d.DialContext(ctx, network, addr)
+		if err != nil {
+			ne, ok := err.(net.Error)
+			return nil, &dialError{err, ok && ne.Timeout()}
+		}
+		return c, nil
+	}
+}
+
+// run has the core do what is due, at its time.
+func (l *pool) run() {
+	timer := time.NewTimer(time.Hour)
+	defer timer.Stop()
+	for {
+		l.mu.Lock()
+		now := l.proxy.now()
+		l.actions = l.core.Advance(now, l.actions[:0])
+		for _, a := range l.actions {
+			b := l.backends[a.Probe]
+			probe, id := l.cfg.Probe, a.Probe
+			go func() { l.probed(id, b, probeOnce(b, probe)) }()
+		}
+		l.noteLocked()
+		next := l.core.Next()
+		l.mu.Unlock()
+		wait := time.Hour
+		if next != tick.Never {
+			wait = min(wait, next.Sub(l.proxy.now()))
+		}
+		timer.Reset(max(wait, 0))
+		select {
+		case <-timer.C:
+		case <-l.wake:
+		case <-l.ended:
+			return
+		}
+	}
+}
+
+// probed hands the core a probe's result, if the backend is still the one that
+// was asked.
+func (l *pool) probed(id upstream.BackendID, b *backend, r upstream.Probe) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if int(id) >= len(l.backends) || l.backends[id] == nil || l.backends[id].address != b.address {
+		return
+	}
+	l.core.ProbeSeen(l.proxy.now(), id, r)
+	l.noteLocked()
+}
+
+// noteLocked tells of changes of state and sees to it that run wakes in time.
+// l.mu is held.
+func (l *pool) noteLocked() {
+	l.changes = l.core.Changes(l.changes[:0])
+	for _, c := range l.changes {
+		b := l.core.Backend(c.Backend)
+		l.proxy.event(l.name+"."+b.Name, c.To.String(), "%s", c.Why)
+	}
+	if len(l.changes) > 0 {
+		up := 0
+		for _, m := range l.core.Members(l.proxy.now()) {
+			if m.State == health.Up || m.State == health.Failing {
+				up++
+			}
+		}
+		if up == 0 {
+			l.proxy.event(l.name, "empty", "no backend is in rotation; requests are answered with 503")
+		}
+	}
+	select {
+	case l.wake <- struct{}{}:
+	default:
+	}
+}
+
+func (l *pool) stop() {
+	l.once.Do(func() {
+		close(l.ended)
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		for _, b := range l.backends {
+			if b != nil {
+				b.transport.CloseIdleConnections()
+			}
+		}
+	})
+}

@@ -1,0 +1,201 @@
+// Package proxy is the live proxy: HTTP in front and behind, with every
+// decision left to the core, which it hands the real time.
+package proxy
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/binary"
+	"fmt"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/route"
+	"kestrix/internal/core/tick"
+)
+
+// Options of a proxy.
+type Options struct {
+	Seed  uint64        // keys ties and draws of the core; 0 takes a random one
+	Grace time.Duration // how long open requests may go on after Stop
+	// Event is told of what happens besides requests: changes of state,
+	// listeners, reloads. It must be safe for concurrent use.
+	Event func(Event)
+	// Access takes a finished request. It must be safe for concurrent use.
+	Access func(*Access)
+}
+
+// Event is something that happened besides requests.
+type Event struct {
+	At   time.Time
+	Who  string // UPSTREAM.BACKEND, a listener, or "kestrix"
+	What string // a state or a word
+	Text string
+}
+
+// Proxy serves a configuration.
+type Proxy struct {
+	o       Options
+	began   time.Time
+	state   atomic.Pointer[state]
+	mu      sync.Mutex // guards servers and pools: start, reload and stop
+	servers map[config.Address]*server
+	pools   map[string]*pool
+	request atomic.Uint64
+	stopped bool
+	failed  chan error
+}
+
+// state is what requests see of a configuration; a reload puts another in its
+// place.
+type state struct {
+	config   *config.Config
+	byListen map[config.Address]*entry
+}
+
+// entry is a frontend as its requests see it.
+type entry struct {
+	frontend *config.Frontend
+	table    *route.Table
+	pools    []*pool // by position of the route
+}
+
+// New makes a proxy that serves nothing yet.
+func New(o Options) *Proxy {
+	if o.Seed == 0 {
+		o.Seed = randomNumber()
+	}
+	if o.Event == nil {
+		o.Event = func(Event) {}
+	}
+	if o.Access == nil {
+		o.Access = func(*Access) {}
+	}
+	return &Proxy{
+		o: o, began: time.Now(), servers: map[config.Address]*server{}, pools: map[string]*pool{}, failed: make(chan error, 1),
+	}
+}
+
+func randomNumber() uint64 {
+	var b [8]byte
+	_, _ = rand.Read(b[:]) // never fails, as the package promises
+	return binary.BigEndian.Uint64(b[:])
+}
+
+// now is the core's time: since the proxy was made, by the monotonic clock.
+func (p *Proxy) now() tick.Time { return tick.Time(time.Since(p.began)) }
+
+func (p *Proxy) event(who, what, format string, args ...any) {
+	p.o.Event(Event{At: time.Now(), Who: who, What: what, Text: fmt.Sprintf(format, args...)})
+}
+
+// Apply begins to serve a configuration, or goes over to another one. Listeners
+// that are in both stay open and no request is lost. If a new listener cannot
+// be opened the error says which, and everything stays as it was.
+func (p *Proxy) Apply(c *config.Config) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.stopped {
+		return fmt.Errorf("the proxy is stopping")
+	}
+	var opened []*server
+	for _, f := range c.Frontends {
+		for _, l := range f.Listen {
+			if p.servers[l.Value] != nil {
+				continue
+			}
+			s, err := p.listen(l.Value)
+			if err != nil {
+				for _, o := range opened {
+					o.listener.Close()
+				}
+				return fmt.Errorf("%s:%d:%d: %w", l.Range.Filename, l.Range.Start.Line, l.Range.Start.Column, err)
+			}
+			opened = append(opened, s)
+		}
+	}
+	next := &state{config: c, byListen: map[config.Address]*entry{}}
+	for _, u := range c.Upstreams {
+		if old := p.pools[u.Name]; old != nil {
+			old.reload(u)
+			continue
+		}
+		p.pools[u.Name] = newPool(p, u)
+	}
+	for _, f := range c.Frontends {
+		e := &entry{frontend: f, table: route.Compile(f)}
+		for _, r := range f.Routes {
+			e.pools = append(e.pools, p.pools[r.SendTo.Value])
+		}
+		for _, l := range f.Listen {
+			next.byListen[l.Value] = e
+		}
+	}
+	p.state.Store(next)
+	for _, s := range opened {
+		p.servers[s.address] = s
+		s.serve()
+		p.event(s.address.String(), "listening", "frontend %s", next.byListen[s.address].frontend.Name)
+	}
+	for addr, s := range p.servers {
+		if next.byListen[addr] == nil {
+			delete(p.servers, addr)
+			p.event(addr.String(), "closing", "no longer in the configuration")
+			go s.shutdown(p.o.Grace)
+		}
+	}
+	for name, pool := range p.pools {
+		if c.Upstream(name) == nil {
+			delete(p.pools, name)
+			pool.stop()
+		}
+	}
+	return nil
+}
+
+// Failed gives the error of a listener that broke while serving.
+func (p *Proxy) Failed() <-chan error { return p.failed }
+
+// Stop takes no new connections and waits for open requests, up to the grace
+// time. The error says that some were cut off.
+func (p *Proxy) Stop() error {
+	p.mu.Lock()
+	p.stopped = true
+	servers := make([]*server, 0, len(p.servers))
+	for _, s := range p.servers {
+		servers = append(servers, s)
+	}
+	p.mu.Unlock()
+	var wg sync.WaitGroup
+	var cut atomic.Bool
+	for _, s := range servers {
+		wg.Go(func() {
+			if s.shutdown(p.o.Grace) != nil {
+				cut.Store(true)
+			}
+		})
+	}
+	wg.Wait()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, pool := range p.pools {
+		pool.stop()
+	}
+	if cut.Load() {
+		return fmt.Errorf("some requests were still open after %s and were cut off", p.o.Grace)
+	}
+	return nil
+}
+
+// shutdown ends a server: gracefully within a time, then at once.
+func (s *server) shutdown(grace time.Duration) error {
+	ctx, cancel := context.WithTimeout(context.Background(), grace)
+	defer cancel()
+	err := s.http.Shutdown(ctx)
+	if err != nil {
+		s.http.Close()
+	}
+	return err
+}
