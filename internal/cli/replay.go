@@ -159,7 +159,7 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, args, w
 		}
 		style := env.style(env.Stdout, o.plain || o.file != "")
 		style.All = r.all
-		_, err := io.WriteString(w, style.Replay(report.Replay{Config: s.config, Scenario: sc, Names: names, Result: res}))
+		_, err := io.WriteString(w, style.Replay(report.Replay{Config: s.config, Scenario: sc, Path: args[0], Names: names, Result: res}))
 		return err
 	})
 	switch {

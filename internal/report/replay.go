@@ -16,6 +16,7 @@ import (
 type Replay struct {
 	Config   *config.Config
 	Scenario *scenario.Scenario
+	Path     string   // of the configuration, for what to do next
 	Names    []string // configuration, traces and scenario, for the first line
 	Result   *replay.Result
 }
@@ -353,11 +354,11 @@ func (s Style) next(p Replay) string {
 	r := p.Result
 	switch {
 	case r.Errors.NoRoute > 0:
-		return fmt.Sprintf("%s fitted no route; try: kestrix why %s GET URL", plural(r.Errors.NoRoute, "request"), p.Names[0])
+		return fmt.Sprintf("%s fitted no route; try: kestrix why %s GET URL", plural(r.Errors.NoRoute, "request"), p.Path)
 	case r.Failed > 0:
 		for _, f := range r.Faults {
 			if f.Began && f.DetectedAfter == nil && f.Lost > 0 && f.Kind != "drain" && f.Kind != "weight" && f.Kind != "probe-fails" {
-				return fmt.Sprintf("nothing noticed %q; try: kestrix check %s", f.Name, p.Names[0])
+				return fmt.Sprintf("nothing noticed %q; try: kestrix check %s", f.Name, p.Path)
 			}
 		}
 		for _, u := range p.Config.Upstreams {

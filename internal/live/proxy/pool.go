@@ -29,6 +29,8 @@ type pool struct {
 	secret   string // that the sealer was made from
 	actions  []upstream.Action
 	changes  []upstream.Change
+	planned  tick.Time // when run will look again
+	stopped  bool
 
 	wake  chan struct{} // something may be due earlier than was thought
 	ended chan struct{}
@@ -149,8 +151,9 @@ func (l *pool) run() {
 			probe, id := l.cfg.Probe, a.Probe
 			go func() { l.probed(id, b, probeOnce(b, probe)) }()
 		}
-		l.noteLocked()
 		next := l.core.Next()
+		l.planned = next
+		l.noteLocked()
 		l.mu.Unlock()
 		wait := time.Hour
 		if next != tick.Never {
@@ -171,7 +174,7 @@ func (l *pool) run() {
 func (l *pool) probed(id upstream.BackendID, b *backend, r upstream.Probe) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if int(id) >= len(l.backends) || l.backends[id] == nil || l.backends[id].address != b.address {
+	if l.stopped || int(id) >= len(l.backends) || l.backends[id] == nil || l.backends[id].address != b.address {
 		return
 	}
 	l.core.ProbeSeen(l.proxy.now(), id, r)
@@ -197,9 +200,11 @@ func (l *pool) noteLocked() {
 			l.proxy.event(l.name, "empty", "no backend is in rotation; requests are answered with 503")
 		}
 	}
-	select {
-	case l.wake <- struct{}{}:
-	default:
+	if l.core.Next() < l.planned {
+		select {
+		case l.wake <- struct{}{}:
+		default:
+		}
 	}
 }
 
@@ -208,6 +213,7 @@ func (l *pool) stop() {
 		close(l.ended)
 		l.mu.Lock()
 		defer l.mu.Unlock()
+		l.stopped = true
 		for _, b := range l.backends {
 			if b != nil {
 				b.transport.CloseIdleConnections()

@@ -1,0 +1,9 @@
+# An ordinary morning: each backend works on four requests at a time and takes
+# as long as the log says.
+seed = 7
+
+behaviour "*" {
+  service = from_trace()
+  workers = 4
+  backlog = 64
+}

@@ -1,0 +1,37 @@
+# As before, and what can safely be repeated is repeated on another backend.
+
+frontend "tickets" {
+  listen = ["127.0.0.1:8080"]
+
+  route "all" {
+    send_to = upstream.booking
+  }
+}
+
+upstream "booking" {
+  algorithm = "round-robin"
+
+  backends = {
+    auk    = "127.0.0.1:9101"
+    gannet = "127.0.0.1:9102"
+    petrel = "127.0.0.1:9103"
+  }
+
+  probe "http" {
+    path       = "/ready"
+    every      = "3s"
+    timeout    = "1s"
+    down_after = 2
+    up_after   = 3
+  }
+
+  retry {
+    attempts = 2
+    on       = ["connect", "reset", "502", "503"]
+  }
+
+  timeouts {
+    connect = "1s"
+    answer  = "10s"
+  }
+}

@@ -1,3 +1,0 @@
-package cli
-
-func demoCommand() *command { return &command{name: "demo"} }
