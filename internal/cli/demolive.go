@@ -68,6 +68,7 @@ func demoLive(ctx context.Context, env *Env, style report.Style) error {
 		time.Sleep(60 * time.Millisecond)
 	}
 	ask(3)
+	time.Sleep(time.Second) // every backend has been probed once
 	fmt.Fprintln(l, "\n(the stand-in auk is killed)")
 	auk.Stop()
 	ask(3)

@@ -11,9 +11,10 @@ import (
 
 // roundRobin goes round a cycle in which every backend stands as often as its
 // weight says, spread out evenly. The cycle is laid out as stride scheduling
-// does: backend i stands at (k+1/2)/weight for k = 0, 1, 2... (Waldspurger and
-// Weihl: Stride Scheduling, MIT/LCS/TM-528, 1995). Every full cycle gives each
-// weight its exact count; a choice costs O(1).
+// does: backend i stands at (k+p)/weight for k = 0, 1, 2..., where p, its place in
+// the seeded order, keeps equals apart (Waldspurger and Weihl: Stride Scheduling,
+// MIT/LCS/TM-528, 1995). Every full cycle gives each weight its exact count; a
+// choice costs O(1).
 type roundRobin struct {
 	slots
 	cycle []int32
@@ -68,7 +69,7 @@ func (r *roundRobin) rebuild() {
 	var due queue.Heap[int]
 	const scale = 1 << 40
 	place := func(i, k int) tick.Time {
-		return tick.Time((float64(k) + 0.5) / float64(counts[i]) * scale)
+		return tick.Time((float64(k) + (float64(i)+0.5)/float64(len(in))) / float64(counts[i]) * scale)
 	}
 	for i := range in {
 		due.Push(place(i, 0), i)

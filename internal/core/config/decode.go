@@ -89,6 +89,8 @@ type Decoder struct {
 	Findings   Findings
 	lets       map[string]bool // which values of let were used
 	brokenLets map[string]bool // which could not be read
+	dropped    bool            // a block was left out because of its label
+	syntax     Findings        // where the syntax is broken, see spoiled
 }
 
 // NewDecoder gives a decoder without values of its own.
@@ -119,6 +121,10 @@ func (d *Decoder) Decode(def *Block, body *hclsyntax.Body, head hcl.Range, broke
 			d.unknown(def, a.Name, a.NameRange, "key")
 			continue
 		}
+		if d.spoiled(a.SrcRange) {
+			n.values[k.Name] = Placed[any]{nil, a.Expr.Range()}
+			continue
+		}
 		if v, ok := d.value(k, a.Expr); ok {
 			n.values[k.Name] = Placed[any]{v, a.Expr.Range()}
 		} else {
@@ -142,6 +148,23 @@ func (d *Decoder) Decode(def *Block, body *hclsyntax.Body, head hcl.Range, broke
 		}
 	}
 	return n
+}
+
+// spoiled says whether the syntax is broken inside a range, so that what was
+// made of it means nothing. That has a finding of its own.
+func (d *Decoder) spoiled(rng hcl.Range) bool {
+	for _, f := range d.syntax {
+		if f.Range.Filename == rng.Filename && f.Range.Start.Line >= rng.Start.Line && f.Range.Start.Line <= rng.End.Line {
+			return true
+		}
+	}
+	return false
+}
+
+// Syntax takes what was found while parsing.
+func (d *Decoder) Syntax(found Findings) {
+	d.syntax = append(d.syntax, found...)
+	d.Findings = append(d.Findings, found...)
 }
 
 func (d *Decoder) block(n *Node, b *hclsyntax.Block, broken bool) {
@@ -177,6 +200,7 @@ func (d *Decoder) block(n *Node, b *hclsyntax.Block, broken bool) {
 			d.Add(IDUnknown, b.LabelRanges[1], fmt.Sprintf("%s takes one %s only", def.Name, def.Label.Name), "")
 		}
 		if !d.label(def, label) {
+			d.dropped = true
 			return
 		}
 	}
@@ -245,6 +269,10 @@ func (d *Decoder) letBlock(def *Block, b *hclsyntax.Block) *Node {
 		let := d.Context.Variables["let"].AsValueMap()
 		if _, ok := let[a.Name]; ok {
 			d.Add(IDTwice, a.NameRange, fmt.Sprintf("let has %q twice", a.Name), "remove one of them")
+			continue
+		}
+		if d.spoiled(a.SrcRange) {
+			d.brokenLets[a.Name] = true
 			continue
 		}
 		v, ok := d.eval(a.Expr)

@@ -27,7 +27,7 @@ func Read(files []File) (*Config, Findings, error) {
 		if err != nil {
 			return nil, nil, err
 		}
-		d.Findings = append(d.Findings, findings...)
+		d.Syntax(findings)
 		c.Broken = c.Broken || len(findings) > 0
 		start := hcl.Range{Filename: f.Name, Start: hcl.InitialPos, End: hcl.InitialPos}
 		bodies = append(bodies, parsed{body, len(findings) > 0, start})
@@ -77,6 +77,9 @@ func (d *Decoder) top(body *hclsyntax.Body, head hcl.Range, broken bool, lets ma
 
 // required asks for what a configuration cannot do without.
 func (d *Decoder) required(c *Config, head hcl.Range) {
+	if d.dropped {
+		return
+	}
 	for _, f := range d.Findings {
 		if f.ID == IDUnknown || f.ID == IDMissing || f.ID == IDChoice {
 			return // a misspelt block is not missing as well

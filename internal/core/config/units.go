@@ -89,6 +89,8 @@ func ParseAddress(s string) (Address, error) {
 		if err != nil || !ip.Is6() {
 			return Address{}, fmt.Errorf("%q in brackets is not an IPv6 address", shorten(host))
 		}
+	} else if strings.HasPrefix(host, "[") {
+		return Address{}, fmt.Errorf("%q has no port after the bracket; write [v6]:port", shorten(s))
 	} else if strings.Contains(host, ":") {
 		return Address{}, fmt.Errorf("%q: an IPv6 address goes in brackets, like \"[2001:db8::13]:8080\"", shorten(s))
 	}

@@ -79,7 +79,7 @@ func Read(f config.File, c *config.Config) (*Scenario, config.Findings, error) {
 		return nil, nil, err
 	}
 	d := config.NewDecoder()
-	d.Findings = findings
+	d.Syntax(findings)
 	start := hcl.Range{Filename: f.Name, Start: hcl.InitialPos, End: hcl.InitialPos}
 	root := d.Decode(Language, body, start, len(findings) > 0)
 	s := &Scenario{File: f, Seed: uint64(config.Get[int](root, "seed"))}

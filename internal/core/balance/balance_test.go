@@ -1,0 +1,267 @@
+package balance
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"kestrix/internal/core/draw"
+)
+
+// names gives the algorithms in a fixed order.
+func algorithms() []string {
+	var out []string
+	for name := range Algorithms {
+		out = append(out, name)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func filled(name string, seed uint64, weights ...float64) Picker {
+	p := Algorithms[name](seed)
+	for i, w := range weights {
+		p.Set(i, fmt.Sprintf("b%d", i), w)
+	}
+	return p
+}
+
+// serve sends requests that end before the next begins and counts who got them.
+func serve(p Picker, n, slots int, skip *Skip) []int {
+	counts := make([]int, slots)
+	for i := range n {
+		q := Query{Draw: draw.Bits(7, uint64(i), 1, draw.Pick), Key: draw.Bits(9, uint64(i), 0, draw.Who), Skip: skip}
+		s := p.Pick(&q)
+		if s < 0 {
+			continue
+		}
+		counts[s]++
+		p.Begun(s)
+		p.Ended(s)
+	}
+	return counts
+}
+
+// TestTheContract is what every algorithm promises.
+func TestTheContract(t *testing.T) {
+	for _, name := range algorithms() {
+		t.Run(name, func(t *testing.T) {
+			t.Run("nobody", func(t *testing.T) {
+				assert.Equal(t, -1, filled(name, 1).Pick(&Query{}))
+				assert.Equal(t, -1, filled(name, 1, 0, 0).Pick(&Query{}))
+			})
+			t.Run("never one that is out or skipped", func(t *testing.T) {
+				rapid.Check(t, func(t *rapid.T) { neverOut(t, name) })
+			})
+			t.Run("same seed, same choices", func(t *testing.T) {
+				a, b := filled(name, 3, 1, 2, 3, 4), filled(name, 3, 1, 2, 3, 4)
+				for i := range 1000 {
+					q := Query{Draw: draw.Bits(1, uint64(i), 1, draw.Pick), Key: uint64(i) * 0x9e3779b97f4a7c15}
+					require.Equal(t, a.Pick(&q), b.Pick(&q), "choice %d", i)
+				}
+			})
+			t.Run("weights are obeyed", func(t *testing.T) {
+				weights := []float64{1, 2, 3, 0, 4}
+				counts := serve(filled(name, 5, weights...), 20000, 5, nil)
+				assert.Zero(t, counts[3], "weight 0 gets nothing")
+				for i, w := range weights {
+					// The ring's share spreads by about 8 per cent per backend.
+					assert.InDelta(t, w/10, float64(counts[i])/20000, 0.035, "slot %d of %v", i, counts)
+				}
+			})
+			t.Run("ties are not won by list order", func(t *testing.T) {
+				firsts := map[int]bool{}
+				for seed := range uint64(40) {
+					q := Query{Draw: draw.Bits(seed, 0, 1, draw.Pick), Key: draw.Bits(seed, 0, 0, draw.Who)}
+					firsts[filled(name, seed, 1, 1, 1).Pick(&q)] = true
+				}
+				assert.Len(t, firsts, 3, "each of three equals comes first under some seed")
+			})
+			t.Run("one that returns is taken again", func(t *testing.T) {
+				p := filled(name, 2, 1, 1, 1)
+				serve(p, 300, 3, nil)
+				p.Set(1, "b1", 0)
+				assert.Zero(t, serve(p, 3000, 3, nil)[1])
+				p.Set(1, "b1", 1)
+				counts := serve(p, 3000, 3, nil)
+				assert.InDelta(t, 1000, counts[1], 250, "%v: neither flooded nor starved", counts)
+			})
+			t.Run("a choice allocates nothing", func(t *testing.T) {
+				p := filled(name, 2, 1, 1, 1, 2)
+				q := Query{Skip: &Skip{Tried: []int32{1}}}
+				p.Pick(&q)
+				assert.Zero(t, testing.AllocsPerRun(100, func() {
+					q.Draw++
+					q.Key += 0x9e3779b97f4a7c15
+					s := p.Pick(&q)
+					p.Begun(s)
+					p.Ended(s)
+				}))
+			})
+		})
+	}
+}
+
+// neverOut changes weights, marks slots full and tried, and begins and ends
+// requests at random.
+func neverOut(t *rapid.T, name string) {
+	n := rapid.IntRange(1, 24).Draw(t, "n")
+	p := Algorithms[name](rapid.Uint64().Draw(t, "seed"))
+	weights := make([]float64, n)
+	var open []int
+	for step := range rapid.IntRange(1, 60).Draw(t, "steps") {
+		slot := rapid.IntRange(0, n-1).Draw(t, "slot")
+		if rapid.Bool().Draw(t, "change") || step == 0 {
+			weights[slot] = float64(rapid.IntRange(0, 5).Draw(t, "weight"))
+			p.Set(slot, fmt.Sprintf("b%d", slot), weights[slot])
+			continue
+		}
+		skip := &Skip{Full: make([]bool, n)}
+		skip.Full[slot] = rapid.Bool().Draw(t, "full")
+		skip.Tried = []int32{int32(rapid.IntRange(0, n-1).Draw(t, "tried"))}
+		possible := false
+		for i, w := range weights {
+			possible = possible || w > 0 && !skip.Has(i)
+		}
+		got := p.Pick(&Query{Draw: rapid.Uint64().Draw(t, "draw"), Key: rapid.Uint64().Draw(t, "key"), Skip: skip})
+		if possible != (got >= 0) {
+			t.Fatalf("possible %v, got %d with weights %v and skip %+v", possible, got, weights, skip)
+		}
+		if got < 0 {
+			continue
+		}
+		if weights[got] <= 0 || skip.Has(got) {
+			t.Fatalf("slot %d is out: weights %v, skip %+v", got, weights, skip)
+		}
+		p.Begun(got)
+		if open = append(open, got); len(open) > 3 {
+			p.Ended(open[0])
+			open = open[1:]
+		}
+	}
+}
+
+func TestRoundRobinGivesEachWeightItsExactCountInEveryCycle(t *testing.T) {
+	for _, weights := range [][]float64{{1, 1, 1}, {5, 1, 1}, {3, 2, 5}, {100, 50, 25, 25}, {7}, {1000, 1}} {
+		p := filled("round-robin", 11, weights...)
+		sum, common := 0, 0
+		for _, w := range weights {
+			sum += int(w)
+			common = gcd(common, int(w))
+		}
+		for range 3 {
+			counts := serve(p, sum/common, len(weights), nil)
+			for i, w := range weights {
+				assert.Equal(t, int(w)/common, counts[i], "weights %v", weights)
+			}
+		}
+	}
+}
+
+func TestRoundRobinIsSmooth(t *testing.T) {
+	p := filled("round-robin", 4, 5, 1, 1)
+	run, longest, last := 0, 0, -1
+	for range 70 {
+		s := p.Pick(&Query{})
+		if s == last {
+			run++
+		} else {
+			run = 1
+		}
+		last = s
+		longest = max(longest, run)
+	}
+	assert.LessOrEqual(t, longest, 4, "the heavy one is spread over the cycle")
+	even := filled("round-robin", 4, 1, 1, 1, 1)
+	for i := range 40 {
+		a := even.Pick(&Query{})
+		if i%4 == 3 {
+			assert.GreaterOrEqual(t, a, 0)
+		}
+	}
+	assert.Equal(t, []int{10, 10, 10, 10}, serve(even, 40, 4, nil))
+}
+
+func TestRoundRobinTakesLargeAndFractionalWeights(t *testing.T) {
+	counts := serve(filled("round-robin", 1, 9973, 9967, 9949, 9941), 40000, 4, nil)
+	for _, c := range counts {
+		assert.InDelta(t, 10000, c, 50)
+	}
+	counts = serve(filled("round-robin", 1, 1, 0.1), 11000, 2, nil)
+	assert.InDelta(t, 1000, counts[1], 20, "a tenth of the weight, a tenth of the requests")
+}
+
+func TestLeastConnectionsTakesTheLeastLoaded(t *testing.T) {
+	for _, n := range []int{4, 40} { // looked at one by one, and by the tree
+		weights := make([]float64, n)
+		for i := range weights {
+			weights[i] = float64(1 + i%3)
+		}
+		p := filled("least-connections", 8, weights...)
+		open := make([]int, n)
+		for i := range 4000 {
+			s := p.Pick(&Query{})
+			least := math.Inf(1)
+			for k := range open {
+				least = min(least, float64(open[k])/weights[k])
+			}
+			require.Equal(t, least, float64(open[s])/weights[s], "choice %d of %d", i, n)
+			p.Begun(s)
+			open[s]++
+			if i%3 != 0 {
+				for k := range open {
+					if j := (i*7 + k) % n; open[j] > 0 {
+						p.Ended(j)
+						open[j]--
+						break
+					}
+				}
+			}
+		}
+	}
+}
+
+func TestRandomFollowsWeightsWithSomeSkipped(t *testing.T) {
+	p := filled("random", 1, 1, 2, 3, 4)
+	counts := serve(p, 40000, 4, &Skip{Full: []bool{false, false, false, true}})
+	assert.Zero(t, counts[3])
+	for i, want := range []float64{1.0 / 6, 2.0 / 6, 3.0 / 6} {
+		// Four standard deviations of a binomial share.
+		assert.InDelta(t, want, float64(counts[i])/40000, 4*math.Sqrt(want*(1-want)/40000))
+	}
+}
+
+func TestTheRingMovesOnlyTheLeaversKeys(t *testing.T) {
+	const keys = 20000
+	p := filled("hash", 1, 1, 1, 1, 1, 1)
+	before := make([]int, keys)
+	for i := range before {
+		before[i] = p.Pick(&Query{Key: draw.Bits(3, uint64(i), 0, draw.Who)})
+	}
+	p.Set(2, "b2", 0)
+	moved := 0
+	for i := range before {
+		now := p.Pick(&Query{Key: draw.Bits(3, uint64(i), 0, draw.Who)})
+		if now != before[i] {
+			moved++
+			require.Equal(t, 2, before[i], "a key of another backend moved")
+		}
+	}
+	assert.InDelta(t, 0.2, float64(moved)/keys, 0.05)
+	p.Set(2, "b2", 1)
+	for i := range before {
+		require.Equal(t, before[i], p.Pick(&Query{Key: draw.Bits(3, uint64(i), 0, draw.Who)}), "everything is as before")
+	}
+	// A skipped backend's keys go where they would if it were out.
+	skip := &Skip{Tried: []int32{2}}
+	p2 := filled("hash", 1, 1, 1, 0, 1, 1)
+	for i := range 1000 {
+		key := draw.Bits(3, uint64(i), 0, draw.Who)
+		assert.Equal(t, p2.Pick(&Query{Key: key}), p.Pick(&Query{Key: key, Skip: skip}))
+	}
+}

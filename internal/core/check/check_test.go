@@ -1,0 +1,149 @@
+package check
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/config"
+)
+
+// found reads a file and holds it against every rule.
+func found(t *testing.T, name string) config.Findings {
+	src, err := os.ReadFile(name)
+	require.NoError(t, err)
+	c, reading, err := config.Read([]config.File{{Name: name, Source: src}})
+	require.NoError(t, err)
+	return Run(c, reading)
+}
+
+// TestEachRuleHasAFailingAndACleanExample walks the table: in
+// testdata/ID/bad.hcl a comment `# want: words | words` stands on the line of
+// the finding and names what it must say; good.hcl has no finding at all.
+func TestEachRuleHasAFailingAndACleanExample(t *testing.T) {
+	for _, r := range Rules {
+		t.Run(r.ID, func(t *testing.T) {
+			dir := filepath.Join("testdata", r.ID)
+			for _, f := range found(t, filepath.Join(dir, "good.hcl")) {
+				assert.Fail(t, "the clean example has a finding", "%s:%d %s", f.ID, f.Range.Start.Line, f.Message)
+			}
+			bad := filepath.Join(dir, "bad.hcl")
+			src, err := os.ReadFile(bad)
+			require.NoError(t, err)
+			line, words := wanted(string(src))
+			require.NotZero(t, line, "the failing example says nothing of what it wants")
+			hit := false
+			for _, f := range found(t, bad) {
+				if f.ID != r.ID || f.Range.Start.Line != line {
+					continue
+				}
+				hit = true
+				text := strings.Join([]string{f.Message, f.Hint, f.Witness}, " | ")
+				for _, w := range words {
+					assert.Contains(t, text, w)
+				}
+				assert.Equal(t, r.Severity, f.Severity)
+				if r.Run != nil && f.Severity == config.Warning {
+					assert.NotEmpty(t, f.Why, "a warning says why it matters")
+				}
+			}
+			assert.True(t, hit, "%s does not find line %d: %v", r.ID, line, found(t, bad))
+		})
+	}
+}
+
+func wanted(src string) (int, []string) {
+	for i, l := range strings.Split(src, "\n") {
+		if _, after, ok := strings.Cut(l, "# want:"); ok {
+			var words []string
+			for w := range strings.SplitSeq(after, "|") {
+				if w = strings.TrimSpace(w); w != "" {
+					words = append(words, w)
+				}
+			}
+			return i + 1, words
+		}
+	}
+	return 0, nil
+}
+
+// TestEachExampleHasItsRule walks the other way.
+func TestEachExampleHasItsRule(t *testing.T) {
+	dirs, err := os.ReadDir("testdata")
+	require.NoError(t, err)
+	for _, d := range dirs {
+		assert.NotNil(t, Find(d.Name()), "testdata/%s belongs to no rule", d.Name())
+	}
+	assert.Len(t, dirs, len(Rules))
+}
+
+func TestTheRuleTableIsSound(t *testing.T) {
+	seen := map[string]bool{}
+	for _, r := range Rules {
+		assert.Regexp(t, `^KX[0-9]{3}$`, r.ID)
+		assert.False(t, seen[r.ID], "%s stands twice", r.ID)
+		seen[r.ID] = true
+		assert.NotEmpty(t, r.Title, r.ID)
+	}
+	assert.Nil(t, Find("KX999"))
+}
+
+func TestBrokenSyntaxIsNotHeldAgainstRules(t *testing.T) {
+	c, reading, err := config.Read([]config.File{{Name: "b.hcl", Source: []byte("upstream \"a\" {\n  backends = { b = \"c:1\" }\n  algorithm =\n}\n")}})
+	require.NoError(t, err)
+	for _, f := range Run(c, reading) {
+		assert.Equal(t, config.IDSyntax, f.ID, "%s: what is missing may only be unreadable", f.Message)
+	}
+}
+
+func TestListenersThatClash(t *testing.T) {
+	for _, c := range []struct {
+		a, b string
+		want bool
+	}{
+		{"0.0.0.0:80", "[::]:80", false},
+		{"0.0.0.0:80", "127.0.0.1:80", true},
+		{"[::]:80", "[::1]:80", true},
+		{"127.0.0.1:80", "127.0.0.2:80", false},
+		{"127.0.0.1:80", "127.0.0.1:81", false},
+		{"unix:/a", "unix:/a", true},
+		{"unix:/a", "unix:/b", false},
+		{"host:80", "host:80", true},
+		{"host:80", "0.0.0.0:80", false},
+	} {
+		a, err := config.ParseAddress(c.a)
+		require.NoError(t, err)
+		b, err := config.ParseAddress(c.b)
+		require.NoError(t, err)
+		assert.Equal(t, c.want, clash(a, b), "%s and %s", c.a, c.b)
+		assert.Equal(t, c.want, clash(b, a), "%s and %s", c.b, c.a)
+	}
+}
+
+func TestBackendsThatAreOurselves(t *testing.T) {
+	for _, c := range []struct {
+		to, listener string
+		want         bool
+	}{
+		{"127.0.0.1:80", "0.0.0.0:80", true},
+		{"localhost:80", "127.0.0.1:80", true},
+		{"localhost:80", "0.0.0.0:80", true},
+		{"localhost:80", "127.0.0.2:80", false},
+		{"192.0.2.1:80", "192.0.2.1:80", true},
+		{"192.0.2.1:80", "0.0.0.0:80", false}, // perhaps ours, perhaps not
+		{"[::1]:80", "[::]:80", true},
+		{"[::1]:80", "0.0.0.0:80", false},
+		{"127.0.0.1:81", "0.0.0.0:80", false},
+		{"unix:/a", "0.0.0.0:80", false},
+	} {
+		to, err := config.ParseAddress(c.to)
+		require.NoError(t, err)
+		l, err := config.ParseAddress(c.listener)
+		require.NoError(t, err)
+		assert.Equal(t, c.want, reaches(to, l), "%s to %s", c.to, c.listener)
+	}
+}

@@ -1,0 +1,21 @@
+frontend "web" {
+  listen = "127.0.0.1:8080"
+  route "all" {
+    send_to = upstream.app
+  }
+}
+frontend "other" {
+  listen = "0.0.0.0:8080" # want: 127.0.0.1:8080 and 0.0.0.0:8080 cannot both be listened on
+  route "all" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = {
+    auk    = "127.0.0.1:9001"
+    gannet = "127.0.0.1:9002"
+  }
+  probe "http" {
+    path = "/ready"
+  }
+}

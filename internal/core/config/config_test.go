@@ -1,0 +1,433 @@
+package config
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+// small is a configuration in which each test puts something wrong.
+const small = `frontend "web" {
+  listen = "127.0.0.1:8080"
+  route "all" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = {
+    auk = "127.0.0.1:9001"
+  }
+}
+`
+
+func read(t testing.TB, text string) (*Config, Findings) {
+	c, found, err := Read([]File{{Name: "t.hcl", Source: []byte(text)}})
+	require.NoError(t, err)
+	return c, found
+}
+
+func said(found Findings) []string {
+	var out []string
+	for _, f := range found {
+		out = append(out, fmt.Sprintf("%d:%d %s %s | %s", f.Range.Start.Line, f.Range.Start.Column, f.ID, f.Message, f.Hint))
+	}
+	return out
+}
+
+func TestASmallConfigurationIsRead(t *testing.T) {
+	c, found := read(t, small)
+	require.Empty(t, said(found))
+	require.Len(t, c.Frontends, 1)
+	require.Len(t, c.Upstreams, 1)
+	u := c.Upstreams[0]
+	assert.Equal(t, "round-robin", u.Algorithm)
+	assert.Equal(t, Backend{
+		Name: "auk", Address: Address{Host: "127.0.0.1", Port: 9001}, Weight: 1,
+		Range: u.Backends[0].Range, AddressAt: u.Backends[0].AddressAt, WeightAt: u.Backends[0].WeightAt,
+	}, u.Backends[0])
+	assert.Nil(t, u.Probe, "a block that is absent is off")
+	assert.Nil(t, u.Suspend)
+	assert.Nil(t, u.Sticky)
+	assert.Nil(t, u.Retry)
+	assert.Equal(t, 2*time.Second, u.Timeouts.Connect)
+	assert.Equal(t, 30*time.Second, u.Timeouts.Answer)
+	assert.Equal(t, "app", c.Frontends[0].Routes[0].SendTo.Value)
+	assert.True(t, c.Frontends[0].Routes[0].When.Empty())
+	assert.Equal(t, AccessLog{To: "stdout", Format: "combined"}, c.AccessLog)
+}
+
+func TestEveryBlockAndKeyIsRead(t *testing.T) {
+	c, found := read(t, `
+let {
+  port = 9000
+  base = "127.0.0.1:${let.port}"
+}
+frontend "web" {
+  listen   = ["0.0.0.0:8080", "[::]:8080", "unix:/run/web.sock"]
+  protocol = "http"
+  route "one" {
+    when {
+      host   = ["*.tern.example", "Board.Tern.example"]
+      path   = "/live/**"
+      method = ["GET", "HEAD"]
+      client = ["203.0.113.9", "2001:db8::/32"]
+      header = { accept = "*json*", "X-Quay" = "north" }
+    }
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  algorithm = "hash"
+  backends = {
+    auk      = let.base
+    "gannet" = { address = "[2001:db8::13]:8080", weight = 3, max_in_flight = 20 }
+    petrel   = "sea.tern.example:80"
+  }
+  probe "http" {
+    path       = "/ready"
+    expect     = { status = ["200-299", "401"], body = "*ready*" }
+    every      = "3s"
+    timeout    = "250ms"
+    down_after = 4
+    up_after   = 5
+  }
+  suspend {
+    after   = 4
+    rest    = "7s"
+    growth  = 1.5
+    longest = "1m"
+    keep    = "25%"
+    on      = ["connect", "500"]
+  }
+  sticky {
+    by      = "cookie"
+    name    = "tern_seat"
+    ttl     = "1h30m"
+    on_loss = "refuse"
+    secret  = "sixteen characters at least"
+  }
+  retry {
+    attempts = 3
+    on       = ["timeout", "reset", "503"]
+  }
+  timeouts {
+    connect = "300ms"
+    answer  = "5s"
+  }
+}
+upstream "computed" {
+  backends = { for n in ["b", "a"] : n => { address = "127.0.0.1:9${n == "a" ? 1 : 2}", weight = 2 } }
+  sticky {
+    by = "address"
+  }
+  probe "tcp" {
+  }
+}
+access_log {
+  to     = "access.log"
+  format = "json"
+}
+`)
+	require.Empty(t, said(found))
+	w := c.Frontends[0].Routes[0].When
+	assert.Equal(t, "127.0.0.1:9000", c.Upstreams[0].Backends[0].Address.String())
+	assert.Equal(t, "[2001:db8::13]:8080", c.Upstreams[0].Backends[1].Address.String())
+	assert.Equal(t, 3, c.Upstreams[0].Backends[1].Weight)
+	assert.Equal(t, 20, c.Upstreams[0].Backends[1].MaxInFlight)
+	assert.Equal(t, "unix:/run/web.sock", c.Frontends[0].Listen[2].Value.String())
+	assert.Len(t, w.Host, 2)
+	assert.Equal(t, "/live/**", w.Path[0].Value)
+	assert.Len(t, w.Client, 2)
+	assert.Equal(t, "X-Quay", w.Header[1].Name.Value)
+	p := c.Upstreams[0].Probe
+	assert.Equal(t, []StatusRange{{200, 299}, {401, 401}}, p.Status)
+	assert.True(t, p.Passes(204) && p.Passes(401) && !p.Passes(300) && !p.Passes(199))
+	assert.Equal(t, []any{3 * time.Second, 250 * time.Millisecond, 4, 5, "*ready*"}, []any{p.Every, p.Timeout, p.DownAfter, p.UpAfter, p.Body})
+	s := c.Upstreams[0].Suspend
+	assert.Equal(t, []any{4, 7 * time.Second, 1.5, time.Minute, 0.25}, []any{s.After, s.Rest, s.Growth, s.Longest, s.Keep})
+	assert.True(t, s.On.Connect && s.On.Status[500] && !s.On.Timeout && !s.On.Status[502])
+	k := c.Upstreams[0].Sticky
+	assert.Equal(t, []any{"cookie", "tern_seat", 90 * time.Minute, "refuse"}, []any{k.By, k.Name, k.TTL, k.OnLoss})
+	assert.Equal(t, 3, c.Upstreams[0].Retry.Attempts)
+	assert.Equal(t, 300*time.Millisecond, c.Upstreams[0].Timeouts.Connect)
+	computed := c.Upstreams[1]
+	assert.Equal(t, []string{"a", "b"}, []string{computed.Backends[0].Name, computed.Backends[1].Name}, "a computed object comes in the order of its keys")
+	assert.Equal(t, 91, computed.Backends[0].Address.Port)
+	assert.Equal(t, "tcp", computed.Probe.Kind)
+	assert.Equal(t, 5*time.Second, computed.Probe.Every)
+	assert.Equal(t, "access.log", c.AccessLog.To)
+}
+
+// TestMistakesAreToldWithPlaceAndCure puts one mistake after the other into the
+// small configuration.
+func TestMistakesAreToldWithPlaceAndCure(t *testing.T) {
+	up := func(inside string) string {
+		return strings.Replace(small, "  backends = {", "  "+inside+"\n  backends = {", 1)
+	}
+	for _, c := range []struct{ name, text, want string }{
+		{"unknown block", small + "upstrm \"x\" {\n}\n", `12:1 KX002 there is no block "upstrm" at the top | did you mean upstream?`},
+		{"unknown key", up(`algoritm = "random"`), `8:3 KX002 there is no key "algoritm" in upstream | did you mean algorithm?`},
+		{"far from any key", up(`zzz = 1`), `8:3 KX002 there is no key "zzz" in upstream | known here: algorithm, backends, probe, suspend, sticky, retry, timeouts`},
+		{"key for block", up(`probe = "http"`), `8:3 KX002 probe is a block; it takes no = | write probe { ... }`},
+		{"block for key", up("algorithm {\n}"), `8:3 KX002 algorithm is a key, not a block | write algorithm = "least-connections"`},
+		{"choice", up(`algorithm = "rondom"`), `8:15 KX007 algorithm cannot be "rondom"; it is "round-robin", "least-connections", "random" or "hash" | did you mean "random"?`},
+		{"wrong type", up(`algorithm = 7`), `8:15 KX003 algorithm is 7, not text | expected text, like "least-connections"`},
+		{"label choice", up("probe \"htp\" {\n}"), `8:9 KX007 there is no probe of the kind "htp" | did you mean "http"?`},
+		{"no label", up("probe {\n}"), `8:3 KX005 probe has no kind | write probe "http" {`},
+		{"label too many", up("retry \"x\" {\n}"), `8:9 KX002 retry takes no name | write retry {`},
+		{"twice", up("retry {\n}\nretry {\n}"), `10:1 KX006 retry is given twice | the first stands on line 8`},
+		{"key twice", up("algorithm = \"random\"\nalgorithm = \"hash\""), `9:1 KX006 this key is given twice | remove one of them`},
+		{"no unit", up("timeouts {\n  answer = \"5\"\n}"), `9:12 KX003 answer: "5" has no unit; write "5s" for seconds or "5ms" for milliseconds | expected a duration of at least "1ms", like "10s"`},
+		{"number for duration", up("timeouts {\n  answer = 5\n}"), `9:12 KX003 answer is 5, not a duration | expected a duration of at least "1ms", like "10s"`},
+		{"zero interval", up("probe \"http\" {\n  every = \"0s\"\n}"), `9:11 KX004 every = "0s" is outside its limits | expected a duration of at least "10ms", like "3s"`},
+		{"negative duration", up("probe \"http\" {\n  every = \"-1s\"\n}"), `9:11 KX003 every: the duration "-1s" is negative | expected a duration of at least "10ms", like "3s"`},
+		{"absurd duration", up("probe \"http\" {\n  every = \"900000h\"\n}"), `9:11 KX003 every: the duration "900000h" is longer than ten years | expected a duration of at least "10ms", like "3s"`},
+		{"percentage", up("suspend {\n  keep = \"150%\"\n}"), `9:10 KX003 keep: "150%" lies outside 0% to 100% | expected a percentage, like "50%"`},
+		{"percentage without sign", up("suspend {\n  keep = \"50\"\n}"), `9:10 KX003 keep: "50" is not a percentage; write it like "50%" | expected a percentage, like "50%"`},
+		{"negative weight", strings.Replace(small, `"127.0.0.1:9001"`, `{ address = "127.0.0.1:9001", weight = -1 }`, 1), `9:50 KX004 weight = -1 is outside its limits | expected a whole number from 0 to 10000, like 2`},
+		{"huge weight", strings.Replace(small, `"127.0.0.1:9001"`, `{ address = "127.0.0.1:9001", weight = 1e300 }`, 1), `9:50 KX004 weight = 1e+300 is outside its limits | expected a whole number from 0 to 10000, like 2`},
+		{"fraction", strings.Replace(small, `"127.0.0.1:9001"`, `{ address = "127.0.0.1:9001", weight = 1.5 }`, 1), `9:50 KX003 weight is 1.5, not a whole number | expected a whole number from 0 to 10000, like 2`},
+		{"backend without address", strings.Replace(small, `"127.0.0.1:9001"`, `{ weight = 1 }`, 1), `9:11 KX005 the backend has no address | address = "192.0.2.12:8080"`},
+		{"unknown member key", strings.Replace(small, `"127.0.0.1:9001"`, `{ address = "127.0.0.1:9001", wieght = 1 }`, 1), `9:41 KX002 there is no key "wieght" in backend | did you mean weight?`},
+		{"backend twice", strings.Replace(small, `auk = "127.0.0.1:9001"`, "auk = \"127.0.0.1:9001\"\n    auk = \"127.0.0.1:9002\"", 1), `10:5 KX006 the backend "auk" is given twice | the first stands on line 9`},
+		{"no port", strings.Replace(small, "127.0.0.1:9001", "127.0.0.1", 1), `9:11 KX003 address: "127.0.0.1" has no port; write "127.0.0.1:8080" | expected an address, like "192.0.2.12:8080"`},
+		{"no backends", strings.Replace(small, `auk = "127.0.0.1:9001"`, "", 1), `8:14 KX005 backends names none | expected the backends, like { auk = "192.0.2.11:8080", gannet = { address = "192.0.2.12:8080", weight = 2 } }`},
+		{"backends a list", strings.Replace(small, "{\n    auk = \"127.0.0.1:9001\"\n  }", `["127.0.0.1:9001"]`, 1), `8:14 KX003 backends is a list, not names with addresses | expected the backends, like { auk = "192.0.2.11:8080", gannet = { address = "192.0.2.12:8080", weight = 2 } }`},
+		{"missing key", strings.Replace(small, `  listen = "127.0.0.1:8080"`, "", 1), `1:1 KX005 frontend "web" has no listen | listen = ["0.0.0.0:8080", "[::]:8080"]`},
+		{"missing block", strings.Replace(small, "  route \"all\" {\n    send_to = upstream.app\n  }\n", "", 1), `1:1 KX005 frontend "web" has no route | a rule; the first whose ` + "`when`" + ` fits decides`},
+		{"quoted reference", strings.Replace(small, "upstream.app", `"app"`, 1), `4:15 KX003 send_to wants a reference to an upstream | write upstream.app without quotes`},
+		{"bare reference", strings.Replace(small, "upstream.app", `app`, 1), `4:15 KX003 send_to wants a reference to an upstream | write upstream.app`},
+		{"reference elsewhere", strings.Replace(small, `"127.0.0.1:9001"`, "upstream.app", 1), `9:11 KX101 there is no value called "upstream" | a reference to an upstream stands in send_to only`},
+		{"unknown let", strings.Replace(small, `"127.0.0.1:9001"`, "let.prt", 1) + "let {\n  port = \"127.0.0.1:1\"\n}\n", `9:11 KX101 let has no value called "prt" | did you mean let.port?`},
+		{"path without slash", strings.Replace(small, "    send_to", "    when {\n path = \"live\"\n }\n    send_to", 1), `5:9 KX003 the path "live" does not begin with / | write "/live"`},
+		{"** in the middle", strings.Replace(small, "    send_to", "    when {\n path = \"/a/**/b\"\n }\n    send_to", 1), `5:9 KX003 ** stands for the rest in "/a/**/b" and can only be a whole segment at the end | * stands for one segment, or for part of one`},
+		{"host with port", strings.Replace(small, "    send_to", "    when {\n host = \"a.example:80\"\n }\n    send_to", 1), `5:9 KX003 host "a.example:80" holds a port | hosts are compared without their port`},
+		{"method in small letters", strings.Replace(small, "    send_to", "    when {\n method = \"get\"\n }\n    send_to", 1), `5:11 KX003 "get" is not a request method | methods are case-sensitive words, like "GET" or "POST"`},
+		{"client", strings.Replace(small, "    send_to", "    when {\n client = \"10.0.0.0/99\"\n }\n    send_to", 1), `5:11 KX003 client "10.0.0.0/99" is not an address or network | like "203.0.113.9" or "2001:db8::/32"`},
+		{"empty list", strings.Replace(small, `"127.0.0.1:8080"`, "[]", 1), `2:12 KX005 listen is an empty list | expected an address or a list of addresses, like ["0.0.0.0:8080", "[::]:8080"]`},
+		{"tcp probe with a path", up("probe \"tcp\" {\n  path = \"/ready\"\n}"), `9:10 KX002 path goes with probe "http"; a tcp probe only opens the port | write probe "http" {`},
+		{"status", up("probe \"http\" {\n  expect = { status = \"2xx\" }\n}"), `9:23 KX003 "2xx" is not a status or a range of them | like "200" or "200-299"`},
+		{"what to retry", up("retry {\n  on = [\"conect\"]\n}"), `9:9 KX007 on cannot hold "conect" | did you mean "connect"?`},
+		{"short secret", up("sticky {\n  by = \"cookie\"\n  secret = \"short\"\n}"), "10:12 KX004 the secret is shorter than 16 characters | one that cannot be guessed; `head -c 24 /dev/urandom | base64` makes one"},
+		{"cookie name", up("sticky {\n  by = \"cookie\"\n  name = \"a b\"\n}"), `10:10 KX003 "a b" cannot be the name of a cookie | letters, digits, - and _`},
+		{"name of a cookie by address", up("sticky {\n  by = \"address\"\n  name = \"x\"\n}"), `10:10 KX002 name belongs to a cookie, and this is sticky by address | remove it, or write by = "cookie"`},
+		{"null", up(`algorithm = null`), `8:15 KX003 null is no value here | `},
+		{"division by zero", up(`algorithm = 1/0`), `8:15 KX003 `},
+		{"two keys on a line", "upstream \"a\" {\n backends = { b = \"c:1\" } algorithm = \"hash\"\n}", `2:27 KX001 `},
+		{"name of a frontend", strings.Replace(small, `"web"`, `"9 to 5"`, 1), `1:10 KX003 "9 to 5" cannot be a name | letters, digits, - and _, beginning with a letter`},
+		{"let with a block", "let {\n  a {\n }\n}\n" + small, `2:3 KX002 let holds values only, no blocks | `},
+		{"neither", "access_log {\n}\n", "1:1 KX005 there is neither a frontend nor an upstream here | `kestrix new ADDRESS...` writes a first configuration"},
+		{"no upstream", "frontend \"a\" {\n listen = \"127.0.0.1:1\"\n route \"b\" {\n send_to = upstream.c\n }\n}\n", `1:1 KX005 the configuration has no upstream | an upstream names the backends: upstream "app" {`},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, found := read(t, c.text)
+			require.NotEmpty(t, found)
+			if strings.HasSuffix(c.want, "KX003 ") || strings.HasSuffix(c.want, "KX001 ") {
+				assert.True(t, strings.HasPrefix(said(found)[0], c.want), "%s", said(found)[0])
+				return
+			}
+			assert.Equal(t, []string{c.want}, said(found))
+		})
+	}
+}
+
+func TestEverythingWrongIsToldAtOnceInSourceOrder(t *testing.T) {
+	_, found := read(t, `frontend "web" {
+  listen = "127.0.0.1"
+  route "all" {
+    send_to = "app"
+    sent_to = 1
+  }
+}
+upstream "app" {
+  algorithm = "best"
+  backends = { auk = "127.0.0.1:99999", gannet = "127.0.0.1:9002" }
+  probe "http" {
+    every = "soon"
+  }
+}
+`)
+	var lines []int
+	for _, f := range found {
+		lines = append(lines, f.Range.Start.Line)
+		assert.NotEmpty(t, f.Message)
+		assert.Equal(t, "t.hcl", f.Range.Filename)
+	}
+	assert.Equal(t, []int{2, 4, 5, 9, 10, 12}, lines)
+}
+
+func TestSourcesThatCannotBeReadAreRefused(t *testing.T) {
+	deep := strings.Repeat("[", 20000) + strings.Repeat("]", 20000)
+	for _, c := range []struct{ name, text, want string }{
+		{"empty", "", "t.hcl: the file is empty"},
+		{"only space", " \n\t\n", "t.hcl: the file is empty"},
+		{"not UTF-8", "# caf\xe9\n", "t.hcl:1:6: the byte 0xe9 is not UTF-8"},
+		{"not UTF-8 further down", "# a\n# ü\xff\n", "t.hcl:2:4: the byte 0xff is not UTF-8"},
+		{"NUL", "# a\n\x00", "t.hcl:2:1: a NUL byte stands here"},
+		{"brackets", "a = " + deep, "t.hcl:1:105: brackets are nested more than 100 deep"},
+		{"blocks", strings.Repeat("a {\n", 20000), "t.hcl:101:3: brackets are nested more than 100 deep"},
+		{"templates", "a = " + strings.Repeat(`"${`, 20000), "brackets are nested more than 100 deep"},
+		{"parentheses", "a = " + strings.Repeat("(", 20000), "brackets are nested more than 100 deep"},
+		{"signs", "a = " + strings.Repeat("-", 1_000_000) + "1", "strings more than 500 operators together"},
+		{"sums", "a = (1" + strings.Repeat("\n+1", 100_000) + ")", "strings more than 500 operators together"},
+		{"conditions", "a = " + strings.Repeat("true ? 1 : ", 100_000) + "1", "strings more than 500 operators together"},
+		{"steps", "a = b" + strings.Repeat("[c]", 100_000), "strings more than 500 operators together"},
+		{"too large", strings.Repeat("# a line\n", 2_000_000), "t.hcl: 18 MB is no configuration; at most 16 MiB are read"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, _, err := Read([]File{{Name: "t.hcl", Source: []byte(c.text)}})
+			var unusable *UnusableError
+			require.ErrorAs(t, err, &unusable)
+			assert.Contains(t, err.Error(), c.want)
+		})
+	}
+	c, found := read(t, "\xef\xbb\xbf"+strings.ReplaceAll(small, "\n", "\r\n"))
+	assert.Empty(t, said(found), "a byte order mark and CRLF are accepted")
+	assert.Len(t, c.Upstreams, 1)
+}
+
+func TestUnits(t *testing.T) {
+	for s, want := range map[string]time.Duration{"250ms": 250 * time.Millisecond, "2s": 2 * time.Second, "1m30s": 90 * time.Second, "0s": 0, "8h": 8 * time.Hour} {
+		d, err := ParseDuration(s)
+		assert.NoError(t, err, s)
+		assert.Equal(t, want, d, s)
+	}
+	for s, want := range map[string]float64{"200/s": 200, "30/m": 0.5, "3600/h": 1, "0.5/s": 0.5} {
+		r, err := ParseRate(s)
+		assert.NoError(t, err, s)
+		assert.InDelta(t, want, r, 1e-9, s)
+	}
+	for _, s := range []string{"", "200", "200/d", "-1/s", "0/s", "NaN/s", "Inf/s", "1e400/s", "/s"} {
+		_, err := ParseRate(s)
+		assert.Error(t, err, s)
+	}
+	for s, want := range map[string]string{
+		"192.0.2.11:8080": "192.0.2.11:8080", "[2001:db8::13]:80": "[2001:db8::13]:80", "a-b.example:1": "a-b.example:1",
+		"unix:/run/a.sock": "unix:/run/a.sock", "[::]:65535": "[::]:65535", "srv_1:9": "srv_1:9",
+	} {
+		a, err := ParseAddress(s)
+		assert.NoError(t, err, s)
+		assert.Equal(t, want, a.String(), s)
+	}
+	for s, want := range map[string]string{
+		"127.0.0.1": "has no port", "::1": `write "[::1]:8080"`, "2001:db8::1:80": "has no port", "host": "has no port",
+		"http://a:80": "is a URL", "a:0": "from 1 to 65535", "a:65536": "from 1 to 65535", "a:x": "from 1 to 65535", ":80": "names no host",
+		"unix:run": "absolute path", "unix:/" + strings.Repeat("x", 120): "107 bytes", "[127.0.0.1]:80": "is not an IPv6 address",
+		"1.2.3.4.5:80": "is not an IPv4 address", "300.1.2.3:80": "is not an IPv4 address", "a b:80": `" " cannot stand`, "a..b:80": "not a host name",
+		strings.Repeat("a", 64) + ":80": "not a host name", "[::1]80": "has no port after the bracket", "fe80::1%eth0:80": "has no port",
+	} {
+		_, err := ParseAddress(s)
+		if assert.Error(t, err, s) {
+			assert.Contains(t, err.Error(), want, s)
+		}
+	}
+	for s, want := range map[string]float64{"0%": 0, "50%": 0.5, "100 %": 1, "33.3%": 0.333} {
+		p, err := ParsePercent(s)
+		assert.NoError(t, err, s)
+		assert.InDelta(t, want, p, 1e-9, s)
+	}
+	for _, s := range []string{"", "%", "-1%", "101%", "NaN%", "x%"} {
+		_, err := ParsePercent(s)
+		assert.Error(t, err, s)
+	}
+}
+
+// TestTheTableIsWhole holds the table of the language to its own rules: defaults
+// and examples can be read as what they stand for.
+func TestTheTableIsWhole(t *testing.T) {
+	var walk func(b *Block, where string)
+	walk = func(b *Block, where string) {
+		assert.NotEmpty(t, b.Help, where)
+		names := map[string]bool{}
+		for _, k := range b.Keys {
+			at := where + "." + k.Name
+			assert.False(t, names[k.Name], "%s stands twice", at)
+			names[k.Name] = true
+			assert.NotEmpty(t, k.Help, at)
+			assert.NotEmpty(t, k.Example, at)
+			if k.Default != "" {
+				assert.NotNil(t, defaultOf(k), "%s: the default cannot be read", at)
+			}
+			if k.Fields != nil {
+				walk(k.Fields, at)
+			}
+		}
+		for _, c := range b.Blocks {
+			assert.False(t, names[c.Name], "%s.%s is key and block", where, c.Name)
+			names[c.Name] = true
+			walk(c, where+"."+c.Name)
+		}
+	}
+	walk(Language, "language")
+}
+
+func TestSuggestions(t *testing.T) {
+	known := []string{"algorithm", "backends", "probe", "retry", "up"}
+	for wrong, want := range map[string]string{
+		"algoritm": "algorithm", "BACKENDS": "backends", "prob": "probe", "retrys": "retry", "xyz": "", "": "", "backendss": "backends", "alg": "algorithm",
+	} {
+		assert.Equal(t, want, Suggest(wrong, known), wrong)
+	}
+}
+
+func TestSeveralFilesAreOneConfiguration(t *testing.T) {
+	halves := strings.SplitAfterN(small, "}\n}\n", 2)
+	c, found, err := Read([]File{
+		{Name: "a.hcl", Source: []byte(strings.ReplaceAll(halves[0], `"127.0.0.1:8080"`, "let.front"))},
+		{Name: "b.hcl", Source: []byte(halves[1] + "let {\n  front = \"127.0.0.1:1\"\n}\n")},
+	})
+	require.NoError(t, err)
+	assert.Empty(t, said(found))
+	assert.Len(t, c.Upstreams, 1)
+	assert.Equal(t, 1, c.Frontends[0].Listen[0].Value.Port, "values of one's own hold in every file")
+	assert.True(t, c.Lets[0].Used)
+}
+
+// TestReadingNeverPanics feeds random pieces of the language.
+func TestReadingNeverPanics(t *testing.T) {
+	pieces := []string{
+		"frontend", "upstream", `"a"`, "{", "}", "[", "]", "=", "\n", "listen", "let", "let.x", "${", `"`, "1e300", "-1", "null", "for", "in", ":", "=>",
+		"backends", "probe", `"http"`, ",", "(", ")", "?", "every", "route", "when", "<<E\n", "E\n", "#", "*", ".", "true", "%{ if", "}", "0s",
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		text := strings.Join(rapid.SliceOfN(rapid.SampledFrom(pieces), 1, 60).Draw(t, "pieces"), " ")
+		c, found, err := Read([]File{{Name: "r.hcl", Source: []byte(text)}})
+		if err == nil && c == nil {
+			t.Fatal("neither configuration nor error")
+		}
+		for _, f := range found {
+			if f.Message == "" || f.Range.Filename == "" {
+				t.Fatalf("a finding without words or place: %+v", f)
+			}
+		}
+	})
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add([]byte(small))
+	f.Add([]byte("let {\n a = 1\n}\nupstream \"x\" {\n backends = { for a in [1] : \"b\" => \"c:1\" }\n}"))
+	f.Add([]byte("a = \"${1 + 2}\"\nprobe \"http\" {\n expect = { status = \"200\" }\n}"))
+	f.Fuzz(func(t *testing.T, src []byte) {
+		c, found, err := Read([]File{{Name: "f.hcl", Source: src}})
+		if err == nil && c == nil {
+			t.Fatal("neither configuration nor error")
+		}
+		for _, x := range found {
+			if x.Range.Start.Line < 1 || x.Range.Start.Column < 1 {
+				t.Fatalf("a finding without a place: %+v", x)
+			}
+		}
+	})
+}
+
+func TestTimesAreBounded(t *testing.T) {
+	d, err := ParseDuration("87000h")
+	require.NoError(t, err)
+	assert.Less(t, float64(d)*3, float64(math.MaxInt64), "three of them can be added up")
+}

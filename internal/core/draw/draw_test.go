@@ -1,0 +1,50 @@
+package draw
+
+import (
+	"math"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestDrawsDependOnEachPartOfTheirKey(t *testing.T) {
+	base := Bits(1, 2, 3, Pick)
+	assert.Equal(t, base, Bits(1, 2, 3, Pick))
+	for _, other := range []uint64{Bits(2, 2, 3, Pick), Bits(1, 3, 3, Pick), Bits(1, 2, 4, Pick), Bits(1, 2, 3, Service)} {
+		assert.NotEqual(t, base, other)
+	}
+	seen := map[uint64]bool{}
+	for i := range uint64(200_000) {
+		seen[Bits(7, i, i%3, Arrival)] = true
+	}
+	assert.Len(t, seen, 200_000, "no two keys collide")
+}
+
+// TestDistributions holds the first two moments to within five standard errors.
+func TestDistributions(t *testing.T) {
+	const n = 200_000
+	s := NewShaper()
+	ln := NewLogNormal(40, 0.6)
+	for _, c := range []struct {
+		name     string
+		draw     func(b uint64) float64
+		mean, sd float64
+	}{
+		{"unit", Unit, 0.5, math.Sqrt(1.0 / 12)},
+		{"below 10", func(b uint64) float64 { return float64(Below(b, 10)) }, 4.5, math.Sqrt(99.0 / 12)},
+		{"exponential", Exponential, 1, 1},
+		{"normal", s.Normal, 0, 1},
+		{"lognormal", func(b uint64) float64 { return ln.Draw(s, b) }, 40, 24},
+	} {
+		sum, squares := 0.0, 0.0
+		for i := range uint64(n) {
+			x := c.draw(Bits(5, i, 0, Service))
+			sum += x
+			squares += x * x
+		}
+		mean := sum / n
+		assert.InDelta(t, c.mean, mean, 5*c.sd/math.Sqrt(n), c.name)
+		assert.InDelta(t, c.sd, math.Sqrt(squares/n-mean*mean), c.sd*0.02, c.name)
+	}
+	assert.Equal(t, s.Normal(99), NewShaper().Normal(99), "a draw depends on its bits alone")
+}

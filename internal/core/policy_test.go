@@ -1,0 +1,134 @@
+package core
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// allowed says which of the project's packages a package may import, by the
+// beginning of its path: arrows point one way.
+var allowed = map[string][]string{
+	"internal/core":        {"internal/core"},
+	"internal/live":        {"internal/core", "internal/live"},
+	"internal/report":      {"internal/core", "internal/report"},
+	"internal/cli":         {"internal/core", "internal/live", "internal/report", "internal/cli", "examples"},
+	"cmd/kestrix":          {"internal/cli"},
+	"examples/harbour":     {},
+	"internal/core/tick":   {},
+	"internal/core/draw":   {},
+	"internal/core/queue":  {"internal/core/tick"},
+	"internal/core/config": {},
+	"internal/core/route":  {"internal/core/config"},
+	"internal/core/trace":  {"internal/core/draw"},
+	"internal/core/health": {"internal/core/tick"},
+	"internal/core/sticky": {"internal/core/tick"},
+	"internal/core/balance": {
+		"internal/core/draw", "internal/core/queue", "internal/core/tick",
+	},
+}
+
+// banned are packages that touch the world; the core has none of them.
+var banned = []string{"net", "net/http", "os", "os/exec", "os/signal", "log", "log/slog", "syscall", "math/rand", "testing", "flag"}
+
+// bannedCalls are ways to a clock or a screen in packages that the core may
+// import for other things.
+var bannedCalls = []string{"time.Now(", "time.Since(", "time.After(", "time.Sleep(", "time.NewTimer(", "fmt.Print", "rand.Read("}
+
+func TestImportsPointOneWay(t *testing.T) {
+	root, err := filepath.Abs("../..")
+	require.NoError(t, err)
+	files := 0
+	err = filepath.WalkDir(root, func(name string, e fs.DirEntry, err error) error {
+		require.NoError(t, err)
+		if e.IsDir() && strings.HasPrefix(e.Name(), ".") && name != root {
+			return fs.SkipDir
+		}
+		if e.IsDir() || !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") {
+			return nil
+		}
+		files++
+		rel, err := filepath.Rel(root, name)
+		require.NoError(t, err)
+		checkFile(t, filepath.ToSlash(rel), name)
+		return nil
+	})
+	require.NoError(t, err)
+	require.Greater(t, files, 60, "the walk must find the project's files")
+}
+
+func checkFile(t *testing.T, rel, name string) {
+	src, err := os.ReadFile(name)
+	require.NoError(t, err)
+	f, err := parser.ParseFile(token.NewFileSet(), name, src, parser.ImportsOnly)
+	require.NoError(t, err, rel)
+	dir := path.Dir(rel)
+	core := strings.HasPrefix(rel, "internal/core/")
+	for _, spec := range f.Imports {
+		imp, err := strconv.Unquote(spec.Path.Value)
+		require.NoError(t, err)
+		if core {
+			for _, b := range banned {
+				assert.NotEqual(t, b, imp, "%s: the core is pure", rel)
+			}
+			assert.False(t, strings.HasPrefix(imp, "golang.org/x/term"), "%s: the core has no terminal", rel)
+		}
+		if own, ok := strings.CutPrefix(imp, "kestrix/"); ok {
+			assert.True(t, may(dir, own), "%s may not import %s", rel, own)
+		}
+	}
+	if core {
+		for _, call := range bannedCalls {
+			assert.NotContains(t, string(src), call, "%s: the core is handed the time and prints nothing", rel)
+		}
+	}
+}
+
+// may looks a package up in the table, by its longest entry.
+func may(dir, imp string) bool {
+	best, list := -1, []string(nil)
+	for from, to := range allowed {
+		if (dir == from || strings.HasPrefix(dir, from+"/")) && len(from) > best {
+			best, list = len(from), to
+		}
+	}
+	for _, to := range list {
+		if imp == to || strings.HasPrefix(imp, to+"/") {
+			return true
+		}
+	}
+	return false
+}
+
+// TestThePolicyCanFail makes sure that the table refuses what it should.
+func TestThePolicyCanFail(t *testing.T) {
+	assert.False(t, may("internal/core/replay", "internal/report"))
+	assert.False(t, may("internal/report", "internal/live/proxy"))
+	assert.False(t, may("internal/core/tick", "internal/core/config"))
+	assert.True(t, may("internal/core/replay", "internal/core/upstream"))
+	assert.False(t, may("cmd/kestrix", "internal/core/config"))
+}
+
+// TestFilesAreShort holds files to a length that a reader can take in.
+func TestFilesAreShort(t *testing.T) {
+	err := filepath.WalkDir("../..", func(name string, e fs.DirEntry, err error) error {
+		require.NoError(t, err)
+		if e.IsDir() || !strings.HasSuffix(name, ".go") {
+			return nil
+		}
+		src, err := os.ReadFile(name)
+		require.NoError(t, err)
+		assert.LessOrEqual(t, strings.Count(string(src), "\n"), 520, "%s: a reader finds things more easily in shorter files", name)
+		return nil
+	})
+	require.NoError(t, err)
+}

@@ -1,0 +1,180 @@
+package route
+
+import (
+	"net/netip"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"kestrix/internal/core/config"
+)
+
+func TestPatterns(t *testing.T) {
+	for _, c := range []struct {
+		make func(string) Pattern
+		text string
+		yes  []string
+		no   []string
+	}{
+		{Path, "/live", []string{"/live"}, []string{"/live/", "/liv", "/LIVE", ""}},
+		{Path, "/live/**", []string{"/live", "/live/", "/live/a", "/live/a/b"}, []string{"/livery", "/", "/a/live"}},
+		{Path, "/**", []string{"/", "/a", "/a/b", ""}, nil},
+		{Path, "/*", []string{"/", "/a"}, []string{"/a/b"}},
+		{Path, "/seats/*/hold", []string{"/seats/12/hold"}, []string{"/seats/hold", "/seats/1/2/hold", "/seats/12/hold/"}},
+		{Path, "/seats/*/**", []string{"/seats/12", "/seats/12/a/b"}, []string{"/seats", "/other/12"}},
+		{Path, "/img-*.png", []string{"/img-1.png", "/img-.png"}, []string{"/img-1.jpg", "/img-a/b.png"}},
+		{Path, "/a*b*c", []string{"/abc", "/axxbyyc"}, []string{"/ab", "/acb"}},
+		{Host, "board.tern.example", []string{"board.tern.example"}, []string{"tern.example", "x.board.tern.example"}},
+		{Host, "*.tern.example", []string{"a.tern.example"}, []string{"tern.example", "a.b.tern.example"}},
+		{Host, "**.tern.example", []string{"a.tern.example", "a.b.tern.example", "tern.example"}, []string{"ern.example", "tern.example.evil.example"}},
+		{Host, "**", []string{"a", "a.b", ""}, nil},
+		{Host, "Tern.Example", []string{"tern.example"}, nil},
+		{Host, "quay-*.tern.example", []string{"quay-7.tern.example"}, []string{"quay.tern.example"}},
+		{Plain, "*json*", []string{"application/json; q=1", "json"}, []string{"jso"}},
+		{Plain, "north", []string{"north"}, []string{"North", "northern"}},
+		{Plain, "*", []string{"", "x"}, nil},
+	} {
+		p := c.make(c.text)
+		for _, s := range c.yes {
+			assert.True(t, p.Match(s), "%q fits %q", s, c.text)
+		}
+		for _, s := range c.no {
+			assert.False(t, p.Match(s), "%q does not fit %q", s, c.text)
+		}
+		assert.True(t, p.Match(p.Sample()), "the sample %q of %q fits it", p.Sample(), c.text)
+		assert.True(t, p.Covers(&p), "%q covers itself", c.text)
+	}
+}
+
+// TestCoversNeverPromisesTooMuch holds Covers to its word on random patterns
+// and texts.
+func TestCoversNeverPromisesTooMuch(t *testing.T) {
+	segment := rapid.SampledFrom([]string{"a", "b", "ab", "*", "a*", "*b", "a*b", "**"})
+	word := rapid.SampledFrom([]string{"a", "b", "ab", "axb", "", "c"})
+	covered, fitted := 0, 0
+	rapid.Check(t, func(t *rapid.T) {
+		make := func(name string) Pattern {
+			parts := rapid.SliceOfN(segment, 1, 4).Draw(t, name)
+			for i, p := range parts {
+				if p == "**" && i != len(parts)-1 {
+					parts[i] = "*"
+				}
+			}
+			return Path("/" + strings.Join(parts, "/"))
+		}
+		p, q := make("p"), make("q")
+		s := "/" + strings.Join(rapid.SliceOfN(word, 1, 4).Draw(t, "s"), "/")
+		if p.Covers(&q) {
+			covered++
+			if q.Match(s) {
+				fitted++
+				if !p.Match(s) {
+					t.Fatalf("%q is said to cover %q, but %q fits only the second", p.text, q.text, s)
+				}
+			}
+		}
+		if !q.Match(q.Sample()) {
+			t.Fatalf("the sample %q does not fit %q", q.Sample(), q.text)
+		}
+	})
+	assert.Positive(t, covered)
+	assert.Positive(t, fitted, "the property was put to the test")
+}
+
+func table(t *testing.T, routes string) *Table {
+	text := "frontend \"f\" {\n listen = \"127.0.0.1:1\"\n" + routes + "}\nupstream \"u\" {\n backends = { a = \"127.0.0.1:2\" }\n}\n"
+	c, found, err := config.Read([]config.File{{Name: "r.hcl", Source: []byte(text)}})
+	require.NoError(t, err)
+	require.Empty(t, found)
+	return Compile(c.Frontends[0])
+}
+
+func rule1(name, when string) string {
+	if when != "" {
+		when = "when {\n" + when + "\n}\n"
+	}
+	return "route \"" + name + "\" {\n" + when + "send_to = upstream.u\n}\n"
+}
+
+func TestTheFirstRouteThatFitsDecides(t *testing.T) {
+	tab := table(t, rule1("host", `host = ["board.tern.example", "*.quay.example"]`)+
+		rule1("both", "path = \"/live/**\"\nmethod = [\"GET\", \"HEAD\"]")+
+		rule1("client", `client = ["203.0.113.0/24", "2001:db8::/32"]`)+
+		rule1("header", `header = { accept = "*json*", "X-Quay" = "north" }`)+
+		rule1("rest", ""))
+	fields := map[string]string{"accept": "text/json", "x-quay": "north"}
+	for _, c := range []struct {
+		q    Request
+		want string
+	}{
+		{Request{Host: "board.tern.example", Path: "/live/x", Method: "GET"}, "host"},
+		{Request{Host: "n.quay.example"}, "host"},
+		{Request{Host: "x", Path: "/live/x", Method: "GET"}, "both"},
+		{Request{Host: "x", Path: "/live/x", Method: "POST"}, "rest"},
+		{Request{Host: "x", Path: "/", Client: netip.MustParseAddr("203.0.113.200")}, "client"},
+		{Request{Host: "x", Path: "/", Client: netip.MustParseAddr("2001:db8::1")}, "client"},
+		{Request{Host: "x", Path: "/", Client: netip.MustParseAddr("198.51.100.1")}, "rest"},
+		{Request{Host: "x", Header: func(n string) string { return fields[strings.ToLower(n)] }}, "header"},
+		{Request{Host: "x", Header: func(n string) string { return "" }}, "rest"},
+	} {
+		i, missed := tab.Match(&c.q)
+		require.GreaterOrEqual(t, i, 0)
+		assert.Equal(t, c.want, tab.Frontend.Routes[i].Name, "%+v", c.q)
+		assert.Zero(t, missed)
+		steps := tab.Explain(&c.q)
+		last := steps[len(steps)-1]
+		assert.True(t, last.Fits)
+		assert.Equal(t, c.want, last.Route, "Explain agrees with Match")
+		for _, s := range steps {
+			assert.NotEmpty(t, s.Why)
+		}
+	}
+}
+
+func TestAnUnknownFieldDoesNotFitAndIsCounted(t *testing.T) {
+	tab := table(t, rule1("host", `host = "board.tern.example"`)+rule1("path", `path = "/a"`))
+	i, missed := tab.Match(&Request{Path: "/a", Unknown: AskHost})
+	assert.Equal(t, 1, i)
+	assert.Equal(t, AskHost, missed)
+	i, missed = tab.Match(&Request{Unknown: AskHost | AskPath})
+	assert.Equal(t, -1, i)
+	assert.Equal(t, AskHost|AskPath, missed)
+	steps := tab.Explain(&Request{Path: "/a", Unknown: AskHost})
+	assert.Contains(t, steps[0].Why, "host, which is not known")
+}
+
+func TestShadowedRoutesComeWithARequestThatShowsIt(t *testing.T) {
+	for _, c := range []struct {
+		name, first, second string
+		shadowed            bool
+	}{
+		{"everything first", "", `path = "/a"`, true},
+		{"same", `path = "/a"`, `path = "/a"`, true},
+		{"wider path", `path = "/a/**"`, `path = ["/a/b", "/a/c/**"]`, true},
+		{"only one of the list", `path = "/a/**"`, `path = ["/a/b", "/c"]`, false},
+		{"narrower first", `path = "/a/b"`, `path = "/a/**"`, false},
+		{"asks for more", "path = \"/a/**\"\nmethod = \"GET\"", `path = "/a/b"`, false},
+		{"methods", `method = ["GET", "HEAD"]`, "method = \"GET\"\npath = \"/x\"", true},
+		{"networks", `client = "203.0.113.0/24"`, `client = "203.0.113.128/25"`, true},
+		{"other network", `client = "203.0.113.0/24"`, `client = "198.51.100.0/25"`, false},
+		{"headers", `header = { accept = "*json*" }`, "header = { Accept = \"text/json\" }\npath = \"/x\"", true},
+		{"hosts", `host = "*.tern.example"`, `host = "board.tern.example"`, true},
+		{"rest of hosts", `host = "**.tern.example"`, `host = "*.quay.tern.example"`, true},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			tab := table(t, rule1("first", c.first)+rule1("second", c.second))
+			got := tab.Shadows()
+			if !c.shadowed {
+				assert.Empty(t, got)
+				return
+			}
+			require.Len(t, got, 1)
+			assert.Equal(t, 1, got[0].Route)
+			assert.Equal(t, 0, got[0].By)
+			assert.True(t, strings.HasPrefix(got[0].Witness, "GET http://"), got[0].Witness)
+		})
+	}
+}

@@ -1,0 +1,159 @@
+package upstream
+
+import (
+	"fmt"
+	"math"
+
+	"kestrix/internal/core/health"
+	"kestrix/internal/core/tick"
+)
+
+// judge counts failures of real traffic and suspends. Attempts begun before
+// the last change of state say nothing of the state now.
+func (u *Upstream) judge(now tick.Time, a *Attempt, m *member, o Outcome) {
+	if o.Kind == ClientLeft || a.Began < m.health.ChangedAt || m.health.Resting() {
+		return
+	}
+	s := u.cfg.Suspend
+	if !m.health.Seen(counts(s.On, o), s.After) {
+		return
+	}
+	configured, in := 0, 0
+	for i := range u.members {
+		if o := &u.members[i]; !o.gone {
+			configured++
+			if o.health.Eligible() {
+				in++
+			}
+		}
+	}
+	least := max(1, int(math.Ceil(s.Keep*float64(configured)-1e-9)))
+	if !m.health.Eligible() || in-1 < least {
+		return
+	}
+	failures := m.health.Failures()
+	from := m.health.State()
+	rest := m.health.Suspend(now, s.Rest, s.Growth, s.Longest)
+	u.due.Push(m.health.RestsTill, event{a.Backend, restOver, u.gen})
+	u.changed(now, a.Backend, from, fmt.Sprintf("%s failed in a row, the last: %s; it rests for %s", plural(failures, "request"), say(o), rest))
+}
+
+func say(o Outcome) string {
+	if o.Kind == Answered {
+		return fmt.Sprintf("status %d", o.Status)
+	}
+	return o.Kind.String()
+}
+
+func plural(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// changed notes a change of the shown state, if there is one, and tells the
+// picker.
+func (u *Upstream) changed(now tick.Time, id BackendID, from health.State, why string) {
+	m := &u.members[id]
+	to := m.health.State()
+	u.enter(id)
+	if from == to {
+		return
+	}
+	m.health.ChangedAt = now
+	u.changes = append(u.changes, Change{now, id, from, to, why})
+}
+
+// ProbeSeen takes the end of a probe.
+func (u *Upstream) ProbeSeen(now tick.Time, id BackendID, p Probe) {
+	m := &u.members[id]
+	cfg := u.cfg.Probe
+	if m.gone || cfg == nil || !m.probing {
+		return // sent before a reload
+	}
+	m.probing = false
+	from := m.health.State()
+	m.health.ProbeSeen(p.Passed, cfg.DownAfter, cfg.UpAfter)
+	to := m.health.State()
+	if from == to {
+		return
+	}
+	why := ""
+	switch to {
+	case health.Failing, health.Down:
+		why = "a probe failed: " + p.Why
+		if m.health.InRow() > 1 {
+			why = fmt.Sprintf("%s failed: %s", plural(m.health.InRow(), "probe"), p.Why)
+		}
+	case health.Recovering, health.Up:
+		why = fmt.Sprintf("%s passed", plural(m.health.InRow(), "probe"))
+		if m.health.InRow() == 1 {
+			why = "a probe passed"
+		}
+	}
+	u.changed(now, id, from, why)
+}
+
+// Operate does what an operator wants. weight is read for Weigh only.
+func (u *Upstream) Operate(now tick.Time, id BackendID, op Operation, weight int) {
+	m := &u.members[id]
+	from := m.health.State()
+	why := ""
+	switch op {
+	case Park:
+		m.health.Operator, why = health.ParkedOut, "parked by hand"
+	case Drain:
+		m.health.Operator, why = health.Drained, "drained by hand"
+	case Return:
+		m.health.Operator, why = health.In, "returned by hand"
+	case Weigh:
+		m.weight = max(0, weight)
+	case Forget:
+		m.health.Forget()
+		why = "health forgotten by hand"
+	}
+	u.changed(now, id, from, why)
+}
+
+// Next gives when something is due: Advance is then to be called.
+func (u *Upstream) Next() tick.Time { return u.due.At() }
+
+// Advance does what is due and adds what the driver is to do to actions.
+func (u *Upstream) Advance(now tick.Time, actions []Action) []Action {
+	for u.due.At() <= now {
+		at, e := u.due.Pop()
+		m := &u.members[e.slot]
+		if e.gen != u.gen || m.gone {
+			continue
+		}
+		switch e.kind {
+		case probeDue:
+			if !m.probing {
+				m.probing = true
+				actions = append(actions, Action{Probe: e.slot})
+			}
+			// A driver that comes late does not send what it missed.
+			every := u.cfg.Probe.Every
+			next := at.Add(every)
+			if next <= now {
+				next = at.Add((now.Sub(at)/every + 1) * every)
+			}
+			u.due.Push(next, event{e.slot, probeDue, u.gen})
+		case restOver:
+			if m.health.Resting() && m.health.RestsTill <= now {
+				from := m.health.State()
+				m.health.Rested(now)
+				u.changed(now, e.slot, from, "its rest is over")
+			}
+		}
+	}
+	return actions
+}
+
+// Changes adds the changes of state since the last call to out.
+func (u *Upstream) Changes(out []Change) []Change {
+	out = append(out, u.changes...)
+	u.changes = u.changes[:0]
+	return out
+}
