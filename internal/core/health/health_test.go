@@ -1,0 +1,115 @@
+package health
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"kestrix/internal/core/tick"
+)
+
+// TestProbeStates runs results (+ passed, - failed) through a backend that is
+// down after two failures and up after three passes.
+func TestProbeStates(t *testing.T) {
+	for _, c := range []struct{ results, states string }{
+		{"", "up"},
+		{"+", "up"},
+		{"-", "down"}, // the first result alone decides the starting state
+		{"+-", "up failing"},
+		{"+-+", "up failing up"},
+		{"+--", "up failing down"},
+		{"+-+-+-", "up failing up failing up failing"},
+		{"+---", "up failing down down"},
+		{"+--+++", "up failing down recovering recovering up"},
+		{"+--++-", "up failing down recovering recovering down"},
+		{"+--+-+++", "up failing down recovering down recovering recovering up"},
+		{"-+++-", "down recovering recovering up failing"},
+	} {
+		var b Backend
+		var got []string
+		for _, r := range c.results {
+			b.ProbeSeen(r == '+', 2, 3)
+			got = append(got, b.State().String())
+		}
+		if c.results == "" {
+			got = []string{b.State().String()}
+		}
+		assert.Equal(t, c.states, strings.Join(got, " "), "results %s", c.results)
+	}
+}
+
+func TestThresholdsOfOne(t *testing.T) {
+	var b Backend
+	b.ProbeSeen(true, 1, 1)
+	b.ProbeSeen(false, 1, 1)
+	assert.Equal(t, Down, b.State(), "one failure is enough, it is never failing")
+	b.ProbeSeen(true, 1, 1)
+	assert.Equal(t, Up, b.State())
+}
+
+func TestTheFirstThatAppliesIsShown(t *testing.T) {
+	var b Backend
+	b.ProbeSeen(true, 2, 2)
+	b.ProbeSeen(false, 2, 2)
+	assert.Equal(t, Failing, b.State())
+	assert.True(t, b.Eligible(), "failing is still in rotation")
+	b.Suspend(0, time.Second, 2, time.Minute)
+	assert.Equal(t, Suspended, b.State())
+	assert.False(t, b.Eligible())
+	b.ProbeSeen(false, 2, 2)
+	assert.Equal(t, Down, b.State(), "down goes before suspended")
+	b.Operator = Drained
+	assert.Equal(t, Draining, b.State())
+	assert.False(t, b.Holds(), "a backend that is down holds nobody, draining or not")
+	b.Operator = ParkedOut
+	assert.Equal(t, Parked, b.State())
+	b.Forget()
+	assert.Equal(t, Parked, b.State(), "what an operator set is not forgotten")
+	b.Operator = Drained
+	assert.True(t, b.Holds(), "draining keeps its sessions")
+	assert.False(t, b.Eligible(), "and gets no new ones")
+	b.Operator = In
+	assert.Equal(t, Up, b.State())
+}
+
+func TestRestsGrowAndAreForgiven(t *testing.T) {
+	var b Backend
+	now := tick.Time(0)
+	suspend := func() time.Duration { return b.Suspend(now, 10*time.Second, 2, time.Minute) }
+	rested := func(inRotation time.Duration) {
+		now = b.RestsTill
+		b.Rested(now)
+		now = now.Add(inRotation)
+	}
+	for _, c := range []struct {
+		want, after time.Duration
+	}{
+		{10 * time.Second, time.Second},
+		{20 * time.Second, time.Second},
+		{40 * time.Second, time.Second},
+		{60 * time.Second, time.Second}, // longest
+		{60 * time.Second, 25 * time.Second},
+		{60 * time.Second, 45 * time.Second}, // two rests forgiven of five, then a sixth: the fourth
+		{10 * time.Second, time.Hour},        // four forgiven of four: as at first
+		{10 * time.Second, 0},
+	} {
+		assert.Equal(t, c.want, suspend())
+		assert.True(t, b.Resting())
+		assert.Equal(t, now.Add(c.want), b.RestsTill)
+		rested(c.after)
+		assert.False(t, b.Resting())
+	}
+}
+
+func TestFailuresInARow(t *testing.T) {
+	var b Backend
+	assert.False(t, b.Seen(true, 3))
+	assert.False(t, b.Seen(true, 3))
+	assert.False(t, b.Seen(false, 3), "an answer begins the count anew")
+	assert.False(t, b.Seen(true, 3))
+	assert.False(t, b.Seen(true, 3))
+	assert.True(t, b.Seen(true, 3))
+	assert.Equal(t, 3, b.Failures())
+}

@@ -1,0 +1,487 @@
+package upstream
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/tick"
+)
+
+const second = tick.Time(time.Second)
+
+// parse makes the configuration of an upstream of three backends with more
+// blocks in it.
+func parse(t require.TestingT, more string) *config.Upstream {
+	return parseMembers(t, `auk = "127.0.0.1:1"
+gannet = "127.0.0.1:2"
+petrel = "127.0.0.1:3"`, more)
+}
+
+func parseMembers(t require.TestingT, members, more string) *config.Upstream {
+	text := "frontend \"f\" {\n listen = \"127.0.0.1:9\"\n route \"r\" {\n send_to = upstream.u\n }\n}\nupstream \"u\" {\n backends = {\n" + members + "\n}\n" + more + "\n}\n"
+	c, found, err := config.Read([]config.File{{Name: "u.hcl", Source: []byte(text)}})
+	require.NoError(t, err)
+	for _, f := range found {
+		require.Fail(t, f.Message, f.Hint)
+	}
+	return c.Upstreams[0]
+}
+
+// get makes a request for Choose.
+func get(id uint64) *Request {
+	return &Request{ID: id, Client: id * 0x9e3779b97f4a7c15, Seat: None, Repeatable: true}
+}
+
+// names of the backends that n requests in a row are given, each ended at once.
+func picks(u *Upstream, now tick.Time, n int) string {
+	var out []string
+	for i := range n {
+		q, a := get(uint64(i)), &Attempt{}
+		v := u.Choose(now, q, a)
+		if v.Kind == Refused {
+			out = append(out, v.Reason.String())
+			continue
+		}
+		out = append(out, u.Backend(v.Backend).Name)
+		u.Settle(now, q, a, Outcome{Kind: Answered, Status: 200})
+	}
+	return strings.Join(out, " ")
+}
+
+func id(t require.TestingT, u *Upstream, name string) BackendID {
+	b, ok := u.Lookup(name)
+	require.True(t, ok, name)
+	return b
+}
+
+// story gives the changes since the last call in words.
+func story(u *Upstream) []string {
+	var out []string
+	for _, c := range u.Changes(nil) {
+		out = append(out, fmt.Sprintf("%.1f %s %s-%s: %s", c.At.Seconds(), u.Backend(c.Backend).Name, c.From, c.To, c.Why))
+	}
+	return out
+}
+
+func TestProbesTakeABackendOutAndBringItBack(t *testing.T) {
+	u := New(0, parse(t, "probe \"http\" {\n every = \"3s\"\n timeout = \"1s\"\n down_after = 2\n up_after = 2\n}"), 1)
+	auk := id(t, u, "auk")
+	see := func(at tick.Time, passed bool) {
+		u.Advance(at, nil)
+		u.ProbeSeen(at, auk, Probe{Passed: passed, Why: "connection refused"})
+	}
+	see(3*second, true)
+	see(6*second, false)
+	see(9*second, false)
+	assert.NotContains(t, picks(u, 9*second, 12), "auk")
+	see(12*second, true)
+	assert.NotContains(t, picks(u, 12*second, 12), "auk", "recovering is not in rotation")
+	see(15*second, true)
+	assert.Contains(t, picks(u, 15*second, 12), "auk")
+	assert.Equal(t, []string{
+		"6.0 auk up-failing: a probe failed: connection refused",
+		"9.0 auk failing-down: 2 probes failed: connection refused",
+		"12.0 auk down-recovering: a probe passed",
+		"15.0 auk recovering-up: 2 probes passed",
+	}, story(u))
+}
+
+func TestProbesAreSentOnTimeAndSpread(t *testing.T) {
+	u := New(0, parse(t, "probe \"http\" {\n every = \"3s\"\n}"), 1)
+	sent := map[BackendID][]tick.Time{}
+	for now := u.Next(); now < 60*second; now = u.Next() {
+		for _, a := range u.Advance(now, nil) {
+			sent[a.Probe] = append(sent[a.Probe], now)
+			u.ProbeSeen(now, a.Probe, Probe{Passed: true})
+		}
+	}
+	firsts := map[tick.Time]bool{}
+	for b, times := range sent {
+		require.Len(t, times, 20, "backend %d", b)
+		firsts[times[0]] = true
+		assert.Less(t, times[0], 3*second)
+		for i := range times[1:] {
+			assert.Equal(t, 3*second, times[i+1]-times[i])
+		}
+	}
+	assert.Len(t, firsts, 3, "they do not fire together")
+	// A reload keeps each backend's place in the interval.
+	again := New(10*second+7, parse(t, "probe \"http\" {\n every = \"3s\"\n}"), 99)
+	assert.Contains(t, firsts, again.Next()%(3*second))
+}
+
+func TestAProbeStillUnderWayIsNotSentTwice(t *testing.T) {
+	u := New(0, parse(t, "probe \"http\" {\n every = \"1s\"\n timeout = \"1s\"\n}"), 1)
+	n := len(u.Advance(2*second, nil)) + len(u.Advance(5*second, nil))
+	assert.Equal(t, 3, n, "one each, none has ended")
+	u.ProbeSeen(5*second, 0, Probe{Passed: true})
+	assert.Len(t, u.Advance(7*second, nil), 1)
+}
+
+func TestFailuresOfTrafficSuspend(t *testing.T) {
+	u := New(0, parse(t, "suspend {\n after = 3\n rest = \"10s\"\n keep = \"50%\"\n on = [\"connect\", \"503\"]\n}"), 1)
+	hit := func(now tick.Time, name string, o Outcome) {
+		for i := range uint64(100) {
+			q, a := get(i), &Attempt{}
+			v := u.Choose(now, q, a)
+			if v.Backend == id(t, u, name) {
+				u.Settle(now, q, a, o)
+				return
+			}
+			u.Settle(now, q, a, Outcome{Kind: Answered, Status: 200})
+		}
+		require.Fail(t, name+" was never chosen")
+	}
+	refused := Outcome{Kind: ConnectRefused}
+	hit(1*second, "auk", refused)
+	hit(1*second, "auk", refused)
+	hit(1*second, "auk", Outcome{Kind: AnswerTimeout}) // not in `on`: an end like any other
+	hit(2*second, "auk", refused)
+	hit(2*second, "auk", refused)
+	hit(2*second, "auk", Outcome{Kind: ClientLeft}) // says nothing
+	assert.Empty(t, story(u))
+	hit(2*second, "auk", Outcome{Kind: Answered, Status: 503})
+	assert.Equal(t, []string{"2.0 auk up-suspended: 3 requests failed in a row, the last: status 503; it rests for 10s"}, story(u))
+	assert.NotContains(t, picks(u, 3*second, 9), "auk")
+	for range 5 {
+		hit(4*second, "gannet", refused)
+	}
+	assert.Empty(t, story(u), "keep leaves two of three in rotation")
+	assert.Equal(t, 12*second, u.Next())
+	u.Advance(12*second, nil)
+	assert.Equal(t, []string{"12.0 auk suspended-up: its rest is over"}, story(u))
+	for range 3 {
+		hit(13*second, "auk", refused)
+	}
+	assert.Equal(t, []string{"13.0 auk up-suspended: 3 requests failed in a row, the last: connection refused; it rests for 20s"}, story(u))
+}
+
+func TestAttemptsFromBeforeAChangeOfStateDoNotCount(t *testing.T) {
+	u := New(0, parseMembers(t, "a = \"127.0.0.1:1\"\nb = \"127.0.0.1:2\"", "suspend {\n after = 2\n keep = \"0%\"\n}\nprobe \"tcp\" {\n every = \"1s\"\n timeout = \"1s\"\n}"), 1)
+	a := id(t, u, "a")
+	var old []*Attempt
+	for i := range uint64(6) {
+		at := &Attempt{}
+		u.Choose(second, get(i), at)
+		if at.Backend == a {
+			old = append(old, at)
+		}
+	}
+	require.GreaterOrEqual(t, len(old), 2)
+	u.Advance(2*second, nil)
+	u.ProbeSeen(2*second, a, Probe{Passed: false, Why: "x"})
+	u.Advance(4*second, nil)
+	for range 2 {
+		u.Advance(u.Next(), nil)
+		u.ProbeSeen(5*second, a, Probe{Passed: true})
+	}
+	story(u)
+	for _, at := range old {
+		u.Settle(6*second, get(0), at, Outcome{Kind: Reset})
+	}
+	assert.Empty(t, story(u), "they were begun before it was down and came back")
+}
+
+func TestRetries(t *testing.T) {
+	more := "retry {\n attempts = 3\n on = [\"connect\", \"timeout\", \"503\"]\n}"
+	for _, c := range []struct {
+		name    string
+		outcome Outcome
+		get     bool // the method is idempotent
+		again   bool
+	}{
+		{"answered", Outcome{Kind: Answered, Status: 200}, true, false},
+		{"refused", Outcome{Kind: ConnectRefused}, true, true},
+		{"refused POST", Outcome{Kind: ConnectRefused}, false, true},
+		{"no connection in time, POST", Outcome{Kind: ConnectTimeout}, false, true},
+		{"timeout", Outcome{Kind: AnswerTimeout}, true, true},
+		{"timeout POST", Outcome{Kind: AnswerTimeout}, false, false},
+		{"503", Outcome{Kind: Answered, Status: 503}, true, true},
+		{"503 POST", Outcome{Kind: Answered, Status: 503}, false, false},
+		{"500 is not in on", Outcome{Kind: Answered, Status: 500}, true, false},
+		{"reset is not in on", Outcome{Kind: Reset}, true, false},
+		{"something was passed on", Outcome{Kind: AnswerTimeout, Passed: true}, true, false},
+		{"the body is gone", Outcome{Kind: ConnectRefused, NoRetry: true}, true, false},
+		{"the client left", Outcome{Kind: ClientLeft}, true, false},
+	} {
+		u := New(0, parse(t, more), 1)
+		q, a := get(1), &Attempt{}
+		q.Repeatable = c.get
+		first := u.Choose(0, q, a)
+		assert.Equal(t, c.again, u.Repeats(q, a, c.outcome), c.name)
+		step := u.Settle(0, q, a, c.outcome)
+		assert.Equal(t, c.again, step == Again, c.name)
+		assert.Zero(t, u.InFlight(first.Backend))
+		if step != Again {
+			continue
+		}
+		second := u.Choose(0, q, a)
+		assert.NotEqual(t, first.Backend, second.Backend, "%s: on one not tried yet", c.name)
+		assert.Equal(t, AfterFailure, second.Reason)
+		require.Equal(t, Again, u.Settle(0, q, a, Outcome{Kind: ConnectRefused}))
+		third := u.Choose(0, q, a)
+		assert.NotContains(t, []BackendID{first.Backend, second.Backend}, third.Backend)
+		assert.Equal(t, Finished, u.Settle(0, q, a, Outcome{Kind: ConnectRefused}), "three attempts, the first included")
+	}
+}
+
+func TestARetryGoesToTheSameBackendIfThereIsNoOther(t *testing.T) {
+	u := New(0, parseMembers(t, `a = "127.0.0.1:1"`, "retry {\n}"), 1)
+	q, a := get(1), &Attempt{}
+	u.Choose(0, q, a)
+	require.Equal(t, Again, u.Settle(0, q, a, Outcome{Kind: ConnectRefused}))
+	assert.Equal(t, Go, u.Choose(0, q, a).Kind)
+}
+
+func TestACookieKeepsItsBackend(t *testing.T) {
+	u := New(0, parse(t, "retry {\n}\nsticky {\n by = \"cookie\"\n ttl = \"1h\"\n}"), 1)
+	q, a := get(1), &Attempt{}
+	v := u.Choose(0, q, a)
+	require.Equal(t, ByAlgorithm, v.Reason)
+	require.Equal(t, v.Backend, v.Seat, "a new client is given a seat")
+	assert.False(t, v.Moved)
+	u.Settle(0, q, a, Outcome{Kind: Answered, Status: 200})
+	seat := v.Seat
+	for i := range uint64(5) {
+		q, a := get(i), &Attempt{}
+		q.Seat = seat
+		v := u.Choose(0, q, a)
+		assert.Equal(t, seat, v.Backend)
+		assert.Equal(t, KeptSeat, v.Reason)
+		assert.Equal(t, None, v.Seat, "nothing new to tell the client")
+		u.Settle(0, q, a, Outcome{Kind: Answered, Status: 200})
+	}
+	old := func(age time.Duration) Verdict {
+		q, a := get(9), &Attempt{}
+		q.Seat, q.SeatAge = seat, age
+		v := u.Choose(0, q, a)
+		u.Settle(0, q, a, Outcome{Kind: Answered, Status: 200})
+		return v
+	}
+	assert.Equal(t, seat, old(20*time.Minute).Seat, "renewed after a quarter of its time")
+	assert.Equal(t, ByAlgorithm, old(2*time.Hour).Reason, "too old: as if it had none")
+
+	// A retry's detour does not move the session.
+	q, a = get(7), &Attempt{}
+	q.Seat = seat
+	u.Choose(0, q, a)
+	require.Equal(t, Again, u.Settle(0, q, a, Outcome{Kind: ConnectRefused}))
+	v = u.Choose(0, q, a)
+	assert.NotEqual(t, seat, v.Backend)
+	assert.Equal(t, None, v.Seat)
+	u.Settle(0, q, a, Outcome{Kind: Answered, Status: 200})
+
+	// Draining keeps seats and gives no new ones; parked loses them.
+	u.Operate(0, seat, Drain, 0)
+	assert.Equal(t, KeptSeat, old(0).Reason)
+	assert.NotContains(t, picks(u, 0, 12), u.Backend(seat).Name)
+	u.Operate(0, seat, Park, 0)
+	v = old(0)
+	assert.Equal(t, LostSeat, v.Reason)
+	assert.True(t, v.Moved)
+	assert.NotEqual(t, seat, v.Seat)
+	u.Operate(0, seat, Return, 0)
+	assert.Equal(t, KeptSeat, old(0).Reason)
+	assert.Equal(t, None, u.Seat(12345), "a ticket of a backend that is no longer there")
+}
+
+func TestANewClientsSeatIsWhereItIsFinallyServed(t *testing.T) {
+	u := New(0, parse(t, "retry {\n}\nsticky {\n by = \"cookie\"\n}"), 1)
+	q, a := get(1), &Attempt{}
+	first := u.Choose(0, q, a)
+	require.Equal(t, Again, u.Settle(0, q, a, Outcome{Kind: ConnectRefused}))
+	second := u.Choose(0, q, a)
+	assert.Equal(t, second.Backend, second.Seat)
+	assert.NotEqual(t, first.Backend, second.Seat)
+	assert.False(t, second.Moved, "it had none before")
+}
+
+func TestOnLossRefuse(t *testing.T) {
+	u := New(0, parse(t, "sticky {\n by = \"cookie\"\n on_loss = \"refuse\"\n}"), 1)
+	u.Operate(0, 0, Park, 0)
+	q, a := get(1), &Attempt{}
+	q.Seat = 0
+	v := u.Choose(0, q, a)
+	assert.Equal(t, Refused, v.Kind)
+	assert.Equal(t, RefusedByLoss, v.Reason)
+	assert.Contains(t, picks(u, 0, 3), "petrel", "others are served")
+}
+
+func TestAnAddressKeepsItsBackend(t *testing.T) {
+	u := New(0, parse(t, "sticky {\n by = \"address\"\n ttl = \"1h\"\n}"), 1)
+	seats := map[uint64]string{}
+	for round := range 3 {
+		for c := range uint64(50) {
+			q, a := get(c+uint64(round)*1000), &Attempt{}
+			q.Client = c
+			v := u.Choose(tick.Time(round)*second, q, a)
+			name := u.Backend(v.Backend).Name
+			if round == 0 {
+				seats[c] = name
+			}
+			assert.Equal(t, seats[c], name)
+			u.Settle(tick.Time(round)*second, q, a, Outcome{Kind: Answered, Status: 200})
+		}
+	}
+	spread := map[string]int{}
+	for _, s := range seats {
+		spread[s]++
+	}
+	assert.Len(t, spread, 3)
+	q, a := get(7), &Attempt{}
+	q.Client = 1
+	v := u.Choose(3*3600*second, q, a)
+	assert.Equal(t, ByAlgorithm, v.Reason, "it stayed away longer than its ttl")
+}
+
+func TestMaxInFlight(t *testing.T) {
+	u := New(0, parseMembers(t, "a = { address = \"127.0.0.1:1\", max_in_flight = 2 }\nb = { address = \"127.0.0.1:2\", max_in_flight = 1 }", ""), 1)
+	var open []*Attempt
+	for i := range uint64(3) {
+		at := &Attempt{}
+		require.Equal(t, Go, u.Choose(0, get(i), at).Kind)
+		open = append(open, at)
+	}
+	v := u.Choose(0, get(9), &Attempt{})
+	assert.Equal(t, NoRoom, v.Reason)
+	u.Cancel(0, open[0])
+	assert.Equal(t, open[0].Backend, u.Choose(0, get(9), &Attempt{}).Backend, "where there is room again")
+	u.Operate(0, 0, Park, 0)
+	u.Operate(0, 1, Park, 0)
+	assert.Equal(t, NoBackend, u.Choose(0, get(9), &Attempt{}).Reason)
+}
+
+func TestReloadKeepsWhatStays(t *testing.T) {
+	u := New(0, parse(t, "probe \"http\" {\n}"), 1)
+	at := &Attempt{}
+	u.Choose(0, get(1), at)
+	gone := u.Backend(at.Backend).Name
+	kept := "auk"
+	if gone == kept {
+		kept = "gannet"
+	}
+	u.Operate(0, id(t, u, kept), Park, 0)
+	u.Operate(0, id(t, u, kept), Weigh, 7)
+	members := strings.ReplaceAll("auk = \"127.0.0.1:1\"\ngannet = \"127.0.0.1:2\"\npetrel = \"127.0.0.1:3\"", gone+" =", "skua =")
+	u.Reload(second, parseMembers(t, members, "algorithm = \"least-connections\"\nprobe \"http\" {\n}"))
+	for _, m := range u.Members(second) {
+		switch m.Name {
+		case kept:
+			assert.Equal(t, "parked", m.State.String(), "what an operator set stays")
+			assert.Equal(t, 7, m.Weight, "a weight set by hand stays")
+		case "skua":
+			assert.NotEqual(t, at.Backend, m.ID, "the slot of one with open requests is not given anew")
+		default:
+			assert.Equal(t, 1, m.Weight)
+		}
+	}
+	assert.NotContains(t, picks(u, second, 10), gone)
+	assert.Equal(t, Finished, u.Settle(2*second, get(1), at, Outcome{Kind: Answered, Status: 200}), "what was open ends as it would have")
+	old := at.Backend
+	u.Reload(3*second, parseMembers(t, members+"\nfulmar = \"127.0.0.1:9\"", ""))
+	assert.Equal(t, old, id(t, u, "fulmar"), "the slot is free again")
+	assert.Equal(t, tick.Never, u.Next(), "without a probe nothing is due")
+}
+
+func TestAReloadForgetsWhatNothingCouldMend(t *testing.T) {
+	u := New(0, parse(t, "probe \"http\" {\n every = \"1s\"\n timeout = \"1s\"\n}"), 1)
+	u.Advance(2*second, nil)
+	u.ProbeSeen(2*second, 0, Probe{Passed: false, Why: "x"})
+	require.Equal(t, "down", u.Members(0)[0].State.String())
+	u.ProbeSeen(2*second, 0, Probe{Passed: true}) // none is under way: ignored
+	require.Equal(t, "down", u.Members(0)[0].State.String())
+	u.Reload(3*second, parse(t, ""))
+	assert.Equal(t, "up", u.Members(0)[0].State.String(), "without a probe it could never come back")
+}
+
+// TestNoAttemptGoesToABackendThatIsOut drives the core with random probes,
+// failures, operators and reloads, and counts what is in flight beside it.
+func TestNoAttemptGoesToABackendThatIsOut(t *testing.T) {
+	algorithms := []string{"round-robin", "least-connections", "random", "hash"}
+	rapid.Check(t, func(t *rapid.T) {
+		more := "algorithm = \"" + rapid.SampledFrom(algorithms).Draw(t, "algorithm") + "\"\nprobe \"tcp\" {\n every = \"1s\"\n timeout = \"1s\"\n}\nsuspend {\n after = 2\n rest = \"5s\"\n}\nretry {\n attempts = 3\n}\n"
+		if rapid.Bool().Draw(t, "sticky") {
+			more += "sticky {\n by = \"address\"\n}\n"
+		}
+		u := New(0, parse(t, more), rapid.Uint64().Draw(t, "seed"))
+		type open struct {
+			q *Request
+			a *Attempt
+		}
+		var all []open
+		inFlight := map[BackendID]int{}
+		now := tick.Time(0)
+		for i := range rapid.IntRange(1, 80).Draw(t, "steps") {
+			now += tick.Time(rapid.Int64Range(0, int64(2*second)).Draw(t, "wait"))
+			u.Advance(now, nil)
+			switch rapid.IntRange(0, 5).Draw(t, "what") {
+			case 0:
+				u.ProbeSeen(now, BackendID(rapid.IntRange(0, 2).Draw(t, "probed")), Probe{Passed: rapid.Bool().Draw(t, "passed"), Why: "x"})
+			case 1:
+				u.Operate(now, BackendID(rapid.IntRange(0, 2).Draw(t, "who")), Operation(rapid.IntRange(0, 4).Draw(t, "operation")), rapid.IntRange(0, 3).Draw(t, "weight"))
+			case 2:
+				if len(all) > 0 {
+					o := all[0]
+					all = all[1:]
+					inFlight[o.a.Backend]--
+					outcome := Outcome{Kind: OutcomeKind(rapid.IntRange(0, 5).Draw(t, "outcome")), Status: rapid.SampledFrom([]int{200, 503}).Draw(t, "status")}
+					if u.Settle(now, o.q, o.a, outcome) == Again {
+						if v := u.Choose(now, o.q, o.a); v.Kind == Go {
+							inFlight[v.Backend]++
+							all = append(all, o)
+						}
+					}
+				}
+			default:
+				q, a := get(uint64(i)), &Attempt{}
+				q.Client = uint64(i % 5)
+				v := u.Choose(now, q, a)
+				possible := 0
+				for _, m := range u.Members(now) {
+					if u.Eligible(m.ID) && m.Weight > 0 {
+						possible++
+					}
+				}
+				if v.Kind == Refused {
+					if possible > 0 {
+						t.Fatalf("refused (%s) while %d could have taken it", v.Reason, possible)
+					}
+					continue
+				}
+				draining := u.Members(now)[v.Backend].State.String() == "draining"
+				if !u.Eligible(v.Backend) && !(v.Reason == KeptSeat && draining) {
+					t.Fatalf("sent to %s, which is %s (%s)", u.Backend(v.Backend).Name, u.Members(now)[v.Backend].State, v.Reason)
+				}
+				inFlight[v.Backend]++
+				all = append(all, open{q, a})
+			}
+			for b := range BackendID(3) {
+				if u.InFlight(b) != inFlight[b] {
+					t.Fatalf("%d in flight on %d, want %d", u.InFlight(b), b, inFlight[b])
+				}
+			}
+			if u.Next() <= now {
+				t.Fatalf("something is due at %d, not after %d", u.Next(), now)
+			}
+		}
+	})
+}
+
+func TestChoosingAllocatesNothing(t *testing.T) {
+	u := New(0, parse(t, "algorithm = \"least-connections\"\nretry {\n}\nsuspend {\n}\nsticky {\n by = \"cookie\"\n}"), 1)
+	q := get(1)
+	var a Attempt
+	assert.Zero(t, testing.AllocsPerRun(1000, func() {
+		a = Attempt{}
+		q.ID++
+		u.Choose(second, q, &a)
+		u.Settle(second, q, &a, Outcome{Kind: Answered, Status: 200})
+	}))
+}
