@@ -154,7 +154,7 @@ func (g *Generator) Next(r *Record) bool {
 		} else {
 			g.at += draw.Exponential(draw.Bits(s.Seed, g.tries, 0, draw.Arrival)) / (s.Rate * g.top)
 		}
-		if g.at >= length {
+		if g.at >= length-1e-9 { // sums of steps are not exact
 			return false
 		}
 		if s.Arrivals == "even" || draw.Unit(draw.Bits(s.Seed, g.tries, 1, draw.Arrival))*g.top <= g.shape(g.at/length) {
@@ -162,7 +162,7 @@ func (g *Generator) Next(r *Record) bool {
 		}
 	}
 	r.reset()
-	r.Time = s.Start.UnixNano() + int64(g.at*1e9)
+	r.Time = s.Start.UnixNano() + int64(math.Round(g.at*1e9))
 	who := sort.SearchFloat64s(g.clients, draw.Unit(draw.Bits(s.Seed, g.n, 0, draw.Who))*g.clients[len(g.clients)-1])
 	who = min(who, len(g.clients)-1)
 	g.who = appendClient(g.who[:0], who)

@@ -7,7 +7,6 @@
 package upstream
 
 import (
-
 	"kestrix/internal/core/balance"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/draw"

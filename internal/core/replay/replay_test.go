@@ -1,0 +1,448 @@
+package replay
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/trace"
+)
+
+// source makes a trace of a text.
+func source(text string) []Source {
+	return []Source{{Name: "t.log", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text)), nil }}}
+}
+
+// even makes a trace of n requests, the same time apart, from so many clients.
+func even(n int, every time.Duration, clients int) string {
+	var b []byte
+	for i := range n {
+		r := trace.Record{
+			Time: 1_790_000_000e9 + int64(i)*int64(every), Client: []byte(fmt.Sprintf("192.0.2.%d", i%clients+1)),
+			Method: []byte("GET"), Path: []byte("/seats"), Status: 200, Bytes: -1, Duration: -1,
+		}
+		b = append(trace.AppendJSON(b, &r), '\n')
+	}
+	return string(b)
+}
+
+func scenarioOf(t testing.TB, c *config.Config, text string) *scenario.Scenario {
+	if text == "" {
+		return scenario.None()
+	}
+	s, found, err := scenario.Read(config.File{Name: "s.hcl", Source: []byte(text)}, c)
+	require.NoError(t, err)
+	for _, f := range found {
+		require.Fail(t, f.Message)
+	}
+	return s
+}
+
+func run(t testing.TB, c *config.Config, sc, text string, o Options) *Result {
+	r, err := Run(context.Background(), c, scenarioOf(t, c, sc), source(text), o)
+	require.NoError(t, err)
+	conserved(t, r)
+	return r
+}
+
+// conserved holds a result to what must add up.
+func conserved(t require.TestingT, r *Result) {
+	require.Equal(t, r.Requests, r.Answered+r.Failed+r.Unfinished, "answered + failed + unfinished = requests")
+	sum := int64(0)
+	for _, e := range r.Errors.List() {
+		sum += e.Requests
+	}
+	require.Equal(t, r.Failed, sum, "the causes sum to failed")
+	var reqs, answered, failed, rows, open int64
+	for _, u := range r.Upstreams {
+		reqs += u.Requests
+		answered += u.Answered
+		failed += u.Failed
+		for _, b := range u.Backends {
+			rows -= b.Requests
+			require.GreaterOrEqual(t, b.Requests, b.Answered+b.Failed)
+		}
+	}
+	require.Equal(t, r.Requests, reqs+r.Errors.NoRoute)
+	require.Equal(t, r.Answered, answered)
+	require.Equal(t, r.Failed, failed+r.Errors.NoRoute)
+	answered, failed = 0, 0
+	for i, row := range r.Timeline.Rows {
+		answered += row.Answered
+		failed += row.Failed
+		for _, u := range row.Upstreams {
+			for _, b := range u {
+				rows += b.Requests
+				if i == len(r.Timeline.Rows)-1 {
+					open += b.Open
+				}
+			}
+		}
+	}
+	require.Equal(t, r.Answered, answered, "the timeline holds every answer")
+	require.Equal(t, r.Failed, failed, "and every failure")
+	require.Zero(t, rows, "and every attempt")
+	require.Equal(t, r.Unfinished, open, "nothing is open at the end but what is unfinished")
+}
+
+const probe = "probe \"http\" {\n path = \"/ready\"\n every = \"3s\"\n timeout = \"1s\"\n down_after = 2\n up_after = 3\n}\n"
+
+func TestSharesAreAThirdEach(t *testing.T) {
+	r := run(t, pool(t, 3, "round-robin", ""), "", even(6000, 10*time.Millisecond, 50), Options{Seed: 1})
+	for name, b := range r.Upstreams["app"].Backends {
+		assert.EqualValues(t, 2000, b.Requests, name)
+		assert.InDelta(t, 1.0/3, b.Share, 1e-12)
+		assert.InDelta(t, 1.0/3, b.FairShare, 1e-12)
+	}
+	assert.InDelta(t, 1, r.Upstreams["app"].Imbalance.MaxOverMean, 1e-12)
+	assert.Zero(t, r.Upstreams["app"].Imbalance.CV)
+	assert.EqualValues(t, 6000, r.Answered)
+	assert.EqualValues(t, 50, r.Trace.Clients)
+	assert.EqualValues(t, 50, r.Sessions.Seen)
+	assert.InDelta(t, 0.041, r.Latency.Mean, 0.002, "40 ms of service and 1 ms of connecting")
+}
+
+func TestFixedServiceIsExact(t *testing.T) {
+	r := run(t, pool(t, 1, "round-robin", ""), "behaviour \"*\" {\n service = \"30ms\"\n connect = \"5ms\"\n}\n", even(100, time.Second, 1), Options{})
+	assert.InDelta(t, 0.035, r.Latency.Mean, 1e-12)
+	assert.InDelta(t, 0.035, r.Latency.Max, 1e-12)
+	assert.InDelta(t, 0.035, r.Latency.P50, 0.0004)
+	assert.InDelta(t, 99.035, r.Duration, 1e-9)
+	assert.InDelta(t, 100*0.030/16/99.035, r.Upstreams["app"].Backends["b0"].Busy, 1e-9)
+}
+
+func TestAFullBacklogRefuses(t *testing.T) {
+	// Ten at once for two workers and three places: five are refused.
+	r := run(t, pool(t, 1, "round-robin", ""), "behaviour \"*\" {\n service = \"100ms\"\n workers = 2\n backlog = 3\n}\n", even(10, time.Nanosecond, 1), Options{})
+	assert.EqualValues(t, 5, r.Answered)
+	assert.EqualValues(t, 5, r.Errors.Refused)
+	assert.InDelta(t, 0.301, r.Latency.Max, 1e-6, "the last one waits for two rounds")
+	assert.Equal(t, 10, r.Upstreams["app"].Backends["b0"].PeakInFlight)
+}
+
+func TestWorkGivenUpKeepsAWorkerBusy(t *testing.T) {
+	// One worker takes 3 s; the proxy waits 2 s. Each request begins behind
+	// work that nobody waits for any more.
+	r := run(t, pool(t, 1, "round-robin", "timeouts {\n answer = \"2s\"\n}\n"), "behaviour \"*\" {\n service = \"3s\"\n workers = 1\n}\n", even(3, time.Second, 1), Options{})
+	assert.EqualValues(t, 3, r.Errors.AnswerTimeout)
+	assert.InDelta(t, 4.001, r.Duration, 1e-9)
+}
+
+// struck makes a scenario with one fault on b0 from 60 s to 120 s.
+func struck(kind, more string) string {
+	return "fault \"f\" {\n backend = \"app.b0\"\n kind = \"" + kind + "\"\n at = \"60s\"\n until = \"120s\"\n" + more + "\n}\n"
+}
+
+// TestEachFaultShowsAsTheNetworkWouldShowIt replays 180 s of ten requests a
+// second over three backends and looks at what becomes of a fault on one.
+func TestEachFaultShowsAsTheNetworkWouldShowIt(t *testing.T) {
+	tcp := strings.Replace(strings.Replace(probe, "\"http\"", "\"tcp\"", 1), " path = \"/ready\"\n", "", 1)
+	short := "timeouts {\n connect = \"500ms\"\n answer = \"2s\"\n}\n"
+	retry := "retry {\n attempts = 2\n}\n"
+	for _, c := range []struct {
+		name, kind, own, more string
+		detected              bool
+		check                 func(t *testing.T, r *Result)
+	}{
+		{"refuse", "refuse", "", probe, true, func(t *testing.T, r *Result) {
+			assert.Positive(t, r.Errors.Refused)
+			assert.Equal(t, r.Failed, r.Errors.Refused+r.Errors.Reset)
+		}},
+		{"refuse with retry", "refuse", "", probe + retry, true, func(t *testing.T, r *Result) {
+			assert.Zero(t, r.Failed)
+			assert.Positive(t, r.Retried)
+			assert.Equal(t, r.Retried, r.Faults[0].Met)
+			assert.Zero(t, r.Faults[0].Lost)
+		}},
+		{"blackhole", "blackhole", "", probe + short, true, func(t *testing.T, r *Result) {
+			assert.Positive(t, r.Errors.ConnectTimeout)
+			assert.InDelta(t, r.Failed, r.Errors.ConnectTimeout+r.Errors.AnswerTimeout, 0)
+		}},
+		{"hang", "hang", "", probe + short, true, func(t *testing.T, r *Result) {
+			assert.Equal(t, r.Failed, r.Errors.AnswerTimeout)
+			assert.Positive(t, r.Failed)
+		}},
+		{"hang behind a probe of the port", "hang", "", tcp + short, false, func(t *testing.T, r *Result) {
+			assert.InDelta(t, 200, r.Errors.AnswerTimeout, 3, "a third of 600: the probe never notices")
+		}},
+		{"reset", "reset", "", probe + retry, true, func(t *testing.T, r *Result) {
+			assert.Equal(t, r.Failed, r.Errors.Reset, "half an answer was passed on: no retry")
+			assert.Positive(t, r.Failed)
+		}},
+		{"reset behind a probe of the port", "reset", "", tcp, false, func(t *testing.T, r *Result) {
+			assert.InDelta(t, 200, r.Errors.Reset, 3)
+		}},
+		{"errors", "errors", "status = 500", probe, true, func(t *testing.T, r *Result) {
+			assert.Equal(t, r.Failed, r.Errors.Status5xx)
+		}},
+		{"some errors", "errors", "rate = \"25%\"", tcp, false, func(t *testing.T, r *Result) {
+			assert.InDelta(t, 50, r.Errors.Status5xx, 20)
+		}},
+		{"slow", "slow", "factor = 30", probe + short, false, func(t *testing.T, r *Result) {
+			assert.Greater(t, r.Upstreams["app"].Backends["b0"].Latency.P95, 0.5)
+			assert.Less(t, r.Upstreams["app"].Backends["b1"].Latency.P95, 0.2)
+		}},
+		{"probe-fails", "probe-fails", "", probe, true, func(t *testing.T, r *Result) {
+			assert.Zero(t, r.Failed, "only the probe fails")
+			assert.Contains(t, r.Health[0].Why, "status 503")
+		}},
+		{"probe-fails on a port", "probe-fails", "", tcp, true, func(t *testing.T, r *Result) { assert.Zero(t, r.Failed) }},
+		{"park", "park", "", probe, true, func(t *testing.T, r *Result) {
+			assert.Zero(t, *r.Faults[0].DetectedAfter)
+			assert.Zero(t, *r.Faults[0].RecoveredAfter)
+			assert.InDelta(t, 60, r.Upstreams["app"].Backends["b0"].SecondsOut, 1e-9)
+			assert.InDelta(t, 400, r.Upstreams["app"].Backends["b0"].Requests, 2)
+		}},
+		{"drain", "drain", "", probe, true, func(t *testing.T, r *Result) {
+			assert.Equal(t, "draining", r.Health[0].To)
+			assert.Zero(t, r.Failed)
+		}},
+		{"weight", "weight", "weight = 4", probe, false, func(t *testing.T, r *Result) {
+			assert.InDelta(t, 400+400, r.Upstreams["app"].Backends["b0"].Requests, 4, "4 of 6 while it lasts")
+		}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			r := run(t, pool(t, 3, "round-robin", c.more), struck(c.kind, c.own), even(1800, 100*time.Millisecond, 20), Options{Seed: 3})
+			f := r.Faults[0]
+			assert.True(t, f.Began)
+			assert.Equal(t, []string{"app.b0"}, f.Backends)
+			assert.Equal(t, c.detected, f.DetectedAfter != nil)
+			if c.detected && c.kind != "park" && c.kind != "drain" {
+				// The second failure in a row ends it: after one to two intervals
+				// where connecting fails at once, and up to a timeout later.
+				assert.GreaterOrEqual(t, *f.DetectedAfter, 3.0)
+				assert.LessOrEqual(t, *f.DetectedAfter, 2*3.0+1.0)
+				require.NotNil(t, f.RecoveredAfter)
+				assert.LessOrEqual(t, *f.RecoveredAfter, 3*3.0+1.0)
+				out := r.Upstreams["app"].Backends["b0"].SecondsOut
+				assert.InDelta(t, 60-*f.DetectedAfter+*f.RecoveredAfter, out, 1e-6)
+				for _, row := range r.Timeline.Rows {
+					if row.At > 60+*f.DetectedAfter && row.At+1 < 120+*f.RecoveredAfter {
+						assert.Zero(t, row.Upstreams["app"]["b0"].Requests, "none goes to it at %v", row.At)
+					}
+				}
+			}
+			c.check(t, r)
+		})
+	}
+}
+
+func TestOpenRequestsBreakWhenAProcessDies(t *testing.T) {
+	sc := "behaviour \"*\" {\n service = \"10s\"\n}\nfault \"f\" {\n backend = \"app.b0\"\n kind = \"refuse\"\n at = \"5s\"\n}\n"
+	r := run(t, pool(t, 1, "round-robin", ""), sc, even(3, time.Second, 1), Options{})
+	assert.EqualValues(t, 3, r.Errors.Reset)
+	assert.InDelta(t, 5, r.Duration, 1e-9)
+	assert.Nil(t, r.Faults[0].DetectedAfter, "nobody looks")
+	assert.Nil(t, r.Faults[0].Until)
+	assert.EqualValues(t, 3, r.Faults[0].Lost)
+}
+
+func TestSuspensionWithoutAProbe(t *testing.T) {
+	r := run(t, pool(t, 3, "round-robin", "suspend {\n after = 3\n rest = \"10s\"\n longest = \"20s\"\n}\nretry {\n}\n"), struck("refuse", ""), even(1800, 100*time.Millisecond, 20), Options{})
+	assert.Zero(t, r.Failed)
+	assert.Less(t, *r.Faults[0].DetectedAfter, 1.0)
+	assert.Equal(t, "suspended", r.Health[0].To)
+	assert.GreaterOrEqual(t, len(r.Health), 6, "it is tried again after each rest")
+}
+
+func TestSessions(t *testing.T) {
+	text := even(3000, 50*time.Millisecond, 30)
+	plain := run(t, pool(t, 3, "round-robin", probe), struck("park", ""), even(3000, 50*time.Millisecond, 31), Options{})
+	assert.Zero(t, plain.Sessions.Moved)
+	assert.Greater(t, plain.Sessions.Lost, int64(1000), "without stickiness nearly each request finds another backend")
+	for _, by := range []string{"cookie", "address"} {
+		r := run(t, pool(t, 3, "round-robin", probe+"sticky {\n by = \""+by+"\"\n}\n"), struck("park", ""), text, Options{})
+		assert.EqualValues(t, 30, r.Sessions.Seen)
+		assert.EqualValues(t, 10, r.Sessions.Moved, "%s: the third that sat on b0", by)
+		assert.EqualValues(t, 10, r.Sessions.Lost, by)
+		assert.Zero(t, r.Failed)
+		assert.Zero(t, run(t, pool(t, 3, "round-robin", probe+"sticky {\n by = \""+by+"\"\n}\n"), struck("drain", ""), text, Options{}).Sessions.Moved, "draining keeps seats")
+		refuse := run(t, pool(t, 3, "round-robin", probe+"sticky {\n by = \""+by+"\"\n on_loss = \"refuse\"\n}\n"), struck("park", ""), text, Options{})
+		assert.EqualValues(t, 400, refuse.Errors.StickyRefused, "%s: a third of 20 a second for 60 s", by)
+		assert.EqualValues(t, 400, refuse.Sessions.Refused)
+	}
+}
+
+func TestSeatsOfClientsThatStayAwayEnd(t *testing.T) {
+	text := even(2, 2*time.Hour, 1)
+	kept := run(t, pool(t, 3, "round-robin", "sticky {\n by = \"cookie\"\n ttl = \"3h\"\n}\n"), "", text, Options{})
+	lost := run(t, pool(t, 3, "round-robin", "sticky {\n by = \"cookie\"\n ttl = \"1h\"\n}\n"), "", text, Options{})
+	assert.Zero(t, kept.Sessions.Lost)
+	assert.EqualValues(t, 1, lost.Sessions.Lost)
+	assert.Zero(t, lost.Sessions.Moved, "it had no seat any more")
+}
+
+func TestUnknownFieldsAndRoutes(t *testing.T) {
+	text := "frontend \"web\" {\n listen = \"127.0.0.1:1\"\n route \"board\" {\n when {\n host = \"board.tern.example\"\n }\n send_to = upstream.app\n }\n}\nupstream \"app\" {\n backends = { a = \"127.0.0.1:2\" }\n}\n"
+	c, found, err := config.Read([]config.File{{Name: "c.hcl", Source: []byte(text)}})
+	require.NoError(t, err)
+	require.Empty(t, found)
+	r := run(t, c, "", even(10, time.Second, 1), Options{})
+	assert.EqualValues(t, 10, r.Errors.NoRoute)
+	assert.EqualValues(t, 10, r.Trace.Unknown["host"])
+	r = run(t, c, "", even(10, time.Second, 1), Options{Host: "board.tern.example"})
+	assert.EqualValues(t, 10, r.Answered)
+	assert.EqualValues(t, 10, r.Routes["web/board"])
+	_, err = Run(context.Background(), c, scenario.None(), source(even(1, 1, 1)), Options{Frontend: "wob"})
+	assert.ErrorContains(t, err, `no frontend is called "wob"; there are: web`)
+}
+
+func TestStampsAreSpreadAndPutInOrder(t *testing.T) {
+	line := func(sec int) string {
+		return fmt.Sprintf("a - - [23/Nov/2026:06:00:%02d +0000] \"GET / HTTP/1.1\" 200 1\n", sec)
+	}
+	var at []float64
+	o := Options{Observe: func(d Decision) { at = append(at, d.At.Seconds()) }}
+	c := pool(t, 1, "round-robin", "")
+	run(t, c, "", line(0)+line(0)+line(0)+line(0)+line(1), o)
+	assert.Equal(t, []float64{0, 0.25, 0.5, 0.75, 1}, at)
+	at = nil
+	o.Spread = "none"
+	run(t, c, "", line(0)+line(0)+line(1), o)
+	assert.Equal(t, []float64{0, 0, 1}, at)
+	at = nil
+	r := run(t, c, "", line(5)+line(2)+line(9)+line(8)+line(3), o)
+	assert.Equal(t, []float64{0, 1, 3, 6, 7}, at, "within the window they are put right")
+	assert.EqualValues(t, 3, r.Trace.OutOfOrder)
+	_, err := Run(context.Background(), c, scenario.None(), source(line(30)+line(5)), Options{})
+	require.ErrorContains(t, err, "t.log:2: the time 2026-11-23 06:00:05 is 25s before one above it")
+	assert.ErrorContains(t, err, "-window 26s takes this one")
+	_, err = Run(context.Background(), c, scenario.None(), source(line(30)+line(5)), Options{Window: 26 * time.Second})
+	assert.NoError(t, err)
+}
+
+func TestWhatCannotBeReplayed(t *testing.T) {
+	c := pool(t, 1, "round-robin", "")
+	for text, want := range map[string]string{
+		"":                                "t.log: there is nothing to replay",
+		"# only a comment\n\n":            "there is nothing to replay",
+		"{\"path\":\"/\"}\n":              "t.log:1: the record has no time",
+		"garbage\n":                       "t.log:1:1: this is not a Common or Combined log line",
+		"{\"time\":1,\"frontend\":\"x\"}": `t.log:1: the record names the frontend "x"`,
+	} {
+		_, err := Run(context.Background(), c, scenario.None(), source(text), Options{})
+		assert.ErrorContains(t, err, want, "%q", text)
+	}
+	r := run(t, c, "", even(3, time.Second, 1)+"garbage\n", Options{SkipBad: true})
+	assert.EqualValues(t, 1, r.Trace.BadLines)
+	assert.EqualValues(t, 4, r.Trace.Bad[0].Line)
+}
+
+func TestStreamsHoldNoWorker(t *testing.T) {
+	var b strings.Builder
+	for i := range 5 {
+		fmt.Fprintf(&b, "{\"time\":%d,\"path\":\"/board\",\"protocol\":\"stream\",\"duration\":100}\n", 1000+i)
+	}
+	sc := "behaviour \"*\" {\n workers = 1\n backlog = 0\n}\n"
+	r := run(t, pool(t, 1, "round-robin", ""), sc, b.String(), Options{})
+	assert.EqualValues(t, 5, r.Answered)
+	assert.Equal(t, 5, r.Upstreams["app"].Backends["b0"].PeakInFlight)
+	r = run(t, pool(t, 1, "round-robin", ""), sc+"fault \"f\" {\n backend = \"*\"\n kind = \"refuse\"\n at = \"50s\"\n}\n", b.String(), Options{})
+	assert.EqualValues(t, 5, r.Errors.BrokenStream, "a stream that is cut is broken, not answered")
+}
+
+func TestAnEndedContextGivesWhatIsKnownSoFar(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	n := 0
+	o := Options{Observe: func(Decision) {
+		if n++; n == 100 {
+			cancel()
+		}
+	}}
+	r, err := Run(ctx, pool(t, 1, "round-robin", ""), scenario.None(), source(even(50000, time.Millisecond, 5)), o)
+	require.NoError(t, err)
+	conserved(t, r)
+	assert.True(t, r.Partial)
+	assert.Less(t, r.Requests, int64(50000))
+}
+
+func TestTheTimelineDoublesItsBucket(t *testing.T) {
+	r := run(t, pool(t, 2, "round-robin", ""), "", even(5000, 2*time.Second, 5), Options{})
+	assert.InDelta(t, 8, r.Timeline.Bucket, 1e-12, "10,000 s in at most 2,048 rows")
+	assert.LessOrEqual(t, len(r.Timeline.Rows), 2048)
+	assert.EqualValues(t, 2, r.Timeline.Rows[10].Upstreams["app"]["b0"].Requests)
+	assert.InDelta(t, r.Latency.P99, r.Timeline.Rows[10].P99, 0.2)
+}
+
+func TestTheSketchIsRightToAFewPerCent(t *testing.T) {
+	var s sketch
+	for i := range int64(1000) {
+		s.add((i + 1) * 1e6) // 1 ms to 1 s
+	}
+	for _, p := range []float64{0.01, 0.5, 0.9, 0.99} {
+		assert.InEpsilon(t, p, s.quantile(p), 0.065, "%v", p)
+	}
+	assert.Zero(t, new(sketch).quantile(0.99))
+	var odd sketch
+	odd.add(0)
+	odd.add(1 << 60)
+	assert.Positive(t, odd.quantile(1))
+}
+
+// TestWhatGoesInComesOut replays random traces under random faults through
+// random configurations: everything adds up, nobody is sent to a backend that
+// is out, and the same seed gives the same bytes.
+func TestWhatGoesInComesOut(t *testing.T) {
+	kinds := []string{"refuse", "blackhole", "hang", "reset", "errors", "slow", "probe-fails", "park", "drain", "weight"}
+	rapid.Check(t, func(rt *rapid.T) {
+		more := ""
+		for _, b := range []string{probe, "retry {\n attempts = 3\n}\n", "suspend {\n after = 2\n rest = \"2s\"\n}\n", "sticky {\n by = \"cookie\"\n}\n", "timeouts {\n connect = \"200ms\"\n answer = \"1s\"\n}\n"} {
+			if rapid.Bool().Draw(rt, "block") {
+				more += b
+			}
+		}
+		if !strings.Contains(more, "http") {
+			more += "probe \"tcp\" {\n every = \"2s\"\n timeout = \"1s\"\n}\n"
+		}
+		c := pool2(rt, rapid.IntRange(1, 4).Draw(rt, "backends"), rapid.SampledFrom([]string{"round-robin", "least-connections", "random", "hash"}).Draw(rt, "algorithm"), more)
+		sc := fmt.Sprintf("behaviour \"*\" {\n workers = %d\n backlog = %d\n}\n", rapid.IntRange(1, 4).Draw(rt, "workers"), rapid.IntRange(0, 5).Draw(rt, "backlog"))
+		for i := range rapid.IntRange(0, 4).Draw(rt, "faults") {
+			at := rapid.IntRange(0, 20).Draw(rt, "at")
+			sc += fmt.Sprintf("fault \"f%d\" {\n backend = \"app.b%s\"\n kind = %q\n at = \"%ds\"\n until = \"%ds\"\n}\n", i, rapid.SampledFrom([]string{"0", "*"}).Draw(rt, "whom"),
+				rapid.SampledFrom(kinds).Draw(rt, "kind"), at, at+rapid.IntRange(1, 15).Draw(rt, "for"))
+		}
+		text := even(rapid.IntRange(1, 400).Draw(rt, "requests"), time.Duration(rapid.IntRange(1, 100).Draw(rt, "every"))*time.Millisecond, 7)
+		o := Options{Seed: rapid.Uint64().Draw(rt, "seed")}
+		parsed, found, err := scenario.Read(config.File{Name: "s.hcl", Source: []byte(sc)}, c)
+		if err != nil || len(found) > 0 {
+			rt.Fatalf("%v %v", err, found)
+		}
+		once := func() (*Result, string) {
+			r, err := Run(context.Background(), c, parsed, source(text), o)
+			if err != nil {
+				rt.Fatal(err)
+			}
+			text, err := json.Marshal(r)
+			if err != nil {
+				rt.Fatal(err)
+			}
+			return r, string(text)
+		}
+		r, first := once()
+		conserved(rt, r)
+		if r.Unfinished != 0 {
+			rt.Fatalf("%d requests never ended", r.Unfinished)
+		}
+		if _, second := once(); first != second {
+			rt.Fatal("the same seed gave other bytes")
+		}
+	})
+}
+
+func pool2(t *rapid.T, n int, algorithm, more string) *config.Config {
+	c, found, err := config.Read([]config.File{{Name: "pool.hcl", Source: []byte(poolText(n, algorithm, more))}})
+	if err != nil || len(found) > 0 {
+		t.Fatalf("%v %v", err, found)
+	}
+	return c
+}

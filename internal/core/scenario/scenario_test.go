@@ -1,0 +1,192 @@
+package scenario
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/config"
+)
+
+func harbour(t testing.TB) *config.Config {
+	c, found, err := config.Read([]config.File{{Name: "h.hcl", Source: []byte(`frontend "f" {
+  listen = "127.0.0.1:1"
+  route "r" {
+    send_to = upstream.booking
+  }
+}
+upstream "booking" {
+  backends = { auk = "127.0.0.1:2", gannet = "127.0.0.1:3" }
+}
+upstream "sailings" {
+  backends = { skua = "127.0.0.1:4" }
+}
+`)}})
+	require.NoError(t, err)
+	require.Empty(t, found)
+	return c
+}
+
+func read(t testing.TB, text string) (*Scenario, []string) {
+	s, found, err := Read(config.File{Name: "s.hcl", Source: []byte(text)}, harbour(t))
+	require.NoError(t, err)
+	var out []string
+	for _, f := range found {
+		out = append(out, fmt.Sprintf("%d:%d %s %s | %s", f.Range.Start.Line, f.Range.Start.Column, f.ID, f.Message, f.Hint))
+	}
+	return s, out
+}
+
+func TestAScenarioIsRead(t *testing.T) {
+	s, found := read(t, `seed = 7
+behaviour "booking.*" {
+  service = lognormal("40ms", 0.6)
+  workers = 8
+  backlog = 0
+  connect = "2ms"
+}
+behaviour "*.auk" {
+  service = "10ms"
+}
+fault "auk loses power" {
+  backend = "booking.auk"
+  kind    = "refuse"
+  at      = "2m"
+  until   = "5m"
+}
+fault "all slow" {
+  upstream = ["booking"]
+  kind     = "slow"
+  factor   = 2.5
+  at       = "0s"
+}
+fault "some errors" {
+  backend = ["*.gannet", "sailings.skua"]
+  kind    = "errors"
+  status  = 500
+  rate    = "25%"
+  at      = "1s"
+}
+expect "few lost" {
+  that = result.error_rate <= 0.002  &&  result.sessions.moved < 50
+}
+`)
+	require.Empty(t, found)
+	assert.EqualValues(t, 7, s.Seed)
+	assert.Equal(t, config.Distribution{Kind: "fixed", Mean: 10 * time.Millisecond}, s.Behaviour("booking.auk").Service, "the last that fits")
+	assert.Equal(t, 16, s.Behaviour("booking.auk").Workers, "what it leaves out is the default")
+	g := s.Behaviour("booking.gannet")
+	assert.Equal(t, config.Distribution{Kind: "lognormal", Mean: 40 * time.Millisecond, CV: 0.6}, g.Service)
+	assert.Equal(t, []any{8, 0, 2 * time.Millisecond}, []any{g.Workers, g.Backlog, g.Connect})
+	assert.Equal(t, Default(), s.Behaviour("sailings.skua"))
+	require.Len(t, s.Faults, 3)
+	assert.Equal(t, 5*time.Minute, s.Faults[0].Until)
+	assert.Negative(t, s.Faults[1].Until, "it never ends")
+	assert.Equal(t, "booking.*", s.Faults[1].Backends[0].Value)
+	assert.Equal(t, []any{2.5, 0.25, 500}, []any{s.Faults[1].Factor, s.Faults[2].Rate, s.Faults[2].Status})
+	assert.Equal(t, "result.error_rate <= 0.002 && result.sessions.moved < 50", s.Expects[0].Text)
+	assert.True(t, Fits("*", "a.b") && Fits("booking.*", "booking.auk") && !Fits("booking", "booking.auk"))
+}
+
+func TestMistakesInAScenario(t *testing.T) {
+	fault := func(lines string) string { return "fault \"f\" {\n" + lines + "\n}\n" }
+	for _, c := range []struct{ name, text, want string }{
+		{"no such backend", fault("backend = \"booking.ouk\"\nkind = \"hang\"\nat = \"1s\""), `2:11 KX101 no backend is called "booking.ouk" | did you mean "booking.auk"?`},
+		{"no such pattern", "behaviour \"gate.*\" {\n}\n", `1:11 KX101 no backend is called "gate.*" | backends are named UPSTREAM.BACKEND, * stands for any text`},
+		{"no such upstream", fault("upstream = \"bookin\"\nkind = \"hang\"\nat = \"1s\""), `2:12 KX101 no upstream is called "bookin" | did you mean "booking"?`},
+		{"end before beginning", fault("backend = \"booking.auk\"\nkind = \"hang\"\nat = \"5m\"\nuntil = \"2m\""), `5:9 KX004 the fault ends at 2m0s, which is not after its beginning at 5m0s | both count from the start of the replay`},
+		{"kind", fault("backend = \"booking.auk\"\nkind = \"hangs\"\nat = \"1s\""), `3:8 KX007 kind cannot be "hangs"; it is "refuse", "blackhole", "hang", "reset", "errors", "slow", "probe-fails", "park", "drain" or "weight" | did you mean "hang"?`},
+		{"nobody", fault("kind = \"hang\"\nat = \"1s\""), `1:1 KX005 the fault "f" strikes nobody | backend = "UPSTREAM.BACKEND", or upstream = "UPSTREAM"`},
+		{"no beginning", fault("backend = \"booking.auk\"\nkind = \"hang\""), `1:1 KX005 fault "f" has no at | at = "2m"`},
+		{"key of another kind", fault("backend = \"booking.auk\"\nkind = \"hang\"\nat = \"1s\"\nfactor = 2"), `5:10 KX002 factor belongs to kind = "slow", and this fault is "hang" | remove it`},
+		{"twice", fault("backend = \"booking.auk\"\nkind = \"hang\"\nat = \"1s\"") + fault("backend = \"booking.auk\"\nkind = \"park\"\nat = \"1s\""), `6:7 KX006 two faults are called "f" | give one of them another title`},
+		{"distribution", "behaviour \"*\" {\n  service = lognoral(\"40ms\", 1)\n}\n", `2:13 KX002 there is no distribution "lognoral" | did you mean lognormal?`},
+		{"arguments", "behaviour \"*\" {\n  service = lognormal(\"40ms\")\n}\n", `2:13 KX003 lognormal takes 2 arguments, not 1 | expected a distribution, like lognormal("40ms", 0.6)`},
+		{"variation", "behaviour \"*\" {\n  service = lognormal(\"40ms\", -1)\n}\n", `2:31 KX004 the coefficient of variation = -1 is outside its limits | expected a number from 0 to 100`},
+		{"workers", "behaviour \"*\" {\n  workers = 0\n}\n", `2:13 KX004 workers = 0 is outside its limits | expected a whole number from 1 to 1000000, like 16`},
+		{"seed", "seed = -1\n", `1:8 KX004 seed = -1 is outside its limits | expected a whole number of at least 0, like 7`},
+		{"unknown", "sead = 1\n", `1:1 KX002 there is no key "sead" at the top | did you mean seed?`},
+		{"syntax", "seed = \n", `1:8 KX001 `},
+		{"too many", func() string {
+			var b strings.Builder
+			for i := range MaxFaults + 1 {
+				fmt.Fprintf(&b, "fault \"f%d\" {\n backend = \"*\"\n kind = \"hang\"\n at = \"1s\"\n}\n", i)
+			}
+			return b.String()
+		}(), fmt.Sprintf(`%d:1 KX004 a scenario holds at most 64 faults | one fault may strike several backends: backend = ["booking.*"]`, MaxFaults*5+1)},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, found := read(t, c.text)
+			require.Len(t, found, 1, "%v", found)
+			if strings.HasSuffix(c.want, " ") {
+				assert.True(t, strings.HasPrefix(found[0], c.want), found[0])
+				return
+			}
+			assert.Equal(t, c.want, found[0])
+		})
+	}
+	_, _, err := Read(config.File{Name: "s.hcl"}, harbour(t))
+	assert.ErrorContains(t, err, "the file is empty")
+}
+
+func TestExpectations(t *testing.T) {
+	s, found := read(t, `expect "few" {
+  that = result.error_rate <= 0.01
+}
+expect "soon" {
+  that = result.faults[0].detected_after < 10
+}
+expect "never is infinite" {
+  that = result.faults[0].recovered_after > 1e9
+}
+expect "by name" {
+  that = result.upstreams.booking.backends.auk.requests == 3 && result.routes["web/rest"] == 4
+}
+`)
+	require.Empty(t, found)
+	verdicts, wrong := s.Judge([]byte(`{"error_rate":0.02,"faults":[{"detected_after":4.5,"recovered_after":null}],"upstreams":{"booking":{"backends":{"auk":{"requests":3}}}},"routes":{"web/rest":4}}`))
+	require.Empty(t, wrong)
+	require.Len(t, verdicts, 4)
+	assert.Equal(t, []bool{false, true, true, true}, []bool{verdicts[0].Met, verdicts[1].Met, verdicts[2].Met, verdicts[3].Met})
+	assert.Equal(t, map[string]any{"result.error_rate": 0.02}, verdicts[0].Values)
+	assert.Equal(t, map[string]any{"result.faults[0].recovered_after": nil}, verdicts[2].Values)
+	assert.Equal(t, []string{"result.routes[\"web/rest\"]", "result.upstreams.booking.backends.auk.requests"}, verdicts[3].Names())
+
+	for text, want := range map[string]string{
+		"result.eror_rate > 1":   "the expectation cannot be evaluated: This object does not have an attribute named \"eror_rate\"",
+		"result.error_rate":      "an expectation is true or false; this is number",
+		"rezult.error_rate > 1":  "the expectation cannot be evaluated",
+		"result.faults[9].x > 1": "the expectation cannot be evaluated",
+		"nothing() > 1":          "the expectation cannot be evaluated",
+		"\"yes\"":                "an expectation is true or false; this is string",
+	} {
+		s, found := read(t, "expect \"x\" {\n  that = "+text+"\n}\n")
+		require.Empty(t, found)
+		_, wrong := s.Judge([]byte(`{"error_rate":0.02,"faults":[{}]}`))
+		require.Len(t, wrong, 1, text)
+		assert.Contains(t, wrong[0].Message, want)
+		assert.Equal(t, 2, wrong[0].Range.Start.Line)
+	}
+}
+
+func TestTheTableOfKindsIsWhole(t *testing.T) {
+	assert.Len(t, kindNames(), len(Kinds))
+	for _, k := range kindNames() {
+		assert.NotEmpty(t, Kinds[k], k)
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add([]byte("seed = 7\nbehaviour \"*\" {\n service = lognormal(\"40ms\", 0.6)\n}\nfault \"f\" {\n backend = \"booking.auk\"\n kind = \"hang\"\n at = \"1s\"\n}\nexpect \"e\" {\n that = result.x > 1\n}\n"))
+	c := harbour(f)
+	f.Fuzz(func(t *testing.T, src []byte) {
+		s, found, err := Read(config.File{Name: "f.hcl", Source: src}, c)
+		if err == nil && len(found) == 0 {
+			s.Judge([]byte(`{"x":2}`))
+		}
+	})
+}
