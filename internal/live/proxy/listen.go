@@ -48,7 +48,7 @@ func (p *Proxy) listen(a config.Address) (*server, error) {
 			return nil, err
 		}
 	}
-	l, err := net.Listen(network, addr)
+	l, err := p.o.Listen(network, addr)
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be listened on: %w", a, plainError(err))
 	}

@@ -3,6 +3,7 @@ package proxy
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"net"
 	"net/http"
 	"strconv"
@@ -42,8 +43,12 @@ type backend struct {
 	name      string
 	address   config.Address
 	timeouts  config.Timeouts
+	dial      dialFunc
 	transport *http.Transport
 }
+
+// dialFunc connects to one backend, whatever address it is asked for.
+type dialFunc func(ctx context.Context, network, address string) (net.Conn, error)
 
 func newPool(p *Proxy, cfg *config.Upstream) *pool {
 	l := &pool{proxy: p, name: cfg.Name, wake: make(chan struct{}, 1), ended: make(chan struct{})}
@@ -72,13 +77,12 @@ func (l *pool) connect() {
 	kept := map[*backend]bool{}
 	for _, b := range l.cfg.Backends {
 		id, _ := l.core.Lookup(b.Name)
-		if int(id) < len(old) && old[id] != nil && old[id].address == b.Address && old[id].timeouts == l.cfg.Timeouts {
-			old[id].name = b.Name
+		if int(id) < len(old) && old[id] != nil && old[id].name == b.Name && old[id].address == b.Address && old[id].timeouts == l.cfg.Timeouts {
 			l.backends[id] = old[id]
 			kept[old[id]] = true
 			continue
 		}
-		l.backends[id] = newBackend(b, l.cfg.Timeouts)
+		l.backends[id] = newBackend(l.proxy, b, l.cfg.Timeouts)
 	}
 	for _, o := range old {
 		if o != nil && !kept[o] {
@@ -105,37 +109,36 @@ type dialError struct {
 func (e *dialError) Error() string { return e.err.Error() }
 func (e *dialError) Unwrap() error { return e.err }
 
-func newBackend(b config.Backend, t config.Timeouts) *backend {
-	return &backend{
-		name: b.Name, address: b.Address, timeouts: t,
-		transport: &http.Transport{
-			DialContext:           dialer(b.Address, t.Connect),
-			DisableCompression:    true, // bodies are passed on as they are
-			MaxIdleConnsPerHost:   256,
-			IdleConnTimeout:       time.Minute,
-			ResponseHeaderTimeout: t.Answer,
-			ExpectContinueTimeout: time.Second,
-			ReadBufferSize:        16 << 10,
-			WriteBufferSize:       16 << 10,
-		},
+func newBackend(p *Proxy, b config.Backend, t config.Timeouts) *backend {
+	network, addr := "tcp", net.JoinHostPort(b.Address.Host, strconv.Itoa(b.Address.Port))
+	if b.Address.Unix != "" {
+		network, addr = "unix", b.Address.Unix
 	}
+	n := &backend{name: b.Name, address: b.Address, timeouts: t}
+	n.dial = func(ctx context.Context, _, _ string) (net.Conn, error) { return p.o.Dial(ctx, network, addr) }
+	n.transport = &http.Transport{
+		DialContext:           n.connect,
+		DisableCompression:    true, // bodies are passed on as they are
+		MaxIdleConnsPerHost:   256,
+		IdleConnTimeout:       time.Minute,
+		ResponseHeaderTimeout: t.Answer,
+		ExpectContinueTimeout: time.Second,
+		ReadBufferSize:        16 << 10,
+		WriteBufferSize:       16 << 10,
+	}
+	return n
 }
 
-// dialer connects to one address, whatever it is asked for.
-func dialer(a config.Address, timeout time.Duration) func(context.Context, string, string) (net.Conn, error) {
-	network, addr := "tcp", net.JoinHostPort(a.Host, strconv.Itoa(a.Port))
-	if a.Unix != "" {
-		network, addr = "unix", a.Unix
+// connect is dial within the connect timeout, with an error that says which of
+// the two it was.
+func (b *backend) connect(ctx context.Context, network, address string) (net.Conn, error) {
+	ctx, cancel := context.WithTimeout(ctx, b.timeouts.Connect)
+	defer cancel()
+	c, err := b.dial(ctx, network, address)
+	if err != nil {
+		return nil, &dialError{err, errors.Is(ctx.Err(), context.DeadlineExceeded)}
 	}
-	d := &net.Dialer{Timeout: timeout}
-	return func(ctx context.Context, _, _ string) (net.Conn, error) {
-		c, err := d.DialContext(ctx, network, addr)
-		if err != nil {
-			ne, ok := err.(net.Error)
-			return nil, &dialError{err, ok && ne.Timeout()}
-		}
-		return c, nil
-	}
+	return c, nil
 }
 
 // run has the core do what is due, at its time.

@@ -2,7 +2,6 @@ package proxy
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -21,7 +20,7 @@ func probeOnce(b *backend, p *config.Probe) upstream.Probe {
 	defer cancel()
 	why := ""
 	if p.Kind == "tcp" {
-		c, err := dialer(b.address, p.Timeout)(ctx, "", "")
+		c, err := b.dial(ctx, "", "")
 		if err == nil {
 			c.Close()
 		}
@@ -43,7 +42,7 @@ func probeHTTP(ctx context.Context, b *backend, p *config.Probe) string {
 		return "the path cannot be asked for: " + p.Path
 	}
 	req.Header.Set("User-Agent", "kestrix-probe")
-	t := &http.Transport{DialContext: dialer(b.address, p.Timeout), DisableKeepAlives: true, DisableCompression: true}
+	t := &http.Transport{DialContext: b.dial, DisableKeepAlives: true, DisableCompression: true}
 	defer t.CloseIdleConnections()
 	res, err := t.RoundTrip(req)
 	if err != nil {
@@ -68,11 +67,10 @@ func probeHTTP(ctx context.Context, b *backend, p *config.Probe) string {
 }
 
 func probeFailure(ctx context.Context, p *config.Probe, err error) string {
-	var de *dialError
 	switch {
 	case err == nil:
 		return ""
-	case ctx.Err() != nil, errors.As(err, &de) && de.timeout:
+	case ctx.Err() != nil:
 		return fmt.Sprintf("no answer within %s", p.Timeout)
 	}
 	return plainError(err).Error()

@@ -7,6 +7,7 @@ import (
 	"crypto/rand"
 	"encoding/binary"
 	"fmt"
+	"net"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -20,6 +21,9 @@ import (
 type Options struct {
 	Seed  uint64        // keys ties and draws of the core; 0 takes a random one
 	Grace time.Duration // how long open requests may go on after Stop
+	// Dial and Listen are how the world is reached; nil for the network.
+	Dial   func(ctx context.Context, network, address string) (net.Conn, error)
+	Listen func(network, address string) (net.Listener, error)
 	// Event is told of what happens besides requests: changes of state,
 	// listeners, reloads. It must be safe for concurrent use.
 	Event func(Event)
@@ -66,6 +70,12 @@ type entry struct {
 func New(o Options) *Proxy {
 	if o.Seed == 0 {
 		o.Seed = randomNumber()
+	}
+	if o.Dial == nil {
+		o.Dial = new(net.Dialer).DialContext
+	}
+	if o.Listen == nil {
+		o.Listen = net.Listen
 	}
 	if o.Event == nil {
 		o.Event = func(Event) {}

@@ -1,0 +1,217 @@
+package proxy
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/config"
+)
+
+// network is an in-memory one, so that tests run in virtual time and need no
+// ports.
+type network struct {
+	mu        sync.Mutex
+	listeners map[string]*listener
+	accepts   map[string]bool // addresses that accept and never answer
+}
+
+func newNetwork() *network {
+	return &network{listeners: map[string]*listener{}, accepts: map[string]bool{}}
+}
+
+type listener struct {
+	net     *network
+	addr    string
+	conns   chan net.Conn
+	closed  chan struct{}
+	once    sync.Once
+	clients int
+}
+
+func (n *network) listen(_, address string) (net.Listener, error) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.listeners[address] != nil {
+		return nil, &net.OpError{Op: "listen", Err: syscall.EADDRINUSE}
+	}
+	l := &listener{net: n, addr: address, conns: make(chan net.Conn), closed: make(chan struct{})}
+	n.listeners[address] = l
+	return l, nil
+}
+
+func (n *network) dial(ctx context.Context, _, address string) (net.Conn, error) {
+	n.mu.Lock()
+	l, hung := n.listeners[address], n.accepts[address]
+	n.mu.Unlock()
+	if hung {
+		here, there := net.Pipe()
+		go func() { _, _ = io.Copy(io.Discard, there) }() // reads, never answers
+		return here, nil
+	}
+	if l == nil {
+		return nil, &net.OpError{Op: "dial", Err: syscall.ECONNREFUSED}
+	}
+	here, there := net.Pipe()
+	n.mu.Lock()
+	l.clients++
+	from := netip.AddrPortFrom(netip.MustParseAddr("203.0.113.9"), uint16(40000+l.clients%20000))
+	n.mu.Unlock()
+	select {
+	case l.conns <- &namedConn{there, net.TCPAddrFromAddrPort(from)}:
+		return here, nil
+	case <-l.closed:
+		return nil, &net.OpError{Op: "dial", Err: syscall.ECONNREFUSED}
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// hang makes an address accept and never answer, or ends that.
+func (n *network) hang(address string, on bool) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.accepts[address] = on
+}
+
+type namedConn struct {
+	net.Conn
+	remote net.Addr
+}
+
+func (c *namedConn) RemoteAddr() net.Addr { return c.remote }
+
+func (l *listener) Accept() (net.Conn, error) {
+	select {
+	case c := <-l.conns:
+		return c, nil
+	case <-l.closed:
+		return nil, net.ErrClosed
+	}
+}
+
+func (l *listener) Close() error {
+	l.once.Do(func() {
+		close(l.closed)
+		l.net.mu.Lock()
+		delete(l.net.listeners, l.addr)
+		l.net.mu.Unlock()
+	})
+	return nil
+}
+
+func (l *listener) Addr() net.Addr { return &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1)} }
+
+// world is a proxy with backends on a network in memory.
+type world struct {
+	t        *testing.T
+	net      *network
+	proxy    *Proxy
+	client   *http.Client
+	mu       sync.Mutex
+	backends map[string]*http.Server
+	events   []Event
+	access   []Access
+	began    time.Time
+}
+
+// newWorld serves a configuration; backends are started with start.
+func newWorld(t *testing.T, text string) *world {
+	w := &world{t: t, net: newNetwork(), backends: map[string]*http.Server{}, began: time.Now()}
+	w.proxy = New(Options{
+		Seed: 7, Grace: 5 * time.Second, Dial: w.net.dial, Listen: w.net.listen,
+		Event: func(e Event) {
+			w.mu.Lock()
+			defer w.mu.Unlock()
+			w.events = append(w.events, e)
+		},
+		Access: func(a *Access) {
+			w.mu.Lock()
+			defer w.mu.Unlock()
+			w.access = append(w.access, *a)
+		},
+	})
+	w.client = &http.Client{Transport: &http.Transport{DialContext: w.net.dial}}
+	if text != "" {
+		require.NoError(t, w.proxy.Apply(parse(t, text)))
+	}
+	return w
+}
+
+func parse(t *testing.T, text string) *config.Config {
+	c, found, err := config.Read([]config.File{{Name: "t.hcl", Source: []byte(text)}})
+	require.NoError(t, err)
+	for _, f := range found {
+		require.Fail(t, f.Message)
+	}
+	return c
+}
+
+// start runs a backend; handler nil answers with its address.
+func (w *world) start(address string, handler http.HandlerFunc) {
+	l, err := w.net.listen("tcp", address)
+	require.NoError(w.t, err)
+	if handler == nil {
+		handler = func(out http.ResponseWriter, r *http.Request) { _, _ = io.WriteString(out, address) }
+	}
+	s := &http.Server{Handler: handler}
+	w.backends[address] = s
+	go func() { _ = s.Serve(l) }()
+}
+
+// kill ends a backend like a process that is killed.
+func (w *world) kill(address string) { _ = w.backends[address].Close() }
+
+// get asks and gives status and body; an error of the client gives status 0.
+func (w *world) get(url string) (int, string) {
+	res, err := w.client.Get(url)
+	if err != nil {
+		return 0, err.Error()
+	}
+	defer res.Body.Close()
+	b, err := io.ReadAll(res.Body)
+	if err != nil {
+		return res.StatusCode, err.Error()
+	}
+	return res.StatusCode, string(b)
+}
+
+// close ends everything; a bubble wants no goroutine left.
+func (w *world) close() {
+	w.client.CloseIdleConnections()
+	if err := w.proxy.Stop(); err != nil && !errors.Is(err, context.DeadlineExceeded) {
+		w.t.Log(err)
+	}
+	for _, s := range w.backends {
+		_ = s.Close()
+	}
+}
+
+// log gives a copy of the access lines so far.
+func (w *world) log() []Access {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return append([]Access(nil), w.access...)
+}
+
+// news gives the events of one who, as seconds and what.
+func (w *world) news(who string) []Event {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	var out []Event
+	for _, e := range w.events {
+		if e.Who == who {
+			out = append(out, e)
+		}
+	}
+	return out
+}

@@ -1,0 +1,639 @@
+package proxy
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/replay"
+	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/trace"
+)
+
+// front is a frontend for the upstream app.
+const front = "frontend \"web\" {\n  listen = \"127.0.0.1:8080\"\n  route \"all\" {\n    send_to = upstream.app\n  }\n}\n"
+
+const base = "http://127.0.0.1:8080"
+
+func app(more string) string {
+	return front + "upstream \"app\" {\n backends = {\n a = \"192.0.2.1:80\"\n b = \"192.0.2.2:80\"\n c = \"192.0.2.3:80\"\n}\n" + more + "\n}\n"
+}
+
+func addresses() []string { return []string{"192.0.2.1:80", "192.0.2.2:80", "192.0.2.3:80"} }
+
+func TestRequestsAreSpreadAndLogged(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t, app(""))
+		defer w.close()
+		for _, a := range addresses() {
+			w.start(a, nil)
+		}
+		counts := map[string]int{}
+		for range 9 {
+			status, body := w.get(base + "/seats?x=1")
+			require.Equal(t, 200, status)
+			counts[body]++
+		}
+		assert.Equal(t, map[string]int{"192.0.2.1:80": 3, "192.0.2.2:80": 3, "192.0.2.3:80": 3}, counts)
+		synctest.Wait()
+		l := w.log()
+		require.Len(t, l, 9)
+		assert.Equal(t, "203.0.113.9", l[0].Client)
+		assert.Equal(t, "web/all app round-robin 1 200", fmt.Sprintf("%s/%s %s %s %d %d", l[0].Frontend, l[0].Route, l[0].Upstream, l[0].Reason, l[0].Attempts, l[0].Status))
+		assert.Equal(t, "/seats?x=1", l[0].Path)
+		assert.EqualValues(t, 12, l[0].Bytes)
+	})
+}
+
+func TestFieldsOnTheirWay(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t, front+"upstream \"app\" {\n backends = { a = \"192.0.2.1:80\" }\n}\n")
+		defer w.close()
+		var got *http.Request
+		var body string
+		w.start("192.0.2.1:80", func(out http.ResponseWriter, r *http.Request) {
+			b, _ := io.ReadAll(r.Body)
+			got, body = r, string(b)
+			out.Header().Set("Connection", "X-Private")
+			out.Header().Set("X-Private", "1")
+			out.Header().Set("X-Public", "2")
+			out.WriteHeader(http.StatusCreated)
+			_, _ = io.WriteString(out, "made")
+		})
+		req, err := http.NewRequest("POST", base+"/a%2Fb/%C3%BC?q=1%202&", strings.NewReader("hello"))
+		require.NoError(t, err)
+		req.Host = "Tickets.Tern.example:8080"
+		for name, value := range map[string]string{
+			"Connection": "X-Hop, keep-alive", "X-Hop": "1", "Keep-Alive": "300", "TE": "gzip", "Proxy-Authorization": "secret", "Upgrade": "h2c",
+			"X-Forwarded-For": "6.6.6.6", "Forwarded": "for=6.6.6.6", "X-Forwarded-Whatever": "x", "X-End-To-End": "yes", "Cookie": "a=b",
+		} {
+			req.Header.Set(name, value)
+		}
+		res, err := w.client.Do(req)
+		require.NoError(t, err)
+		defer res.Body.Close()
+		answer, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		assert.Equal(t, 201, res.StatusCode)
+		assert.Equal(t, "made", string(answer))
+		assert.Equal(t, "2", res.Header.Get("X-Public"))
+		assert.Empty(t, res.Header.Get("X-Private"), "what Connection names is not passed on")
+		assert.Equal(t, "1.1 kestrix", res.Header.Get("Via"))
+
+		assert.Equal(t, "POST", got.Method)
+		assert.Equal(t, "/a%2Fb/%C3%BC?q=1%202&", got.RequestURI, "the path goes on as it came")
+		assert.Equal(t, "Tickets.Tern.example:8080", got.Host, "the host is kept")
+		assert.Equal(t, "hello", body)
+		assert.EqualValues(t, 5, got.ContentLength)
+		assert.Equal(t, "yes", got.Header.Get("X-End-To-End"))
+		for _, name := range []string{"X-Hop", "Keep-Alive", "Te", "Proxy-Authorization", "Upgrade", "X-Forwarded-Whatever", "Connection"} {
+			assert.Empty(t, got.Header.Get(name), name)
+		}
+		assert.Equal(t, []string{"203.0.113.9"}, got.Header["X-Forwarded-For"], "what the client says of itself is replaced")
+		assert.Equal(t, "http", got.Header.Get("X-Forwarded-Proto"))
+		assert.Equal(t, `for=203.0.113.9;proto=http;host="Tickets.Tern.example:8080"`, got.Header.Get("Forwarded"))
+		assert.Equal(t, "1.1 kestrix", got.Header.Get("Via"))
+	})
+}
+
+func TestForwardedIsWrittenByTheStandard(t *testing.T) {
+	h := http.Header{}
+	forwarded(h, "2001:db8::1", "a.example", "https")
+	assert.Equal(t, `for="[2001:db8::1]";proto=https;host=a.example`, h.Get("Forwarded"))
+	forwarded(h, "-", `odd"host`, "http")
+	assert.Equal(t, `for=unknown;proto=http;host="odd\"host"`, h.Get("Forwarded"))
+	via := http.Header{"Via": {"1.0 first", "1.1 second"}}
+	addVia(via, 2, 0)
+	assert.Equal(t, []string{"1.0 first, 1.1 second, 2 kestrix"}, via["Via"])
+}
+
+func TestWhatFailsIsAnsweredByItsCause(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t, front+"upstream \"app\" {\n backends = { a = \"192.0.2.1:80\" }\n timeouts {\n connect = \"1s\"\n answer = \"2s\"\n }\n}\n")
+		defer w.close()
+		// A client that keeps connections would ask again by itself.
+		w.client = &http.Client{Transport: &http.Transport{DialContext: w.net.dial, DisableKeepAlives: true}}
+		status, body := w.get(base + "/")
+		assert.Equal(t, 502, status)
+		assert.Equal(t, "Bad Gateway: the backend refuses connections\n", body)
+		w.net.hang("192.0.2.1:80", true)
+		before := time.Now()
+		status, body = w.get(base + "/")
+		assert.Equal(t, 504, status)
+		assert.Contains(t, body, "did not answer in time")
+		assert.Equal(t, 2*time.Second, time.Since(before))
+		w.net.hang("192.0.2.1:80", false)
+		w.start("192.0.2.1:80", func(out http.ResponseWriter, r *http.Request) {
+			if r.URL.Path == "/half" {
+				out.Header().Set("Content-Length", "100")
+				_, _ = io.WriteString(out, "half")
+				_ = http.NewResponseController(out).Flush()
+			}
+			panic(http.ErrAbortHandler)
+		})
+		status, body = w.get(base + "/")
+		assert.Equal(t, 502, status)
+		assert.Contains(t, body, "broke the connection")
+		_, body = w.get(base + "/half")
+		assert.Contains(t, body, "EOF", "half an answer is not taken for a whole one")
+		synctest.Wait()
+		var why []string
+		for _, a := range w.log() {
+			why = append(why, fmt.Sprint(a.Status, " ", a.Reason))
+		}
+		assert.Equal(t, []string{"502 connection-refused", "504 answer-timeout", "502 connection-broken", "200 answer-broke"}, why)
+	})
+}
+
+func TestNoRouteAndNoBackend(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		text := strings.Replace(app("probe \"http\" {\n every = \"1s\"\n timeout = \"1s\"\n}"), "    send_to", "    when {\n path = \"/seats/**\"\n }\n    send_to", 1)
+		w := newWorld(t, text)
+		defer w.close()
+		status, _ := w.get(base + "/other")
+		assert.Equal(t, 404, status)
+		time.Sleep(1500 * time.Millisecond) // virtual: every backend has been probed and refuses
+		res, err := w.client.Get(base + "/seats")
+		require.NoError(t, err)
+		res.Body.Close()
+		assert.Equal(t, 503, res.StatusCode)
+		assert.Equal(t, "5", res.Header.Get("Retry-After"))
+		assert.Len(t, w.news("app"), 1, "that nothing is left is told once")
+	})
+}
+
+func TestRetriesSendTheBodyAgain(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t, app("algorithm = \"least-connections\"\nretry {\n attempts = 3\n on = [\"connect\", \"reset\", \"503\"]\n}"))
+		defer w.close()
+		var mu sync.Mutex
+		bodies := map[string]int{}
+		serve := func(address string) http.HandlerFunc {
+			return func(out http.ResponseWriter, r *http.Request) {
+				b, _ := io.ReadAll(r.Body)
+				mu.Lock()
+				bodies[string(b)]++
+				mu.Unlock()
+				if address != "192.0.2.3:80" {
+					out.WriteHeader(503)
+				}
+				fmt.Fprintf(out, "%s %d", address, len(b))
+			}
+		}
+		for _, a := range addresses() {
+			w.start(a, serve(a))
+		}
+		put := func(method, body string) (int, string) {
+			req, err := http.NewRequest(method, base+"/", strings.NewReader(body))
+			require.NoError(t, err)
+			res, err := w.client.Do(req)
+			require.NoError(t, err)
+			defer res.Body.Close()
+			b, _ := io.ReadAll(res.Body)
+			return res.StatusCode, string(b)
+		}
+		for range 6 {
+			status, got := put("PUT", "small body")
+			assert.Equal(t, 200, status)
+			assert.Equal(t, "192.0.2.3:80 10", got, "repeated until one answers, with the whole body")
+		}
+		posts := map[int]int{}
+		for range 6 {
+			status, _ := put("POST", "small body")
+			posts[status]++
+		}
+		assert.Positive(t, posts[503], "a POST that was answered with 503 is not repeated")
+		large := strings.Repeat("x", keptBody+1)
+		larges := map[int]int{}
+		for range 6 {
+			status, _ := put("PUT", large)
+			larges[status]++
+		}
+		assert.Positive(t, larges[503], "what is too large to be kept cannot be repeated")
+		assert.Positive(t, larges[200], "but is passed on")
+		for _, a := range addresses()[:2] {
+			w.kill(a)
+		}
+		for range 6 {
+			status, _ := put("POST", large)
+			assert.Equal(t, 200, status, "connecting may be repeated for any method: nothing of the body was sent")
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		assert.Len(t, bodies, 2, "every body arrived whole")
+	})
+}
+
+func TestAClientThatLeavesEndsItsRequest(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t, app("suspend {\n after = 1\n}"))
+		defer w.close()
+		ended := make(chan struct{}, 3)
+		for _, a := range addresses() {
+			w.start(a, func(out http.ResponseWriter, r *http.Request) {
+				<-r.Context().Done()
+				ended <- struct{}{}
+			})
+		}
+		ctx, cancel := context.WithTimeout(t.Context(), time.Second)
+		defer cancel()
+		req, err := http.NewRequestWithContext(ctx, "GET", base+"/", nil)
+		require.NoError(t, err)
+		_, err = w.client.Do(req)
+		require.ErrorIs(t, err, context.DeadlineExceeded)
+		<-ended
+		synctest.Wait()
+		l := w.log()
+		require.Len(t, l, 1)
+		assert.Equal(t, "client-left", l[0].Reason)
+		assert.Zero(t, l[0].Status)
+		for _, e := range w.events {
+			assert.NotEqual(t, "suspended", e.What, "it says nothing of the backend")
+		}
+	})
+}
+
+func TestStreamsAreFlushedAtOnce(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t, front+"upstream \"app\" {\n backends = { a = \"192.0.2.1:80\" }\n timeouts {\n answer = \"1s\"\n }\n}\n")
+		defer w.close()
+		w.start("192.0.2.1:80", func(out http.ResponseWriter, r *http.Request) {
+			out.Header().Set("Content-Type", "text/event-stream")
+			for i := range 3 {
+				fmt.Fprintf(out, "data: %d\n", i)
+				_ = http.NewResponseController(out).Flush()
+				time.Sleep(10 * time.Second)
+			}
+		})
+		began := time.Now()
+		res, err := w.client.Get(base + "/")
+		require.NoError(t, err)
+		defer res.Body.Close()
+		lines := bufio.NewScanner(res.Body)
+		for i := range 3 {
+			require.True(t, lines.Scan())
+			assert.Equal(t, fmt.Sprintf("data: %d", i), lines.Text())
+			assert.Equal(t, time.Duration(i)*10*time.Second, time.Since(began), "as it comes, whatever the answer timeout")
+		}
+		assert.False(t, lines.Scan())
+	})
+}
+
+func TestACookieKeepsItsBackend(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		text := app("retry {\n}\nsticky {\n by = \"cookie\"\n name = \"tern_seat\"\n ttl = \"1h\"\n secret = \"a long line that only proxies know\"\n}")
+		w := newWorld(t, text)
+		defer w.close()
+		for _, a := range addresses() {
+			w.start(a, nil)
+		}
+		jar := ""
+		ask := func() (string, *http.Cookie) {
+			req, err := http.NewRequest("GET", base+"/", nil)
+			require.NoError(t, err)
+			if jar != "" {
+				req.Header.Set("Cookie", "other=1; tern_seat="+jar)
+			}
+			res, err := w.client.Do(req)
+			require.NoError(t, err)
+			defer res.Body.Close()
+			b, _ := io.ReadAll(res.Body)
+			for _, c := range res.Cookies() {
+				jar = c.Value
+				return string(b), c
+			}
+			return string(b), nil
+		}
+		first, cookie := ask()
+		require.NotNil(t, cookie)
+		assert.True(t, cookie.HttpOnly)
+		assert.Equal(t, http.SameSiteLaxMode, cookie.SameSite)
+		assert.Equal(t, 3600, cookie.MaxAge)
+		assert.Equal(t, "/", cookie.Path)
+		for range 5 {
+			got, again := ask()
+			assert.Equal(t, first, got)
+			assert.Nil(t, again, "it is not given anew each time")
+		}
+		time.Sleep(20 * time.Minute)
+		got, renewed := ask()
+		assert.Equal(t, first, got)
+		assert.NotNil(t, renewed, "renewed while the client keeps coming")
+		// The seat holds for another proxy with the same secret, and after a
+		// reload; a cookie that was changed is as none.
+		require.NoError(t, w.proxy.Apply(parse(t, text)))
+		got, _ = ask()
+		assert.Equal(t, first, got)
+		good := jar
+		jar = strings.Repeat("A", len(good))
+		_, cookie = ask()
+		assert.NotNil(t, cookie)
+		jar = good
+		w.kill(first)
+		moved, detour := ask()
+		assert.NotEqual(t, first, moved)
+		assert.Nil(t, detour, "a retry's detour does not move the session")
+		synctest.Wait()
+		l := w.log()
+		assert.NotEmpty(t, l[0].Session)
+		assert.Equal(t, l[0].Session, l[1].Session)
+		assert.NotContains(t, good, l[0].Session)
+		assert.Equal(t, "seat", l[1].Reason)
+		assert.Equal(t, "retry", l[len(l)-1].Reason)
+	})
+}
+
+// TestProbesDoWhatTheReplayForetells kills and restarts a backend at set times
+// in virtual time and holds each change of state against the replay of the same
+// fault: the same core, the same moments.
+func TestProbesDoWhatTheReplayForetells(t *testing.T) {
+	for _, c := range []struct{ name, kind, probe string }{
+		{"killed", "refuse", "probe \"http\" {\n path = \"/ready\"\n every = \"3s\"\n timeout = \"1s\"\n down_after = 2\n up_after = 3\n}"},
+		{"hung", "hang", "probe \"http\" {\n every = \"2s\"\n timeout = \"700ms\"\n down_after = 3\n up_after = 2\n}"},
+		{"hung behind a probe of the port", "hang", "probe \"tcp\" {\n every = \"2s\"\n timeout = \"700ms\"\n}"},
+		{"killed behind a probe of the port", "refuse", "probe \"tcp\" {\n every = \"2s\"\n timeout = \"700ms\"\n}"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			forecast := foretold(t, app(c.probe), c.kind)
+			synctest.Test(t, func(t *testing.T) {
+				w := newWorld(t, app(c.probe))
+				defer w.close()
+				for _, a := range addresses() {
+					w.start(a, nil)
+				}
+				time.Sleep(60 * time.Second)
+				strike := func(on bool) {
+					switch {
+					case c.kind == "hang":
+						w.net.hang("192.0.2.1:80", on)
+					case on:
+						w.kill("192.0.2.1:80")
+					default:
+						w.start("192.0.2.1:80", nil)
+					}
+				}
+				strike(true)
+				time.Sleep(60 * time.Second)
+				strike(false)
+				time.Sleep(60 * time.Second)
+				synctest.Wait()
+				var got []string
+				for _, e := range w.news("app.a") {
+					// A model's probe takes two milliseconds, one in memory none.
+					got = append(got, fmt.Sprintf("%.1f %s", e.At.Sub(w.began).Seconds(), e.What))
+				}
+				assert.Equal(t, forecast, got)
+				if !strings.Contains(c.name, "hung behind") {
+					assert.NotEmpty(t, got)
+				}
+			})
+		})
+	}
+}
+
+// foretold replays three minutes with a fault on the first backend from 60 s to
+// 120 s and gives its changes of state.
+func foretold(t *testing.T, text, kind string) []string {
+	c := parse(t, text)
+	s, found, err := scenario.Read(config.File{Name: "s.hcl", Source: []byte("behaviour \"*\" {\n connect = \"0s\"\n}\nfault \"f\" {\n backend = \"app.a\"\n kind = \"" + kind + "\"\n at = \"60s\"\n until = \"120s\"\n}\n")}, c)
+	require.NoError(t, err)
+	require.Empty(t, found)
+	var b strings.Builder
+	for i := range 180 {
+		fmt.Fprintf(&b, "{\"time\":%d,\"path\":\"/\",\"client\":\"a\",\"method\":\"GET\"}\n", 1000+i)
+	}
+	r, err := replay.Run(t.Context(), c, s, []replay.Source{{Name: "t", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(b.String())), nil }}}, replay.Options{Seed: 7})
+	require.NoError(t, err)
+	var out []string
+	for _, h := range r.Health {
+		if h.Backend == "a" {
+			out = append(out, fmt.Sprintf("%.1f %s", h.At, h.To))
+		}
+	}
+	return out
+}
+
+// TestServeAndReplayTakeTheSameDecisions sends requests through the live proxy,
+// writes its access log, replays that log with the same seed, and compares who
+// was chosen and why, request by request.
+func TestServeAndReplayTakeTheSameDecisions(t *testing.T) {
+	for _, algorithm := range []string{"round-robin", "least-connections", "random", "hash"} {
+		for _, more := range []string{"", "sticky {\n by = \"address\"\n}\n", "retry {\n}\nsuspend {\n}\nprobe \"http\" {\n}\n"} {
+			t.Run(algorithm+" "+strings.Fields(more + " plain")[0], func(t *testing.T) {
+				text := app("algorithm = \"" + algorithm + "\"\n" + more)
+				var log []byte
+				var live []string
+				synctest.Test(t, func(t *testing.T) {
+					w := newWorld(t, text)
+					defer w.close()
+					for _, a := range addresses() {
+						w.start(a, func(out http.ResponseWriter, r *http.Request) { time.Sleep(20 * time.Millisecond) })
+					}
+					for i := range 200 {
+						time.Sleep(time.Duration(30+i%7) * time.Millisecond)
+						w.get(fmt.Sprintf("%s/seats/%d", base, i))
+					}
+					synctest.Wait()
+					for _, a := range w.log() {
+						live = append(live, a.Backend+" "+a.Reason)
+						log = append(a.AppendJSON(log), '\n')
+					}
+				})
+				c := parse(t, text)
+				var foretold []string
+				o := replay.Options{Seed: 7, Observe: func(d replay.Decision) { foretold = append(foretold, d.Backend+" "+d.Reason) }}
+				_, err := replay.Run(t.Context(), c, scenario.None(), []replay.Source{{Name: "access.jsonl", Open: func() (io.ReadCloser, error) {
+					return io.NopCloser(strings.NewReader(string(log))), nil
+				}}}, o)
+				require.NoError(t, err)
+				require.Len(t, live, 200)
+				assert.Equal(t, live, foretold)
+			})
+		}
+	}
+}
+
+func TestReloadLosesNoRequest(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t, app("algorithm = \"least-connections\""))
+		defer w.close()
+		for _, a := range append(addresses(), "192.0.2.4:80") {
+			w.start(a, func(out http.ResponseWriter, r *http.Request) {
+				time.Sleep(50 * time.Millisecond)
+				_, _ = io.WriteString(out, "ok")
+			})
+		}
+		var wg sync.WaitGroup
+		for range 8 {
+			wg.Go(func() {
+				for range 100 {
+					status, body := w.get(base + "/")
+					assert.Equal(t, 200, status, body)
+				}
+			})
+		}
+		others := []string{
+			app("algorithm = \"random\"\nretry {\n}"),
+			strings.Replace(app("sticky {\n by = \"cookie\"\n}"), "b = \"192.0.2.2:80\"", "d = \"192.0.2.4:80\"", 1),
+			app("probe \"http\" {\n}\ntimeouts {\n answer = \"9s\"\n}"),
+			strings.Replace(app(""), "\"127.0.0.1:8080\"", "[\"127.0.0.1:8080\", \"127.0.0.1:8081\"]", 1),
+		}
+		for i := range 200 {
+			time.Sleep(20 * time.Millisecond)
+			require.NoError(t, w.proxy.Apply(parse(t, others[i%len(others)])))
+		}
+		wg.Wait()
+		synctest.Wait()
+		assert.Len(t, w.log(), 800)
+	})
+}
+
+func TestAReloadThatCannotListenChangesNothing(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t, app(""))
+		defer w.close()
+		for _, a := range addresses() {
+			w.start(a, nil)
+		}
+		taken, err := w.net.listen("tcp", "127.0.0.1:9999")
+		require.NoError(t, err)
+		defer taken.Close()
+		bad := strings.Replace(app(""), "\"127.0.0.1:8080\"", "[\"127.0.0.1:8081\", \"127.0.0.1:9999\"]", 1)
+		err = w.proxy.Apply(parse(t, bad))
+		require.ErrorContains(t, err, "t.hcl:2:31: 127.0.0.1:9999 cannot be listened on: the address is in use by another process")
+		status, _ := w.get(base + "/")
+		assert.Equal(t, 200, status, "the old listener is still there")
+		again, err := w.net.listen("tcp", "127.0.0.1:8081")
+		require.NoError(t, err, "what was opened in vain is closed again")
+		again.Close()
+	})
+}
+
+func TestAListenerThatGoesLetsItsRequestsEnd(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t, app(""))
+		defer w.close()
+		for _, a := range addresses() {
+			w.start(a, func(out http.ResponseWriter, r *http.Request) {
+				time.Sleep(2 * time.Second)
+				_, _ = io.WriteString(out, "late")
+			})
+		}
+		done := make(chan string)
+		go func() { _, body := w.get(base + "/"); done <- body }()
+		time.Sleep(time.Second)
+		require.NoError(t, w.proxy.Apply(parse(t, strings.ReplaceAll(app(""), "8080", "8081"))))
+		assert.Equal(t, "late", <-done)
+		_, body := w.get(base + "/")
+		assert.Contains(t, body, "refused")
+		_, body = w.get("http://127.0.0.1:8081/")
+		assert.Equal(t, "late", body)
+	})
+}
+
+func TestStopWaitsForOpenRequestsUpToTheGraceTime(t *testing.T) {
+	for _, c := range []struct {
+		takes time.Duration
+		want  string
+	}{{3 * time.Second, "answered"}, {time.Minute, "EOF"}} {
+		synctest.Test(t, func(t *testing.T) {
+			w := newWorld(t, app(""))
+			defer w.close()
+			for _, a := range addresses() {
+				w.start(a, func(out http.ResponseWriter, r *http.Request) {
+					select {
+					case <-time.After(c.takes):
+						_, _ = io.WriteString(out, "answered")
+					case <-r.Context().Done():
+					}
+				})
+			}
+			done := make(chan string)
+			go func() { _, body := w.get(base + "/"); done <- body }()
+			time.Sleep(time.Second)
+			err := w.proxy.Stop()
+			assert.Contains(t, <-done, c.want)
+			assert.Equal(t, c.takes > 5*time.Second, err != nil)
+			assert.Error(t, w.proxy.Apply(parse(t, app(""))), "it does not begin again")
+		})
+	}
+}
+
+// failing is a writer that fails for a while.
+type failing struct {
+	strings.Builder
+	broken bool
+}
+
+func (f *failing) Write(p []byte) (int, error) {
+	if f.broken {
+		return 0, errors.New("no space left on device")
+	}
+	return f.Builder.Write(p)
+}
+
+func TestTheAccessLogIsATraceThatCanBeRead(t *testing.T) {
+	a := Access{
+		Time: time.Unix(1_790_000_000, 250e6), Client: "203.0.113.9", Method: "GET", Host: "tickets.tern.example", Path: "/a\"b?x=1", Status: 200, Bytes: 5,
+		Duration: 38 * time.Millisecond, FirstByte: 30 * time.Millisecond, Frontend: "web", Route: "all", Upstream: "app", Backend: "auk", Reason: "round-robin", Attempts: 2, Session: "f00",
+	}
+	assert.Equal(t, `203.0.113.9 - - [21/Sep/2026:14:13:20 +0000] "GET /a\"b?x=1 HTTP/1.1" 200 5 "-" "-" 0.038000 f00 web/all app.auk round-robin 2`, string(a.AppendCombined(nil)))
+	left := Access{Time: a.Time, Client: "-", Method: "GET", Path: "/"}
+	assert.Equal(t, `- - - [21/Sep/2026:14:13:20 +0000] "GET / HTTP/1.1" 000 0 "-" "-" 0.000000 - -/- -.- - 0`, string(left.AppendCombined(nil)))
+	for _, line := range [][]byte{a.AppendCombined(nil), a.AppendJSON(nil), left.AppendCombined(nil), left.AppendJSON(nil)} {
+		r, err := trace.NewReader("log", strings.NewReader(string(line)+"\n"), trace.Options{})
+		require.NoError(t, err)
+		var rec trace.Record
+		require.NoError(t, r.Next(&rec), "%s", line)
+		assert.Equal(t, "GET", string(rec.Method))
+	}
+	assert.Contains(t, string(a.AppendJSON(nil)), `"route":"all","upstream":"app","backend":"auk","reason":"round-robin","attempts":2,"first_byte":0.030000}`)
+}
+
+func TestTheAccessLogIsWrittenSoonAndSurvivesAFullDisk(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		f := &failing{}
+		lost := 0
+		l := NewAccessLog(f, false, func(error) { lost++ })
+		l.Add(&Access{Method: "GET"})
+		written := func() int {
+			l.mu.Lock()
+			defer l.mu.Unlock()
+			return f.Len()
+		}
+		breaks := func(on bool) {
+			l.mu.Lock()
+			defer l.mu.Unlock()
+			f.broken = on
+		}
+		assert.Zero(t, written(), "gathered for a moment")
+		time.Sleep(accessDelay + time.Millisecond)
+		synctest.Wait()
+		assert.Positive(t, written())
+		breaks(true)
+		for range 3 {
+			l.Add(&Access{Method: "GET"})
+			time.Sleep(2 * accessDelay)
+		}
+		synctest.Wait()
+		assert.Equal(t, 1, lost, "told once")
+		breaks(false)
+		for range 1000 {
+			l.Add(&Access{Method: "GET", Path: "/a/path/of/some/length"})
+		}
+		l.Close()
+		assert.Equal(t, 1001, strings.Count(f.String(), "\n"), "what came after the trouble is all there")
+	})
+}
