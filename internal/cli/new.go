@@ -55,6 +55,9 @@ func firstConfig(args []string, listen, name string) (string, error) {
 	if err != nil {
 		return "", usage("-listen: %v", err)
 	}
+	if !config.ValidName(name) {
+		return "", usage("-name: %q cannot be the name of an upstream; letters, digits, - and _, beginning with a letter", name)
+	}
 	var backends strings.Builder
 	seen := map[string]bool{}
 	for i, a := range args {
@@ -65,6 +68,9 @@ func firstConfig(args []string, listen, name string) (string, error) {
 		addr, err := config.ParseAddress(a)
 		if err != nil {
 			return "", usage("%v", err)
+		}
+		if !config.ValidName(backend) {
+			return "", usage("%q cannot be the name of a backend; letters, digits, - and _, beginning with a letter", backend)
 		}
 		if seen[backend] {
 			return "", usage("two backends are called %q", backend)
@@ -83,8 +89,7 @@ func firstConfig(args []string, listen, name string) (string, error) {
 		keep = "with one backend only a passing failure can be mended"
 	}
 	text := fmt.Sprintf(first, listenComment(l), l, name, name, backends.String(), keep)
-	// What is written must be what check takes; a name that cannot be one is
-	// found here.
+	// What is written must be what check takes.
 	_, found, err := config.Read([]config.File{{Name: "new", Source: []byte(text)}})
 	if err != nil {
 		return "", unusable(err)

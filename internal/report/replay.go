@@ -77,12 +77,20 @@ func (s Style) totals(b *strings.Builder, r *replay.Result) {
 		answered = float64(r.Answered) / float64(r.Requests)
 	}
 	pct := func(x float64) string { return padLeft(finePercent(x), 9) }
-	fmt.Fprintf(b, "  answered  %s  %s    p50 %s   p95 %s   p99 %s   max %s\n", padLeft(count(r.Answered), width), pct(answered), span(l.P50), span(l.P95), span(l.P99), span(l.Max))
+	tail := func(parts ...string) string {
+		sep := "   "
+		if s.Width < 96 {
+			return "\n            " + flow(strings.Join(parts, ", "), s.Width, 12) + "\n"
+		}
+		return "    " + strings.Join(parts, sep) + "\n"
+	}
+	fmt.Fprintf(b, "  answered  %s  %s%s", padLeft(count(r.Answered), width), pct(answered),
+		tail("p50 "+span(l.P50), "p95 "+span(l.P95), "p99 "+span(l.P99), "max "+span(l.Max)))
 	failed := fmt.Sprintf("  failed    %s  %s", padLeft(count(r.Failed), width), pct(r.ErrorRate))
 	if r.Failed > 0 {
 		failed = s.red(failed)
 	}
-	fmt.Fprintf(b, "%s    retried %s   sessions %s seen, %s moved, %s lost\n", failed, count(r.Retried), count(r.Sessions.Seen), count(r.Sessions.Moved), count(r.Sessions.Lost))
+	b.WriteString(failed + tail("retried "+count(r.Retried), fmt.Sprintf("sessions %s seen, %s moved, %s lost", count(r.Sessions.Seen), count(r.Sessions.Moved), count(r.Sessions.Lost))))
 	if r.Unfinished > 0 {
 		fmt.Fprintf(b, "  unfinished %s\n", padLeft(count(r.Unfinished), width-1))
 	}
@@ -93,7 +101,7 @@ func (s Style) totals(b *strings.Builder, r *replay.Result) {
 				causes = append(causes, e.Key+" "+count(e.Requests))
 			}
 		}
-		fmt.Fprintf(b, "  failed by cause: %s\n", strings.Join(causes, ", "))
+		fmt.Fprintf(b, "  failed by cause: %s\n", flow(strings.Join(causes, ", "), s.Width, 19))
 	}
 }
 
@@ -108,7 +116,8 @@ func (s Style) upstream(b *strings.Builder, cfg *config.Upstream, r *replay.Resu
 	} else if u.Sessions.Lost > 0 {
 		parts = append(parts, fmt.Sprintf("not sticky: %s of a session reached a backend that does not hold it", plural(u.Sessions.Lost, "request")))
 	}
-	b.WriteString("\n" + s.bold(cfg.Name) + strings.TrimPrefix(strings.Join(parts, s.dot()), cfg.Name) + "\n")
+	head := flow(strings.Join(parts, s.dot()), s.Width, 2)
+	b.WriteString("\n" + s.bold(cfg.Name) + strings.TrimPrefix(head, cfg.Name) + "\n")
 	if u.Requests == 0 {
 		b.WriteString("  no request came here\n")
 		return
@@ -327,12 +336,18 @@ func (s Style) expectations(b *strings.Builder, r *replay.Result) {
 		if !v.Met {
 			word = s.red("not met")
 		}
-		fmt.Fprintf(b, "  %s  %s  %s\n", word, padRight(v.Name, wide), flow(v.That, s.Width, wide+13))
+		indent := wide + 13
+		if indent > s.Width/2 {
+			indent = 11
+			fmt.Fprintf(b, "  %s  %s\n%s%s\n", word, v.Name, strings.Repeat(" ", indent), flow(v.That, s.Width, indent))
+		} else {
+			fmt.Fprintf(b, "  %s  %s  %s\n", word, padRight(v.Name, wide), flow(v.That, s.Width, indent))
+		}
 		var values []string
 		for _, n := range v.Names() {
 			values = append(values, fmt.Sprintf("%s is %s", n, plain(v.Values[n])))
 		}
-		fmt.Fprintf(b, "  %s  %s\n", strings.Repeat(" ", 7+2+wide), flow(strings.Join(values, ", "), s.Width, wide+13))
+		b.WriteString(strings.Repeat(" ", indent) + flow(strings.Join(values, ", "), s.Width, indent) + "\n")
 	}
 }
 

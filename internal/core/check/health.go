@@ -32,7 +32,7 @@ var healthRules = []*Rule{
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				b := u.Probe
-				if b == nil || b.Timeout <= b.Every {
+				if b == nil || b.Timeout <= b.Every || p.broken(b.EveryAt) || p.broken(b.TimeoutAt) {
 					continue
 				}
 				skipped := (b.Timeout + b.Every - 1) / b.Every * b.Every

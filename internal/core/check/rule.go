@@ -24,7 +24,19 @@ type Rule struct {
 type Pass struct {
 	Config   *config.Config
 	rule     *Rule
+	reading  config.Findings
 	findings *config.Findings
+}
+
+// broken says whether reading has found something wrong with the value at a
+// place, so that what a rule would say of it rests on a default.
+func (p *Pass) broken(at hcl.Range) bool {
+	for _, f := range p.reading {
+		if f.Range == at {
+			return true
+		}
+	}
+	return false
 }
 
 // Finding is what a rule says of one place.
@@ -67,7 +79,7 @@ func Run(c *config.Config, reading config.Findings) config.Findings {
 	if !c.Broken {
 		for _, r := range Rules {
 			if r.Run != nil {
-				r.Run(&Pass{c, r, &out})
+				r.Run(&Pass{c, r, reading, &out})
 			}
 		}
 	}

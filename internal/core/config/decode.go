@@ -249,6 +249,9 @@ func (d *Decoder) label(def *Block, label Placed[string]) bool {
 	return true
 }
 
+// ValidName says whether a text can name a frontend, route, upstream or backend.
+func ValidName(s string) bool { return hclsyntax.ValidIdentifier(s) }
+
 // unknown reports a key or block that the table does not have.
 func (d *Decoder) unknown(def *Block, name string, rng hcl.Range, what string) {
 	where := "in " + def.Name

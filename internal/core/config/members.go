@@ -28,10 +28,6 @@ func (d *Decoder) members(k *Key, expr hclsyntax.Expression) (any, bool) {
 	good := true
 	seen := map[string]hcl.Range{}
 	add := func(name string, at hcl.Range, b Backend, ok bool) {
-		if !ok {
-			good = false
-			return
-		}
 		if !hclsyntax.ValidIdentifier(name) {
 			d.Add(IDType, at, fmt.Sprintf("%q cannot be the name of a backend", shorten(name)), "letters, digits, - and _, beginning with a letter")
 			good = false
@@ -43,6 +39,10 @@ func (d *Decoder) members(k *Key, expr hclsyntax.Expression) (any, bool) {
 			return
 		}
 		seen[name] = at
+		if !ok {
+			good = false
+			return
+		}
 		b.Name, b.Range = name, at
 		out = append(out, b)
 	}

@@ -1,0 +1,81 @@
+package proxy
+
+import (
+	"errors"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/trace"
+)
+
+// failing is a writer that fails for a while.
+type failing struct {
+	strings.Builder
+	broken bool
+}
+
+func (f *failing) Write(p []byte) (int, error) {
+	if f.broken {
+		return 0, errors.New("no space left on device")
+	}
+	return f.Builder.Write(p)
+}
+
+func TestTheAccessLogIsATraceThatCanBeRead(t *testing.T) {
+	a := Access{
+		Time: time.Unix(1_790_000_000, 250e6), Client: "203.0.113.9", Method: "GET", Host: "tickets.tern.example", Path: "/a\"b?x=1", Status: 200, Bytes: 5,
+		Duration: 38 * time.Millisecond, FirstByte: 30 * time.Millisecond, Frontend: "web", Route: "all", Upstream: "app", Backend: "auk", Reason: "round-robin", Attempts: 2, Session: "f00",
+	}
+	assert.Equal(t, `203.0.113.9 - - [21/Sep/2026:14:13:20 +0000] "GET /a\"b?x=1 HTTP/1.1" 200 5 "-" "-" 0.038000 f00 web/all app.auk round-robin 2`, string(a.AppendCombined(nil)))
+	left := Access{Time: a.Time, Client: "-", Method: "GET", Path: "/"}
+	assert.Equal(t, `- - - [21/Sep/2026:14:13:20 +0000] "GET / HTTP/1.1" 000 0 "-" "-" 0.000000 - -/- -.- - 0`, string(left.AppendCombined(nil)))
+	for _, line := range [][]byte{a.AppendCombined(nil), a.AppendJSON(nil), left.AppendCombined(nil), left.AppendJSON(nil)} {
+		r, err := trace.NewReader("log", strings.NewReader(string(line)+"\n"), trace.Options{})
+		require.NoError(t, err)
+		var rec trace.Record
+		require.NoError(t, r.Next(&rec), "%s", line)
+		assert.Equal(t, "GET", string(rec.Method))
+	}
+	assert.Contains(t, string(a.AppendJSON(nil)), `"route":"all","upstream":"app","backend":"auk","reason":"round-robin","attempts":2,"first_byte":0.030000}`)
+}
+
+func TestTheAccessLogIsWrittenSoonAndSurvivesAFullDisk(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		f := &failing{}
+		lost := 0
+		l := NewAccessLog(f, false, func(error) { lost++ })
+		l.Add(&Access{Method: "GET"})
+		written := func() int {
+			l.mu.Lock()
+			defer l.mu.Unlock()
+			return f.Len()
+		}
+		breaks := func(on bool) {
+			l.mu.Lock()
+			defer l.mu.Unlock()
+			f.broken = on
+		}
+		assert.Zero(t, written(), "gathered for a moment")
+		time.Sleep(accessDelay + time.Millisecond)
+		synctest.Wait()
+		assert.Positive(t, written())
+		breaks(true)
+		for range 3 {
+			l.Add(&Access{Method: "GET"})
+			time.Sleep(2 * accessDelay)
+		}
+		synctest.Wait()
+		assert.Equal(t, 1, lost, "told once")
+		breaks(false)
+		for range 1000 {
+			l.Add(&Access{Method: "GET", Path: "/a/path/of/some/length"})
+		}
+		l.Close()
+		assert.Equal(t, 1001, strings.Count(f.String(), "\n"), "what came after the trouble is all there")
+	})
+}
