@@ -310,7 +310,8 @@ func (s Style) overTime(b *strings.Builder, p Replay) {
 			top = max(top, slices.Max(v))
 		}
 		seconds := float64(per) * p.Result.Timeline.Bucket
-		fmt.Fprintf(b, "\n%s%sone column is %s%stallest %s requests\n", s.bold("over time"), s.dot()+u.Name+s.dot(), span(seconds), s.dot(), count(int64(top)))
+		head := strings.Join([]string{"over time", u.Name, "one column is " + span(seconds), "tallest " + count(int64(top)) + " requests"}, s.dot())
+		b.WriteString("\n" + s.bold("over time") + strings.TrimPrefix(flow(head, s.Width, 2), "over time") + "\n")
 		for i, x := range u.Backends {
 			line(x.Name, drawn[i], top)
 		}

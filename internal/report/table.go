@@ -1,9 +1,6 @@
 package report
 
-import (
-	"fmt"
-	"strings"
-)
+import "strings"
 
 // column is one of a table. Those with a higher drop are left out first where
 // the width does not do.
@@ -75,7 +72,8 @@ func (s Style) table(cols []column, rows [][]string, indent int) string {
 		line(r)
 	}
 	if len(dropped) > 0 {
-		fmt.Fprintf(&b, "%s(left out for want of width: %s)\n", strings.Repeat(" ", indent), strings.Join(dropped, ", "))
+		note := "(left out for want of width: " + strings.Join(dropped, ", ") + ")"
+		b.WriteString(strings.Repeat(" ", indent) + flow(note, s.Width, indent) + "\n")
 	}
 	return b.String()
 }

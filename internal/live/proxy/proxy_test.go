@@ -220,6 +220,7 @@ func TestRetriesSendTheBodyAgain(t *testing.T) {
 		for _, a := range addresses()[:2] {
 			w.kill(a)
 		}
+		synctest.Wait() // kept connections are known to be gone; a POST sent over one could not be repeated
 		for range 6 {
 			status, _ := put("POST", large)
 			assert.Equal(t, 200, status, "connecting may be repeated for any method: nothing of the body was sent")

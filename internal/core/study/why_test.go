@@ -1,0 +1,74 @@
+package study
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/config"
+)
+
+const two = `frontend "web" {
+  listen = "127.0.0.1:8080"
+  route "seats" {
+    when {
+      path = "/seats/**"
+    }
+    send_to = upstream.app
+  }
+}
+frontend "admin" {
+  listen = "127.0.0.1:8081"
+  route "all" {
+    send_to = upstream.spare
+  }
+}
+upstream "app" {
+  algorithm = "hash"
+  backends = {
+    auk    = { address = "127.0.0.1:9001", weight = 0 }
+    gannet = "127.0.0.1:9002"
+    petrel = "127.0.0.1:9003"
+  }
+}
+upstream "spare" {
+  backends = { skua = { address = "127.0.0.1:9004", weight = 0 } }
+}
+`
+
+func TestWhy(t *testing.T) {
+	c, found, err := config.Read([]config.File{{Name: "w.hcl", Source: []byte(two)}})
+	require.NoError(t, err)
+	require.Empty(t, found)
+	ask := func(q Question) (*Answer, error) {
+		q.Method, q.Host, q.Path = "GET", "Tickets.Tern.example:8080", "/seats/3"
+		if q.Client == "" {
+			q.Client = "203.0.113.9"
+		}
+		return Why(c, q)
+	}
+	a, err := ask(Question{Port: 8080, Times: 4})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"web", "seats", "app"}, []string{a.Frontend, a.Route, a.Upstream})
+	assert.Equal(t, "the client's address falls to it on the ring", a.Reason)
+	for _, p := range a.Series {
+		assert.Equal(t, a.Backend, p.Backend, "the same client, the same backend")
+	}
+	assert.Equal(t, "its weight is 0: it gets no new requests", a.Considered[0].Why)
+	same, err := ask(Question{Port: 8080, Client: "[::ffff:203.0.113.9]:99"})
+	require.NoError(t, err)
+	assert.Equal(t, a.Backend, same.Backend)
+
+	a, err = ask(Question{Frontend: "admin"})
+	require.NoError(t, err)
+	assert.Empty(t, a.Backend)
+	assert.Equal(t, "no backend is in rotation; the answer is 503", a.Reason)
+
+	_, err = ask(Question{Port: 80})
+	assert.ErrorContains(t, err, "several frontends could take it; say which with -frontend: web, admin")
+	_, err = ask(Question{Frontend: "x"})
+	assert.ErrorContains(t, err, `no frontend is called "x"`)
+	_, err = ask(Question{Port: 8080, Client: "kim"})
+	assert.ErrorContains(t, err, "is not an IP address")
+}

@@ -1,0 +1,210 @@
+package report
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/check"
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/replay"
+	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/study"
+	"kestrix/internal/core/trace"
+)
+
+var plainStyle = Style{Unicode: true, Width: 110}
+
+func TestNumbers(t *testing.T) {
+	for n, want := range map[int64]string{0: "0", 999: "999", 1000: "1,000", 1234567: "1,234,567", -1234: "-1,234"} {
+		assert.Equal(t, want, count(n))
+	}
+	for sec, want := range map[float64]string{
+		0: "0 s", 0.0000123: "12.3 µs", 0.038: "38.0 ms", 0.1284: "128 ms", 0.99949: "999 ms", 0.9996: "1.00 s", 2.31: "2.31 s", 59.94: "59.9 s", 59.96: "1:00.0", 182: "3:02.0", 3600: "1:00:00", 7384.6: "2:03:05",
+	} {
+		assert.Equal(t, want, span(sec), "%v", sec)
+	}
+	for x, want := range map[float64]string{0: "0", 1: "1.00", 12.34: "12.3", 123.4: "123", 1234: "1,234", 0.01234: "0.0123", 9.996: "10.0"} {
+		assert.Equal(t, want, three(x), "%v", x)
+	}
+	for share, want := range map[float64]string{0: "0.00 %", 1: "100.00 %", 0.99999: "99.999 %", 0.00001: "0.001 %", 0.5: "50.00 %", 0.9998: "99.98 %"} {
+		assert.Equal(t, want, finePercent(share), "%v: neither 0 nor 100 unless it is", share)
+	}
+	assert.Equal(t, "02:05.4", moment(125.4))
+	assert.Equal(t, "12:05.4", moment(725.4))
+	for n, want := range map[int64]string{0: "0 entries", 1: "1 entry", 2: "2 entries"} {
+		assert.Equal(t, want, plural(n, "entry"))
+	}
+	assert.Equal(t, "2 addresses", plural(2, "address"))
+	for n, want := range map[int64]string{12: "12 B", 2048: "2.00 KiB", 5 << 20: "5.00 MiB", 3 << 30: "3.00 GiB"} {
+		assert.Equal(t, want, bytesText(n))
+	}
+}
+
+func TestBarsAndCharts(t *testing.T) {
+	ascii := Style{Width: 80}
+	assert.Equal(t, "████▌   ", plainStyle.bar(0.5625, 8))
+	assert.Equal(t, "█████   ", plainStyle.bar(0.62, 8))
+	assert.Equal(t, "####    ", ascii.bar(0.5, 8))
+	assert.Equal(t, "        ", plainStyle.bar(-1, 8))
+	assert.Equal(t, "████████", plainStyle.bar(7, 8))
+	assert.Equal(t, " ▁▄█", plainStyle.spark([]float64{0, 1, 5, 10}, 10))
+	assert.Equal(t, " .=#", ascii.spark([]float64{0, 1, 5, 10}, 10))
+	assert.Equal(t, "  ", plainStyle.spark([]float64{0, 0}, 0))
+	assert.Equal(t, "---", ascii.rule(3))
+	assert.Equal(t, "ab…", clip("abcdef", 3))
+	assert.Equal(t, "one two three four\n   five", flow("one  two three four five", 23, 3))
+	for _, l := range strings.Split(flow(strings.Repeat("word ", 50), 60, 10), "\n") {
+		assert.LessOrEqual(t, len([]rune(l)), 60)
+	}
+}
+
+func TestColoursDoNotShiftColumns(t *testing.T) {
+	colour := Style{Colour: true, Unicode: true, Width: 110}
+	assert.Equal(t, 3, visible(colour.red("abc")))
+	assert.Equal(t, "\x1b[1mab\x1b[0m  ", padRight(colour.bold("ab"), 4))
+	assert.Equal(t, "abc", plainStyle.red("abc"))
+	cols := []column{{name: "a", left: true}, {name: "b"}, {name: "c", drop: 1}, {name: "d", drop: 2}}
+	rows := [][]string{{"x", "1", "22", "333"}, {"yy", "1,000", "2", "3"}}
+	assert.Equal(t, "  a       b   c    d\n  x       1  22  333\n  yy  1,000   2    3\n", plainStyle.table(cols, rows, 2))
+	narrow := plainStyle
+	narrow.Width = 16
+	assert.Equal(t, "  a       b   c\n  x       1  22\n  yy  1,000   2\n  (left out for want\n  of width: d)\n", narrow.table(cols, rows, 2))
+}
+
+func TestFindingsShowTheirPlace(t *testing.T) {
+	src := "frontend \"web\" {\n  listen = \"127.0.0.1:80\"\n\troute \"all\" {\n    send_to = upstream.ap\n  }\n}\nupstream \"app\" {\n  backends = { a = \"b:1\" }\n}\n"
+	f := config.File{Name: "x.hcl", Source: []byte(src)}
+	c, found, err := config.Read([]config.File{f})
+	require.NoError(t, err)
+	text := plainStyle.Findings(check.Run(c, found), []config.File{f})
+	assert.Contains(t, text, "x.hcl:4:15  error KX102  no upstream is called \"ap\"\n"+
+		"   3 │  route \"all\" {\n"+
+		"   4 │     send_to = upstream.ap\n"+
+		"     │               ─────────── did you mean upstream.app?\n"+
+		"   5 │   }\n")
+	assert.Contains(t, text, "x.hcl:7:1  warning KX103  no route sends to the upstream \"app\"")
+	assert.Contains(t, text, "  mend     send a route to it, or remove it\n")
+	out := FindingsJSON(check.Run(c, found))
+	assert.Equal(t, "KX102", out[0].ID)
+	assert.Equal(t, 15, out[0].Column)
+	assert.NotNil(t, FindingsJSON(nil), "an empty list, not null")
+}
+
+func fixture(t *testing.T) Replay {
+	src := "frontend \"web\" {\n listen = \"127.0.0.1:80\"\n route \"all\" {\n send_to = upstream.app\n }\n}\nupstream \"app\" {\n backends = {\n auk = \"b:1\"\n gannet = \"b:2\"\n}\n}\n"
+	c, found, err := config.Read([]config.File{{Name: "x.hcl", Source: []byte(src)}})
+	require.NoError(t, err)
+	require.Empty(t, found)
+	two, five, at := 2.0, 5.0, 300.0
+	box := func(n int64) map[string]map[string]replay.TimelineBox {
+		return map[string]map[string]replay.TimelineBox{"app": {"auk": {Requests: n}, "gannet": {Requests: 10 - n}}}
+	}
+	return Replay{Config: c, Path: "x.hcl", Names: []string{"x.hcl", "m.log"}, Scenario: scenario.None(), Result: &replay.Result{
+		Requests: 12480, Answered: 12478, Failed: 2, Retried: 7, ErrorRate: 2.0 / 12480, Duration: 1800, Latency: replay.Latency{P50: 0.038, P95: 0.112, P99: 0.24, Max: 2.31},
+		Errors: replay.Errors{AnswerTimeout: 2}, Sessions: replay.Sessions{Seen: 611, Moved: 44, Lost: 51},
+		Upstreams: map[string]*replay.Upstream{"app": {Requests: 12480, Failed: 2, Order: []string{"auk", "gannet"}, Backends: map[string]*replay.Backend{
+			"auk":    {State: "up", Requests: 3720, Share: 0.298, FairShare: 0.5, Answered: 3711, Failed: 9, Latency: replay.Latency{P50: 0.037, P99: 0.251}, PeakInFlight: 21, SecondsOut: 182},
+			"gannet": {State: "up", Requests: 8760, Share: 0.702, FairShare: 0.5, Answered: 8760},
+		}}},
+		Health: []replay.HealthChange{
+			{At: 122.4, Upstream: "app", Backend: "auk", From: "up", To: "failing", Why: "a probe failed: no answer within 1s"},
+			{At: 125, Upstream: "app", Backend: "auk", From: "failing", To: "down", Why: "2 probes failed: no answer within 1s"},
+			{At: 302, Upstream: "app", Backend: "auk", From: "recovering", To: "up", Why: "3 probes passed"},
+		},
+		Faults: []replay.FaultResult{
+			{Name: "auk hangs", Kind: "hang", Backends: []string{"app.auk"}, At: 120, Until: &at, Began: true, DetectedAfter: &five, RecoveredAfter: &two, Met: 9, Lost: 2},
+			{Name: "later", Kind: "park", Backends: []string{"app.auk"}, At: 4000},
+		},
+		Timeline:     replay.Timeline{Bucket: 1, Rows: []replay.TimelineRow{{Upstreams: box(5)}, {Upstreams: box(0), Failed: 2}}},
+		Expectations: []scenario.Verdict{{Name: "few", That: "result.error_rate <= 0.002", Met: true, Values: map[string]any{"result.error_rate": 0.00016}}, {Name: "soon", That: "x < 1", Values: map[string]any{"x": nil}}},
+		Trace:        replay.TraceResult{Clients: 611, Spread: "even", BadLines: 1, Bad: []trace.Bad{{Line: 7, Column: 3, Why: "odd"}}, Unknown: map[string]int64{"host": 5}, OutOfOrder: 2},
+		Assumed:      replay.Assumed{Seed: 7},
+	}}
+}
+
+func TestTheReplayReportTellsItsStory(t *testing.T) {
+	p := fixture(t)
+	text := plainStyle.Replay(p)
+	for _, want := range []string{
+		"x.hcl · m.log · seed 7\n12,480 requests in 30:00.0 from 611 clients; stamps of whole seconds spread within their second\n",
+		"1 line could not be read and passed over\n  line 7, column 3: odd\n",
+		"2 records stood out of order and put right\n",
+		"5 requests met a route that asks for the host, which the trace does not record, so that it did not fit;",
+		"  answered    12,478    99.98 %    p50 38.0 ms   p95 112 ms   p99 240 ms   max 2.31 s\n",
+		"  failed           2     0.02 %    retried 7   sessions 611 seen, 44 moved, 51 lost\n",
+		"  failed by cause: answer_timeout 2\n",
+		"  auk      up        3,720  ███▎          29.8 %      50.0 %       9  37.0 ms  0 s  251 ms    21  3:02.0\n",
+		"02:00.0  fault  auk hangs (app.auk): it accepts and never answers\n",
+		"02:05.0  auk    down     2 probes failed: no answer within 1s; 5.00 s after the fault; 9 requests met it: 7",
+		"05:00.0  fault  auk hangs: over\n",
+		"05:02.0  auk    up       3 probes passed; 2.00 s after its end\n",
+		"1:06:40  fault  later: never began, the replay ended at 30:00.0\n",
+		"over time · app · one column is 1.00 s · tallest 10 requests\n  auk     ▄\n  gannet  ▄█\n  failed   █\n",
+		"  met      few   result.error_rate <= 0.002\n                 result.error_rate is 0.00016\n",
+		"  not met  soon  x < 1\n                 x is never\n",
+		"upstream \"app\" repeats nothing; a retry block would answer what can safely be repeated\n",
+	} {
+		assert.Contains(t, text, want)
+	}
+	for _, width := range []int{40, 60, 80, 100, 120} {
+		s := Style{Width: width}
+		for _, l := range strings.Split(s.Replay(p), "\n") {
+			assert.LessOrEqual(t, len(l), max(width, 66), "width %d: %s", width, l)
+			assert.NotContains(t, l, "█")
+		}
+	}
+	p.Result.Partial = true
+	assert.Contains(t, plainStyle.Replay(p), "stopped early: what follows is partial")
+}
+
+func TestLongTablesShowTheTenWorst(t *testing.T) {
+	p := fixture(t)
+	u := p.Result.Upstreams["app"]
+	for i := range 38 {
+		name := "b" + string(rune('a'+i/26)) + string(rune('a'+i%26))
+		u.Order = append(u.Order, name)
+		u.Backends[name] = &replay.Backend{Requests: 1, Failed: int64(i % 3)}
+	}
+	text := plainStyle.Replay(p)
+	assert.Contains(t, text, "the ten worst; the other 30 took 8,789 requests and failed")
+	all := plainStyle
+	all.All = true
+	assert.NotContains(t, all.Replay(p), "the ten worst")
+	assert.Contains(t, all.Replay(p), "bbl ")
+}
+
+func TestTheResultHasItsDocumentedKeys(t *testing.T) {
+	text, err := json.Marshal(fixture(t).Result)
+	require.NoError(t, err)
+	var keys map[string]json.RawMessage
+	require.NoError(t, json.Unmarshal(text, &keys))
+	for _, k := range strings.Fields("requests answered failed unfinished retried error_rate duration throughput latency errors routes upstreams sessions health faults timeline expectations trace engine") {
+		assert.Contains(t, keys, k)
+	}
+}
+
+func TestOtherTexts(t *testing.T) {
+	a := &study.Answer{Frontend: "web", Route: "all", Upstream: "app", Backend: "auk", Reason: "its turn", Routes: []study.RouteStep{{Route: "x", Why: "path"}, {Route: "all", Fits: true, Why: "all"}},
+		Considered: []study.Considered{{Backend: "auk", State: "up", Weight: 1, Chosen: true, Why: "chosen"}}, Series: []study.Pick{{Backend: "auk", Why: "its turn"}, {Why: "none"}}}
+	text := plainStyle.Why("GET http://a/ from b", a)
+	assert.Contains(t, text, "route     all           takes it  all")
+	assert.Contains(t, text, "asked 2 times in a row")
+	assert.Contains(t, plainStyle.Why("x", &study.Answer{Reason: "no route fits"}), "no route fits")
+	at := time.Date(2026, 11, 23, 6, 55, 8, 120e6, time.UTC)
+	assert.Equal(t, "06:55:08.120  booking.auk       down        a probe failed\n", plainStyle.Event(at, "booking.auk", "down", "a probe failed"))
+	assert.Contains(t, Style{Colour: true}.Event(at, "a.b", "down", "x"), "\x1b[31mdown")
+	assert.Contains(t, plainStyle.DemoTable([]DemoRow{{Config: "x.hcl", Scenario: "quiet", Result: fixture(t).Result}}), "x.hcl          quiet       12,478       2  0.02 %")
+	first := 0.0
+	sum := &trace.Summary{Format: "common", Records: 3, First: &first, Last: &first, BadLines: 1, Bad: []trace.Bad{{Line: 1, Column: 2, Why: "odd"}}, Methods: map[string]int64{"GET": 2, "POST": 1},
+		Rate: &trace.Rate{Bucket: 1, Rows: []trace.RateRow{{At: 0, Requests: 3}}}, Unknown: map[string]int64{"host": 3, "status": 1}, TopPaths: []trace.Count{{Name: "/a", Requests: 3}}}
+	text = plainStyle.Trace("m.log", sum)
+	assert.Contains(t, text, "m.log · Common log lines")
+	assert.Contains(t, text, "methods   GET 2 (66.7 %), POST 1 (33.3 %)")
+	assert.Contains(t, text, "unknown   host, status in 1 record")
+	assert.Contains(t, text, "duration  not recorded")
+}
