@@ -1,4 +1,4 @@
-// Kestrix writes, checks, replays and serves reverse-proxy configuration.
+// Kestrix writes, checks, replays and serves configuration for reverse proxying.
 package main
 
 import (

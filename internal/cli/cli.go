@@ -220,7 +220,7 @@ func (c *command) text() string {
 
 func overview() string {
 	var b strings.Builder
-	b.WriteString("kestrix writes, checks, replays and serves reverse-proxy configuration.\n\n")
+	b.WriteString("kestrix writes, checks, replays and serves configuration for reverse proxying.\n\n")
 	for _, c := range commands() {
 		fmt.Fprintf(&b, "  %-34s %s\n", "kestrix "+c.name+" "+c.args, c.summary)
 	}

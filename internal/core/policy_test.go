@@ -1,6 +1,7 @@
 package core
 
 import (
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
@@ -116,6 +117,72 @@ func TestThePolicyCanFail(t *testing.T) {
 	assert.False(t, may("internal/core/tick", "internal/core/config"))
 	assert.True(t, may("internal/core/replay", "internal/core/upstream"))
 	assert.False(t, may("cmd/kestrix", "internal/core/config"))
+}
+
+// TestExportedNamesAreDocumented holds every exported declaration to a docstring
+// of its own, or of its group. Methods that an interface of the standard library
+// names need none.
+func TestExportedNamesAreDocumented(t *testing.T) {
+	common := map[string]bool{"String": true, "Error": true, "Unwrap": true, "Read": true, "Set": true}
+	names := 0
+	need := func(rel, name string, docs ...*ast.CommentGroup) {
+		if !ast.IsExported(name) {
+			return
+		}
+		names++
+		for _, d := range docs {
+			if d != nil && len(strings.Fields(d.Text())) > 1 {
+				return
+			}
+		}
+		assert.Fail(t, "no docstring", "%s: %s", rel, name)
+	}
+	err := filepath.WalkDir("../..", func(name string, e fs.DirEntry, err error) error {
+		require.NoError(t, err)
+		if e.IsDir() || !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") {
+			return nil
+		}
+		f, err := parser.ParseFile(token.NewFileSet(), name, nil, parser.ParseComments)
+		require.NoError(t, err)
+		for _, d := range f.Decls {
+			switch d := d.(type) {
+			case *ast.FuncDecl:
+				if d.Recv == nil || !common[d.Name.Name] && ast.IsExported(receiver(d)) {
+					need(name, d.Name.Name, d.Doc)
+				}
+			case *ast.GenDecl:
+				for _, s := range d.Specs {
+					switch s := s.(type) {
+					case *ast.TypeSpec:
+						need(name, s.Name.Name, s.Doc, d.Doc)
+					case *ast.ValueSpec:
+						for _, n := range s.Names {
+							need(name, n.Name, s.Doc, d.Doc, s.Comment)
+						}
+					}
+				}
+			}
+		}
+		return nil
+	})
+	require.NoError(t, err)
+	assert.Greater(t, names, 200, "the walk must find the project's names")
+}
+
+// receiver gives the name of a method's type.
+func receiver(d *ast.FuncDecl) string {
+	x := d.Recv.List[0].Type
+	if star, ok := x.(*ast.StarExpr); ok {
+		x = star.X
+	}
+	if generic, ok := x.(*ast.IndexExpr); ok {
+		x = generic.X
+	}
+	id, ok := x.(*ast.Ident)
+	if !ok {
+		return ""
+	}
+	return id.Name
 }
 
 // TestFilesAreShort holds files to a length that a reader can take in.

@@ -44,7 +44,7 @@ func (s Style) Replay(p Replay) string {
 	s.overTime(&b, p)
 	s.expectations(&b, r)
 	if next := s.next(p); next != "" {
-		b.WriteString("\n" + next + "\n")
+		b.WriteString("\n" + flow(next, s.Width, 0) + "\n")
 	}
 	return b.String()
 }

@@ -54,7 +54,7 @@ func (s *Skip) Has(slot int) bool {
 // Algorithms makes a picker by its name in the language. The seed decides ties
 // and orders, so that they are never won by place in the list.
 var Algorithms = map[string]func(seed uint64) Picker{
-	"round-robin":       newRoundRobin,
+	"round-robin":       newRotation,
 	"least-connections": newLeastConnections,
 	"random":            newRandom,
 	"hash":              newRing,

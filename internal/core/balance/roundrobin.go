@@ -9,13 +9,13 @@ import (
 	"kestrix/internal/core/tick"
 )
 
-// roundRobin goes round a cycle in which every backend stands as often as its
+// rotation goes round a cycle in which every backend stands as often as its
 // weight says, spread out evenly. The cycle is laid out as stride scheduling
 // does: backend i stands at (k+p)/weight for k = 0, 1, 2..., where p, its place in
 // the seeded order, keeps equals apart (Waldspurger and Weihl: Stride Scheduling,
 // MIT/LCS/TM-528, 1995). Every full cycle gives each weight its exact count; a
 // choice costs O(1).
-type roundRobin struct {
+type rotation struct {
 	slots
 	cycle []int32
 	at    uint64 // goes on over changes of the cycle, so that none begins favoured
@@ -25,11 +25,11 @@ type roundRobin struct {
 // by what they have in common, is larger are rounded to fit.
 const longestCycle = 1 << 15
 
-func newRoundRobin(seed uint64) Picker {
-	return &roundRobin{slots: slots{seed: seed}, at: draw.Bits(seed, 0, 1, draw.Ordering) >> 32}
+func newRotation(seed uint64) Picker {
+	return &rotation{slots: slots{seed: seed}, at: draw.Bits(seed, 0, 1, draw.Ordering) >> 32}
 }
 
-func (r *roundRobin) Pick(q *Query) int {
+func (r *rotation) Pick(q *Query) int {
 	if r.dirty {
 		r.rebuild()
 	}
@@ -50,7 +50,7 @@ func (r *roundRobin) Pick(q *Query) int {
 	return -1
 }
 
-func (r *roundRobin) rebuild() {
+func (r *rotation) rebuild() {
 	r.dirty = false
 	in := r.in()
 	// Equal ones stand in the seeded order.

@@ -210,7 +210,7 @@ func TestCompressedFiles(t *testing.T) {
 	got, _, err := all(t, cut, Options{Skip: true})
 	require.ErrorContains(t, err, "the compressed file is cut short after this line")
 	assert.NotEmpty(t, got, "what could be read was")
-	damaged := []byte(z.String())
+	damaged := bytes.Clone(z.Bytes())
 	damaged[len(damaged)-6] ^= 0xff
 	_, _, err = all(t, string(damaged), Options{})
 	assert.ErrorContains(t, err, "damaged")
