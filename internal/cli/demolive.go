@@ -119,6 +119,7 @@ func firstLine(ctx context.Context, url string) string {
 	if err != nil {
 		return err.Error()
 	}
+	req.Header.Set("User-Agent", "demo")
 	res, err := http.DefaultClient.Do(req)
 	if err != nil {
 		return err.Error()

@@ -68,6 +68,9 @@ func replaceFile(name string, fill func(io.Writer) error) (err error) {
 		}
 		return nil
 	}
+	if target, e := filepath.EvalSymlinks(name); e == nil {
+		name = target // what a link points to is replaced, not the link
+	}
 	f, err := os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+".*")
 	if err != nil {
 		return unusable(fmt.Errorf("%s cannot be written: %w", name, reason(err)))

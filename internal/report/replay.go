@@ -84,8 +84,11 @@ func (s Style) totals(b *strings.Builder, r *replay.Result) {
 		}
 		return "    " + strings.Join(parts, sep) + "\n"
 	}
-	fmt.Fprintf(b, "  answered  %s  %s%s", padLeft(count(r.Answered), width), pct(answered),
-		tail("p50 "+span(l.P50), "p95 "+span(l.P95), "p99 "+span(l.P99), "max "+span(l.Max)))
+	times := []string{"nothing was answered"}
+	if r.Answered > 0 {
+		times = []string{"p50 " + span(l.P50), "p95 " + span(l.P95), "p99 " + span(l.P99), "max " + span(l.Max)}
+	}
+	fmt.Fprintf(b, "  answered  %s  %s%s", padLeft(count(r.Answered), width), pct(answered), tail(times...))
 	failed := fmt.Sprintf("  failed    %s  %s", padLeft(count(r.Failed), width), pct(r.ErrorRate))
 	if r.Failed > 0 {
 		failed = s.red(failed)

@@ -2,6 +2,7 @@ package balance
 
 import (
 	"math"
+	"math/bits"
 	"slices"
 
 	"github.com/cespare/xxhash/v2"
@@ -10,10 +11,13 @@ import (
 // ring is consistent hashing: backends stand at many points of a circle, and a
 // key goes to the first point after its own (Karger et al.: Consistent Hashing
 // and Random Trees, STOC 1997). A backend that leaves moves only the keys it
-// had. A choice costs O(log points).
+// had. A choice costs O(1) on average: an index by the first bits of a hash leads
+// close to its point.
 type ring struct {
 	slots
 	points []point
+	index  []int32   // by the first bits of a hash: the first point that could follow it
+	shift  uint      // how many bits of a hash are not looked at in index
 	known  []float64 // weight each slot had when last in, so that a leaver moves no one else's points
 }
 
@@ -46,15 +50,10 @@ func (r *ring) Pick(q *Query) int {
 	if n == 0 {
 		return -1
 	}
-	i, _ := slices.BinarySearchFunc(r.points, q.Key, func(p point, key uint64) int {
-		if p.hash < key {
-			return -1
-		}
-		if p.hash > key {
-			return 1
-		}
-		return 0
-	})
+	i := int(r.index[q.Key>>r.shift])
+	for i < n && r.points[i].hash < q.Key {
+		i++
+	}
 	for range n {
 		if i == n {
 			i = 0
@@ -97,4 +96,13 @@ func (r *ring) rebuild() {
 		}
 		return int(a.slot) - int(b.slot)
 	})
+	r.shift = uint(64 - bits.Len(uint(len(r.points))))
+	r.index = slices.Grow(r.index[:0], 1<<(64-r.shift))
+	next := 0
+	for b := range uint64(1) << (64 - r.shift) {
+		for next < len(r.points) && r.points[next].hash < b<<r.shift {
+			next++
+		}
+		r.index = append(r.index, int32(next))
+	}
 }

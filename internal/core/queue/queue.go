@@ -66,13 +66,20 @@ func (h *Heap[T]) Pop() (tick.Time, T) {
 		}
 		end := min(c+4, n)
 		m := c
-		at, order := s[c].At, s[c].order
+		at := s[c].At
 		for k := c + 1; k < end; k++ {
-			if a := s[k].At; a < at || a == at && s[k].order < order {
-				m, at, order = k, a, s[k].order
+			a := s[k].At
+			if a == at && s[k].order < s[m].order {
+				m = k // equal times are rare, so this branch is foretold
 			}
+			// Which child is earliest cannot be foretold: the compiler makes
+			// moves instead of jumps of this.
+			if a < at {
+				m = k
+			}
+			at = min(at, a)
 		}
-		if at > last.At || at == last.At && order > last.order {
+		if at > last.At || at == last.At && s[m].order > last.order {
 			break
 		}
 		s[i] = s[m]

@@ -289,7 +289,9 @@ func (e *engine) until(to tick.Time) {
 			return
 		}
 		e.now = at
-		e.events++
+		if e.events++; e.events&0xffff == 0 && e.ctx.Err() != nil {
+			return
+		}
 		if l <= h {
 			e.handle(e.connect.pop())
 		} else {
@@ -303,6 +305,9 @@ func (e *engine) until(to tick.Time) {
 func (e *engine) arrive(f *feed, a *arrival) {
 	at := max(tick.Time(a.at-e.zero), e.now)
 	e.until(at)
+	if e.events&0xffff == 0 && e.ctx.Err() != nil {
+		return // until has stopped half-way
+	}
 	e.now = at
 	e.events++
 	n := e.res.Requests

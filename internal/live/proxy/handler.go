@@ -51,6 +51,10 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	x.access.Frontend = entry.frontend.Name
+	if r.Method == http.MethodConnect {
+		x.answer(http.StatusNotImplemented, "no-tunnel", "tunnels are not opened here")
+		return
+	}
 	i := x.match(entry, addr)
 	if i < 0 {
 		x.answer(http.StatusNotFound, "no-route", "nothing is served under this address")

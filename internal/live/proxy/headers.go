@@ -35,6 +35,9 @@ func forwarded(h http.Header, client, host, proto string) {
 			delete(h, name)
 		}
 	}
+	if client == "-" {
+		client = "unknown" // of a unix socket
+	}
 	h["X-Forwarded-For"] = []string{client}
 	h["X-Forwarded-Host"] = []string{host}
 	h["X-Forwarded-Proto"] = []string{proto}

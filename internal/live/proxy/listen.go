@@ -91,6 +91,13 @@ func plainError(err error) error {
 	case errors.Is(err, syscall.ECONNRESET):
 		return errors.New("the connection was reset")
 	}
+	var de *net.DNSError
+	if errors.As(err, &de) {
+		if de.IsNotFound {
+			return fmt.Errorf("the name %s does not resolve", de.Name)
+		}
+		return fmt.Errorf("the name %s cannot be looked up: %s", de.Name, de.Err)
+	}
 	var oe *net.OpError
 	if errors.As(err, &oe) && oe.Err != nil {
 		return oe.Err

@@ -1,0 +1,55 @@
+package report
+
+import (
+	"flag"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/scenario"
+)
+
+var update = flag.Bool("update", false, "write the generated pages of docs/ anew")
+
+const generated = "Generated from the program's own table; `go test ./internal/report -update` writes it anew."
+
+// TestTheReferenceIsFresh holds the pages of docs/ to the tables they are made
+// from.
+func TestTheReferenceIsFresh(t *testing.T) {
+	for name, text := range map[string]string{
+		"configuration.md": Reference("The configuration language", "HCL syntax with words of its own. A key or block that is not here is an error. "+generated, config.Language),
+		"scenario.md":      Reference("The scenario language", "What happens during a replay, in the syntax of the configuration. "+generated, scenario.Language),
+	} {
+		file := "../../docs/" + name
+		if *update {
+			require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+		}
+		old, err := os.ReadFile(file)
+		require.NoError(t, err)
+		assert.Equal(t, string(old), text, "%s is stale", name)
+	}
+}
+
+// TestTheReadmeLinksWhatThereIs walks the README's links and the screenshots.
+func TestTheReadmeLinksWhatThereIs(t *testing.T) {
+	text, err := os.ReadFile("../../README.md")
+	require.NoError(t, err)
+	parts := strings.Split(string(text), "](")
+	require.Greater(t, len(parts), 5)
+	for _, p := range parts[1:] {
+		link, _, _ := strings.Cut(p, ")")
+		link, _, _ = strings.Cut(link, "#")
+		_, err := os.Stat("../../" + link)
+		assert.NoError(t, err)
+	}
+	shots, err := os.ReadDir("../../docs/screenshots")
+	require.NoError(t, err)
+	assert.Less(t, len(shots), 20)
+	for _, s := range shots {
+		assert.Contains(t, string(text), "docs/screenshots/"+s.Name())
+	}
+}
