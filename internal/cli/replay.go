@@ -36,12 +36,12 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 			with := withFlag(fs)
 			fs.StringVar(&r.scenario, "scenario", "", "`FILE` that says what happens: faults, behaviour, expectations")
 			fs.Var(&r.seed, "seed", "`NUMBER` that keys every draw; otherwise the scenario's, or 1")
-			fs.StringVar(&r.o.Spread, "spread", "even", "stamps of whole seconds: `even` over their second, or none")
+			fs.StringVar(&r.o.Spread, "spread", "even", "`HOW` stamps of whole seconds are spread over their second: even or none")
 			fs.DurationVar(&r.o.Window, "window", replay.DefaultWindow, "records out of order by up to this `TIME` are put right")
 			fs.StringVar(&r.o.Frontend, "frontend", "", "`NAME` of the frontend of records that name none")
 			fs.StringVar(&r.o.Host, "host", "", "`NAME` of the host of records that name none")
 			fs.StringVar(&r.o.Fields, "fields", "", "`NAMES` of log lines' further fields, as in duration,host; duration/ms for milliseconds, - passes one over")
-			fs.StringVar(&r.bad, "bad", "stop", "lines that cannot be read: `stop` or skip")
+			fs.StringVar(&r.bad, "bad", "stop", "`WHAT` to do at lines that cannot be read: stop or skip")
 			fs.BoolVar(&r.all, "all", false, "long tables whole")
 			return func(ctx context.Context, env *Env, args []string) error {
 				if err := o.check(); err != nil {

@@ -1,47 +1,62 @@
 package balance
 
+import "math"
+
 // leastConnections takes the backend with the smallest number of open requests
 // per weight; ties go to the smallest number of picks per weight, then to the
-// seeded order. The best stands at the root of a tournament tree (Knuth, The
-// Art of Computer Programming 3, section 5.4.1), so that a choice costs O(1)
-// and each request that begins or ends O(log n); a few backends are looked at
-// one by one.
+// seeded order. A few backends are looked at one by one; of more, the best
+// stands at the root of a tournament tree (Knuth, The Art of Computer
+// Programming 3, section 5.4.1), so that a choice costs O(1) and each request
+// that begins or ends O(log n).
 type leastConnections struct {
 	slots
-	inverse []float64 // 1/weight, 0 for what is out
-	open    []int32
-	load    []float64 // open/weight
-	picked  []float64 // picks/weight
-	tree    []int32   // tree[1] is the best; -1 is nobody; leaves stand from size on
-	size    int
+	open   []int32
+	picked []float64 // picks per weight
+	keys   []key
+	tree   []int32 // tree[1] is the best; -1 is nobody; leaves stand from size on
+	size   int
 }
+
+// key orders backends: the smaller the better. Open requests per weight and
+// picks per weight are whole numbers of steps so fine that two different
+// quotients of allowed weights never fall together.
+type key struct {
+	load uint64 // open/weight; all bits set for one that is out
+	tie  float64
+}
+
+// step is the number of steps of 1 in key.load: finer than 1/10000^2, by which
+// two quotients with weights up to 10000 differ at least.
+const step = 1 << 27
+
+// fewSlots is up to how many slots looking at each is faster than keeping the
+// tree.
+const fewSlots = 16
 
 func newLeastConnections(seed uint64) Picker {
 	return &leastConnections{slots: slots{seed: seed}}
 }
 
 func (l *leastConnections) Set(slot int, name string, weight float64) {
+	was := 0.0
+	if slot < len(l.weight) {
+		was = l.weight[slot]
+	}
 	l.slots.Set(slot, name, weight)
 	for len(l.open) < len(l.weight) {
 		l.open = append(l.open, 0)
-		l.load = append(l.load, 0)
 		l.picked = append(l.picked, 0)
-		l.inverse = append(l.inverse, 0)
+		l.keys = append(l.keys, key{load: math.MaxUint64})
 	}
-	was := l.inverse[slot]
-	if weight <= 0 {
-		l.inverse[slot] = 0
-	} else {
-		l.inverse[slot] = 1 / weight
-		if was == 0 {
-			// One that comes back starts level with the others instead of
-			// being owed everything it missed.
-			l.picked[slot] = l.leastPicked(slot)
-		} else if was != l.inverse[slot] {
-			l.picked[slot] *= l.inverse[slot] / was
-		}
-		l.load[slot] = float64(l.open[slot]) * l.inverse[slot]
+	switch {
+	case weight > 0 && was == 0:
+		// One that comes back starts level with the others instead of being
+		// owed everything it missed.
+		l.picked[slot] = l.leastPicked(slot)
+	case weight > 0 && was != weight:
+		l.picked[slot] *= was / weight
 	}
+	l.rekey(slot)
 	if len(l.weight) > l.size {
 		l.size = 1
 		for l.size < len(l.weight) {
@@ -62,8 +77,8 @@ func (l *leastConnections) Set(slot int, name string, weight float64) {
 // leastPicked gives the smallest picks per weight of the others that are in.
 func (l *leastConnections) leastPicked(except int) float64 {
 	least, found := 0.0, false
-	for i, inv := range l.inverse {
-		if i != except && inv > 0 && (!found || l.picked[i] < least) {
+	for i, w := range l.weight {
+		if i != except && w > 0 && (!found || l.picked[i] < least) {
 			least, found = l.picked[i], true
 		}
 	}
@@ -71,38 +86,52 @@ func (l *leastConnections) leastPicked(except int) float64 {
 }
 
 func (l *leastConnections) Pick(q *Query) int {
-	if l.size == 0 {
-		return -1
-	}
 	if l.size > fewSlots {
 		if best := int(l.tree[1]); best < 0 || q.Skip == nil || !q.Skip.Has(best) {
 			return best
 		}
 	}
-	best := int32(-1)
-	for i := range l.weight {
-		if l.inverse[i] > 0 && (q.Skip == nil || !q.Skip.Has(i)) {
-			best = l.better(best, int32(i))
+	best := -1
+	least := key{load: math.MaxUint64}
+	for i := range l.keys {
+		k := l.keys[i]
+		if k.load > least.load || k.load == math.MaxUint64 || q.Skip != nil && q.Skip.Has(i) {
+			continue
+		}
+		if best < 0 || k.load < least.load || k.tie < least.tie || k.tie == least.tie && l.rank[i] < l.rank[best] {
+			best, least = i, k
 		}
 	}
-	return int(best)
+	return best
 }
-
-// fewSlots is up to how many slots looking at each is faster than keeping the
-// tree.
-const fewSlots = 16
 
 func (l *leastConnections) Begun(slot int) {
 	l.open[slot]++
-	l.picked[slot] += l.inverse[slot]
-	l.load[slot] = float64(l.open[slot]) * l.inverse[slot]
+	if w := l.weight[slot]; w > 0 {
+		l.picked[slot] += 1 / w
+	}
+	l.rekey(slot)
 	l.update(slot)
 }
 
 func (l *leastConnections) Ended(slot int) {
 	l.open[slot]--
-	l.load[slot] = float64(l.open[slot]) * l.inverse[slot]
+	l.rekey(slot)
 	l.update(slot)
+}
+
+// rekey works a slot's key out anew.
+func (l *leastConnections) rekey(slot int) {
+	k := &l.keys[slot]
+	switch w := l.weight[slot]; w {
+	case 0:
+		k.load = math.MaxUint64
+	case 1:
+		k.load = uint64(l.open[slot]) * step
+	default:
+		k.load = uint64(float64(l.open[slot]) / w * step)
+	}
+	k.tie = l.picked[slot]
 }
 
 // update plays the matches of one leaf again, up to the root.
@@ -112,11 +141,15 @@ func (l *leastConnections) update(slot int) {
 	}
 	i := l.size + slot
 	l.tree[i] = -1
-	if l.inverse[slot] > 0 {
+	if l.weight[slot] > 0 {
 		l.tree[i] = int32(slot)
 	}
 	for i >>= 1; i > 0; i >>= 1 {
-		l.tree[i] = l.better(l.tree[2*i], l.tree[2*i+1])
+		won := l.better(l.tree[2*i], l.tree[2*i+1])
+		if won == l.tree[i] && won != int32(slot) {
+			return // it lost here before and loses again: nothing changes above
+		}
+		l.tree[i] = won
 	}
 }
 
@@ -126,13 +159,16 @@ func (l *leastConnections) better(a, b int32) int32 {
 		return b
 	case b < 0:
 		return a
-	case l.load[a] != l.load[b]:
-		if l.load[a] < l.load[b] {
+	}
+	x, y := l.keys[a], l.keys[b]
+	switch {
+	case x.load != y.load:
+		if x.load < y.load {
 			return a
 		}
 		return b
-	case l.picked[a] != l.picked[b]:
-		if l.picked[a] < l.picked[b] {
+	case x.tie != y.tie:
+		if x.tie < y.tie {
 			return a
 		}
 		return b
