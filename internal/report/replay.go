@@ -27,7 +27,7 @@ func (s Style) Replay(p Replay) string {
 	var b strings.Builder
 	b.WriteString(s.bold(flow(strings.Join(append(slices.Clone(p.Names), fmt.Sprintf("seed %d", r.Assumed.Seed)), s.dot()), s.Width, 0)) + "\n")
 	line := fmt.Sprintf("%s in %s from %s", plural(r.Requests, "request"), clock(r.Duration), plural(r.Trace.Clients, "client"))
-	if r.Trace.Spread == "even" {
+	if r.Trace.Shifted > 0 {
 		line += "; stamps of whole seconds spread within their second"
 	}
 	b.WriteString(flow(line, s.Width, 0) + "\n")

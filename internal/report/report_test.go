@@ -122,7 +122,7 @@ func fixture(t *testing.T) Replay {
 		},
 		Timeline:     replay.Timeline{Bucket: 1, Rows: []replay.TimelineRow{{Upstreams: box(5)}, {Upstreams: box(0), Failed: 2}}},
 		Expectations: []scenario.Verdict{{Name: "few", That: "result.error_rate <= 0.002", Met: true, Values: map[string]any{"result.error_rate": 0.00016}}, {Name: "soon", That: "x < 1", Values: map[string]any{"x": nil}}},
-		Trace:        replay.TraceResult{Clients: 611, Spread: "even", BadLines: 1, Bad: []trace.Bad{{Line: 7, Column: 3, Why: "odd"}}, Unknown: map[string]int64{"host": 5}, OutOfOrder: 2},
+		Trace:        replay.TraceResult{Clients: 611, Spread: "even", Shifted: 9, BadLines: 1, Bad: []trace.Bad{{Line: 7, Column: 3, Why: "odd"}}, Unknown: map[string]int64{"host": 5}, OutOfOrder: 2},
 		Assumed:      replay.Assumed{Seed: 7},
 	}}
 }

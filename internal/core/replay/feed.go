@@ -60,6 +60,7 @@ type feed struct {
 	pending   []arrival
 	head      int
 	spread    bool
+	shifted   int64 // stamps that were moved within their second
 	out       chan []arrival
 	spare     chan []arrival
 	batch     []arrival
@@ -329,6 +330,7 @@ func (f *feed) release(ctx context.Context, before int64) {
 				end++
 			}
 			n := int64(end - f.head)
+			f.shifted += n - 1
 			for i := f.head; i < end; i++ {
 				f.pending[i].at = at + int64(i-f.head)*second/n
 			}

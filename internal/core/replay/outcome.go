@@ -46,7 +46,7 @@ func (e *engine) result(f *feed) *Result {
 	r.Timeline = e.rows()
 	r.Trace = TraceResult{
 		Records: f.records, BadLines: f.badLines, Bad: f.bad, Clients: int64(f.addresses.n),
-		Unknown: map[string]int64{}, Spread: e.o.Spread, OutOfOrder: f.late,
+		Unknown: map[string]int64{}, Spread: e.o.Spread, Shifted: f.shifted, OutOfOrder: f.late,
 	}
 	if r.Trace.Bad == nil {
 		r.Trace.Bad = []trace.Bad{}

@@ -304,8 +304,9 @@ func TestStampsAreSpreadAndPutInOrder(t *testing.T) {
 	var at []float64
 	o := Options{Observe: func(d Decision) { at = append(at, d.At.Seconds()) }}
 	c := pool(t, 1, "round-robin", "")
-	run(t, c, "", line(0)+line(0)+line(0)+line(0)+line(1), o)
+	spread := run(t, c, "", line(0)+line(0)+line(0)+line(0)+line(1), o)
 	assert.Equal(t, []float64{0, 0.25, 0.5, 0.75, 1}, at)
+	assert.EqualValues(t, 3, spread.Trace.Shifted)
 	at = nil
 	o.Spread = "none"
 	run(t, c, "", line(0)+line(0)+line(1), o)

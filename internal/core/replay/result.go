@@ -175,7 +175,8 @@ type TraceResult struct {
 	Last       *float64         `json:"last"`
 	Clients    int64            `json:"clients"` // distinct addresses
 	Unknown    map[string]int64 `json:"unknown"` // requests in which a route's condition met a field that is not known
-	Spread     string           `json:"spread"`  // even: stamps of whole seconds were spread within their second
+	Spread     string           `json:"spread"`  // even: stamps of whole seconds are spread within their second
+	Shifted    int64            `json:"shifted"` // how many stamps that moved
 	OutOfOrder int64            `json:"out_of_order"`
 }
 
