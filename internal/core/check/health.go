@@ -17,7 +17,11 @@ var healthRules = []*Rule{
 					continue
 				}
 				n := len(u.Backends)
-				witness := fmt.Sprintf("with %q hung, 1 request in %d waits %s for nothing, until somebody looks", u.Backends[0].Name, n, u.Timeouts.Answer)
+				who := fmt.Sprintf("1 request in %d", n)
+				if n == 1 {
+					who = "every request"
+				}
+				witness := fmt.Sprintf("with %q hung, %s waits %s for nothing, until somebody looks", u.Backends[0].Name, who, u.Timeouts.Answer)
 				if u.Suspend != nil {
 					witness = fmt.Sprintf("with %q hung, %d requests wait %s each before it is suspended, and again after every rest", u.Backends[0].Name, u.Suspend.After, u.Timeouts.Answer)
 				}

@@ -220,6 +220,8 @@ func TestMistakesAreToldWithPlaceAndCure(t *testing.T) {
 		{"null", up(`algorithm = null`), `8:15 KX003 null is no value here | `},
 		{"division by zero", up(`algorithm = 1/0`), `8:15 KX003 `},
 		{"two keys on a line", "upstream \"a\" {\n backends = { b = \"c:1\" } algorithm = \"hash\"\n}", `2:27 KX001 `},
+		{"no closing quote", strings.Replace(small, "8080\"", "8080", 1), `2:27 KX001 the text in quotes does not end on its line | the closing " is missing`},
+		{"no closing quote at the end", "let {\n  a = \"b", `2:9 KX001 `},
 		{"name of a frontend", strings.Replace(small, `"web"`, `"9 to 5"`, 1), `1:10 KX003 "9 to 5" cannot be a name | letters, digits, - and _, beginning with a letter`},
 		{"let with a block", "let {\n  a {\n }\n}\n" + small, `2:3 KX002 let holds values only, no blocks | `},
 		{"neither", "access_log {\n}\n", "1:1 KX005 there is neither a frontend nor an upstream here | `kestrix new ADDRESS...` writes a first configuration"},
@@ -235,6 +237,14 @@ func TestMistakesAreToldWithPlaceAndCure(t *testing.T) {
 			assert.Equal(t, []string{c.want}, said(found))
 		})
 	}
+}
+
+func TestAMissingBraceIsLookedForWhereItWasFelt(t *testing.T) {
+	_, found := read(t, strings.Replace(small, "  }\n}\nupstream", "  }\nupstream", 1))
+	assert.Equal(t, []string{
+		"1:16 KX001 there is no closing brace for this block before the end of the file | the } of this block is missing",
+		"6:1 KX002 there is no block \"upstream\" in frontend | upstream stands at the top; is a } missing above?",
+	}, said(found))
 }
 
 func TestEverythingWrongIsToldAtOnceInSourceOrder(t *testing.T) {

@@ -258,7 +258,11 @@ func (d *Decoder) unknown(def *Block, name string, rng hcl.Range, what string) {
 	if strings.HasPrefix(title(def), "the ") {
 		where = "at the top"
 	}
-	d.Add(IDUnknown, rng, fmt.Sprintf("there is no %s %q %s", what, shorten(name), where), didYouMean(name, def.names()))
+	hint := didYouMean(name, def.names())
+	if where != "at the top" && Language.Block(name) != nil {
+		hint = name + " stands at the top; is a } missing above?"
+	}
+	d.Add(IDUnknown, rng, fmt.Sprintf("there is no %s %q %s", what, shorten(name), where), hint)
 }
 
 // letBlock reads values of one's own, in source order, so that later ones may

@@ -12,9 +12,13 @@ import (
 // in our own tone, with its place.
 func fromSyntax(diags hcl.Diagnostics) Findings {
 	var out Findings
+	unclosed := unclosedText(diags)
 	for _, d := range diags {
 		if d.Severity != hcl.DiagError || d.Subject == nil {
 			continue
+		}
+		if unclosed != nil && d != unclosed && d.Subject.Start.Line >= unclosed.Subject.Start.Line {
+			continue // a quote that is missing turns all that follows inside out
 		}
 		id, hint := IDSyntax, ""
 		message := sentence(d.Detail)
@@ -26,6 +30,9 @@ func fromSyntax(diags hcl.Diagnostics) Findings {
 			id, message, hint = IDTwice, "this key is given twice", "remove one of them"
 		case "Unclosed configuration block":
 			hint = "the } of this block is missing"
+		case multiLine:
+			message = "the text in quotes does not end on its line"
+			hint = "the closing \" is missing"
 		case "Invalid single-argument block definition":
 			message = "a block on one line holds one key only"
 			hint = "put each key on a line of its own"
@@ -38,6 +45,21 @@ func fromSyntax(diags hcl.Diagnostics) Findings {
 		out = append(out, Finding{ID: id, Severity: Error, Range: *d.Subject, Message: message, Hint: hint})
 	}
 	return out
+}
+
+// multiLine is the parser's word for a text that goes on over the end of a line.
+const multiLine = "Invalid multi-line string"
+
+// unclosedText finds the first text whose closing quote is missing, nil if there
+// is none.
+func unclosedText(diags hcl.Diagnostics) *hcl.Diagnostic {
+	var first *hcl.Diagnostic
+	for _, d := range diags {
+		if d.Summary == multiLine && d.Subject != nil && (first == nil || d.Subject.Start.Byte < first.Subject.Start.Byte) {
+			first = d
+		}
+	}
+	return first
 }
 
 // sentence takes the first sentence of a diagnostic's text, without a capital
