@@ -39,7 +39,9 @@ func forwarded(h http.Header, client, host, proto string) {
 		client = "unknown" // of a unix socket
 	}
 	h["X-Forwarded-For"] = []string{client}
-	h["X-Forwarded-Host"] = []string{host}
+	if host != "" {
+		h["X-Forwarded-Host"] = []string{host}
+	}
 	h["X-Forwarded-Proto"] = []string{proto}
 	// RFC 7239 section 4: an IPv6 address stands in brackets and quotes.
 	node := client
