@@ -57,6 +57,7 @@ upstream "booking" {
     name    = "tern_seat"
     ttl     = "8h"
     on_loss = "move"
+    secret  = "made up for the demo; make your own" # so that seats survive a restart
   }
 
   # Five requests in a row that fail say what a probe may not see.
@@ -97,6 +98,11 @@ upstream "sailings" {
   retry {
     attempts = 2
   }
+
+  timeouts {
+    connect = "1s"
+    answer  = "10s"
+  }
 }
 
 # Departure boards stand on the quays and have no cookies: by address.
@@ -118,6 +124,11 @@ upstream "board" {
 
   retry {
     attempts = 2
+  }
+
+  timeouts {
+    connect = "1s"
+    answer  = "10s"
   }
 }
 

@@ -5,8 +5,10 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
+	"kestrix/internal/core/check"
 	"kestrix/internal/core/config"
 	"kestrix/internal/report"
 )
@@ -21,44 +23,116 @@ CONFIG is a file, or a folder whose .hcl files are read as one configuration
 exit code: 0 fine; 1 errors were found (with -strict warnings too);
 2 wrong usage; 3 a file that cannot be read as a configuration at all
 
+-format is text, json, sarif (2.1.0, for code hosts) or junit (for CI servers).
+A comment on the line, or alone above it, allows a finding for a reason:
+# kestrix: allow KX203 because the gate speaks no http
+
   kestrix check harbour.hcl
+  kestrix check -explain KX203
   kestrix check -strict -format json /etc/kestrix`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			var o output
 			o.define(fs)
+			var c checkFlags
+			fs.StringVar(&c.explain, "explain", "", "tell all about the rule with this `ID`, such as KX203")
+			fs.StringVar(&c.severity, "severity", "advice", "the least `SEVERITY` to show: error, warning or advice")
 			strict := fs.Bool("strict", false, "warnings count as errors do")
 			with := withFlag(fs)
 			return func(_ context.Context, env *Env, args []string) error {
-				if err := o.check(); err != nil {
+				c.strict = *strict
+				if err := c.check(&o); err != nil {
 					return err
+				}
+				if c.explain != "" {
+					if o.format != "text" && o.format != "json" {
+						return usage("-explain is written as text or json, not as %s", o.format)
+					}
+					return explain(env, &o, c.explain)
 				}
 				if len(args) == 0 {
 					return usage("no configuration is named; kestrix check CONFIG...")
 				}
-				return runCheck(env, &o, args, *with, *strict)
+				return runCheck(env, &o, &c, args, *with)
 			}
 		},
 	}
 }
 
-func runCheck(env *Env, o *output, names, with []string, strict bool) error {
+type checkFlags struct {
+	explain, severity string
+	strict            bool
+	least             config.Severity
+}
+
+func (c *checkFlags) check(o *output) error {
+	switch o.format {
+	case "text", "json", "sarif", "junit":
+	default:
+		return usage("-format cannot be %q; it is text, json, sarif or junit", o.format)
+	}
+	for _, s := range []config.Severity{config.Error, config.Warning, config.Advice} {
+		if s.String() == c.severity {
+			c.least = s
+			return nil
+		}
+	}
+	return usage("-severity cannot be %q; it is error, warning or advice", c.severity)
+}
+
+// fails says whether a severity makes the exit code 1.
+func (c *checkFlags) fails(s config.Severity) bool {
+	return s == config.Error || c.strict && s == config.Warning
+}
+
+// explain prints a rule.
+func explain(env *Env, o *output, id string) error {
+	r := check.Find(strings.ToUpper(id))
+	if r == nil {
+		var ids []string
+		for _, r := range check.Rules {
+			ids = append(ids, r.ID)
+		}
+		return usage("-explain: there is no rule %q; known: %s", id, strings.Join(ids, ", "))
+	}
+	return o.write(env, func(w io.Writer) error {
+		if o.format == "json" {
+			return writeJSON(w, report.RuleJSON(r))
+		}
+		_, err := io.WriteString(w, env.style(env.Stdout, o.plain || o.file != "").Rule(r))
+		return err
+	})
+}
+
+func runCheck(env *Env, o *output, c *checkFlags, names, with []string) error {
 	var sources []*source
+	var all config.Findings
+	var each []config.Findings
 	bad := false
 	for _, name := range names {
 		s, err := readConfig(name, with)
 		if err != nil {
 			return err
 		}
+		s.found = slices.DeleteFunc(s.found, func(f config.Finding) bool { return f.Severity > c.least })
+		for _, f := range s.found {
+			bad = bad || c.fails(f.Severity)
+		}
 		sources = append(sources, s)
-		bad = bad || s.found.Count(config.Error) > 0 || strict && s.found.Count(config.Warning) > 0
+		all = append(all, s.found...)
+		each = append(each, s.found)
 	}
 	err := o.write(env, func(w io.Writer) error {
-		if o.format == "json" {
-			all := []report.Finding{}
-			for _, s := range sources {
-				all = append(all, report.FindingsJSON(s.found)...)
+		switch o.format {
+		case "json":
+			return writeJSON(w, map[string]any{"findings": report.FindingsJSON(all)})
+		case "sarif":
+			return writeJSON(w, report.SARIF(all, Version))
+		case "junit":
+			text, err := report.JUnit(names, each, c.fails)
+			if err == nil {
+				_, err = w.Write(text)
 			}
-			return writeJSON(w, map[string]any{"findings": all})
+			return err
 		}
 		style := env.style(env.Stdout, o.plain || o.file != "")
 		for _, s := range sources {

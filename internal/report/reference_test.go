@@ -23,6 +23,7 @@ func TestTheReferenceIsFresh(t *testing.T) {
 	for name, text := range map[string]string{
 		"configuration.md": Reference("The configuration language", "HCL syntax with words of its own. A key or block that is not here is an error. "+generated, config.Language),
 		"scenario.md":      Reference("The scenario language", "What happens during a replay, in the syntax of the configuration. "+generated, scenario.Language),
+		"rules.md":         RulePage(generated),
 	} {
 		file := "../../docs/" + name
 		if *update {

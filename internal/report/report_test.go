@@ -2,6 +2,7 @@ package report
 
 import (
 	"encoding/json"
+	"encoding/xml"
 	"strings"
 	"testing"
 	"time"
@@ -207,4 +208,52 @@ func TestOtherTexts(t *testing.T) {
 	assert.Contains(t, text, "methods   GET 2 (66.7 %), POST 1 (33.3 %)")
 	assert.Contains(t, text, "unknown   host, status in 1 record")
 	assert.Contains(t, text, "duration  not recorded")
+}
+
+func TestExchangeFormatsAreWhatTheyClaim(t *testing.T) {
+	src := "upstream \"a\" {\n  backends = { b = \"c\" }\n}\n"
+	c, found, err := config.Read([]config.File{{Name: "x.hcl", Source: []byte(src)}})
+	require.NoError(t, err)
+	all := check.Run(c, found)
+	text, err := json.Marshal(SARIF(all, "1"))
+	require.NoError(t, err)
+	var log struct {
+		Version string
+		Runs    []struct {
+			Tool    struct{ Driver struct{ Rules []struct{ ID string } } }
+			Results []struct {
+				RuleID    string
+				RuleIndex int
+				Level     string
+				Locations []struct {
+					PhysicalLocation struct {
+						ArtifactLocation struct{ URI string }
+						Region           struct{ StartLine, StartColumn, EndColumn int }
+					}
+				}
+			}
+		}
+	}
+	require.NoError(t, json.Unmarshal(text, &log))
+	run := log.Runs[0]
+	require.Len(t, run.Results, len(all))
+	for i, r := range run.Results {
+		assert.Equal(t, run.Tool.Driver.Rules[r.RuleIndex].ID, r.RuleID)
+		assert.Contains(t, []string{"error", "warning", "note"}, r.Level)
+		assert.Equal(t, all[i].Range.Start.Line, r.Locations[0].PhysicalLocation.Region.StartLine)
+		assert.Equal(t, "x.hcl", r.Locations[0].PhysicalLocation.ArtifactLocation.URI)
+	}
+	out, err := JUnit([]string{"x.hcl", "y.hcl"}, []config.Findings{all, nil}, func(s config.Severity) bool { return s == config.Error })
+	require.NoError(t, err)
+	var suites junitSuites
+	require.NoError(t, xml.Unmarshal(out, &suites))
+	assert.Equal(t, len(all)+1, suites.Tests)
+	assert.Equal(t, all.Count(config.Error), suites.Failures)
+	assert.Equal(t, "no findings", suites.Suites[1].Cases[0].Name)
+	for _, r := range check.Rules {
+		text := plainStyle.Rule(r)
+		assert.NotContains(t, text, "want:")
+		assert.Contains(t, text, "# here")
+		assert.Contains(t, RulePage(""), "| "+r.ID+" |")
+	}
 }

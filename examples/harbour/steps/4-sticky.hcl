@@ -26,8 +26,9 @@ upstream "booking" {
   }
 
   sticky {
-    by   = "cookie"
-    name = "tern_seat"
+    by     = "cookie"
+    name   = "tern_seat"
+    secret = "made up for the demo; make your own"
   }
 
   timeouts {

@@ -22,12 +22,12 @@ func found(t *testing.T, name string) config.Findings {
 }
 
 // TestEachRuleHasAFailingAndACleanExample walks the table: in
-// testdata/ID/bad.hcl a comment `# want: words | words` stands on the line of
+// examples/ID/bad.hcl a comment `# want: words | words` stands on the line of
 // the finding and names what it must say; good.hcl has no finding at all.
 func TestEachRuleHasAFailingAndACleanExample(t *testing.T) {
 	for _, r := range Rules {
 		t.Run(r.ID, func(t *testing.T) {
-			dir := filepath.Join("testdata", r.ID)
+			dir := filepath.Join("examples", r.ID)
 			for _, f := range found(t, filepath.Join(dir, "good.hcl")) {
 				assert.Fail(t, "the clean example has a finding", "%s:%d %s", f.ID, f.Range.Start.Line, f.Message)
 			}
@@ -73,10 +73,10 @@ func wanted(src string) (int, []string) {
 
 // TestEachExampleHasItsRule walks the other way.
 func TestEachExampleHasItsRule(t *testing.T) {
-	dirs, err := os.ReadDir("testdata")
+	dirs, err := os.ReadDir("examples")
 	require.NoError(t, err)
 	for _, d := range dirs {
-		assert.NotNil(t, Find(d.Name()), "testdata/%s belongs to no rule", d.Name())
+		assert.NotNil(t, Find(d.Name()), "examples/%s belongs to no rule", d.Name())
 	}
 	assert.Len(t, dirs, len(Rules))
 }

@@ -2,6 +2,8 @@ package check
 
 import (
 	"fmt"
+	"math"
+	"time"
 
 	"kestrix/internal/core/config"
 )
@@ -64,4 +66,108 @@ var healthRules = []*Rule{
 			}
 		},
 	},
+	{
+		ID: "KX203", Severity: config.Warning, Title: "an open port is not a working application",
+		Why:  "a tcp probe passes as soon as the kernel takes the connection, even while the application answers nothing",
+		Mend: "probe \"http\" with a path that asks the application itself, such as \"/ready\"",
+		Run: func(p *Pass) {
+			http := map[string]bool{}
+			for _, f := range p.Config.Frontends {
+				for _, r := range f.Routes {
+					http[r.SendTo.Value] = http[r.SendTo.Value] || f.Protocol == "http"
+				}
+			}
+			shown := 0
+			for _, u := range p.Config.Upstreams {
+				if u.Probe == nil || u.Probe.Kind != "tcp" || !http[u.Name] || len(u.Backends) == 0 {
+					continue
+				}
+				witness := ""
+				if shown++; shown <= maxReplays {
+					witness = hangWitness(u)
+				}
+				p.Report(Finding{
+					Range:   u.Probe.Range,
+					Message: fmt.Sprintf("the backends of %q speak http, and are probed by opening their port only", u.Name),
+					Witness: witness,
+				})
+			}
+		},
+	},
+	{
+		ID: "KX205", Severity: config.Advice, Title: "a probe of the page that customers use",
+		Why:  "it makes work of a customer's kind, counts as a visit, and passes from a cache while what stands behind it is broken",
+		Mend: "a page of its own, such as \"/ready\", that touches what a request needs",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				b := u.Probe
+				if b == nil || b.Kind != "http" || b.Path != "/" {
+					continue
+				}
+				perHour := int(float64(time.Hour) / float64(b.Every))
+				p.Report(Finding{
+					Range: b.Range, Message: fmt.Sprintf("the probe of %q asks for /, as customers do", u.Name),
+					Witness: fmt.Sprintf("each backend is asked %d times an hour for its start page", perHour),
+				})
+			}
+		},
+	},
+	{
+		ID: "KX206", Severity: config.Advice, Title: "one failed probe takes a backend out",
+		Why:  "a single lost packet or a pause of the garbage collector is no failure; a backend that comes and goes moves sessions each time",
+		Mend: "down_after = 2, with a shorter every if it must be found as fast",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				if b := u.Probe; b != nil && b.DownAfter == 1 && len(u.Backends) > 1 {
+					p.Report(Finding{
+						Range: b.Range, Message: fmt.Sprintf("one probe of %q that fails takes a backend out", u.Name),
+						Witness: fmt.Sprintf("an answer that takes longer than %s once is enough; the others then carry %.0f %% more", b.Timeout, 100/float64(len(u.Backends)-1)),
+					})
+				}
+			}
+		},
+	},
+	{
+		ID: "KX207", Severity: config.Advice, Title: "a backend comes back sooner than it leaves",
+		Why:  "a backend that is half well passes now and then, and is given customers on the strength of fewer probes than took it out",
+		Mend: "make up_after at least as large as down_after",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				if b := u.Probe; b != nil && b.UpAfter < b.DownAfter {
+					p.Report(Finding{
+						Range: b.Range, Message: fmt.Sprintf("%q takes a backend back after %s, and out after %d", u.Name, passes(b.UpAfter), b.DownAfter),
+						Witness: fmt.Sprintf("it is back %s after it first passes, and out only %s after it first fails", b.Every*time.Duration(b.UpAfter-1), b.Every*time.Duration(b.DownAfter-1)),
+					})
+				}
+			}
+		},
+	},
+	{
+		ID: "KX208", Severity: config.Warning, Title: "a suspension that can never happen",
+		Why:  "so much of the upstream is kept in rotation that no backend may rest",
+		Mend: "a smaller keep, or a further backend",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				s := u.Suspend
+				if s == nil || len(u.Backends) == 0 || u.Partial {
+					continue
+				}
+				n := len(u.Backends)
+				least := max(1, int(math.Ceil(s.Keep*float64(n)-1e-9)))
+				if n-1 < least {
+					p.Report(Finding{
+						Range: s.Range, Message: fmt.Sprintf("no backend of %q can ever be suspended", u.Name),
+						Witness: fmt.Sprintf("%d of %d must stay in rotation, so none may leave", least, n),
+					})
+				}
+			}
+		},
+	},
+}
+
+func passes(n int) string {
+	if n == 1 {
+		return "1 pass"
+	}
+	return fmt.Sprintf("%d passes", n)
 }

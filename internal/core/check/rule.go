@@ -12,7 +12,7 @@ import (
 // Rule is one thing that is looked for. Run is nil for what reading the
 // language itself finds.
 type Rule struct {
-	ID       string // stable; KX0.. syntax, KX1.. names and structure, KX2.. health, KX3.. balancing
+	ID       string // stable; KX0.. syntax, KX1.. names and structure, KX2.. health, KX3.. balancing, KX4.. sessions, KX5.. timeouts, KX9.. suppression
 	Severity config.Severity
 	Title    string // what is found, in a few words
 	Why      string // why it matters
@@ -68,6 +68,9 @@ var Rules = func() []*Rule {
 	all = append(all, structureRules...)
 	all = append(all, healthRules...)
 	all = append(all, balanceRules...)
+	all = append(all, sessionRules...)
+	all = append(all, timeoutRules...)
+	all = append(all, allowRules...)
 	return all
 }()
 
@@ -83,13 +86,16 @@ func Run(c *config.Config, reading config.Findings) config.Findings {
 			}
 		}
 	}
+	out = suppress(c, out)
 	out.Sort()
 	return out
 }
 
 // Find gives the rule of an id, nil if there is none.
-func Find(id string) *Rule {
-	for _, r := range Rules {
+func Find(id string) *Rule { return find(Rules, id) }
+
+func find(rules []*Rule, id string) *Rule {
+	for _, r := range rules {
 		if r.ID == id {
 			return r
 		}

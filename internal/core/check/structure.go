@@ -3,6 +3,7 @@ package check
 import (
 	"fmt"
 	"net/netip"
+	"time"
 
 	"github.com/hashicorp/hcl/v2"
 
@@ -85,6 +86,56 @@ var structureRules = []*Rule{
 			}
 		},
 	},
+	{
+		ID: "KX110", Severity: config.Warning, Title: "one server in two upstreams with different probes",
+		Why:  "the two can come to different views of the same server: one sends to it what the other keeps away",
+		Mend: "give both upstreams the same probe, or let both routes send to one upstream",
+		Run: func(p *Pass) {
+			type seen struct {
+				up *config.Upstream
+				at hcl.Range
+			}
+			first := map[config.Address]seen{}
+			for _, u := range p.Config.Upstreams {
+				for _, b := range u.Backends {
+					s, ok := first[b.Address]
+					if !ok {
+						first[b.Address] = seen{u, b.AddressAt}
+						continue
+					}
+					if s.up == u || probesAlike(s.up.Probe, u.Probe) {
+						continue
+					}
+					p.Report(Finding{
+						Range:   b.AddressAt,
+						Message: fmt.Sprintf("%s is probed differently by %q and by %q", b.Address, s.up.Name, u.Name),
+						Hint:    "the other stands at " + finder{s.at}.place(),
+						Witness: probeWitness(b.Address, s.up, u),
+					})
+				}
+			}
+		},
+	},
+}
+
+// probesAlike says whether two probes judge a server alike.
+func probesAlike(a, b *config.Probe) bool {
+	if a == nil || b == nil {
+		return a == b
+	}
+	return a.Kind == b.Kind && a.Path == b.Path && a.Body == b.Body && a.Every == b.Every && a.Timeout == b.Timeout && a.DownAfter == b.DownAfter && a.UpAfter == b.UpAfter
+}
+
+// probeWitness words how long each of two upstreams takes to notice that a
+// server is gone.
+func probeWitness(a config.Address, x, y *config.Upstream) string {
+	say := func(u *config.Upstream) string {
+		if u.Probe == nil {
+			return fmt.Sprintf("%q never", u.Name)
+		}
+		return fmt.Sprintf("%q after %s at the latest", u.Name, u.Probe.Every*time.Duration(u.Probe.DownAfter))
+	}
+	return fmt.Sprintf("when %s refuses connections, it is noticed by %s and by %s", a, say(x), say(y))
 }
 
 // clash says whether two listeners cannot be bound side by side. IPv4 and IPv6

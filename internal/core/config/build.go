@@ -132,6 +132,10 @@ func (d *Decoder) upstream(n *Node) *Upstream {
 		Algorithm: Get[string](n, "algorithm"), AlgorithmAt: n.At("algorithm"),
 		Backends: Get[[]Backend](n, "backends"), BackendsAt: n.At("backends"),
 	}
+	for _, f := range d.Findings {
+		in := f.Range.Filename == u.BackendsAt.Filename && f.Range.Start.Byte >= u.BackendsAt.Start.Byte && f.Range.Start.Byte < u.BackendsAt.End.Byte
+		u.Partial = u.Partial || in && n.Has("backends")
+	}
 	if p := n.One("probe"); p != nil {
 		u.Probe = d.probe(p)
 	}

@@ -6,10 +6,13 @@ frontend "web" {
 }
 upstream "app" {
   backends = {
-    auk    = { address = "127.0.0.1:9001", weight = 0 }
+    auk    = "127.0.0.1:9001"
     gannet = "127.0.0.1:9002"
   }
   probe "http" {
     path = "/ready"
+  }
+  retry {
+    on = ["connect", "503"]
   }
 }

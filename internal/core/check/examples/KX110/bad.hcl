@@ -1,0 +1,31 @@
+frontend "web" {
+  listen = "127.0.0.1:8080"
+  route "a" {
+    when {
+      path = "/a/**"
+    }
+    send_to = upstream.a
+  }
+  route "b" {
+    send_to = upstream.b
+  }
+}
+upstream "a" {
+  backends = {
+    auk    = "127.0.0.1:9001"
+    gannet = "127.0.0.1:9002"
+  }
+  probe "http" {
+    path = "/ready"
+  }
+}
+upstream "b" {
+  backends = {
+    auk    = "127.0.0.1:9001" # want: is probed differently by "a" and by "b" | noticed by "a" after 10s
+    petrel = "127.0.0.1:9003"
+  }
+  probe "http" {
+    path  = "/ready"
+    every = "9s"
+  }
+}

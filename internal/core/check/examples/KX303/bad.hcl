@@ -1,0 +1,17 @@
+frontend "web" {
+  listen = "127.0.0.1:8080"
+  route "all" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = {
+    auk = "127.0.0.1:9001"
+  }
+  probe "http" {
+    path = "/ready"
+  }
+  sticky { # want: is sticky and has one backend
+    by = "address"
+  }
+}

@@ -1,0 +1,18 @@
+frontend "web" {
+  listen = "127.0.0.1:8080"
+  route "all" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = {
+    auk    = "127.0.0.1:9001"
+    gannet = "127.0.0.1:9002"
+  }
+  probe "http" {
+    path = "/ready"
+  }
+  timeouts { # want: waits 30s for a connection | 30s pass in one attempt
+    connect = "30s"
+  }
+}
