@@ -46,7 +46,7 @@ type command struct {
 // commands in the order in which people work.
 func commands() []*command {
 	return []*command{
-		newCommand(), checkCommand(), whyCommand(), traceCommand(), replayCommand(),
+		newCommand(), checkCommand(), fmtCommand(), whyCommand(), traceCommand(), replayCommand(),
 		standinCommand(), serveCommand(), demoCommand(),
 	}
 }

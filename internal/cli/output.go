@@ -88,7 +88,11 @@ func replaceFile(name string, fill func(io.Writer) error) (err error) {
 	if err := w.Flush(); err != nil {
 		return unusable(fmt.Errorf("%s cannot be written: %w", name, reason(err)))
 	}
-	if err := f.Chmod(0o644); err != nil {
+	mode := os.FileMode(0o644)
+	if info, e := os.Stat(name); e == nil {
+		mode = info.Mode().Perm() // a file that is replaced keeps who may read it
+	}
+	if err := f.Chmod(mode); err != nil {
 		return unusable(err)
 	}
 	if err := f.Close(); err != nil {

@@ -94,7 +94,7 @@ type Upstream struct {
 	AlgorithmAt hcl.Range
 	Backends    []Backend
 	BackendsAt  hcl.Range
-	Partial     bool // some backends could not be read, so that their number says nothing
+	Partial     bool     // some backends could not be read, so that their number says nothing
 	Probe       *Probe   // nil: none
 	Suspend     *Suspend // nil: off
 	Sticky      *Sticky  // nil: off
