@@ -14,6 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/scenario"
 	"kestrix/internal/report"
 )
 
@@ -46,7 +47,7 @@ type command struct {
 // commands in the order in which people work.
 func commands() []*command {
 	return []*command{
-		newCommand(), checkCommand(), fmtCommand(), whyCommand(), traceCommand(), replayCommand(),
+		newCommand(), checkCommand(), fmtCommand(), mapCommand(), whyCommand(), traceCommand(), replayCommand(),
 		standinCommand(), serveCommand(), demoCommand(),
 	}
 }
@@ -224,13 +225,24 @@ func overview() string {
 	for _, c := range commands() {
 		fmt.Fprintf(&b, "  %-34s %s\n", "kestrix "+c.name+" "+c.args, c.summary)
 	}
-	b.WriteString("\nkestrix help COMMAND tells more; `kestrix demo` shows it all on demo data.\n")
+	b.WriteString("\nkestrix help COMMAND tells more, kestrix help config [KEY] and kestrix help scenario [KEY] the languages;\n`kestrix demo` shows it all on demo data.\n")
 	return b.String()
 }
 
 func help(env *Env, args []string) int {
 	if len(args) == 0 {
 		fmt.Fprint(env.Stdout, overview())
+		return exitFine
+	}
+	table, ok := map[string]*config.Block{"config": config.Language, "scenario": scenario.Language}[args[0]]
+	if ok {
+		query := strings.Join(args[1:], ".")
+		text, found := env.style(env.Stdout, false).HelpConfig(table, query)
+		if !found {
+			fmt.Fprintf(env.Stderr, "kestrix help %s: there is no key or block %q; kestrix help %s lists them\n", args[0], query, args[0])
+			return exitUsage
+		}
+		fmt.Fprint(env.Stdout, text)
 		return exitFine
 	}
 	for _, c := range commands() {

@@ -20,7 +20,7 @@ type output struct {
 }
 
 func (o *output) define(fs *flag.FlagSet) {
-	fs.StringVar(&o.format, "format", "text", "`FORM` of the result: text or json")
+	fs.StringVar(&o.format, "format", "text", "`FORM` of the result: text or json, and what the command says besides")
 	fs.StringVar(&o.file, "o", "", "write the result to `FILE` instead of stdout")
 	fs.BoolVar(&o.plain, "plain", false, "no colour")
 }

@@ -259,3 +259,27 @@ func TestExchangeFormatsAreWhatTheyClaim(t *testing.T) {
 		assert.Contains(t, RulePage(""), "| "+r.ID+" |")
 	}
 }
+
+func TestThePictureShowsWhatLeadsWhere(t *testing.T) {
+	p := &study.Picture{
+		Frontends: []study.PictureFrontend{{Name: "web", Protocol: "http", Listen: []string{"0.0.0.0:80"}, Routes: []study.PictureRoute{{Name: "a<b>", When: "path /a & /b", SendTo: "app"}, {Name: "rest", When: "everything", SendTo: "app"}}}},
+		Upstreams: []study.PictureUpstream{{Name: "app", Algorithm: "hash", Settings: []string{"no probe"}}},
+	}
+	for i := range 40 {
+		p.Upstreams[0].Backends = append(p.Upstreams[0].Backends, study.PictureBackend{Name: "b", Address: "x:1", Weight: i, Share: 0.025})
+	}
+	text := plainStyle.Map(p)
+	assert.Contains(t, text, "frontend web · http · 0.0.0.0:80\n  ├─ a<b>  → app  path /a & /b\n  └─ rest  → app  everything\n")
+	assert.Contains(t, text, "upstream app · hash · no probe\n")
+	assert.Contains(t, text, "and 30 more (all with -all)")
+	assert.Equal(t, 10, strings.Count(text, "weight"))
+	assert.Contains(t, Style{Width: 80}.Map(p), "`- rest  -> app  everything")
+	dot := MapDot(p)
+	assert.Contains(t, dot, `"frontend.web" -> "upstream.app" [label="1 a<b>: path /a & /b"];`)
+	assert.Contains(t, dot, "and 28 more")
+	picture := MapSVG("x & y", p)
+	assert.NoError(t, xml.Unmarshal([]byte(picture), new(struct{ XMLName xml.Name })), "it is well-formed")
+	assert.Contains(t, picture, "a&lt;b&gt;")
+	assert.Equal(t, 4, strings.Count(picture, "<path"), "two routes, each with a way in and a way on")
+	assert.Contains(t, picture, "and 28 more")
+}

@@ -1,0 +1,130 @@
+package study
+
+import (
+	"fmt"
+	"strings"
+
+	"kestrix/internal/core/config"
+)
+
+// Picture is what a configuration looks like: what leads where. The keys are
+// documented and stable.
+type Picture struct {
+	Frontends []PictureFrontend `json:"frontends"`
+	Upstreams []PictureUpstream `json:"upstreams"`
+}
+
+// PictureFrontend is a frontend with its routes, in the order they are tried.
+type PictureFrontend struct {
+	Name     string         `json:"name"`
+	Protocol string         `json:"protocol"`
+	Listen   []string       `json:"listen"`
+	Routes   []PictureRoute `json:"routes"`
+}
+
+// PictureRoute is a route: what it asks, in words, and where it sends to.
+type PictureRoute struct {
+	Name   string `json:"name"`
+	When   string `json:"when"`
+	SendTo string `json:"send_to"`
+}
+
+// PictureUpstream is an upstream with its backends.
+type PictureUpstream struct {
+	Name      string           `json:"name"`
+	Algorithm string           `json:"algorithm"`
+	Settings  []string         `json:"settings"` // stickiness, probe, retries, in a few words each
+	Backends  []PictureBackend `json:"backends"`
+}
+
+// PictureBackend is a backend and the share of requests that its weight gives it.
+type PictureBackend struct {
+	Name    string  `json:"name"`
+	Address string  `json:"address"`
+	Weight  int     `json:"weight"`
+	Share   float64 `json:"share"`
+}
+
+// Draw makes the picture of a configuration.
+func Draw(c *config.Config) *Picture {
+	p := &Picture{Frontends: []PictureFrontend{}, Upstreams: []PictureUpstream{}}
+	for _, f := range c.Frontends {
+		x := PictureFrontend{Name: f.Name, Protocol: f.Protocol, Listen: []string{}, Routes: []PictureRoute{}}
+		for _, l := range f.Listen {
+			x.Listen = append(x.Listen, l.Value.String())
+		}
+		for _, r := range f.Routes {
+			x.Routes = append(x.Routes, PictureRoute{r.Name, when(&r.When), r.SendTo.Value})
+		}
+		p.Frontends = append(p.Frontends, x)
+	}
+	for _, u := range c.Upstreams {
+		x := PictureUpstream{Name: u.Name, Algorithm: u.Algorithm, Settings: settings(u), Backends: []PictureBackend{}}
+		total := 0
+		for _, b := range u.Backends {
+			total += b.Weight
+		}
+		for _, b := range u.Backends {
+			x.Backends = append(x.Backends, PictureBackend{b.Name, b.Address.String(), b.Weight, float64(b.Weight) / float64(max(total, 1))})
+		}
+		p.Upstreams = append(p.Upstreams, x)
+	}
+	return p
+}
+
+// when words a condition.
+func when(w *config.When) string {
+	if w.Empty() {
+		return "everything"
+	}
+	var parts []string
+	add := func(name string, values []config.Placed[string]) {
+		var list []string
+		for _, v := range values {
+			list = append(list, v.Value)
+		}
+		if len(list) > 0 {
+			parts = append(parts, name+" "+strings.Join(list, " or "))
+		}
+	}
+	add("host", w.Host)
+	add("path", w.Path)
+	add("method", w.Method)
+	var nets []string
+	for _, c := range w.Client {
+		if c.Value.IsSingleIP() {
+			nets = append(nets, c.Value.Addr().String())
+		} else {
+			nets = append(nets, c.Value.String())
+		}
+	}
+	if len(nets) > 0 {
+		parts = append(parts, "client "+strings.Join(nets, " or "))
+	}
+	for _, h := range w.Header {
+		parts = append(parts, fmt.Sprintf("header %s: %s", h.Name.Value, h.Value.Value))
+	}
+	return strings.Join(parts, ", ")
+}
+
+func settings(u *config.Upstream) []string {
+	out := []string{}
+	if s := u.Sticky; s != nil {
+		out = append(out, "sticky by "+s.By)
+	}
+	switch p := u.Probe; {
+	case p == nil:
+		out = append(out, "no probe")
+	case p.Kind == "tcp":
+		out = append(out, fmt.Sprintf("tcp probe every %s", p.Every))
+	default:
+		out = append(out, fmt.Sprintf("probe %s every %s", p.Path, p.Every))
+	}
+	if u.Suspend != nil {
+		out = append(out, fmt.Sprintf("suspended after %d failures", u.Suspend.After))
+	}
+	if u.Retry != nil {
+		out = append(out, fmt.Sprintf("up to %d attempts", u.Retry.Attempts))
+	}
+	return out
+}
