@@ -24,13 +24,14 @@ client that is asked about several times keeps its cookies.
 			var o output
 			o.define(fs)
 			q := study.Question{}
-			var headers list
+			var headers, cookies list
 			with := withFlag(fs)
 			fs.StringVar(&q.Client, "client", "203.0.113.1", "`ADDRESS` of the client")
 			fs.StringVar(&q.Frontend, "frontend", "", "`NAME` of the frontend, where the port does not tell")
 			fs.IntVar(&q.Times, "n", 1, "`TIMES` in a row, up to 10000")
 			fs.Uint64Var(&q.Seed, "seed", 1, "`NUMBER` that keys ties and draws")
 			fs.Var(&headers, "header", "`NAME:VALUE` that the request carries; may be repeated")
+			fs.Var(&cookies, "cookie", "`NAME=VALUE` that the request carries; may be repeated")
 			return func(_ context.Context, env *Env, args []string) error {
 				if err := o.check(); err != nil {
 					return err
@@ -41,7 +42,7 @@ client that is asked about several times keeps its cookies.
 				if q.Times < 1 || q.Times > 10000 {
 					return usage("-n cannot be %d; from 1 to 10000", q.Times)
 				}
-				if err := ask(&q, args[1], args[2], headers); err != nil {
+				if err := ask(&q, args[1], args[2], headers, cookies); err != nil {
 					return err
 				}
 				s, err := usable(env, args[0], *with)
@@ -66,7 +67,7 @@ client that is asked about several times keeps its cookies.
 }
 
 // ask fills a question from a method, a URL and header fields.
-func ask(q *study.Question, method, target string, headers []string) error {
+func ask(q *study.Question, method, target string, headers, cookies []string) error {
 	if method == "" || strings.ToUpper(method) != method {
 		return usage("%q is not a method; they are written in capitals, like GET", method)
 	}
@@ -84,6 +85,15 @@ func ask(q *study.Question, method, target string, headers []string) error {
 	}
 	if p := u.Port(); p != "" {
 		q.Port, _ = strconv.Atoi(p) // url.Parse takes digits only
+	}
+	q.Query = u.RawQuery
+	q.Cookies = map[string]string{}
+	for _, c := range cookies {
+		name, value, ok := strings.Cut(c, "=")
+		if !ok || name == "" {
+			return usage("-cookie %q is not NAME=VALUE", c)
+		}
+		q.Cookies[name] = value
 	}
 	q.Headers = map[string]string{}
 	for _, h := range headers {

@@ -61,44 +61,50 @@ func (d *Decoder) frontend(n *Node) *Frontend {
 func (d *Decoder) when(n *Node) When {
 	w := When{
 		Range: n.Range,
-		Host:  Get[[]Placed[string]](n, "host"), Path: Get[[]Placed[string]](n, "path"),
-		Method: Get[[]Placed[string]](n, "method"), Header: Get[[]Pair](n, "header"),
+		Host:  Get[[]Match](n, "host"), Path: Get[[]Match](n, "path"), Method: Get[[]Match](n, "method"),
+		Header: Get[[]MatchPair](n, "header"), Query: Get[[]MatchPair](n, "query"), Cookie: Get[[]MatchPair](n, "cookie"),
 	}
 	for _, h := range w.Host {
-		if i := strings.LastIndexByte(h.Value, ':'); i >= 0 && !strings.HasSuffix(h.Value, "]") {
-			d.Add(IDType, h.Range, fmt.Sprintf("host %q holds a port", shorten(h.Value)), "hosts are compared without their port")
+		if h.Regexp != nil {
+			continue
+		}
+		if i := strings.LastIndexByte(h.Text, ':'); i >= 0 && !strings.HasSuffix(h.Text, "]") {
+			d.Add(IDType, h.Range, fmt.Sprintf("host %q holds a port", shorten(h.Text)), "hosts are compared without their port")
 		}
 		d.wildcards(h, ".", true)
 	}
 	for _, p := range w.Path {
-		if !strings.HasPrefix(p.Value, "/") && p.Value != "**" && p.Value != "*" {
-			d.Add(IDType, p.Range, fmt.Sprintf("the path %q does not begin with /", shorten(p.Value)), "write \"/"+shorten(p.Value)+"\"")
+		if p.Regexp != nil {
+			continue
 		}
-		if strings.ContainsAny(p.Value, "?#") {
-			d.Add(IDType, p.Range, fmt.Sprintf("the path %q holds a query", shorten(p.Value)), "paths are compared without their query")
+		if !strings.HasPrefix(p.Text, "/") && p.Text != "**" && p.Text != "*" {
+			d.Add(IDType, p.Range, fmt.Sprintf("the path %q does not begin with /", shorten(p.Text)), "write \"/"+shorten(p.Text)+"\"")
+		}
+		if strings.ContainsAny(p.Text, "?#") {
+			d.Add(IDType, p.Range, fmt.Sprintf("the path %q holds a query", shorten(p.Text)), "paths are compared without their query; query = { name = \"value\" } asks for that")
 		}
 		d.wildcards(p, "/", false)
 	}
 	for _, m := range w.Method {
-		if m.Value == "" || strings.ToUpper(m.Value) != m.Value || strings.ContainsAny(m.Value, " \t*") {
-			d.Add(IDType, m.Range, fmt.Sprintf("%q is not a request method", shorten(m.Value)), "methods are case-sensitive words, like \"GET\" or \"POST\"")
+		if m.Regexp != nil || m.Text == "" || strings.ToUpper(m.Text) != m.Text || strings.ContainsAny(m.Text, " \t*") {
+			d.Add(IDType, m.Range, fmt.Sprintf("%q is not a request method", shorten(m.Text)), "methods are case-sensitive words, like \"GET\" or \"POST\"")
 		}
 	}
-	for _, c := range Get[[]Placed[string]](n, "client") {
-		p, err := parsePrefix(c.Value)
-		if err != nil {
-			d.Add(IDType, c.Range, fmt.Sprintf("client %q is not an address or network", shorten(c.Value)), "like \"203.0.113.9\" or \"2001:db8::/32\"")
+	for _, c := range Get[[]Match](n, "client") {
+		p, err := parsePrefix(c.Text)
+		if err != nil || c.Regexp != nil {
+			d.Add(IDType, c.Range, fmt.Sprintf("client %q is not an address or network", shorten(c.Text)), "like \"203.0.113.9\" or \"2001:db8::/32\"")
 			continue
 		}
-		w.Client = append(w.Client, Placed[netip.Prefix]{p, c.Range})
+		w.Client = append(w.Client, ClientMatch{p, c.Not, c.Range})
 	}
 	return w
 }
 
 // wildcards refuses a ** where it would have to stand for part of a segment,
 // or in the middle, where "the rest" has no meaning.
-func (d *Decoder) wildcards(p Placed[string], sep string, leading bool) {
-	segments := strings.Split(p.Value, sep)
+func (d *Decoder) wildcards(p Match, sep string, leading bool) {
+	segments := strings.Split(p.Text, sep)
 	for i, s := range segments {
 		if !strings.Contains(s, "**") {
 			continue
@@ -108,7 +114,7 @@ func (d *Decoder) wildcards(p Placed[string], sep string, leading bool) {
 			at, where = 0, "at the beginning"
 		}
 		if s != "**" || i != at {
-			d.Add(IDType, p.Range, fmt.Sprintf("** stands for the rest in %q and can only be a whole segment %s", shorten(p.Value), where), "* stands for one segment, or for part of one")
+			d.Add(IDType, p.Range, fmt.Sprintf("** stands for the rest in %q and can only be a whole segment %s", shorten(p.Text), where), "* stands for one segment, or for part of one")
 			return
 		}
 	}

@@ -142,7 +142,7 @@ access_log {
 	assert.Equal(t, 20, c.Upstreams[0].Backends[1].MaxInFlight)
 	assert.Equal(t, "unix:/run/web.sock", c.Frontends[0].Listen[2].Value.String())
 	assert.Len(t, w.Host, 2)
-	assert.Equal(t, "/live/**", w.Path[0].Value)
+	assert.Equal(t, "/live/**", w.Path[0].Text)
 	assert.Len(t, w.Client, 2)
 	assert.Equal(t, "X-Quay", w.Header[1].Name.Value)
 	p := c.Upstreams[0].Probe
@@ -217,6 +217,13 @@ func TestMistakesAreToldWithPlaceAndCure(t *testing.T) {
 		{"short secret", up("sticky {\n  by = \"cookie\"\n  secret = \"short\"\n}"), "10:12 KX004 the secret is shorter than 16 characters | one that cannot be guessed; `head -c 24 /dev/urandom | base64` makes one"},
 		{"cookie name", up("sticky {\n  by = \"cookie\"\n  name = \"a b\"\n}"), `10:10 KX003 "a b" cannot be the name of a cookie | letters, digits, - and _`},
 		{"name of a cookie by address", up("sticky {\n  by = \"address\"\n  name = \"x\"\n}"), `10:10 KX002 name belongs to a cookie, and this is sticky by address | remove it, or write by = "cookie"`},
+		{"regular expression", strings.Replace(small, "    send_to", "    when {\n path = regexp(\"/a(\")\n }\n    send_to", 1), `5:9 KX003 "/a(" is not a regular expression | the syntax is RE2's; a backslash is written twice: "\\d+"`},
+		{"function", strings.Replace(small, "    send_to", "    when {\n path = regex(\"/a\")\n }\n    send_to", 1), `5:9 KX002 there is no function "regex" here | did you mean regexp?`},
+		{"not of not", strings.Replace(small, "    send_to", "    when {\n host = not(not(\"a\"))\n }\n    send_to", 1), `5:9 KX003 not(not(...)) says the same as nothing | leave both out`},
+		{"regexp of not", strings.Replace(small, "    send_to", "    when {\n host = regexp(not(\"a\"))\n }\n    send_to", 1), `5:9 KX003 regexp takes a text | not(regexp("...")) stands the other way round`},
+		{"method by expression", strings.Replace(small, "    send_to", "    when {\n method = regexp(\"GET\")\n }\n    send_to", 1), `5:11 KX003 "GET" is not a request method | methods are case-sensitive words, like "GET" or "POST"`},
+		{"arguments", strings.Replace(small, "    send_to", "    when {\n path = not(\"/a\", \"/b\")\n }\n    send_to", 1), `5:9 KX003 not takes one argument, not 2 | like not("/live/**")`},
+		{"query list", strings.Replace(small, "    send_to", "    when {\n query = { a = 1 }\n }\n    send_to", 1), `5:16 KX003 query is 1, not a table of names and patterns | expected a table of names and patterns, like { lang = "fi", debug = not("*") }`},
 		{"null", up(`algorithm = null`), `8:15 KX003 null is no value here | `},
 		{"division by zero", up(`algorithm = 1/0`), `8:15 KX003 `},
 		{"two keys on a line", "upstream \"a\" {\n backends = { b = \"c:1\" } algorithm = \"hash\"\n}", `2:27 KX001 `},

@@ -203,41 +203,6 @@ func (d *Decoder) object(k *Key, expr hclsyntax.Expression) (any, bool) {
 	return d.fields(k.Fields, cons)
 }
 
-// table reads names with texts, in source order.
-func (d *Decoder) table(k *Key, expr hclsyntax.Expression) (any, bool) {
-	cons, ok := expr.(*hclsyntax.ObjectConsExpr)
-	if !ok {
-		d.Add(IDType, expr.Range(), k.Name+" wants names with texts", d.expected(k))
-		return nil, false
-	}
-	var out []Pair
-	seen := map[string]bool{}
-	for _, item := range cons.Items {
-		name, ok := d.itemName(item.KeyExpr)
-		if !ok {
-			return nil, false
-		}
-		if seen[name] {
-			d.Add(IDTwice, item.KeyExpr.Range(), fmt.Sprintf("%q is given twice", name), "remove one of them")
-			return nil, false
-		}
-		seen[name] = true
-		v, ok := d.eval(item.ValueExpr)
-		if !ok {
-			return nil, false
-		}
-		if v.Type() != cty.String {
-			d.Add(IDType, item.ValueExpr.Range(), fmt.Sprintf("%s is %s, not text", name, say(v)), d.expected(k))
-			return nil, false
-		}
-		out = append(out, Pair{
-			Placed[string]{name, item.KeyExpr.Range()},
-			Placed[string]{v.AsString(), item.ValueExpr.Range()},
-		})
-	}
-	return out, true
-}
-
 // Distribution is how long something takes. The zero value takes no time.
 type Distribution struct {
 	Kind string        // fixed, exponential, lognormal, or from_trace: what the trace says

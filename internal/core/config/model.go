@@ -1,7 +1,6 @@
 package config
 
 import (
-	"net/netip"
 	"time"
 
 	"github.com/hashicorp/hcl/v2"
@@ -74,16 +73,18 @@ type Route struct {
 // any of them. Without anything it fits all.
 type When struct {
 	Range  hcl.Range // of the block; of the route if there is none
-	Host   []Placed[string]
-	Path   []Placed[string]
-	Method []Placed[string]
-	Client []Placed[netip.Prefix]
-	Header []Pair
+	Host   []Match
+	Path   []Match
+	Method []Match
+	Client []ClientMatch
+	Header []MatchPair
+	Query  []MatchPair
+	Cookie []MatchPair
 }
 
 // Empty says whether the condition fits everything.
 func (w *When) Empty() bool {
-	return len(w.Host)+len(w.Path)+len(w.Method)+len(w.Client)+len(w.Header) == 0
+	return len(w.Host)+len(w.Path)+len(w.Method)+len(w.Client)+len(w.Header)+len(w.Query)+len(w.Cookie) == 0
 }
 
 // Upstream is a named group of backends that serve the same thing.

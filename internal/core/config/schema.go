@@ -7,21 +7,22 @@ type Type int
 
 // The types of the language.
 const (
-	Text     Type = iota
-	Whole         // a whole number
-	Number        // a number
-	Switch        // true or false
-	Duration      // "2s"
-	Percent       // "50%"
-	Addr          // one address
-	Addrs         // one address or a list of them
-	Texts         // one text or a list of them
-	Table         // names to texts: { name = "pattern" }
-	UpRef         // a reference such as upstream.booking
-	Members       // the backends of an upstream
-	Block1        // an object that is checked like a block: expect = { ... }
-	Dist          // a distribution: "40ms" or lognormal("40ms", 0.6)
-	Any           // an expression that is kept and evaluated later
+	Text       Type = iota
+	Whole           // a whole number
+	Number          // a number
+	Switch          // true or false
+	Duration        // "2s"
+	Percent         // "50%"
+	Addr            // one address
+	Addrs           // one address or a list of them
+	Texts           // one text or a list of them
+	Matches         // one pattern or a list of them, with regexp("...") and not(...)
+	MatchTable      // names to patterns: { name = "pattern" }
+	UpRef           // a reference such as upstream.booking
+	Members         // the backends of an upstream
+	Block1          // an object that is checked like a block: expect = { ... }
+	Dist            // a distribution: "40ms" or lognormal("40ms", 0.6)
+	Any             // an expression that is kept and evaluated later
 )
 
 // String says what a type is in the words of the reference and of errors.
@@ -29,7 +30,7 @@ func (t Type) String() string {
 	return [...]string{
 		"text", "a whole number", "a number", "true or false", "a duration", "a percentage",
 		"an address", "an address or a list of addresses", "text or a list of texts",
-		"a table of names and texts", "a reference like upstream.booking", "the backends",
+		"a pattern, regexp(\"...\"), not(...), or a list of them", "a table of names and patterns", "a reference like upstream.booking", "the backends",
 		"an object", "a distribution", "an expression",
 	}[t]
 }

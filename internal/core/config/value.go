@@ -19,12 +19,6 @@ type Placed[T any] struct {
 	Range hcl.Range
 }
 
-// Pair is an entry of a table, in source order.
-type Pair struct {
-	Name  Placed[string]
-	Value Placed[string]
-}
-
 // value reads the expression of a key as the table says. ok is false when a
 // finding was made instead.
 func (d *Decoder) value(k *Key, expr hclsyntax.Expression) (any, bool) {
@@ -37,8 +31,10 @@ func (d *Decoder) value(k *Key, expr hclsyntax.Expression) (any, bool) {
 		return d.object(k, expr)
 	case Any:
 		return hclsyntax.Expression(expr), true
-	case Table:
-		return d.table(k, expr)
+	case Matches:
+		return d.matches(k, expr)
+	case MatchTable:
+		return d.matchTable(k, expr)
 	case Addrs, Texts:
 		return d.list(k, expr)
 	case Dist:

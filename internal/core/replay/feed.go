@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
+	"net/url"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -70,9 +71,8 @@ type feed struct {
 
 // table is a frontend's routes and where each leads.
 type table struct {
-	routes   *route.Table
-	first    int32 // position of its first route in feed.routes
-	asksAddr bool
+	routes *route.Table
+	first  int32 // position of its first route in feed.routes
 }
 
 // routeRef is a route and the upstream it sends to.
@@ -97,7 +97,6 @@ func newFeed(c *config.Config, sources []Source, o Options) (*feed, error) {
 		t := &table{routes: route.Compile(fe), first: int32(len(f.routes))}
 		for _, r := range fe.Routes {
 			f.routes = append(f.routes, routeRef{fe.Name + "/" + r.Name, index[r.SendTo.Value]})
-			t.asksAddr = t.asksAddr || len(r.When.Client) > 0
 		}
 		f.tables[fe.Name] = t
 		names = append(names, fe.Name)
@@ -236,7 +235,11 @@ func (f *feed) request(t *table, rec *trace.Record, q *route.Request) {
 	}
 	if rec.Path == nil {
 		q.Unknown |= route.AskPath
+		q.Unknown |= route.AskQuery
 	} else if i := strings.IndexByte(q.Path, '?'); i >= 0 {
+		if t.routes.Asks&route.AskQuery != 0 {
+			q.Query = QueryLookup(q.Path[i+1:])
+		}
 		q.Path = q.Path[:i]
 	}
 	switch {
@@ -247,7 +250,7 @@ func (f *feed) request(t *table, rec *trace.Record, q *route.Request) {
 	default:
 		q.Unknown |= route.AskHost
 	}
-	if t.asksAddr {
+	if t.routes.Asks&route.AskClient != 0 {
 		addr, err := netip.ParseAddr(trace.CanonicalClient(trace.Text(rec.Client)))
 		if err != nil {
 			q.Unknown |= route.AskClient
@@ -256,8 +259,26 @@ func (f *feed) request(t *table, rec *trace.Record, q *route.Request) {
 	}
 	if len(rec.Headers) == 0 {
 		q.Unknown |= route.AskHeader
-	} else {
+	} else if t.routes.Asks&route.AskHeader != 0 {
 		q.Header = rec.Header
+	}
+	if len(rec.Cookies) == 0 {
+		q.Unknown |= route.AskCookie
+	} else if t.routes.Asks&route.AskCookie != 0 {
+		q.Cookie = rec.Cookie
+	}
+}
+
+// QueryLookup looks parameters of a query up; of several of one name the first
+// counts. What cannot be read of a query is passed over.
+func QueryLookup(raw string) route.Lookup {
+	values, _ := url.ParseQuery(raw) // gives what could be read
+	return func(name string) (string, bool) {
+		v, ok := values[name]
+		if !ok {
+			return "", false
+		}
+		return v[0], true
 	}
 }
 

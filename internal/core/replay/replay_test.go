@@ -297,6 +297,18 @@ func TestUnknownFieldsAndRoutes(t *testing.T) {
 	assert.ErrorContains(t, err, `no frontend is called "wob"; there are: web`)
 }
 
+func TestRoutesByQueryAndCookie(t *testing.T) {
+	text := "frontend \"web\" {\n listen = \"127.0.0.1:1\"\n route \"fi\" {\n when {\n query = { lang = \"fi\" }\n }\n send_to = upstream.app\n }\n route \"beta\" {\n when {\n cookie = { beta = \"on\" }\n }\n send_to = upstream.app\n }\n}\nupstream \"app\" {\n backends = { a = \"127.0.0.1:2\" }\n}\n"
+	c, found, err := config.Read([]config.File{{Name: "c.hcl", Source: []byte(text)}})
+	require.NoError(t, err)
+	require.Empty(t, found)
+	r := run(t, c, "", "{\"time\":1,\"path\":\"/?lang=fi\"}\n{\"time\":2,\"path\":\"/?lang=sv\",\"cookies\":{\"beta\":\"on\"}}\n{\"time\":3,\"path\":\"/\"}\n", Options{})
+	assert.Equal(t, map[string]int64{"web/fi": 1, "web/beta": 1}, r.Routes)
+	assert.EqualValues(t, 1, r.Errors.NoRoute)
+	assert.EqualValues(t, 1, r.Trace.Unknown["cookie"], "a record without cookies may have had some")
+	assert.Zero(t, r.Trace.Unknown["query"])
+}
+
 func TestStampsAreSpreadAndPutInOrder(t *testing.T) {
 	line := func(sec int) string {
 		return fmt.Sprintf("a - - [23/Nov/2026:06:00:%02d +0000] \"GET / HTTP/1.1\" 200 1\n", sec)

@@ -1,7 +1,10 @@
 package route
 
 import (
+	"regexp"
 	"strings"
+
+	"kestrix/internal/core/config"
 )
 
 // Pattern is what a host, path or text must look like. In a host and a path
@@ -14,6 +17,15 @@ type Pattern struct {
 	rest     bool     // a path pattern whose only wildcard is a final **
 	prefix   string   // what stands before the "/**" of such a one
 	segments []string // for every other pattern
+	re       *regexp.Regexp
+}
+
+// compile makes the pattern of a match with one of Path, Host and Plain.
+func compile(m config.Match, kind func(string) Pattern) Pattern {
+	if m.Regexp != nil {
+		return Pattern{text: m.String(), re: m.Regexp}
+	}
+	return kind(m.Text)
 }
 
 // Path compiles the pattern of a path.
@@ -43,6 +55,8 @@ func (p *Pattern) String() string { return p.text }
 // Match says whether s fits. A host must be handed in in lower case.
 func (p *Pattern) Match(s string) bool {
 	switch {
+	case p.re != nil:
+		return p.re.MatchString(s)
 	case p.literal:
 		return s == p.text
 	case p.text == "**" || p.text == "/**":
@@ -116,6 +130,9 @@ func wild(pattern, s string) bool {
 // Covers says that everything q fits is fitted by p too. It may say no where
 // that would be hard to show, never yes where it is not so.
 func (p *Pattern) Covers(q *Pattern) bool {
+	if p.re != nil || q.re != nil {
+		return p.text == q.text && (p.re != nil) == (q.re != nil) || p.re == nil && (p.text == "**" || p.text == "/**" || p.sep == 0 && p.text == "*")
+	}
 	if p.text == q.text || p.text == "**" || p.text == "/**" || p.sep == 0 && p.text == "*" {
 		return true
 	}
@@ -171,9 +188,13 @@ func reversed(s []string) []string {
 	return out
 }
 
-// Sample gives a text that fits, for a witness.
+// Sample gives a text that fits, for a witness. For a regular expression it may
+// not.
 func (p *Pattern) Sample() string {
 	s := p.text
+	if p.re != nil {
+		return "/x"
+	}
 	if p.sep == '.' {
 		s = strings.ReplaceAll(s, "**", "any")
 	}

@@ -3,9 +3,7 @@
 package route
 
 import (
-	"fmt"
 	"net/netip"
-	"strings"
 
 	"kestrix/internal/core/config"
 )
@@ -20,13 +18,18 @@ const (
 	AskMethod
 	AskClient
 	AskHeader
+	AskQuery
+	AskCookie
 )
 
 // Fields names them in the order in which they are tried.
 var Fields = []struct {
 	Bit  Field
 	Name string
-}{{AskHost, "host"}, {AskPath, "path"}, {AskMethod, "method"}, {AskClient, "client"}, {AskHeader, "header"}}
+}{{AskHost, "host"}, {AskPath, "path"}, {AskMethod, "method"}, {AskClient, "client"}, {AskHeader, "header"}, {AskQuery, "query"}, {AskCookie, "cookie"}}
+
+// Lookup gives the value of a named field, and whether it is there.
+type Lookup func(name string) (string, bool)
 
 // Request is what a condition sees. A field that Unknown names fits nothing,
 // as in a trace whose format does not record it.
@@ -35,7 +38,9 @@ type Request struct {
 	Host    string // lower case, without port
 	Path    string // without query
 	Client  netip.Addr
-	Header  func(name string) string // value of a header field, empty if absent; nil when none is known
+	Header  Lookup // nil when there is none
+	Query   Lookup
+	Cookie  Lookup
 	Unknown Field
 }
 
@@ -43,49 +48,136 @@ type Request struct {
 type Table struct {
 	Frontend *config.Frontend
 	rules    []rule
+	Asks     Field // of all routes together, so that a driver need not find out what nobody asks
 }
 
 type rule struct {
-	host, path []Pattern
-	method     []string
-	client     []netip.Prefix
-	header     []headerRule
-	asks       Field
+	host, path            set
+	method                words
+	client                nets
+	header, query, cookie []fieldRule
+	asks                  Field
 }
 
-type headerRule struct {
+// set is what a condition wants of a text: one of fits, where there are any, and
+// none of not.
+type set struct{ fits, not []Pattern }
+
+func newSet(all []config.Match, kind func(string) Pattern) set {
+	var s set
+	for _, m := range all {
+		if m.Not {
+			s.not = append(s.not, compile(m, kind))
+		} else {
+			s.fits = append(s.fits, compile(m, kind))
+		}
+	}
+	return s
+}
+
+func (s *set) match(text string) bool {
+	for i := range s.not {
+		if s.not[i].Match(text) {
+			return false
+		}
+	}
+	for i := range s.fits {
+		if s.fits[i].Match(text) {
+			return true
+		}
+	}
+	return len(s.fits) == 0
+}
+
+// words is set for words that are compared as they are.
+type words struct{ fits, not []string }
+
+func (w *words) match(s string) bool {
+	return !contains(w.not, s) && (len(w.fits) == 0 || contains(w.fits, s))
+}
+
+// nets is set for addresses.
+type nets struct{ fits, not []netip.Prefix }
+
+func (n *nets) match(a netip.Addr) bool {
+	return !inside(n.not, a) && (len(n.fits) == 0 || inside(n.fits, a))
+}
+
+func inside(nets []netip.Prefix, a netip.Addr) bool {
+	for _, p := range nets {
+		if p.Contains(a) {
+			return true
+		}
+	}
+	return false
+}
+
+func contains(list []string, s string) bool {
+	for _, x := range list {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}
+
+// fieldRule is what a condition wants of a named field. One that is absent fits
+// not(...) only.
+type fieldRule struct {
 	name    string
 	pattern Pattern
+	not     bool
+}
+
+func (f *fieldRule) match(look Lookup) bool {
+	if look == nil {
+		return f.not
+	}
+	v, ok := look(f.name)
+	return (ok && f.pattern.Match(v)) != f.not
 }
 
 // Compile prepares a frontend's routes.
 func Compile(f *config.Frontend) *Table {
 	t := &Table{Frontend: f}
 	for _, r := range f.Routes {
-		var c rule
-		for _, p := range r.When.Host {
-			c.host = append(c.host, Host(p.Value))
-			c.asks |= AskHost
+		w := &r.When
+		c := rule{host: newSet(w.Host, Host), path: newSet(w.Path, Path)}
+		for _, m := range w.Method {
+			if m.Not {
+				c.method.not = append(c.method.not, m.Text)
+			} else {
+				c.method.fits = append(c.method.fits, m.Text)
+			}
 		}
-		for _, p := range r.When.Path {
-			c.path = append(c.path, Path(p.Value))
-			c.asks |= AskPath
+		for _, p := range w.Client {
+			if p.Not {
+				c.client.not = append(c.client.not, p.Prefix)
+			} else {
+				c.client.fits = append(c.client.fits, p.Prefix)
+			}
 		}
-		for _, m := range r.When.Method {
-			c.method = append(c.method, m.Value)
-			c.asks |= AskMethod
+		c.header, c.query, c.cookie = fieldRules(w.Header), fieldRules(w.Query), fieldRules(w.Cookie)
+		for bit, n := range map[Field]int{
+			AskHost: len(w.Host), AskPath: len(w.Path), AskMethod: len(w.Method), AskClient: len(w.Client),
+			AskHeader: len(w.Header), AskQuery: len(w.Query), AskCookie: len(w.Cookie),
+		} {
+			if n > 0 {
+				c.asks |= bit
+			}
 		}
-		for _, p := range r.When.Client {
-			c.client = append(c.client, p.Value)
-			c.asks |= AskClient
-		}
-		for _, h := range r.When.Header {
-			c.header = append(c.header, headerRule{h.Name.Value, Plain(h.Value.Value)})
-			c.asks |= AskHeader
-		}
+		t.Asks |= c.asks
 		t.rules = append(t.rules, c)
 	}
 	return t
+}
+
+func fieldRules(pairs []config.MatchPair) []fieldRule {
+	var out []fieldRule
+	for _, p := range pairs {
+		out = append(out, fieldRule{p.Name.Value, compile(p.Match, Plain), p.Match.Not})
+	}
+	return out
 }
 
 // Match gives the position of the route that takes the request, -1 if none
@@ -110,100 +202,30 @@ func (t *Table) Match(q *Request) (int, Field) {
 
 // fails gives the first field that does not fit, 0 if all do.
 func (r *rule) fails(q *Request) Field {
-	if r.host != nil && !anyFits(r.host, q.Host) {
+	switch {
+	case r.asks&AskHost != 0 && !r.host.match(q.Host):
 		return AskHost
-	}
-	if r.path != nil && !anyFits(r.path, q.Path) {
+	case r.asks&AskPath != 0 && !r.path.match(q.Path):
 		return AskPath
-	}
-	if r.method != nil {
-		fits := false
-		for _, m := range r.method {
-			fits = fits || m == q.Method
-		}
-		if !fits {
-			return AskMethod
-		}
-	}
-	if r.client != nil {
-		fits := false
-		for _, p := range r.client {
-			fits = fits || p.Contains(q.Client)
-		}
-		if !fits {
-			return AskClient
-		}
-	}
-	for i := range r.header {
-		h := &r.header[i]
-		if q.Header == nil || !h.pattern.Match(q.Header(h.name)) {
-			return AskHeader
-		}
+	case r.asks&AskMethod != 0 && !r.method.match(q.Method):
+		return AskMethod
+	case r.asks&AskClient != 0 && !r.client.match(q.Client):
+		return AskClient
+	case r.asks&AskHeader != 0 && !allMatch(r.header, q.Header):
+		return AskHeader
+	case r.asks&AskQuery != 0 && !allMatch(r.query, q.Query):
+		return AskQuery
+	case r.asks&AskCookie != 0 && !allMatch(r.cookie, q.Cookie):
+		return AskCookie
 	}
 	return 0
 }
 
-func anyFits(patterns []Pattern, s string) bool {
-	for i := range patterns {
-		if patterns[i].Match(s) {
-			return true
+func allMatch(rules []fieldRule, look Lookup) bool {
+	for i := range rules {
+		if !rules[i].match(look) {
+			return false
 		}
 	}
-	return false
-}
-
-// Step says of one route why it did or did not take a request.
-type Step struct {
-	Route string
-	Fits  bool
-	Why   string
-}
-
-// Explain goes through the routes as Match does and says of each tried one
-// why it did not fit; the last one took the request, if Fits.
-func (t *Table) Explain(q *Request) []Step {
-	var steps []Step
-	for i, r := range t.Frontend.Routes {
-		c := &t.rules[i]
-		if c.asks == 0 {
-			return append(steps, Step{r.Name, true, "it takes everything"})
-		}
-		if un := c.asks & q.Unknown; un != 0 {
-			steps = append(steps, Step{r.Name, false, fmt.Sprintf("it asks for the %s, which is not known", names(un))})
-			continue
-		}
-		switch c.fails(q) {
-		case 0:
-			return append(steps, Step{r.Name, true, "everything it asks fits: " + names(c.asks)})
-		case AskHost:
-			steps = append(steps, Step{r.Name, false, fmt.Sprintf("host %q is not %s", q.Host, listed(r.When.Host))})
-		case AskPath:
-			steps = append(steps, Step{r.Name, false, fmt.Sprintf("path %q is not %s", q.Path, listed(r.When.Path))})
-		case AskMethod:
-			steps = append(steps, Step{r.Name, false, fmt.Sprintf("method %s is not %s", q.Method, listed(r.When.Method))})
-		case AskClient:
-			steps = append(steps, Step{r.Name, false, fmt.Sprintf("client %s is in none of its networks", q.Client)})
-		case AskHeader:
-			steps = append(steps, Step{r.Name, false, "a header field it asks for is absent or different"})
-		}
-	}
-	return steps
-}
-
-func names(f Field) string {
-	var out []string
-	for _, x := range Fields {
-		if f&x.Bit != 0 {
-			out = append(out, x.Name)
-		}
-	}
-	return strings.Join(out, ", ")
-}
-
-func listed(values []config.Placed[string]) string {
-	var out []string
-	for _, v := range values {
-		out = append(out, v.Value)
-	}
-	return strings.Join(out, " or ")
+	return true
 }

@@ -132,8 +132,8 @@ func TestTheFirstRouteThatFitsDecides(t *testing.T) {
 		{Request{Host: "x", Path: "/", Client: netip.MustParseAddr("203.0.113.200")}, "client"},
 		{Request{Host: "x", Path: "/", Client: netip.MustParseAddr("2001:db8::1")}, "client"},
 		{Request{Host: "x", Path: "/", Client: netip.MustParseAddr("198.51.100.1")}, "rest"},
-		{Request{Host: "x", Header: func(n string) string { return fields[strings.ToLower(n)] }}, "header"},
-		{Request{Host: "x", Header: func(n string) string { return "" }}, "rest"},
+		{Request{Host: "x", Header: func(n string) (string, bool) { v, ok := fields[strings.ToLower(n)]; return v, ok }}, "header"},
+		{Request{Host: "x", Header: func(n string) (string, bool) { return "", false }}, "rest"},
 	} {
 		i, missed := tab.Match(&c.q)
 		require.GreaterOrEqual(t, i, 0)
@@ -147,6 +147,56 @@ func TestTheFirstRouteThatFitsDecides(t *testing.T) {
 			assert.NotEmpty(t, s.Why)
 		}
 	}
+}
+
+func TestNegationRegularExpressionsQueryAndCookies(t *testing.T) {
+	tab := table(t, rule1("numbers", `path = regexp("/seats/[0-9]+")`)+
+		rule1("not-posts", "path = [\"/a/**\", not(\"/a/secret/**\")]\nmethod = not(\"POST\")")+
+		rule1("abroad", `client = ["203.0.113.0/24", not("203.0.113.9")]`)+
+		rule1("finnish", `query = { lang = "fi", debug = not("*") }`)+
+		rule1("beta", `cookie = { beta = "on" }`)+
+		rule1("no-agent", `header = { "User-Agent" = not("*") }`))
+	look := func(pairs ...string) Lookup {
+		return func(name string) (string, bool) {
+			for i := 0; i < len(pairs); i += 2 {
+				if pairs[i] == name {
+					return pairs[i+1], true
+				}
+			}
+			return "", false
+		}
+	}
+	agent := look("User-Agent", "x")
+	home := netip.MustParseAddr("203.0.113.9")
+	for _, c := range []struct {
+		name string
+		q    Request
+		want string
+	}{
+		{"the whole text must fit", Request{Path: "/seats/12", Client: home}, "numbers"},
+		{"not a part of it", Request{Path: "/seats/12/x", Client: home, Header: agent}, ""},
+		{"one of the list", Request{Path: "/a/b", Method: "GET", Client: home}, "not-posts"},
+		{"none of the excluded", Request{Path: "/a/secret/b", Method: "GET", Client: home, Header: agent}, ""},
+		{"excluded method", Request{Path: "/a/b", Method: "POST", Client: home, Header: agent}, ""},
+		{"in the network", Request{Path: "/", Client: netip.MustParseAddr("203.0.113.8"), Header: agent}, "abroad"},
+		{"query", Request{Path: "/", Client: home, Header: agent, Query: look("lang", "fi")}, "finnish"},
+		{"a parameter that must be absent", Request{Path: "/", Client: home, Header: agent, Query: look("lang", "fi", "debug", "")}, ""},
+		{"cookie", Request{Path: "/", Client: home, Header: agent, Cookie: look("beta", "on")}, "beta"},
+		{"a field that is absent", Request{Path: "/", Client: home}, "no-agent"},
+	} {
+		got := ""
+		if i, _ := tab.Match(&c.q); i >= 0 {
+			got = tab.Frontend.Routes[i].Name
+		}
+		assert.Equal(t, c.want, got, c.name)
+		steps := tab.Explain(&c.q)
+		assert.Equal(t, c.want != "", steps[len(steps)-1].Fits, c.name)
+	}
+	steps := tab.Explain(&Request{Path: "/", Client: home, Header: agent, Query: look("lang", "sv"), Cookie: look("beta", "off")})
+	assert.Equal(t, `path "/" is not regexp("/seats/[0-9]+")`, steps[0].Why)
+	assert.Equal(t, `the query parameter lang is "sv", not fi`, steps[3].Why)
+	assert.Equal(t, `the cookie beta is "off", not on`, steps[4].Why)
+	assert.Equal(t, `the header field User-Agent is "x", which not(*) excludes`, steps[5].Why)
 }
 
 func TestAnUnknownFieldDoesNotFitAndIsCounted(t *testing.T) {
@@ -177,6 +227,16 @@ func TestShadowedRoutesComeWithARequestThatShowsIt(t *testing.T) {
 		{"other network", `client = "203.0.113.0/24"`, `client = "198.51.100.0/25"`, false},
 		{"headers", `header = { accept = "*json*" }`, "header = { Accept = \"text/json\" }\npath = \"/x\"", true},
 		{"hosts", `host = "*.tern.example"`, `host = "board.tern.example"`, true},
+		{"excluded alike", `path = ["/a/**", not("/a/b/**")]`, `path = ["/a/c", not("/a/b/**")]`, true},
+		{"excludes more", `path = ["/a/**", not("/a/b/**")]`, `path = "/a/**"`, false},
+		{"wider exclusion", `host = not("a.example")`, `host = not("*.example")`, true},
+		{"methods excluded", `method = not("POST")`, "method = [\"GET\", not(\"POST\")]", true},
+		{"networks excluded", `client = not("203.0.113.9")`, `client = ["198.51.100.0/24", not("203.0.113.0/24")]`, true},
+		{"query", `query = { lang = "*" }`, "query = { lang = \"fi\", x = \"y\" }", true},
+		{"query by another name", `query = { lang = "*" }`, `query = { Lang = "fi" }`, false},
+		{"absent", `cookie = { beta = not("*") }`, "cookie = { beta = not(\"*\") }\npath = \"/x\"", true},
+		{"regular expressions claim nothing", `path = regexp("/a.*")`, `path = regexp("/ab")`, false},
+		{"everything before a regular expression", "", `path = regexp("/[x]")`, true},
 		{"rest of hosts", `host = "**.tern.example"`, `host = "*.quay.tern.example"`, true},
 	} {
 		t.Run(c.name, func(t *testing.T) {

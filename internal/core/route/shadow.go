@@ -13,7 +13,8 @@ type Shadow struct {
 	Witness   string // a request that would fit Route, which By takes
 }
 
-// Shadows finds them. Each witness has been put through Match.
+// Shadows finds them. Each witness has been put through Match; where none can be
+// made, as for a regular expression, nothing is claimed.
 func (t *Table) Shadows() []Shadow {
 	var out []Shadow
 	for j := range t.rules {
@@ -36,30 +37,101 @@ func (r *rule) covers(other *rule) bool {
 	if r.asks&^other.asks != 0 {
 		return false
 	}
-	if !patternsCover(r.host, other.host) || !patternsCover(r.path, other.path) {
-		return false
+	return r.host.covers(&other.host) && r.path.covers(&other.path) && r.method.covers(&other.method) && r.client.covers(&other.client) &&
+		fieldsCover(r.header, other.header, strings.EqualFold) && fieldsCover(r.query, other.query, same) && fieldsCover(r.cookie, other.cookie, same)
+}
+
+func same(a, b string) bool { return a == b }
+
+func (s *set) covers(other *set) bool {
+	if len(s.fits) > 0 {
+		if len(other.fits) == 0 {
+			return false
+		}
+		for i := range other.fits {
+			if !anyCovers(s.fits, &other.fits[i]) {
+				return false
+			}
+		}
 	}
-	for _, m := range other.method {
-		if r.method != nil && !contains(r.method, m) {
+	// What s excludes, other must exclude as well.
+	for i := range s.not {
+		if !anyCovers(other.not, &s.not[i]) {
 			return false
 		}
 	}
-	for _, p := range other.client {
-		if r.client == nil {
-			break
+	return true
+}
+
+func anyCovers(list []Pattern, p *Pattern) bool {
+	for i := range list {
+		if list[i].Covers(p) {
+			return true
 		}
-		inside := false
-		for _, big := range r.client {
-			inside = inside || big.Bits() <= p.Bits() && big.Contains(p.Addr())
+	}
+	return false
+}
+
+func (w *words) covers(other *words) bool {
+	if len(w.fits) > 0 {
+		if len(other.fits) == 0 {
+			return false
 		}
-		if !inside {
+		for _, m := range other.fits {
+			if !contains(w.fits, m) {
+				return false
+			}
+		}
+	}
+	for _, m := range w.not {
+		if !contains(other.not, m) {
 			return false
 		}
 	}
-	for i := range r.header {
+	return true
+}
+
+func (n *nets) covers(other *nets) bool {
+	if len(n.fits) > 0 {
+		if len(other.fits) == 0 {
+			return false
+		}
+		for _, p := range other.fits {
+			if !within(n.fits, p) {
+				return false
+			}
+		}
+	}
+	for _, p := range n.not {
+		if !within(other.not, p) {
+			return false
+		}
+	}
+	return true
+}
+
+// within says whether one of the networks holds all of p.
+func within(nets []netip.Prefix, p netip.Prefix) bool {
+	for _, big := range nets {
+		if big.Bits() <= p.Bits() && big.Contains(p.Addr()) {
+			return true
+		}
+	}
+	return false
+}
+
+func fieldsCover(a, b []fieldRule, eq func(a, b string) bool) bool {
+	for i := range a {
 		found := false
-		for k := range other.header {
-			found = found || strings.EqualFold(r.header[i].name, other.header[k].name) && r.header[i].pattern.Covers(&other.header[k].pattern)
+		for k := range b {
+			if !eq(a[i].name, b[k].name) || a[i].not != b[k].not {
+				continue
+			}
+			if a[i].not {
+				found = found || b[k].pattern.Covers(&a[i].pattern)
+			} else {
+				found = found || a[i].pattern.Covers(&b[k].pattern)
+			}
 		}
 		if !found {
 			return false
@@ -68,56 +140,65 @@ func (r *rule) covers(other *rule) bool {
 	return true
 }
 
-func patternsCover(a, b []Pattern) bool {
-	if a == nil {
-		return true
+// sample gives a text that fits: made from one of the patterns, or one of the
+// candidates.
+func (s *set) sample(candidates ...string) string {
+	if len(s.fits) > 0 {
+		candidates = []string{s.fits[0].Sample()}
 	}
-	for i := range b {
-		covered := false
-		for k := range a {
-			covered = covered || a[k].Covers(&b[i])
-		}
-		if !covered {
-			return false
+	for _, c := range candidates {
+		if s.match(c) {
+			return c
 		}
 	}
-	return true
+	return candidates[0]
 }
 
-func contains(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
-}
-
-// sample makes a request that fits route j, and says it in words.
+// sample makes a request that fits route j, as far as that is easy, and says it
+// in words.
 func (t *Table) sample(j int) (Request, string) {
 	r := &t.rules[j]
 	q := Request{Method: "GET", Host: "tern.example", Path: "/", Client: netip.MustParseAddr("203.0.113.9")}
-	if r.method != nil {
-		q.Method = r.method[0]
+	if len(r.method.fits) > 0 {
+		q.Method = r.method.fits[0]
+	} else if contains(r.method.not, q.Method) {
+		q.Method = "POST"
 	}
-	if r.host != nil {
-		q.Host = r.host[0].Sample()
+	q.Host = r.host.sample("tern.example", "tern.test", "tern")
+	q.Path = r.path.sample("/", "/x", "/x/y")
+	if len(r.client.fits) > 0 {
+		q.Client = r.client.fits[0].Addr()
 	}
-	if r.path != nil {
-		q.Path = r.path[0].Sample()
+	var query, more string
+	lookup := func(rules []fieldRule, fold bool, show func(name, value string)) Lookup {
+		fields := map[string]string{}
+		for i := range rules {
+			f := &rules[i]
+			if f.not {
+				continue // absent fits
+			}
+			name := f.name
+			if fold {
+				name = strings.ToLower(name)
+			}
+			fields[name] = f.pattern.Sample()
+			show(f.name, fields[name])
+		}
+		return func(name string) (string, bool) {
+			if fold {
+				name = strings.ToLower(name)
+			}
+			v, ok := fields[name]
+			return v, ok
+		}
 	}
-	if r.client != nil {
-		q.Client = r.client[0].Addr()
+	q.Query = lookup(r.query, false, func(name, value string) {
+		query += map[bool]string{true: "?", false: "&"}[query == ""] + name + "=" + value
+	})
+	if len(r.client.fits) > 0 {
+		more += " from " + q.Client.String()
 	}
-	words := fmt.Sprintf("%s http://%s%s", q.Method, q.Host, q.Path)
-	if r.client != nil {
-		words += " from " + q.Client.String()
-	}
-	fields := map[string]string{}
-	for i := range r.header {
-		fields[strings.ToLower(r.header[i].name)] = r.header[i].pattern.Sample()
-		words += fmt.Sprintf(" with %s: %s", r.header[i].name, r.header[i].pattern.Sample())
-	}
-	q.Header = func(name string) string { return fields[strings.ToLower(name)] }
-	return q, words
+	q.Header = lookup(r.header, true, func(name, value string) { more += fmt.Sprintf(" with %s: %s", name, value) })
+	q.Cookie = lookup(r.cookie, false, func(name, value string) { more += fmt.Sprintf(" with the cookie %s=%s", name, value) })
+	return q, fmt.Sprintf("%s http://%s%s%s%s", q.Method, q.Host, q.Path, query, more)
 }

@@ -78,10 +78,10 @@ func when(w *config.When) string {
 		return "everything"
 	}
 	var parts []string
-	add := func(name string, values []config.Placed[string]) {
+	add := func(name string, values []config.Match) {
 		var list []string
 		for _, v := range values {
-			list = append(list, v.Value)
+			list = append(list, v.String())
 		}
 		if len(list) > 0 {
 			parts = append(parts, name+" "+strings.Join(list, " or "))
@@ -92,17 +92,25 @@ func when(w *config.When) string {
 	add("method", w.Method)
 	var nets []string
 	for _, c := range w.Client {
-		if c.Value.IsSingleIP() {
-			nets = append(nets, c.Value.Addr().String())
-		} else {
-			nets = append(nets, c.Value.String())
+		text := c.Prefix.String()
+		if c.Prefix.IsSingleIP() {
+			text = c.Prefix.Addr().String()
 		}
+		if c.Not {
+			text = "not(" + text + ")"
+		}
+		nets = append(nets, text)
 	}
 	if len(nets) > 0 {
 		parts = append(parts, "client "+strings.Join(nets, " or "))
 	}
-	for _, h := range w.Header {
-		parts = append(parts, fmt.Sprintf("header %s: %s", h.Name.Value, h.Value.Value))
+	for _, f := range []struct {
+		name  string
+		pairs []config.MatchPair
+	}{{"header", w.Header}, {"query", w.Query}, {"cookie", w.Cookie}} {
+		for _, p := range f.pairs {
+			parts = append(parts, fmt.Sprintf("%s %s: %s", f.name, p.Name.Value, p.Match))
+		}
 	}
 	return strings.Join(parts, ", ")
 }

@@ -24,7 +24,9 @@ type Question struct {
 	Port     int    // of the URL
 	Path     string // without query
 	Client   string
+	Query    string            // of the URL, without ?
 	Headers  map[string]string // by name in lower case
+	Cookies  map[string]string
 	Times    int
 	Seed     uint64
 }
@@ -82,7 +84,9 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 	table := route.Compile(f)
 	r := route.Request{
 		Method: q.Method, Host: replay.HostName(q.Host), Path: q.Path, Client: addr,
-		Header: func(name string) string { return q.Headers[strings.ToLower(name)] },
+		Query:  replay.QueryLookup(q.Query),
+		Header: func(name string) (string, bool) { v, ok := q.Headers[strings.ToLower(name)]; return v, ok },
+		Cookie: func(name string) (string, bool) { v, ok := q.Cookies[name]; return v, ok },
 	}
 	for _, s := range table.Explain(&r) {
 		a.Routes = append(a.Routes, RouteStep{s.Route, s.Fits, s.Why})

@@ -93,21 +93,28 @@ func (j *jsonl) key(key string, r *Record) string {
 			r.Protocol = TCP
 		}
 	case "headers":
-		if j.null() {
-			return ""
-		}
-		return j.object(func(name []byte) string {
-			var v []byte
-			if why := j.text(&v); why != "" {
-				return why
-			}
-			r.Headers = append(r.Headers, KV{name, v})
-			return ""
-		})
+		return j.pairs(&r.Headers)
+	case "cookies":
+		return j.pairs(&r.Cookies)
 	default:
 		return j.skip(0)
 	}
 	return ""
+}
+
+// pairs reads an object of texts.
+func (j *jsonl) pairs(into *[]KV) string {
+	if j.null() {
+		return ""
+	}
+	return j.object(func(name []byte) string {
+		var v []byte
+		if why := j.text(&v); why != "" {
+			return why
+		}
+		*into = append(*into, KV{name, v})
+		return ""
+	})
 }
 
 // time reads an RFC 3339 text or seconds since the epoch.

@@ -25,6 +25,7 @@ type Record struct {
 	Referer     []byte
 	Frontend    []byte
 	Headers     []KV
+	Cookies     []KV
 	Status      int   // 0 if unknown
 	Bytes       int64 // -1 if unknown
 	Duration    int64 // nanoseconds, -1 if unknown
@@ -54,18 +55,28 @@ func (r *Record) reset() {
 	r.Time, r.WholeSecond = NoTime, false
 	r.Client, r.Method, r.Host, r.Path = nil, nil, nil, nil
 	r.Session, r.UserAgent, r.Referer, r.Frontend = nil, nil, nil, nil
-	r.Headers = r.Headers[:0]
+	r.Headers, r.Cookies = r.Headers[:0], r.Cookies[:0]
 	r.Status, r.Bytes, r.Duration, r.Protocol = 0, -1, -1, HTTP
 }
 
-// Header gives the value of a header field, empty if it is not known.
-func (r *Record) Header(name string) string {
+// Header gives the value of a header field, and whether it is known.
+func (r *Record) Header(name string) (string, bool) {
 	for i := range r.Headers {
 		if equalFold(r.Headers[i].Name, name) {
-			return text(r.Headers[i].Value)
+			return text(r.Headers[i].Value), true
 		}
 	}
-	return ""
+	return "", false
+}
+
+// Cookie gives the value of a cookie, and whether it is known.
+func (r *Record) Cookie(name string) (string, bool) {
+	for i := range r.Cookies {
+		if string(r.Cookies[i].Name) == name {
+			return text(r.Cookies[i].Value), true
+		}
+	}
+	return "", false
 }
 
 func equalFold(a []byte, b string) bool {

@@ -115,18 +115,8 @@ func AppendJSON(b []byte, r *Record) []byte {
 		b = strconv.AppendFloat(b, float64(r.Duration)/1e9, 'f', -1, 64)
 		b = append(b, ',')
 	}
-	if len(r.Headers) > 0 {
-		b = append(b, `"headers":{`...)
-		for i, h := range r.Headers {
-			if i > 0 {
-				b = append(b, ',')
-			}
-			b = AppendJSONText(b, h.Name)
-			b = append(b, ':')
-			b = AppendJSONText(b, h.Value)
-		}
-		b = append(b, `},`...)
-	}
+	b = appendPairs(b, "headers", r.Headers)
+	b = appendPairs(b, "cookies", r.Cookies)
 	protocol := "http"
 	if r.Protocol == Stream {
 		protocol = "stream"
@@ -136,6 +126,24 @@ func AppendJSON(b []byte, r *Record) []byte {
 	b = append(b, `"protocol":"`...)
 	b = append(b, protocol...)
 	return append(b, `"}`...)
+}
+
+func appendPairs(b []byte, name string, pairs []KV) []byte {
+	if len(pairs) == 0 {
+		return b
+	}
+	b = append(b, '"')
+	b = append(b, name...)
+	b = append(b, `":{`...)
+	for i, p := range pairs {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		b = AppendJSONText(b, p.Name)
+		b = append(b, ':')
+		b = AppendJSONText(b, p.Value)
+	}
+	return append(b, `},`...)
 }
 
 // AppendJSONText writes a text in quotes (RFC 8259 section 7); bytes that are

@@ -74,8 +74,28 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // match gives the position of the route that takes the request.
 func (x *exchange) match(e *entry, client netip.Addr) int {
-	q := route.Request{
-		Method: x.r.Method, Host: replay.HostName(x.r.Host), Path: x.r.URL.EscapedPath(), Client: client, Header: x.r.Header.Get,
+	r := x.r
+	q := route.Request{Method: r.Method, Host: replay.HostName(r.Host), Path: r.URL.EscapedPath(), Client: client}
+	if e.table.Asks&route.AskHeader != 0 {
+		q.Header = func(name string) (string, bool) {
+			v := r.Header.Values(name)
+			if len(v) == 0 {
+				return "", false
+			}
+			return v[0], true
+		}
+	}
+	if e.table.Asks&route.AskQuery != 0 {
+		q.Query = replay.QueryLookup(r.URL.RawQuery)
+	}
+	if e.table.Asks&route.AskCookie != 0 {
+		q.Cookie = func(name string) (string, bool) {
+			c, err := r.Cookie(name)
+			if err != nil {
+				return "", false
+			}
+			return c.Value, true
+		}
 	}
 	if !client.IsValid() {
 		q.Unknown |= route.AskClient

@@ -168,6 +168,42 @@ func TestNoRouteAndNoBackend(t *testing.T) {
 	})
 }
 
+func TestRoutesByQueryCookieAndHeader(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		route := func(name, when string) string {
+			return "  route \"" + name + "\" {\n    when {\n      " + when + "\n    }\n    send_to = upstream.app\n  }\n"
+		}
+		text := strings.Replace(app(""), "  route \"all\"", route("finnish", `query = { lang = "fi" }`)+route("beta", `cookie = { beta = "on" }`)+
+			route("json", `header = { accept = "*json*" }`)+route("seat", `path = regexp("/seats/[0-9]+")`)+route("tools", `header = { x-tool = "*" }`)+"  route \"all\"", 1)
+		w := newWorld(t, text)
+		defer w.close()
+		for _, a := range addresses() {
+			w.start(a, nil)
+		}
+		for _, c := range []struct{ path, header, value, want string }{
+			{"/?lang=fi", "", "", "finnish"},
+			{"/?lang=sv", "", "", "all"},
+			{"/", "Cookie", "a=b; beta=on", "beta"},
+			{"/", "Accept", "text/json", "json"},
+			{"/seats/7", "", "", "seat"},
+			{"/seats/x", "", "", "all"},
+			{"/", "X-Tool", "", "tools"},
+		} {
+			req, err := http.NewRequest("GET", base+c.path, nil)
+			require.NoError(t, err)
+			if c.header != "" {
+				req.Header[c.header] = []string{c.value}
+			}
+			res, err := w.client.Do(req)
+			require.NoError(t, err)
+			res.Body.Close()
+			synctest.Wait()
+			l := w.log()
+			assert.Equal(t, c.want, l[len(l)-1].Route, "%s %s", c.path, c.value)
+		}
+	})
+}
+
 func TestRetriesSendTheBodyAgain(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		w := newWorld(t, app("algorithm = \"least-connections\"\nretry {\n attempts = 3\n on = [\"connect\", \"reset\", \"503\"]\n}"))

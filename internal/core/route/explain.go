@@ -1,0 +1,95 @@
+package route
+
+import (
+	"fmt"
+	"strings"
+
+	"kestrix/internal/core/config"
+)
+
+// Step says of one route why it did or did not take a request.
+type Step struct {
+	Route string
+	Fits  bool
+	Why   string
+}
+
+// Explain goes through the routes as Match does and says of each tried one
+// why it did not fit; the last one took the request, if Fits.
+func (t *Table) Explain(q *Request) []Step {
+	var steps []Step
+	for i, r := range t.Frontend.Routes {
+		c := &t.rules[i]
+		if c.asks == 0 {
+			return append(steps, Step{r.Name, true, "it takes everything"})
+		}
+		if un := c.asks & q.Unknown; un != 0 {
+			steps = append(steps, Step{r.Name, false, fmt.Sprintf("it asks for the %s, which is not known", names(un))})
+			continue
+		}
+		failed := c.fails(q)
+		if failed == 0 {
+			return append(steps, Step{r.Name, true, "everything it asks fits: " + names(c.asks)})
+		}
+		steps = append(steps, Step{r.Name, false, why(failed, c, &r.When, q)})
+	}
+	return steps
+}
+
+// why words why a field does not fit.
+func why(failed Field, c *rule, w *config.When, q *Request) string {
+	switch failed {
+	case AskHost:
+		return fmt.Sprintf("host %q is not %s", q.Host, listed(w.Host))
+	case AskPath:
+		return fmt.Sprintf("path %q is not %s", q.Path, listed(w.Path))
+	case AskMethod:
+		return fmt.Sprintf("method %s is not %s", q.Method, listed(w.Method))
+	case AskClient:
+		return fmt.Sprintf("client %s is not in its networks", q.Client)
+	case AskHeader:
+		return field("header field", c.header, w.Header, q.Header)
+	case AskQuery:
+		return field("query parameter", c.query, w.Query, q.Query)
+	}
+	return field("cookie", c.cookie, w.Cookie, q.Cookie)
+}
+
+// field words why the first of several named fields does not fit.
+func field(kind string, rules []fieldRule, pairs []config.MatchPair, look Lookup) string {
+	for i := range rules {
+		if rules[i].match(look) {
+			continue
+		}
+		value, ok := "", false
+		if look != nil {
+			value, ok = look(rules[i].name)
+		}
+		if !ok {
+			return fmt.Sprintf("the %s %s is absent", kind, rules[i].name)
+		}
+		if rules[i].not {
+			return fmt.Sprintf("the %s %s is %q, which %s excludes", kind, rules[i].name, value, pairs[i].Match)
+		}
+		return fmt.Sprintf("the %s %s is %q, not %s", kind, rules[i].name, value, pairs[i].Match)
+	}
+	return "a " + kind + " does not fit"
+}
+
+func names(f Field) string {
+	var out []string
+	for _, x := range Fields {
+		if f&x.Bit != 0 {
+			out = append(out, x.Name)
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+func listed(values []config.Match) string {
+	var out []string
+	for _, v := range values {
+		out = append(out, v.String())
+	}
+	return strings.Join(out, " or ")
+}
