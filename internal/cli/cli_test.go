@@ -1,0 +1,141 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"flag"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/report"
+)
+
+func TestFlagsStandBeforeBetweenAndAfterOperands(t *testing.T) {
+	for _, c := range []struct {
+		args, operands, o string
+		strict            bool
+		err               string
+	}{
+		{args: "a b", operands: "a b"},
+		{args: "-strict a b", operands: "a b", strict: true},
+		{args: "a -strict b -o x", operands: "a b", strict: true, o: "x"},
+		{args: "a --o=x b --strict=false", operands: "a b", o: "x"},
+		{args: "a -o -", operands: "a", o: "-"},
+		{args: "- a", operands: "- a"},
+		{args: "-o x -- -strict -o", operands: "-strict -o", o: "x"},
+		{args: "a -o", err: "-o wants a value: where"},
+		{args: "-n x", err: `-n cannot be "x": number`},
+		{args: "-n=x", err: `-n cannot be "x": number`},
+		{args: "-strict yes", err: "-strict takes no value; write -strict alone, or -strict=true"},
+		{args: "-strict OFF a", err: "-strict takes no value; write -strict alone, or -strict=false"},
+		{args: "-strickt", err: "there is no flag -strickt; did you mean -strict?"},
+		{args: "-zzzzzz", err: "there is no flag -zzzzzz; kestrix help x lists the flags"},
+		{args: "-h", err: flag.ErrHelp.Error()},
+		{args: "a --help", err: flag.ErrHelp.Error()},
+	} {
+		fs := flag.NewFlagSet("x", flag.ContinueOnError)
+		fs.SetOutput(io.Discard)
+		o := fs.String("o", "", "where")
+		strict := fs.Bool("strict", false, "strict")
+		fs.Int("n", 0, "number")
+		got, err := parse(fs, strings.Fields(c.args))
+		if c.err != "" {
+			assert.EqualError(t, err, c.err, c.args)
+			continue
+		}
+		require.NoError(t, err, c.args)
+		assert.Equal(t, c.operands, strings.Join(got, " "), c.args)
+		assert.Equal(t, c.o, *o, c.args)
+		assert.Equal(t, c.strict, *strict, c.args)
+	}
+}
+
+func TestAFileIsReplacedWholeOrNotAtAll(t *testing.T) {
+	dir := t.TempDir()
+	name := filepath.Join(dir, "out.txt")
+	write := func(text string, err error) error {
+		return replaceFile(name, func(w io.Writer) error { _, _ = io.WriteString(w, text); return err })
+	}
+	read := func() string {
+		b, err := os.ReadFile(name)
+		require.NoError(t, err)
+		return string(b)
+	}
+	require.NoError(t, write("first", nil))
+	assert.Equal(t, "first", read())
+	require.NoError(t, os.Chmod(name, 0o600))
+	boom := errors.New("boom")
+	assert.ErrorIs(t, write("half", boom), boom)
+	assert.Equal(t, "first", read(), "what was there stays")
+	require.NoError(t, write("second", nil))
+	assert.Equal(t, "second", read())
+	info, err := os.Stat(name)
+	require.NoError(t, err)
+	assert.EqualValues(t, 0o600, info.Mode().Perm(), "who may read it stays")
+
+	link := filepath.Join(dir, "link")
+	require.NoError(t, os.Symlink("out.txt", link))
+	require.NoError(t, replaceFile(link, func(w io.Writer) error { _, err := io.WriteString(w, "third"); return err }))
+	assert.Equal(t, "third", read(), "what a link points to is replaced, not the link")
+	info, err = os.Lstat(link)
+	require.NoError(t, err)
+	assert.NotZero(t, info.Mode()&os.ModeSymlink)
+
+	entries, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	assert.Len(t, entries, 2, "nothing half written is left")
+	assert.ErrorContains(t, replaceFile(dir, nil), "is a folder")
+	assert.ErrorContains(t, replaceFile(filepath.Join(dir, "no", "file"), nil), "cannot be written: no such file or directory")
+	assert.Error(t, replaceFile("/dev/full", func(w io.Writer) error { _, err := io.WriteString(w, "x"); return err }))
+}
+
+func TestTheStyleFollowsTheSurroundings(t *testing.T) {
+	for _, c := range []struct {
+		vars string
+		want report.Style
+	}{
+		{"", report.Style{Width: 110, Unicode: true}},
+		{"LANG=C", report.Style{Width: 110}},
+		{"LANG=de_DE.UTF-8", report.Style{Width: 110, Unicode: true}},
+		{"LC_ALL=POSIX LANG=de_DE.UTF-8", report.Style{Width: 110}},
+		{"COLUMNS=72", report.Style{Width: 72, Unicode: true}},
+		{"COLUMNS=9", report.Style{Width: 40, Unicode: true}},
+		{"COLUMNS=900", report.Style{Width: 120, Unicode: true}},
+		{"COLUMNS=many", report.Style{Width: 110, Unicode: true}},
+	} {
+		vars := map[string]string{}
+		for _, v := range strings.Fields(c.vars) {
+			name, value, _ := strings.Cut(v, "=")
+			vars[name] = value
+		}
+		env := &Env{Getenv: func(name string) string { return vars[name] }}
+		assert.Equal(t, c.want, env.style(new(bytes.Buffer), false), "%s: no colour where there is no terminal", c.vars)
+	}
+}
+
+func TestAReaderThatHasSeenEnoughIsNoError(t *testing.T) {
+	r, w, err := os.Pipe()
+	require.NoError(t, err)
+	require.NoError(t, r.Close())
+	o := output{}
+	err = o.write(&Env{Stdout: w}, func(w io.Writer) error { _, err := io.WriteString(w, strings.Repeat("x", 1<<20)); return err })
+	assert.NoError(t, err, "as with head")
+	require.NoError(t, w.Close())
+}
+
+func TestEveryCommandRefusesWhatItDoesNotKnow(t *testing.T) {
+	for _, c := range commands() {
+		var errs bytes.Buffer
+		env := &Env{Stdin: strings.NewReader(""), Stdout: io.Discard, Stderr: &errs, Getenv: func(string) string { return "" }}
+		assert.Equal(t, exitUsage, Main(context.Background(), env, []string{c.name, "-no-such-flag"}), c.name)
+		assert.Contains(t, errs.String(), "kestrix "+c.name+": there is no flag -no-such-flag")
+		assert.Equal(t, exitFine, Main(context.Background(), env, []string{c.name, "-h"}), c.name)
+	}
+}

@@ -1,0 +1,93 @@
+package study
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/replay"
+	"kestrix/internal/core/scenario"
+)
+
+// TestWhyAndTheReplayAgree asks why of random requests to random configurations,
+// replays the same requests, and compares route and backend.
+func TestWhyAndTheReplayAgree(t *testing.T) {
+	path := rapid.SampledFrom([]string{"/", "/a", "/a/b", "/live/x", "/seats/7"})
+	host := rapid.SampledFrom([]string{"tern.example", "board.tern.example", "other.example"})
+	method := rapid.SampledFrom([]string{"GET", "POST"})
+	query := rapid.SampledFrom([]string{"", "lang=fi", "lang=sv&x=1"})
+	when := rapid.SampledFrom([]string{
+		"", `path = "/a/**"`, `path = ["/live/**", not("/live/x")]`, `host = "*.tern.example"`, `method = not("POST")`,
+		`path = regexp("/seats/[0-9]+")`, `query = { lang = "fi" }`, `query = { x = not("*") }`, `client = "203.0.113.0/25"`,
+	})
+	algorithm := rapid.SampledFrom([]string{"round-robin", "least-connections", "random", "hash"})
+	compared := 0
+	rapid.Check(t, func(t *rapid.T) {
+		var text strings.Builder
+		text.WriteString("frontend \"web\" {\n listen = \"127.0.0.1:80\"\n")
+		n := rapid.IntRange(1, 5).Draw(t, "routes")
+		for i := range n {
+			fmt.Fprintf(&text, "route \"r%d\" {\n", i)
+			if w := when.Draw(t, "when"); w != "" {
+				fmt.Fprintf(&text, "when {\n%s\n}\n", w)
+			}
+			fmt.Fprintf(&text, "send_to = upstream.u%d\n}\n", i)
+		}
+		text.WriteString("}\n")
+		for i := range n {
+			fmt.Fprintf(&text, "upstream \"u%d\" {\n algorithm = %q\n backends = {\n", i, algorithm.Draw(t, "algorithm"))
+			for k := range rapid.IntRange(1, 4).Draw(t, "backends") {
+				fmt.Fprintf(&text, "b%d = { address = \"127.0.0.1:%d\", weight = %d }\n", k, 1000+10*i+k, rapid.IntRange(1, 3).Draw(t, "weight"))
+			}
+			text.WriteString("}\n}\n")
+		}
+		c, found, err := config.Read([]config.File{{Name: "r.hcl", Source: []byte(text.String())}})
+		if err != nil || len(found) > 0 {
+			t.Fatalf("%v %v", err, found)
+		}
+		seed := rapid.Uint64().Draw(t, "seed")
+		client := fmt.Sprintf("203.0.113.%d", rapid.IntRange(1, 254).Draw(t, "client"))
+		q := Question{Method: method.Draw(t, "method"), Host: host.Draw(t, "host"), Port: 80, Path: path.Draw(t, "path"), Query: query.Draw(t, "query"), Client: client, Times: 6, Seed: seed}
+		a, err := Why(c, q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		target := q.Path
+		if q.Query != "" {
+			target += "?" + q.Query
+		}
+		var log strings.Builder
+		for i := range q.Times {
+			// An hour apart, so that each ends before the next begins.
+			fmt.Fprintf(&log, "{\"time\":%d,\"client\":%q,\"method\":%q,\"host\":%q,\"path\":%q}\n", 1_790_000_000+3600*i, client, q.Method, q.Host, target)
+		}
+		var picks []string
+		o := replay.Options{Seed: seed, Observe: func(d replay.Decision) { picks = append(picks, d.Upstream+" "+d.Backend) }}
+		open := func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(log.String())), nil }
+		r, err := replay.Run(t.Context(), c, scenario.None(), []replay.Source{{Name: "t", Open: open}}, o)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if a.Route == "" {
+			if r.Errors.NoRoute != int64(q.Times) {
+				t.Fatalf("why finds no route, the replay routed %d", int64(q.Times)-r.Errors.NoRoute)
+			}
+			return
+		}
+		if r.Routes["web/"+a.Route] != int64(q.Times) {
+			t.Fatalf("why says %s, the replay %v", a.Route, r.Routes)
+		}
+		for i, p := range a.Series {
+			compared++
+			if got := a.Upstream + " " + p.Backend; got != picks[i] {
+				t.Fatalf("request %d: why says %s, the replay %s", i, got, picks[i])
+			}
+		}
+	})
+	require.Greater(t, compared, 100, "the property was put to the test")
+}
