@@ -28,10 +28,10 @@ func (s Style) Map(p *study.Picture) string {
 		fmt.Fprintf(&b, "frontend %s%s%s%s%s\n", s.bold(f.Name), s.dot(), f.Protocol, s.dot(), strings.Join(f.Listen, ", "))
 		wide, to := 0, 0
 		for _, r := range f.Routes {
-			wide, to = max(wide, visible(r.Name)), max(to, visible(r.SendTo))
+			wide, to = max(wide, visible(r.Name)), max(to, visible(leads(r)))
 		}
 		for i, r := range f.Routes {
-			head := fmt.Sprintf("  %s%s  %s %s  ", branch(i, len(f.Routes)), padRight(r.Name, wide), arrow, padRight(s.bold(r.SendTo), to))
+			head := fmt.Sprintf("  %s%s  %s %s  ", branch(i, len(f.Routes)), padRight(r.Name, wide), arrow, padRight(s.bold(leads(r)), to))
 			b.WriteString(head + flow(r.When, s.Width, visible(head)) + "\n")
 		}
 		b.WriteByte('\n')
@@ -58,6 +58,14 @@ func (s Style) Map(p *study.Picture) string {
 	return b.String()
 }
 
+// leads says where a route leads.
+func leads(r study.PictureRoute) string {
+	if r.Answer != "" {
+		return r.Answer
+	}
+	return r.SendTo
+}
+
 // MapDot writes a configuration as a graph in the dot language.
 func MapDot(p *study.Picture) string {
 	var b strings.Builder
@@ -66,7 +74,11 @@ func MapDot(p *study.Picture) string {
 	for _, f := range p.Frontends {
 		fmt.Fprintf(&b, "  %s [label=%s];\n", q("frontend."+f.Name), q(f.Name+"\n"+strings.Join(f.Listen, "\n")))
 		for i, r := range f.Routes {
-			fmt.Fprintf(&b, "  %s -> %s [label=%s];\n", q("frontend."+f.Name), q("upstream."+r.SendTo), q(fmt.Sprintf("%d %s: %s", i+1, r.Name, r.When)))
+			to := "upstream." + r.SendTo
+			if r.Answer != "" {
+				to = r.Answer
+			}
+			fmt.Fprintf(&b, "  %s -> %s [label=%s];\n", q("frontend."+f.Name), q(to), q(fmt.Sprintf("%d %s: %s", i+1, r.Name, r.When)))
 		}
 	}
 	for _, u := range p.Upstreams {

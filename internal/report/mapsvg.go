@@ -62,7 +62,11 @@ func MapSVG(title string, p *study.Picture) string {
 		for i, r := range f.Routes {
 			v.card(routeX, left, routeWidth, 42)
 			v.text(routeX+12, left+18, "name", fmt.Sprintf("%d  %s", i+1, r.Name))
-			v.text(routeX+12, left+34, "small", clip(r.When, 60))
+			words := r.When
+			if r.Answer != "" {
+				words += ": " + r.Answer
+			}
+			v.text(routeX+12, left+34, "small", clip(words, 60))
 			v.way(frontX+frontWidth, top+24, routeX, left+21)
 			if y, ok := ups[r.SendTo]; ok {
 				v.way(routeX+routeWidth, left+21, upX, y)

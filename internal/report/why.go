@@ -24,7 +24,11 @@ func (s Style) Why(request string, a *study.Answer) string {
 		fmt.Fprintf(&b, "route     %s  %-8s  %s\n", name, word, flow(r.Why, s.Width, 34))
 	}
 	if a.Upstream == "" {
-		fmt.Fprintf(&b, "\n%s\n", s.red(a.Reason))
+		reason := a.Reason
+		if a.Route == "" {
+			reason = s.red(reason)
+		}
+		fmt.Fprintf(&b, "\n%s\n", flow(reason, s.Width, 0))
 		return b.String()
 	}
 	fmt.Fprintf(&b, "upstream  %s\n", s.bold(a.Upstream))

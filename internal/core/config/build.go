@@ -53,9 +53,59 @@ func (d *Decoder) frontend(n *Node) *Frontend {
 		if w := r.One("when"); w != nil {
 			route.When = d.when(w)
 		}
+		d.own(r, route)
 		f.Routes = append(f.Routes, route)
 	}
 	return f
+}
+
+// own reads what a route answers by itself, and holds it to one way of
+// answering.
+func (d *Decoder) own(n *Node, route *Route) {
+	ways := 0
+	if n.Has("send_to") {
+		ways++
+	}
+	if r := n.One("redirect"); r != nil {
+		ways++
+		route.Redirect = &Redirect{Range: r.Range, To: Get[string](r, "to"), Status: Get[int](r, "status")}
+		d.redirect(r, route.Redirect)
+	}
+	if r := n.One("reply"); r != nil {
+		ways++
+		route.Reply = &Reply{Range: r.Range, Status: Get[int](r, "status"), Body: Get[string](r, "body"), ContentType: Get[string](r, "content_type")}
+		if strings.ContainsFunc(route.Reply.ContentType, func(r rune) bool { return r < ' ' || r == 0x7f }) {
+			d.Add(IDType, r.At("content_type"), "the content type holds a control character", "like \"text/html; charset=utf-8\"")
+		}
+	}
+	switch {
+	case ways == 0 && len(d.syntax) == 0:
+		d.Add(IDMissing, n.Range, fmt.Sprintf("route %q says nothing of who answers", n.Label.Value), "send_to = upstream.NAME, or a redirect or reply block")
+	case ways > 1:
+		d.Add(IDTwice, n.Range, fmt.Sprintf("route %q has more than one way to answer", n.Label.Value), "keep one of send_to, redirect and reply")
+	}
+}
+
+// redirect holds a target against what a Location may be (RFC 9110 section
+// 10.2.2).
+func (d *Decoder) redirect(n *Node, r *Redirect) {
+	if !n.Has("to") || n.values["to"].Value == nil {
+		return
+	}
+	rest := strings.NewReplacer("{host}", "", "{path}", "").Replace(r.To)
+	switch {
+	case strings.ContainsAny(rest, "{}"):
+		d.Add(IDType, n.At("to"), "only {host} and {path} stand for something here", "like \"https://{host}{path}\"")
+	case !strings.HasPrefix(r.To, "http://") && !strings.HasPrefix(r.To, "https://") && !strings.HasPrefix(r.To, "/"):
+		d.Add(IDType, n.At("to"), fmt.Sprintf("%q is not a URL and not a path", shorten(r.To)), "like \"https://{host}{path}\" or \"/new\"")
+	case strings.ContainsFunc(r.To, func(r rune) bool { return r <= ' ' || r == 0x7f }):
+		d.Add(IDType, n.At("to"), "the target holds a space or control character", "write it as %20")
+	}
+	switch r.Status {
+	case 301, 302, 303, 307, 308:
+	default:
+		d.Add(IDChoice, n.At("status"), fmt.Sprintf("%d is not a status that redirects", r.Status), "one of 301, 302, 303, 307, 308")
+	}
 }
 
 func (d *Decoder) when(n *Node) When {

@@ -23,10 +23,10 @@ var Language = &Block{
 				Name: "route", Label: &Label{Name: "name"}, Many: true, Required: true,
 				Help: "a rule; the first whose `when` fits decides",
 				Keys: []*Key{
-					{Name: "send_to", Type: UpRef, Required: true,
-						Help: "the upstream that serves what fits here", Example: "upstream.booking"},
+					{Name: "send_to", Type: UpRef,
+						Help: "the upstream that serves what fits here; a route has this, redirect or reply", Example: "upstream.booking"},
 				},
-				Blocks: []*Block{{
+				Blocks: []*Block{redirectBlock, replyBlock, {
 					Name: "when",
 					Help: "everything given must fit; of a list, one, and none of those in not(...); without `when` a route takes all",
 					Keys: []*Key{
@@ -129,6 +129,25 @@ var Language = &Block{
 			Name: "let", Free: true, Many: true,
 			Help: "values of one's own: let { port = 8080 }, used as let.port",
 		},
+	},
+}
+
+var redirectBlock = &Block{
+	Name: "redirect",
+	Help: "the client is sent elsewhere",
+	Keys: []*Key{
+		{Name: "to", Type: Text, Required: true, Help: "where to; {host} is the host asked for without its port, {path} the path with its query", Example: `"https://{host}{path}"`},
+		{Name: "status", Type: Whole, Default: "308", Min: "301", Max: "308", Help: "308 and 307 keep the method, 301, 302 and 303 need not; 301 and 308 are for good (RFC 9110 section 15.4)", Example: "302"},
+	},
+}
+
+var replyBlock = &Block{
+	Name: "reply",
+	Help: "a fixed answer, such as a maintenance page",
+	Keys: []*Key{
+		{Name: "status", Type: Whole, Default: "200", Min: "200", Max: "599", Help: "its status", Example: "503"},
+		{Name: "body", Type: Text, Help: "its body", Example: `"back at noon\n"`},
+		{Name: "content_type", Type: Text, Default: `"text/plain; charset=utf-8"`, Help: "what the body is", Example: `"text/html; charset=utf-8"`},
 	},
 }
 

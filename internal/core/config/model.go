@@ -1,6 +1,8 @@
 package config
 
 import (
+	"fmt"
+	"strings"
 	"time"
 
 	"github.com/hashicorp/hcl/v2"
@@ -66,7 +68,41 @@ type Route struct {
 	Name   string
 	Range  hcl.Range
 	When   When
-	SendTo Placed[string] // name of an upstream; empty if it could not be read
+	SendTo Placed[string] // name of an upstream; empty for a redirect or reply, or if it could not be read
+
+	Redirect *Redirect // nil: none
+	Reply    *Reply    // nil: none
+}
+
+// Answer words what a route answers by itself, empty if it sends to an upstream.
+func (r *Route) Answer() string {
+	switch {
+	case r.Redirect != nil:
+		return fmt.Sprintf("redirect %d to %s", r.Redirect.Status, r.Redirect.To)
+	case r.Reply != nil:
+		return fmt.Sprintf("reply %d", r.Reply.Status)
+	}
+	return ""
+}
+
+// Redirect sends a client elsewhere.
+type Redirect struct {
+	Range  hcl.Range
+	To     string // may hold {host} and {path}
+	Status int
+}
+
+// Target gives where a request is sent: host without port, path with query.
+func (r *Redirect) Target(host, path string) string {
+	return strings.NewReplacer("{host}", host, "{path}", path).Replace(r.To)
+}
+
+// Reply is a fixed answer.
+type Reply struct {
+	Range       hcl.Range
+	Status      int
+	Body        string
+	ContentType string
 }
 
 // When is the condition of a route. Everything given must fit; a list means

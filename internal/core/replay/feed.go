@@ -78,7 +78,7 @@ type table struct {
 // routeRef is a route and the upstream it sends to.
 type routeRef struct {
 	name     string // FRONTEND/ROUTE
-	upstream int32
+	upstream int32  // -1 for a redirect or reply
 }
 
 const batchSize = 2048
@@ -96,7 +96,11 @@ func newFeed(c *config.Config, sources []Source, o Options) (*feed, error) {
 	for _, fe := range c.Frontends {
 		t := &table{routes: route.Compile(fe), first: int32(len(f.routes))}
 		for _, r := range fe.Routes {
-			f.routes = append(f.routes, routeRef{fe.Name + "/" + r.Name, index[r.SendTo.Value]})
+			up, ok := index[r.SendTo.Value]
+			if !ok {
+				up = -1 // the proxy answers by itself
+			}
+			f.routes = append(f.routes, routeRef{fe.Name + "/" + r.Name, up})
 		}
 		f.tables[fe.Name] = t
 		names = append(names, fe.Name)

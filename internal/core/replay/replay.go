@@ -318,6 +318,13 @@ func (e *engine) arrive(f *feed, a *arrival) {
 		return
 	}
 	e.routes[a.route]++
+	if f.routes[a.route].upstream < 0 {
+		// A redirect or reply takes no time worth telling and meets no backend.
+		e.res.Answered++
+		e.res.Replied++
+		e.timeline.at(at, e.openNow).answered++
+		return
+	}
 	u := e.ups[f.routes[a.route].upstream]
 	u.requests++
 	i := e.take()

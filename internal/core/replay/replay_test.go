@@ -73,8 +73,8 @@ func conserved(t require.TestingT, r *Result) {
 			require.GreaterOrEqual(t, b.Requests, b.Answered+b.Failed)
 		}
 	}
-	require.Equal(t, r.Requests, reqs+r.Errors.NoRoute)
-	require.Equal(t, r.Answered, answered)
+	require.Equal(t, r.Requests, reqs+r.Errors.NoRoute+r.Replied)
+	require.Equal(t, r.Answered, answered+r.Replied)
 	require.Equal(t, r.Failed, failed+r.Errors.NoRoute)
 	answered, failed = 0, 0
 	for i, row := range r.Timeline.Rows {
@@ -295,6 +295,18 @@ func TestUnknownFieldsAndRoutes(t *testing.T) {
 	assert.EqualValues(t, 10, r.Routes["web/board"])
 	_, err = Run(context.Background(), c, scenario.None(), source(even(1, 1, 1)), Options{Frontend: "wob"})
 	assert.ErrorContains(t, err, `no frontend is called "wob"; there are: web`)
+}
+
+func TestWhatTheProxyAnswersItself(t *testing.T) {
+	text := "frontend \"web\" {\n listen = \"127.0.0.1:1\"\n route \"old\" {\n when {\n path = \"/old\"\n }\n redirect {\n to = \"/new\"\n }\n }\n route \"all\" {\n send_to = upstream.app\n }\n}\nupstream \"app\" {\n backends = { a = \"127.0.0.1:2\" }\n}\n"
+	c, found, err := config.Read([]config.File{{Name: "c.hcl", Source: []byte(text)}})
+	require.NoError(t, err)
+	require.Empty(t, found)
+	r := run(t, c, "", "{\"time\":1,\"path\":\"/old\"}\n{\"time\":2,\"path\":\"/\"}\n", Options{})
+	assert.EqualValues(t, 2, r.Answered)
+	assert.EqualValues(t, 1, r.Replied)
+	assert.EqualValues(t, 1, r.Upstreams["app"].Requests)
+	assert.Equal(t, map[string]int64{"web/old": 1, "web/all": 1}, r.Routes)
 }
 
 func TestRoutesByQueryAndCookie(t *testing.T) {

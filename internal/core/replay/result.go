@@ -10,6 +10,7 @@ import (
 type Result struct {
 	Requests   int64   `json:"requests"`
 	Answered   int64   `json:"answered"`
+	Replied    int64   `json:"replied"` // of answered: by a redirect or reply, without a backend
 	Failed     int64   `json:"failed"`
 	Unfinished int64   `json:"unfinished"`
 	Retried    int64   `json:"retried"`

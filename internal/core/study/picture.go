@@ -27,6 +27,7 @@ type PictureRoute struct {
 	Name   string `json:"name"`
 	When   string `json:"when"`
 	SendTo string `json:"send_to"`
+	Answer string `json:"answer"` // what the proxy answers by itself; empty if it sends to an upstream
 }
 
 // PictureUpstream is an upstream with its backends.
@@ -54,7 +55,7 @@ func Draw(c *config.Config) *Picture {
 			x.Listen = append(x.Listen, l.Value.String())
 		}
 		for _, r := range f.Routes {
-			x.Routes = append(x.Routes, PictureRoute{r.Name, when(&r.When), r.SendTo.Value})
+			x.Routes = append(x.Routes, PictureRoute{r.Name, when(&r.When), r.SendTo.Value, r.Answer()})
 		}
 		p.Frontends = append(p.Frontends, x)
 	}

@@ -97,6 +97,17 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 		return a, nil
 	}
 	a.Route, a.Upstream = f.Routes[i].Name, f.Routes[i].SendTo.Value
+	if own := f.Routes[i].Answer(); own != "" {
+		a.Reason = "the proxy answers by itself: " + own
+		if r := f.Routes[i].Redirect; r != nil {
+			path := q.Path
+			if q.Query != "" {
+				path += "?" + q.Query
+			}
+			a.Reason = fmt.Sprintf("the proxy answers by itself: redirect %d to %s", r.Status, r.Target(replay.HostName(q.Host), path))
+		}
+		return a, nil
+	}
 	cfg := c.Upstream(a.Upstream)
 	core := upstream.New(0, cfg, q.Seed)
 	seat := upstream.None

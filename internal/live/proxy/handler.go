@@ -3,6 +3,7 @@ package proxy
 import (
 	"context"
 	"errors"
+	"io"
 	"net"
 	"net/http"
 	"net/netip"
@@ -10,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"kestrix/internal/core/config"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/sticky"
@@ -61,6 +63,9 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	x.access.Route = entry.frontend.Routes[i].Name
+	if x.own(entry.frontend.Routes[i]) {
+		return
+	}
 	x.pool = entry.pools[i]
 	x.access.Upstream = x.pool.name
 	x.q = upstream.Request{
@@ -70,6 +75,26 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		x.body = &body{src: r.Body}
 	}
 	x.forward()
+}
+
+// own answers what a route answers by itself.
+func (x *exchange) own(route *config.Route) bool {
+	switch {
+	case route.Redirect != nil:
+		x.w.Header().Set("Location", route.Redirect.Target(replay.HostName(x.r.Host), x.r.URL.RequestURI()))
+		x.answer(route.Redirect.Status, "redirect", "see "+x.w.Header().Get("Location"))
+	case route.Reply != nil:
+		x.access.Status, x.access.Reason = route.Reply.Status, "reply"
+		x.w.Header().Set("Content-Type", route.Reply.ContentType)
+		x.w.WriteHeader(route.Reply.Status)
+		if x.r.Method != http.MethodHead {
+			n, _ := io.WriteString(x.w, route.Reply.Body) // a client that left is told by the count
+			x.access.Bytes = int64(n)
+		}
+	default:
+		return false
+	}
+	return true
 }
 
 // match gives the position of the route that takes the request.

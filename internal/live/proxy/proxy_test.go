@@ -204,6 +204,37 @@ func TestRoutesByQueryCookieAndHeader(t *testing.T) {
 	})
 }
 
+func TestRedirectsAndReplies(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		own := "  route \"old\" {\n    when {\n      path = \"/old/**\"\n    }\n    redirect {\n      to = \"https://{host}/new{path}\"\n      status = 307\n    }\n  }\n" +
+			"  route \"closed\" {\n    when {\n      path = \"/closed\"\n    }\n    reply {\n      status = 503\n      body = \"back at noon\\n\"\n      content_type = \"text/html\"\n    }\n  }\n"
+		w := newWorld(t, strings.Replace(app(""), "  route \"all\"", own+"  route \"all\"", 1))
+		defer w.close()
+		w.client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+		res, err := w.client.Get(base + "/old/a%2Fb?c=d")
+		require.NoError(t, err)
+		res.Body.Close()
+		assert.Equal(t, 307, res.StatusCode)
+		assert.Equal(t, "https://127.0.0.1/new/old/a%2Fb?c=d", res.Header.Get("Location"))
+		res, err = w.client.Get(base + "/closed")
+		require.NoError(t, err)
+		body, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		res.Body.Close()
+		assert.Equal(t, "503 text/html back at noon\n", fmt.Sprint(res.StatusCode, " ", res.Header.Get("Content-Type"), " ", string(body)))
+		res, err = w.client.Head(base + "/closed")
+		require.NoError(t, err)
+		res.Body.Close()
+		assert.Equal(t, 503, res.StatusCode)
+		synctest.Wait()
+		l := w.log()
+		assert.Equal(t, []string{"redirect", "reply", "reply"}, []string{l[0].Reason, l[1].Reason, l[2].Reason})
+		assert.EqualValues(t, 13, l[1].Bytes)
+		assert.Zero(t, l[2].Bytes)
+		assert.Empty(t, l[0].Backend)
+	})
+}
+
 func TestRetriesSendTheBodyAgain(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		w := newWorld(t, app("algorithm = \"least-connections\"\nretry {\n attempts = 3\n on = [\"connect\", \"reset\", \"503\"]\n}"))
