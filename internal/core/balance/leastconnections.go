@@ -48,13 +48,11 @@ func (l *leastConnections) Set(slot int, name string, weight float64) {
 		l.picked = append(l.picked, 0)
 		l.keys = append(l.keys, key{load: math.MaxUint64})
 	}
-	switch {
-	case weight > 0 && was == 0:
+	if weight > 0 && was == 0 {
 		// One that comes back starts level with the others instead of being
-		// owed everything it missed.
+		// owed everything it missed. One whose weight changes stays where it is
+		// for the same reason.
 		l.picked[slot] = l.leastPicked(slot)
-	case weight > 0 && was != weight:
-		l.picked[slot] *= was / weight
 	}
 	l.rekey(slot)
 	if len(l.weight) > l.size {

@@ -88,4 +88,19 @@ var balanceRules = []*Rule{
 			}
 		},
 	},
+	{
+		ID: "KX305", Severity: config.Warning, Title: "a slow start that hash does not make",
+		Why:  "scaling a weight on the ring would move keys to and fro, so hash gives a backend that comes back all of its keys at once",
+		Mend: "remove slow_start, or choose an algorithm that scales",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				if u.SlowStart > 0 && u.Algorithm == "hash" {
+					p.Report(Finding{
+						Range: u.SlowStartAt, Message: fmt.Sprintf("%q hashes, so slow_start does nothing", u.Name),
+						Witness: fmt.Sprintf("a backend that comes back has 1 key in %d from the first moment", max(len(u.Backends), 1)),
+					})
+				}
+			}
+		},
+	},
 }

@@ -188,6 +188,8 @@ func (d *Decoder) upstream(n *Node) *Upstream {
 		Algorithm: Get[string](n, "algorithm"), AlgorithmAt: n.At("algorithm"),
 		Backends: Get[[]Backend](n, "backends"), BackendsAt: n.At("backends"),
 	}
+	u.SlowStart, u.SlowStartAt = Get[time.Duration](n, "slow_start"), n.At("slow_start")
+	u.TryAnyway = Get[string](n, "when_all_down") == "try-anyway"
 	for _, f := range d.Findings {
 		in := f.Range.Filename == u.BackendsAt.Filename && f.Range.Start.Byte >= u.BackendsAt.Start.Byte && f.Range.Start.Byte < u.BackendsAt.End.Byte
 		u.Partial = u.Partial || in && n.Has("backends")
@@ -245,7 +247,11 @@ func (d *Decoder) probe(n *Node) *Probe {
 		Range: n.Range, Kind: n.Label.Value, Path: Get[string](n, "path"),
 		Every: Get[time.Duration](n, "every"), Timeout: Get[time.Duration](n, "timeout"),
 		DownAfter: Get[int](n, "down_after"), UpAfter: Get[int](n, "up_after"),
+		EveryDown: Get[time.Duration](n, "every_while_down"), Jitter: Get[float64](n, "jitter"),
 		EveryAt: n.At("every"), TimeoutAt: n.At("timeout"),
+	}
+	if p.EveryDown == 0 {
+		p.EveryDown = p.Every
 	}
 	if p.Kind == "tcp" {
 		for _, key := range []string{"path", "expect"} {

@@ -84,6 +84,8 @@ frontend "web" {
 }
 upstream "app" {
   algorithm = "hash"
+  slow_start = "20s"
+  when_all_down = "try-anyway"
   backends = {
     auk      = let.base
     "gannet" = { address = "[2001:db8::13]:8080", weight = 3, max_in_flight = 20 }
@@ -93,6 +95,8 @@ upstream "app" {
     path       = "/ready"
     expect     = { status = ["200-299", "401"], body = "*ready*" }
     every      = "3s"
+    every_while_down = "1s"
+    jitter     = "10%"
     timeout    = "250ms"
     down_after = 4
     up_after   = 5
@@ -149,6 +153,8 @@ access_log {
 	assert.Equal(t, []StatusRange{{200, 299}, {401, 401}}, p.Status)
 	assert.True(t, p.Passes(204) && p.Passes(401) && !p.Passes(300) && !p.Passes(199))
 	assert.Equal(t, []any{3 * time.Second, 250 * time.Millisecond, 4, 5, "*ready*"}, []any{p.Every, p.Timeout, p.DownAfter, p.UpAfter, p.Body})
+	assert.Equal(t, []any{time.Second, 0.1}, []any{p.EveryDown, p.Jitter})
+	assert.Equal(t, []any{20 * time.Second, true}, []any{c.Upstreams[0].SlowStart, c.Upstreams[0].TryAnyway})
 	s := c.Upstreams[0].Suspend
 	assert.Equal(t, []any{4, 7 * time.Second, 1.5, time.Minute, 0.25}, []any{s.After, s.Rest, s.Growth, s.Longest, s.Keep})
 	assert.True(t, s.On.Connect && s.On.Status[500] && !s.On.Timeout && !s.On.Status[502])
@@ -161,6 +167,7 @@ access_log {
 	assert.Equal(t, 91, computed.Backends[0].Address.Port)
 	assert.Equal(t, "tcp", computed.Probe.Kind)
 	assert.Equal(t, 5*time.Second, computed.Probe.Every)
+	assert.Equal(t, 5*time.Second, computed.Probe.EveryDown, "as every, if not given")
 	assert.Equal(t, "access.log", c.AccessLog.To)
 }
 
@@ -173,7 +180,7 @@ func TestMistakesAreToldWithPlaceAndCure(t *testing.T) {
 	for _, c := range []struct{ name, text, want string }{
 		{"unknown block", small + "upstrm \"x\" {\n}\n", `12:1 KX002 there is no block "upstrm" at the top | did you mean upstream?`},
 		{"unknown key", up(`algoritm = "random"`), `8:3 KX002 there is no key "algoritm" in upstream | did you mean algorithm?`},
-		{"far from any key", up(`zzz = 1`), `8:3 KX002 there is no key "zzz" in upstream | known here: algorithm, backends, probe, suspend, sticky, retry, timeouts`},
+		{"far from any key", up(`zzz = 1`), `8:3 KX002 there is no key "zzz" in upstream | known here: algorithm, backends, slow_start, when_all_down, probe, suspend, sticky, retry, timeouts`},
 		{"key for block", up(`probe = "http"`), `8:3 KX002 probe is a block; it takes no = | write probe { ... }`},
 		{"block for key", up("algorithm {\n}"), `8:3 KX002 algorithm is a key, not a block | write algorithm = "least-connections"`},
 		{"choice", up(`algorithm = "rondom"`), `8:15 KX007 algorithm cannot be "rondom"; it is "round-robin", "least-connections", "random" or "hash" | did you mean "random"?`},

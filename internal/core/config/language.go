@@ -55,6 +55,10 @@ var Language = &Block{
 					Help:    "the servers by name, each an address or an object",
 					Example: `{ auk = "192.0.2.11:8080", gannet = { address = "192.0.2.12:8080", weight = 2 } }`,
 					Fields:  memberFields},
+				{Name: "slow_start", Type: Duration, Min: `"10ms"`, Help: "a backend that comes back is given a tenth of its weight at first, and all of it after this time; hash does not scale",
+					Example: `"20s"`},
+				{Name: "when_all_down", Type: Text, Default: `"refuse"`, Allowed: []string{"refuse", "try-anyway"},
+					Help: "with nobody in rotation: answer 503, or try one that is down or suspended (never one that an operator took out)", Example: `"try-anyway"`},
 			},
 			Blocks: []*Block{
 				{
@@ -65,6 +69,8 @@ var Language = &Block{
 						{Name: "expect", Type: Block1, Help: "which answers of an http probe pass",
 							Example: `{ status = ["200-299"], body = "*ready*" }`, Fields: expectFields},
 						{Name: "every", Type: Duration, Default: `"5s"`, Min: `"10ms"`, Help: "from the start of one probe to the start of the next", Example: `"3s"`},
+						{Name: "every_while_down", Type: Duration, Min: `"10ms"`, Help: "the same while the backend is down or recovering; as every, if not given", Example: `"1s"`},
+						{Name: "jitter", Type: Percent, Default: `"0%"`, Help: "each probe comes up to this share of its interval later, so that many proxies do not ask together", Example: `"10%"`},
 						{Name: "timeout", Type: Duration, Default: `"2s"`, Min: `"1ms"`, Help: "for the whole probe, connecting included", Example: `"1s"`},
 						{Name: "down_after", Type: Whole, Default: "2", Min: "1", Max: "100", Help: "failures in a row until a backend is down", Example: "2"},
 						{Name: "up_after", Type: Whole, Default: "2", Min: "1", Max: "100", Help: "passes in a row until it is up again", Example: "3"},

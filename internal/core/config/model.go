@@ -137,6 +137,9 @@ type Upstream struct {
 	Sticky      *Sticky  // nil: off
 	Retry       *Retry   // nil: off
 	Timeouts    Timeouts
+	SlowStart   time.Duration // 0: off
+	SlowStartAt hcl.Range
+	TryAnyway   bool // when_all_down = "try-anyway"
 }
 
 // Probe is an active health check.
@@ -147,6 +150,8 @@ type Probe struct {
 	Status    []StatusRange
 	Body      string // pattern with *; empty takes any
 	Every     time.Duration
+	EveryDown time.Duration // while down or recovering
+	Jitter    float64       // share of the interval, 0 to 1
 	Timeout   time.Duration
 	DownAfter int
 	UpAfter   int

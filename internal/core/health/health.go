@@ -70,6 +70,9 @@ func (b *Backend) State() State {
 	return b.probe
 }
 
+// Probed gives what the probes say, whatever else applies.
+func (b *Backend) Probed() State { return b.probe }
+
 // Eligible says whether new requests may go to the backend.
 func (b *Backend) Eligible() bool {
 	return b.Operator == In && b.probe != Down && b.probe != Recovering && !b.resting

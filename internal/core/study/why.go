@@ -173,6 +173,8 @@ func sentence(cfg *config.Upstream, v upstream.Verdict) string {
 		return "no backend is in rotation; the answer is 503"
 	case upstream.NoRoom:
 		return "every backend has max_in_flight requests open; the answer is 503"
+	case upstream.TriedAnyway:
+		return "nobody is in rotation, and when_all_down = \"try-anyway\""
 	case upstream.ByAlgorithm:
 		var why string
 		switch cfg.Algorithm {

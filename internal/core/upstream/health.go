@@ -3,8 +3,11 @@ package upstream
 import (
 	"fmt"
 	"math"
+	"time"
 
+	"kestrix/internal/core/draw"
 	"kestrix/internal/core/health"
+	"kestrix/internal/core/sticky"
 	"kestrix/internal/core/tick"
 )
 
@@ -34,7 +37,7 @@ func (u *Upstream) judge(now tick.Time, a *Attempt, m *member, o Outcome) {
 	failures := m.health.Failures()
 	from := m.health.State()
 	rest := m.health.Suspend(now, s.Rest, s.Growth, s.Longest)
-	u.due.Push(m.health.RestsTill, event{a.Backend, restOver, u.gen})
+	u.due.Push(m.health.RestsTill, event{slot: a.Backend, kind: restOver, gen: u.gen})
 	u.changed(now, a.Backend, from, fmt.Sprintf("%s failed in a row, the last: %s; it rests for %s", plural(failures, "request"), say(o), rest))
 }
 
@@ -57,6 +60,12 @@ func plural(n int, what string) string {
 func (u *Upstream) changed(now tick.Time, id BackendID, from health.State, why string) {
 	m := &u.members[id]
 	to := m.health.State()
+	u.now = now
+	if back := from == health.Down || from == health.Recovering || from == health.Suspended || from == health.Parked; back && m.health.Eligible() && u.scales() {
+		m.ramping, m.rampFrom = true, now
+		why = fmt.Sprintf("%s; slow start for %s", why, u.cfg.SlowStart)
+		u.due.Push(now.Add(u.cfg.SlowStart/rampSteps), event{slot: id, kind: rampStep, gen: u.gen})
+	}
 	u.enter(id)
 	if from == to {
 		return
@@ -73,8 +82,11 @@ func (u *Upstream) ProbeSeen(now tick.Time, id BackendID, p Probe) {
 		return // sent before a reload
 	}
 	m.probing = false
-	from := m.health.State()
+	from, before := m.health.State(), u.interval(m)
 	m.health.ProbeSeen(p.Passed, cfg.DownAfter, cfg.UpAfter)
+	if u.interval(m) != before {
+		u.schedule(id, max(m.probedAt.Add(u.interval(m)), now))
+	}
 	to := m.health.State()
 	if from == to {
 		return
@@ -122,24 +134,37 @@ func (u *Upstream) Next() tick.Time { return u.due.At() }
 // Advance does what is due and adds what the driver is to do to actions.
 func (u *Upstream) Advance(now tick.Time, actions []Action) []Action {
 	for u.due.At() <= now {
-		at, e := u.due.Pop()
+		_, e := u.due.Pop()
 		m := &u.members[e.slot]
 		if e.gen != u.gen || m.gone {
 			continue
 		}
 		switch e.kind {
 		case probeDue:
+			if e.at != m.next {
+				continue // put down anew since
+			}
+			m.probedAt = e.at
 			if !m.probing {
 				m.probing = true
+				m.probes++
 				actions = append(actions, Action{Probe: e.slot})
 			}
+			every := u.interval(m)
 			// A driver that comes late does not send what it missed.
-			every := u.cfg.Probe.Every
-			next := at.Add(every)
+			next := e.at.Add(every)
 			if next <= now {
-				next = at.Add((now.Sub(at)/every + 1) * every)
+				next = e.at.Add((now.Sub(e.at)/every + 1) * every)
 			}
-			u.due.Push(next, event{e.slot, probeDue, u.gen})
+			u.schedule(e.slot, next)
+		case rampStep:
+			u.now = now
+			if m.ramping && now.Sub(m.rampFrom) >= u.cfg.SlowStart {
+				m.ramping = false
+			} else if m.ramping {
+				u.due.Push(now.Add(u.cfg.SlowStart/rampSteps), event{slot: e.slot, kind: rampStep, gen: u.gen})
+			}
+			u.enter(e.slot)
 		case restOver:
 			if m.health.Resting() && m.health.RestsTill <= now {
 				from := m.health.State()
@@ -149,6 +174,50 @@ func (u *Upstream) Advance(now tick.Time, actions []Action) []Action {
 		}
 	}
 	return actions
+}
+
+// rampSteps is in how many steps a slow start goes.
+const rampSteps = 20
+
+// scales says whether backends that come back start slowly.
+func (u *Upstream) scales() bool { return u.cfg.SlowStart > 0 && u.cfg.Algorithm != "hash" }
+
+// ramped gives the share of its weight that a backend has in its slow start:
+// from a tenth to all of it.
+func (u *Upstream) ramped(m *member) float64 {
+	share := float64(u.now.Sub(m.rampFrom)) / float64(u.cfg.SlowStart)
+	return min(0.1+0.9*max(share, 0), 1)
+}
+
+// schedule puts a backend's next probe down; jitter moves it, not its place in
+// the interval.
+func (u *Upstream) schedule(id BackendID, at tick.Time) {
+	late := tick.Time(0)
+	if p := u.cfg.Probe; p.Jitter > 0 {
+		m := &u.members[id]
+		bits := draw.Bits(sticky.BackendHash(u.cfg.Name, m.cfg.Name), u.seed, m.probes+1, draw.Phase)
+		late = tick.Time(draw.Unit(bits) * p.Jitter * float64(p.Every))
+	}
+	u.members[id].next = at
+	u.due.Push(at+late, event{id, probeDue, u.gen, at})
+}
+
+// interval gives how long after one probe the next is sent.
+func (u *Upstream) interval(m *member) time.Duration {
+	if s := m.health.Probed(); s == health.Down || s == health.Recovering {
+		return u.cfg.Probe.EveryDown
+	}
+	return u.cfg.Probe.Every
+}
+
+// anyEligible says whether anybody is in rotation with a weight.
+func (u *Upstream) anyEligible() bool {
+	for i := range u.members {
+		if m := &u.members[i]; !m.gone && m.health.Eligible() && m.weight > 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // Changes adds the changes of state since the last call to out.

@@ -60,12 +60,13 @@ const (
 	SeatFull                    // its backend has no room: a detour, the seat stays
 	NoBackend                   // refused: none is in rotation
 	NoRoom                      // refused: every one has max_in_flight open
+	TriedAnyway                 // nobody is in rotation, and when_all_down = "try-anyway"
 	RefusedByLoss               // refused: its backend is out and on_loss = "refuse"
 )
 
 // String gives the short form that stands in access lines.
 func (r Reason) String() string {
-	return [...]string{"algorithm", "seat", "moved", "retry", "detour", "no-backend", "no-room", "seat-refused"}[r]
+	return [...]string{"algorithm", "seat", "moved", "retry", "detour", "no-backend", "no-room", "try-anyway", "seat-refused"}[r]
 }
 
 // Verdict is what Choose decided.

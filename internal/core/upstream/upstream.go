@@ -24,7 +24,8 @@ type Upstream struct {
 	byName  map[string]BackendID
 	byHash  map[uint64]BackendID // by sticky.BackendHash
 	picker  balance.Picker
-	seats   *sticky.Table // sticky by address; nil otherwise
+	anyway  balance.Picker // knows nothing of health; nil unless when_all_down = "try-anyway"
+	seats   *sticky.Table  // sticky by address; nil otherwise
 	full    []bool
 	fulls   int // how many of full are set
 	due     queue.Heap[event]
@@ -32,7 +33,8 @@ type Upstream struct {
 	gen     uint32 // of due events; a reload makes older ones void
 	skip    balance.Skip
 	query   balance.Query
-	draws   bool // the algorithm makes use of random draws
+	now     tick.Time // of the last call that changed something, for slow start
+	draws   bool      // the algorithm makes use of random draws
 }
 
 type member struct {
@@ -42,12 +44,18 @@ type member struct {
 	health   health.Backend
 	inFlight int
 	probing  bool
+	probes   uint64    // how many have been sent, keys the jitter
+	probedAt tick.Time // place of the last one, without jitter
+	next     tick.Time // and of the next; an event for another is void
+	ramping  bool      // slow start is under way
+	rampFrom tick.Time // since when
 }
 
 type event struct {
 	slot BackendID
 	kind eventKind
 	gen  uint32
+	at   tick.Time // of a probe: its place without jitter
 }
 
 type eventKind uint8
@@ -55,6 +63,7 @@ type eventKind uint8
 const (
 	probeDue eventKind = iota
 	restOver
+	rampStep
 )
 
 // New makes the core of an upstream. seed keys its draws and orders.
@@ -116,14 +125,17 @@ func (u *Upstream) Reload(now tick.Time, cfg *config.Upstream) {
 			continue
 		}
 		if cfg.Probe != nil {
-			u.due.Push(firstProbe(now, cfg, m.cfg.Name), event{BackendID(i), probeDue, u.gen})
+			u.schedule(BackendID(i), firstProbe(now, cfg, m.cfg.Name))
 		} else if old != nil && old.Probe != nil {
 			rests := m.health.RestsTill
 			m.health.Forget() // nothing could ever bring it back
 			m.health.RestsTill = rests
 		}
 		if m.health.Resting() {
-			u.due.Push(m.health.RestsTill, event{BackendID(i), restOver, u.gen})
+			u.due.Push(m.health.RestsTill, event{slot: BackendID(i), kind: restOver, gen: u.gen})
+		}
+		if m.ramping = m.ramping && u.scales(); m.ramping {
+			u.due.Push(now, event{slot: BackendID(i), kind: rampStep, gen: u.gen})
 		}
 	}
 	if s := cfg.Sticky; s != nil && s.By == "address" {
@@ -133,18 +145,29 @@ func (u *Upstream) Reload(now tick.Time, cfg *config.Upstream) {
 	} else {
 		u.seats = nil
 	}
+	u.now = now
 	u.full = append(u.full[:0], make([]bool, len(u.members))...)
 	u.fulls = 0
-	if old == nil || old.Algorithm != cfg.Algorithm {
+	fresh := old == nil || old.Algorithm != cfg.Algorithm
+	if fresh {
 		u.picker = balance.Algorithms[cfg.Algorithm](u.seed)
-		u.enterAll()
-		for i := range u.members {
-			for range u.members[i].inFlight {
+	}
+	freshAnyway := cfg.TryAnyway && (fresh || u.anyway == nil)
+	if !cfg.TryAnyway {
+		u.anyway = nil
+	} else if freshAnyway {
+		u.anyway = balance.Algorithms[cfg.Algorithm](u.seed)
+	}
+	u.enterAll()
+	for i := range u.members {
+		for range u.members[i].inFlight {
+			if fresh {
 				u.picker.Begun(i)
 			}
+			if freshAnyway {
+				u.anyway.Begun(i)
+			}
 		}
-	} else {
-		u.enterAll()
 	}
 }
 
@@ -186,8 +209,18 @@ func (u *Upstream) enter(id BackendID) {
 	weight := 0.0
 	if !m.gone && m.health.Eligible() {
 		weight = float64(m.weight)
+		if m.ramping {
+			weight *= u.ramped(m)
+		}
 	}
 	u.picker.Set(int(id), m.cfg.Name, weight)
+	if u.anyway != nil {
+		weight = 0
+		if !m.gone && m.health.Operator == health.In {
+			weight = float64(m.weight)
+		}
+		u.anyway.Set(int(id), m.cfg.Name, weight)
+	}
 }
 
 // room notes whether a backend may take one more.
@@ -215,8 +248,8 @@ func (u *Upstream) Choose(now tick.Time, q *Request, a *Attempt) Verdict {
 		if id == None {
 			return Verdict{Kind: Refused, Backend: None, Reason: why, Seat: None}
 		}
-		reason := ByAlgorithm
-		if a.Number > 1 {
+		reason := why
+		if a.Number > 1 && why == ByAlgorithm {
 			reason = AfterFailure
 		}
 		return u.begin(now, a, Verdict{Kind: Go, Backend: id, Reason: reason, Seat: None})
@@ -256,6 +289,9 @@ func (u *Upstream) chooseSticky(now tick.Time, q *Request, a *Attempt, s *config
 	if id == None {
 		return Verdict{Kind: Refused, Backend: None, Reason: why, Seat: None}
 	}
+	if why == TriedAnyway {
+		reason, a.open = why, false // an emergency settles nobody's seat
+	}
 	v := Verdict{Kind: Go, Backend: id, Reason: reason, Seat: None}
 	if a.open {
 		v.Seat, v.Moved = id, seat != None && first
@@ -286,6 +322,17 @@ func (u *Upstream) pick(q *Request, a *Attempt) (BackendID, Reason) {
 	if id >= 0 {
 		return BackendID(id), ByAlgorithm
 	}
+	if u.anyway != nil && !u.anyEligible() {
+		u.skip = balance.Skip{Full: u.full, Tried: tried}
+		u.query.Skip = &u.skip
+		if id = u.anyway.Pick(&u.query); id < 0 && len(tried) > 0 {
+			u.skip.Tried = nil
+			id = u.anyway.Pick(&u.query)
+		}
+		if id >= 0 {
+			return BackendID(id), TriedAnyway
+		}
+	}
 	for i := range u.members {
 		if m := &u.members[i]; !m.gone && m.health.Eligible() && m.weight > 0 {
 			return None, NoRoom
@@ -301,6 +348,9 @@ func (u *Upstream) begin(now tick.Time, a *Attempt, v Verdict) Verdict {
 	}
 	u.members[v.Backend].inFlight++
 	u.picker.Begun(int(v.Backend))
+	if u.anyway != nil {
+		u.anyway.Begun(int(v.Backend))
+	}
 	if u.members[v.Backend].cfg.MaxInFlight > 0 {
 		u.room(v.Backend)
 	}
@@ -311,6 +361,9 @@ func (u *Upstream) end(a *Attempt) *member {
 	m := &u.members[a.Backend]
 	m.inFlight--
 	u.picker.Ended(int(a.Backend))
+	if u.anyway != nil {
+		u.anyway.Ended(int(a.Backend))
+	}
 	if m.cfg.MaxInFlight > 0 || u.full[a.Backend] {
 		u.room(a.Backend)
 	}

@@ -11,6 +11,7 @@ import (
 	"pgregory.net/rapid"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/health"
 	"kestrix/internal/core/tick"
 )
 
@@ -407,6 +408,13 @@ func TestNoAttemptGoesToABackendThatIsOut(t *testing.T) {
 	algorithms := []string{"round-robin", "least-connections", "random", "hash"}
 	rapid.Check(t, func(t *rapid.T) {
 		more := "algorithm = \"" + rapid.SampledFrom(algorithms).Draw(t, "algorithm") + "\"\nprobe \"tcp\" {\n every = \"1s\"\n timeout = \"1s\"\n}\nsuspend {\n after = 2\n rest = \"5s\"\n}\nretry {\n attempts = 3\n}\n"
+		anyway := rapid.Bool().Draw(t, "anyway")
+		if anyway {
+			more += "when_all_down = \"try-anyway\"\n"
+		}
+		if rapid.Bool().Draw(t, "slow") {
+			more += "slow_start = \"3s\"\n"
+		}
 		if rapid.Bool().Draw(t, "sticky") {
 			more += "sticky {\n by = \"address\"\n}\n"
 		}
@@ -454,6 +462,14 @@ func TestNoAttemptGoesToABackendThatIsOut(t *testing.T) {
 						t.Fatalf("refused (%s) while %d could have taken it", v.Reason, possible)
 					}
 					continue
+				}
+				if v.Reason == TriedAnyway {
+					if possible > 0 || !anyway || u.members[v.Backend].health.Operator != health.In {
+						t.Fatalf("tried anyway with %d in rotation, on one that is %s", possible, u.Members(now)[v.Backend].State)
+					}
+					inFlight[v.Backend]++
+					all = append(all, open{q, a})
+					break
 				}
 				draining := u.Members(now)[v.Backend].State.String() == "draining"
 				if !u.Eligible(v.Backend) && !(v.Reason == KeptSeat && draining) {

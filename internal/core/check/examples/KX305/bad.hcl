@@ -1,0 +1,17 @@
+frontend "web" {
+  listen = "127.0.0.1:8080"
+  route "all" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  algorithm  = "hash"
+  slow_start = "20s" # want: slow_start does nothing | 1 key in 2
+  backends = {
+    auk    = "127.0.0.1:9001"
+    gannet = "127.0.0.1:9002"
+  }
+  probe "http" {
+    path = "/ready"
+  }
+}

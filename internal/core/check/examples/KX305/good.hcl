@@ -1,0 +1,16 @@
+frontend "web" {
+  listen = "127.0.0.1:8080"
+  route "all" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  slow_start = "20s"
+  backends = {
+    auk    = "127.0.0.1:9001"
+    gannet = "127.0.0.1:9002"
+  }
+  probe "http" {
+    path = "/ready"
+  }
+}
