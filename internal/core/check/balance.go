@@ -94,9 +94,9 @@ var balanceRules = []*Rule{
 		Mend: "remove slow_start, or choose an algorithm that scales",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
-				if u.SlowStart > 0 && u.Algorithm == "hash" {
+				if u.Ramp > 0 && u.Algorithm == "hash" {
 					p.Report(Finding{
-						Range: u.SlowStartAt, Message: fmt.Sprintf("%q hashes, so slow_start does nothing", u.Name),
+						Range: u.RampAt, Message: fmt.Sprintf("%q hashes, so slow_start does nothing", u.Name),
 						Witness: fmt.Sprintf("a backend that comes back has 1 key in %d from the first moment", max(len(u.Backends), 1)),
 					})
 				}

@@ -188,7 +188,7 @@ func (d *Decoder) upstream(n *Node) *Upstream {
 		Algorithm: Get[string](n, "algorithm"), AlgorithmAt: n.At("algorithm"),
 		Backends: Get[[]Backend](n, "backends"), BackendsAt: n.At("backends"),
 	}
-	u.SlowStart, u.SlowStartAt = Get[time.Duration](n, "slow_start"), n.At("slow_start")
+	u.Ramp, u.RampAt = Get[time.Duration](n, "slow_start"), n.At("slow_start")
 	u.TryAnyway = Get[string](n, "when_all_down") == "try-anyway"
 	for _, f := range d.Findings {
 		in := f.Range.Filename == u.BackendsAt.Filename && f.Range.Start.Byte >= u.BackendsAt.Start.Byte && f.Range.Start.Byte < u.BackendsAt.End.Byte

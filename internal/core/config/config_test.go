@@ -154,7 +154,7 @@ access_log {
 	assert.True(t, p.Passes(204) && p.Passes(401) && !p.Passes(300) && !p.Passes(199))
 	assert.Equal(t, []any{3 * time.Second, 250 * time.Millisecond, 4, 5, "*ready*"}, []any{p.Every, p.Timeout, p.DownAfter, p.UpAfter, p.Body})
 	assert.Equal(t, []any{time.Second, 0.1}, []any{p.EveryDown, p.Jitter})
-	assert.Equal(t, []any{20 * time.Second, true}, []any{c.Upstreams[0].SlowStart, c.Upstreams[0].TryAnyway})
+	assert.Equal(t, []any{20 * time.Second, true}, []any{c.Upstreams[0].Ramp, c.Upstreams[0].TryAnyway})
 	s := c.Upstreams[0].Suspend
 	assert.Equal(t, []any{4, 7 * time.Second, 1.5, time.Minute, 0.25}, []any{s.After, s.Rest, s.Growth, s.Longest, s.Keep})
 	assert.True(t, s.On.Connect && s.On.Status[500] && !s.On.Timeout && !s.On.Status[502])

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"regexp"
 	"strconv"
+	"strings"
 
 	"github.com/hashicorp/hcl/v2"
 	"github.com/hashicorp/hcl/v2/hclsyntax"
@@ -30,6 +31,27 @@ func (m Match) String() string {
 		return "not(" + s + ")"
 	}
 	return s
+}
+
+// Words joins what a condition wants of a text: what fits by "or", and after it
+// what must not.
+func Words(all []Match) string {
+	var fits, not []string
+	for _, m := range all {
+		if m.Not {
+			m.Not = false
+			not = append(not, m.String())
+		} else {
+			fits = append(fits, m.String())
+		}
+	}
+	switch {
+	case len(not) == 0:
+		return strings.Join(fits, " or ")
+	case len(fits) == 0:
+		return "anything but " + strings.Join(not, " or ")
+	}
+	return strings.Join(fits, " or ") + " but not " + strings.Join(not, " or ")
 }
 
 // MatchPair is what a condition wants of a named field.

@@ -137,8 +137,8 @@ type Upstream struct {
 	Sticky      *Sticky  // nil: off
 	Retry       *Retry   // nil: off
 	Timeouts    Timeouts
-	SlowStart   time.Duration // 0: off
-	SlowStartAt hcl.Range
+	Ramp        time.Duration // slow start; 0: off
+	RampAt      hcl.Range
 	TryAnyway   bool // when_all_down = "try-anyway"
 }
 

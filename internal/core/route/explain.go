@@ -40,11 +40,11 @@ func (t *Table) Explain(q *Request) []Step {
 func why(failed Field, c *rule, w *config.When, q *Request) string {
 	switch failed {
 	case AskHost:
-		return fmt.Sprintf("host %q is not %s", q.Host, listed(w.Host))
+		return fmt.Sprintf("host %q is not %s", q.Host, config.Words(w.Host))
 	case AskPath:
-		return fmt.Sprintf("path %q is not %s", q.Path, listed(w.Path))
+		return fmt.Sprintf("path %q is not %s", q.Path, config.Words(w.Path))
 	case AskMethod:
-		return fmt.Sprintf("method %s is not %s", q.Method, listed(w.Method))
+		return fmt.Sprintf("method %s is not %s", q.Method, config.Words(w.Method))
 	case AskClient:
 		return fmt.Sprintf("client %s is not in its networks", q.Client)
 	case AskHeader:
@@ -84,12 +84,4 @@ func names(f Field) string {
 		}
 	}
 	return strings.Join(out, ", ")
-}
-
-func listed(values []config.Match) string {
-	var out []string
-	for _, v := range values {
-		out = append(out, v.String())
-	}
-	return strings.Join(out, " or ")
 }

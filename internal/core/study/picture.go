@@ -80,12 +80,8 @@ func when(w *config.When) string {
 	}
 	var parts []string
 	add := func(name string, values []config.Match) {
-		var list []string
-		for _, v := range values {
-			list = append(list, v.String())
-		}
-		if len(list) > 0 {
-			parts = append(parts, name+" "+strings.Join(list, " or "))
+		if len(values) > 0 {
+			parts = append(parts, name+" "+config.Words(values))
 		}
 	}
 	add("host", w.Host)

@@ -63,8 +63,8 @@ func (u *Upstream) changed(now tick.Time, id BackendID, from health.State, why s
 	u.now = now
 	if back := from == health.Down || from == health.Recovering || from == health.Suspended || from == health.Parked; back && m.health.Eligible() && u.scales() {
 		m.ramping, m.rampFrom = true, now
-		why = fmt.Sprintf("%s; slow start for %s", why, u.cfg.SlowStart)
-		u.due.Push(now.Add(u.cfg.SlowStart/rampSteps), event{slot: id, kind: rampStep, gen: u.gen})
+		why = fmt.Sprintf("%s; slow start for %s", why, u.cfg.Ramp)
+		u.due.Push(now.Add(u.cfg.Ramp/rampSteps), event{slot: id, kind: rampStep, gen: u.gen})
 	}
 	u.enter(id)
 	if from == to {
@@ -159,10 +159,10 @@ func (u *Upstream) Advance(now tick.Time, actions []Action) []Action {
 			u.schedule(e.slot, next)
 		case rampStep:
 			u.now = now
-			if m.ramping && now.Sub(m.rampFrom) >= u.cfg.SlowStart {
+			if m.ramping && now.Sub(m.rampFrom) >= u.cfg.Ramp {
 				m.ramping = false
 			} else if m.ramping {
-				u.due.Push(now.Add(u.cfg.SlowStart/rampSteps), event{slot: e.slot, kind: rampStep, gen: u.gen})
+				u.due.Push(now.Add(u.cfg.Ramp/rampSteps), event{slot: e.slot, kind: rampStep, gen: u.gen})
 			}
 			u.enter(e.slot)
 		case restOver:
@@ -180,12 +180,12 @@ func (u *Upstream) Advance(now tick.Time, actions []Action) []Action {
 const rampSteps = 20
 
 // scales says whether backends that come back start slowly.
-func (u *Upstream) scales() bool { return u.cfg.SlowStart > 0 && u.cfg.Algorithm != "hash" }
+func (u *Upstream) scales() bool { return u.cfg.Ramp > 0 && u.cfg.Algorithm != "hash" }
 
 // ramped gives the share of its weight that a backend has in its slow start:
 // from a tenth to all of it.
 func (u *Upstream) ramped(m *member) float64 {
-	share := float64(u.now.Sub(m.rampFrom)) / float64(u.cfg.SlowStart)
+	share := float64(u.now.Sub(m.rampFrom)) / float64(u.cfg.Ramp)
 	return min(0.1+0.9*max(share, 0), 1)
 }
 

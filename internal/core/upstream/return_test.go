@@ -26,7 +26,7 @@ func share(u *Upstream, now tick.Time, name string, n int) float64 {
 	return float64(hits) / float64(n)
 }
 
-func TestSlowStartScalesFromATenthToAll(t *testing.T) {
+func TestASlowStartScalesFromATenthToAll(t *testing.T) {
 	for _, algorithm := range []string{"round-robin", "random", "least-connections"} {
 		u := New(0, parse(t, "algorithm = \""+algorithm+"\"\nslow_start = \"20s\""), 1)
 		assert.InDelta(t, 1.0/3, share(u, 0, "auk", 3000), 0.03, "%s: nobody starts slowly at the beginning", algorithm)
