@@ -37,6 +37,15 @@ func (s Style) Why(request string, a *study.Answer) string {
 	} else {
 		fmt.Fprintf(&b, "backend   %s: %s\n", s.bold(a.Backend), flow(a.Reason, s.Width, 10))
 	}
+	if p := a.Passed; p != nil {
+		fmt.Fprintf(&b, "sees      %s http://%s%s\n", p.Method, p.Host, p.Path)
+		for _, f := range p.Set {
+			fmt.Fprintf(&b, "          %s\n", f)
+		}
+		for _, f := range p.Removed {
+			fmt.Fprintf(&b, "          without %s\n", f)
+		}
+	}
 	b.WriteByte('\n')
 	var rows [][]string
 	for i, c := range a.Considered {

@@ -54,6 +54,18 @@ func (d *Decoder) frontend(n *Node) *Frontend {
 			route.When = d.when(w)
 		}
 		d.own(r, route)
+		if x := r.One("rewrite"); x != nil {
+			route.Rewrite = d.rewrite(x)
+			if route.Answer() != "" {
+				d.Add(IDUnknown, x.Range, "rewrite belongs to a route that sends to an upstream", "remove it")
+			}
+		}
+		if x := r.One("headers"); x != nil {
+			route.Headers = d.headers(x)
+			if route.Answer() != "" && route.Headers.Request != nil {
+				d.Add(IDUnknown, x.Range, "headers of the request belong to a route that sends to an upstream", "keep headers { answer { ... } }")
+			}
+		}
 		f.Routes = append(f.Routes, route)
 	}
 	return f

@@ -26,7 +26,7 @@ var Language = &Block{
 					{Name: "send_to", Type: UpRef,
 						Help: "the upstream that serves what fits here; a route has this, redirect or reply", Example: "upstream.booking"},
 				},
-				Blocks: []*Block{redirectBlock, replyBlock, {
+				Blocks: []*Block{redirectBlock, replyBlock, rewriteBlock, headersBlock, {
 					Name: "when",
 					Help: "everything given must fit; of a list, one, and none of those in not(...); without `when` a route takes all",
 					Keys: []*Key{

@@ -159,6 +159,26 @@ func (d *Decoder) matchCall(k *Key, call *hclsyntax.FunctionCallExpr) ([]Match, 
 	return inner, true
 }
 
+// FieldPair is a name with a text, in source order.
+type FieldPair struct{ Name, Value Placed[string] }
+
+// fieldTable reads names with texts.
+func (d *Decoder) fieldTable(k *Key, expr hclsyntax.Expression) (any, bool) {
+	all, ok := d.matchTable(k, expr)
+	if !ok {
+		return nil, false
+	}
+	var out []FieldPair
+	for _, p := range all.([]MatchPair) {
+		if p.Match.Not || p.Match.Regexp != nil {
+			d.Add(IDType, p.Match.Range, k.Name+" wants texts, not patterns", d.expected(k))
+			return nil, false
+		}
+		out = append(out, FieldPair{p.Name, Placed[string]{p.Match.Text, p.Match.Range}})
+	}
+	return out, true
+}
+
 // matchTable reads names with one match each, in source order.
 func (d *Decoder) matchTable(k *Key, expr hclsyntax.Expression) (any, bool) {
 	cons, ok := expr.(*hclsyntax.ObjectConsExpr)

@@ -72,6 +72,8 @@ type Route struct {
 
 	Redirect *Redirect // nil: none
 	Reply    *Reply    // nil: none
+	Rewrite  *Rewrite  // nil: none
+	Headers  *Headers  // nil: none
 }
 
 // Answer words what a route answers by itself, empty if it sends to an upstream.

@@ -18,6 +18,7 @@ const (
 	Texts           // one text or a list of them
 	Matches         // one pattern or a list of them, with regexp("...") and not(...)
 	MatchTable      // names to patterns: { name = "pattern" }
+	FieldTable      // names to texts: { "X-Quay" = "north" }
 	UpRef           // a reference such as upstream.booking
 	Members         // the backends of an upstream
 	Block1          // an object that is checked like a block: expect = { ... }
@@ -30,7 +31,7 @@ func (t Type) String() string {
 	return [...]string{
 		"text", "a whole number", "a number", "true or false", "a duration", "a percentage",
 		"an address", "an address or a list of addresses", "text or a list of texts",
-		"a pattern, regexp(\"...\"), not(...), or a list of them", "a table of names and patterns", "a reference like upstream.booking", "the backends",
+		"a pattern, regexp(\"...\"), not(...), or a list of them", "a table of names and patterns", "a table of names and texts", "a reference like upstream.booking", "the backends",
 		"an object", "a distribution", "an expression",
 	}[t]
 }

@@ -33,6 +33,8 @@ func (d *Decoder) value(k *Key, expr hclsyntax.Expression) (any, bool) {
 		return hclsyntax.Expression(expr), true
 	case Matches:
 		return d.matches(k, expr)
+	case FieldTable:
+		return d.fieldTable(k, expr)
 	case MatchTable:
 		return d.matchTable(k, expr)
 	case Addrs, Texts:

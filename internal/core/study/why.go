@@ -10,6 +10,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/replay"
+	"kestrix/internal/core/rewrite"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/tick"
 	"kestrix/internal/core/trace"
@@ -40,7 +41,38 @@ type Answer struct {
 	Reason     string       `json:"reason"`
 	Considered []Considered `json:"considered"`
 	Routes     []RouteStep  `json:"routes"`
+	Passed     *Passed      `json:"passed"` // the request as the backend sees it; null without a backend
 	Series     []Pick       `json:"series"` // one for each time it was asked
+}
+
+// Passed is a request as a backend sees it, as far as the configuration says so.
+type Passed struct {
+	Method  string   `json:"method"`
+	Host    string   `json:"host"`
+	Path    string   `json:"path"`    // with its query
+	Set     []string `json:"set"`     // header fields that the route sets or adds, as "Name: value"
+	Removed []string `json:"removed"` // and those it takes away
+}
+
+// passed makes the request that the first backend sees.
+func passed(r *config.Route, q Question, a *Answer, reason string) *Passed {
+	p := &Passed{Method: q.Method, Host: q.Host, Path: rewrite.Path(r.Rewrite, q.Path), Set: []string{}, Removed: []string{}}
+	if q.Query != "" {
+		p.Path += "?" + q.Query
+	}
+	if r.Rewrite != nil && r.Rewrite.Host != "" {
+		p.Host = r.Rewrite.Host
+	}
+	if r.Headers == nil || r.Headers.Request == nil {
+		return p
+	}
+	facts := &rewrite.Facts{Backend: a.Backend, Route: a.Route, Upstream: a.Upstream, Reason: reason, Client: q.Client, Host: q.Host, Attempts: "1"}
+	e := r.Headers.Request
+	p.Removed = append(p.Removed, e.Remove...)
+	for _, f := range append(append([]config.FieldValue{}, e.Set...), e.Add...) {
+		p.Set = append(p.Set, f.Name+": "+rewrite.Expand(f.Value, facts))
+	}
+	return p
 }
 
 // RouteStep is a route that was tried.
@@ -129,6 +161,9 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 		if n == 0 {
 			a.Backend, a.Reason = p.Backend, p.Why
 			a.Considered = considered(core, before, v)
+			if p.Backend != "" {
+				a.Passed = passed(f.Routes[i], q, a, p.Reason)
+			}
 		}
 		a.Series = append(a.Series, p)
 	}

@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"sync"
 
+	"kestrix/internal/core/rewrite"
 	"kestrix/internal/core/upstream"
 )
 
@@ -32,6 +33,7 @@ func (x *exchange) outgoing(ctx context.Context, b *backend) *http.Request {
 	if r.URL.Path == "" && r.URL.Opaque != "" || r.RequestURI == "*" {
 		out.URL.Opaque = r.RequestURI // OPTIONS *
 	}
+	x.rewrite(out)
 	if x.body != nil {
 		out.Body = x.body.attempt()
 	}
@@ -42,21 +44,65 @@ func (x *exchange) outgoing(ctx context.Context, b *backend) *http.Request {
 	}
 	forwarded(out.Header, x.client, r.Host, proto)
 	addVia(out.Header, r.ProtoMajor, r.ProtoMinor)
+	if x.route.Headers != nil {
+		rewrite.Fields(out.Header, x.route.Headers.Request, x.facts())
+	}
 	if _, ok := out.Header["User-Agent"]; !ok {
 		out.Header["User-Agent"] = []string{""} // do not invent one
 	}
 	return out
 }
 
+// rewrite changes path and host as the route wants.
+func (x *exchange) rewrite(out *http.Request) {
+	rw := x.route.Rewrite
+	if rw == nil {
+		return
+	}
+	if rw.Host != "" {
+		out.Host = rw.Host
+	}
+	escaped := rewrite.Path(rw, out.URL.EscapedPath())
+	if plain, err := url.PathUnescape(escaped); err == nil && out.URL.Opaque == "" {
+		out.URL.Path, out.URL.RawPath = plain, escaped
+	}
+}
+
+// mapBack changes what a backend says of its own paths and hosts to what the
+// client knows.
+func (x *exchange) mapBack(h http.Header, b *backend) {
+	rw := x.route.Rewrite
+	if rw == nil {
+		return
+	}
+	hosts := rewrite.Hosts{Client: x.r.Host, Backend: x.r.Host, Address: b.address.String(), Scheme: "http"}
+	if rw.Host != "" {
+		hosts.Backend = rw.Host
+	}
+	if x.r.TLS != nil {
+		hosts.Scheme = "https"
+	}
+	for _, name := range []string{"Location", "Content-Location"} {
+		for i, v := range h[name] {
+			h[name][i] = rewrite.Location(rw, hosts, v)
+		}
+	}
+	for i, v := range h["Set-Cookie"] {
+		h["Set-Cookie"][i] = rewrite.Cookie(rw, hosts, v)
+	}
+}
+
 var buffers = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }}
 
 // passOn sends a backend's answer to the client, as it comes, and settles the
 // attempt at its end.
-func (x *exchange) passOn(res *http.Response, cookie *http.Cookie, o upstream.Outcome) {
+func (x *exchange) passOn(b *backend, res *http.Response, cookie *http.Cookie, o upstream.Outcome) {
 	h := x.w.Header()
 	maps.Copy(h, res.Header)
 	removeHopByHop(h)
 	addVia(h, res.ProtoMajor, res.ProtoMinor)
+	x.mapBack(h, b)
+	x.answerFields(h)
 	if cookie != nil {
 		http.SetCookie(x.w, cookie)
 	}

@@ -13,6 +13,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/replay"
+	"kestrix/internal/core/rewrite"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/sticky"
 	"kestrix/internal/core/trace"
@@ -31,6 +32,22 @@ type exchange struct {
 	client  string
 	body    *body
 	session uint64 // of the seat cookie, 0 without one
+	route   *config.Route
+}
+
+// facts are what the values of header fields may speak of.
+func (x *exchange) facts() *rewrite.Facts {
+	a := &x.access
+	return &rewrite.Facts{
+		Backend: a.Backend, Route: a.Route, Upstream: a.Upstream, Reason: a.Reason, Client: x.client, Host: x.r.Host, Attempts: strconv.Itoa(a.Attempts),
+	}
+}
+
+// answerFields changes the header fields of an answer as the route wants.
+func (x *exchange) answerFields(h http.Header) {
+	if x.route != nil && x.route.Headers != nil {
+		rewrite.Fields(h, x.route.Headers.Answer, x.facts())
+	}
 }
 
 // ServeHTTP takes a request of a listener.
@@ -63,7 +80,8 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	x.access.Route = entry.frontend.Routes[i].Name
-	if x.own(entry.frontend.Routes[i]) {
+	x.route = entry.frontend.Routes[i]
+	if x.own(x.route) {
 		return
 	}
 	x.pool = entry.pools[i]
@@ -86,6 +104,7 @@ func (x *exchange) own(route *config.Route) bool {
 	case route.Reply != nil:
 		x.access.Status, x.access.Reason = route.Reply.Status, "reply"
 		x.w.Header().Set("Content-Type", route.Reply.ContentType)
+		x.answerFields(x.w.Header())
 		x.w.WriteHeader(route.Reply.Status)
 		if x.r.Method != http.MethodHead {
 			n, _ := io.WriteString(x.w, route.Reply.Body) // a client that left is told by the count
@@ -225,7 +244,7 @@ func (x *exchange) try(b *backend, cookie *http.Cookie) bool {
 	if x.repeats(o) {
 		return x.settle(o) == upstream.Again
 	}
-	x.passOn(res, cookie, o)
+	x.passOn(b, res, cookie, o)
 	return false
 }
 
@@ -290,6 +309,7 @@ func (x *exchange) answer(status int, why, text string) {
 	if status == http.StatusServiceUnavailable {
 		h.Set("Retry-After", "5")
 	}
+	x.answerFields(h)
 	x.w.WriteHeader(status)
 	if x.r.Method != http.MethodHead {
 		n, _ := x.w.Write([]byte(http.StatusText(status) + ": " + text + "\n"))

@@ -235,6 +235,56 @@ func TestRedirectsAndReplies(t *testing.T) {
 	})
 }
 
+func TestPathsHostsAndFieldsAreRewrittenAndMappedBack(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		own := `    rewrite {
+      drop_prefix = "/app"
+      prepend     = "/v2"
+      host        = "inside.example"
+    }
+    headers {
+      request {
+        set    = { "X-From" = "{client} by {route}" }
+        remove = ["Cookie", "X-Forwarded-Host"]
+      }
+      answer {
+        set    = { "X-Served-By" = "{upstream}.{backend} {reason} {attempts}" }
+        remove = ["Server"]
+      }
+    }
+    send_to`
+		w := newWorld(t, strings.Replace(app(""), "    send_to", own, 1))
+		defer w.close()
+		var got *http.Request
+		for _, a := range addresses() {
+			w.start(a, func(out http.ResponseWriter, r *http.Request) {
+				got = r
+				out.Header().Set("Location", "http://inside.example/v2/a%2Fb?c=d")
+				out.Header().Add("Set-Cookie", "s=1; Path=/v2; Domain=inside.example")
+				out.Header().Set("Server", "secret 1.0")
+				out.WriteHeader(302)
+			})
+		}
+		w.client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+		req, err := http.NewRequest("GET", base+"/app/x%2Fy?q=1", nil)
+		require.NoError(t, err)
+		req.Header.Set("Cookie", "a=b")
+		res, err := w.client.Do(req)
+		require.NoError(t, err)
+		res.Body.Close()
+		assert.Equal(t, "/v2/x%2Fy?q=1", got.RequestURI)
+		assert.Equal(t, "inside.example", got.Host)
+		assert.Equal(t, "203.0.113.9 by all", got.Header.Get("X-From"))
+		assert.Empty(t, got.Header.Get("Cookie"))
+		assert.Empty(t, got.Header.Get("X-Forwarded-Host"))
+		assert.Equal(t, "203.0.113.9", got.Header.Get("X-Forwarded-For"))
+		assert.Equal(t, "http://127.0.0.1:8080/app/a%2Fb?c=d", res.Header.Get("Location"))
+		assert.Equal(t, "s=1; Path=/app", res.Header.Get("Set-Cookie"))
+		assert.Regexp(t, `^app\.[abc] round-robin 1$`, res.Header.Get("X-Served-By"))
+		assert.Empty(t, res.Header.Get("Server"))
+	})
+}
+
 func TestRetriesSendTheBodyAgain(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		w := newWorld(t, app("algorithm = \"least-connections\"\nretry {\n attempts = 3\n on = [\"connect\", \"reset\", \"503\"]\n}"))

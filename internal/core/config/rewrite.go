@@ -1,0 +1,148 @@
+package config
+
+import (
+	"fmt"
+	"net/textproto"
+	"regexp"
+	"strings"
+
+	"github.com/hashicorp/hcl/v2"
+)
+
+// Rewrite is how a route changes a request on its way to a backend.
+type Rewrite struct {
+	Range      hcl.Range
+	DropPrefix string // whole segments, without a / at the end; empty for none
+	Prepend    string // likewise
+	Host       string // empty: as asked
+}
+
+// Headers is how a route changes header fields.
+type Headers struct {
+	Range   hcl.Range
+	Request *FieldEdits // nil: none
+	Answer  *FieldEdits
+}
+
+// FieldEdits are changes of header fields; names are in canonical form.
+type FieldEdits struct {
+	Set, Add []FieldValue
+	Remove   []string
+}
+
+// FieldValue is a header field and its value, which may hold facts in braces.
+type FieldValue struct{ Name, Value string }
+
+// FieldFacts are the names that may stand in braces in the value of a field.
+var FieldFacts = []string{"backend", "route", "upstream", "reason", "client", "host", "attempts"}
+
+var rewriteBlock = &Block{
+	Name: "rewrite",
+	Help: "the request as the backend sees it; Location and the paths of cookies are mapped back",
+	Keys: []*Key{
+		{Name: "drop_prefix", Type: Text, Help: "taken off the path where it stands, by whole segments", Example: `"/app"`},
+		{Name: "prepend", Type: Text, Help: "put before the path, after drop_prefix", Example: `"/v2"`},
+		{Name: "host", Type: Text, Help: "the host the backend is told, instead of the one asked for", Example: `"app.inside.example"`},
+	},
+}
+
+var headersBlock = &Block{
+	Name: "headers",
+	Help: "header fields set, added and removed; values may hold {backend}, {route}, {upstream}, {reason}, {client}, {host}, {attempts}",
+	Blocks: []*Block{
+		{Name: "request", Help: "on the way to the backend; the forwarded headers are written before", Keys: fieldKeys},
+		{Name: "answer", Help: "on the way to the client", Keys: fieldKeys},
+	},
+}
+
+var fieldKeys = []*Key{
+	{Name: "set", Type: FieldTable, Help: "these fields with these values, whatever there was", Example: `{ "X-Served-By" = "{backend}" }`},
+	{Name: "add", Type: FieldTable, Help: "these as well as what there is", Example: `{ "Cache-Control" = "no-store" }`},
+	{Name: "remove", Type: Texts, Help: "these not at all", Example: `["Server"]`},
+}
+
+// rewrite reads how a route changes a request.
+func (d *Decoder) rewrite(n *Node) *Rewrite {
+	r := &Rewrite{Range: n.Range, DropPrefix: Get[string](n, "drop_prefix"), Prepend: Get[string](n, "prepend"), Host: Get[string](n, "host")}
+	for key, v := range map[string]*string{"drop_prefix": &r.DropPrefix, "prepend": &r.Prepend} {
+		if !n.Has(key) || *v == "" {
+			continue
+		}
+		if !strings.HasPrefix(*v, "/") || strings.ContainsAny(*v, "?#*") || strings.ContainsFunc(*v, func(r rune) bool { return r <= ' ' || r == 0x7f }) {
+			d.Add(IDType, n.At(key), fmt.Sprintf("%s = %q is not the beginning of a path", key, shorten(*v)), "like \"/app\", without query and wildcards")
+		}
+		*v = strings.TrimSuffix(*v, "/")
+	}
+	if n.Has("host") && r.Host != "" {
+		host, port, hasPort := strings.Cut(r.Host, ":")
+		if err := hostName(host); err != nil || hasPort && strings.Trim(port, "0123456789") != "" {
+			d.Add(IDType, n.At("host"), fmt.Sprintf("%q is not a host", shorten(r.Host)), "like \"app.inside.example\" or \"app.inside.example:8080\"")
+		}
+	}
+	return r
+}
+
+// headers reads how a route changes header fields.
+func (d *Decoder) headers(n *Node) *Headers {
+	h := &Headers{Range: n.Range}
+	if x := n.One("request"); x != nil {
+		h.Request = d.edits(x)
+	}
+	if x := n.One("answer"); x != nil {
+		h.Answer = d.edits(x)
+	}
+	return h
+}
+
+var inBraces = regexp.MustCompile(`\{([^{}]*)\}`)
+
+// framing are fields on which the shape of a message rests; changing them would
+// break it or let one message pass for two (RFC 9112 section 11.2).
+var framing = map[string]bool{"Content-Length": true, "Transfer-Encoding": true, "Connection": true, "Host": true, "Upgrade": true, "Te": true, "Trailer": true}
+
+func (d *Decoder) edits(n *Node) *FieldEdits {
+	e := &FieldEdits{}
+	name := func(p Placed[string]) string {
+		canonical := textproto.CanonicalMIMEHeaderKey(p.Value)
+		switch {
+		case p.Value == "" || strings.ContainsFunc(p.Value, func(r rune) bool { return r <= ' ' || r >= 0x7f || strings.ContainsRune("()<>@,;:\\\"/[]?={}", r) }):
+			d.Add(IDType, p.Range, fmt.Sprintf("%q cannot be the name of a header field", shorten(p.Value)), "letters, digits and -")
+		case framing[canonical]:
+			hint := "the proxy writes it as each message needs it"
+			if canonical == "Host" {
+				hint = "rewrite { host = \"...\" } changes it"
+			}
+			d.Add(IDType, p.Range, fmt.Sprintf("the field %s cannot be changed", canonical), hint)
+		}
+		return canonical
+	}
+	for _, t := range []struct {
+		key  string
+		into *[]FieldValue
+	}{{"set", &e.Set}, {"add", &e.Add}} {
+		for _, p := range Get[[]FieldPair](n, t.key) {
+			for _, m := range inBraces.FindAllStringSubmatch(p.Value.Value, -1) {
+				if !containsText(FieldFacts, m[1]) {
+					d.Add(IDReference, p.Value.Range, fmt.Sprintf("{%s} stands for nothing", shorten(m[1])), didYouMean(m[1], FieldFacts))
+				}
+			}
+			if strings.ContainsFunc(p.Value.Value, func(r rune) bool { return r < ' ' && r != '\t' || r == 0x7f }) {
+				d.Add(IDType, p.Value.Range, "the value of a header field holds a control character", "one line of text")
+			}
+			*t.into = append(*t.into, FieldValue{name(p.Name), p.Value.Value})
+		}
+	}
+	for _, r := range Get[[]Placed[string]](n, "remove") {
+		e.Remove = append(e.Remove, name(r))
+	}
+	return e
+}
+
+func containsText(list []string, s string) bool {
+	for _, x := range list {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,154 @@
+// Package rewrite changes a request's path, host and header fields on their way
+// to a backend, and maps what the backend says of its own paths and hosts back.
+package rewrite
+
+import (
+	"net/url"
+	"strings"
+
+	"kestrix/internal/core/config"
+)
+
+// Path gives the path a backend is asked for. It works on the path as it came,
+// escapes included, and by whole segments.
+func Path(r *config.Rewrite, path string) string {
+	if r == nil {
+		return path
+	}
+	return r.Prepend + cut(path, r.DropPrefix)
+}
+
+// cut takes a prefix of whole segments off a path; one that is not there changes
+// nothing.
+func cut(path, prefix string) string {
+	switch rest, ok := strings.CutPrefix(path, prefix); {
+	case prefix == "" || !ok:
+		return path
+	case rest == "":
+		return "/"
+	case rest[0] == '/':
+		return rest
+	}
+	return path
+}
+
+// back undoes Path for a path that a backend names. Paths outside of what the
+// backend was asked for are left as they are.
+func back(r *config.Rewrite, path string) string {
+	if !within(path, r.Prepend) {
+		return path
+	}
+	path = cut(path, r.Prepend)
+	if r.DropPrefix == "" {
+		return path
+	}
+	if path == "/" {
+		return r.DropPrefix
+	}
+	return r.DropPrefix + path
+}
+
+func within(path, prefix string) bool {
+	rest, ok := strings.CutPrefix(path, prefix)
+	return ok && (prefix == "" || rest == "" || rest[0] == '/')
+}
+
+// Hosts are the names under which one request was asked and passed on.
+type Hosts struct {
+	Client  string // as the client wrote it, with its port
+	Backend string // as the backend was told
+	Address string // of the backend
+	Scheme  string // of the client: http or https
+}
+
+// Location maps a Location field (RFC 9110 section 10.2.2) back: a client that
+// follows it comes through here again. Other sites are left alone.
+func Location(r *config.Rewrite, h Hosts, value string) string {
+	if r == nil {
+		return value
+	}
+	u, err := url.Parse(value)
+	if err != nil || u.Opaque != "" {
+		return value
+	}
+	own := u.Host == "" || strings.EqualFold(u.Host, h.Backend) || strings.EqualFold(u.Host, h.Client) || strings.EqualFold(u.Host, h.Address)
+	if !own || u.Host == "" && !strings.HasPrefix(u.Path, "/") {
+		return value
+	}
+	if u.Host != "" {
+		u.Scheme, u.Host = h.Scheme, h.Client
+	}
+	path := back(r, u.EscapedPath())
+	if plain, err := url.PathUnescape(path); err == nil {
+		u.Path, u.RawPath = plain, path
+	}
+	return u.String()
+}
+
+// Cookie maps the path of a Set-Cookie field (RFC 6265 section 4.1) back, and
+// takes out a domain that is the backend's own: the cookie then belongs to the
+// host the client asked.
+func Cookie(r *config.Rewrite, h Hosts, value string) string {
+	if r == nil {
+		return value
+	}
+	parts := strings.Split(value, ";")
+	kept := parts[:1]
+	for _, p := range parts[1:] {
+		name, v, _ := strings.Cut(strings.TrimSpace(p), "=")
+		switch strings.ToLower(name) {
+		case "path":
+			if strings.HasPrefix(v, "/") {
+				p = " Path=" + back(r, v)
+			}
+		case "domain":
+			domain := strings.TrimPrefix(strings.ToLower(v), ".")
+			if r.Host != "" && domain == strings.ToLower(hostOnly(h.Backend)) {
+				continue
+			}
+		}
+		kept = append(kept, p)
+	}
+	return strings.Join(kept, ";")
+}
+
+func hostOnly(host string) string {
+	if i := strings.LastIndexByte(host, ':'); i >= 0 && !strings.HasSuffix(host, "]") {
+		return host[:i]
+	}
+	return host
+}
+
+// Facts are what the values of header fields may speak of.
+type Facts struct {
+	Backend, Route, Upstream, Reason, Client, Host string
+	Attempts                                       string
+}
+
+// Expand puts facts in the places of their names in braces.
+func Expand(value string, f *Facts) string {
+	if !strings.Contains(value, "{") {
+		return value
+	}
+	return strings.NewReplacer(
+		"{backend}", f.Backend, "{route}", f.Route, "{upstream}", f.Upstream, "{reason}", f.Reason,
+		"{client}", f.Client, "{host}", f.Host, "{attempts}", f.Attempts,
+	).Replace(value)
+}
+
+// Fields changes header fields: removed first, then set, then added. Names are
+// in canonical form.
+func Fields(h map[string][]string, e *config.FieldEdits, f *Facts) {
+	if e == nil {
+		return
+	}
+	for _, name := range e.Remove {
+		delete(h, name)
+	}
+	for _, s := range e.Set {
+		h[s.Name] = []string{Expand(s.Value, f)}
+	}
+	for _, a := range e.Add {
+		h[a.Name] = append(h[a.Name], Expand(a.Value, f))
+	}
+}

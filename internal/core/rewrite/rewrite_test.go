@@ -1,0 +1,106 @@
+package rewrite
+
+import (
+	"net/url"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"pgregory.net/rapid"
+
+	"kestrix/internal/core/config"
+)
+
+func TestPaths(t *testing.T) {
+	for _, c := range []struct{ drop, prepend, from, to string }{
+		{"", "", "/a", "/a"},
+		{"/app", "", "/app", "/"},
+		{"/app", "", "/app/", "/"},
+		{"/app", "", "/app/seats/7", "/seats/7"},
+		{"/app", "", "/apple", "/apple"}, // whole segments only
+		{"/app", "", "/other", "/other"},
+		{"", "/v2", "/a", "/v2/a"},
+		{"", "/v2", "/", "/v2/"},
+		{"/app", "/v2/x", "/app/a%2Fb", "/v2/x/a%2Fb"}, // escapes stay as they came
+		{"/a%20b", "", "/a%20b/c", "/c"},
+	} {
+		assert.Equal(t, c.to, Path(&config.Rewrite{DropPrefix: c.drop, Prepend: c.prepend}, c.from), "%+v", c)
+	}
+	assert.Equal(t, "/a", Path(nil, "/a"))
+}
+
+var hosts = Hosts{Client: "tickets.tern.example:8443", Backend: "app.inside.example", Address: "192.0.2.1:80", Scheme: "https"}
+
+func TestLocationsAreMappedBack(t *testing.T) {
+	r := &config.Rewrite{DropPrefix: "/app", Prepend: "/v2", Host: "app.inside.example"}
+	for from, to := range map[string]string{
+		"/v2/login":                          "/app/login",
+		"/v2":                                "/app",
+		"/v2/a%2Fb?c=d#e":                    "/app/a%2Fb?c=d#e",
+		"/login":                             "/login", // outside of what the backend was asked for
+		"http://app.inside.example/v2/x":     "https://tickets.tern.example:8443/app/x",
+		"http://APP.inside.example/v2/x":     "https://tickets.tern.example:8443/app/x",
+		"http://192.0.2.1:80/v2/x":           "https://tickets.tern.example:8443/app/x",
+		"https://tickets.tern.example:8443/": "https://tickets.tern.example:8443/",
+		"https://elsewhere.example/v2/x":     "https://elsewhere.example/v2/x",
+		"relative/path":                      "relative/path",
+		"mailto:kim@tern.example":            "mailto:kim@tern.example",
+		"":                                   "",
+		"http://[bad":                        "http://[bad",
+	} {
+		assert.Equal(t, to, Location(r, hosts, from), from)
+	}
+	assert.Equal(t, "/v2/x", Location(nil, hosts, "/v2/x"))
+	assert.Equal(t, "/app", Location(&config.Rewrite{DropPrefix: "/app"}, hosts, "/"))
+}
+
+func TestCookiesAreMappedBack(t *testing.T) {
+	r := &config.Rewrite{DropPrefix: "/app", Host: "app.inside.example:8080"}
+	h := hosts
+	h.Backend = "app.inside.example:8080"
+	for from, to := range map[string]string{
+		"a=b":                                     "a=b",
+		"a=b; Path=/; HttpOnly":                   "a=b; Path=/app; HttpOnly",
+		"a=b; path=/seats":                        "a=b; Path=/app/seats",
+		"a=b; Domain=app.inside.example; Secure":  "a=b; Secure",
+		"a=b; Domain=.App.inside.example; Path=/": "a=b; Path=/app",
+		"a=b; Domain=tern.example":                "a=b; Domain=tern.example",
+		"a=\"x;y\"; Path=relative":                "a=\"x;y\"; Path=relative",
+	} {
+		assert.Equal(t, to, Cookie(r, h, from), from)
+	}
+}
+
+// TestThereAndBack maps a path to the backend and what the backend says of it
+// back.
+func TestThereAndBack(t *testing.T) {
+	prefix := rapid.SampledFrom([]string{"", "/app", "/a/b", "/v2"})
+	segment := rapid.SampledFrom([]string{"a", "b", "app", "v2", "x%2Fy", "%C3%BC"})
+	rapid.Check(t, func(t *rapid.T) {
+		r := &config.Rewrite{DropPrefix: prefix.Draw(t, "drop"), Prepend: prefix.Draw(t, "prepend")}
+		path := r.DropPrefix + "/" + strings.Join(rapid.SliceOfN(segment, 1, 4).Draw(t, "path"), "/")
+		to := Path(r, path)
+		if !strings.HasPrefix(to, r.Prepend+"/") {
+			t.Fatalf("%q became %q", path, to)
+		}
+		if got := Location(r, hosts, to); got != path {
+			t.Fatalf("%q became %q and came back as %q", path, to, got)
+		}
+		if _, err := url.Parse(to); err != nil {
+			t.Fatal(err)
+		}
+	})
+}
+
+func TestFieldsAreRemovedSetAndAdded(t *testing.T) {
+	h := map[string][]string{"Server": {"x"}, "Vary": {"a"}, "X-Old": {"1", "2"}}
+	facts := &Facts{Backend: "auk", Route: "rest", Upstream: "booking", Reason: "seat", Client: "203.0.113.9", Host: "t.example", Attempts: "2"}
+	Fields(h, &config.FieldEdits{
+		Remove: []string{"Server", "X-None"},
+		Set:    []config.FieldValue{{Name: "X-Old", Value: "{upstream}.{backend} by {reason}"}},
+		Add:    []config.FieldValue{{Name: "Vary", Value: "b"}, {Name: "X-All", Value: "{route} {client} {host} {attempts} {other}"}},
+	}, facts)
+	assert.Equal(t, map[string][]string{"Vary": {"a", "b"}, "X-Old": {"booking.auk by seat"}, "X-All": {"rest 203.0.113.9 t.example 2 {other}"}}, h)
+	Fields(h, nil, facts)
+	assert.Len(t, h, 3)
+}
