@@ -55,8 +55,8 @@ func (s Style) Findings(all config.Findings, files []config.File) string {
 			word = s.yellow(word)
 		}
 		head := fmt.Sprintf("%s:%d:%d", f.Range.Filename, f.Range.Start.Line, f.Range.Start.Column)
-		indent := visible(head) + 2
-		fmt.Fprintf(&b, "%s  %s %s  %s\n", s.bold(head), word, f.ID, flow(f.Message, s.Width, min(indent, 20)))
+		head = s.bold(head) + "  " + word + " " + f.ID + "  "
+		fmt.Fprintf(&b, "%s%s\n", head, flowFrom(f.Message, s.Width, visible(head), 11))
 		s.snippet(&b, sources[f.Range.Filename], f)
 		for _, part := range []struct{ name, text string }{{"why", f.Why}, {"witness", f.Witness}, {"mend", f.Mend}} {
 			if part.text != "" {

@@ -216,10 +216,13 @@ func clip(s string, width int) string {
 
 // flow breaks a text into lines of at most width columns, those after the
 // first indented.
-func flow(text string, width, indent int) string {
+func flow(text string, width, indent int) string { return flowFrom(text, width, indent, indent) }
+
+// flowFrom is flow for a text whose first line begins at a column of its own.
+func flowFrom(text string, width, first, indent int) string {
 	width = max(width, indent+20)
 	var b strings.Builder
-	column := indent
+	column := first
 	for i, w := range strings.Fields(text) {
 		n := visible(w)
 		if i > 0 {
