@@ -56,7 +56,7 @@ func readConfig(name string, with []string) (*source, error) {
 		files = append(files, config.File{Name: p, Source: src})
 		s.read = append(s.read, p)
 	}
-	c, found, err := config.Read(files)
+	c, found, err := config.ReadIn(files, os.LookupEnv)
 	if err != nil {
 		return nil, unusable(err)
 	}

@@ -19,6 +19,12 @@ func Reference(title, intro string, table *config.Block) string {
 	for _, c := range table.Blocks {
 		referenceBlock(&b, c, "")
 	}
+	if table == config.Language {
+		b.WriteString("\n## Functions\n\n| call | gives |\n|---|---|\n")
+		for _, f := range config.FunctionHelp {
+			fmt.Fprintf(&b, "| `%s` | %s |\n", f.Call, cell(f.Help))
+		}
+	}
 	return b.String()
 }
 

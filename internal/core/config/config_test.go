@@ -408,6 +408,40 @@ func TestTheTableIsWhole(t *testing.T) {
 	walk(Language, "language")
 }
 
+func TestFunctions(t *testing.T) {
+	src := strings.Replace(small, "{\n    auk = \"127.0.0.1:9001\"\n  }", "{ for i in range(1, 4) : format(\"app%02d\", i) => \"10.0.0.${i}:${env(\"PORT\", \"80\")}\" }", 1)
+	env := func(name string) (string, bool) { return "8080", name == "PORT" }
+	c, found, err := ReadIn([]File{{Name: "t.hcl", Source: []byte(src)}}, env)
+	require.NoError(t, err)
+	require.Empty(t, said(found))
+	require.Len(t, c.Upstreams[0].Backends, 3)
+	assert.Equal(t, "app03", c.Upstreams[0].Backends[2].Name)
+	assert.Equal(t, "10.0.0.3:8080", c.Upstreams[0].Backends[2].Address.String())
+	c, _ = read(t, src)
+	assert.Equal(t, 80, c.Upstreams[0].Backends[0].Address.Port, "the default, without an environment")
+	for call, want := range map[string]string{
+		`env("NONE")`:            "8:15 KX003 the environment has no NONE; give a default: env(\"NONE\", \"...\")",
+		`formt("a")`:             "8:15 KX003 there is no function",
+		`range(1, 1000000)`:      "8:15 KX003 ",
+		`env()`:                  "8:15 KX003 ",
+		`env("A", "B", "C")`:     "8:15 KX003 ",
+		`regexp("a")`:            "8:15 KX003 there is no function",
+		`format("%d", "x")`:      "8:15 KX003 ",
+		`range(3)`:               "8:15 KX003 algorithm is a list, not text",
+		`format("%s", "random")`: "",
+	} {
+		_, found := read(t, strings.Replace(small, "  backends = {", "  algorithm = "+call+"\n  backends = {", 1))
+		if want == "" {
+			assert.Empty(t, said(found), call)
+			continue
+		}
+		require.Len(t, found, 1, call)
+		line := said(found)[0]
+		assert.Equal(t, 8, found[0].Range.Start.Line, call)
+		assert.Contains(t, line[strings.Index(line, " ")+1:], want[strings.Index(want, " ")+1:], call)
+	}
+}
+
 func TestSuggestions(t *testing.T) {
 	known := []string{"algorithm", "backends", "probe", "retry", "up"}
 	for wrong, want := range map[string]string{

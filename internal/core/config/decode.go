@@ -96,7 +96,7 @@ type Decoder struct {
 // NewDecoder gives a decoder without values of its own.
 func NewDecoder() *Decoder {
 	return &Decoder{
-		Context:    &hcl.EvalContext{Variables: map[string]cty.Value{"let": cty.EmptyObjectVal}},
+		Context:    &hcl.EvalContext{Variables: map[string]cty.Value{"let": cty.EmptyObjectVal}, Functions: functions(nil)},
 		lets:       map[string]bool{},
 		brokenLets: map[string]bool{},
 	}

@@ -10,12 +10,17 @@ import (
 // Read reads sources as one configuration. What is wrong with it comes as
 // findings, in source order; the Config holds what could be read. The error is
 // an UnusableError, for a source that cannot be read at all.
-func Read(files []File) (*Config, Findings, error) {
+func Read(files []File) (*Config, Findings, error) { return ReadIn(files, nil) }
+
+// ReadIn is Read for sources that may ask for variables of an environment; nil
+// has none.
+func ReadIn(files []File, env Env) (*Config, Findings, error) {
 	if len(files) == 0 {
 		return nil, nil, errors.New("no file to read")
 	}
 	c := &Config{Files: files}
 	d := NewDecoder()
+	d.Context.Functions = functions(env)
 	type parsed struct {
 		body   *hclsyntax.Body
 		broken bool

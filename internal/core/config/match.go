@@ -94,7 +94,9 @@ func (d *Decoder) matches(k *Key, expr hclsyntax.Expression) (any, bool) {
 // list of texts.
 func (d *Decoder) match(k *Key, expr hclsyntax.Expression) ([]Match, bool) {
 	if call, ok := expr.(*hclsyntax.FunctionCallExpr); ok {
-		return d.matchCall(k, call)
+		if _, plain := d.Context.Functions[call.Name]; !plain {
+			return d.matchCall(k, call)
+		}
 	}
 	v, ok := d.eval(expr)
 	if !ok {

@@ -26,6 +26,14 @@ func fromSyntax(diags hcl.Diagnostics) Findings {
 			message = sentence(d.Summary)
 		}
 		switch d.Summary {
+		case "Call to unknown function":
+			message = sentence(strings.ReplaceAll(d.Detail, "named ", ""))
+			hint = "functions are range, format and env; regexp and not stand in when"
+		case "Invalid function argument":
+			message = sentence(d.Detail)
+			if _, after, ok := strings.Cut(d.Detail, "parameter: "); ok {
+				message = strings.TrimSuffix(after, ".")
+			}
 		case "Attribute redefined":
 			id, message, hint = IDTwice, "this key is given twice", "remove one of them"
 		case "Unclosed configuration block":
