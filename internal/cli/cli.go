@@ -48,7 +48,7 @@ type command struct {
 func commands() []*command {
 	return []*command{
 		newCommand(), checkCommand(), fmtCommand(), mapCommand(), whyCommand(), traceCommand(), replayCommand(),
-		standinCommand(), serveCommand(), demoCommand(),
+		standinCommand(), serveCommand(), demoCommand(), completionCommand(),
 	}
 }
 

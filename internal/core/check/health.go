@@ -101,7 +101,7 @@ var healthRules = []*Rule{
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				b := u.Probe
-				if b == nil || b.Kind != "http" || b.Path != "/" {
+				if b == nil || b.Kind != "http" || b.Path != "/" || p.broken(b.PathAt) {
 					continue
 				}
 				perHour := int(float64(time.Hour) / float64(b.Every))

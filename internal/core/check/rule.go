@@ -32,7 +32,7 @@ type Pass struct {
 // place, so that what a rule would say of it rests on a default.
 func (p *Pass) broken(at hcl.Range) bool {
 	for _, f := range p.reading {
-		if f.Range == at {
+		if f.Range.Filename == at.Filename && f.Range.Start.Byte >= at.Start.Byte && f.Range.End.Byte <= at.End.Byte {
 			return true
 		}
 	}

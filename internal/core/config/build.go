@@ -260,7 +260,7 @@ func (d *Decoder) probe(n *Node) *Probe {
 		Every: Get[time.Duration](n, "every"), Timeout: Get[time.Duration](n, "timeout"),
 		DownAfter: Get[int](n, "down_after"), UpAfter: Get[int](n, "up_after"),
 		EveryDown: Get[time.Duration](n, "every_while_down"), Jitter: Get[float64](n, "jitter"),
-		EveryAt: n.At("every"), TimeoutAt: n.At("timeout"),
+		EveryAt: n.At("every"), PathAt: n.At("path"), TimeoutAt: n.At("timeout"),
 	}
 	if p.EveryDown == 0 {
 		p.EveryDown = p.Every

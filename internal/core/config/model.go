@@ -158,6 +158,7 @@ type Probe struct {
 	DownAfter int
 	UpAfter   int
 	EveryAt   hcl.Range
+	PathAt    hcl.Range
 	TimeoutAt hcl.Range
 }
 
