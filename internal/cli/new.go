@@ -2,10 +2,12 @@ package cli
 
 import (
 	"context"
+	"crypto/rand"
 	"flag"
 	"fmt"
 	"io"
 	"net/netip"
+	"strconv"
 	"strings"
 
 	"kestrix/internal/core/config"
@@ -18,13 +20,17 @@ func newCommand() *command {
 An ADDRESS is host:port, [v6]:port or unix:/path; NAME=ADDRESS names the backend.
 
   kestrix new 127.0.0.1:9001 127.0.0.1:9002 -o first.hcl
+  kestrix new -sticky cookie -host tickets.tern.example 127.0.0.1:9001 127.0.0.1:9002
   kestrix new auk=192.0.2.11:8080 gannet=192.0.2.12:8080 -listen 0.0.0.0:8080`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			file := fs.String("o", "", "write to `FILE` instead of stdout; an existing one is not replaced")
 			listen := fs.String("listen", "127.0.0.1:8080", "`ADDRESS` to listen on")
 			name := fs.String("name", "app", "`NAME` of the upstream")
+			sticky := fs.String("sticky", "", "keep each client on one backend `BY` cookie or address")
+			var hosts list
+			fs.Var(&hosts, "host", "serve only this `HOST`; may be repeated, * is one label")
 			return func(_ context.Context, env *Env, args []string) error {
-				text, err := firstConfig(args, *listen, *name)
+				text, err := firstConfig(args, wishes{*listen, *name, *sticky, hosts})
 				if err != nil {
 					return err
 				}
@@ -47,7 +53,65 @@ An ADDRESS is host:port, [v6]:port or unix:/path; NAME=ADDRESS names the backend
 	}
 }
 
-func firstConfig(args []string, listen, name string) (string, error) {
+// wishes are what the flags of new say.
+type wishes struct {
+	listen, name, sticky string
+	hosts                []string
+}
+
+// route writes the route of a first configuration.
+func (w *wishes) route() string {
+	if len(w.hosts) == 0 {
+		return fmt.Sprintf(`  # Routes are tried in order and the first that fits decides. One without
+  # "when" takes everything, so it stands last.
+  route "all" {
+    send_to = upstream.%s
+  }
+`, w.name)
+	}
+	var quoted []string
+	for _, h := range w.hosts {
+		quoted = append(quoted, strconv.Quote(h))
+	}
+	return fmt.Sprintf(`  # Routes are tried in order and the first that fits decides. What asks for
+  # another host fits none and is answered with 404.
+  route "site" {
+    when {
+      host = [%s]
+    }
+    send_to = upstream.%s
+  }
+`, strings.Join(quoted, ", "), w.name)
+}
+
+// stickyBlock writes the session setting, empty for none.
+func (w *wishes) stickyBlock() (string, error) {
+	switch w.sticky {
+	case "":
+		return "", nil
+	case "address":
+		return `
+  # A client keeps its backend as long as its address stays the same. Clients
+  # behind one gateway share an address, and so a backend.
+  sticky {
+    by = "address"
+  }
+`, nil
+	case "cookie":
+		return fmt.Sprintf(`
+  # A client keeps its backend, by a cookie that tells nothing of it. The secret
+  # was made for this file: keep it to the proxies, the same on each.
+  sticky {
+    by     = "cookie"
+    secret = %q
+  }
+`, rand.Text()), nil
+	}
+	return "", usage("-sticky cannot be %q; it is cookie or address", w.sticky)
+}
+
+func firstConfig(args []string, w wishes) (string, error) {
+	listen, name := w.listen, w.name
 	if len(args) == 0 {
 		return "", usage("no backend is named; kestrix new 127.0.0.1:9001 127.0.0.1:9002")
 	}
@@ -88,7 +152,11 @@ func firstConfig(args []string, listen, name string) (string, error) {
 	if len(args) == 1 {
 		keep = "with one backend only a passing failure can be mended"
 	}
-	text := fmt.Sprintf(first, listenComment(l), l, name, name, backends.String(), keep)
+	sticky, err := w.stickyBlock()
+	if err != nil {
+		return "", err
+	}
+	text := fmt.Sprintf(first, listenComment(l), l, w.route(), name, backends.String(), sticky, keep)
 	// What is written must be what check takes.
 	_, found, err := config.Read([]config.File{{Name: "new", Source: []byte(text)}})
 	if err != nil {
@@ -121,12 +189,7 @@ frontend "web" {
   # %s
   listen = ["%s"]
 
-  # Routes are tried in order and the first that fits decides. One without
-  # "when" takes everything, so it stands last.
-  route "all" {
-    send_to = upstream.%s
-  }
-}
+%s}
 
 upstream "%s" {
   # Fewest open requests per weight: a slow backend is given less by itself.
@@ -145,7 +208,7 @@ upstream "%s" {
     down_after = 2    # one failure may be chance
     up_after   = 3    # come back slower than leave
   }
-
+%s
   # Repeats what failed, where that is safe: connecting for every request, the
   # rest only for those that may be sent twice (GET, PUT, DELETE ...);
   # %s.
