@@ -1,6 +1,7 @@
 package route
 
 import (
+	"fmt"
 	"net/netip"
 	"strings"
 	"testing"
@@ -209,6 +210,45 @@ func TestAnUnknownFieldDoesNotFitAndIsCounted(t *testing.T) {
 	assert.Equal(t, AskHost|AskPath, missed)
 	steps := tab.Explain(&Request{Path: "/a", Unknown: AskHost})
 	assert.Contains(t, steps[0].Why, "host, which is not known")
+}
+
+// TestTheSearchForShadowsLeavesNothingOut compares with trying every pair.
+func TestTheSearchForShadowsLeavesNothingOut(t *testing.T) {
+	host := rapid.SampledFrom([]string{"", `"a.example"`, `["a.example", "b.example"]`, `"*.example"`, `not("a.example")`, `regexp("a.*")`})
+	path := rapid.SampledFrom([]string{"", `"/a/**"`, `["/a", "/b/**"]`, `"/*"`, `"/a/b"`, `"/**"`, `regexp("/a.*")`, `not("/b")`})
+	found := 0
+	rapid.Check(t, func(rt *rapid.T) {
+		var text strings.Builder
+		for i := range rapid.IntRange(2, 8).Draw(rt, "routes") {
+			w := ""
+			if h := host.Draw(rt, "host"); h != "" {
+				w += "host = " + h + "\n"
+			}
+			if p := path.Draw(rt, "path"); p != "" {
+				w += "path = " + p + "\n"
+			}
+			text.WriteString(rule1(fmt.Sprintf("r%d", i), w))
+		}
+		tab := table(t, text.String())
+		var want []Shadow
+		for j := range tab.rules {
+			for i := range j {
+				if tab.rules[i].covers(&tab.rules[j]) {
+					q, words := tab.sample(j)
+					if by, _ := tab.Match(&q); by >= 0 && by < j && tab.rules[j].fails(&q) == 0 {
+						want = append(want, Shadow{j, by, words})
+					}
+					break
+				}
+			}
+		}
+		got := tab.Shadows()
+		found += len(got)
+		if fmt.Sprint(got) != fmt.Sprint(want) {
+			rt.Fatalf("%v, want %v in\n%s", got, want, text.String())
+		}
+	})
+	assert.Greater(t, found, 20, "the property was put to the test")
 }
 
 func TestShadowedRoutesComeWithARequestThatShowsIt(t *testing.T) {

@@ -3,6 +3,7 @@ package route
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 )
 
@@ -17,8 +18,10 @@ type Shadow struct {
 // made, as for a regular expression, nothing is claimed.
 func (t *Table) Shadows() []Shadow {
 	var out []Shadow
+	byKey := map[string][]int{} // earlier routes that can only cover what shares a key
+	var others []int            // and those that might cover anything
 	for j := range t.rules {
-		for i := range j {
+		for _, i := range t.rules[j].candidates(byKey, others) {
 			if !t.rules[i].covers(&t.rules[j]) {
 				continue
 			}
@@ -28,8 +31,64 @@ func (t *Table) Shadows() []Shadow {
 			}
 			break
 		}
+		if keys := t.rules[j].keys(); len(keys) == 0 {
+			others = append(others, j)
+		} else {
+			for _, k := range keys {
+				byKey[k] = append(byKey[k], j)
+			}
+		}
 	}
 	return out
+}
+
+// keys are texts of which a route must hold one for r to cover it: its hosts, or
+// the first segments of its paths, if they have no wildcards. Without any, r
+// might cover anything. They keep the search for shadows from comparing every
+// route with every other.
+func (r *rule) keys() []string {
+	var out []string
+	for i := range r.host.fits {
+		if !r.host.fits[i].literal {
+			out = nil
+			break
+		}
+		out = append(out, "host "+r.host.fits[i].text)
+	}
+	if out != nil {
+		return out
+	}
+	for i := range r.path.fits {
+		seg, ok := r.path.fits[i].firstSegment()
+		if !ok {
+			return nil
+		}
+		out = append(out, "path "+seg)
+	}
+	return out
+}
+
+// candidates gives the earlier routes that might cover r, in their order.
+func (r *rule) candidates(byKey map[string][]int, others []int) []int {
+	out := slices.Clone(others)
+	if len(r.host.fits) > 0 && r.host.fits[0].literal {
+		out = append(out, byKey["host "+r.host.fits[0].text]...)
+	}
+	if len(r.path.fits) > 0 {
+		if seg, ok := r.path.fits[0].firstSegment(); ok {
+			out = append(out, byKey["path "+seg]...)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// firstSegment gives the first segment of a path pattern, if it is fixed.
+func (p *Pattern) firstSegment() (string, bool) {
+	if p.re != nil || len(p.segments) < 2 || p.segments[0] != "" || strings.Contains(p.segments[1], "*") {
+		return "", false
+	}
+	return p.segments[1], true
 }
 
 // covers says that whatever fits other fits r.
