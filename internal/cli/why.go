@@ -19,7 +19,8 @@ func whyCommand() *command {
 Asks the configuration alone, with every backend up; no server is needed. A
 client that is asked about several times keeps its cookies.
 
-  kestrix why harbour.hcl GET http://tickets.tern.example/seats -client 203.0.113.9 -n 6`,
+  kestrix why harbour.hcl GET http://tickets.tern.example/seats -client 203.0.113.9 -n 6
+  kestrix why harbour.hcl GET http://tickets.tern.example/seats -down auk -n 6`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			var o output
 			o.define(fs)
@@ -30,6 +31,7 @@ client that is asked about several times keeps its cookies.
 			fs.StringVar(&q.Frontend, "frontend", "", "`NAME` of the frontend, where the port does not tell")
 			fs.IntVar(&q.Times, "n", 1, "`TIMES` in a row, up to 10000")
 			fs.Uint64Var(&q.Seed, "seed", 1, "`NUMBER` that keys ties and draws")
+			fs.Var((*list)(&q.Down), "down", "ask as if this `BACKEND` were out; may be repeated")
 			fs.Var(&headers, "header", "`NAME:VALUE` that the request carries; may be repeated")
 			fs.Var(&cookies, "cookie", "`NAME=VALUE` that the request carries; may be repeated")
 			return func(_ context.Context, env *Env, args []string) error {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/health"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/rewrite"
 	"kestrix/internal/core/route"
@@ -28,6 +29,7 @@ type Question struct {
 	Query    string            // of the URL, without ?
 	Headers  map[string]string // by name in lower case
 	Cookies  map[string]string
+	Down     []string // backends that are taken to be out, by name
 	Times    int
 	Seed     uint64
 }
@@ -142,6 +144,9 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 	}
 	cfg := c.Upstream(a.Upstream)
 	core := upstream.New(0, cfg, q.Seed)
+	if err := takeOut(core, cfg, q.Down); err != nil {
+		return nil, err
+	}
 	seat := upstream.None
 	for n := range max(q.Times, 1) {
 		req := upstream.Request{ID: uint64(n), Client: trace.ClientKey(q.Client), Seat: seat, Repeatable: replay.Idempotent(q.Method)}
@@ -168,6 +173,26 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 		a.Series = append(a.Series, p)
 	}
 	return a, nil
+}
+
+// takeOut takes backends out of rotation, as an operator would.
+func takeOut(core *upstream.Upstream, cfg *config.Upstream, down []string) error {
+	for _, name := range down {
+		id, ok := core.Lookup(strings.TrimPrefix(name, cfg.Name+"."))
+		if !ok {
+			var known []string
+			for _, b := range cfg.Backends {
+				known = append(known, b.Name)
+			}
+			hint := "there are: " + strings.Join(known, ", ")
+			if s := config.Suggest(name, known); s != "" {
+				hint = "did you mean " + s + "?"
+			}
+			return fmt.Errorf("the upstream %q that takes this request has no backend %q; %s", cfg.Name, name, hint)
+		}
+		core.Operate(0, id, upstream.Park, 0)
+	}
+	return nil
 }
 
 // frontend finds the one that takes the request.
@@ -239,6 +264,8 @@ func considered(core *upstream.Upstream, before []upstream.Member, v upstream.Ve
 		switch {
 		case c.Chosen:
 			c.Why = "chosen"
+		case m.State == health.Parked:
+			c.Why = "taken to be out"
 		case m.Weight == 0:
 			c.Why = "its weight is 0: it gets no new requests"
 		case !m.Room:
