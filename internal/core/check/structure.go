@@ -54,16 +54,12 @@ var structureRules = []*Rule{
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				for _, b := range u.Backends {
-					for _, f := range p.Config.Frontends {
-						for _, l := range f.Listen {
-							if reaches(b.Address, l.Value) {
-								p.Report(Finding{
-									Range:   b.AddressAt,
-									Message: fmt.Sprintf("the backend %q is the listener %s of frontend %q", b.Name, l.Value, f.Name),
-									Hint:    fmt.Sprintf("listened on at %s", finder{l.Range}.place()),
-								})
-							}
-						}
+					if f, l, ok := itself(p.Config, b.Address); ok {
+						p.Report(Finding{
+							Range:   b.AddressAt,
+							Message: fmt.Sprintf("the backend %q is the listener %s of frontend %q", b.Name, l.Value, f.Name),
+							Hint:    fmt.Sprintf("listened on at %s", finder{l.Range}.place()),
+						})
 					}
 				}
 			}
@@ -136,6 +132,18 @@ func probeWitness(a config.Address, x, y *config.Upstream) string {
 		return fmt.Sprintf("%q after %s at the latest", u.Name, u.Probe.Every*time.Duration(u.Probe.DownAfter))
 	}
 	return fmt.Sprintf("when %s refuses connections, it is noticed by %s and by %s", a, say(x), say(y))
+}
+
+// itself finds a listener of ours at which connecting to an address ends.
+func itself(c *config.Config, a config.Address) (*config.Frontend, config.Placed[config.Address], bool) {
+	for _, f := range c.Frontends {
+		for _, l := range f.Listen {
+			if reaches(a, l.Value) {
+				return f, l, true
+			}
+		}
+	}
+	return nil, config.Placed[config.Address]{}, false
 }
 
 // clash says whether two listeners cannot be bound side by side. IPv4 and IPv6
