@@ -47,7 +47,7 @@ type command struct {
 // commands in the order in which people work.
 func commands() []*command {
 	return []*command{
-		newCommand(), checkCommand(), fmtCommand(), mapCommand(), whyCommand(), traceCommand(), replayCommand(),
+		newCommand(), checkCommand(), fmtCommand(), mapCommand(), whyCommand(), diffCommand(), traceCommand(), replayCommand(),
 		standinCommand(), serveCommand(), demoCommand(), completionCommand(),
 	}
 }

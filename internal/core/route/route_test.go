@@ -234,7 +234,7 @@ func TestTheSearchForShadowsLeavesNothingOut(t *testing.T) {
 		for j := range tab.rules {
 			for i := range j {
 				if tab.rules[i].covers(&tab.rules[j]) {
-					q, words := tab.sample(j)
+					q, words := tab.rules[j].sample()
 					if by, _ := tab.Match(&q); by >= 0 && by < j && tab.rules[j].fails(&q) == 0 {
 						want = append(want, Shadow{j, by, words})
 					}

@@ -25,7 +25,7 @@ func (t *Table) Shadows() []Shadow {
 			if !t.rules[i].covers(&t.rules[j]) {
 				continue
 			}
-			q, words := t.sample(j)
+			q, words := t.rules[j].sample()
 			if by, _ := t.Match(&q); by >= 0 && by < j && t.rules[j].fails(&q) == 0 {
 				out = append(out, Shadow{j, by, words})
 			}
@@ -199,6 +199,48 @@ func fieldsCover(a, b []fieldRule, eq func(a, b string) bool) bool {
 	return true
 }
 
+// Sample is a request made to fit a route, and its words.
+type Sample struct {
+	Request Request
+	Words   string
+}
+
+// Samples makes requests for each route, one for each host, path, method and
+// network it names, as far as that is easy: it may be that another route takes
+// one, or none.
+func (t *Table) Samples() []Sample {
+	var out []Sample
+	add := func(r *rule) {
+		q, words := r.sample()
+		out = append(out, Sample{q, words})
+	}
+	for j := range t.rules {
+		r := t.rules[j]
+		add(&r)
+		for k := 1; k < len(r.host.fits); k++ {
+			x := r
+			x.host.fits = r.host.fits[k:]
+			add(&x)
+		}
+		for k := 1; k < len(r.path.fits); k++ {
+			x := r
+			x.path.fits = r.path.fits[k:]
+			add(&x)
+		}
+		for k := 1; k < len(r.method.fits); k++ {
+			x := r
+			x.method.fits = r.method.fits[k:]
+			add(&x)
+		}
+		for k := 1; k < len(r.client.fits); k++ {
+			x := r
+			x.client.fits = r.client.fits[k:]
+			add(&x)
+		}
+	}
+	return out
+}
+
 // sample gives a text that fits: made from one of the patterns, or one of the
 // candidates.
 func (s *set) sample(candidates ...string) string {
@@ -213,10 +255,8 @@ func (s *set) sample(candidates ...string) string {
 	return candidates[0]
 }
 
-// sample makes a request that fits route j, as far as that is easy, and says it
-// in words.
-func (t *Table) sample(j int) (Request, string) {
-	r := &t.rules[j]
+// sample makes a request that fits, as far as that is easy, and says it in words.
+func (r *rule) sample() (Request, string) {
 	q := Request{Method: "GET", Host: "tern.example", Path: "/", Client: netip.MustParseAddr("203.0.113.9")}
 	if len(r.method.fits) > 0 {
 		q.Method = r.method.fits[0]

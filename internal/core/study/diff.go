@@ -1,0 +1,290 @@
+package study
+
+import (
+	"fmt"
+	"strings"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/draw"
+	"kestrix/internal/core/route"
+	"kestrix/internal/core/upstream"
+)
+
+// Diff is what a change of configuration does. The keys are documented and
+// stable; an empty list says that nothing of the kind changes.
+type Diff struct {
+	Listeners []Change      `json:"listeners"`
+	Requests  []RequestMove `json:"requests"` // requests that are answered by somebody else, each a witness
+	Backends  []Change      `json:"backends"`
+	Clients   []ClientMove  `json:"clients"`
+	Settings  []Change      `json:"settings"`
+}
+
+// Changed says whether anything does.
+func (d *Diff) Changed() bool {
+	return len(d.Listeners)+len(d.Requests)+len(d.Backends)+len(d.Clients)+len(d.Settings) > 0
+}
+
+// Change is something that was one thing and is another; empty for what was or
+// is not there.
+type Change struct {
+	What string `json:"what"`
+	Old  string `json:"old"`
+	New  string `json:"new"`
+}
+
+// RequestMove is a request that another route, or another upstream, takes now.
+type RequestMove struct {
+	Frontend string `json:"frontend"`
+	Request  string `json:"request"`
+	Old      string `json:"old"` // ROUTE to UPSTREAM, or what the proxy answers
+	New      string `json:"new"`
+}
+
+// ClientMove is the share of an upstream's clients that are given another
+// backend, reckoned over ten thousand of them.
+type ClientMove struct {
+	Upstream string  `json:"upstream"`
+	Why      string  `json:"why"`
+	Share    float64 `json:"share"`
+}
+
+// Compare says what changes for traffic from one configuration to another.
+func Compare(old, now *config.Config) *Diff {
+	d := &Diff{Listeners: []Change{}, Requests: []RequestMove{}, Backends: []Change{}, Clients: []ClientMove{}, Settings: []Change{}}
+	d.frontends(old, now)
+	for _, a := range old.Upstreams {
+		b := now.Upstream(a.Name)
+		if b == nil {
+			d.Settings = append(d.Settings, Change{"upstream " + a.Name, fmt.Sprintf("%d backends", len(a.Backends)), ""})
+			continue
+		}
+		d.upstream(a, b)
+	}
+	for _, b := range now.Upstreams {
+		if old.Upstream(b.Name) == nil {
+			d.Settings = append(d.Settings, Change{"upstream " + b.Name, "", fmt.Sprintf("%d backends", len(b.Backends))})
+		}
+	}
+	if x, y := old.AccessLog, now.AccessLog; x.To != y.To || x.Format != y.Format {
+		d.Settings = append(d.Settings, Change{"access_log", x.Format + " to " + x.To, y.Format + " to " + y.To})
+	}
+	return d
+}
+
+func (d *Diff) frontends(old, now *config.Config) {
+	for _, f := range old.Frontends {
+		if now.Frontend(f.Name) == nil {
+			d.Listeners = append(d.Listeners, Change{"frontend " + f.Name, listens(f), ""})
+		}
+	}
+	for _, g := range now.Frontends {
+		f := old.Frontend(g.Name)
+		if f == nil {
+			d.Listeners = append(d.Listeners, Change{"frontend " + g.Name, "", listens(g)})
+			continue
+		}
+		if listens(f) != listens(g) {
+			d.Listeners = append(d.Listeners, Change{"frontend " + g.Name, listens(f), listens(g)})
+		}
+		d.requests(f, g)
+	}
+}
+
+func listens(f *config.Frontend) string {
+	var out []string
+	for _, l := range f.Listen {
+		out = append(out, l.Value.String())
+	}
+	return strings.Join(out, ", ")
+}
+
+// requests puts a request for every route of either side through both, and
+// tells of those that are answered by somebody else.
+func (d *Diff) requests(f, g *config.Frontend) {
+	a, b := route.Compile(f), route.Compile(g)
+	seen := map[string]bool{}
+	for _, s := range append(a.Samples(), b.Samples()...) {
+		if seen[s.Words] {
+			continue
+		}
+		seen[s.Words] = true
+		before, after := lands(a, &s.Request), lands(b, &s.Request)
+		if before != after {
+			d.Requests = append(d.Requests, RequestMove{g.Name, s.Words, before, after})
+		}
+	}
+}
+
+// lands words where a request ends, without the route's name: a route that is
+// only called otherwise changes nothing.
+func lands(t *route.Table, q *route.Request) string {
+	i, _ := t.Match(q)
+	if i < 0 {
+		return "nobody: 404"
+	}
+	r := t.Frontend.Routes[i]
+	if own := r.Answer(); own != "" {
+		return own
+	}
+	words := "upstream " + r.SendTo.Value
+	if w := r.Rewrite; w != nil {
+		words += fmt.Sprintf(", rewritten (%s)", rewriteWords(w))
+	}
+	return words
+}
+
+func rewriteWords(w *config.Rewrite) string {
+	var out []string
+	for _, p := range []struct{ name, value string }{{"without ", w.DropPrefix}, {"under ", w.Prepend}, {"host ", w.Host}} {
+		if p.value != "" {
+			out = append(out, p.name+p.value)
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+func (d *Diff) upstream(a, b *config.Upstream) {
+	was, is := map[string]config.Backend{}, map[string]config.Backend{}
+	for _, x := range a.Backends {
+		was[x.Name] = x
+	}
+	for _, x := range b.Backends {
+		is[x.Name] = x
+	}
+	for _, x := range a.Backends {
+		y, ok := is[x.Name]
+		if !ok {
+			d.Backends = append(d.Backends, Change{b.Name + "." + x.Name, x.Address.String(), ""})
+			continue
+		}
+		if x.Address != y.Address {
+			d.Backends = append(d.Backends, Change{b.Name + "." + x.Name, x.Address.String(), y.Address.String()})
+		}
+		if x.Weight != y.Weight {
+			d.Backends = append(d.Backends, Change{b.Name + "." + x.Name, fmt.Sprintf("weight %d", x.Weight), fmt.Sprintf("weight %d", y.Weight)})
+		}
+		if x.MaxInFlight != y.MaxInFlight {
+			d.Backends = append(d.Backends, Change{b.Name + "." + x.Name, fmt.Sprintf("max_in_flight %d", x.MaxInFlight), fmt.Sprintf("max_in_flight %d", y.MaxInFlight)})
+		}
+	}
+	for _, y := range b.Backends {
+		if _, ok := was[y.Name]; !ok {
+			d.Backends = append(d.Backends, Change{b.Name + "." + y.Name, "", y.Address.String()})
+		}
+	}
+	d.clients(a, b)
+	x, y := upstreamSettings(a), upstreamSettings(b)
+	for i := range x {
+		if x[i].value != y[i].value {
+			d.Settings = append(d.Settings, Change{b.Name + "." + x[i].name, x[i].value, y[i].value})
+		}
+	}
+}
+
+// clients reckons how many are given another backend: keys of the hash, by
+// asking the core of both sides, and seats, by the weight of the backends that
+// leave.
+func (d *Diff) clients(a, b *config.Upstream) {
+	if a.Algorithm == "hash" && b.Algorithm == "hash" {
+		if share := movedKeys(a, b); share > 0 {
+			d.Clients = append(d.Clients, ClientMove{b.Name, "the hash gives them another backend", share})
+		}
+	}
+	if a.Sticky == nil {
+		return
+	}
+	if b.Sticky == nil || a.Sticky.By != b.Sticky.By || a.Sticky.By == "cookie" && (a.Sticky.Name != b.Sticky.Name || a.Sticky.Secret != b.Sticky.Secret) {
+		d.Clients = append(d.Clients, ClientMove{b.Name, "their seats are not known any more", 1 - 1/float64(max(len(b.Backends), 1))})
+		return
+	}
+	total, gone := 0, 0
+	for _, x := range a.Backends {
+		total += x.Weight
+		stays := false
+		for _, y := range b.Backends {
+			stays = stays || x.Name == y.Name
+		}
+		if !stays {
+			gone += x.Weight
+		}
+	}
+	if gone > 0 {
+		d.Clients = append(d.Clients, ClientMove{b.Name, "their seat is on a backend that leaves", float64(gone) / float64(total)})
+	}
+}
+
+// movedKeys gives the share of ten thousand clients whose backend is another.
+func movedKeys(a, b *config.Upstream) float64 {
+	const clients = 10_000
+	x, y := upstream.New(0, a, 1), upstream.New(0, b, 1)
+	pick := func(u *upstream.Upstream, key uint64) string {
+		q := upstream.Request{Client: key, Seat: upstream.None}
+		var at upstream.Attempt
+		v := u.Choose(0, &q, &at)
+		if v.Backend == upstream.None {
+			return ""
+		}
+		u.Cancel(0, &at)
+		return u.Backend(v.Backend).Name
+	}
+	moved := 0
+	for i := range uint64(clients) {
+		if key := draw.Bits(1, i, 0, draw.Who); pick(x, key) != pick(y, key) {
+			moved++
+		}
+	}
+	return float64(moved) / clients
+}
+
+type setting struct{ name, value string }
+
+// upstreamSettings lists what an upstream is set to, in a fixed order.
+func upstreamSettings(u *config.Upstream) []setting {
+	off := "off"
+	out := []setting{
+		{"algorithm", u.Algorithm}, {"timeouts.connect", u.Timeouts.Connect.String()}, {"timeouts.answer", u.Timeouts.Answer.String()},
+		{"slow_start", u.Ramp.String()}, {"when_all_down", map[bool]string{true: "try-anyway", false: "refuse"}[u.TryAnyway]},
+	}
+	probe, suspend, sticky, retry := off, off, off, off
+	if p := u.Probe; p != nil {
+		probe = fmt.Sprintf("%s every %s, timeout %s, down after %d, up after %d", p.Kind, p.Every, p.Timeout, p.DownAfter, p.UpAfter)
+		if p.Kind == "http" {
+			probe = fmt.Sprintf("%s, path %s, statuses %v, body %q", probe, p.Path, p.Status, p.Body)
+		}
+		if p.EveryDown != p.Every || p.Jitter > 0 {
+			probe = fmt.Sprintf("%s, every %s while down, jitter %g %%", probe, p.EveryDown, 100*p.Jitter)
+		}
+	}
+	if s := u.Suspend; s != nil {
+		suspend = fmt.Sprintf("after %d for %s, growing by %g to %s, keeping %g %%, on %s", s.After, s.Rest, s.Growth, s.Longest, 100*s.Keep, failureWords(s.On))
+	}
+	if s := u.Sticky; s != nil {
+		sticky = fmt.Sprintf("by %s, ttl %s, on loss %s", s.By, s.TTL, s.OnLoss)
+		if s.By == "cookie" {
+			sticky += ", cookie " + s.Name
+		}
+	}
+	if r := u.Retry; r != nil {
+		retry = fmt.Sprintf("%d attempts, on %s", r.Attempts, failureWords(r.On))
+	}
+	return append(out, setting{"probe", probe}, setting{"suspend", suspend}, setting{"sticky", sticky}, setting{"retry", retry})
+}
+
+func failureWords(s *config.FailureSet) string {
+	var out []string
+	for _, p := range []struct {
+		on   bool
+		name string
+	}{{s.Connect, "connect"}, {s.Timeout, "timeout"}, {s.Reset, "reset"}} {
+		if p.on {
+			out = append(out, p.name)
+		}
+	}
+	for status, on := range s.Status {
+		if on {
+			out = append(out, fmt.Sprint(status))
+		}
+	}
+	return strings.Join(out, ", ")
+}

@@ -1,0 +1,101 @@
+package study
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/config"
+)
+
+const before = `frontend "web" {
+  listen = "127.0.0.1:80"
+  route "live" {
+    when {
+      path = "/live/**"
+    }
+    send_to = upstream.b
+  }
+  route "rest" {
+    send_to = upstream.a
+  }
+}
+upstream "a" {
+  algorithm = "hash"
+  backends = {
+    auk    = "127.0.0.1:1"
+    gannet = "127.0.0.1:2"
+    petrel = "127.0.0.1:3"
+    skua   = "127.0.0.1:4"
+  }
+}
+upstream "b" {
+  backends = {
+    auk    = { address = "127.0.0.1:1", weight = 3 }
+    gannet = "127.0.0.1:2"
+  }
+  sticky {
+    by = "address"
+  }
+}
+`
+
+func compared(t *testing.T, replace ...string) *Diff {
+	parse := func(text string) *config.Config {
+		c, found, err := config.Read([]config.File{{Name: "d.hcl", Source: []byte(text)}})
+		require.NoError(t, err)
+		for _, f := range found {
+			require.Fail(t, f.Message)
+		}
+		return c
+	}
+	now := strings.NewReplacer(replace...).Replace(before)
+	if len(replace) > 0 {
+		require.NotEqual(t, before, now)
+	}
+	return Compare(parse(before), parse(now))
+}
+
+func TestWhatAChangeDoes(t *testing.T) {
+	assert.False(t, compared(t).Changed())
+	assert.False(t, compared(t, `"rest"`, `"others"`).Changed(), "a route that is only called otherwise changes nothing")
+
+	d := compared(t, `"/live/**"`, `["/live/**", "/seats/**"]`)
+	assert.Equal(t, []RequestMove{{"web", "GET http://tern.example/seats/x", "upstream a", "upstream b"}}, d.Requests, "each path of a list has its witness")
+	d = compared(t, `"/live/**"`, `"/seats/**"`)
+	assert.Equal(t, []RequestMove{
+		{"web", "GET http://tern.example/live/x", "upstream b", "upstream a"},
+		{"web", "GET http://tern.example/seats/x", "upstream a", "upstream b"},
+	}, d.Requests)
+	d = compared(t, "    send_to = upstream.b", "    redirect {\n to = \"/x\"\n }")
+	assert.Equal(t, []RequestMove{{"web", "GET http://tern.example/live/x", "upstream b", "redirect 308 to /x"}}, d.Requests)
+	d = compared(t, "  route \"rest\" {\n    send_to = upstream.a\n  }\n", "")
+	assert.Equal(t, "nobody: 404", d.Requests[0].New)
+	d = compared(t, "127.0.0.1:80", "127.0.0.1:81", `"web"`, `"web"`)
+	assert.Equal(t, []Change{{"frontend web", "127.0.0.1:80", "127.0.0.1:81"}}, d.Listeners)
+	d = compared(t, `"web"`, `"front"`)
+	assert.Len(t, d.Listeners, 2)
+
+	d = compared(t, "    skua   = \"127.0.0.1:4\"\n", "")
+	assert.Equal(t, []Change{{"a.skua", "127.0.0.1:4", ""}}, d.Backends)
+	require.Len(t, d.Clients, 1)
+	assert.InDelta(t, 0.25, d.Clients[0].Share, 0.05, "one of four leaves")
+	d = compared(t, "    skua   = \"127.0.0.1:4\"\n", "    skua   = \"127.0.0.1:4\"\n    shag = \"127.0.0.1:5\"\n")
+	assert.InDelta(t, 0.2, d.Clients[0].Share, 0.05, "one of five comes")
+	d = compared(t, "    auk    = { address = \"127.0.0.1:1\", weight = 3 }\n", "")
+	assert.Equal(t, []ClientMove{{"b", "their seat is on a backend that leaves", 0.75}}, d.Clients)
+	d = compared(t, "weight = 3", "weight = 2")
+	assert.Equal(t, []Change{{"b.auk", "weight 3", "weight 2"}}, d.Backends)
+	assert.Empty(t, d.Clients, "seats are kept")
+	d = compared(t, `by = "address"`, `by = "cookie"`)
+	assert.InDelta(t, 0.5, d.Clients[0].Share, 1e-9)
+	assert.Equal(t, "b.sticky", d.Settings[0].What)
+	d = compared(t, `algorithm = "hash"`, "algorithm = \"random\"\n  probe \"http\" {\n  }\n  retry {\n    on = [\"503\", \"connect\"]\n  }\n  timeouts {\n    answer = \"5s\"\n  }")
+	assert.Equal(t, []Change{
+		{"a.algorithm", "hash", "random"}, {"a.timeouts.answer", "30s", "5s"},
+		{"a.probe", "off", `http every 5s, timeout 2s, down after 2, up after 2, path /, statuses [{200 299}], body ""`},
+		{"a.retry", "off", "2 attempts, on connect, 503"},
+	}, d.Settings)
+}
