@@ -2,6 +2,7 @@ package study
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 
 	"kestrix/internal/core/config"
@@ -176,8 +177,25 @@ func (d *Diff) upstream(a, b *config.Upstream) {
 	d.clients(a, b)
 	x, y := upstreamSettings(a), upstreamSettings(b)
 	for i := range x {
-		if x[i].value != y[i].value {
-			d.Settings = append(d.Settings, Change{b.Name + "." + x[i].name, x[i].value, y[i].value})
+		d.block(b.Name, x[i], y[i])
+	}
+}
+
+// block compares a block of settings key by key, or as a whole where it is there
+// on one side only.
+func (d *Diff) block(upstream string, a, b block) {
+	name := upstream + "." + a.name
+	switch {
+	case len(a.keys) == 0 && len(b.keys) == 0:
+	case len(b.keys) == 0:
+		d.Settings = append(d.Settings, Change{name, a.String(), ""})
+	case len(a.keys) == 0:
+		d.Settings = append(d.Settings, Change{name, "", b.String()})
+	default:
+		for i := range a.keys {
+			if a.keys[i] != b.keys[i] {
+				d.Settings = append(d.Settings, Change{strings.TrimSuffix(name+"."+a.keys[i].name, "."), a.keys[i].value, b.keys[i].value})
+			}
 		}
 	}
 }
@@ -239,36 +257,55 @@ func movedKeys(a, b *config.Upstream) float64 {
 
 type setting struct{ name, value string }
 
-// upstreamSettings lists what an upstream is set to, in a fixed order.
-func upstreamSettings(u *config.Upstream) []setting {
-	off := "off"
-	out := []setting{
-		{"algorithm", u.Algorithm}, {"timeouts.connect", u.Timeouts.Connect.String()}, {"timeouts.answer", u.Timeouts.Answer.String()},
-		{"slow_start", u.Ramp.String()}, {"when_all_down", map[bool]string{true: "try-anyway", false: "refuse"}[u.TryAnyway]},
+// block is a part of an upstream's settings; no keys say that it is off.
+type block struct {
+	name string
+	keys []setting
+}
+
+func (b block) String() string {
+	var out []string
+	for _, k := range b.keys {
+		out = append(out, strings.TrimSpace(k.name+" "+k.value))
 	}
-	probe, suspend, sticky, retry := off, off, off, off
+	return strings.Join(out, ", ")
+}
+
+// upstreamSettings lists what an upstream is set to, in a fixed order.
+func upstreamSettings(u *config.Upstream) []block {
+	one := func(name, value string) block { return block{name, []setting{{"", value}}} }
+	slow := "off"
+	if u.Ramp > 0 {
+		slow = u.Ramp.String()
+	}
+	probe, suspend, sticky, retry := block{name: "probe"}, block{name: "suspend"}, block{name: "sticky"}, block{name: "retry"}
 	if p := u.Probe; p != nil {
-		probe = fmt.Sprintf("%s every %s, timeout %s, down after %d, up after %d", p.Kind, p.Every, p.Timeout, p.DownAfter, p.UpAfter)
-		if p.Kind == "http" {
-			probe = fmt.Sprintf("%s, path %s, statuses %v, body %q", probe, p.Path, p.Status, p.Body)
+		var statuses []string
+		for _, r := range p.Status {
+			statuses = append(statuses, fmt.Sprintf("%d-%d", r.From, r.To))
 		}
-		if p.EveryDown != p.Every || p.Jitter > 0 {
-			probe = fmt.Sprintf("%s, every %s while down, jitter %g %%", probe, p.EveryDown, 100*p.Jitter)
+		probe.keys = []setting{
+			{"kind", p.Kind}, {"path", p.Path}, {"status", strings.Join(statuses, " ")}, {"body", strconv.Quote(p.Body)}, {"every", p.Every.String()},
+			{"every_while_down", p.EveryDown.String()}, {"jitter", fmt.Sprintf("%g%%", 100*p.Jitter)}, {"timeout", p.Timeout.String()},
+			{"down_after", strconv.Itoa(p.DownAfter)}, {"up_after", strconv.Itoa(p.UpAfter)},
 		}
 	}
 	if s := u.Suspend; s != nil {
-		suspend = fmt.Sprintf("after %d for %s, growing by %g to %s, keeping %g %%, on %s", s.After, s.Rest, s.Growth, s.Longest, 100*s.Keep, failureWords(s.On))
-	}
-	if s := u.Sticky; s != nil {
-		sticky = fmt.Sprintf("by %s, ttl %s, on loss %s", s.By, s.TTL, s.OnLoss)
-		if s.By == "cookie" {
-			sticky += ", cookie " + s.Name
+		suspend.keys = []setting{
+			{"after", strconv.Itoa(s.After)}, {"rest", s.Rest.String()}, {"growth", fmt.Sprint(s.Growth)}, {"longest", s.Longest.String()},
+			{"keep", fmt.Sprintf("%g%%", 100*s.Keep)}, {"on", failureWords(s.On)},
 		}
 	}
-	if r := u.Retry; r != nil {
-		retry = fmt.Sprintf("%d attempts, on %s", r.Attempts, failureWords(r.On))
+	if s := u.Sticky; s != nil {
+		sticky.keys = []setting{{"by", s.By}, {"ttl", s.TTL.String()}, {"on_loss", s.OnLoss}, {"name", s.Name}}
 	}
-	return append(out, setting{"probe", probe}, setting{"suspend", suspend}, setting{"sticky", sticky}, setting{"retry", retry})
+	if r := u.Retry; r != nil {
+		retry.keys = []setting{{"attempts", strconv.Itoa(r.Attempts)}, {"on", failureWords(r.On)}}
+	}
+	return []block{
+		one("algorithm", u.Algorithm), one("slow_start", slow), one("when_all_down", map[bool]string{true: "try-anyway", false: "refuse"}[u.TryAnyway]),
+		{"timeouts", []setting{{"connect", u.Timeouts.Connect.String()}, {"answer", u.Timeouts.Answer.String()}}}, probe, suspend, sticky, retry,
+	}
 }
 
 func failureWords(s *config.FailureSet) string {

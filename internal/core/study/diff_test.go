@@ -91,11 +91,11 @@ func TestWhatAChangeDoes(t *testing.T) {
 	assert.Empty(t, d.Clients, "seats are kept")
 	d = compared(t, `by = "address"`, `by = "cookie"`)
 	assert.InDelta(t, 0.5, d.Clients[0].Share, 1e-9)
-	assert.Equal(t, "b.sticky", d.Settings[0].What)
+	assert.Equal(t, Change{"b.sticky.by", "address", "cookie"}, d.Settings[0])
 	d = compared(t, `algorithm = "hash"`, "algorithm = \"random\"\n  probe \"http\" {\n  }\n  retry {\n    on = [\"503\", \"connect\"]\n  }\n  timeouts {\n    answer = \"5s\"\n  }")
 	assert.Equal(t, []Change{
 		{"a.algorithm", "hash", "random"}, {"a.timeouts.answer", "30s", "5s"},
-		{"a.probe", "off", `http every 5s, timeout 2s, down after 2, up after 2, path /, statuses [{200 299}], body ""`},
-		{"a.retry", "off", "2 attempts, on connect, 503"},
+		{"a.probe", "", `kind http, path /, status 200-299, body "", every 5s, every_while_down 5s, jitter 0%, timeout 2s, down_after 2, up_after 2`},
+		{"a.retry", "", "attempts 2, on connect, 503"},
 	}, d.Settings)
 }
