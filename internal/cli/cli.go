@@ -205,10 +205,7 @@ func (c *command) text() string {
 		if kind != "" {
 			head += " " + kind
 		}
-		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" && f.DefValue != "[]" {
-			use += fmt.Sprintf(" (default %s)", f.DefValue)
-		}
-		rows = append(rows, fmt.Sprintf("%-24s %s\n", head, use))
+		rows = append(rows, fmt.Sprintf("%-24s %s%s\n", head, use, defaultOf(f)))
 	})
 	if len(rows) > 0 {
 		b.WriteString("\nflags, before or after the operands:\n" + strings.Join(rows, ""))
@@ -219,13 +216,22 @@ func (c *command) text() string {
 	return b.String()
 }
 
+// defaultOf tells a flag's default where there is one worth telling.
+func defaultOf(f *flag.Flag) string {
+	switch f.DefValue {
+	case "", "false", "0", "[]":
+		return ""
+	}
+	return fmt.Sprintf(" (default %s)", f.DefValue)
+}
+
 func overview() string {
 	var b strings.Builder
 	b.WriteString("kestrix writes, checks, replays and serves configuration for reverse proxying.\n\n")
 	for _, c := range commands() {
 		fmt.Fprintf(&b, "  %-34s %s\n", "kestrix "+c.name+" "+c.args, c.summary)
 	}
-	b.WriteString("\nkestrix help COMMAND tells more, kestrix help config [KEY] and kestrix help scenario [KEY] the languages;\n`kestrix demo` shows it all on demo data.\n")
+	b.WriteString("\nkestrix help COMMAND tells more, kestrix help config [KEY] and kestrix help scenario [KEY] the languages;\nkestrix help man writes a man page, `kestrix demo` shows it all on demo data.\n")
 	return b.String()
 }
 
@@ -243,6 +249,10 @@ func help(env *Env, args []string) int {
 			return exitUsage
 		}
 		fmt.Fprint(env.Stdout, text)
+		return exitFine
+	}
+	if args[0] == "man" {
+		fmt.Fprint(env.Stdout, manual())
 		return exitFine
 	}
 	for _, c := range commands() {

@@ -38,6 +38,9 @@ An ADDRESS is host:port, [v6]:port or unix:/path; NAME=ADDRESS names the backend
 					return usage("%s exists and is not replaced; name another file", *file)
 				}
 				o := output{file: *file}
+				if *sticky == "cookie" {
+					o.mode = 0o600 // it holds a secret
+				}
 				if err := o.write(env, func(w io.Writer) error {
 					_, err := io.WriteString(w, text)
 					return err

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"flag"
@@ -17,6 +18,7 @@ type output struct {
 	format string
 	file   string
 	plain  bool
+	mode   os.FileMode // of a new file; 0 is readable by all
 }
 
 func (o *output) define(fs *flag.FlagSet) {
@@ -49,11 +51,17 @@ func (o *output) write(env *Env, fill func(io.Writer) error) error {
 		}
 		return nil
 	}
-	return replaceFile(o.file, fill)
+	return replaceFileMode(o.file, cmp.Or(o.mode, 0o644), fill)
 }
 
 // replaceFile writes a file beside its place and renames it.
-func replaceFile(name string, fill func(io.Writer) error) (err error) {
+func replaceFile(name string, fill func(io.Writer) error) error {
+	return replaceFileMode(name, 0o644, fill)
+}
+
+// replaceFileMode is replaceFile where a new file gets a mode; one that is
+// replaced keeps its own.
+func replaceFileMode(name string, mode os.FileMode, fill func(io.Writer) error) (err error) {
 	if info, e := os.Stat(name); e == nil && !info.Mode().IsRegular() {
 		if info.IsDir() {
 			return unusable(fmt.Errorf("%s is a folder; name a file", name))
@@ -88,9 +96,8 @@ func replaceFile(name string, fill func(io.Writer) error) (err error) {
 	if err := w.Flush(); err != nil {
 		return unusable(fmt.Errorf("%s cannot be written: %w", name, reason(err)))
 	}
-	mode := os.FileMode(0o644)
 	if info, e := os.Stat(name); e == nil {
-		mode = info.Mode().Perm() // a file that is replaced keeps who may read it
+		mode = info.Mode().Perm()
 	}
 	if err := f.Chmod(mode); err != nil {
 		return unusable(err)

@@ -1,0 +1,63 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"strings"
+)
+
+// manual is the man page of the whole program in the man macros that every
+// formatter knows, from the same data as help.
+func manual() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, ".TH KESTRIX 1 \"\" \"kestrix %s\" \"User commands\"\n", Version)
+	b.WriteString(".SH NAME\nkestrix \\- write, check, replay and serve configuration for reverse proxying\n")
+	b.WriteString(".SH SYNOPSIS\n.B kestrix\n.I COMMAND\n[flags and operands]\n")
+	b.WriteString(".SH DESCRIPTION\nFlags stand before, between or after the operands; a lone \\-\\- ends them.\n")
+	b.WriteString(".SH COMMANDS\n")
+	for _, c := range commands() {
+		fmt.Fprintf(&b, ".SS \"kestrix %s %s\"\n%s.\n", c.name, roff(c.args), roff(upperFirst(c.summary)))
+		for _, f := range flagsOf(c) {
+			kind, use := flag.UnquoteUsage(f)
+			fmt.Fprintf(&b, ".TP\n\\fB%s\\fR", roff("-"+f.Name))
+			if kind != "" {
+				fmt.Fprintf(&b, " \\fI%s\\fR", roff(kind))
+			}
+			fmt.Fprintf(&b, "\n%s\n", roff(use+defaultOf(f)))
+		}
+		if text := strings.Trim(c.help, "\n"); text != "" {
+			b.WriteString(".PP\n.nf\n" + roff(text) + "\n.fi\n")
+		}
+	}
+	b.WriteString(".SH EXIT STATUS\n")
+	for _, e := range []struct {
+		code int
+		text string
+	}{
+		{exitFine, "all is well"},
+		{exitFound, "check found errors, diff found a change, or an expectation of a replay failed"},
+		{exitUsage, "the command line cannot be understood"},
+		{exitInput, "an input cannot be used or an output not be written"},
+		{interrupted, "interrupted by Ctrl-C; what was known is printed"},
+	} {
+		fmt.Fprintf(&b, ".TP\n%d\n%s\n", e.code, roff(e.text))
+	}
+	b.WriteString(".SH SEE ALSO\nkestrix help config, kestrix help scenario: every key of the two languages.\n")
+	return b.String()
+}
+
+// upperFirst begins a sentence.
+func upperFirst(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
+
+// roff keeps a text from being read as requests: backslashes and dashes are
+// escaped, and a line that begins with a dot or a quote gets a mark before it
+// that prints nothing.
+func roff(s string) string {
+	lines := strings.Split(strings.NewReplacer(`\`, `\e`, "-", `\-`, `"`, `\(dq`).Replace(s), "\n")
+	for i, l := range lines {
+		if strings.HasPrefix(l, ".") || strings.HasPrefix(l, "'") {
+			lines[i] = `\&` + l
+		}
+	}
+	return strings.Join(lines, "\n")
+}
