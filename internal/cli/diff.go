@@ -2,10 +2,14 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
+	"fmt"
 	"io"
 
+	"kestrix/internal/core/config"
 	"kestrix/internal/core/study"
+	"kestrix/internal/core/trace"
 )
 
 func diffCommand() *command {
@@ -18,13 +22,29 @@ elsewhere comes with a witness; how many clients move is reckoned by the core.
 exit code: 0 nothing changes for traffic; 1 something does; 2 wrong usage;
 3 a configuration that cannot be used
 
-  kestrix diff harbour.hcl harbour-new.hcl`,
+With -trace the requests of a trace are put through both as well, and those that
+are answered by somebody else are counted.
+
+  kestrix diff harbour.hcl harbour-new.hcl
+  kestrix diff harbour.hcl harbour-new.hcl -trace morning.log -host tickets.tern.example`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			var o output
 			o.define(fs)
-			return func(_ context.Context, env *Env, args []string) error {
+			var t diffTrace
+			fs.StringVar(&t.file, "trace", "", "`FILE` of requests to put through both; - for stdin")
+			fs.StringVar(&t.frontend, "frontend", "", "`NAME` of the frontend of records that name none")
+			fs.StringVar(&t.host, "host", "", "`NAME` of the host of records that name none")
+			fs.StringVar(&t.fields, "fields", "", "`NAMES` of log lines' further fields, as for replay")
+			fs.StringVar(&t.bad, "bad", "stop", "`WHAT` to do at lines that cannot be read: stop or skip")
+			return func(ctx context.Context, env *Env, args []string) error {
 				if err := o.check(); err != nil {
 					return err
+				}
+				if t.bad != "stop" && t.bad != "skip" {
+					return usage("-bad cannot be %q; it is stop or skip", t.bad)
+				}
+				if t.file == "" && (t.frontend != "" || t.host != "" || t.fields != "" || t.bad == "skip") {
+					return usage("-frontend, -host, -fields and -bad say how a trace is read; name it with -trace")
 				}
 				if len(args) != 2 {
 					return usage("two configurations are wanted: kestrix diff OLD NEW")
@@ -38,6 +58,11 @@ exit code: 0 nothing changes for traffic; 1 something does; 2 wrong usage;
 					return err
 				}
 				d := study.Compare(old.config, now.config)
+				if t.file != "" {
+					if d.Trace, err = t.run(ctx, env, old.config, now.config); err != nil {
+						return err
+					}
+				}
 				err = o.write(env, func(w io.Writer) error {
 					if o.format == "json" {
 						return writeJSON(w, d)
@@ -52,4 +77,55 @@ exit code: 0 nothing changes for traffic; 1 something does; 2 wrong usage;
 			}
 		},
 	}
+}
+
+// diffTrace is what the flags of diff say of a trace.
+type diffTrace struct {
+	file, frontend, host, fields, bad string
+}
+
+func (t *diffTrace) run(ctx context.Context, env *Env, old, now *config.Config) (*study.TraceMoves, error) {
+	m, err := study.NewMover(old, now, t.frontend, t.host)
+	if err != nil {
+		return nil, usage("%v", err)
+	}
+	src, err := openTrace(env, t.file)
+	if err != nil {
+		return nil, err
+	}
+	defer src.Close()
+	r, err := trace.NewReader(t.file, src, trace.Options{Fields: t.fields, Skip: t.bad == "skip"})
+	if err != nil {
+		return nil, unusable(err)
+	}
+	p := newProgress(env, "diff")
+	defer p.clear()
+	var rec trace.Record
+	for n := int64(1); ; n++ {
+		err := r.Next(&rec)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return nil, unusable(err)
+		}
+		if err := m.Add(&rec); err != nil {
+			return nil, unusable(fmt.Errorf("%s:%d: %w", t.file, rec.Line, err))
+		}
+		if n%65536 == 0 {
+			p.show(n, 0, 0)
+			if ctx.Err() != nil {
+				return nil, &exitError{interrupted, errors.New("interrupted; a part of a trace says nothing of the rest")}
+			}
+		}
+	}
+	moves := m.Moves()
+	if moves.Requests == 0 {
+		return nil, unusable(fmt.Errorf("%s: no readable record; %s could not be read", t.file, plural(int(r.BadLines), "line")))
+	}
+	if r.BadLines > 0 {
+		p.clear()
+		fmt.Fprintf(env.Stderr, "kestrix diff: %s of %s could not be read and passed over\n", plural(int(r.BadLines), "line"), t.file)
+	}
+	return moves, nil
 }

@@ -13,6 +13,9 @@ func (s Style) Diff(old, now string, d *study.Diff) string {
 	fmt.Fprintf(&b, "%s\n", s.bold(old+" to "+now))
 	if !d.Changed() {
 		b.WriteString("nothing changes for traffic\n")
+		if t := d.Trace; t != nil {
+			fmt.Fprintf(&b, "  all %s requests of the trace are answered as before\n", count(t.Requests))
+		}
 		return b.String()
 	}
 	changes := func(title string, list []study.Change) {
@@ -42,6 +45,9 @@ func (s Style) Diff(old, now string, d *study.Diff) string {
 			fmt.Fprintf(&b, "  %s\n    %s\n", flow(r.Request, s.Width, 2), flow(fmt.Sprintf("at %s: was %s, is %s", r.Frontend, r.Old, r.New), s.Width, 4))
 		}
 	}
+	if d.Trace != nil {
+		s.traceMoves(&b, d.Trace)
+	}
 	changes("backends", d.Backends)
 	if len(d.Clients) > 0 {
 		fmt.Fprintf(&b, "\n%s\n", s.bold("clients that are given another backend"))
@@ -51,4 +57,21 @@ func (s Style) Diff(old, now string, d *study.Diff) string {
 	}
 	changes("settings", d.Settings)
 	return b.String()
+}
+
+// traceMoves tells how many requests of a trace go elsewhere.
+func (s Style) traceMoves(b *strings.Builder, t *study.TraceMoves) {
+	fmt.Fprintf(b, "\n%s\n", s.bold("requests of the trace"))
+	if t.Elsewhere == 0 {
+		fmt.Fprintf(b, "  all %s are answered as before\n", count(t.Requests))
+	} else {
+		fmt.Fprintf(b, "  %s of %s (%s) are answered by somebody else\n", count(t.Elsewhere), count(t.Requests), percent(float64(t.Elsewhere)/float64(t.Requests)))
+	}
+	if t.Unknown > 0 {
+		fmt.Fprintf(b, "  %s\n", flow(plural(t.Unknown, "request")+" met a route that asks for what the trace does not record, so that it did not fit; -host names the host of records that name none", s.Width, 2))
+	}
+	for _, m := range t.Moves {
+		text := fmt.Sprintf("at %s: was %s, is %s; first in line %d: %s", m.Frontend, m.Old, m.New, m.Line, m.Example)
+		fmt.Fprintf(b, "  %s  %s\n", padLeft(count(m.Requests), 9), flow(text, s.Width, 13))
+	}
 }

@@ -202,7 +202,7 @@ func (f *feed) take(name string, rec *trace.Record, q *route.Request) error {
 	if t == nil {
 		return fmt.Errorf("%s:%d: the configuration has several frontends and this record names none; say which with -frontend", name, rec.Line)
 	}
-	f.request(t, rec, q)
+	Request(rec, t.routes.Asks, f.o.Host, q)
 	i, missed := t.routes.Match(q)
 	if i >= 0 {
 		a.route = t.first + int32(i)
@@ -231,8 +231,10 @@ func (f *feed) clientKey(client []byte) uint64 {
 	return k.key
 }
 
-// request makes what routing sees of a record.
-func (f *feed) request(t *table, rec *trace.Record, q *route.Request) {
+// Request makes what routing sees of a record, as far as the routes ask for it.
+// The host is for records that name none; empty for unknown. What the request
+// holds points into the record.
+func Request(rec *trace.Record, asks route.Field, host string, q *route.Request) {
 	*q = route.Request{Method: trace.Text(rec.Method), Path: trace.Text(rec.Path), Host: trace.Text(rec.Host)}
 	if rec.Method == nil {
 		q.Unknown |= route.AskMethod
@@ -241,7 +243,7 @@ func (f *feed) request(t *table, rec *trace.Record, q *route.Request) {
 		q.Unknown |= route.AskPath
 		q.Unknown |= route.AskQuery
 	} else if i := strings.IndexByte(q.Path, '?'); i >= 0 {
-		if t.routes.Asks&route.AskQuery != 0 {
+		if asks&route.AskQuery != 0 {
 			q.Query = QueryLookup(q.Path[i+1:])
 		}
 		q.Path = q.Path[:i]
@@ -249,12 +251,12 @@ func (f *feed) request(t *table, rec *trace.Record, q *route.Request) {
 	switch {
 	case rec.Host != nil:
 		q.Host = HostName(q.Host)
-	case f.o.Host != "":
-		q.Host = f.o.Host
+	case host != "":
+		q.Host = host
 	default:
 		q.Unknown |= route.AskHost
 	}
-	if t.routes.Asks&route.AskClient != 0 {
+	if asks&route.AskClient != 0 {
 		addr, err := netip.ParseAddr(trace.CanonicalClient(trace.Text(rec.Client)))
 		if err != nil {
 			q.Unknown |= route.AskClient
@@ -263,12 +265,12 @@ func (f *feed) request(t *table, rec *trace.Record, q *route.Request) {
 	}
 	if len(rec.Headers) == 0 {
 		q.Unknown |= route.AskHeader
-	} else if t.routes.Asks&route.AskHeader != 0 {
+	} else if asks&route.AskHeader != 0 {
 		q.Header = rec.Header
 	}
 	if len(rec.Cookies) == 0 {
 		q.Unknown |= route.AskCookie
-	} else if t.routes.Asks&route.AskCookie != 0 {
+	} else if asks&route.AskCookie != 0 {
 		q.Cookie = rec.Cookie
 	}
 }

@@ -19,6 +19,7 @@ type Diff struct {
 	Backends  []Change      `json:"backends"`
 	Clients   []ClientMove  `json:"clients"`
 	Settings  []Change      `json:"settings"`
+	Trace     *TraceMoves   `json:"trace,omitempty"` // where a trace was given
 }
 
 // Changed says whether anything does.
@@ -121,10 +122,15 @@ func (d *Diff) requests(f, g *config.Frontend) {
 // only called otherwise changes nothing.
 func lands(t *route.Table, q *route.Request) string {
 	i, _ := t.Match(q)
+	return leads(t.Frontend, i)
+}
+
+// leads words where a route leads; a negative position stands for no route.
+func leads(f *config.Frontend, i int) string {
 	if i < 0 {
 		return "nobody: 404"
 	}
-	r := t.Frontend.Routes[i]
+	r := f.Routes[i]
 	if own := r.Answer(); own != "" {
 		return own
 	}

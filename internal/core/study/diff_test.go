@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/trace"
 )
 
 const before = `frontend "web" {
@@ -98,4 +99,47 @@ func TestWhatAChangeDoes(t *testing.T) {
 		{"a.probe", "", `kind http, path /, status 200-299, body "", every 5s, every_while_down 5s, jitter 0%, timeout 2s, down_after 2, up_after 2`},
 		{"a.retry", "", "attempts 2, on connect, 503"},
 	}, d.Settings)
+}
+
+func TestMoverCountsWhatGoesElsewhere(t *testing.T) {
+	old, found, err := config.Read([]config.File{{Name: "old.hcl", Source: []byte(before)}})
+	require.NoError(t, err)
+	require.Empty(t, found)
+	// The route goes, and a condition asks for a host that some records lack.
+	text := strings.Replace(before, `path = "/live/**"`, `host = "live.tern.example"`, 1)
+	now, found, err := config.Read([]config.File{{Name: "new.hcl", Source: []byte(text)}})
+	require.NoError(t, err)
+	require.Empty(t, found)
+
+	m, err := NewMover(old, now, "", "")
+	require.NoError(t, err)
+	for i, r := range []struct{ path, host string }{
+		{"/live/a", ""}, {"/live/b", "live.tern.example:80"}, {"/x", "LIVE.tern.example"}, {"/live/c", ""}, {"/y", "tern.example"},
+	} {
+		rec := trace.Record{Method: []byte("GET"), Path: []byte(r.path), Line: int64(i + 1)}
+		if r.host != "" {
+			rec.Host = []byte(r.host)
+		}
+		require.NoError(t, m.Add(&rec))
+	}
+	got := m.Moves()
+	assert.EqualValues(t, 5, got.Requests)
+	assert.EqualValues(t, 3, got.Elsewhere)
+	assert.EqualValues(t, 2, got.Unknown)
+	assert.Equal(t, []TraceMove{
+		{"web", "upstream b", "upstream a", 2, "GET /live/a", 1},
+		{"web", "upstream a", "upstream b", 1, "GET /x", 3},
+	}, got.Moves)
+	assert.ErrorContains(t, m.Add(&trace.Record{Frontend: []byte("quay")}), `names the frontend "quay"`)
+	_, err = NewMover(old, now, "quay", "")
+	assert.ErrorContains(t, err, `no frontend is called "quay"`)
+
+	two, found, err := config.Read([]config.File{{Name: "two.hcl", Source: []byte(before + "frontend \"quay\" {\n  listen = \"127.0.0.1:81\"\n  route \"all\" {\n    send_to = upstream.a\n  }\n}\n")}})
+	require.NoError(t, err)
+	require.Empty(t, found)
+	m, err = NewMover(old, two, "", "")
+	require.NoError(t, err)
+	assert.ErrorContains(t, m.Add(&trace.Record{}), "say which with -frontend")
+	require.NoError(t, m.Add(&trace.Record{Frontend: []byte("quay"), Path: []byte("/"), Line: 9}))
+	assert.Equal(t, []TraceMove{{"quay", "nobody listens", "upstream a", 1, "? /", 9}}, m.Moves().Moves)
 }
