@@ -16,14 +16,14 @@ func diffCommand() *command {
 	return &command{
 		name: "diff", args: "OLD NEW", summary: "what a change does: requests that go elsewhere, clients that move",
 		help: `
-Every route of either side is tried with a request of its own, so that what goes
-elsewhere comes with a witness; how many clients move is reckoned by the core.
+Every route of either side is tried with a request of its own, so that what is
+answered differently comes with a witness; how many clients move is reckoned by the core.
 
 exit code: 0 nothing changes for traffic; 1 something does; 2 wrong usage;
 3 a configuration that cannot be used
 
 With -trace the requests of a trace are put through both as well, and those that
-are answered by somebody else are counted.
+are answered differently are counted.
 
   kestrix diff harbour.hcl harbour-new.hcl
   kestrix diff harbour.hcl harbour-new.hcl -trace morning.log -host tickets.tern.example`,

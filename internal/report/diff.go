@@ -40,7 +40,7 @@ func (s Style) Diff(old, now string, d *study.Diff) string {
 	}
 	changes("where traffic enters", d.Listeners)
 	if len(d.Requests) > 0 {
-		fmt.Fprintf(&b, "\n%s\n", s.bold("requests that are answered by somebody else"))
+		fmt.Fprintf(&b, "\n%s\n", s.bold("requests that are answered differently"))
 		for _, r := range d.Requests {
 			fmt.Fprintf(&b, "  %s\n    %s\n", flow(r.Request, s.Width, 2), flow(fmt.Sprintf("at %s: was %s, is %s", r.Frontend, r.Old, r.New), s.Width, 4))
 		}
@@ -62,10 +62,10 @@ func (s Style) Diff(old, now string, d *study.Diff) string {
 // traceMoves tells how many requests of a trace go elsewhere.
 func (s Style) traceMoves(b *strings.Builder, t *study.TraceMoves) {
 	fmt.Fprintf(b, "\n%s\n", s.bold("requests of the trace"))
-	if t.Elsewhere == 0 {
+	if t.Different == 0 {
 		fmt.Fprintf(b, "  all %s are answered as before\n", count(t.Requests))
 	} else {
-		fmt.Fprintf(b, "  %s of %s (%s) are answered by somebody else\n", count(t.Elsewhere), count(t.Requests), percent(float64(t.Elsewhere)/float64(t.Requests)))
+		fmt.Fprintf(b, "  %s of %s (%s) are answered differently\n", count(t.Different), count(t.Requests), percent(float64(t.Different)/float64(t.Requests)))
 	}
 	if t.Unknown > 0 {
 		fmt.Fprintf(b, "  %s\n", flow(plural(t.Unknown, "request")+" met a route that asks for what the trace does not record, so that it did not fit; -host names the host of records that name none", s.Width, 2))

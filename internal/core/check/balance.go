@@ -13,10 +13,7 @@ var balanceRules = []*Rule{
 		Mend: "give at least one backend a weight of 1 or more",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
-				total := 0
-				for _, b := range u.Backends {
-					total += b.Weight
-				}
+				total := u.TotalWeight()
 				if len(u.Backends) > 0 && total == 0 && !u.Partial {
 					p.Report(Finding{
 						Range:   u.Backends[0].WeightAt,
@@ -33,10 +30,7 @@ var balanceRules = []*Rule{
 		Mend: "give it a weight, or remove it",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
-				total := 0
-				for _, b := range u.Backends {
-					total += b.Weight
-				}
+				total := u.TotalWeight()
 				for _, b := range u.Backends {
 					if b.Weight == 0 && total > 0 {
 						p.Report(Finding{Range: b.WeightAt, Message: fmt.Sprintf("%q has weight 0", b.Name), Witness: fmt.Sprintf("of 1,000 new requests to %q it gets none", u.Name)})
@@ -73,10 +67,7 @@ var balanceRules = []*Rule{
 		Mend: "a larger weight, or none of the server at all",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
-				total := 0
-				for _, b := range u.Backends {
-					total += b.Weight
-				}
+				total := u.TotalWeight()
 				for _, b := range u.Backends {
 					if b.Weight > 0 && b.Weight*200 < total && !u.Partial {
 						p.Report(Finding{

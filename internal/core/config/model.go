@@ -144,6 +144,15 @@ type Upstream struct {
 	TryAnyway   bool // when_all_down = "try-anyway"
 }
 
+// TotalWeight is the sum of the weights of its backends.
+func (u *Upstream) TotalWeight() int {
+	total := 0
+	for _, b := range u.Backends {
+		total += b.Weight
+	}
+	return total
+}
+
 // Probe is an active health check.
 type Probe struct {
 	Range     hcl.Range

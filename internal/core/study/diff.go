@@ -5,6 +5,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/cespare/xxhash/v2"
+
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/draw"
 	"kestrix/internal/core/route"
@@ -15,7 +17,7 @@ import (
 // stable; an empty list says that nothing of the kind changes.
 type Diff struct {
 	Listeners []Change      `json:"listeners"`
-	Requests  []RequestMove `json:"requests"` // requests that are answered by somebody else, each a witness
+	Requests  []RequestMove `json:"requests"` // requests that are answered differently, each a witness
 	Backends  []Change      `json:"backends"`
 	Clients   []ClientMove  `json:"clients"`
 	Settings  []Change      `json:"settings"`
@@ -35,7 +37,7 @@ type Change struct {
 	New  string `json:"new"`
 }
 
-// RequestMove is a request that another route, or another upstream, takes now.
+// RequestMove is a request that goes elsewhere, or is changed or answered otherwise.
 type RequestMove struct {
 	Frontend string `json:"frontend"`
 	Request  string `json:"request"`
@@ -102,7 +104,7 @@ func listens(f *config.Frontend) string {
 }
 
 // requests puts a request for every route of either side through both, and
-// tells of those that are answered by somebody else.
+// tells of those that are answered differently.
 func (d *Diff) requests(f, g *config.Frontend) {
 	a, b := route.Compile(f), route.Compile(g)
 	seen := map[string]bool{}
@@ -131,14 +133,51 @@ func leads(f *config.Frontend, i int) string {
 		return "nobody: 404"
 	}
 	r := f.Routes[i]
-	if own := r.Answer(); own != "" {
-		return own
+	words := r.Answer()
+	switch {
+	case r.Reply != nil:
+		words += fmt.Sprintf(" %s (%s)", bodyWords(r.Reply.Body), r.Reply.ContentType)
+	case words == "":
+		words = "upstream " + r.SendTo.Value
 	}
-	words := "upstream " + r.SendTo.Value
 	if w := r.Rewrite; w != nil {
 		words += fmt.Sprintf(", rewritten (%s)", rewriteWords(w))
 	}
+	if h := r.Headers; h != nil {
+		words += editWords("request", h.Request) + editWords("answer", h.Answer)
+	}
 	return words
+}
+
+// bodyWords names a fixed body; two long ones that differ anywhere are named
+// differently.
+func bodyWords(body string) string {
+	const most = 40
+	if len(body) <= most {
+		return strconv.Quote(body)
+	}
+	return fmt.Sprintf("%q and on, %d bytes, digest %016x", strings.ToValidUTF8(body[:most], ""), len(body), xxhash.Sum64String(body))
+}
+
+// editWords tells what is done to header fields, empty for nothing.
+func editWords(where string, e *config.FieldEdits) string {
+	if e == nil {
+		return ""
+	}
+	var out []string
+	for _, f := range e.Set {
+		out = append(out, "sets "+f.Name+": "+f.Value)
+	}
+	for _, f := range e.Add {
+		out = append(out, "adds "+f.Name+": "+f.Value)
+	}
+	for _, name := range e.Remove {
+		out = append(out, "removes "+name)
+	}
+	if len(out) == 0 {
+		return ""
+	}
+	return fmt.Sprintf(", %s headers (%s)", where, strings.Join(out, ", "))
 }
 
 func rewriteWords(w *config.Rewrite) string {

@@ -124,7 +124,7 @@ func TestMoverCountsWhatGoesElsewhere(t *testing.T) {
 	}
 	got := m.Moves()
 	assert.EqualValues(t, 5, got.Requests)
-	assert.EqualValues(t, 3, got.Elsewhere)
+	assert.EqualValues(t, 3, got.Different)
 	assert.EqualValues(t, 2, got.Unknown)
 	assert.Equal(t, []TraceMove{
 		{"web", "upstream b", "upstream a", 2, "GET /live/a", 1},
@@ -142,4 +142,66 @@ func TestMoverCountsWhatGoesElsewhere(t *testing.T) {
 	assert.ErrorContains(t, m.Add(&trace.Record{}), "say which with -frontend")
 	require.NoError(t, m.Add(&trace.Record{Frontend: []byte("quay"), Path: []byte("/"), Line: 9}))
 	assert.Equal(t, []TraceMove{{"quay", "nobody listens", "upstream a", 1, "? /", 9}}, m.Moves().Moves)
+}
+
+func TestCompareSeesEveryPartOfARoute(t *testing.T) {
+	long := strings.Repeat("s", 60)
+	text := `frontend "web" {
+  listen = "127.0.0.1:80"
+  route "go" {
+    when {
+      path = "/go/**"
+    }
+    redirect {
+      to     = "https://tern.example{path}"
+      status = 308
+    }
+  }
+  route "soon" {
+    when {
+      path = "/soon"
+    }
+    reply {
+      status       = 503
+      body         = "` + long + `t"
+      content_type = "text/plain"
+    }
+  }
+  route "rest" {
+    rewrite {
+      prepend = "/v1"
+      host    = "in.tern.example"
+    }
+    headers {
+      request {
+        set = { "X-Quay" = "1" }
+        add = { "X-Tide" = "2" }
+      }
+      answer {
+        remove = ["Server"]
+      }
+    }
+    send_to = upstream.a
+  }
+}
+upstream "a" {
+  backends = { auk = "127.0.0.1:1" }
+}
+`
+	read := func(text string) *config.Config {
+		c, found, err := config.Read([]config.File{{Name: "a.hcl", Source: []byte(text)}})
+		require.NoError(t, err)
+		require.Empty(t, found)
+		return c
+	}
+	assert.False(t, Compare(read(text), read(text)).Changed())
+	assert.False(t, Compare(read(text), read(strings.Replace(text, `"rest"`, `"all"`, 1))).Changed(), "a name changes nothing")
+	for _, one := range [][2]string{
+		{"308", "302"}, {"https://tern", "https://quay"}, {"503", "504"}, {long + "t", long + "u"}, {"text/plain", "text/html"}, {"/v1", "/v2"},
+		{"in.tern", "in.quay"}, {`"X-Quay" = "1"`, `"X-Quay" = "2"`}, {"X-Tide", "X-Ebb"}, {`"Server"`, `"Via"`},
+	} {
+		d := Compare(read(text), read(strings.Replace(text, one[0], one[1], 1)))
+		require.Len(t, d.Requests, 1, "%s becomes %s", one[0], one[1])
+		assert.NotEqual(t, d.Requests[0].Old, d.Requests[0].New)
+	}
 }

@@ -16,7 +16,7 @@ import (
 // configuration. The keys are documented and stable.
 type TraceMoves struct {
 	Requests  int64       `json:"requests"`
-	Elsewhere int64       `json:"elsewhere"` // of them, those that somebody else answers
+	Different int64       `json:"different"` // of them, those that are answered differently
 	Unknown   int64       `json:"unknown"`   // of them, those for which a condition asks what the trace does not record
 	Moves     []TraceMove `json:"moves"`     // the most frequent first
 }
@@ -112,7 +112,7 @@ func (m *Mover) Add(rec *trace.Record) error {
 	if p.old.ends[i] == p.now.ends[j] {
 		return nil
 	}
-	m.moves.Elsewhere++
+	m.moves.Different++
 	at := p.seen[[2]int{i, j}]
 	if at == nil {
 		at = &TraceMove{

@@ -61,10 +61,7 @@ func Draw(c *config.Config) *Picture {
 	}
 	for _, u := range c.Upstreams {
 		x := PictureUpstream{Name: u.Name, Algorithm: u.Algorithm, Settings: settings(u), Backends: []PictureBackend{}}
-		total := 0
-		for _, b := range u.Backends {
-			total += b.Weight
-		}
+		total := u.TotalWeight()
 		for _, b := range u.Backends {
 			x.Backends = append(x.Backends, PictureBackend{b.Name, b.Address.String(), b.Weight, float64(b.Weight) / float64(max(total, 1))})
 		}
