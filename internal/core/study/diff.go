@@ -211,7 +211,7 @@ func (d *Diff) upstream(a, b *config.Upstream) {
 			d.Backends = append(d.Backends, Change{b.Name + "." + x.Name, fmt.Sprintf("weight %d", x.Weight), fmt.Sprintf("weight %d", y.Weight)})
 		}
 		if x.MaxInFlight != y.MaxInFlight {
-			d.Backends = append(d.Backends, Change{b.Name + "." + x.Name, fmt.Sprintf("max_in_flight %d", x.MaxInFlight), fmt.Sprintf("max_in_flight %d", y.MaxInFlight)})
+			d.Backends = append(d.Backends, Change{b.Name + "." + x.Name, limitWords(x.MaxInFlight), limitWords(y.MaxInFlight)})
 		}
 	}
 	for _, y := range b.Backends {
@@ -224,6 +224,13 @@ func (d *Diff) upstream(a, b *config.Upstream) {
 	for i := range x {
 		d.block(b.Name, x[i], y[i])
 	}
+}
+
+func limitWords(n int) string {
+	if n == 0 {
+		return "no max_in_flight"
+	}
+	return fmt.Sprintf("max_in_flight %d", n)
 }
 
 // block compares a block of settings key by key, or as a whole where it is there
