@@ -127,7 +127,7 @@ func TestAProbeStillUnderWayIsNotSentTwice(t *testing.T) {
 }
 
 func TestFailuresOfTrafficSuspend(t *testing.T) {
-	u := New(0, parse(t, "suspend {\n after = 3\n rest = \"10s\"\n keep = \"50%\"\n on = [\"connect\", \"503\"]\n}"), 1)
+	u := New(0, parse(t, "suspend {\n after = 3\n rest = \"10s\"\n growth = 3\n longest = \"25s\"\n keep = \"50%\"\n on = [\"connect\", \"503\"]\n}"), 1)
 	hit := func(now tick.Time, name string, o Outcome) {
 		for i := range uint64(100) {
 			q, a := get(i), &Attempt{}
@@ -161,7 +161,7 @@ func TestFailuresOfTrafficSuspend(t *testing.T) {
 	for range 3 {
 		hit(13*second, "auk", refused)
 	}
-	assert.Equal(t, []string{"13.0 auk up-suspended: 3 requests failed in a row, the last: connection refused; it rests for 20s"}, story(u))
+	assert.Equal(t, []string{"13.0 auk up-suspended: 3 requests failed in a row, the last: connection refused; it rests for 25s"}, story(u), "three times as long, cut to the longest")
 }
 
 func TestAttemptsFromBeforeAChangeOfStateDoNotCount(t *testing.T) {
