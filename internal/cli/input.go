@@ -56,12 +56,26 @@ func readConfig(name string, with []string) (*source, error) {
 		files = append(files, config.File{Name: p, Source: src})
 		s.read = append(s.read, p)
 	}
-	c, found, err := config.ReadIn(files, os.LookupEnv)
+	c, found, err := config.ReadIn(files, config.World{Env: os.LookupEnv, File: besides(paths[0])})
 	if err != nil {
 		return nil, unusable(err)
 	}
 	s.config, s.found = c, check.Run(c, found)
 	return s, nil
+}
+
+// besides reads files that a configuration names relative to its own folder.
+func besides(config string) func(string) ([]byte, error) {
+	return func(name string) ([]byte, error) {
+		if !filepath.IsAbs(name) {
+			name = filepath.Join(filepath.Dir(config), name)
+		}
+		text, err := os.ReadFile(name)
+		if err != nil {
+			return nil, reason(err)
+		}
+		return text, nil
+	}
 }
 
 // folder lists the files of a folder that are read, and those that are not.

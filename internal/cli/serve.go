@@ -81,7 +81,7 @@ func runServe(ctx context.Context, env *Env, f *serveFlags) error {
 		return err
 	}
 	defer access.close()
-	p := proxy.New(proxy.Options{Seed: f.seed, Grace: f.grace, Event: n.event, Access: access.add})
+	p := proxy.New(proxy.Options{ReadFile: besides(s.read[0]), Seed: f.seed, Grace: f.grace, Event: n.event, Access: access.add})
 	if err := p.Apply(s.config); err != nil {
 		return unusable(err)
 	}

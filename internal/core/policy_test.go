@@ -32,7 +32,9 @@ var allowed = map[string][]string{
 	"internal/core/route":   {"internal/core/config"},
 	"internal/core/trace":   {"internal/core/draw"},
 	"internal/core/health":  {"internal/core/tick"},
-	"internal/core/rewrite": {"internal/core/config"},
+	"internal/core/rewrite": {"internal/core/config", "internal/core/peer"},
+	"internal/core/peer":    {},
+	"internal/core/limit":   {"internal/core/config", "internal/core/tick"},
 	"internal/core/sticky":  {"internal/core/tick"},
 	"internal/core/balance": {
 		"internal/core/draw", "internal/core/queue", "internal/core/tick",

@@ -66,6 +66,26 @@ var structureRules = []*Rule{
 		},
 	},
 	{
+		ID: "KX111", Severity: config.Error, Title: "an http setting in a tcp frontend",
+		Why:  "a tcp frontend carries bytes without looking into them: there is no host, path or header that it could see",
+		Mend: "protocol = \"http\", or leave the setting out; TLS that is passed through can be told apart by sni",
+		Run: func(p *Pass) {
+			for _, f := range p.Config.Frontends {
+				if f.Protocol != "tcp" {
+					continue
+				}
+				for _, r := range f.Routes {
+					for _, x := range httpOnly(r) {
+						p.Report(Finding{
+							Range: x.at, Message: fmt.Sprintf("%s needs http, and frontend %q speaks tcp", x.what, f.Name),
+							Hint: fmt.Sprintf("the protocol stands at %s", finder{f.ProtocolAt}.place()),
+						})
+					}
+				}
+			}
+		},
+	},
+	{
 		ID: "KX109", Severity: config.Warning, Title: "two backends of one upstream with the same address",
 		Why:  "it counts twice in every share, and both are down together",
 		Mend: "remove one, or give one more weight if that was meant",
@@ -112,6 +132,48 @@ var structureRules = []*Rule{
 			}
 		},
 	},
+}
+
+type settingAt struct {
+	what string
+	at   hcl.Range
+}
+
+// httpOnly lists what a route asks or does that only http has.
+func httpOnly(r *config.Route) []settingAt {
+	var out []settingAt
+	match := func(what string, all []config.Match) {
+		if len(all) > 0 {
+			out = append(out, settingAt{"a condition on the " + what, all[0].Range})
+		}
+	}
+	pairs := func(what string, all []config.MatchPair) {
+		if len(all) > 0 {
+			out = append(out, settingAt{"a condition on a " + what, all[0].Name.Range})
+		}
+	}
+	match("host", r.When.Host)
+	match("path", r.When.Path)
+	match("method", r.When.Method)
+	pairs("header field", r.When.Header)
+	pairs("query parameter", r.When.Query)
+	pairs("cookie", r.When.Cookie)
+	for _, x := range []struct {
+		given bool
+		what  string
+		at    func() hcl.Range
+	}{
+		{r.Redirect != nil, "redirect", func() hcl.Range { return r.Redirect.Range }},
+		{r.Reply != nil, "reply", func() hcl.Range { return r.Reply.Range }},
+		{r.Rewrite != nil, "rewrite", func() hcl.Range { return r.Rewrite.Range }},
+		{r.Headers != nil, "headers", func() hcl.Range { return r.Headers.Range }},
+		{r.Limits.BodySize > 0, "body_size", func() hcl.Range { return r.Limits.Range }},
+	} {
+		if x.given {
+			out = append(out, settingAt{x.what, x.at()})
+		}
+	}
+	return out
 }
 
 // probesAlike says whether two probes judge a server alike.

@@ -31,11 +31,41 @@ func (d *Decoder) build(c *Config, roots []*Node) {
 			}
 		}
 	}
+	d.topKeys(c, roots)
 	slices.SortFunc(c.Lets, func(a, b Let) int { return strings.Compare(a.Name, b.Name) })
 	if !c.AccessLog.Given {
 		c.AccessLog = accessLog(&Node{Def: Language.Block("access_log")})
 		c.AccessLog.Given = false
 	}
+}
+
+// topKeys reads the keys at the top, each of which may stand once in all files
+// together.
+func (d *Decoder) topKeys(c *Config, roots []*Node) {
+	all := &Node{Def: Language, values: map[string]Placed[any]{}}
+	for _, root := range roots {
+		for _, n := range root.Nodes {
+			if !n.Def.Many && all.One(n.Def.Name) == nil {
+				all.Nodes = append(all.Nodes, n)
+			}
+		}
+	}
+	for _, root := range roots {
+		for _, k := range Language.Keys {
+			v, ok := root.values[k.Name]
+			if !ok {
+				continue
+			}
+			if first, twice := all.values[k.Name]; twice {
+				d.Add(IDTwice, v.Range, k.Name+" is given twice", fmt.Sprintf("the first stands at %s:%d", first.Range.Filename, first.Range.Start.Line))
+				continue
+			}
+			all.values[k.Name] = v
+		}
+	}
+	c.Settings = settings(all, "")
+	c.Trusted, c.TrustedAt = Get[[]netip.Prefix](all, "trusted_proxies"), all.At("trusted_proxies")
+	c.ClientFrom = Get[string](all, "client_from")
 }
 
 func accessLog(n *Node) AccessLog {
@@ -47,12 +77,24 @@ func (d *Decoder) frontend(n *Node) *Frontend {
 		Name: n.Label.Value, Range: n.Range,
 		Listen: Get[[]Placed[Address]](n, "listen"), Protocol: Get[string](n, "protocol"),
 	}
+	f.ProxyProtocol, f.ProtocolAt = Get[bool](n, "proxy_protocol"), n.At("protocol")
+	f.Settings = settings(n, "")
+	if x := n.One("tls"); x != nil {
+		f.TLS = d.frontTLS(x, f.Protocol)
+	}
+	t := n.child("timeouts")
+	f.Timeouts = FrontTimeouts{RequestHeader: Get[time.Duration](t, "request_header"), Idle: Get[time.Duration](t, "idle")}
+	f.Limits = d.limits(n.child("limits"))
 	for _, r := range n.All("route") {
 		route := &Route{Name: r.Label.Value, Range: r.Range, SendTo: Get[Placed[string]](r, "send_to")}
 		route.When.Range = r.Range
+		route.Settings = settings(r, "")
 		if w := r.One("when"); w != nil {
 			route.When = d.when(w)
 		}
+		route.Timeouts = waits(r.child("timeouts"))
+		route.StreamAt = r.child("timeouts").At("stream")
+		route.Limits = d.limits(r.child("limits"))
 		d.own(r, route)
 		if x := r.One("rewrite"); x != nil {
 			route.Rewrite = d.rewrite(x)
@@ -125,8 +167,9 @@ func (d *Decoder) when(n *Node) When {
 		Range: n.Range,
 		Host:  Get[[]Match](n, "host"), Path: Get[[]Match](n, "path"), Method: Get[[]Match](n, "method"),
 		Header: Get[[]MatchPair](n, "header"), Query: Get[[]MatchPair](n, "query"), Cookie: Get[[]MatchPair](n, "cookie"),
+		SNI: Get[[]Match](n, "sni"),
 	}
-	for _, h := range w.Host {
+	for _, h := range slices.Concat(w.Host, w.SNI) {
 		if h.Regexp != nil {
 			continue
 		}
@@ -222,12 +265,36 @@ func (d *Decoder) upstream(n *Node) *Upstream {
 	if r := n.One("retry"); r != nil {
 		u.Retry = &Retry{Range: r.Range, Attempts: Get[int](r, "attempts"), On: d.failures(r)}
 	}
-	t := n.One("timeouts")
-	if t == nil {
-		t = &Node{Def: n.Def.Block("timeouts"), Range: n.Range}
+	u.ProxyProtocol, u.ProxyProtocolAt = Get[string](n, "proxy_protocol"), n.At("proxy_protocol")
+	u.Settings = settings(n, "")
+	if x := n.One("tls"); x != nil {
+		u.TLS = d.upstreamTLS(x)
 	}
-	u.Timeouts = Timeouts{Range: t.Range, Connect: Get[time.Duration](t, "connect"), Answer: Get[time.Duration](t, "answer")}
+	t := n.child("timeouts")
+	u.Timeouts = Timeouts{Range: t.Range, Connect: Get[time.Duration](t, "connect"), Kept: Get[time.Duration](t, "kept"), Waits: waits(t)}
 	return u
+}
+
+func waits(n *Node) Waits {
+	return Waits{
+		Answer: Get[time.Duration](n, "answer"), Idle: Get[time.Duration](n, "idle"), Stream: Get[time.Duration](n, "stream"),
+		given: [3]bool{n.Has("answer"), n.Has("idle"), n.Has("stream")},
+	}
+}
+
+// limits reads what one client may ask for.
+func (d *Decoder) limits(n *Node) Limits {
+	l := Limits{
+		Range: n.Range, HeaderSize: Get[int64](n, "header_size"), Connections: Get[int](n, "connections"),
+		BodySize: Get[int64](n, "body_size"), Rate: Get[float64](n, "rate"), Burst: Get[int](n, "burst"),
+	}
+	if n.Has("burst") && !n.Has("rate") {
+		d.Add(IDMissing, n.At("burst"), "burst without a rate limits nothing", "rate = \"20/s\"")
+	}
+	if l.Rate > 0 && l.Burst == 0 {
+		l.Burst = max(1, int(l.Rate))
+	}
+	return l
 }
 
 func (d *Decoder) sticky(n *Node) *Sticky {

@@ -2,7 +2,6 @@ package config
 
 import (
 	"fmt"
-	"math"
 	"strings"
 	"testing"
 	"time"
@@ -180,7 +179,7 @@ func TestMistakesAreToldWithPlaceAndCure(t *testing.T) {
 	for _, c := range []struct{ name, text, want string }{
 		{"unknown block", small + "upstrm \"x\" {\n}\n", `12:1 KX002 there is no block "upstrm" at the top | did you mean upstream?`},
 		{"unknown key", up(`algoritm = "random"`), `8:3 KX002 there is no key "algoritm" in upstream | did you mean algorithm?`},
-		{"far from any key", up(`zzz = 1`), `8:3 KX002 there is no key "zzz" in upstream | known here: algorithm, backends, slow_start, when_all_down, probe, suspend, sticky, retry, timeouts`},
+		{"far from any key", up(`zzz = 1`), `8:3 KX002 there is no key "zzz" in upstream | known here: ` + strings.Join(upstreamBlock.names(), ", ")},
 		{"key for block", up(`probe = "http"`), `8:3 KX002 probe is a block; it takes no = | write probe { ... }`},
 		{"block for key", up("algorithm {\n}"), `8:3 KX002 algorithm is a key, not a block | write algorithm = "least-connections"`},
 		{"choice", up(`algorithm = "rondom"`), `8:15 KX007 algorithm cannot be "rondom"; it is "round-robin", "least-connections", "random" or "hash" | did you mean "random"?`},
@@ -333,54 +332,6 @@ func TestSourcesThatCannotBeReadAreRefused(t *testing.T) {
 	assert.Len(t, c.Upstreams, 1)
 }
 
-func TestUnits(t *testing.T) {
-	for s, want := range map[string]time.Duration{"250ms": 250 * time.Millisecond, "2s": 2 * time.Second, "1m30s": 90 * time.Second, "0s": 0, "8h": 8 * time.Hour} {
-		d, err := ParseDuration(s)
-		assert.NoError(t, err, s)
-		assert.Equal(t, want, d, s)
-	}
-	for s, want := range map[string]float64{"200/s": 200, "30/m": 0.5, "3600/h": 1, "0.5/s": 0.5} {
-		r, err := ParseRate(s)
-		assert.NoError(t, err, s)
-		assert.InDelta(t, want, r, 1e-9, s)
-	}
-	for _, s := range []string{"", "200", "200/d", "-1/s", "0/s", "NaN/s", "Inf/s", "1e400/s", "/s"} {
-		_, err := ParseRate(s)
-		assert.Error(t, err, s)
-	}
-	for s, want := range map[string]string{
-		"192.0.2.11:8080": "192.0.2.11:8080", "[2001:db8::13]:80": "[2001:db8::13]:80", "a-b.example:1": "a-b.example:1",
-		"unix:/run/a.sock": "unix:/run/a.sock", "[::]:65535": "[::]:65535", "srv_1:9": "srv_1:9",
-	} {
-		a, err := ParseAddress(s)
-		assert.NoError(t, err, s)
-		assert.Equal(t, want, a.String(), s)
-	}
-	for s, want := range map[string]string{
-		"127.0.0.1": "has no port", "::1": `write "[::1]:8080"`, "2001:db8::1:80": "has no port", "host": "has no port",
-		"http://a:80": "is a URL", "a:0": "from 1 to 65535", "a:65536": "from 1 to 65535", "a:x": "from 1 to 65535", ":80": "names no host",
-		"unix:run": "absolute path", "unix:/" + strings.Repeat("x", 120): "107 bytes", "[127.0.0.1]:80": "is not an IPv6 address",
-		"1.2.3.4.5:80": "is not an IPv4 address", "300.1.2.3:80": "is not an IPv4 address", "a b:80": `" " cannot stand`, "a..b:80": "not a host name",
-		strings.Repeat("a", 64) + ":80": "not a host name", "[::1]80": "has no port after the bracket", "fe80::1%eth0:80": "has no port",
-	} {
-		_, err := ParseAddress(s)
-		if assert.Error(t, err, s) {
-			assert.Contains(t, err.Error(), want, s)
-		}
-	}
-	for s, want := range map[string]float64{"0%": 0, "50%": 0.5, "100 %": 1, "33.3%": 0.333} {
-		p, err := ParsePercent(s)
-		assert.NoError(t, err, s)
-		assert.InDelta(t, want, p, 1e-9, s)
-	}
-	for _, s := range []string{"", "%", "-1%", "101%", "NaN%", "x%"} {
-		_, err := ParsePercent(s)
-		assert.Error(t, err, s)
-	}
-}
-
-// TestTheTableIsWhole holds the table of the language to its own rules: defaults
-// and examples can be read as what they stand for.
 func TestTheTableIsWhole(t *testing.T) {
 	var walk func(b *Block, where string)
 	walk = func(b *Block, where string) {
@@ -406,49 +357,6 @@ func TestTheTableIsWhole(t *testing.T) {
 		}
 	}
 	walk(Language, "language")
-}
-
-func TestFunctions(t *testing.T) {
-	src := strings.Replace(small, "{\n    auk = \"127.0.0.1:9001\"\n  }", "{ for i in range(1, 4) : format(\"app%02d\", i) => \"10.0.0.${i}:${env(\"PORT\", \"80\")}\" }", 1)
-	env := func(name string) (string, bool) { return "8080", name == "PORT" }
-	c, found, err := ReadIn([]File{{Name: "t.hcl", Source: []byte(src)}}, env)
-	require.NoError(t, err)
-	require.Empty(t, said(found))
-	require.Len(t, c.Upstreams[0].Backends, 3)
-	assert.Equal(t, "app03", c.Upstreams[0].Backends[2].Name)
-	assert.Equal(t, "10.0.0.3:8080", c.Upstreams[0].Backends[2].Address.String())
-	c, _ = read(t, src)
-	assert.Equal(t, 80, c.Upstreams[0].Backends[0].Address.Port, "the default, without an environment")
-	for call, want := range map[string]string{
-		`env("NONE")`:            "8:15 KX003 the environment has no NONE; give a default: env(\"NONE\", \"...\")",
-		`formt("a")`:             "8:15 KX003 there is no function",
-		`range(1, 1000000)`:      "8:15 KX003 ",
-		`env()`:                  "8:15 KX003 ",
-		`env("A", "B", "C")`:     "8:15 KX003 ",
-		`regexp("a")`:            "8:15 KX003 there is no function",
-		`format("%d", "x")`:      "8:15 KX003 ",
-		`range(3)`:               "8:15 KX003 algorithm is a list, not text",
-		`format("%s", "random")`: "",
-	} {
-		_, found := read(t, strings.Replace(small, "  backends = {", "  algorithm = "+call+"\n  backends = {", 1))
-		if want == "" {
-			assert.Empty(t, said(found), call)
-			continue
-		}
-		require.Len(t, found, 1, call)
-		line := said(found)[0]
-		assert.Equal(t, 8, found[0].Range.Start.Line, call)
-		assert.Contains(t, line[strings.Index(line, " ")+1:], want[strings.Index(want, " ")+1:], call)
-	}
-}
-
-func TestSuggestions(t *testing.T) {
-	known := []string{"algorithm", "backends", "probe", "retry", "up"}
-	for wrong, want := range map[string]string{
-		"algoritm": "algorithm", "BACKENDS": "backends", "prob": "probe", "retrys": "retry", "xyz": "", "": "", "backendss": "backends", "alg": "algorithm",
-	} {
-		assert.Equal(t, want, Suggest(wrong, known), wrong)
-	}
 }
 
 func TestSeveralFilesAreOneConfiguration(t *testing.T) {
@@ -499,10 +407,4 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
-}
-
-func TestTimesAreBounded(t *testing.T) {
-	d, err := ParseDuration("87000h")
-	require.NoError(t, err)
-	assert.Less(t, float64(d)*3, float64(math.MaxInt64), "three of them can be added up")
 }

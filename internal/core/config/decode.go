@@ -52,6 +52,15 @@ func (n *Node) One(block string) *Node {
 	return nil
 }
 
+// child is One, or a block without keys where there is none, so that defaults
+// can be read from it.
+func (n *Node) child(block string) *Node {
+	if c := n.One(block); c != nil {
+		return c
+	}
+	return &Node{Def: n.Def.Block(block), Range: n.Range}
+}
+
 // Get gives a key's value, or its default from the table; the zero value for a
 // key with neither.
 func Get[T any](n *Node, key string) T {
@@ -96,7 +105,7 @@ type Decoder struct {
 // NewDecoder gives a decoder without values of its own.
 func NewDecoder() *Decoder {
 	return &Decoder{
-		Context:    &hcl.EvalContext{Variables: map[string]cty.Value{"let": cty.EmptyObjectVal}, Functions: functions(nil)},
+		Context:    &hcl.EvalContext{Variables: map[string]cty.Value{"let": cty.EmptyObjectVal}, Functions: functions(World{})},
 		lets:       map[string]bool{},
 		brokenLets: map[string]bool{},
 	}
@@ -111,6 +120,29 @@ func (d *Decoder) Add(id string, rng hcl.Range, message, hint string) {
 // that missing things are not reported: they may only have been unreadable.
 func (d *Decoder) Decode(def *Block, body *hclsyntax.Body, head hcl.Range, broken bool) *Node {
 	n := &Node{Def: def, Range: head, values: map[string]Placed[any]{}}
+	d.attributes(n, body)
+	for _, b := range body.Blocks {
+		d.block(n, b, broken)
+	}
+	if broken {
+		return n
+	}
+	for _, k := range def.Keys {
+		if _, ok := n.values[k.Name]; !ok && k.Required {
+			d.Add(IDMissing, head, fmt.Sprintf("%s has no %s", title(def), k.Name), k.Name+" = "+k.Example)
+		}
+	}
+	for _, c := range def.Blocks {
+		if c.Required && n.One(c.Name) == nil {
+			d.Add(IDMissing, head, fmt.Sprintf("%s has no %s", title(def), c.Name), c.Help)
+		}
+	}
+	return n
+}
+
+// attributes reads the keys of a body.
+func (d *Decoder) attributes(n *Node, body *hclsyntax.Body) {
+	def := n.Def
 	for _, a := range sortedAttributes(body) {
 		k := def.Key(a.Name)
 		if k == nil {
@@ -131,23 +163,6 @@ func (d *Decoder) Decode(def *Block, body *hclsyntax.Body, head hcl.Range, broke
 			n.values[k.Name] = Placed[any]{nil, a.Expr.Range()}
 		}
 	}
-	for _, b := range body.Blocks {
-		d.block(n, b, broken)
-	}
-	if broken {
-		return n
-	}
-	for _, k := range def.Keys {
-		if _, ok := n.values[k.Name]; !ok && k.Required {
-			d.Add(IDMissing, head, fmt.Sprintf("%s has no %s", title(def), k.Name), k.Name+" = "+k.Example)
-		}
-	}
-	for _, c := range def.Blocks {
-		if c.Required && n.One(c.Name) == nil {
-			d.Add(IDMissing, head, fmt.Sprintf("%s has no %s", title(def), c.Name), c.Help)
-		}
-	}
-	return n
 }
 
 // spoiled says whether the syntax is broken inside a range, so that what was

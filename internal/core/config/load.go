@@ -10,17 +10,17 @@ import (
 // Read reads sources as one configuration. What is wrong with it comes as
 // findings, in source order; the Config holds what could be read. The error is
 // an UnusableError, for a source that cannot be read at all.
-func Read(files []File) (*Config, Findings, error) { return ReadIn(files, nil) }
+func Read(files []File) (*Config, Findings, error) { return ReadIn(files, World{}) }
 
-// ReadIn is Read for sources that may ask for variables of an environment; nil
-// has none.
-func ReadIn(files []File, env Env) (*Config, Findings, error) {
+// ReadIn is Read for sources that may ask for variables of the environment and
+// for files.
+func ReadIn(files []File, w World) (*Config, Findings, error) {
 	if len(files) == 0 {
 		return nil, nil, errors.New("no file to read")
 	}
 	c := &Config{Files: files}
 	d := NewDecoder()
-	d.Context.Functions = functions(env)
+	d.Context.Functions = functions(w)
 	type parsed struct {
 		body   *hclsyntax.Body
 		broken bool
@@ -63,13 +63,7 @@ func ReadIn(files []File, env Env) (*Config, Findings, error) {
 // top decodes one file's outermost level.
 func (d *Decoder) top(body *hclsyntax.Body, head hcl.Range, broken bool, lets map[*hclsyntax.Block]*Node) *Node {
 	n := &Node{Def: Language, Range: head, values: map[string]Placed[any]{}}
-	for _, a := range sortedAttributes(body) {
-		hint := didYouMean(a.Name, Language.names())
-		if Language.Block(a.Name) != nil {
-			hint = a.Name + " is a block: write " + a.Name + " ... {"
-		}
-		d.Add(IDUnknown, a.NameRange, "there is no key \""+shorten(a.Name)+"\" at the top", hint)
-	}
+	d.attributes(n, body)
 	for _, b := range body.Blocks {
 		if let, ok := lets[b]; ok {
 			n.Nodes = append(n.Nodes, let)

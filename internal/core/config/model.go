@@ -2,6 +2,7 @@ package config
 
 import (
 	"fmt"
+	"net/netip"
 	"strings"
 	"time"
 
@@ -21,8 +22,14 @@ type Config struct {
 	Frontends []*Frontend
 	Upstreams []*Upstream
 	AccessLog AccessLog
-	Lets      []Let
-	Broken    bool // the syntax had errors: what is missing may only have been unreadable
+	Trusted   []netip.Prefix // proxies in front of this one
+	TrustedAt hcl.Range
+	// ClientFrom is the field of trusted proxies that names the client:
+	// x-forwarded-for or forwarded.
+	ClientFrom string
+	Settings   []Settings // at the top
+	Lets       []Let
+	Broken     bool // the syntax had errors: what is missing may only have been unreadable
 }
 
 // Upstream gives the upstream of that name, nil if there is none.
@@ -59,8 +66,15 @@ type Frontend struct {
 	Name     string
 	Range    hcl.Range
 	Listen   []Placed[Address]
-	Protocol string // http
-	Routes   []*Route
+	Protocol string // http or tcp
+	// ProxyProtocol: connections begin with a PROXY protocol header.
+	ProxyProtocol bool
+	ProtocolAt    hcl.Range
+	Routes        []*Route
+	TLS           *FrontTLS // nil: none
+	Timeouts      FrontTimeouts
+	Limits        Limits
+	Settings      []Settings
 }
 
 // Route is a rule of a frontend; the first whose When fits decides.
@@ -74,6 +88,10 @@ type Route struct {
 	Reply    *Reply    // nil: none
 	Rewrite  *Rewrite  // nil: none
 	Headers  *Headers  // nil: none
+	Timeouts Waits     // 0: as the upstream says
+	Settings []Settings
+	StreamAt hcl.Range // where the longest stream stands; of the route's head if it does not
+	Limits   Limits
 }
 
 // Answer words what a route answers by itself, empty if it sends to an upstream.
@@ -118,11 +136,12 @@ type When struct {
 	Header []MatchPair
 	Query  []MatchPair
 	Cookie []MatchPair
+	SNI    []Match
 }
 
 // Empty says whether the condition fits everything.
 func (w *When) Empty() bool {
-	return len(w.Host)+len(w.Path)+len(w.Method)+len(w.Client)+len(w.Header)+len(w.Query)+len(w.Cookie) == 0
+	return len(w.Host)+len(w.Path)+len(w.Method)+len(w.Client)+len(w.Header)+len(w.Query)+len(w.Cookie)+len(w.SNI) == 0
 }
 
 // Upstream is a named group of backends that serve the same thing.
@@ -139,9 +158,15 @@ type Upstream struct {
 	Sticky      *Sticky  // nil: off
 	Retry       *Retry   // nil: off
 	Timeouts    Timeouts
+	TLS         *UpstreamTLS  // nil: none
 	Ramp        time.Duration // slow start; 0: off
 	RampAt      hcl.Range
-	TryAnyway   bool // when_all_down = "try-anyway"
+	// ProxyProtocol: v1 or v2, the header that connections to backends begin
+	// with; empty for none.
+	ProxyProtocol   string
+	ProxyProtocolAt hcl.Range
+	TryAnyway       bool // when_all_down = "try-anyway"
+	Settings        []Settings
 }
 
 // TotalWeight is the sum of the weights of its backends.
@@ -224,7 +249,43 @@ type Retry struct {
 type Timeouts struct {
 	Range   hcl.Range
 	Connect time.Duration
-	Answer  time.Duration
+	Kept    time.Duration // how long an unused connection is kept
+	Waits
+}
+
+// Waits are the timeouts that a route may change.
+type Waits struct {
+	Answer time.Duration // to the head of an answer
+	Idle   time.Duration // on which nothing moves
+	Stream time.Duration // longest life of a stream; 0 is no limit
+	given  [3]bool
+}
+
+// Waits gives the timeouts that hold for a route's requests to an upstream.
+func (r *Route) Waits(u *Upstream) Waits {
+	w := u.Timeouts.Waits
+	for i, p := range []struct{ to, from *time.Duration }{{&w.Answer, &r.Timeouts.Answer}, {&w.Idle, &r.Timeouts.Idle}, {&w.Stream, &r.Timeouts.Stream}} {
+		if r.Timeouts.given[i] {
+			*p.to = *p.from
+		}
+	}
+	return w
+}
+
+// FrontTimeouts say how long a client is waited for.
+type FrontTimeouts struct {
+	RequestHeader time.Duration
+	Idle          time.Duration // between two requests
+}
+
+// Limits are what one client may ask for; 0 is no limit.
+type Limits struct {
+	Range       hcl.Range
+	HeaderSize  int64 // bytes; of a frontend only
+	Connections int   // of a frontend only
+	BodySize    int64
+	Rate        float64 // requests a second
+	Burst       int
 }
 
 // AccessLog says where access lines go.

@@ -2,8 +2,10 @@ package config
 
 import (
 	"fmt"
+	"net/netip"
 	"net/textproto"
 	"regexp"
+	"strconv"
 	"strings"
 
 	"github.com/hashicorp/hcl/v2"
@@ -15,7 +17,18 @@ type Rewrite struct {
 	DropPrefix string // whole segments, without a / at the end; empty for none
 	Prepend    string // likewise
 	Host       string // empty: as asked
+	Substitute []Substitution
 }
+
+// Substitution gives a path that fits a pattern another form.
+type Substitution struct {
+	Pattern *regexp.Regexp // must fit the whole path
+	Text    string         // as written
+	With    string         // may hold $1, $2 ...
+}
+
+// Equal says whether two substitutions are written alike.
+func (s Substitution) Equal(o Substitution) bool { return s.Text == o.Text && s.With == o.With }
 
 // Headers is how a route changes header fields.
 type Headers struct {
@@ -28,6 +41,7 @@ type Headers struct {
 type FieldEdits struct {
 	Set, Add []FieldValue
 	Remove   []string
+	Clients  []netip.Prefix // for these only; none: for all
 }
 
 // FieldValue is a header field and its value, which may hold facts in braces.
@@ -42,6 +56,8 @@ var rewriteBlock = &Block{
 	Keys: []*Key{
 		{Name: "drop_prefix", Type: Text, Help: "taken off the path where it stands, by whole segments", Example: `"/app"`},
 		{Name: "prepend", Type: Text, Help: "put before the path, after drop_prefix", Example: `"/v2"`},
+		{Name: "substitute", Type: FieldTable, Help: "patterns (RE2, of the whole path after drop_prefix) and what stands in their place, $1 for what the first parentheses took; the first that fits counts; redirects are not mapped back through it",
+			Example: `{ "/seat/([0-9]+)" = "/seats/$1" }`},
 		{Name: "host", Type: Text, Help: "the host the backend is told, instead of the one asked for", Example: `"app.inside.example"`},
 	},
 }
@@ -59,11 +75,13 @@ var fieldKeys = []*Key{
 	{Name: "set", Type: FieldTable, Help: "these fields with these values, whatever there was", Example: `{ "X-Served-By" = "{backend}" }`},
 	{Name: "add", Type: FieldTable, Help: "these as well as what there is", Example: `{ "Cache-Control" = "no-store" }`},
 	{Name: "remove", Type: Texts, Help: "these not at all", Example: `["Server"]`},
+	{Name: "clients", Type: Nets, Help: "all this for these clients only; for everybody, if not given", Example: `["203.0.113.0/24"]`},
 }
 
 // rewrite reads how a route changes a request.
 func (d *Decoder) rewrite(n *Node) *Rewrite {
 	r := &Rewrite{Range: n.Range, DropPrefix: Get[string](n, "drop_prefix"), Prepend: Get[string](n, "prepend"), Host: Get[string](n, "host")}
+	r.Substitute = d.substitutions(n)
 	for key, v := range map[string]*string{"drop_prefix": &r.DropPrefix, "prepend": &r.Prepend} {
 		if !n.Has(key) || *v == "" {
 			continue
@@ -81,6 +99,34 @@ func (d *Decoder) rewrite(n *Node) *Rewrite {
 	}
 	return r
 }
+
+// substitutions reads patterns of paths and what stands in their place.
+func (d *Decoder) substitutions(n *Node) []Substitution {
+	var out []Substitution
+	for _, p := range Get[[]FieldPair](n, "substitute") {
+		re, err := regexp.Compile("^(?:" + p.Name.Value + ")$")
+		switch {
+		case len(p.Name.Value) > maxRegexp:
+			d.Add(IDLimit, p.Name.Range, fmt.Sprintf("the regular expression is longer than %d characters", maxRegexp), "")
+			continue
+		case err != nil:
+			d.Add(IDType, p.Name.Range, fmt.Sprintf("%q is not a regular expression", shorten(p.Name.Value)), "the syntax is RE2's; a backslash is written twice: \"\\\\d+\"")
+			continue
+		case !strings.HasPrefix(p.Value.Value, "/") || strings.ContainsAny(p.Value.Value, "?#") || strings.ContainsFunc(p.Value.Value, func(r rune) bool { return r <= ' ' || r == 0x7f }):
+			d.Add(IDType, p.Value.Range, fmt.Sprintf("%q is not a path", shorten(p.Value.Value)), "like \"/seats/$1\", without query")
+			continue
+		}
+		for _, m := range dollar.FindAllStringSubmatch(p.Value.Value, -1) {
+			if g, err := strconv.Atoi(m[1]); err != nil || g > re.NumSubexp() {
+				d.Add(IDReference, p.Value.Range, fmt.Sprintf("$%s stands for nothing: the pattern has %d pairs of parentheses", m[1], re.NumSubexp()), "$1 is what the first pair took")
+			}
+		}
+		out = append(out, Substitution{re, p.Name.Value, p.Value.Value})
+	}
+	return out
+}
+
+var dollar = regexp.MustCompile(`\$([0-9A-Za-z_]*)`)
 
 // headers reads how a route changes header fields.
 func (d *Decoder) headers(n *Node) *Headers {
@@ -101,7 +147,7 @@ var inBraces = regexp.MustCompile(`\{([^{}]*)\}`)
 var framing = map[string]bool{"Content-Length": true, "Transfer-Encoding": true, "Connection": true, "Host": true, "Upgrade": true, "Te": true, "Trailer": true}
 
 func (d *Decoder) edits(n *Node) *FieldEdits {
-	e := &FieldEdits{}
+	e := &FieldEdits{Clients: Get[[]netip.Prefix](n, "clients")}
 	name := func(p Placed[string]) string {
 		canonical := textproto.CanonicalMIMEHeaderKey(p.Value)
 		switch {

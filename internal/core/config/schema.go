@@ -24,6 +24,9 @@ const (
 	Block1          // an object that is checked like a block: expect = { ... }
 	Dist            // a distribution: "40ms" or lognormal("40ms", 0.6)
 	Any             // an expression that is kept and evaluated later
+	Size            // "8MiB"
+	Rate            // "200/s"
+	Nets            // one address or network, or a list of them
 )
 
 // String says what a type is in the words of the reference and of errors.
@@ -32,7 +35,7 @@ func (t Type) String() string {
 		"text", "a whole number", "a number", "true or false", "a duration", "a percentage",
 		"an address", "an address or a list of addresses", "text or a list of texts",
 		"a pattern, regexp(\"...\"), not(...), or a list of them", "a table of names and patterns", "a table of names and texts", "a reference like upstream.booking", "the backends",
-		"an object", "a distribution", "an expression",
+		"an object", "a distribution", "an expression", "a size", "a rate", "an address or network, or a list of them",
 	}[t]
 }
 
@@ -46,6 +49,7 @@ type Key struct {
 	Allowed  []string // if given, the only values
 	Min, Max string   // limits as written in source; empty for none
 	Required bool
+	Secret   bool   // never shown, not even where settings are compared
 	Fields   *Block // for Block1 and Members: the keys inside
 	Help     string // one line
 	Example  string // as written in source
@@ -64,6 +68,7 @@ type Block struct {
 	Many     bool   // whether it may be given more than once
 	Required bool
 	Free     bool // whether any key may stand in it (let)
+	Always   bool // its defaults hold even where it is not given
 	Keys     []*Key
 	Blocks   []*Block
 	Help     string

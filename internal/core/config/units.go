@@ -178,3 +178,46 @@ func ParseRate(s string) (float64, error) {
 	}
 	return f / unit, nil
 }
+
+// ParseSize reads "512B", "64KiB", "8MiB" or "1GiB" and gives bytes.
+func ParseSize(s string) (int64, error) {
+	wrong := fmt.Errorf("%q is not a size; write it like \"512B\", \"64KiB\", \"8MiB\" or \"1GiB\"", shorten(s))
+	i := strings.IndexFunc(s, func(r rune) bool { return r < '0' || r > '9' })
+	if i <= 0 {
+		return 0, wrong
+	}
+	n, err := strconv.ParseInt(s[:i], 10, 64)
+	unit := map[string]int64{"B": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}[strings.TrimSpace(s[i:])]
+	if err != nil || unit == 0 {
+		return 0, wrong
+	}
+	if n > math.MaxInt64/unit {
+		return 0, fmt.Errorf("the size %q is too large", shorten(s))
+	}
+	return n * unit, nil
+}
+
+// FormatSize writes bytes as ParseSize reads them.
+func FormatSize(n int64) string {
+	for _, u := range []struct {
+		name string
+		size int64
+	}{{"GiB", 1 << 30}, {"MiB", 1 << 20}, {"KiB", 1 << 10}} {
+		if n >= u.size && n%u.size == 0 {
+			return fmt.Sprintf("%d%s", n/u.size, u.name)
+		}
+	}
+	return fmt.Sprintf("%dB", n)
+}
+
+// FormatDuration writes a duration without the zeros at its end: 8h, 1m30s.
+func FormatDuration(d time.Duration) string {
+	s := d.String()
+	if strings.HasSuffix(s, "m0s") {
+		s = strings.TrimSuffix(s, "0s")
+	}
+	if strings.HasSuffix(s, "h0m") {
+		s = strings.TrimSuffix(s, "0m")
+	}
+	return s
+}

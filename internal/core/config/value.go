@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"math/big"
+	"net/netip"
 	"strconv"
 	"strings"
 	"time"
@@ -37,7 +38,7 @@ func (d *Decoder) value(k *Key, expr hclsyntax.Expression) (any, bool) {
 		return d.fieldTable(k, expr)
 	case MatchTable:
 		return d.matchTable(k, expr)
-	case Addrs, Texts:
+	case Addrs, Texts, Nets:
 		return d.list(k, expr)
 	case Dist:
 		return d.dist(k, expr)
@@ -175,6 +176,27 @@ func (d *Decoder) scalar(k *Key, as Type, v cty.Value, rng hcl.Range) (any, bool
 			return fail(IDType, "%s: %v", k.Name, err)
 		}
 		return x, true
+	case Size:
+		x, err := ParseSize(s)
+		if err != nil {
+			return fail(IDType, "%s: %v", k.Name, err)
+		}
+		if !inLimits(float64(x), k) {
+			return fail(IDLimit, "%s = %q is outside its limits", k.Name, s)
+		}
+		return x, true
+	case Rate:
+		x, err := ParseRate(s)
+		if err != nil {
+			return fail(IDType, "%s: %v", k.Name, err)
+		}
+		return x, true
+	case Nets:
+		x, err := parsePrefix(s)
+		if err != nil {
+			return fail(IDType, "%s: %q is not an address or network", k.Name, shorten(s))
+		}
+		return x, true
 	case Addr, Addrs:
 		x, err := ParseAddress(s)
 		if err != nil {
@@ -251,6 +273,7 @@ func (d *Decoder) list(k *Key, expr hclsyntax.Expression) (any, bool) {
 	}
 	var addrs []Placed[Address]
 	var texts []Placed[string]
+	var nets []netip.Prefix
 	good := true
 	for i, p := range parts {
 		if p.IsNull() {
@@ -262,14 +285,20 @@ func (d *Decoder) list(k *Key, expr hclsyntax.Expression) (any, bool) {
 			good = false
 			continue
 		}
-		if k.Type == Addrs {
+		switch k.Type {
+		case Addrs:
 			addrs = append(addrs, x.(Placed[Address]))
-		} else {
+		case Nets:
+			nets = append(nets, x.(netip.Prefix))
+		default:
 			texts = append(texts, x.(Placed[string]))
 		}
 	}
-	if k.Type == Addrs {
+	switch k.Type {
+	case Addrs:
 		return addrs, good
+	case Nets:
+		return nets, good
 	}
 	return texts, good
 }
@@ -315,6 +344,9 @@ func inLimits(x float64, k *Key) bool {
 
 func limit(s string) float64 {
 	if unq, err := strconv.Unquote(s); err == nil {
+		if n, err := ParseSize(unq); err == nil {
+			return float64(n)
+		}
 		d, _ := time.ParseDuration(unq)
 		return d.Seconds()
 	}

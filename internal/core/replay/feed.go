@@ -16,6 +16,7 @@ import (
 	"github.com/cespare/xxhash/v2"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/limit"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/trace"
 )
@@ -33,7 +34,9 @@ type arrival struct {
 	client   uint64 // trace.ClientKey
 	duration int64  // nanoseconds, -1 if unknown
 	session  uint32 // dense number of the client
+	limited  uint64 // limit.Key, where a rate is enforced
 	route    int32  // position in feed.routes, -1 for none
+	front    int32  // position in feed.fronts
 	whole    bool   // the stamp has no fraction
 	repeat   bool   // the method is idempotent
 	stream   bool
@@ -46,6 +49,8 @@ type feed struct {
 	tables  map[string]*table
 	only    *table // when records need not say their frontend
 	routes  []routeRef
+	fronts  []*config.Frontend
+	rated   bool // somewhere a rate is enforced
 
 	known     map[route.Field]int64
 	bad       []trace.Bad
@@ -73,12 +78,15 @@ type feed struct {
 type table struct {
 	routes *route.Table
 	first  int32 // position of its first route in feed.routes
+	index  int32 // in feed.fronts
 }
 
 // routeRef is a route and the upstream it sends to.
 type routeRef struct {
 	name     string // FRONTEND/ROUTE
 	upstream int32  // -1 for a redirect or reply
+	cfg      *config.Route
+	waits    config.Waits
 }
 
 const batchSize = 2048
@@ -94,13 +102,20 @@ func newFeed(c *config.Config, sources []Source, o Options) (*feed, error) {
 	}
 	var names []string
 	for _, fe := range c.Frontends {
-		t := &table{routes: route.Compile(fe), first: int32(len(f.routes))}
+		t := &table{routes: route.Compile(fe), first: int32(len(f.routes)), index: int32(len(f.fronts))}
+		f.fronts = append(f.fronts, fe)
+		f.rated = f.rated || fe.Limits.Rate > 0
 		for _, r := range fe.Routes {
 			up, ok := index[r.SendTo.Value]
 			if !ok {
 				up = -1 // the proxy answers by itself
 			}
-			f.routes = append(f.routes, routeRef{fe.Name + "/" + r.Name, up})
+			ref := routeRef{name: fe.Name + "/" + r.Name, upstream: up, cfg: r}
+			if up >= 0 {
+				ref.waits = r.Waits(c.Upstreams[up])
+			}
+			f.rated = f.rated || r.Limits.Rate > 0
+			f.routes = append(f.routes, ref)
 		}
 		f.tables[fe.Name] = t
 		names = append(names, fe.Name)
@@ -178,7 +193,7 @@ func (f *feed) readOne(ctx context.Context, s Source) error {
 
 // take turns one record into an arrival.
 func (f *feed) take(name string, rec *trace.Record, q *route.Request) error {
-	a := arrival{at: rec.Time, duration: rec.Duration, whole: rec.WholeSecond, route: -1, stream: rec.Protocol == trace.Stream || rec.Status == 101}
+	a := arrival{at: rec.Time, duration: rec.Duration, whole: rec.WholeSecond, route: -1}
 	a.client = f.clientKey(rec.Client)
 	identity := a.client
 	if rec.Session != nil {
@@ -201,6 +216,19 @@ func (f *feed) take(name string, rec *trace.Record, q *route.Request) error {
 	}
 	if t == nil {
 		return fmt.Errorf("%s:%d: the configuration has several frontends and this record names none; say which with -frontend", name, rec.Line)
+	}
+	a.front = t.index
+	if f.fronts[t.index].Protocol == "tcp" {
+		rec.Protocol = trace.TCP // whatever the log calls it, it is a connection
+		a.repeat = false
+	}
+	a.stream = rec.Protocol != trace.HTTP || rec.Status == 101
+	if f.rated {
+		if addr, err := netip.ParseAddr(trace.CanonicalClient(trace.Text(rec.Client))); err == nil {
+			a.limited = limit.Key(addr)
+		} else {
+			a.limited = a.client
+		}
 	}
 	Request(rec, t.routes.Asks, f.o.Host, q)
 	i, missed := t.routes.Match(q)
@@ -255,6 +283,11 @@ func Request(rec *trace.Record, asks route.Field, host string, q *route.Request)
 		q.Host = host
 	default:
 		q.Unknown |= route.AskHost
+	}
+	if rec.Protocol == trace.TCP && q.Unknown&route.AskHost == 0 {
+		q.SNI = q.Host // a connection has no other name
+	} else {
+		q.Unknown |= route.AskSNI
 	}
 	if asks&route.AskClient != 0 {
 		addr, err := netip.ParseAddr(trace.CanonicalClient(trace.Text(rec.Client)))

@@ -11,6 +11,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/draw"
+	"kestrix/internal/core/limit"
 	"kestrix/internal/core/queue"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/tick"
@@ -100,7 +101,8 @@ const (
 	failAfter                   // connecting took too long
 	answerLate                  // the answer timeout
 	streamEnd
-	coreDue // the core has something due
+	streamCut // the stream timeout
+	coreDue   // the core has something due
 	probeReach
 	probeLate
 	faultBegins
@@ -123,6 +125,7 @@ type request struct {
 	began    tick.Time // the attempt
 	deadline tick.Time // of its answer
 	duration int64     // from the trace
+	route    int32     // position in engine.refs
 	under    uint64    // faults its backend was under when it was begun
 	met      uint64    // faults on which an attempt failed
 }
@@ -148,6 +151,8 @@ type engine struct {
 	openNow  []int32 // by server
 	res      Result
 	routes   []int64
+	refs     []routeRef
+	limits   limit.Set
 	changes  []upstream.Change
 	actions  []upstream.Action
 	shaper   *draw.Shaper
@@ -195,7 +200,7 @@ func Run(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []
 		defer close(finished)
 		f.run(inner)
 	}()
-	e.routes = make([]int64, len(f.routes))
+	e.routes, e.refs = make([]int64, len(f.routes)), f.routes
 	started := false
 	for batch := range f.out {
 		if !started {
@@ -312,12 +317,23 @@ func (e *engine) arrive(f *feed, a *arrival) {
 	e.events++
 	n := e.res.Requests
 	e.res.Requests++
+	front := f.fronts[a.front]
+	if f.rated && e.limits.Front(at, front, a.limited) > 0 {
+		e.res.Errors.RateLimited++
+		e.fail(nil)
+		return
+	}
 	if a.route < 0 {
 		e.res.Errors.NoRoute++
 		e.fail(nil)
 		return
 	}
 	e.routes[a.route]++
+	if f.rated && e.limits.Route(at, front, f.routes[a.route].cfg, a.limited) > 0 {
+		e.res.Errors.RateLimited++
+		e.fail(nil)
+		return
+	}
 	if f.routes[a.route].upstream < 0 {
 		// A redirect or reply takes no time worth telling and meets no backend.
 		e.res.Answered++
@@ -332,7 +348,7 @@ func (e *engine) arrive(f *feed, a *arrival) {
 	gen := r.gen
 	*r = request{
 		q:   upstream.Request{ID: uint64(n), Client: a.client, Seat: upstream.None, Repeatable: a.repeat},
-		gen: gen, session: a.session, up: u.index, open: true, stream: a.stream, arrived: at, duration: a.duration,
+		gen: gen, session: a.session, up: u.index, open: true, stream: a.stream, arrived: at, duration: a.duration, route: a.route,
 	}
 	u.see(a.session)
 	if u.cookie {
@@ -409,9 +425,13 @@ func (e *engine) handle(ev event) {
 		if r := &e.requests[ev.req]; r.gen == ev.gen && r.open {
 			e.settle(ev.req, upstream.Outcome{Kind: upstream.AnswerTimeout})
 		}
-	case streamEnd:
+	case streamEnd, streamCut:
 		if r := &e.requests[ev.req]; r.gen == ev.gen && r.open {
-			e.settle(ev.req, upstream.Outcome{Kind: upstream.Answered, Status: 200})
+			o := upstream.Outcome{Kind: upstream.Answered, Status: 200}
+			if ev.kind == streamCut {
+				o = upstream.Outcome{Kind: upstream.CutOff, Passed: true}
+			}
+			e.settle(ev.req, o)
 		}
 	case coreDue:
 		u := e.ups[ev.server]

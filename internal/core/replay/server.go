@@ -147,14 +147,19 @@ func (e *engine) reached(i int32) {
 		return
 	}
 	r.sent = true
-	r.deadline = e.now.Add(s.up.cfg.Timeouts.Answer)
+	waits := &e.refs[r.route].waits
+	r.deadline = e.now.Add(waits.Answer)
 	if r.stream {
 		// A stream's head comes at once; it then holds no worker.
 		if s.hang > 0 || s.blackhole > 0 {
 			e.late(i)
 			return
 		}
-		e.heap.Push(e.now+tick.Time(max(r.duration, 0)), event{kind: streamEnd, req: i, gen: r.gen})
+		lasts, kind := time.Duration(max(r.duration, 0)), streamEnd
+		if waits.Stream > 0 && lasts > waits.Stream {
+			lasts, kind = waits.Stream, streamCut
+		}
+		e.heap.Push(e.now.Add(lasts), event{kind: kind, req: i, gen: r.gen})
 		return
 	}
 	if s.hang > 0 || s.blackhole > 0 {

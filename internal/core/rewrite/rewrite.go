@@ -3,10 +3,12 @@
 package rewrite
 
 import (
+	"net/netip"
 	"net/url"
 	"strings"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/peer"
 )
 
 // Path gives the path a backend is asked for. It works on the path as it came,
@@ -15,7 +17,15 @@ func Path(r *config.Rewrite, path string) string {
 	if r == nil {
 		return path
 	}
-	return r.Prepend + cut(path, r.DropPrefix)
+	path = cut(path, r.DropPrefix)
+	for i := range r.Substitute {
+		s := &r.Substitute[i]
+		if m := s.Pattern.FindStringSubmatchIndex(path); m != nil {
+			path = string(s.Pattern.ExpandString(nil, s.With, path, m))
+			break
+		}
+	}
+	return r.Prepend + path
 }
 
 // cut takes a prefix of whole segments off a path; one that is not there changes
@@ -136,10 +146,20 @@ func Expand(value string, f *Facts) string {
 	).Replace(value)
 }
 
+// Concerns says whether edits are made for a client; one without an address is
+// in no network.
+func Concerns(e *config.FieldEdits, client string) bool {
+	if len(e.Clients) == 0 {
+		return true
+	}
+	a, err := netip.ParseAddr(client)
+	return err == nil && peer.Inside(e.Clients, a.Unmap())
+}
+
 // Fields changes header fields: removed first, then set, then added. Names are
-// in canonical form.
+// in canonical form. Edits that are for certain clients only are made for those.
 func Fields(h map[string][]string, e *config.FieldEdits, f *Facts) {
-	if e == nil {
+	if e == nil || !Concerns(e, f.Client) {
 		return
 	}
 	for _, name := range e.Remove {

@@ -49,6 +49,11 @@ func why(failed Field, c *rule, w *config.When, q *Request) string {
 		return fmt.Sprintf("client %s is not in its networks", q.Client)
 	case AskHeader:
 		return field("header field", c.header, w.Header, q.Header)
+	case AskSNI:
+		if q.SNI == "" {
+			return "the connection names nobody in its TLS handshake"
+		}
+		return fmt.Sprintf("the name %q in the TLS handshake is not %s", q.SNI, config.Words(w.SNI))
 	case AskQuery:
 		return field("query parameter", c.query, w.Query, q.Query)
 	}

@@ -20,13 +20,14 @@ const (
 	AskHeader
 	AskQuery
 	AskCookie
+	AskSNI
 )
 
 // Fields names them in the order in which they are tried.
 var Fields = []struct {
 	Bit  Field
 	Name string
-}{{AskHost, "host"}, {AskPath, "path"}, {AskMethod, "method"}, {AskClient, "client"}, {AskHeader, "header"}, {AskQuery, "query"}, {AskCookie, "cookie"}}
+}{{AskHost, "host"}, {AskPath, "path"}, {AskMethod, "method"}, {AskClient, "client"}, {AskHeader, "header"}, {AskQuery, "query"}, {AskCookie, "cookie"}, {AskSNI, "sni"}}
 
 // Lookup gives the value of a named field, and whether it is there.
 type Lookup func(name string) (string, bool)
@@ -38,6 +39,7 @@ type Request struct {
 	Host    string // lower case, without port
 	Path    string // without query
 	Client  netip.Addr
+	SNI     string // lower case; empty for none
 	Header  Lookup // nil when there is none
 	Query   Lookup
 	Cookie  Lookup
@@ -52,7 +54,7 @@ type Table struct {
 }
 
 type rule struct {
-	host, path            set
+	host, path, sni       set
 	method                words
 	client                nets
 	header, query, cookie []fieldRule
@@ -142,7 +144,7 @@ func Compile(f *config.Frontend) *Table {
 	t := &Table{Frontend: f}
 	for _, r := range f.Routes {
 		w := &r.When
-		c := rule{host: newSet(w.Host, Host), path: newSet(w.Path, Path)}
+		c := rule{host: newSet(w.Host, Host), path: newSet(w.Path, Path), sni: newSet(w.SNI, Host)}
 		for _, m := range w.Method {
 			if m.Not {
 				c.method.not = append(c.method.not, m.Text)
@@ -160,7 +162,7 @@ func Compile(f *config.Frontend) *Table {
 		c.header, c.query, c.cookie = fieldRules(w.Header), fieldRules(w.Query), fieldRules(w.Cookie)
 		for bit, n := range map[Field]int{
 			AskHost: len(w.Host), AskPath: len(w.Path), AskMethod: len(w.Method), AskClient: len(w.Client),
-			AskHeader: len(w.Header), AskQuery: len(w.Query), AskCookie: len(w.Cookie),
+			AskHeader: len(w.Header), AskQuery: len(w.Query), AskCookie: len(w.Cookie), AskSNI: len(w.SNI),
 		} {
 			if n > 0 {
 				c.asks |= bit
@@ -217,6 +219,8 @@ func (r *rule) fails(q *Request) Field {
 		return AskQuery
 	case r.asks&AskCookie != 0 && !allMatch(r.cookie, q.Cookie):
 		return AskCookie
+	case r.asks&AskSNI != 0 && !r.sni.match(q.SNI):
+		return AskSNI
 	}
 	return 0
 }

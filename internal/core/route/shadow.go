@@ -26,6 +26,9 @@ func (t *Table) Shadows() []Shadow {
 				continue
 			}
 			q, words := t.rules[j].sample()
+			if t.Frontend.Protocol == "tcp" {
+				words = connectionWords(&t.rules[j], &q)
+			}
 			if by, _ := t.Match(&q); by >= 0 && by < j && t.rules[j].fails(&q) == 0 {
 				out = append(out, Shadow{j, by, words})
 			}
@@ -96,7 +99,7 @@ func (r *rule) covers(other *rule) bool {
 	if r.asks&^other.asks != 0 {
 		return false
 	}
-	return r.host.covers(&other.host) && r.path.covers(&other.path) && r.method.covers(&other.method) && r.client.covers(&other.client) &&
+	return r.host.covers(&other.host) && r.path.covers(&other.path) && r.method.covers(&other.method) && r.client.covers(&other.client) && r.sni.covers(&other.sni) &&
 		fieldsCover(r.header, other.header, strings.EqualFold) && fieldsCover(r.query, other.query, same) && fieldsCover(r.cookie, other.cookie, same)
 }
 
@@ -212,6 +215,9 @@ func (t *Table) Samples() []Sample {
 	var out []Sample
 	add := func(r *rule) {
 		q, words := r.sample()
+		if t.Frontend.Protocol == "tcp" {
+			words = connectionWords(r, &q)
+		}
 		out = append(out, Sample{q, words})
 	}
 	for j := range t.rules {
@@ -220,6 +226,11 @@ func (t *Table) Samples() []Sample {
 		for k := 1; k < len(r.host.fits); k++ {
 			x := r
 			x.host.fits = r.host.fits[k:]
+			add(&x)
+		}
+		for k := 1; k < len(r.sni.fits); k++ {
+			x := r
+			x.sni.fits = r.sni.fits[k:]
 			add(&x)
 		}
 		for k := 1; k < len(r.path.fits); k++ {
@@ -268,6 +279,9 @@ func (r *rule) sample() (Request, string) {
 	if len(r.client.fits) > 0 {
 		q.Client = r.client.fits[0].Addr()
 	}
+	if len(r.sni.fits)+len(r.sni.not) > 0 {
+		q.SNI = r.sni.sample("tern.example", "tern.test", "tern")
+	}
 	var query, more string
 	lookup := func(rules []fieldRule, fold bool, show func(name, value string)) Lookup {
 		fields := map[string]string{}
@@ -297,7 +311,22 @@ func (r *rule) sample() (Request, string) {
 	if len(r.client.fits) > 0 {
 		more += " from " + q.Client.String()
 	}
+	if q.SNI != "" {
+		more += " with " + q.SNI + " in its TLS handshake"
+	}
 	q.Header = lookup(r.header, true, func(name, value string) { more += fmt.Sprintf(" with %s: %s", name, value) })
 	q.Cookie = lookup(r.cookie, false, func(name, value string) { more += fmt.Sprintf(" with the cookie %s=%s", name, value) })
 	return q, fmt.Sprintf("%s http://%s%s%s%s", q.Method, q.Host, q.Path, query, more)
+}
+
+// connectionWords says a connection of a tcp frontend in words.
+func connectionWords(r *rule, q *Request) string {
+	words := "a connection"
+	if len(r.client.fits) > 0 {
+		words += " from " + q.Client.String()
+	}
+	if q.SNI != "" {
+		words += " with " + q.SNI + " in its TLS handshake"
+	}
+	return words
 }

@@ -70,9 +70,7 @@ func Compare(old, now *config.Config) *Diff {
 			d.Settings = append(d.Settings, Change{"upstream " + b.Name, "", fmt.Sprintf("%d backends", len(b.Backends))})
 		}
 	}
-	if x, y := old.AccessLog, now.AccessLog; x.To != y.To || x.Format != y.Format {
-		d.Settings = append(d.Settings, Change{"access_log", x.Format + " to " + x.To, y.Format + " to " + y.To})
-	}
+	d.settings("", old.Settings, now.Settings)
 	return d
 }
 
@@ -91,6 +89,7 @@ func (d *Diff) frontends(old, now *config.Config) {
 		if listens(f) != listens(g) {
 			d.Listeners = append(d.Listeners, Change{"frontend " + g.Name, listens(f), listens(g)})
 		}
+		d.settings(g.Name, f.Settings, g.Settings)
 		d.requests(f, g)
 	}
 }
@@ -140,11 +139,10 @@ func leads(f *config.Frontend, i int) string {
 	case words == "":
 		words = "upstream " + r.SendTo.Value
 	}
-	if w := r.Rewrite; w != nil {
-		words += fmt.Sprintf(", rewritten (%s)", rewriteWords(w))
-	}
-	if h := r.Headers; h != nil {
-		words += editWords("request", h.Request) + editWords("answer", h.Answer)
+	for _, x := range r.Settings {
+		if x.Block != "" && x.Block != "when" && x.Block != "redirect" && x.Block != "reply" && len(x.Keys) > 0 {
+			words += fmt.Sprintf(", %s (%s)", x.Block, settingWords(x))
+		}
 	}
 	return words
 }
@@ -157,37 +155,6 @@ func bodyWords(body string) string {
 		return strconv.Quote(body)
 	}
 	return fmt.Sprintf("%q and on, %d bytes, digest %016x", strings.ToValidUTF8(body[:most], ""), len(body), xxhash.Sum64String(body))
-}
-
-// editWords tells what is done to header fields, empty for nothing.
-func editWords(where string, e *config.FieldEdits) string {
-	if e == nil {
-		return ""
-	}
-	var out []string
-	for _, f := range e.Set {
-		out = append(out, "sets "+f.Name+": "+f.Value)
-	}
-	for _, f := range e.Add {
-		out = append(out, "adds "+f.Name+": "+f.Value)
-	}
-	for _, name := range e.Remove {
-		out = append(out, "removes "+name)
-	}
-	if len(out) == 0 {
-		return ""
-	}
-	return fmt.Sprintf(", %s headers (%s)", where, strings.Join(out, ", "))
-}
-
-func rewriteWords(w *config.Rewrite) string {
-	var out []string
-	for _, p := range []struct{ name, value string }{{"without ", w.DropPrefix}, {"under ", w.Prepend}, {"host ", w.Host}} {
-		if p.value != "" {
-			out = append(out, p.name+p.value)
-		}
-	}
-	return strings.Join(out, ", ")
 }
 
 func (d *Diff) upstream(a, b *config.Upstream) {
@@ -220,10 +187,7 @@ func (d *Diff) upstream(a, b *config.Upstream) {
 		}
 	}
 	d.clients(a, b)
-	x, y := upstreamSettings(a), upstreamSettings(b)
-	for i := range x {
-		d.block(b.Name, x[i], y[i])
-	}
+	d.settings(b.Name, a.Settings, b.Settings)
 }
 
 func limitWords(n int) string {
@@ -233,23 +197,67 @@ func limitWords(n int) string {
 	return fmt.Sprintf("max_in_flight %d", n)
 }
 
-// block compares a block of settings key by key, or as a whole where it is there
-// on one side only.
-func (d *Diff) block(upstream string, a, b block) {
-	name := upstream + "." + a.name
-	switch {
-	case len(a.keys) == 0 && len(b.keys) == 0:
-	case len(b.keys) == 0:
-		d.Settings = append(d.Settings, Change{name, a.String(), ""})
-	case len(a.keys) == 0:
-		d.Settings = append(d.Settings, Change{name, "", b.String()})
-	default:
-		for i := range a.keys {
-			if a.keys[i] != b.keys[i] {
-				d.Settings = append(d.Settings, Change{strings.TrimSuffix(name+"."+a.keys[i].name, "."), a.keys[i].value, b.keys[i].value})
-			}
+// settings compares what two things are set to, key by key, or block by block
+// where one is there on one side only.
+func (d *Diff) settings(name string, a, b []config.Settings) {
+	was, is := map[string]config.Settings{}, map[string]config.Settings{}
+	var blocks []string
+	for _, x := range a {
+		was[x.Block] = x
+		blocks = append(blocks, x.Block)
+	}
+	for _, y := range b {
+		is[y.Block] = y
+		if _, ok := was[y.Block]; !ok {
+			blocks = append(blocks, y.Block)
 		}
 	}
+	for _, block := range blocks {
+		x, before := was[block]
+		y, after := is[block]
+		where := strings.Trim(name+"."+block, ".")
+		switch {
+		case !after:
+			d.Settings = append(d.Settings, Change{where, settingWords(x), ""})
+		case !before:
+			d.Settings = append(d.Settings, Change{where, "", settingWords(y)})
+		default:
+			d.keys(where, x.Keys, y.Keys)
+		}
+	}
+}
+
+// keys compares two lists of keys; one that is missing has no value.
+func (d *Diff) keys(where string, a, b []config.Setting) {
+	find := func(list []config.Setting, key string) string {
+		for _, s := range list {
+			if s.Key == key {
+				return s.Value
+			}
+		}
+		return "none"
+	}
+	for _, x := range a {
+		if y := find(b, x.Key); x.Value != y {
+			d.Settings = append(d.Settings, Change{strings.TrimPrefix(where+"."+x.Key, "."), x.Value, y})
+		}
+	}
+	for _, y := range b {
+		if find(a, y.Key) == "none" && y.Value != "none" {
+			d.Settings = append(d.Settings, Change{strings.TrimPrefix(where+"."+y.Key, "."), "none", y.Value})
+		}
+	}
+}
+
+func settingWords(s config.Settings) string {
+	var out []string
+	for _, k := range s.Keys {
+		out = append(out, k.Key+" "+k.Value)
+	}
+	if len(out) == 0 {
+		return "on"
+	}
+	return strings.Join(out, ", ")
 }
 
 // clients reckons how many are given another backend: keys of the hash, by
@@ -305,75 +313,4 @@ func movedKeys(a, b *config.Upstream) float64 {
 		}
 	}
 	return float64(moved) / clients
-}
-
-type setting struct{ name, value string }
-
-// block is a part of an upstream's settings; no keys say that it is off.
-type block struct {
-	name string
-	keys []setting
-}
-
-func (b block) String() string {
-	var out []string
-	for _, k := range b.keys {
-		out = append(out, strings.TrimSpace(k.name+" "+k.value))
-	}
-	return strings.Join(out, ", ")
-}
-
-// upstreamSettings lists what an upstream is set to, in a fixed order.
-func upstreamSettings(u *config.Upstream) []block {
-	one := func(name, value string) block { return block{name, []setting{{"", value}}} }
-	slow := "off"
-	if u.Ramp > 0 {
-		slow = u.Ramp.String()
-	}
-	probe, suspend, sticky, retry := block{name: "probe"}, block{name: "suspend"}, block{name: "sticky"}, block{name: "retry"}
-	if p := u.Probe; p != nil {
-		var statuses []string
-		for _, r := range p.Status {
-			statuses = append(statuses, fmt.Sprintf("%d-%d", r.From, r.To))
-		}
-		probe.keys = []setting{
-			{"kind", p.Kind}, {"path", p.Path}, {"status", strings.Join(statuses, " ")}, {"body", strconv.Quote(p.Body)}, {"every", p.Every.String()},
-			{"every_while_down", p.EveryDown.String()}, {"jitter", fmt.Sprintf("%g%%", 100*p.Jitter)}, {"timeout", p.Timeout.String()},
-			{"down_after", strconv.Itoa(p.DownAfter)}, {"up_after", strconv.Itoa(p.UpAfter)},
-		}
-	}
-	if s := u.Suspend; s != nil {
-		suspend.keys = []setting{
-			{"after", strconv.Itoa(s.After)}, {"rest", s.Rest.String()}, {"growth", fmt.Sprint(s.Growth)}, {"longest", s.Longest.String()},
-			{"keep", fmt.Sprintf("%g%%", 100*s.Keep)}, {"on", failureWords(s.On)},
-		}
-	}
-	if s := u.Sticky; s != nil {
-		sticky.keys = []setting{{"by", s.By}, {"ttl", s.TTL.String()}, {"on_loss", s.OnLoss}, {"name", s.Name}}
-	}
-	if r := u.Retry; r != nil {
-		retry.keys = []setting{{"attempts", strconv.Itoa(r.Attempts)}, {"on", failureWords(r.On)}}
-	}
-	return []block{
-		one("algorithm", u.Algorithm), one("slow_start", slow), one("when_all_down", map[bool]string{true: "try-anyway", false: "refuse"}[u.TryAnyway]),
-		{"timeouts", []setting{{"connect", u.Timeouts.Connect.String()}, {"answer", u.Timeouts.Answer.String()}}}, probe, suspend, sticky, retry,
-	}
-}
-
-func failureWords(s *config.FailureSet) string {
-	var out []string
-	for _, p := range []struct {
-		on   bool
-		name string
-	}{{s.Connect, "connect"}, {s.Timeout, "timeout"}, {s.Reset, "reset"}} {
-		if p.on {
-			out = append(out, p.name)
-		}
-	}
-	for status, on := range s.Status {
-		if on {
-			out = append(out, fmt.Sprint(status))
-		}
-	}
-	return strings.Join(out, ", ")
 }

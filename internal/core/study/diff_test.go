@@ -96,8 +96,8 @@ func TestWhatAChangeDoes(t *testing.T) {
 	d = compared(t, `algorithm = "hash"`, "algorithm = \"random\"\n  probe \"http\" {\n  }\n  retry {\n    on = [\"503\", \"connect\"]\n  }\n  timeouts {\n    answer = \"5s\"\n  }")
 	assert.Equal(t, []Change{
 		{"a.algorithm", "hash", "random"}, {"a.timeouts.answer", "30s", "5s"},
-		{"a.probe", "", `kind http, path /, status 200-299, body "", every 5s, every_while_down 5s, jitter 0%, timeout 2s, down_after 2, up_after 2`},
-		{"a.retry", "", "attempts 2, on connect, 503"},
+		{"a.probe", "", "kind http, path /, expect.status 200-299, every 5s, jitter 0%, timeout 2s, down_after 2, up_after 2"},
+		{"a.retry", "", "attempts 2, on 503, connect"},
 	}, d.Settings)
 }
 

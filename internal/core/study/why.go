@@ -70,6 +70,9 @@ func passed(r *config.Route, q Question, a *Answer, reason string) *Passed {
 	}
 	facts := &rewrite.Facts{Backend: a.Backend, Route: a.Route, Upstream: a.Upstream, Reason: reason, Client: q.Client, Host: q.Host, Attempts: "1"}
 	e := r.Headers.Request
+	if !rewrite.Concerns(e, q.Client) {
+		return p
+	}
 	p.Removed = append(p.Removed, e.Remove...)
 	for _, f := range append(append([]config.FieldValue{}, e.Set...), e.Add...) {
 		p.Set = append(p.Set, f.Name+": "+rewrite.Expand(f.Value, facts))

@@ -14,7 +14,7 @@ import (
 // judge counts failures of real traffic and suspends. Attempts begun before
 // the last change of state say nothing of the state now.
 func (u *Upstream) judge(now tick.Time, a *Attempt, m *member, o Outcome) {
-	if o.Kind == ClientLeft || a.Began < m.health.ChangedAt || m.health.Resting() {
+	if o.Kind == ClientLeft || o.Kind == CutOff || a.Began < m.health.ChangedAt || m.health.Resting() {
 		return
 	}
 	s := u.cfg.Suspend

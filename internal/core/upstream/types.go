@@ -97,10 +97,11 @@ const (
 	AnswerTimeout                     // no answer in time
 	Reset                             // the connection broke before the answer ended
 	ClientLeft                        // the client went away; says nothing of the backend
+	CutOff                            // the proxy ended a stream that had lasted its time; says nothing of the backend
 )
 
 func (k OutcomeKind) String() string {
-	return [...]string{"answered", "connection refused", "connect timeout", "answer timeout", "connection broken", "client left"}[k]
+	return [...]string{"answered", "connection refused", "connect timeout", "answer timeout", "connection broken", "client left", "stream cut off"}[k]
 }
 
 // Step says what comes after an attempt.

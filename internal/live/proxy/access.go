@@ -16,7 +16,8 @@ type Access struct {
 	Method    string
 	Host      string
 	Path      string // with its query
-	Protocol  string
+	Protocol  string // as the client speaks it, such as HTTP/1.1
+	Kind      trace.Protocol
 	UserAgent string
 	Referer   string
 	Status    int
@@ -64,9 +65,9 @@ func dash(s string) string {
 // record gives the request as a trace has it.
 func (a *Access) record() trace.Record {
 	r := trace.Record{
-		Time: a.Time.UnixNano(), Client: []byte(a.Client), Method: []byte(a.Method), Path: []byte(a.Path), Host: known(a.Host),
+		Time: a.Time.UnixNano(), Client: []byte(a.Client), Method: known(a.Method), Path: known(a.Path), Host: known(a.Host),
 		UserAgent: known(a.UserAgent), Referer: known(a.Referer), Session: known(a.Session), Frontend: known(a.Frontend),
-		Status: a.Status, Bytes: a.Bytes, Duration: int64(a.Duration),
+		Status: a.Status, Bytes: a.Bytes, Duration: int64(a.Duration), Protocol: a.Kind,
 	}
 	return r
 }

@@ -2,7 +2,9 @@ package proxy
 
 import (
 	"context"
+	"errors"
 	"io"
+	"sync/atomic"
 )
 
 // keptBody is how much of a request's body is kept so that the request can be
@@ -13,10 +15,14 @@ const keptBody = 64 << 10
 // up to a limit. Attempts read one after the other, never together.
 type body struct {
 	src  io.Reader
+	most int64 // bytes it may have; 0 is no limit
+	read int64
 	kept []byte
 	lost bool  // more was read than is kept
 	err  error // that ended src
 	last *attemptBody
+
+	large atomic.Bool // it is larger than most
 }
 
 // attempt gives a reader from the beginning. The one before must have been
@@ -25,6 +31,12 @@ func (b *body) attempt() *attemptBody {
 	b.last = &attemptBody{body: b, closed: make(chan struct{})}
 	return b.last
 }
+
+// errTooLarge ends a body that is larger than it may be.
+var errTooLarge = errors.New("the body is larger than it may be")
+
+// over says whether the body turned out too large.
+func (b *body) over() bool { return b != nil && b.large.Load() }
 
 // again says whether the body can be sent from its beginning.
 func (b *body) again() bool { return b == nil || !b.lost }
@@ -59,6 +71,10 @@ func (a *attemptBody) Read(p []byte) (int, error) {
 		return 0, b.err
 	}
 	n, err := b.src.Read(p)
+	if b.read += int64(n); b.most > 0 && b.read > b.most {
+		b.large.Store(true)
+		n, err = 0, errTooLarge
+	}
 	b.err = err
 	switch {
 	case b.lost || n == 0:

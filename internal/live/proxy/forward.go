@@ -8,9 +8,12 @@ import (
 	"maps"
 	"net/http"
 	"net/url"
+	"strings"
 	"sync"
+	"time"
 
 	"kestrix/internal/core/rewrite"
+	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
 )
 
@@ -26,7 +29,7 @@ func (x *exchange) outgoing(ctx context.Context, b *backend) *http.Request {
 	out := (&http.Request{
 		Method: r.Method,
 		// The path goes on as it came, whatever its escapes.
-		URL:  &url.URL{Scheme: "http", Host: host, Opaque: "", Path: r.URL.Path, RawPath: r.URL.RawPath, RawQuery: r.URL.RawQuery, ForceQuery: r.URL.ForceQuery},
+		URL:  &url.URL{Scheme: b.scheme(), Host: host, Opaque: "", Path: r.URL.Path, RawPath: r.URL.RawPath, RawQuery: r.URL.RawQuery, ForceQuery: r.URL.ForceQuery},
 		Host: r.Host, Header: maps.Clone(r.Header), ContentLength: r.ContentLength,
 		Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1,
 	}).WithContext(ctx)
@@ -38,11 +41,7 @@ func (x *exchange) outgoing(ctx context.Context, b *backend) *http.Request {
 		out.Body = x.body.attempt()
 	}
 	removeHopByHop(out.Header)
-	proto := "http"
-	if r.TLS != nil {
-		proto = "https"
-	}
-	forwarded(out.Header, x.client, r.Host, proto)
+	x.forwarded(out.Header)
 	addVia(out.Header, r.ProtoMajor, r.ProtoMinor)
 	if x.route.Headers != nil {
 		rewrite.Fields(out.Header, x.route.Headers.Request, x.facts())
@@ -75,12 +74,9 @@ func (x *exchange) mapBack(h http.Header, b *backend) {
 	if rw == nil {
 		return
 	}
-	hosts := rewrite.Hosts{Client: x.r.Host, Backend: x.r.Host, Address: b.address.String(), Scheme: "http"}
+	hosts := rewrite.Hosts{Client: x.r.Host, Backend: x.r.Host, Address: b.address.String(), Scheme: x.scheme}
 	if rw.Host != "" {
 		hosts.Backend = rw.Host
-	}
-	if x.r.TLS != nil {
-		hosts.Scheme = "https"
 	}
 	for _, name := range []string{"Location", "Content-Location"} {
 		for i, v := range h[name] {
@@ -96,7 +92,7 @@ var buffers = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }
 
 // passOn sends a backend's answer to the client, as it comes, and settles the
 // attempt at its end.
-func (x *exchange) passOn(b *backend, res *http.Response, cookie *http.Cookie, o upstream.Outcome) {
+func (x *exchange) passOn(ctx context.Context, cancel context.CancelCauseFunc, b *backend, res *http.Response, cookie *http.Cookie, o upstream.Outcome) {
 	h := x.w.Header()
 	maps.Copy(h, res.Header)
 	removeHopByHop(h)
@@ -111,43 +107,79 @@ func (x *exchange) passOn(b *backend, res *http.Response, cookie *http.Cookie, o
 	x.w.WriteHeader(res.StatusCode)
 	// An answer without a length may be an event stream: every piece goes on
 	// at once.
-	err := x.copy(res.Body, res.ContentLength < 0)
+	stream := isStream(res)
+	if stream {
+		x.access.Kind = trace.Stream
+	}
+	err := x.copy(ctx, cancel, res, stream)
+	cause := context.Cause(ctx)
 	switch {
 	case err == nil:
-		x.settle(o)
-	case x.r.Context().Err() != nil, errors.As(err, new(*clientError)):
+		x.pool.settle(&x.q, &x.attempt, o)
+		return
+	case errors.Is(cause, errStreamOver):
+		o.Kind = upstream.CutOff
+		x.access.Reason = "stream-over"
+	case errors.As(err, new(*clientError)), x.r.Context().Err() != nil:
 		status := x.access.Status
 		x.left()
 		x.access.Status = status // it had been sent
+		return
+	case errors.Is(cause, errIdle):
+		o.Kind = upstream.AnswerTimeout
+		x.access.Reason = "idle"
 	default:
 		o.Kind = upstream.Reset
-		x.settle(o)
 		x.access.Reason = "answer-broke"
-		// The client must not take half an answer for a whole one.
-		panic(http.ErrAbortHandler)
 	}
+	x.pool.settle(&x.q, &x.attempt, o)
+	// The client must not take half an answer for a whole one.
+	panic(http.ErrAbortHandler)
+}
+
+// Why an answer was cut off.
+var (
+	errIdle       = errors.New("nothing moved for too long")
+	errStreamOver = errors.New("the stream has lasted its time")
+)
+
+// isStream says whether an answer is one that goes on and on (the HTML
+// standard's server-sent events).
+func isStream(res *http.Response) bool {
+	kind, _, _ := strings.Cut(res.Header.Get("Content-Type"), ";")
+	return strings.EqualFold(strings.TrimSpace(kind), "text/event-stream")
 }
 
 // clientError is an error of writing to the client.
 type clientError struct{ error }
 
-func (x *exchange) copy(from io.Reader, flush bool) error {
+// copy passes a body on. It is cut off when nothing moves for too long, and a
+// stream when it has lasted its time.
+func (x *exchange) copy(ctx context.Context, cancel context.CancelCauseFunc, res *http.Response, stream bool) error {
 	p := buffers.Get().(*[]byte)
 	defer buffers.Put(p)
 	buf := *p
-	var flusher *http.ResponseController
-	if flush {
-		flusher = http.NewResponseController(x.w)
+	from, flush := res.Body, res.ContentLength < 0
+	out := http.NewResponseController(x.w)
+	idle := time.AfterFunc(x.waits.Idle, func() {
+		cancel(errIdle)
+		_ = out.SetWriteDeadline(time.Now()) // a client that takes nothing holds us up in Write
+	})
+	defer idle.Stop()
+	if stream && x.waits.Stream > 0 {
+		t := time.AfterFunc(x.waits.Stream, func() { cancel(errStreamOver) })
+		defer t.Stop()
 	}
 	for {
 		n, err := from.Read(buf)
+		idle.Reset(x.waits.Idle)
 		if n > 0 {
 			x.access.Bytes += int64(n)
 			if _, err := x.w.Write(buf[:n]); err != nil {
 				return &clientError{err}
 			}
 			if flush {
-				if err := flusher.Flush(); err != nil {
+				if err := out.Flush(); err != nil {
 					return &clientError{err}
 				}
 			}

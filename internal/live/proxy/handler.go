@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/limit"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/rewrite"
 	"kestrix/internal/core/route"
@@ -29,10 +30,16 @@ type exchange struct {
 	q       upstream.Request
 	attempt upstream.Attempt
 	access  Access
-	client  string
-	body    *body
-	session uint64 // of the seat cookie, 0 without one
-	route   *config.Route
+	client  string // who asks, as trusted proxies say
+	peer    string // who the connection comes from
+	scheme  string // http or https, as the client sees it
+	trusted bool   // whether the peer's word counts
+	// believed is the field of trusted proxies that names the client.
+	believed string
+	waits    config.Waits
+	body     *body
+	session  uint64 // of the seat cookie, 0 without one
+	route    *config.Route
 }
 
 // facts are what the values of header fields may speak of.
@@ -54,17 +61,17 @@ func (x *exchange) answerFields(h http.Header) {
 func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	p := s.proxy
 	began := time.Now()
-	client, addr := clientAddress(r.RemoteAddr)
-	x := &exchange{proxy: p, w: w, r: r, client: client}
+	entry := p.state.Load().byListen[s.address]
+	x := &exchange{proxy: p, w: w, r: r}
+	addr := x.who(entry)
 	x.access = Access{
-		Time: began, Client: client, Method: r.Method, Host: r.Host, Path: r.URL.RequestURI(), Protocol: r.Proto,
+		Time: began, Client: x.client, Method: r.Method, Host: r.Host, Path: r.URL.RequestURI(), Protocol: r.Proto,
 		UserAgent: r.UserAgent(), Referer: r.Referer(),
 	}
 	defer func() {
 		x.access.Duration = time.Since(began)
 		p.o.Access(&x.access)
 	}()
-	entry := p.state.Load().byListen[s.address]
 	if entry == nil {
 		x.answer(http.StatusServiceUnavailable, "closing", "this listener is being closed")
 		return
@@ -74,6 +81,10 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		x.answer(http.StatusNotImplemented, "no-tunnel", "tunnels are not opened here")
 		return
 	}
+	f := entry.frontend
+	if f.Limits.Rate > 0 && x.limited(f, nil, addr) {
+		return
+	}
 	i := x.match(entry, addr)
 	if i < 0 {
 		x.answer(http.StatusNotFound, "no-route", "nothing is served under this address")
@@ -81,16 +92,27 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	x.access.Route = entry.frontend.Routes[i].Name
 	x.route = entry.frontend.Routes[i]
+	if x.route.Limits.Rate > 0 && x.limited(f, x.route, addr) {
+		return
+	}
+	most := f.Limits.BodySize
+	if x.route.Limits.BodySize > 0 {
+		most = x.route.Limits.BodySize
+	}
+	if most > 0 && r.ContentLength > most {
+		x.tooLarge(most)
+		return
+	}
 	if x.own(x.route) {
 		return
 	}
-	x.pool = entry.pools[i]
+	x.pool, x.waits = entry.pools[i], entry.waits[i]
 	x.access.Upstream = x.pool.name
 	x.q = upstream.Request{
-		ID: p.request.Add(1) - 1, Client: trace.ClientKey(client), Seat: upstream.None, Repeatable: replay.Idempotent(r.Method),
+		ID: p.request.Add(1) - 1, Client: trace.ClientKey(x.client), Seat: upstream.None, Repeatable: replay.Idempotent(r.Method),
 	}
 	if r.Body != nil && r.Body != http.NoBody && r.ContentLength != 0 {
-		x.body = &body{src: r.Body}
+		x.body = &body{src: r.Body, most: most}
 	}
 	x.forward()
 }
@@ -144,8 +166,28 @@ func (x *exchange) match(e *entry, client netip.Addr) int {
 	if !client.IsValid() {
 		q.Unknown |= route.AskClient
 	}
+	if r.TLS != nil {
+		q.SNI = strings.ToLower(r.TLS.ServerName)
+	}
 	i, _ := e.table.Match(&q)
 	return i
+}
+
+// limited answers a client that asks too often.
+func (x *exchange) limited(f *config.Frontend, r *config.Route, client netip.Addr) bool {
+	wait := x.proxy.limited(f, r, limit.Key(client))
+	if wait == 0 {
+		return false
+	}
+	x.w.Header().Set("Retry-After", strconv.Itoa(int((wait+time.Second-1)/time.Second)))
+	x.answer(http.StatusTooManyRequests, "rate-limited", "slow down")
+	return true
+}
+
+// tooLarge refuses a body.
+func (x *exchange) tooLarge(most int64) {
+	x.w.Header().Set("Connection", "close") // what is left of it is not read
+	x.answer(http.StatusRequestEntityTooLarge, "body-too-large", "a body may have "+config.FormatSize(most)+" here")
 }
 
 // forward has the core choose and sends the request, over again while the core
@@ -157,14 +199,8 @@ func (x *exchange) forward() {
 		if x.attempt.Number == 0 {
 			x.findSeat()
 		}
-		v := l.core.Choose(l.proxy.now(), &x.q, &x.attempt)
-		why := l.core.ReasonWord(v.Reason)
-		var b *backend
-		if v.Kind == upstream.Go {
-			b = l.backends[v.Backend]
-		}
+		v, b, why := l.chooseLocked(&x.q, &x.attempt)
 		cookie := x.seatCookie(v)
-		l.noteLocked()
 		l.mu.Unlock()
 		x.access.Attempts, x.access.Reason = x.attempt.Number, why
 		if b == nil {
@@ -218,7 +254,7 @@ func (x *exchange) seatCookie(v upstream.Verdict) *http.Cookie {
 	})
 	return &http.Cookie{
 		Name: l.cfg.Sticky.Name, Value: value, Path: "/", MaxAge: int(l.cfg.Sticky.TTL.Seconds()),
-		HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: x.r.TLS != nil,
+		HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: x.scheme == "https",
 	}
 }
 
@@ -228,23 +264,27 @@ func sessionName(id uint64) string { return strconv.FormatUint(id, 16) }
 
 // try sends one attempt; true asks for another.
 func (x *exchange) try(b *backend, cookie *http.Cookie) bool {
-	ctx, cancel := context.WithCancel(x.r.Context())
-	defer cancel()
+	ctx, cancel := context.WithCancelCause(x.r.Context())
+	defer cancel(nil)
+	if b.header != "" {
+		local, _ := x.r.Context().Value(http.LocalAddrContextKey).(net.Addr)
+		ctx = forClient(ctx, remoteAddr(x.r.RemoteAddr), local)
+	}
 	sent := time.Now()
-	res, err := b.transport.RoundTrip(x.outgoing(ctx, b))
+	res, err := b.transport(x.waits.Answer).RoundTrip(x.outgoing(ctx, b))
 	if err != nil {
-		return x.broke(err)
+		return x.broke(b, err)
 	}
 	defer res.Body.Close()
 	if res.StatusCode == http.StatusSwitchingProtocols {
-		return x.broke(errors.New("the backend switched protocols without being asked"))
+		return x.broke(b, errors.New("the backend switched protocols without being asked"))
 	}
 	x.access.FirstByte = time.Since(sent)
 	o := upstream.Outcome{Kind: upstream.Answered, Status: res.StatusCode, NoRetry: !x.body.again()}
 	if x.repeats(o) {
-		return x.settle(o) == upstream.Again
+		return x.pool.settle(&x.q, &x.attempt, o) == upstream.Again
 	}
-	x.passOn(b, res, cookie, o)
+	x.passOn(ctx, cancel, b, res, cookie, o)
 	return false
 }
 
@@ -254,30 +294,22 @@ func (x *exchange) repeats(o upstream.Outcome) bool {
 	return x.pool.core.Repeats(&x.q, &x.attempt, o)
 }
 
-func (x *exchange) settle(o upstream.Outcome) upstream.Step {
-	l := x.pool
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	step := l.core.Settle(l.proxy.now(), &x.q, &x.attempt, o)
-	l.noteLocked()
-	return step
-}
-
-// left tells the core that the client went away, which says nothing of the
-// backend.
+// left tells the core that the client went away.
 func (x *exchange) left() {
-	l := x.pool
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.core.Cancel(l.proxy.now(), &x.attempt)
+	x.pool.cancel(&x.attempt)
 	x.access.Status = 0 // none was sent
 	x.access.Reason = "client-left"
 }
 
 // broke handles an attempt without an answer; true asks for another.
-func (x *exchange) broke(err error) bool {
+func (x *exchange) broke(b *backend, err error) bool {
 	if x.r.Context().Err() != nil {
 		x.left()
+		return false
+	}
+	if x.body.over() {
+		x.pool.cancel(&x.attempt)
+		x.tooLarge(x.body.most)
 		return false
 	}
 	o := upstream.Outcome{Kind: upstream.Reset, NoRetry: !x.body.again()}
@@ -289,10 +321,13 @@ func (x *exchange) broke(err error) bool {
 		o.Kind, status, text = upstream.ConnectTimeout, http.StatusGatewayTimeout, "the backend cannot be reached"
 	case errors.As(err, &de):
 		o.Kind, status, text = upstream.ConnectRefused, http.StatusBadGateway, "the backend refuses connections"
+		if b.tls != nil {
+			text = "no TLS connection to the backend could be made"
+		}
 	case errors.As(err, &ne) && ne.Timeout():
 		o.Kind, status, text = upstream.AnswerTimeout, http.StatusGatewayTimeout, "the backend did not answer in time"
 	}
-	if x.settle(o) == upstream.Again {
+	if x.pool.settle(&x.q, &x.attempt, o) == upstream.Again {
 		return true
 	}
 	x.answer(status, strings.ReplaceAll(o.Kind.String(), " ", "-"), text)
@@ -306,7 +341,7 @@ func (x *exchange) answer(status int, why, text string) {
 	h.Set("Content-Type", "text/plain; charset=utf-8")
 	h.Set("Cache-Control", "no-store")
 	addVia(h, 1, 1)
-	if status == http.StatusServiceUnavailable {
+	if status == http.StatusServiceUnavailable && h.Get("Retry-After") == "" {
 		h.Set("Retry-After", "5")
 	}
 	x.answerFields(h)

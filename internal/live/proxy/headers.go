@@ -5,6 +5,8 @@ import (
 	"net/http"
 	"net/netip"
 	"strings"
+
+	"kestrix/internal/core/peer"
 )
 
 // hopByHop are the fields that belong to one connection and are not passed on
@@ -26,35 +28,94 @@ func removeHopByHop(h http.Header) {
 	}
 }
 
+// who finds out who asks: the peer of the connection, or whom it names if it is
+// a trusted proxy.
+func (x *exchange) who(e *entry) netip.Addr {
+	r := x.r
+	client, addr := clientAddress(r.RemoteAddr)
+	x.peer, x.client, x.scheme = client, client, "http"
+	if r.TLS != nil {
+		x.scheme = "https"
+	}
+	if e == nil || len(e.trusted) == 0 || !peer.Inside(e.trusted, addr) {
+		return addr
+	}
+	x.trusted, x.believed = true, e.forward
+	if proto := r.Header.Get("X-Forwarded-Proto"); proto == "http" || proto == "https" {
+		x.scheme = proto
+	}
+	var chain []netip.Addr
+	if e.forward == "forwarded" {
+		chain = peer.Forwarded(r.Header["Forwarded"])
+	} else {
+		chain = peer.XForwardedFor(r.Header["X-Forwarded-For"])
+	}
+	addr = peer.Client(addr, e.trusted, chain)
+	x.client = addr.String()
+	return addr
+}
+
 // forwarded writes who asked, for whom the backend would otherwise take this
-// proxy. Nothing that a client says of itself is believed: fields it sent are
-// replaced.
-func forwarded(h http.Header, client, host, proto string) {
-	for name := range h {
+// proxy. What a client says of itself is replaced; what a trusted proxy says is
+// added to, in the field that is believed.
+func (x *exchange) forwarded(h http.Header) {
+	seen := map[string][]string{}
+	for name, v := range h {
 		if name == "Forwarded" || strings.HasPrefix(name, "X-Forwarded-") {
-			delete(h, name)
+			seen[name] = v
+			if !x.trusted {
+				delete(h, name)
+			}
 		}
 	}
-	if client == "-" {
-		client = "unknown" // of a unix socket
-	}
-	h["X-Forwarded-For"] = []string{client}
-	if host != "" {
+	host := x.r.Host
+	if said := seen["X-Forwarded-Host"]; x.trusted && len(said) > 0 {
+		host = said[0]
+	} else if host != "" {
 		h["X-Forwarded-Host"] = []string{host}
 	}
-	h["X-Forwarded-Proto"] = []string{proto}
-	// RFC 7239 section 4: an IPv6 address stands in brackets and quotes.
-	node := client
-	if ip, err := netip.ParseAddr(client); err == nil && ip.Is6() {
-		node = `"[` + client + `]"`
-	} else if err != nil {
-		node = "unknown"
-	}
-	value := "for=" + node + ";proto=" + proto
+	h["X-Forwarded-Proto"] = []string{x.scheme}
+	element := "for=" + forwardedNode(x.client) + ";proto=" + x.scheme
 	if host != "" {
-		value += ";host=" + quoteToken(host)
+		element += ";host=" + quoteToken(host)
 	}
-	h["Forwarded"] = []string{value}
+	hops := forwardedFor(x.client)
+	if x.client != x.peer {
+		hops += ", " + forwardedFor(x.peer)
+		element += ", for=" + forwardedNode(x.peer)
+	}
+	if x.trusted {
+		if said := seen["X-Forwarded-For"]; len(said) > 0 && !x.byStandard() {
+			hops = strings.Join(said, ", ") + ", " + forwardedFor(x.peer)
+		}
+		if said := seen["Forwarded"]; len(said) > 0 && x.byStandard() {
+			element = strings.Join(said, ", ") + ", for=" + forwardedNode(x.peer)
+		}
+	}
+	h["X-Forwarded-For"], h["Forwarded"] = []string{hops}, []string{element}
+}
+
+// byStandard says whether Forwarded is the field that is believed.
+func (x *exchange) byStandard() bool { return x.believed == "forwarded" }
+
+func forwardedFor(client string) string {
+	if client == "-" {
+		return "unknown" // of a unix socket
+	}
+	return client
+}
+
+// forwardedNode writes an address as Forwarded wants it: an IPv6 one stands in
+// brackets and quotes (RFC 7239 section 6).
+func forwardedNode(client string) string {
+	ip, err := netip.ParseAddr(client)
+	switch {
+	case err != nil:
+		return "unknown"
+	case ip.Is6():
+		return `"[` + client + `]"`
+	}
+	return client
 }
 
 // quoteToken puts a value that is no token (RFC 9110 section 5.6.2) in quotes.
@@ -80,6 +141,15 @@ func addVia(h http.Header, major, minor int) {
 		via = strings.Join(old, ", ") + ", " + via
 	}
 	h["Via"] = []string{via}
+}
+
+// remoteAddr is an address that was written as text.
+func remoteAddr(s string) net.Addr {
+	ap, err := netip.ParseAddrPort(s)
+	if err != nil {
+		return nil
+	}
+	return net.TCPAddrFromAddrPort(ap)
 }
 
 // clientAddress is the address of who asks, without port.

@@ -3,33 +3,15 @@ package proxy
 import (
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
-	"log"
 	"net"
-	"net/http"
+	"net/netip"
 	"os"
 	"strconv"
 	"syscall"
 	"time"
 
 	"kestrix/internal/core/config"
-)
-
-// server serves one listener. Which frontend it belongs to is looked up with
-// each request, so that it can outlive a reload.
-type server struct {
-	proxy    *Proxy
-	address  config.Address
-	listener net.Listener
-	http     *http.Server
-}
-
-// Limits in front, until the language has keys for them.
-const (
-	headerTimeout = 10 * time.Second
-	idleTimeout   = 2 * time.Minute
-	headerBytes   = 64 << 10
 )
 
 // listen opens an address; nothing is served yet. IPv4 and IPv6 are bound
@@ -52,13 +34,7 @@ func (p *Proxy) listen(a config.Address) (*server, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be listened on: %w", a, plainError(err))
 	}
-	s := &server{proxy: p, address: a, listener: l}
-	s.http = &http.Server{
-		Handler: s, ReadHeaderTimeout: headerTimeout, IdleTimeout: idleTimeout, MaxHeaderBytes: headerBytes,
-		// What the server says of single connections is of no use to anybody.
-		ErrorLog: log.New(io.Discard, "", 0),
-	}
-	return s, nil
+	return &server{proxy: p, address: a, listener: l, clients: map[netip.Addr]int{}, streams: map[net.Conn]struct{}{}}, nil
 }
 
 // removeStale takes away a socket that nobody listens on any more.
@@ -103,15 +79,4 @@ func plainError(err error) error {
 		return oe.Err
 	}
 	return err
-}
-
-func (s *server) serve() {
-	go func() {
-		if err := s.http.Serve(s.listener); err != nil && !errors.Is(err, http.ErrServerClosed) {
-			select {
-			case s.proxy.failed <- fmt.Errorf("%s: %w", s.address, err):
-			default:
-			}
-		}
-	}()
 }

@@ -54,20 +54,21 @@ func (n *network) dial(ctx context.Context, _, address string) (net.Conn, error)
 	l, hung := n.listeners[address], n.accepts[address]
 	n.mu.Unlock()
 	if hung {
-		here, there := net.Pipe()
+		here, there := bufferedPipe(nil, nil)
 		go func() { _, _ = io.Copy(io.Discard, there) }() // reads, never answers
 		return here, nil
 	}
 	if l == nil {
 		return nil, &net.OpError{Op: "dial", Err: syscall.ECONNREFUSED}
 	}
-	here, there := net.Pipe()
 	n.mu.Lock()
 	l.clients++
-	from := netip.AddrPortFrom(netip.MustParseAddr("203.0.113.9"), uint16(40000+l.clients%20000))
+	from := net.TCPAddrFromAddrPort(netip.AddrPortFrom(netip.MustParseAddr("203.0.113.9"), uint16(40000+l.clients%20000)))
 	n.mu.Unlock()
+	to := net.TCPAddrFromAddrPort(netip.MustParseAddrPort(address))
+	here, there := bufferedPipe(from, to)
 	select {
-	case l.conns <- &namedConn{there, net.TCPAddrFromAddrPort(from)}:
+	case l.conns <- there:
 		return here, nil
 	case <-l.closed:
 		return nil, &net.OpError{Op: "dial", Err: syscall.ECONNREFUSED}
@@ -82,13 +83,6 @@ func (n *network) hang(address string, on bool) {
 	defer n.mu.Unlock()
 	n.accepts[address] = on
 }
-
-type namedConn struct {
-	net.Conn
-	remote net.Addr
-}
-
-func (c *namedConn) RemoteAddr() net.Addr { return c.remote }
 
 func (l *listener) Accept() (net.Conn, error) {
 	select {

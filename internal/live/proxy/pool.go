@@ -3,6 +3,7 @@ package proxy
 import (
 	"context"
 	"crypto/rand"
+	"crypto/tls"
 	"errors"
 	"net"
 	"net/http"
@@ -24,6 +25,7 @@ type pool struct {
 
 	mu       sync.Mutex // guards all below, the core included
 	cfg      *config.Upstream
+	tls      *tls.Config // nil: backends are spoken to in clear text
 	core     *upstream.Upstream
 	backends []*backend // by upstream.BackendID
 	sealer   *sticky.Sealer
@@ -40,19 +42,23 @@ type pool struct {
 
 // backend is the way to one server.
 type backend struct {
-	name      string
-	address   config.Address
-	timeouts  config.Timeouts
-	dial      dialFunc
-	transport *http.Transport
+	name     string
+	address  config.Address
+	timeouts config.Timeouts
+	header   string // version of the PROXY protocol; empty for none
+	tls      *tls.Config
+	dial     dialFunc
+
+	mu         sync.Mutex
+	transports map[time.Duration]*http.Transport // by how long an answer is waited for
 }
 
 // dialFunc connects to one backend, whatever address it is asked for.
 type dialFunc func(ctx context.Context, network, address string) (net.Conn, error)
 
-func newPool(p *Proxy, cfg *config.Upstream) *pool {
+func newPool(p *Proxy, cfg *config.Upstream, tls *tls.Config) *pool {
 	l := &pool{proxy: p, name: cfg.Name, wake: make(chan struct{}, 1), ended: make(chan struct{})}
-	l.cfg = cfg
+	l.cfg, l.tls = cfg, tls
 	l.core = upstream.New(p.now(), cfg, p.o.Seed)
 	l.connect()
 	go l.run()
@@ -60,10 +66,10 @@ func newPool(p *Proxy, cfg *config.Upstream) *pool {
 }
 
 // reload goes over to another configuration of the same upstream.
-func (l *pool) reload(cfg *config.Upstream) {
+func (l *pool) reload(cfg *config.Upstream, tls *tls.Config) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.cfg = cfg
+	l.cfg, l.tls = cfg, tls
 	l.core.Reload(l.proxy.now(), cfg)
 	l.connect()
 	l.noteLocked()
@@ -77,16 +83,16 @@ func (l *pool) connect() {
 	kept := map[*backend]bool{}
 	for _, b := range l.cfg.Backends {
 		id, _ := l.core.Lookup(b.Name)
-		if int(id) < len(old) && old[id] != nil && old[id].name == b.Name && old[id].address == b.Address && old[id].timeouts == l.cfg.Timeouts {
+		if int(id) < len(old) && old[id] != nil && old[id].name == b.Name && old[id].address == b.Address && old[id].timeouts == l.cfg.Timeouts && old[id].header == l.cfg.ProxyProtocol && old[id].tls == nil && l.tls == nil {
 			l.backends[id] = old[id]
 			kept[old[id]] = true
 			continue
 		}
-		l.backends[id] = newBackend(l.proxy, b, l.cfg.Timeouts)
+		l.backends[id] = newBackend(l.proxy, b, l.cfg, l.tls)
 	}
 	for _, o := range old {
 		if o != nil && !kept[o] {
-			o.transport.CloseIdleConnections() // those in use end with their requests
+			o.closeIdle() // those in use end with their requests
 		}
 	}
 	if s := l.cfg.Sticky; s != nil && s.By == "cookie" {
@@ -109,36 +115,142 @@ type dialError struct {
 func (e *dialError) Error() string { return e.err.Error() }
 func (e *dialError) Unwrap() error { return e.err }
 
-func newBackend(p *Proxy, b config.Backend, t config.Timeouts) *backend {
+func newBackend(p *Proxy, b config.Backend, u *config.Upstream, secure *tls.Config) *backend {
 	network, addr := "tcp", net.JoinHostPort(b.Address.Host, strconv.Itoa(b.Address.Port))
 	if b.Address.Unix != "" {
 		network, addr = "unix", b.Address.Unix
 	}
-	n := &backend{name: b.Name, address: b.Address, timeouts: t}
-	n.dial = func(ctx context.Context, _, _ string) (net.Conn, error) { return p.o.Dial(ctx, network, addr) }
-	n.transport = &http.Transport{
-		DialContext:           n.connect,
-		DisableCompression:    true, // bodies are passed on as they are
-		MaxIdleConnsPerHost:   256,
-		IdleConnTimeout:       time.Minute,
-		ResponseHeaderTimeout: t.Answer,
-		ExpectContinueTimeout: time.Second,
-		ReadBufferSize:        16 << 10,
-		WriteBufferSize:       16 << 10,
+	n := &backend{name: b.Name, address: b.Address, timeouts: u.Timeouts, header: u.ProxyProtocol, transports: map[time.Duration]*http.Transport{}}
+	if secure != nil {
+		n.tls = secure.Clone()
+		if n.tls.ServerName == "" {
+			n.tls.ServerName = b.Address.Host
+		}
+	}
+	n.dial = func(ctx context.Context, _, _ string) (net.Conn, error) {
+		c, err := p.o.Dial(ctx, network, addr)
+		if err != nil || n.header == "" {
+			return c, err
+		}
+		if err := writeProxyHeader(ctx, c, n.header); err != nil {
+			c.Close()
+			return nil, err
+		}
+		return c, nil
 	}
 	return n
 }
 
-// connect is dial within the connect timeout, with an error that says which of
-// the two it was.
+// transport gives the way for requests whose answer is waited for so long.
+func (b *backend) transport(answer time.Duration) *http.Transport {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	t := b.transports[answer]
+	if t == nil {
+		t = &http.Transport{
+			DialContext:           b.connect,
+			DialTLSContext:        b.connect,
+			DisableCompression:    true,           // bodies are passed on as they are
+			DisableKeepAlives:     b.header != "", // a connection belongs to one client
+			MaxIdleConnsPerHost:   256,
+			IdleConnTimeout:       b.timeouts.Kept,
+			ResponseHeaderTimeout: answer,
+			ExpectContinueTimeout: time.Second,
+			ReadBufferSize:        16 << 10,
+			WriteBufferSize:       16 << 10,
+		}
+		b.transports[answer] = t
+	}
+	return t
+}
+
+// scheme is http or https.
+func (b *backend) scheme() string {
+	if b.tls != nil {
+		return "https"
+	}
+	return "http"
+}
+
+func (b *backend) closeIdle() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, t := range b.transports {
+		t.CloseIdleConnections()
+	}
+}
+
+// connect is dial within the connect timeout, the TLS handshake included, with
+// an error that says what failed.
 func (b *backend) connect(ctx context.Context, network, address string) (net.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, b.timeouts.Connect)
 	defer cancel()
-	c, err := b.dial(ctx, network, address)
+	c, err := b.secure(ctx)
 	if err != nil {
 		return nil, &dialError{err, errors.Is(ctx.Err(), context.DeadlineExceeded)}
 	}
 	return c, nil
+}
+
+// secure connects, and speaks TLS where that is wanted.
+func (b *backend) secure(ctx context.Context) (net.Conn, error) {
+	c, err := b.dial(ctx, "", "")
+	if err != nil || b.tls == nil {
+		return c, err
+	}
+	t := tls.Client(c, b.tls)
+	if err := t.HandshakeContext(ctx); err != nil {
+		c.Close()
+		return nil, tlsError(err)
+	}
+	return t, nil
+}
+
+// connectKind is the outcome of an attempt whose connection did not come to
+// stand.
+func connectKind(err error) upstream.OutcomeKind {
+	var de *dialError
+	if errors.As(err, &de) && de.timeout {
+		return upstream.ConnectTimeout
+	}
+	return upstream.ConnectRefused
+}
+
+// choose has the core choose.
+func (l *pool) choose(q *upstream.Request, a *upstream.Attempt) (upstream.Verdict, *backend, string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.chooseLocked(q, a)
+}
+
+// chooseLocked is choose with l.mu held.
+func (l *pool) chooseLocked(q *upstream.Request, a *upstream.Attempt) (upstream.Verdict, *backend, string) {
+	v := l.core.Choose(l.proxy.now(), q, a)
+	why := l.core.ReasonWord(v.Reason)
+	var b *backend
+	if v.Kind == upstream.Go {
+		b = l.backends[v.Backend]
+	}
+	l.noteLocked()
+	return v, b, why
+}
+
+// settle tells the core how an attempt ended.
+func (l *pool) settle(q *upstream.Request, a *upstream.Attempt, o upstream.Outcome) upstream.Step {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	step := l.core.Settle(l.proxy.now(), q, a, o)
+	l.noteLocked()
+	return step
+}
+
+// cancel tells the core that the client went away, which says nothing of the
+// backend.
+func (l *pool) cancel(a *upstream.Attempt) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.core.Cancel(l.proxy.now(), a)
+	l.noteLocked()
 }
 
 // run has the core do what is due, at its time.
@@ -219,7 +331,7 @@ func (l *pool) stop() {
 		l.stopped = true
 		for _, b := range l.backends {
 			if b != nil {
-				b.transport.CloseIdleConnections()
+				b.closeIdle()
 			}
 		}
 	})

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 
 	"kestrix/internal/core/config"
@@ -37,12 +38,13 @@ func probeHTTP(ctx context.Context, b *backend, p *config.Probe) string {
 	if b.address.Unix != "" {
 		host = "localhost"
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+host+p.Path, nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, b.scheme()+"://"+host+p.Path, nil)
 	if err != nil {
 		return "the path cannot be asked for: " + p.Path
 	}
 	req.Header.Set("User-Agent", "kestrix-probe")
-	t := &http.Transport{DialContext: b.dial, DisableKeepAlives: true, DisableCompression: true}
+	secure := func(ctx context.Context, _, _ string) (net.Conn, error) { return b.secure(ctx) }
+	t := &http.Transport{DialContext: secure, DialTLSContext: secure, DisableKeepAlives: true, DisableCompression: true}
 	defer t.CloseIdleConnections()
 	res, err := t.RoundTrip(req)
 	if err != nil {

@@ -5,14 +5,18 @@ package proxy
 import (
 	"context"
 	"crypto/rand"
+	"crypto/tls"
 	"encoding/binary"
 	"fmt"
 	"net"
+	"net/netip"
+	"os"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/limit"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/tick"
 )
@@ -24,6 +28,8 @@ type Options struct {
 	// Dial and Listen are how the world is reached; nil for the network.
 	Dial   func(ctx context.Context, network, address string) (net.Conn, error)
 	Listen func(network, address string) (net.Listener, error)
+	// ReadFile reads certificates and keys; nil for os.ReadFile.
+	ReadFile func(name string) ([]byte, error)
 	// Event is told of what happens besides requests: changes of state,
 	// listeners, reloads. It must be safe for concurrent use.
 	Event func(Event)
@@ -50,6 +56,9 @@ type Proxy struct {
 	request atomic.Uint64
 	stopped bool
 	failed  chan error
+
+	limitsMu sync.Mutex
+	limits   limit.Set
 }
 
 // state is what requests see of a configuration; a reload puts another in its
@@ -63,7 +72,11 @@ type state struct {
 type entry struct {
 	frontend *config.Frontend
 	table    *route.Table
-	pools    []*pool // by position of the route
+	pools    []*pool        // by position of the route; nil for one that answers by itself
+	waits    []config.Waits // likewise
+	trusted  []netip.Prefix
+	forward  string      // the field of trusted proxies that names the client
+	tls      *tls.Config // nil: none
 }
 
 // New makes a proxy that serves nothing yet.
@@ -76,6 +89,9 @@ func New(o Options) *Proxy {
 	}
 	if o.Listen == nil {
 		o.Listen = net.Listen
+	}
+	if o.ReadFile == nil {
+		o.ReadFile = os.ReadFile
 	}
 	if o.Event == nil {
 		o.Event = func(Event) {}
@@ -126,26 +142,22 @@ func (p *Proxy) Apply(c *config.Config) error {
 			opened = append(opened, s)
 		}
 	}
-	next := &state{config: c, byListen: map[config.Address]*entry{}}
-	for _, u := range c.Upstreams {
-		if old := p.pools[u.Name]; old != nil {
-			old.reload(u)
-			continue
+	next, err := p.prepare(c)
+	if err != nil {
+		for _, o := range opened {
+			o.listener.Close()
 		}
-		p.pools[u.Name] = newPool(p, u)
-	}
-	for _, f := range c.Frontends {
-		e := &entry{frontend: f, table: route.Compile(f)}
-		for _, r := range f.Routes {
-			e.pools = append(e.pools, p.pools[r.SendTo.Value])
-		}
-		for _, l := range f.Listen {
-			next.byListen[l.Value] = e
-		}
+		return err
 	}
 	p.state.Store(next)
+	for addr, s := range p.servers {
+		if e := next.byListen[addr]; e != nil {
+			s.configure(e.frontend)
+		}
+	}
 	for _, s := range opened {
 		p.servers[s.address] = s
+		s.configure(next.byListen[s.address].frontend)
 		s.serve()
 		p.event(s.address.String(), "listening", "frontend %s", next.byListen[s.address].frontend.Name)
 	}
@@ -163,6 +175,57 @@ func (p *Proxy) Apply(c *config.Config) error {
 		}
 	}
 	return nil
+}
+
+// prepare makes what requests see of a configuration, and the pools behind it.
+// Nothing is changed if there is an error.
+func (p *Proxy) prepare(c *config.Config) (*state, error) {
+	fronts := make([]*tls.Config, len(c.Frontends))
+	backs := make([]*tls.Config, len(c.Upstreams))
+	var err error
+	for i, f := range c.Frontends {
+		if fronts[i], err = p.frontTLS(f.TLS); err != nil {
+			return nil, err
+		}
+	}
+	for i, u := range c.Upstreams {
+		if backs[i], err = p.upstreamTLS(u.TLS); err != nil {
+			return nil, err
+		}
+	}
+	next := &state{config: c, byListen: map[config.Address]*entry{}}
+	for i, u := range c.Upstreams {
+		if old := p.pools[u.Name]; old != nil {
+			old.reload(u, backs[i])
+			continue
+		}
+		p.pools[u.Name] = newPool(p, u, backs[i])
+	}
+	for i, f := range c.Frontends {
+		e := &entry{frontend: f, table: route.Compile(f), trusted: c.Trusted, forward: c.ClientFrom, tls: fronts[i]}
+		for _, r := range f.Routes {
+			var waits config.Waits
+			if u := c.Upstream(r.SendTo.Value); u != nil {
+				waits = r.Waits(u)
+			}
+			e.pools, e.waits = append(e.pools, p.pools[r.SendTo.Value]), append(e.waits, waits)
+		}
+		for _, l := range f.Listen {
+			next.byListen[l.Value] = e
+		}
+	}
+	return next, nil
+}
+
+// limited says how long a client has to wait until it is within the rate of a
+// frontend, or of one of its routes; 0 if it is.
+func (p *Proxy) limited(f *config.Frontend, r *config.Route, client uint64) time.Duration {
+	p.limitsMu.Lock()
+	defer p.limitsMu.Unlock()
+	if r != nil {
+		return p.limits.Route(p.now(), f, r, client)
+	}
+	return p.limits.Front(p.now(), f, client)
 }
 
 // Failed gives the error of a listener that broke while serving.
@@ -197,15 +260,4 @@ func (p *Proxy) Stop() error {
 		return fmt.Errorf("some requests were still open after %s and were cut off", p.o.Grace)
 	}
 	return nil
-}
-
-// shutdown ends a server: gracefully within a time, then at once.
-func (s *server) shutdown(grace time.Duration) error {
-	ctx, cancel := context.WithTimeout(context.Background(), grace)
-	defer cancel()
-	err := s.http.Shutdown(ctx)
-	if err != nil {
-		s.http.Close()
-	}
-	return err
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/netip"
 	"strings"
 	"sync"
 	"testing"
@@ -103,11 +104,28 @@ func TestFieldsOnTheirWay(t *testing.T) {
 }
 
 func TestForwardedIsWrittenByTheStandard(t *testing.T) {
-	h := http.Header{}
-	forwarded(h, "2001:db8::1", "a.example", "https")
-	assert.Equal(t, `for="[2001:db8::1]";proto=https;host=a.example`, h.Get("Forwarded"))
-	forwarded(h, "-", `odd"host`, "http")
-	assert.Equal(t, `for=unknown;proto=http;host="odd\"host"`, h.Get("Forwarded"))
+	for _, c := range []struct{ from, host, scheme, chain, believed, for1, for2 string }{
+		{"2001:db8::1", "a.example", "https", "", "", "2001:db8::1", `for="[2001:db8::1]";proto=https;host=a.example`},
+		{"-", `odd"host`, "http", "", "", "unknown", `for=unknown;proto=http;host="odd\"host"`},
+		{"192.0.2.1", "a", "http", "6.6.6.6", "", "192.0.2.1", `for=192.0.2.1;proto=http;host=a`},
+		{"192.0.2.1", "a", "http", "6.6.6.6, 203.0.113.9", "x-forwarded-for", "6.6.6.6, 203.0.113.9, 192.0.2.1", `for=203.0.113.9;proto=http;host=a, for=192.0.2.1`},
+		{"192.0.2.1", "a", "http", "for=203.0.113.9;host=b", "forwarded", "203.0.113.9, 192.0.2.1", `for=203.0.113.9;host=b, for=192.0.2.1`},
+	} {
+		h := http.Header{"X-Forwarded-For": {c.chain}, "Forwarded": {c.chain}}
+		from := c.from + ":4711"
+		if strings.Contains(c.from, "::") {
+			from = "[" + c.from + "]:4711"
+		}
+		x := &exchange{r: &http.Request{RemoteAddr: from, Host: c.host, Header: h}}
+		e := &entry{forward: c.believed}
+		if c.believed != "" {
+			e.trusted = []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}
+		}
+		x.who(e)
+		x.scheme = c.scheme
+		x.forwarded(h)
+		assert.Equal(t, []string{c.for1, c.for2}, []string{h.Get("X-Forwarded-For"), h.Get("Forwarded")}, "%+v", c)
+	}
 	via := http.Header{"Via": {"1.0 first", "1.1 second"}}
 	addVia(via, 2, 0)
 	assert.Equal(t, []string{"1.0 first, 1.1 second, 2 kestrix"}, via["Via"])

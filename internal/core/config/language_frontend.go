@@ -1,0 +1,106 @@
+package config
+
+var frontendBlock = &Block{
+	Name: "frontend", Label: &Label{Name: "name"}, Many: true, Required: true,
+	Help: "where traffic enters: addresses, protocol, routes",
+	Keys: []*Key{
+		{Name: "listen", Type: Addrs, Required: true,
+			Help:    "the addresses to listen on; IPv4 and IPv6 are bound apart",
+			Example: `["0.0.0.0:8080", "[::]:8080"]`},
+		{Name: "protocol", Type: Text, Default: `"http"`, Allowed: []string{"http", "tcp"},
+			Help: "what is spoken here; tcp carries bytes without looking into them", Example: `"tcp"`},
+		{Name: "proxy_protocol", Type: Switch, Default: "false", Help: "connections begin with a PROXY protocol header, version 1 or 2, that names the client; only trusted_proxies may connect", Example: "true"},
+	},
+	Blocks: []*Block{frontTLSBlock, frontendTimeoutsBlock, frontendLimitsBlock, {
+		Name: "route", Label: &Label{Name: "name"}, Many: true, Required: true,
+		Help: "a rule; the first whose `when` fits decides",
+		Keys: []*Key{
+			{Name: "send_to", Type: UpRef,
+				Help: "the upstream that serves what fits here; a route has this, redirect or reply; tcp knows this only", Example: "upstream.booking"},
+		},
+		Blocks: []*Block{redirectBlock, replyBlock, rewriteBlock, headersBlock, routeTimeoutsBlock, routeLimitsBlock, {
+			Name: "when",
+			Help: "everything given must fit; of a list, one, and none of those in not(...); without `when` a route takes all",
+			Keys: []*Key{
+				{Name: "host", Type: Matches, Help: "host asked for, without port; * is one label, ** any number of them",
+					Example: `["board.tern.example", "*.tern.example"]`},
+				{Name: "path", Type: Matches, Help: "path without query; * is one segment, ** the rest (/live/** takes /live too)",
+					Example: `["/live/**", regexp("/seats/[0-9]+")]`},
+				{Name: "method", Type: Matches, Help: "request method, in capitals", Example: `["GET", "HEAD"]`},
+				{Name: "client", Type: Matches, Help: "address or network of the client", Example: `["203.0.113.0/24", "2001:db8::/32"]`},
+				{Name: "header", Type: MatchTable, Help: "header fields by name; * stands for any text, of a field that is there", Example: `{ accept = "*json*" }`},
+				{Name: "query", Type: MatchTable, Help: "parameters of the query by name; the first of a name counts", Example: `{ lang = "fi", debug = not("*") }`},
+				{Name: "sni", Type: Matches, Help: "name asked for in the TLS handshake, also of TLS that is passed through unopened (tcp); wildcards as in host", Example: `"gate.tern.example"`},
+				{Name: "cookie", Type: MatchTable, Help: "cookies by name", Example: `{ beta = "on" }`},
+			},
+		}},
+	}},
+}
+
+var redirectBlock = &Block{
+	Name: "redirect",
+	Help: "the client is sent elsewhere",
+	Keys: []*Key{
+		{Name: "to", Type: Text, Required: true, Help: "where to; {host} is the host asked for without its port, {path} the path with its query", Example: `"https://{host}{path}"`},
+		{Name: "status", Type: Whole, Default: "308", Min: "301", Max: "308", Help: "308 and 307 keep the method, 301, 302 and 303 need not; 301 and 308 are for good (RFC 9110 section 15.4)", Example: "302"},
+	},
+}
+
+var replyBlock = &Block{
+	Name: "reply",
+	Help: "a fixed answer, such as a maintenance page",
+	Keys: []*Key{
+		{Name: "status", Type: Whole, Default: "200", Min: "200", Max: "599", Help: "its status", Example: "503"},
+		{Name: "body", Type: Text, Help: "its body", Example: `"back at noon\n"`},
+		{Name: "content_type", Type: Text, Default: `"text/plain; charset=utf-8"`, Help: "what the body is", Example: `"text/html; charset=utf-8"`},
+	},
+}
+
+var frontendTimeoutsBlock = &Block{
+	Name: "timeouts", Always: true,
+	Help: "how long a client is waited for",
+	Keys: []*Key{
+		{Name: "request_header", Type: Duration, Default: `"10s"`, Min: `"10ms"`, Help: "from the first byte of a request to the end of its header; a TLS handshake has as long", Example: `"5s"`},
+		{Name: "idle", Type: Duration, Default: `"2m"`, Min: `"10ms"`, Help: "a kept connection waits this long for its next request", Example: `"1m"`},
+	},
+}
+
+var frontendLimitsBlock = &Block{
+	Name: "limits", Always: true,
+	Help: "what one client may ask for",
+	Keys: append([]*Key{
+		{Name: "header_size", Type: Size, Default: `"64KiB"`, Min: `"1KiB"`, Max: `"16MiB"`, Help: "request line and header fields together; beyond it the answer is 431", Example: `"16KiB"`},
+		{Name: "connections", Type: Whole, Default: "0", Min: "0", Max: "1000000", Help: "open connections per client; a further one is closed at once; 0 is no limit", Example: "100"},
+	}, limitKeys...),
+}
+
+var routeLimitsBlock = &Block{
+	Name: "limits", Always: true,
+	Help: "what one client may ask of this route, besides the limits of its frontend",
+	Keys: limitKeys,
+}
+
+var limitKeys = []*Key{
+	{Name: "body_size", Type: Size, Help: "of a request; beyond it the answer is 413; none is no limit", Example: `"8MiB"`},
+	{Name: "rate", Type: Rate, Help: "requests of one client (an IPv6 client is its /64); beyond it the answer is 429; none is no limit", Example: `"20/s"`},
+	{Name: "burst", Type: Whole, Min: "1", Max: "1000000", Help: "how many may come at once before `rate` is enforced; one second's worth, if not given", Example: "40"},
+}
+
+var routeTimeoutsBlock = &Block{
+	Name: "timeouts", Always: true,
+	Help: "how long a backend is waited for on this route, instead of what its upstream says",
+	Keys: waitKeys("", "", ""),
+}
+
+var frontTLSBlock = &Block{
+	Name: "tls",
+	Help: "TLS ends here; the names of a certificate say for whom it is shown, and the first is for everybody else",
+	Keys: []*Key{
+		{Name: "certificate", Type: Texts, Required: true, Help: "PEM files of certificates, each with its chain; relative to the folder of the configuration", Example: `["tickets.pem", "board.pem"]`},
+		{Name: "key", Type: Texts, Required: true, Help: "PEM files of their private keys, in the same order", Example: `["tickets.key", "board.key"]`},
+		{Name: "min_version", Type: Text, Default: `"1.2"`, Allowed: []string{"1.0", "1.1", "1.2", "1.3"}, Help: "the oldest version of TLS that is spoken", Example: `"1.3"`},
+		{Name: "alpn", Type: Texts, Default: `["h2", "http/1.1"]`, Help: "protocols that are offered (RFC 7301), the preferred first; of an http frontend h2 and http/1.1", Example: `["http/1.1"]`},
+		{Name: "client_ca", Type: Text, Help: "PEM file of authorities; a client must show a certificate of one of them", Example: `"crew-ca.pem"`},
+		{Name: "client_certificate", Type: Text, Default: `"require"`, Allowed: []string{"require", "ask"}, Help: "with client_ca: refuse clients without a certificate, or only those with a wrong one", Example: `"ask"`},
+	},
+}

@@ -1,0 +1,123 @@
+package config
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/cespare/xxhash/v2"
+)
+
+// Settings are what a block is set to, defaults included, in the order of the
+// table.
+type Settings struct {
+	Block string // empty for the keys of the thing itself
+	Keys  []Setting
+}
+
+// Setting is one key and its value as a reader would write it.
+type Setting struct{ Key, Value string }
+
+// settings lists what a node and the blocks in it are set to. A block that is
+// not given is left out, unless its defaults hold all the same. What stands elsewhere in the model, such as backends and routes, is
+// left out too.
+func settings(n *Node, name string) []Settings {
+	own := Settings{Block: name}
+	if n.Label.Value != "" && name != "" {
+		own.Keys = append(own.Keys, Setting{n.Def.Label.Name, n.Label.Value})
+	}
+	own.Keys = append(own.Keys, keyTexts(n, "")...)
+	out := []Settings{own}
+	for _, def := range n.Def.Blocks {
+		if def.Many {
+			continue
+		}
+		c := n.One(def.Name)
+		if c == nil && def.Always {
+			c = n.child(def.Name)
+		}
+		if c != nil {
+			out = append(out, settings(c, strings.TrimPrefix(name+"."+def.Name, "."))...)
+		}
+	}
+	return out
+}
+
+func keyTexts(n *Node, prefix string) []Setting {
+	var out []Setting
+	for _, k := range n.Def.Keys {
+		switch k.Type {
+		case Members, UpRef, Addrs:
+			continue
+		}
+		v, given := n.values[k.Name]
+		if !given && k.Type == Block1 {
+			v, given = Placed[any]{Value: &Node{Def: k.Fields}}, true
+		}
+		value := v.Value
+		if !given {
+			if k.Default == "" {
+				continue
+			}
+			value = defaultOf(k)
+		}
+		if inner, ok := value.(*Node); ok {
+			if inner != nil {
+				out = append(out, keyTexts(inner, prefix+k.Name+".")...)
+			}
+			continue
+		}
+		text := valueText(k, value)
+		if k.Secret {
+			text = fmt.Sprintf("hidden, digest %08x", uint32(xxhash.Sum64String(text)))
+		}
+		out = append(out, Setting{prefix + k.Name, text})
+	}
+	return out
+}
+
+// valueText writes a value as a reader would say it.
+func valueText(k *Key, v any) string {
+	switch v := v.(type) {
+	case time.Duration:
+		return FormatDuration(v)
+	case float64:
+		switch k.Type {
+		case Percent:
+			return fmt.Sprintf("%g%%", 100*v)
+		case Rate:
+			return fmt.Sprintf("%g/s", v)
+		}
+		return fmt.Sprintf("%g", v)
+	case int64:
+		return FormatSize(v)
+	case []Placed[string]:
+		var out []string
+		for _, t := range v {
+			out = append(out, t.Value)
+		}
+		slices.Sort(out)
+		return strings.Join(out, ", ")
+	case []netip.Prefix:
+		var out []string
+		for _, p := range v {
+			out = append(out, strings.TrimSuffix(strings.TrimSuffix(p.String(), "/32"), "/128"))
+		}
+		return strings.Join(out, ", ")
+	case []FieldPair:
+		var out []string
+		for _, p := range v {
+			out = append(out, p.Name.Value+" = "+strconv.Quote(p.Value.Value))
+		}
+		return strings.Join(out, ", ")
+	case string:
+		if k.Name == "body" {
+			return strconv.Quote(v)
+		}
+		return v
+	}
+	return fmt.Sprint(v)
+}

@@ -1,0 +1,320 @@
+package proxy
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"log"
+	"net"
+	"net/http"
+	"net/netip"
+	"sync"
+	"syscall"
+	"time"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/peer"
+)
+
+// server serves one listener. Which frontend it belongs to is looked up with
+// each connection and request, so that it can outlive a reload.
+type server struct {
+	proxy    *Proxy
+	address  config.Address
+	listener net.Listener
+
+	mu      sync.Mutex // guards all below
+	front   *httpFront // nil while the frontend speaks tcp
+	clients map[netip.Addr]int
+	streams map[net.Conn]struct{} // connections that no http server looks after
+	open    sync.WaitGroup        // of streams
+	closing bool
+}
+
+// httpFront is the http server behind a listener, with the settings it was made
+// with. Other settings take another one.
+type httpFront struct {
+	http     *http.Server
+	settings frontSettings
+	conns    *handover
+}
+
+type frontSettings struct {
+	timeouts   config.FrontTimeouts
+	headerSize int64
+}
+
+// configure gives the listener what its frontend says. Connections that are
+// open keep the settings they came under, and are closed when they are idle.
+func (s *server) configure(f *config.Frontend) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	want := frontSettings{f.Timeouts, f.Limits.HeaderSize}
+	old := s.front
+	if f.Protocol == "tcp" {
+		s.front = nil
+	} else if old == nil || old.settings != want {
+		s.front = s.newFront(want)
+	}
+	if old != nil && old != s.front {
+		go old.shutdown(s.proxy.o.Grace)
+	}
+}
+
+func (s *server) newFront(want frontSettings) *httpFront {
+	f := &httpFront{settings: want, conns: newHandover(s.listener.Addr())}
+	f.http = &http.Server{
+		Handler: s, ReadHeaderTimeout: want.timeouts.RequestHeader, IdleTimeout: want.timeouts.Idle, MaxHeaderBytes: int(want.headerSize),
+		// What the server says of single connections is of no use to anybody.
+		ErrorLog: log.New(io.Discard, "", 0),
+		// Without it the server would not speak HTTP/2 on the connections it
+		// is handed.
+		TLSConfig: &tls.Config{NextProtos: []string{"h2", "http/1.1"}, MinVersion: tls.VersionTLS12},
+	}
+	go func() { _ = f.http.Serve(f.conns) }() // ends when it is shut down
+	return f
+}
+
+// shutdown ends an http server: gracefully within a time, then at once.
+func (f *httpFront) shutdown(grace time.Duration) error {
+	ctx, cancel := context.WithTimeout(context.Background(), grace)
+	defer cancel()
+	err := f.http.Shutdown(ctx)
+	if err != nil {
+		f.http.Close()
+	}
+	return err
+}
+
+// serve takes connections until the listener is closed.
+func (s *server) serve() { go s.accept() }
+
+func (s *server) accept() {
+	wait := time.Duration(0)
+	for {
+		c, err := s.listener.Accept()
+		switch {
+		case err == nil:
+			wait = 0
+			go s.took(c)
+		case errors.Is(err, syscall.EMFILE), errors.Is(err, syscall.ENFILE), errors.Is(err, syscall.ECONNABORTED), errors.Is(err, syscall.ENOBUFS), errors.Is(err, syscall.ENOMEM):
+			// Out of descriptors or memory: others have to end first.
+			if wait = min(max(2*wait, 5*time.Millisecond), time.Second); wait >= time.Second {
+				s.proxy.event(s.address.String(), "short", "connections cannot be taken: %v", plainError(err))
+			}
+			time.Sleep(wait)
+		default:
+			s.mu.Lock()
+			closing := s.closing
+			s.mu.Unlock()
+			if !closing {
+				select {
+				case s.proxy.failed <- fmt.Errorf("%s: %w", s.address, err):
+				default:
+				}
+			}
+			return
+		}
+	}
+}
+
+// took handles a new connection up to where http or tcp begins.
+func (s *server) took(raw net.Conn) {
+	e := s.proxy.state.Load().byListen[s.address]
+	if e == nil || !s.keep(raw) {
+		raw.Close()
+		return
+	}
+	c, handed := net.Conn(raw), false
+	defer func() {
+		if !handed {
+			c.Close()
+			s.letGo(raw)
+		}
+	}()
+	if e.frontend.ProxyProtocol {
+		named, err := readProxyHeader(raw, e)
+		if err != nil {
+			s.proxy.event(s.address.String(), "refused", "a connection from %s: %v", raw.RemoteAddr(), err)
+			return
+		}
+		c = named
+	}
+	if most := e.frontend.Limits.Connections; most > 0 {
+		_, addr := clientAddress(c.RemoteAddr().String())
+		if !s.count(addr, most) {
+			return
+		}
+		c = &closeHook{Conn: c, closed: func() { s.uncount(addr) }}
+	}
+	if e.frontend.Protocol == "tcp" {
+		s.stream(e, c)
+		return
+	}
+	s.mu.Lock()
+	f := s.front
+	s.mu.Unlock()
+	if e.tls != nil {
+		c = tls.Server(c, e.tls)
+	}
+	if f == nil {
+		return // the frontend has just become another
+	}
+	handed = true
+	s.letGo(raw)
+	if !f.conns.give(c) {
+		c.Close()
+	}
+}
+
+// keep notes a connection, so that stopping can wait for it and cut it off;
+// false if there is no more time for new ones.
+func (s *server) keep(c net.Conn) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.closing {
+		return false
+	}
+	s.streams[c] = struct{}{}
+	s.open.Add(1)
+	return true
+}
+
+func (s *server) letGo(c net.Conn) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.streams, c)
+	s.open.Done()
+}
+
+// count takes a connection of a client in, unless it has too many.
+func (s *server) count(a netip.Addr, most int) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.clients[a] >= most {
+		return false
+	}
+	s.clients[a]++
+	return true
+}
+
+func (s *server) uncount(a netip.Addr) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.clients[a]--; s.clients[a] <= 0 {
+		delete(s.clients, a)
+	}
+}
+
+// shutdown closes the listener and waits for what is open, up to a time; what
+// is left is cut off.
+func (s *server) shutdown(grace time.Duration) error {
+	s.mu.Lock()
+	s.closing = true
+	f := s.front
+	s.mu.Unlock()
+	s.listener.Close()
+	var err error
+	var wg sync.WaitGroup
+	if f != nil {
+		wg.Go(func() { err = f.shutdown(grace) })
+	}
+	ended := make(chan struct{})
+	go func() {
+		s.open.Wait()
+		close(ended)
+	}()
+	timer := time.NewTimer(grace)
+	defer timer.Stop()
+	cut := false
+	select {
+	case <-ended:
+	case <-timer.C:
+		cut = true
+		s.mu.Lock()
+		for c := range s.streams {
+			c.Close()
+		}
+		s.mu.Unlock()
+		<-ended
+	}
+	wg.Wait()
+	if cut {
+		return errors.New("connections were cut off")
+	}
+	return err
+}
+
+// trusts says whether a peer is one of the proxies whose word counts. Who
+// connects to a unix socket is on this machine, and was let in by its
+// permissions.
+func (e *entry) trusts(a net.Addr) bool {
+	if a.Network() == "unix" {
+		return true
+	}
+	_, ip := clientAddress(a.String())
+	return peer.Inside(e.trusted, ip)
+}
+
+// handover is a listener whose connections are given to it.
+type handover struct {
+	addr   net.Addr
+	conns  chan net.Conn
+	closed chan struct{}
+	once   sync.Once
+}
+
+func newHandover(addr net.Addr) *handover {
+	return &handover{addr: addr, conns: make(chan net.Conn), closed: make(chan struct{})}
+}
+
+func (h *handover) give(c net.Conn) bool {
+	select {
+	case h.conns <- c:
+		return true
+	case <-h.closed:
+		return false
+	}
+}
+
+func (h *handover) Accept() (net.Conn, error) {
+	select {
+	case c := <-h.conns:
+		return c, nil
+	case <-h.closed:
+		return nil, net.ErrClosed
+	}
+}
+
+func (h *handover) Close() error {
+	h.once.Do(func() { close(h.closed) })
+	return nil
+}
+
+func (h *handover) Addr() net.Addr { return h.addr }
+
+// closeHook tells once that a connection was closed.
+type closeHook struct {
+	net.Conn
+	once   sync.Once
+	closed func()
+}
+
+func (c *closeHook) Close() error {
+	c.once.Do(c.closed)
+	return c.Conn.Close()
+}
+
+// CloseWrite ends one direction, where the connection can.
+func (c *closeHook) CloseWrite() error { return closeWrite(c.Conn) }
+
+// closeWrite ends the direction towards the peer of a connection, and all of it
+// where it has no directions.
+func closeWrite(c net.Conn) error {
+	if h, ok := c.(interface{ CloseWrite() error }); ok {
+		return h.CloseWrite()
+	}
+	return c.Close()
+}

@@ -1,0 +1,267 @@
+package proxy
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"io"
+	"net"
+	"os"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/limit"
+	"kestrix/internal/core/route"
+	"kestrix/internal/core/trace"
+	"kestrix/internal/core/upstream"
+)
+
+// connection is one of a tcp frontend on its way through the proxy.
+type connection struct {
+	entry   *entry
+	client  net.Conn
+	pool    *pool
+	waits   config.Waits
+	q       upstream.Request
+	attempt upstream.Attempt
+	access  Access
+}
+
+// stream carries a connection of a tcp frontend to its end.
+func (s *server) stream(e *entry, c net.Conn) {
+	p := s.proxy
+	began := time.Now()
+	client, addr := clientAddress(c.RemoteAddr().String())
+	x := &connection{entry: e, client: c}
+	x.access = Access{Time: began, Client: client, Protocol: "tcp", Kind: trace.TCP, Frontend: e.frontend.Name}
+	defer func() {
+		x.access.Duration = time.Since(began)
+		p.o.Access(&x.access)
+	}()
+	if e.frontend.Limits.Rate > 0 && p.limited(e.frontend, nil, limit.Key(addr)) > 0 {
+		x.access.Reason = "rate-limited"
+		return
+	}
+	q := route.Request{Client: addr}
+	switch {
+	case e.tls != nil:
+		t := tls.Server(c, e.tls)
+		ctx, cancel := context.WithTimeout(context.Background(), e.frontend.Timeouts.RequestHeader)
+		err := t.HandshakeContext(ctx)
+		cancel()
+		if err != nil {
+			x.access.Reason = "tls-failed"
+			return
+		}
+		q.SNI = strings.ToLower(t.ConnectionState().ServerName)
+		x.client = t
+	case e.table.Asks&route.AskSNI != 0:
+		name, peeked := helloName(c, e.frontend.Timeouts.RequestHeader)
+		q.SNI = strings.ToLower(name)
+		x.client = peeked
+	}
+	x.access.Host = q.SNI
+	i, _ := e.table.Match(&q)
+	if i < 0 || e.pools[i] == nil {
+		x.access.Reason = "no-route"
+		return
+	}
+	r := e.frontend.Routes[i]
+	x.access.Route, x.pool, x.waits = r.Name, e.pools[i], e.waits[i]
+	x.access.Upstream = x.pool.name
+	if r.Limits.Rate > 0 && p.limited(e.frontend, r, limit.Key(addr)) > 0 {
+		x.access.Reason = "rate-limited"
+		return
+	}
+	x.q = upstream.Request{ID: p.request.Add(1) - 1, Client: trace.ClientKey(client), Seat: upstream.None}
+	x.carry(p)
+}
+
+// carry has the core choose a backend and connects to it, over again while the
+// core says so, and then passes bytes.
+func (x *connection) carry(p *Proxy) {
+	l := x.pool
+	for {
+		v, b, why := l.choose(&x.q, &x.attempt)
+		x.access.Attempts, x.access.Reason = x.attempt.Number, why
+		if v.Kind != upstream.Go {
+			x.access.Backend = ""
+			return
+		}
+		x.access.Backend = b.name
+		ctx := forClient(context.Background(), x.client.RemoteAddr(), x.client.LocalAddr())
+		began := time.Now()
+		c, err := b.connect(ctx, "", "")
+		if err != nil {
+			if l.settle(&x.q, &x.attempt, upstream.Outcome{Kind: connectKind(err)}) == upstream.Again {
+				continue
+			}
+			x.access.Reason = strings.ReplaceAll(connectKind(err).String(), " ", "-")
+			return
+		}
+		x.access.FirstByte = time.Since(began)
+		o, how := x.splice(c)
+		if how != "" {
+			x.access.Reason = how
+		}
+		switch o.Kind {
+		case upstream.ClientLeft:
+			l.cancel(&x.attempt)
+		default:
+			l.settle(&x.q, &x.attempt, o)
+		}
+		return
+	}
+}
+
+// splice passes bytes both ways until both have ended, each end being passed on
+// by itself. It gives the outcome and a word for it, empty for a good end.
+func (x *connection) splice(backend net.Conn) (upstream.Outcome, string) {
+	defer backend.Close()
+	var moved atomic.Int64 // the last movement, in nanoseconds since began
+	began := time.Now()
+	var cut atomic.Int32
+	end := func(kind int32) {
+		cut.CompareAndSwap(0, kind)
+		x.client.Close()
+		backend.Close()
+	}
+	const idle, over = 1, 2
+	var idleTimer *time.Timer
+	idleTimer = time.AfterFunc(x.waits.Idle, func() {
+		left := x.waits.Idle - (time.Since(began) - time.Duration(moved.Load()))
+		if left <= 0 {
+			end(idle)
+			return
+		}
+		idleTimer.Reset(left)
+	})
+	defer idleTimer.Stop()
+	if x.waits.Stream > 0 {
+		t := time.AfterFunc(x.waits.Stream, func() { end(over) })
+		defer t.Stop()
+	}
+	note := func(int) { moved.Store(int64(time.Since(began))) }
+	var wg sync.WaitGroup
+	var up, down error
+	wg.Go(func() {
+		up = passBytes(backend, x.client, note)
+		if isRead(up) {
+			backend.Close() // the client broke off: so must we
+		}
+	})
+	wg.Go(func() {
+		down = passBytes(x.client, backend, func(n int) { x.access.Bytes += int64(n); note(n) })
+		if isRead(down) {
+			x.client.Close()
+		}
+	})
+	wg.Wait()
+	switch {
+	case cut.Load() == idle:
+		return upstream.Outcome{Kind: upstream.CutOff, Passed: true}, "idle"
+	case cut.Load() == over:
+		return upstream.Outcome{Kind: upstream.CutOff, Passed: true}, "stream-over"
+	case isRead(up):
+		return upstream.Outcome{Kind: upstream.ClientLeft}, "client-left"
+	case isRead(down):
+		return upstream.Outcome{Kind: upstream.Reset, Passed: true}, "connection-broken"
+	}
+	return upstream.Outcome{Kind: upstream.Answered, Status: 200, Passed: true}, ""
+}
+
+// readError is an error of the side that was read from.
+type readError struct{ error }
+
+func isRead(err error) bool { return errors.As(err, new(*readError)) }
+
+// passBytes passes bytes until the end of from, and passes that end on.
+func passBytes(to, from net.Conn, moved func(int)) error {
+	p := buffers.Get().(*[]byte)
+	defer buffers.Put(p)
+	for {
+		n, err := from.Read(*p)
+		if n > 0 {
+			moved(n)
+			if _, err := to.Write((*p)[:n]); err != nil {
+				from.Close()
+				return err
+			}
+			moved(0)
+		}
+		if errors.Is(err, io.EOF) {
+			return closeWrite(to)
+		}
+		if err != nil {
+			return &readError{err}
+		}
+	}
+}
+
+// helloName reads the name in a TLS handshake's first message (RFC 8446 section
+// 4.1.2, RFC 6066 section 3) without taking part in it, and gives a connection
+// on which everything can be read again. What is no TLS has no name.
+func helloName(c net.Conn, within time.Duration) (string, net.Conn) {
+	_ = c.SetReadDeadline(time.Now().Add(within)) // where it fails, so will reading
+	seen := &replayed{Conn: c}
+	name := ""
+	enough := errors.New("seen enough")
+	_ = tls.Server(seen, &tls.Config{
+		MinVersion: tls.VersionTLS10, // whatever the backend speaks
+		GetConfigForClient: func(h *tls.ClientHelloInfo) (*tls.Config, error) {
+			name = h.ServerName
+			return nil, enough
+		},
+	}).Handshake() // always fails: here, or because it is no TLS
+	_ = c.SetReadDeadline(time.Time{})
+	seen.done = true
+	return name, seen
+}
+
+// replayed is a connection whose first bytes were read to look at them, and
+// are read again. While it is looked at nothing is written to it.
+type replayed struct {
+	net.Conn
+	kept []byte
+	done bool
+}
+
+// maxHello bounds what is read of a first message.
+const maxHello = 64 << 10
+
+func (r *replayed) Read(b []byte) (int, error) {
+	if r.done {
+		if len(r.kept) > 0 {
+			n := copy(b, r.kept)
+			r.kept = r.kept[n:]
+			return n, nil
+		}
+		return r.Conn.Read(b)
+	}
+	if len(r.kept) > maxHello {
+		return 0, os.ErrDeadlineExceeded
+	}
+	n, err := r.Conn.Read(b)
+	r.kept = append(r.kept, b[:n]...)
+	return n, err
+}
+
+func (r *replayed) Write(b []byte) (int, error) {
+	if !r.done {
+		return len(b), nil // an alert of a handshake that is not ours
+	}
+	return r.Conn.Write(b)
+}
+
+func (r *replayed) Close() error {
+	if !r.done {
+		return nil
+	}
+	return r.Conn.Close()
+}
+
+// CloseWrite ends one direction, where the connection can.
+func (r *replayed) CloseWrite() error { return closeWrite(r.Conn) }

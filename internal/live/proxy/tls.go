@@ -1,0 +1,117 @@
+package proxy
+
+import (
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+
+	"github.com/hashicorp/hcl/v2"
+
+	"kestrix/internal/core/config"
+)
+
+// versions are those of TLS by their names in the language.
+var versions = map[string]uint16{"1.0": tls.VersionTLS10, "1.1": tls.VersionTLS11, "1.2": tls.VersionTLS12, "1.3": tls.VersionTLS13}
+
+// placed puts the place of a setting before an error.
+func placed(at hcl.Range, err error) error {
+	return fmt.Errorf("%s:%d:%d: %w", at.Filename, at.Start.Line, at.Start.Column, err)
+}
+
+// pair reads a certificate with its key.
+func (p *Proxy) pair(x config.Pair) (tls.Certificate, error) {
+	chain, err := p.o.ReadFile(x.Certificate.Value)
+	if err != nil {
+		return tls.Certificate{}, placed(x.Certificate.Range, fmt.Errorf("the certificate %s cannot be read: %w", x.Certificate.Value, err))
+	}
+	key, err := p.o.ReadFile(x.Key.Value)
+	if err != nil {
+		return tls.Certificate{}, placed(x.Key.Range, fmt.Errorf("the key %s cannot be read: %w", x.Key.Value, err))
+	}
+	c, err := tls.X509KeyPair(chain, key)
+	if err != nil {
+		return c, placed(x.Certificate.Range, fmt.Errorf("%s and %s are no certificate and key that belong together: %w", x.Certificate.Value, x.Key.Value, err))
+	}
+	return c, nil
+}
+
+// authorities reads a file of them.
+func (p *Proxy) authorities(file config.Placed[string]) (*x509.CertPool, error) {
+	if file.Value == "" {
+		return nil, nil
+	}
+	text, err := p.o.ReadFile(file.Value)
+	if err != nil {
+		return nil, placed(file.Range, fmt.Errorf("%s cannot be read: %w", file.Value, err))
+	}
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM(text) {
+		return nil, placed(file.Range, fmt.Errorf("%s holds no certificate in PEM form", file.Value))
+	}
+	return pool, nil
+}
+
+// frontTLS makes what a frontend needs to end TLS, nil if it does not.
+func (p *Proxy) frontTLS(t *config.FrontTLS) (*tls.Config, error) {
+	if t == nil {
+		return nil, nil
+	}
+	c := &tls.Config{MinVersion: versions[t.MinVersion], NextProtos: t.ALPN}
+	for _, x := range t.Pairs {
+		pair, err := p.pair(x)
+		if err != nil {
+			return nil, err
+		}
+		c.Certificates = append(c.Certificates, pair)
+	}
+	ca, err := p.authorities(t.ClientCA)
+	if err != nil {
+		return nil, err
+	}
+	if ca != nil {
+		c.ClientCAs, c.ClientAuth = ca, tls.VerifyClientCertIfGiven
+		if t.ClientRequire {
+			c.ClientAuth = tls.RequireAndVerifyClientCert
+		}
+	}
+	return c, nil
+}
+
+// upstreamTLS makes what an upstream needs to speak TLS with its backends, nil
+// if it does not. The name is put in for each backend.
+func (p *Proxy) upstreamTLS(t *config.UpstreamTLS) (*tls.Config, error) {
+	if t == nil {
+		return nil, nil
+	}
+	c := &tls.Config{MinVersion: versions[t.MinVersion], ServerName: t.Name, InsecureSkipVerify: !t.Verify}
+	ca, err := p.authorities(t.CA)
+	if err != nil {
+		return nil, err
+	}
+	c.RootCAs = ca
+	if t.Pair.Certificate.Value != "" {
+		pair, err := p.pair(t.Pair)
+		if err != nil {
+			return nil, err
+		}
+		c.Certificates = []tls.Certificate{pair}
+	}
+	return c, nil
+}
+
+// tlsError words what went wrong in a handshake with a backend.
+func tlsError(err error) error {
+	var unknown x509.UnknownAuthorityError
+	var name x509.HostnameError
+	var invalid x509.CertificateInvalidError
+	switch {
+	case errors.As(err, &unknown):
+		return errors.New("the backend's certificate is of an authority that is not known here")
+	case errors.As(err, &name):
+		return fmt.Errorf("the backend's certificate is not for %s", name.Host)
+	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
+		return errors.New("the backend's certificate is out of date")
+	}
+	return fmt.Errorf("the TLS handshake failed: %w", err)
+}
