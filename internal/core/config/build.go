@@ -64,6 +64,15 @@ func (d *Decoder) topKeys(c *Config, roots []*Node) {
 		}
 	}
 	c.Settings = settings(all, "")
+	c.Zone = Placed[string]{Get[string](all, "zone"), all.At("zone")}
+	for _, u := range c.Upstreams {
+		if u.Failover != nil && u.Failover.PreferZone {
+			u.OwnZone = c.Zone.Value
+			if c.Zone.Value == "" && len(d.syntax) == 0 {
+				d.Add(IDMissing, u.Failover.Range, fmt.Sprintf("the failover of %q prefers the proxy's own zone, and none is given", u.Name), "zone = \"north-quay\" at the top says where this proxy stands")
+			}
+		}
+	}
 	c.Trusted, c.TrustedAt = Get[[]netip.Prefix](all, "trusted_proxies"), all.At("trusted_proxies")
 	c.ClientFrom = Get[string](all, "client_from")
 }
@@ -263,7 +272,14 @@ func (d *Decoder) upstream(n *Node) *Upstream {
 		u.Sticky = d.sticky(s)
 	}
 	if r := n.One("retry"); r != nil {
-		u.Retry = &Retry{Range: r.Range, Attempts: Get[int](r, "attempts"), On: d.failures(r)}
+		u.Retry = &Retry{Range: r.Range, Attempts: Get[int](r, "attempts"), On: d.failures(r), Budget: Get[float64](r, "budget")}
+		if r.Has("budget") && r.values["budget"].Value != nil && u.Retry.Budget == 0 {
+			d.Add(IDLimit, r.At("budget"), "a budget of 0% lets nothing be repeated", "leave retry out, or give it a share")
+		}
+	}
+	d.failover(n, u)
+	if q := n.One("queue"); q != nil {
+		u.Queue = &Queue{Range: q.Range, Limit: Get[int](q, "limit"), Timeout: Get[time.Duration](q, "timeout")}
 	}
 	u.ProxyProtocol, u.ProxyProtocolAt = Get[string](n, "proxy_protocol"), n.At("proxy_protocol")
 	u.Settings = settings(n, "")
@@ -297,23 +313,51 @@ func (d *Decoder) limits(n *Node) Limits {
 	return l
 }
 
+// failover reads it, and holds tiers and zones of backends to there being one.
+func (d *Decoder) failover(n *Node, u *Upstream) {
+	f := n.One("failover")
+	if f != nil {
+		u.Failover = &Failover{Range: f.Range, PreferZone: Get[string](f, "prefer") == "zone", SpillBelow: Get[float64](f, "spill_below")}
+		if f.Has("spill_below") && u.Failover.SpillBelow <= 0 && f.values["spill_below"].Value != nil {
+			d.Add(IDLimit, f.At("spill_below"), "spill_below is above 0%", "100% spills as soon as one backend is out")
+		}
+	}
+	for _, b := range u.Backends {
+		switch {
+		case b.Tier > 1 && f == nil:
+			d.Add(IDMissing, b.AddressAt, fmt.Sprintf("the tier of %q has no effect without failover", b.Name), "failover { } in the upstream")
+		case b.Zone != "" && (f == nil || !u.Failover.PreferZone):
+			d.Add(IDMissing, b.AddressAt, fmt.Sprintf("the zone of %q has no effect", b.Name), "failover { prefer = \"zone\" } in the upstream")
+		}
+	}
+}
+
 func (d *Decoder) sticky(n *Node) *Sticky {
 	s := &Sticky{
 		Range: n.Range, By: Get[string](n, "by"), Name: Get[string](n, "name"), TTL: Get[time.Duration](n, "ttl"),
 		OnLoss: Get[string](n, "on_loss"), Secret: Get[string](n, "secret"),
 	}
-	if s.By == "address" {
-		for _, key := range []string{"name", "secret"} {
-			if n.Has(key) {
-				d.Add(IDUnknown, n.At(key), fmt.Sprintf("%s belongs to a cookie, and this is sticky by address", key), "remove it, or write by = \"cookie\"")
-			}
+	for _, k := range []struct {
+		key  string
+		by   []string
+		what string
+	}{{"name", []string{"cookie", "existing-cookie", "header"}, "a cookie or header field"}, {"secret", []string{"cookie"}, "a cookie of our own"}} {
+		if n.Has(k.key) && s.By != "" && !containsText(k.by, s.By) {
+			d.Add(IDUnknown, n.At(k.key), fmt.Sprintf("%s belongs to %s, and this is sticky by %s", k.key, k.what, s.By), "remove it, or write by = \"cookie\"")
 		}
+	}
+	if !n.Has("name") {
+		switch s.By {
+		case "existing-cookie", "header":
+			d.Add(IDMissing, n.Range, fmt.Sprintf("sticky by %s has no name", s.By), "name = \"session\"")
+		}
+		s.Name = "kestrix_seat"
 	}
 	// RFC 6265 section 4.1.1: a cookie's name is a token of RFC 9110.
 	if s.Name == "" || strings.ContainsFunc(s.Name, func(r rune) bool {
 		return r <= ' ' || r >= 0x7f || strings.ContainsRune("()<>@,;:\\\"/[]?={}", r)
 	}) {
-		d.Add(IDType, n.At("name"), fmt.Sprintf("%q cannot be the name of a cookie", shorten(s.Name)), "letters, digits, - and _")
+		d.Add(IDType, n.At("name"), fmt.Sprintf("%q cannot be the name of a cookie or header field", shorten(s.Name)), "letters, digits, - and _")
 	}
 	if n.Has("secret") && len(s.Secret) < 16 {
 		d.Add(IDLimit, n.At("secret"), "the secret is shorter than 16 characters", "one that cannot be guessed; `head -c 24 /dev/urandom | base64` makes one")
@@ -332,10 +376,11 @@ func (d *Decoder) probe(n *Node) *Probe {
 	if p.EveryDown == 0 {
 		p.EveryDown = p.Every
 	}
-	if p.Kind == "tcp" {
+	p.Port = Get[int](n, "port")
+	if p.Kind != "http" {
 		for _, key := range []string{"path", "expect"} {
 			if n.Has(key) {
-				d.Add(IDUnknown, n.At(key), fmt.Sprintf("%s goes with probe \"http\"; a tcp probe only opens the port", key), "write probe \"http\" {")
+				d.Add(IDUnknown, n.At(key), fmt.Sprintf("%s goes with probe \"http\", and this is probe %q", key, p.Kind), "write probe \"http\" {")
 			}
 		}
 		return p

@@ -47,7 +47,7 @@ func TestASmallConfigurationIsRead(t *testing.T) {
 	u := c.Upstreams[0]
 	assert.Equal(t, "round-robin", u.Algorithm)
 	assert.Equal(t, Backend{
-		Name: "auk", Address: Address{Host: "127.0.0.1", Port: 9001}, Weight: 1,
+		Name: "auk", Address: Address{Host: "127.0.0.1", Port: 9001}, Weight: 1, Tier: 1,
 		Range: u.Backends[0].Range, AddressAt: u.Backends[0].AddressAt, WeightAt: u.Backends[0].WeightAt,
 	}, u.Backends[0])
 	assert.Nil(t, u.Probe, "a block that is absent is off")
@@ -217,12 +217,12 @@ func TestMistakesAreToldWithPlaceAndCure(t *testing.T) {
 		{"method in small letters", strings.Replace(small, "    send_to", "    when {\n method = \"get\"\n }\n    send_to", 1), `5:11 KX003 "get" is not a request method | methods are case-sensitive words, like "GET" or "POST"`},
 		{"client", strings.Replace(small, "    send_to", "    when {\n client = \"10.0.0.0/99\"\n }\n    send_to", 1), `5:11 KX003 client "10.0.0.0/99" is not an address or network | like "203.0.113.9" or "2001:db8::/32"`},
 		{"empty list", strings.Replace(small, `"127.0.0.1:8080"`, "[]", 1), `2:12 KX005 listen is an empty list | expected an address or a list of addresses, like ["0.0.0.0:8080", "[::]:8080"]`},
-		{"tcp probe with a path", up("probe \"tcp\" {\n  path = \"/ready\"\n}"), `9:10 KX002 path goes with probe "http"; a tcp probe only opens the port | write probe "http" {`},
+		{"tcp probe with a path", up("probe \"tcp\" {\n  path = \"/ready\"\n}"), `9:10 KX002 path goes with probe "http", and this is probe "tcp" | write probe "http" {`},
 		{"status", up("probe \"http\" {\n  expect = { status = \"2xx\" }\n}"), `9:23 KX003 "2xx" is not a status or a range of them | like "200" or "200-299"`},
 		{"what to retry", up("retry {\n  on = [\"conect\"]\n}"), `9:9 KX007 on cannot hold "conect" | did you mean "connect"?`},
 		{"short secret", up("sticky {\n  by = \"cookie\"\n  secret = \"short\"\n}"), "10:12 KX004 the secret is shorter than 16 characters | one that cannot be guessed; `head -c 24 /dev/urandom | base64` makes one"},
-		{"cookie name", up("sticky {\n  by = \"cookie\"\n  name = \"a b\"\n}"), `10:10 KX003 "a b" cannot be the name of a cookie | letters, digits, - and _`},
-		{"name of a cookie by address", up("sticky {\n  by = \"address\"\n  name = \"x\"\n}"), `10:10 KX002 name belongs to a cookie, and this is sticky by address | remove it, or write by = "cookie"`},
+		{"cookie name", up("sticky {\n  by = \"cookie\"\n  name = \"a b\"\n}"), `10:10 KX003 "a b" cannot be the name of a cookie or header field | letters, digits, - and _`},
+		{"name of a cookie by address", up("sticky {\n  by = \"address\"\n  name = \"x\"\n}"), `10:10 KX002 name belongs to a cookie or header field, and this is sticky by address | remove it, or write by = "cookie"`},
 		{"regular expression", strings.Replace(small, "    send_to", "    when {\n path = regexp(\"/a(\")\n }\n    send_to", 1), `5:9 KX003 "/a(" is not a regular expression | the syntax is RE2's; a backslash is written twice: "\\d+"`},
 		{"function", strings.Replace(small, "    send_to", "    when {\n path = regex(\"/a\")\n }\n    send_to", 1), `5:9 KX002 there is no function "regex" here | did you mean regexp?`},
 		{"not of not", strings.Replace(small, "    send_to", "    when {\n host = not(not(\"a\"))\n }\n    send_to", 1), `5:9 KX003 not(not(...)) says the same as nothing | leave both out`},

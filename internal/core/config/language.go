@@ -9,6 +9,7 @@ var Language = &Block{
 	Name: "configuration",
 	Help: "what one proxy does: where traffic enters, and who serves it",
 	Keys: []*Key{
+		{Name: "zone", Type: Text, Help: "where this proxy stands, for upstreams with failover { prefer = \"zone\" }", Example: `"north-quay"`},
 		{Name: "trusted_proxies", Type: Nets, Help: "proxies in front of this one, whose word on who the client is counts; from anybody else forwarded headers are replaced",
 			Example: `["192.0.2.0/28", "2001:db8::/64"]`},
 		{Name: "client_from", Type: Text, Default: `"x-forwarded-for"`, Allowed: []string{"x-forwarded-for", "forwarded"},

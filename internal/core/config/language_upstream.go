@@ -23,10 +23,11 @@ var upstreamBlock = &Block{
 	Blocks: []*Block{
 		upstreamTLSBlock,
 		{
-			Name: "probe", Label: &Label{Name: "kind", Allowed: []string{"http", "tcp"}},
-			Help: "an active health check",
+			Name: "probe", Label: &Label{Name: "kind", Allowed: []string{"http", "tcp", "self-report"}},
+			Help: "an active health check: http asks for a page, tcp opens the port, self-report reads a line such as `state=draining share=50` (state up, draining, parked or down; share a percentage of the weight)",
 			Keys: []*Key{
 				{Name: "path", Type: Text, Default: `"/"`, Help: "what an http probe asks for", Example: `"/ready"`},
+				{Name: "port", Type: Whole, Min: "1", Max: "65535", Help: "where the probe connects to; the backend's own port, if not given", Example: "9100"},
 				{Name: "expect", Type: Block1, Help: "which answers of an http probe pass",
 					Example: `{ status = ["200-299"], body = "*ready*" }`, Fields: expectFields},
 				{Name: "every", Type: Duration, Default: `"5s"`, Min: `"10ms"`, Help: "from the start of one probe to the start of the next", Example: `"3s"`},
@@ -54,9 +55,9 @@ var upstreamBlock = &Block{
 			Name: "sticky",
 			Help: "a client keeps its backend",
 			Keys: []*Key{
-				{Name: "by", Type: Text, Required: true, Allowed: []string{"cookie", "address"},
-					Help: "how a client is known again: a cookie of our own, or its address", Example: `"cookie"`},
-				{Name: "name", Type: Text, Default: `"kestrix_seat"`, Help: "name of the cookie", Example: `"tern_seat"`},
+				{Name: "by", Type: Text, Required: true, Allowed: []string{"cookie", "existing-cookie", "address", "header"},
+					Help: "how a client is known again: a cookie of our own, one that the application sets, its address, or a header field", Example: `"cookie"`},
+				{Name: "name", Type: Text, Help: "name of the cookie or header field; kestrix_seat for a cookie of our own, if not given", Example: `"tern_seat"`},
 				{Name: "ttl", Type: Duration, Default: `"8h"`, Min: `"1s"`, Help: "how long a client that stays away is remembered", Example: `"8h"`},
 				{Name: "on_loss", Type: Text, Default: `"move"`, Allowed: []string{"move", "refuse"},
 					Help: "when its backend is out: move to another for good, or refuse", Example: `"move"`},
@@ -71,6 +72,23 @@ var upstreamBlock = &Block{
 				{Name: "attempts", Type: Whole, Default: "2", Min: "1", Max: "10", Help: "at most, the first included", Example: "2"},
 				{Name: "on", Type: Texts, Default: `["connect", "timeout", "reset", "502", "503"]`,
 					Help: "what is repeated: connect for any method, the rest only for idempotent ones (RFC 9110 section 9.2.2)", Example: `["connect", "503"]`},
+				{Name: "budget", Type: Percent, Help: "retries are at most this share of the requests, and ten at once; beyond it a failure is final, so that retries do not bury backends that struggle; none is no limit", Example: `"20%"`},
+			},
+		},
+		{
+			Name: "failover",
+			Help: "which backends are given requests while others lack capacity; the share of a tier is its healthy weight against all its weight, held against spill_below",
+			Keys: []*Key{
+				{Name: "prefer", Type: Text, Default: `"none"`, Allowed: []string{"none", "zone"}, Help: "within a tier, backends in the proxy's own zone first", Example: `"zone"`},
+				{Name: "spill_below", Type: Percent, Default: `"70%"`, Help: "a tier, or the own zone, takes all of its requests down to this share of healthy capacity; below it the rest spills to the next", Example: `"85%"`},
+			},
+		},
+		{
+			Name: "queue",
+			Help: "while every backend has max_in_flight requests open, further ones wait, first come first served",
+			Keys: []*Key{
+				{Name: "limit", Type: Whole, Default: "100", Min: "1", Max: "1000000", Help: "how many may wait; a further one is answered with 503", Example: "200"},
+				{Name: "timeout", Type: Duration, Default: `"5s"`, Min: `"1ms"`, Help: "how long one may wait", Example: `"2s"`},
 			},
 		},
 		{
@@ -104,6 +122,8 @@ var memberFields = &Block{
 	Help: "one server of an upstream",
 	Keys: []*Key{
 		{Name: "address", Type: Addr, Required: true, Help: "where it is reached", Example: `"192.0.2.12:8080"`},
+		{Name: "tier", Type: Whole, Default: "1", Min: "1", Max: "100", Help: "order of failover: a higher tier is for when the lower ones lack capacity; needs failover", Example: "2"},
+		{Name: "zone", Type: Text, Help: "where it stands; needs failover { prefer = \"zone\" }", Example: `"north-quay"`},
 		{Name: "weight", Type: Whole, Default: "1", Min: "0", Max: "10000", Help: "its share beside the others' weights; 0 gives it no new requests", Example: "2"},
 		{Name: "max_in_flight", Type: Whole, Default: "0", Min: "0", Max: "1000000", Help: "requests it may have open at once; 0 is no limit", Example: "200"},
 	},

@@ -15,6 +15,8 @@ type Backend struct {
 	Address     Address
 	Weight      int // 0 gives it no new requests
 	MaxInFlight int // 0 is no limit
+	Tier        int // order of failover, 1 the first
+	Zone        string
 	Range       hcl.Range
 	AddressAt   hcl.Range
 	WeightAt    hcl.Range // of the whole entry where no weight is given
@@ -105,6 +107,7 @@ func (d *Decoder) member(k *Key, expr hclsyntax.Expression) (Backend, bool) {
 		a := Get[Placed[Address]](n, "address")
 		return Backend{
 			Address: a.Value, Weight: Get[int](n, "weight"), MaxInFlight: Get[int](n, "max_in_flight"),
+			Tier: Get[int](n, "tier"), Zone: Get[string](n, "zone"),
 			AddressAt: a.Range, WeightAt: n.At("weight"),
 		}, true
 	}
@@ -117,7 +120,7 @@ func (d *Decoder) member(k *Key, expr hclsyntax.Expression) (Backend, bool) {
 
 // memberValue reads a backend that was computed: a text or an object.
 func (d *Decoder) memberValue(k *Key, v cty.Value, rng hcl.Range) (Backend, bool) {
-	b := Backend{Weight: 1, AddressAt: rng, WeightAt: rng}
+	b := Backend{Weight: 1, Tier: 1, AddressAt: rng, WeightAt: rng}
 	if v.Type() == cty.String && !v.IsNull() {
 		a, ok := d.scalar(k.Fields.Key("address"), Addr, v, rng)
 		if !ok {
@@ -156,6 +159,7 @@ func (d *Decoder) memberValue(k *Key, v cty.Value, rng hcl.Range) (Backend, bool
 	}
 	b.Address = Get[Placed[Address]](n, "address").Value
 	b.Weight, b.MaxInFlight = Get[int](n, "weight"), Get[int](n, "max_in_flight")
+	b.Tier, b.Zone = Get[int](n, "tier"), Get[string](n, "zone")
 	return b, true
 }
 

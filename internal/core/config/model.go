@@ -22,6 +22,7 @@ type Config struct {
 	Frontends []*Frontend
 	Upstreams []*Upstream
 	AccessLog AccessLog
+	Zone      Placed[string] // where this proxy stands; empty if not said
 	Trusted   []netip.Prefix // proxies in front of this one
 	TrustedAt hcl.Range
 	// ClientFrom is the field of trusted proxies that names the client:
@@ -152,11 +153,14 @@ type Upstream struct {
 	AlgorithmAt hcl.Range
 	Backends    []Backend
 	BackendsAt  hcl.Range
-	Partial     bool     // some backends could not be read, so that their number says nothing
-	Probe       *Probe   // nil: none
-	Suspend     *Suspend // nil: off
-	Sticky      *Sticky  // nil: off
-	Retry       *Retry   // nil: off
+	Partial     bool      // some backends could not be read, so that their number says nothing
+	Probe       *Probe    // nil: none
+	Suspend     *Suspend  // nil: off
+	Sticky      *Sticky   // nil: off
+	Retry       *Retry    // nil: off
+	Failover    *Failover // nil: off
+	Queue       *Queue    // nil: off
+	OwnZone     string    // of the proxy, where failover prefers zones; else empty
 	Timeouts    Timeouts
 	TLS         *UpstreamTLS  // nil: none
 	Ramp        time.Duration // slow start; 0: off
@@ -181,7 +185,8 @@ func (u *Upstream) TotalWeight() int {
 // Probe is an active health check.
 type Probe struct {
 	Range     hcl.Range
-	Kind      string // http or tcp
+	Kind      string // http, tcp or self-report
+	Port      int    // 0: that of the backend
 	Path      string // of an http probe
 	Status    []StatusRange
 	Body      string // pattern with *; empty takes any
@@ -231,8 +236,8 @@ type Suspend struct {
 // Sticky is the session setting.
 type Sticky struct {
 	Range  hcl.Range
-	By     string // cookie or address
-	Name   string // of the cookie
+	By     string // cookie, existing-cookie, address or header
+	Name   string // of the cookie or header field
 	TTL    time.Duration
 	OnLoss string // move or refuse
 	Secret string // empty: made at each start
@@ -243,6 +248,21 @@ type Retry struct {
 	Range    hcl.Range
 	Attempts int // at most, the first included
 	On       *FailureSet
+	Budget   float64 // retries per request, at most; 0 is no limit
+}
+
+// Failover says which backends are given requests while others lack capacity.
+type Failover struct {
+	Range      hcl.Range
+	PreferZone bool
+	SpillBelow float64 // share of healthy capacity, above 0 to 1
+}
+
+// Queue lets requests wait while every backend is full.
+type Queue struct {
+	Range   hcl.Range
+	Limit   int
+	Timeout time.Duration
 }
 
 // Timeouts of an upstream.

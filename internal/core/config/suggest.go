@@ -32,7 +32,7 @@ func didYouMean(wrong string, known []string) string {
 	if s := Suggest(wrong, known); s != "" {
 		return "did you mean " + s + "?"
 	}
-	if len(known) > 0 && len(known) <= 12 {
+	if len(known) > 0 && len(known) <= 20 {
 		return "known here: " + strings.Join(known, ", ")
 	}
 	return ""

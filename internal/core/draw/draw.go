@@ -25,6 +25,7 @@ const (
 	What                        // which path is asked
 	Size                        // how large the answer is
 	Phase                       // when a probe fires first
+	Spill                       // which tier or zone
 )
 
 // Bits gives 64 random bits for the key. The mixing is the finaliser of

@@ -43,9 +43,10 @@ const (
 // probe has ended a backend is taken to work.
 type Backend struct {
 	Operator Operator
-	probe    State // Up, Failing, Down or Recovering
-	probed   bool  // a probe has ended
-	inARow   int   // results of the kind that the probe state counts
+	Reported Operator // what it says of itself
+	probe    State    // Up, Failing, Down or Recovering
+	probed   bool     // a probe has ended
+	inARow   int      // results of the kind that the probe state counts
 
 	resting   bool
 	RestsTill tick.Time // while resting
@@ -58,9 +59,9 @@ type Backend struct {
 // State gives what is shown.
 func (b *Backend) State() State {
 	switch {
-	case b.Operator == ParkedOut:
+	case b.Operator == ParkedOut, b.Operator == In && b.Reported == ParkedOut:
 		return Parked
-	case b.Operator == Drained:
+	case b.Operator == Drained, b.Reported == Drained:
 		return Draining
 	case b.probe == Down, b.probe == Recovering:
 		return b.probe
@@ -75,13 +76,13 @@ func (b *Backend) Probed() State { return b.probe }
 
 // Eligible says whether new requests may go to the backend.
 func (b *Backend) Eligible() bool {
-	return b.Operator == In && b.probe != Down && b.probe != Recovering && !b.resting
+	return b.Operator == In && b.Reported == In && b.probe != Down && b.probe != Recovering && !b.resting
 }
 
 // Holds says whether sessions may stay on the backend: it is eligible, or only
 // draining.
 func (b *Backend) Holds() bool {
-	return b.Operator != ParkedOut && b.probe != Down && b.probe != Recovering && !b.resting
+	return b.Operator != ParkedOut && b.Reported != ParkedOut && b.probe != Down && b.probe != Recovering && !b.resting
 }
 
 // InRow gives how many probe results of one kind have come in a row, for the

@@ -53,7 +53,7 @@ func benchmark(b *testing.B, c *config.Config, backends int) {
 	require.NoError(b, err)
 	f, err := newFeed(c, nil, Options{})
 	require.NoError(b, err)
-	e.routes = make([]int64, len(f.routes))
+	e.attach(f)
 	e.begin(0)
 	rate := 200.0 * float64(backends) // half of what 16 workers at 40 ms can do
 	at := 0.0

@@ -19,6 +19,7 @@ import (
 	"kestrix/internal/core/limit"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/trace"
+	"kestrix/internal/core/upstream"
 )
 
 // Source is one file of a trace.
@@ -32,6 +33,7 @@ type Source struct {
 type arrival struct {
 	at       int64  // nanoseconds since the epoch
 	client   uint64 // trace.ClientKey
+	seatKey  uint64 // see upstream.SeatKey
 	duration int64  // nanoseconds, -1 if unknown
 	session  uint32 // dense number of the client
 	limited  uint64 // limit.Key, where a rate is enforced
@@ -87,6 +89,7 @@ type routeRef struct {
 	upstream int32  // -1 for a redirect or reply
 	cfg      *config.Route
 	waits    config.Waits
+	sticky   *config.Sticky // nil unless clients are known without a cookie of ours
 }
 
 const batchSize = 2048
@@ -113,6 +116,9 @@ func newFeed(c *config.Config, sources []Source, o Options) (*feed, error) {
 			ref := routeRef{name: fe.Name + "/" + r.Name, upstream: up, cfg: r}
 			if up >= 0 {
 				ref.waits = r.Waits(c.Upstreams[up])
+				if s := c.Upstreams[up].Sticky; s != nil && s.By != "cookie" {
+					ref.sticky = s
+				}
 			}
 			f.rated = f.rated || r.Limits.Rate > 0
 			f.routes = append(f.routes, ref)
@@ -234,6 +240,9 @@ func (f *feed) take(name string, rec *trace.Record, q *route.Request) error {
 	i, missed := t.routes.Match(q)
 	if i >= 0 {
 		a.route = t.first + int32(i)
+		if s := f.routes[a.route].sticky; s != nil {
+			a.seatKey = f.seatKey(s, rec, a.client, identity)
+		}
 	}
 	if missed != 0 {
 		for _, x := range route.Fields {
@@ -243,6 +252,16 @@ func (f *feed) take(name string, rec *trace.Record, q *route.Request) error {
 		}
 	}
 	return f.order(name, rec.Line, a)
+}
+
+// seatKey is upstream.SeatKey for a record. A format that does not have header
+// fields or cookies leaves the client's identity in their place, as if every
+// client had been given its own.
+func (f *feed) seatKey(s *config.Sticky, rec *trace.Record, client, identity uint64) uint64 {
+	if s.By == "header" && len(rec.Headers) == 0 || s.By == "existing-cookie" && len(rec.Cookies) == 0 {
+		return identity | 1
+	}
+	return upstream.SeatKey(s, client, rec.Header, rec.Cookie)
 }
 
 // clientKey is trace.ClientKey with a memory for IPv6 addresses, whose many

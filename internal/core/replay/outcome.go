@@ -164,6 +164,6 @@ func Empty(c *config.Config, s *scenario.Scenario, o Options) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	e.routes = make([]int64, len(f.routes))
+	e.attach(f)
 	return e.result(f), nil
 }

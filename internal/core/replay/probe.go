@@ -18,7 +18,7 @@ func (e *engine) probe(s *server) {
 	switch {
 	case s.refuse > 0:
 		e.probeEnds(s, "connection refused")
-	case s.probeFails > 0 && cfg.Kind == "tcp":
+	case s.probeFails > 0 && cfg.Kind != "http":
 		e.probeEnds(s, "connection refused")
 	case s.blackhole > 0 || s.connect >= cfg.Timeout:
 		e.heap.Push(late, event{kind: probeLate, server: s.index, gen: s.probeGen})
@@ -38,7 +38,7 @@ func (e *engine) probeReached(s *server, gen uint32) {
 	switch {
 	case s.refuse > 0:
 		e.probeEnds(s, "connection refused")
-	case s.up.cfg.Probe.Kind == "tcp":
+	case s.up.cfg.Probe.Kind != "http":
 		e.probeEnds(s, "")
 	case s.hang > 0 || s.blackhole > 0:
 		// Nothing comes; the timeout is on its way.

@@ -200,7 +200,7 @@ func Run(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []
 		defer close(finished)
 		f.run(inner)
 	}()
-	e.routes, e.refs = make([]int64, len(f.routes)), f.routes
+	e.attach(f)
 	started := false
 	for batch := range f.out {
 		if !started {
@@ -347,7 +347,7 @@ func (e *engine) arrive(f *feed, a *arrival) {
 	r := &e.requests[i]
 	gen := r.gen
 	*r = request{
-		q:   upstream.Request{ID: uint64(n), Client: a.client, Seat: upstream.None, Repeatable: a.repeat},
+		q:   upstream.Request{ID: uint64(n), Client: a.client, SeatKey: a.seatKey, Tag: i, Seat: upstream.None, Repeatable: a.repeat},
 		gen: gen, session: a.session, up: u.index, open: true, stream: a.stream, arrived: at, duration: a.duration, route: a.route,
 	}
 	u.see(a.session)
@@ -437,8 +437,12 @@ func (e *engine) handle(ev event) {
 		u := e.ups[ev.server]
 		u.scheduled = tick.Never
 		e.actions = u.core.Advance(e.now, e.actions[:0])
-		for _, a := range e.actions {
-			e.probe(u.servers[a.Probe])
+		for k := range e.actions {
+			if a := &e.actions[k]; a.Kind == upstream.SendProbe {
+				e.probe(u.servers[a.Probe])
+			} else {
+				e.granted(u, &a.Grant)
+			}
 		}
 		e.note(u)
 		e.schedule(u)
@@ -469,3 +473,6 @@ func (e *engine) serviceDraw(s *server, r *request) tick.Time {
 	}
 	return tick.Time(s.log.Draw(e.shaper, bits))
 }
+
+// attach prepares for the routes that a feed knows.
+func (e *engine) attach(f *feed) { e.routes, e.refs = make([]int64, len(f.routes)), f.routes }

@@ -73,9 +73,9 @@ func conserved(t require.TestingT, r *Result) {
 			require.GreaterOrEqual(t, b.Requests, b.Answered+b.Failed)
 		}
 	}
-	require.Equal(t, r.Requests, reqs+r.Errors.NoRoute+r.Replied)
+	require.Equal(t, r.Requests, reqs+r.Errors.NoRoute+r.Errors.RateLimited+r.Replied)
 	require.Equal(t, r.Answered, answered+r.Replied)
-	require.Equal(t, r.Failed, failed+r.Errors.NoRoute)
+	require.Equal(t, r.Failed, failed+r.Errors.NoRoute+r.Errors.RateLimited)
 	answered, failed = 0, 0
 	for i, row := range r.Timeline.Rows {
 		answered += row.Answered
@@ -376,6 +376,47 @@ func TestStreamsHoldNoWorker(t *testing.T) {
 	assert.EqualValues(t, 5, r.Errors.BrokenStream, "a stream that is cut is broken, not answered")
 }
 
+func TestStreamsAreCutWhenTheyHaveLastedTheirTime(t *testing.T) {
+	trace := "{\"time\":1000,\"path\":\"/board\",\"protocol\":\"stream\",\"duration\":100}\n{\"time\":1000,\"path\":\"/board\",\"protocol\":\"stream\",\"duration\":20}\n"
+	r := run(t, pool(t, 1, "round-robin", "timeouts {\n stream = \"1m\"\n}\nsuspend {\n after = 1\n keep = \"0%\"\n}\n"), "", trace, Options{})
+	assert.EqualValues(t, []int64{1, 1}, []int64{r.Answered, r.Errors.BrokenStream})
+	assert.InDelta(t, 60.001, r.Duration, 1e-9)
+	assert.Empty(t, r.Health, "that says nothing of the backend")
+}
+
+func TestTheQueueInTheReplay(t *testing.T) {
+	// Six at once. Two are worked on, three wait, one finds the queue full. Two
+	// of the three are let go on after 100 ms, the third has then 50 ms left.
+	text := strings.Replace(poolText(1, "round-robin", "queue {\n limit = 3\n timeout = \"150ms\"\n}\n"), "\"127.0.0.1:10000\"", "{ address = \"127.0.0.1:10000\", max_in_flight = 2 }", 1)
+	require.Contains(t, text, "max_in_flight")
+	c, found, err := config.Read([]config.File{{Name: "pool.hcl", Source: []byte(text)}})
+	require.NoError(t, err)
+	require.Empty(t, found)
+	r := run(t, c, "behaviour \"*\" {\n service = \"100ms\"\n connect = \"0s\"\n}\n", even(6, time.Nanosecond, 1), Options{})
+	assert.EqualValues(t, []int64{4, 1, 1}, []int64{r.Answered, r.Errors.QueueFull, r.Errors.QueueTimeout})
+	assert.InDelta(t, 0.2, r.Latency.Max, 1e-6)
+	assert.Equal(t, 2, r.Upstreams["app"].Backends["b0"].PeakInFlight)
+	// Nobody is refused for a lack of room when all may wait long enough, and
+	// the last one waits for all before it: 20 rounds of 100 ms.
+	text = strings.Replace(strings.Replace(text, "limit = 3", "limit = 100", 1), "150ms", "1m", 1)
+	c, _, err = config.Read([]config.File{{Name: "pool.hcl", Source: []byte(text)}})
+	require.NoError(t, err)
+	r = run(t, c, "behaviour \"*\" {\n service = \"100ms\"\n connect = \"0s\"\n}\n", even(40, time.Nanosecond, 1), Options{})
+	assert.EqualValues(t, 40, r.Answered)
+	assert.InDelta(t, 2, r.Latency.Max, 1e-6)
+}
+
+func TestRatesInTheReplay(t *testing.T) {
+	text := strings.Replace(poolText(1, "round-robin", ""), "send_to", "limits {\n rate = \"1/s\"\n burst = 2\n }\n send_to", 1)
+	c, found, err := config.Read([]config.File{{Name: "pool.hcl", Source: []byte(text)}})
+	require.NoError(t, err)
+	require.Empty(t, found)
+	// Two clients ask five times a second each for ten seconds.
+	r := run(t, c, "", even(100, 100*time.Millisecond, 2), Options{})
+	assert.EqualValues(t, 2*11, r.Answered, "two at once, then one a second")
+	assert.EqualValues(t, 78, r.Errors.RateLimited)
+}
+
 func TestAnEndedContextGivesWhatIsKnownSoFar(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	n := 0
@@ -421,7 +462,8 @@ func TestWhatGoesInComesOut(t *testing.T) {
 	kinds := []string{"refuse", "blackhole", "hang", "reset", "errors", "slow", "probe-fails", "park", "drain", "weight"}
 	rapid.Check(t, func(rt *rapid.T) {
 		more := ""
-		for _, b := range []string{probe, "retry {\n attempts = 3\n}\n", "suspend {\n after = 2\n rest = \"2s\"\n}\n", "sticky {\n by = \"cookie\"\n}\n", "timeouts {\n connect = \"200ms\"\n answer = \"1s\"\n}\n"} {
+		for _, b := range []string{probe, "retry {\n attempts = 3\n budget = \"30%\"\n}\n", "suspend {\n after = 2\n rest = \"2s\"\n}\n", "sticky {\n by = \"cookie\"\n}\n", "timeouts {\n connect = \"200ms\"\n answer = \"1s\"\n}\n",
+			"failover {\n}\n", "queue {\n limit = 3\n timeout = \"300ms\"\n}\n"} {
 			if rapid.Bool().Draw(rt, "block") {
 				more += b
 			}

@@ -88,46 +88,68 @@ func (e *engine) send(i int32) {
 		r := &e.requests[i]
 		u := e.ups[r.up]
 		v := u.core.Choose(e.now, &r.q, &r.a)
-		if e.o.Observe != nil {
-			e.observe(u, r, v)
+		if u.cfg.Queue != nil {
+			e.schedule(u) // others may have been granted what they wait for
 		}
-		if v.Kind == upstream.Refused {
-			e.refused(i, v.Reason)
+		if !e.place(i, v) {
 			return
 		}
-		s := u.servers[v.Backend]
-		if v.Seat != upstream.None {
-			if v.Moved {
-				u.sessions.Moved++
-			}
-			if u.cookie {
-				u.seat[r.session] = int16(v.Seat) + 1
-				u.issued[r.session] = uint32(e.now / 1e9)
-			}
-		}
-		r.server, r.began, r.sent, r.under = s.index, e.now, false, s.under
-		r.gen++
-		s.requests++
-		e.openNow[s.index]++
-		s.peak = max(s.peak, u.core.InFlight(v.Backend))
-		row := e.timeline.at(e.now, e.openNow)
-		row.requests[s.index]++
-		wait := u.cfg.Timeouts.Connect
-		switch {
-		case s.refuse > 0:
-			if e.settleOnly(i, upstream.Outcome{Kind: upstream.ConnectRefused}) == upstream.Again {
-				continue
-			}
-			return
-		case s.blackhole > 0 || s.connect > wait:
-			e.heap.Push(e.now.Add(wait), event{kind: failAfter, req: i, gen: r.gen})
-		case s.connect == e.delay:
-			e.connect.push(e.now.Add(s.connect), event{kind: reach, req: i, gen: r.gen})
-		default:
-			e.heap.Push(e.now.Add(s.connect), event{kind: reach, req: i, gen: r.gen})
-		}
-		return
 	}
+}
+
+// granted is when a request has waited in the queue, and goes on or fails.
+func (e *engine) granted(u *up, g *upstream.Grant) {
+	i := g.Request.Tag
+	e.requests[i].a = g.Attempt
+	if e.place(i, g.Verdict) {
+		e.send(i)
+	}
+}
+
+// place does what a verdict says; true asks for another.
+func (e *engine) place(i int32, v upstream.Verdict) bool {
+	r := &e.requests[i]
+	u := e.ups[r.up]
+	if e.o.Observe != nil {
+		e.observe(u, r, v)
+	}
+	switch v.Kind {
+	case upstream.Refused:
+		e.refused(i, v.Reason)
+		return false
+	case upstream.Queued:
+		r.server, r.sent = -1, false
+		return false
+	}
+	s := u.servers[v.Backend]
+	if v.Seat != upstream.None {
+		if v.Moved {
+			u.sessions.Moved++
+		}
+		if u.cookie {
+			u.seat[r.session] = int16(v.Seat) + 1
+			u.issued[r.session] = uint32(e.now / 1e9)
+		}
+	}
+	r.server, r.began, r.sent, r.under = s.index, e.now, false, s.under
+	r.gen++
+	s.requests++
+	e.openNow[s.index]++
+	s.peak = max(s.peak, u.core.InFlight(v.Backend))
+	row := e.timeline.at(e.now, e.openNow)
+	row.requests[s.index]++
+	wait := u.cfg.Timeouts.Connect
+	switch {
+	case s.refuse > 0:
+		return e.settleOnly(i, upstream.Outcome{Kind: upstream.ConnectRefused}) == upstream.Again
+	case s.blackhole > 0 || s.connect > wait:
+		e.heap.Push(e.now.Add(wait), event{kind: failAfter, req: i, gen: r.gen})
+	case s.connect == e.delay:
+		e.connect.push(e.now.Add(s.connect), event{kind: reach, req: i, gen: r.gen})
+	default:
+		e.heap.Push(e.now.Add(s.connect), event{kind: reach, req: i, gen: r.gen})
+	}
+	return false
 }
 
 func (e *engine) observe(u *up, r *request, v upstream.Verdict) {
@@ -343,6 +365,8 @@ func (e *engine) refused(i int32, why upstream.Reason) {
 		u.sessions.Refused++
 	case upstream.NoRoom:
 		e.res.Errors.QueueFull++
+	case upstream.WaitedTooLong:
+		e.res.Errors.QueueTimeout++
 	default:
 		e.res.Errors.NoBackend++
 	}

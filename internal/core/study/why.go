@@ -150,9 +150,12 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 	if err := takeOut(core, cfg, q.Down); err != nil {
 		return nil, err
 	}
-	seat := upstream.None
+	seat, key, seatKey := upstream.None, trace.ClientKey(q.Client), uint64(0)
+	if cfg.Sticky != nil {
+		seatKey = upstream.SeatKey(cfg.Sticky, key, r.Header, r.Cookie)
+	}
 	for n := range max(q.Times, 1) {
-		req := upstream.Request{ID: uint64(n), Client: trace.ClientKey(q.Client), Seat: seat, Repeatable: replay.Idempotent(q.Method)}
+		req := upstream.Request{ID: uint64(n), Client: key, SeatKey: seatKey, Seat: seat, Repeatable: replay.Idempotent(q.Method)}
 		var at upstream.Attempt
 		now := tick.Time(0).Add(time.Duration(n) * time.Millisecond)
 		before := core.Members(now)

@@ -67,6 +67,9 @@ func (u *Upstream) changed(now tick.Time, id BackendID, from health.State, why s
 		u.due.Push(now.Add(u.cfg.Ramp/rampSteps), event{slot: id, kind: rampStep, gen: u.gen})
 	}
 	u.enter(id)
+	if u.waiting > 0 && m.health.Eligible() {
+		u.serve(now)
+	}
 	if from == to {
 		return
 	}
@@ -83,28 +86,49 @@ func (u *Upstream) ProbeSeen(now tick.Time, id BackendID, p Probe) {
 	}
 	m.probing = false
 	from, before := m.health.State(), u.interval(m)
+	said := ""
+	if r := p.Report; r != nil {
+		said = m.says(r)
+	}
 	m.health.ProbeSeen(p.Passed, cfg.DownAfter, cfg.UpAfter)
 	if u.interval(m) != before {
 		u.schedule(id, max(m.probedAt.Add(u.interval(m)), now))
 	}
 	to := m.health.State()
-	if from == to {
+	if from == to && said == "" {
 		return
 	}
-	why := ""
+	why := said
 	switch to {
+	case from:
 	case health.Failing, health.Down:
 		why = "a probe failed: " + p.Why
 		if m.health.InRow() > 1 {
 			why = fmt.Sprintf("%s failed: %s", plural(m.health.InRow(), "probe"), p.Why)
 		}
 	case health.Recovering, health.Up:
+		if said != "" {
+			break
+		}
 		why = fmt.Sprintf("%s passed", plural(m.health.InRow(), "probe"))
 		if m.health.InRow() == 1 {
 			why = "a probe passed"
 		}
 	}
 	u.changed(now, id, from, why)
+}
+
+// says takes what a backend says of itself, and words it if it is news.
+func (m *member) says(r *health.Report) string {
+	was, share := m.health.Reported, m.reported()
+	m.health.Reported, m.hasShare, m.share = r.Wishes, true, r.Share
+	switch {
+	case was != r.Wishes:
+		return "it says so itself: " + [...]string{"up", "draining", "parked"}[r.Wishes]
+	case share != r.Share:
+		return fmt.Sprintf("it asks for %.0f%% of its weight", 100*r.Share)
+	}
+	return ""
 }
 
 // Operate does what an operator wants. weight is read for Weigh only.
@@ -123,18 +147,28 @@ func (u *Upstream) Operate(now tick.Time, id BackendID, op Operation, weight int
 		m.weight = max(0, weight)
 	case Forget:
 		m.health.Forget()
+		m.hasShare = false
 		why = "health forgotten by hand"
 	}
 	u.changed(now, id, from, why)
 }
 
 // Next gives when something is due: Advance is then to be called.
-func (u *Upstream) Next() tick.Time { return u.due.At() }
+func (u *Upstream) Next() tick.Time {
+	if len(u.grants) > 0 {
+		return min(u.grantedAt, u.due.At())
+	}
+	return u.due.At()
+}
 
 // Advance does what is due and adds what the driver is to do to actions.
 func (u *Upstream) Advance(now tick.Time, actions []Action) []Action {
 	for u.due.At() <= now {
 		_, e := u.due.Pop()
+		if e.kind == waitOver {
+			u.late(now, uint64(e.at))
+			continue
+		}
 		m := &u.members[e.slot]
 		if e.gen != u.gen || m.gone {
 			continue
@@ -148,7 +182,7 @@ func (u *Upstream) Advance(now tick.Time, actions []Action) []Action {
 			if !m.probing {
 				m.probing = true
 				m.probes++
-				actions = append(actions, Action{Probe: e.slot})
+				actions = append(actions, Action{Kind: SendProbe, Probe: e.slot})
 			}
 			every := u.interval(m)
 			// A driver that comes late does not send what it missed.
@@ -165,6 +199,9 @@ func (u *Upstream) Advance(now tick.Time, actions []Action) []Action {
 				u.due.Push(now.Add(u.cfg.Ramp/rampSteps), event{slot: e.slot, kind: rampStep, gen: u.gen})
 			}
 			u.enter(e.slot)
+			if u.waiting > 0 {
+				u.serve(now)
+			}
 		case restOver:
 			if m.health.Resting() && m.health.RestsTill <= now {
 				from := m.health.State()
@@ -173,7 +210,7 @@ func (u *Upstream) Advance(now tick.Time, actions []Action) []Action {
 			}
 		}
 	}
-	return actions
+	return u.handOut(actions)
 }
 
 // rampSteps is in how many steps a slow start goes.
@@ -213,7 +250,7 @@ func (u *Upstream) interval(m *member) time.Duration {
 // anyEligible says whether anybody is in rotation with a weight.
 func (u *Upstream) anyEligible() bool {
 	for i := range u.members {
-		if m := &u.members[i]; !m.gone && m.health.Eligible() && m.weight > 0 {
+		if u.members[i].eligible() {
 			return true
 		}
 	}

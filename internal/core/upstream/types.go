@@ -17,7 +17,9 @@ const None BackendID = -1
 // Request is what the core is told of one.
 type Request struct {
 	ID         uint64        // keys its random draws
-	Client     uint64        // hash of the client's address, for hash and sticky by address
+	Client     uint64        // hash of the client's address, for hash
+	SeatKey    uint64        // what sticky by address, header or existing cookie knows it by; 0 for nothing
+	Tag        int32         // the driver's own mark, given back with a grant
 	Seat       BackendID     // the backend its cookie names, None without one
 	SeatAge    time.Duration // since that cookie was issued
 	Repeatable bool          // its method is idempotent (RFC 9110 section 9.2.2)
@@ -30,7 +32,8 @@ type Attempt struct {
 	Backend BackendID // None while none is chosen
 	Began   tick.Time
 	tried   [maxAttempts]int32
-	open    bool // the client's seat is settled by this request: it had none, or lost it
+	ticket  uint64 // of its place in the queue; 0 while it does not wait
+	open    bool   // the client's seat is settled by this request: it had none, or lost it
 }
 
 // maxAttempts bounds the attempts of a request; the language allows no more.
@@ -46,6 +49,7 @@ type Kind uint8
 const (
 	Go Kind = iota
 	Refused
+	Queued // the driver waits for a Granted action
 )
 
 // Reason says why a verdict is as it is.
@@ -62,11 +66,14 @@ const (
 	NoRoom                      // refused: every one has max_in_flight open
 	TriedAnyway                 // nobody is in rotation, and when_all_down = "try-anyway"
 	RefusedByLoss               // refused: its backend is out and on_loss = "refuse"
+	Spilled                     // the algorithm chose, in another tier or zone than the first
+	InQueue                     // it waits
+	WaitedTooLong               // refused: the queue's timeout is over
 )
 
 // String gives the short form that stands in access lines.
 func (r Reason) String() string {
-	return [...]string{"algorithm", "seat", "moved", "retry", "detour", "no-backend", "no-room", "try-anyway", "seat-refused"}[r]
+	return [...]string{"algorithm", "seat", "moved", "retry", "detour", "no-backend", "no-room", "try-anyway", "seat-refused", "spill", "queued", "queue-timeout"}[r]
 }
 
 // Verdict is what Choose decided.
@@ -116,12 +123,24 @@ const (
 // Probe is how a probe ended.
 type Probe struct {
 	Passed bool
-	Why    string // when it did not: "connection refused", "no answer within 1s", "status 503"
+	Why    string         // when it did not: "connection refused", "no answer within 1s", "status 503"
+	Report *health.Report // what the backend says of itself; nil if it was not asked
 }
+
+// ActionKind is the kind of an action.
+type ActionKind uint8
+
+// The kinds of an action.
+const (
+	SendProbe ActionKind = iota
+	Granted              // a request's wait in the queue is over
+)
 
 // Action is something the driver is to do.
 type Action struct {
-	Probe BackendID // send a probe to this backend
+	Kind  ActionKind
+	Probe BackendID // to whom a probe is sent
+	Grant Grant
 }
 
 // Operation is what an operator does to a backend.

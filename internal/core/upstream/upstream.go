@@ -7,6 +7,8 @@
 package upstream
 
 import (
+	"time"
+
 	"kestrix/internal/core/balance"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/draw"
@@ -23,9 +25,10 @@ type Upstream struct {
 	members []member
 	byName  map[string]BackendID
 	byHash  map[uint64]BackendID // by sticky.BackendHash
-	picker  balance.Picker
+	groups  []group
+	stale   bool           // the shares of groups are to be worked out anew
 	anyway  balance.Picker // knows nothing of health; nil unless when_all_down = "try-anyway"
-	seats   *sticky.Table  // sticky by address; nil otherwise
+	seats   *sticky.Table  // of clients whom the proxy gives no cookie; nil otherwise
 	full    []bool
 	fulls   int // how many of full are set
 	due     queue.Heap[event]
@@ -35,7 +38,17 @@ type Upstream struct {
 	query   balance.Query
 	now     tick.Time // of the last call that changed something, for slow start
 	draws   bool      // the algorithm makes use of random draws
+	tokens  float64   // retries that the budget allows now
+
+	line      []waiter // the queue; its first waits
+	lineFirst uint64   // number of the first place of line
+	waiting   int      // how many of line wait
+	grants    []Grant  // not handed out yet
+	grantedAt tick.Time
 }
+
+// spareRetries is how many retries a budget allows at once.
+const spareRetries = 10
 
 type member struct {
 	cfg      config.Backend
@@ -49,13 +62,16 @@ type member struct {
 	next     tick.Time // and of the next; an event for another is void
 	ramping  bool      // slow start is under way
 	rampFrom tick.Time // since when
+	group    int32     // position in Upstream.groups
+	hasShare bool      // it reports a share of its weight
+	share    float64
 }
 
 type event struct {
 	slot BackendID
 	kind eventKind
 	gen  uint32
-	at   tick.Time // of a probe: its place without jitter
+	at   tick.Time // of a probe: its place without jitter; of a waiter: its ticket
 }
 
 type eventKind uint8
@@ -64,11 +80,12 @@ const (
 	probeDue eventKind = iota
 	restOver
 	rampStep
+	waitOver
 )
 
 // New makes the core of an upstream. seed keys its draws and orders.
 func New(now tick.Time, cfg *config.Upstream, seed uint64) *Upstream {
-	u := &Upstream{seed: draw.Bits(seed, hashName(cfg.Name), 0, draw.Ordering), byName: map[string]BackendID{}, byHash: map[uint64]BackendID{}}
+	u := &Upstream{seed: draw.Bits(seed, hashName(cfg.Name), 0, draw.Ordering), byName: map[string]BackendID{}, byHash: map[uint64]BackendID{}, tokens: spareRetries}
 	u.Reload(now, cfg)
 	return u
 }
@@ -118,6 +135,9 @@ func (u *Upstream) Reload(now tick.Time, cfg *config.Upstream) {
 		}
 		m.cfg = b
 		m.probing = false
+		if cfg.Probe == nil || cfg.Probe.Kind != "self-report" {
+			m.health.Reported, m.hasShare = health.In, false
+		}
 	}
 	for i := range u.members {
 		m := &u.members[i]
@@ -138,8 +158,11 @@ func (u *Upstream) Reload(now tick.Time, cfg *config.Upstream) {
 			u.due.Push(now, event{slot: BackendID(i), kind: rampStep, gen: u.gen})
 		}
 	}
-	if s := cfg.Sticky; s != nil && s.By == "address" {
-		if u.seats == nil {
+	for i := range u.line {
+		u.due.Push(now.Add(waitsStill(cfg)), event{kind: waitOver, gen: u.gen, at: tick.Time(u.lineFirst + uint64(i) + 1)})
+	}
+	if s := cfg.Sticky; s != nil && s.By != "cookie" {
+		if u.seats == nil || old.Sticky == nil || old.Sticky.By != s.By || old.Sticky.Name != s.Name {
 			u.seats = sticky.NewTable(sticky.TableSize)
 		}
 	} else {
@@ -148,9 +171,11 @@ func (u *Upstream) Reload(now tick.Time, cfg *config.Upstream) {
 	u.now = now
 	u.full = append(u.full[:0], make([]bool, len(u.members))...)
 	u.fulls = 0
-	fresh := old == nil || old.Algorithm != cfg.Algorithm
+	fresh := u.arrange() || old == nil || old.Algorithm != cfg.Algorithm
 	if fresh {
-		u.picker = balance.Algorithms[cfg.Algorithm](u.seed)
+		for i := range u.groups {
+			u.groups[i].picker = balance.Algorithms[cfg.Algorithm](u.seed)
+		}
 	}
 	freshAnyway := cfg.TryAnyway && (fresh || u.anyway == nil)
 	if !cfg.TryAnyway {
@@ -162,7 +187,7 @@ func (u *Upstream) Reload(now tick.Time, cfg *config.Upstream) {
 	for i := range u.members {
 		for range u.members[i].inFlight {
 			if fresh {
-				u.picker.Begun(i)
+				u.picksFrom(BackendID(i)).Begun(i)
 			}
 			if freshAnyway {
 				u.anyway.Begun(i)
@@ -208,15 +233,13 @@ func (u *Upstream) enter(id BackendID) {
 	m := &u.members[id]
 	weight := 0.0
 	if !m.gone && m.health.Eligible() {
-		weight = float64(m.weight)
-		if m.ramping {
-			weight *= u.ramped(m)
-		}
+		weight = u.weight(m)
 	}
-	u.picker.Set(int(id), m.cfg.Name, weight)
+	u.stale = true
+	u.picksFrom(id).Set(int(id), m.cfg.Name, weight)
 	if u.anyway != nil {
 		weight = 0
-		if !m.gone && m.health.Operator == health.In {
+		if m.operatorIn() {
 			weight = float64(m.weight)
 		}
 		u.anyway.Set(int(id), m.cfg.Name, weight)
@@ -238,18 +261,34 @@ func (u *Upstream) room(id BackendID) {
 }
 
 // Choose decides where an attempt goes. It is called once for each attempt of
-// a request, the first and every retry.
+// a request, the first and every retry. A request that is told to wait is
+// decided later: Advance then gives a Granted action.
 func (u *Upstream) Choose(now tick.Time, q *Request, a *Attempt) Verdict {
+	if u.waiting > 0 {
+		u.serve(now)
+	}
 	a.Number++
 	a.Backend = None
+	if r := u.cfg.Retry; r != nil && r.Budget > 0 && a.Number == 1 {
+		u.tokens = min(u.tokens+r.Budget, spareRetries)
+	}
+	v := u.decide(now, q, a)
+	if v.Kind == Refused && v.Reason == NoRoom && u.cfg.Queue != nil {
+		return u.enqueue(now, q, a)
+	}
+	return v
+}
+
+// decide is Choose without the queue.
+func (u *Upstream) decide(now tick.Time, q *Request, a *Attempt) Verdict {
 	s := u.cfg.Sticky
-	if s == nil {
+	if s == nil || u.seats != nil && q.SeatKey == 0 {
 		id, why := u.pick(q, a)
 		if id == None {
 			return Verdict{Kind: Refused, Backend: None, Reason: why, Seat: None}
 		}
 		reason := why
-		if a.Number > 1 && why == ByAlgorithm {
+		if a.Number > 1 && (why == ByAlgorithm || why == Spilled) {
 			reason = AfterFailure
 		}
 		return u.begin(now, a, Verdict{Kind: Go, Backend: id, Reason: reason, Seat: None})
@@ -260,7 +299,7 @@ func (u *Upstream) Choose(now tick.Time, q *Request, a *Attempt) Verdict {
 func (u *Upstream) chooseSticky(now tick.Time, q *Request, a *Attempt, s *config.Sticky) Verdict {
 	seat := q.Seat
 	if u.seats != nil {
-		seat = BackendID(u.seats.Get(now, q.Client, s.TTL))
+		seat = BackendID(u.seats.Get(now, q.SeatKey, s.TTL))
 	}
 	if seat < 0 || int(seat) >= len(u.members) || u.members[seat].gone || u.seats == nil && q.SeatAge > s.TTL {
 		seat = None
@@ -289,6 +328,9 @@ func (u *Upstream) chooseSticky(now tick.Time, q *Request, a *Attempt, s *config
 	if id == None {
 		return Verdict{Kind: Refused, Backend: None, Reason: why, Seat: None}
 	}
+	if why == Spilled && reason == ByAlgorithm {
+		reason = Spilled
+	}
 	if why == TriedAnyway {
 		reason, a.open = why, false // an emergency settles nobody's seat
 	}
@@ -296,7 +338,7 @@ func (u *Upstream) chooseSticky(now tick.Time, q *Request, a *Attempt, s *config
 	if a.open {
 		v.Seat, v.Moved = id, seat != None && first
 		if u.seats != nil {
-			u.seats.Put(now, q.Client, int32(id))
+			u.seats.Put(now, q.SeatKey, int32(id))
 		}
 	}
 	return u.begin(now, a, v)
@@ -314,27 +356,35 @@ func (u *Upstream) pick(q *Request, a *Attempt) (BackendID, Reason) {
 		u.skip = balance.Skip{Full: u.full, Tried: tried}
 		u.query.Skip = &u.skip
 	}
-	id := u.picker.Pick(&u.query)
-	if id < 0 && len(tried) > 0 {
-		u.skip.Tried = nil
-		id = u.picker.Pick(&u.query)
+	first := 0
+	if len(u.groups) > 1 {
+		first = u.first(q, a.Number)
 	}
-	if id >= 0 {
-		return BackendID(id), ByAlgorithm
+	id, from := u.among(first)
+	if id == None && len(tried) > 0 {
+		u.skip.Tried = nil
+		id, from = u.among(first)
+	}
+	if id != None {
+		if from > 0 {
+			return id, Spilled
+		}
+		return id, ByAlgorithm
 	}
 	if u.anyway != nil && !u.anyEligible() {
 		u.skip = balance.Skip{Full: u.full, Tried: tried}
 		u.query.Skip = &u.skip
-		if id = u.anyway.Pick(&u.query); id < 0 && len(tried) > 0 {
+		slot := u.anyway.Pick(&u.query)
+		if slot < 0 && len(tried) > 0 {
 			u.skip.Tried = nil
-			id = u.anyway.Pick(&u.query)
+			slot = u.anyway.Pick(&u.query)
 		}
-		if id >= 0 {
-			return BackendID(id), TriedAnyway
+		if slot >= 0 {
+			return BackendID(slot), TriedAnyway
 		}
 	}
 	for i := range u.members {
-		if m := &u.members[i]; !m.gone && m.health.Eligible() && m.weight > 0 {
+		if u.members[i].eligible() {
 			return None, NoRoom
 		}
 	}
@@ -342,12 +392,12 @@ func (u *Upstream) pick(q *Request, a *Attempt) (BackendID, Reason) {
 }
 
 func (u *Upstream) begin(now tick.Time, a *Attempt, v Verdict) Verdict {
-	a.Backend, a.Began = v.Backend, now
+	a.Backend, a.Began, a.ticket = v.Backend, now, 0
 	if a.Number <= maxAttempts {
 		a.tried[a.Number-1] = int32(v.Backend)
 	}
 	u.members[v.Backend].inFlight++
-	u.picker.Begun(int(v.Backend))
+	u.picksFrom(v.Backend).Begun(int(v.Backend))
 	if u.anyway != nil {
 		u.anyway.Begun(int(v.Backend))
 	}
@@ -360,7 +410,7 @@ func (u *Upstream) begin(now tick.Time, a *Attempt, v Verdict) Verdict {
 func (u *Upstream) end(a *Attempt) *member {
 	m := &u.members[a.Backend]
 	m.inFlight--
-	u.picker.Ended(int(a.Backend))
+	u.picksFrom(a.Backend).Ended(int(a.Backend))
 	if u.anyway != nil {
 		u.anyway.Ended(int(a.Backend))
 	}
@@ -377,10 +427,17 @@ func (u *Upstream) Settle(now tick.Time, q *Request, a *Attempt, o Outcome) Step
 	if u.cfg.Suspend != nil && !m.gone {
 		u.judge(now, a, m, o)
 	}
+	step := Finished
 	if u.Repeats(q, a, o) {
-		return Again
+		step = Again
+		if u.cfg.Retry.Budget > 0 {
+			u.tokens--
+		}
 	}
-	return Finished
+	if u.waiting > 0 {
+		u.serve(now)
+	}
+	return step
 }
 
 // Repeats says whether Settle would have an attempt that ends like this tried
@@ -394,15 +451,38 @@ func (u *Upstream) Repeats(q *Request, a *Attempt, o Outcome) bool {
 	if r == nil || a.Number >= r.Attempts || a.Number >= maxAttempts || o.NoRetry || o.Passed || !counts(r.On, o) {
 		return false
 	}
+	if r.Budget > 0 && u.tokens < 1 {
+		return false
+	}
 	connecting := o.Kind == ConnectRefused || o.Kind == ConnectTimeout
 	return connecting || q.Repeatable
 }
 
-// Cancel takes an attempt whose client left.
-func (u *Upstream) Cancel(_ tick.Time, a *Attempt) {
-	if a.Backend != None {
+// Cancel takes an attempt whose client left, be it under way or in the queue.
+func (u *Upstream) Cancel(now tick.Time, a *Attempt) {
+	if w := u.waiterOf(a.ticket); w != nil {
+		u.leave(w)
+	} else if a.Backend != None {
 		u.end(a)
 	}
+	if u.waiting > 0 {
+		u.serve(now)
+	}
+}
+
+// Learn notes that a client, known by a cookie that its application has just
+// set, has its seat on a backend.
+func (u *Upstream) Learn(now tick.Time, seatKey uint64, id BackendID) {
+	if u.seats != nil && seatKey != 0 {
+		u.seats.Put(now, seatKey, int32(id))
+	}
+}
+
+func waitsStill(cfg *config.Upstream) time.Duration {
+	if cfg.Queue == nil {
+		return 0 // nobody is to wait any more
+	}
+	return cfg.Queue.Timeout
 }
 
 // counts says whether an outcome is in a set of failures.

@@ -1,6 +1,8 @@
 package upstream
 
 import (
+	"github.com/cespare/xxhash/v2"
+
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/tick"
 )
@@ -62,3 +64,26 @@ func (u *Upstream) ReasonWord(r Reason) string {
 	}
 	return r.String()
 }
+
+// SeatKey is what a client is known by to an upstream that remembers seats: its
+// address, or the value of a header field or cookie; 0 if it brings none. client
+// is the hash of its address.
+func SeatKey(s *config.Sticky, client uint64, header, cookie func(name string) (string, bool)) uint64 {
+	var value string
+	ok := false
+	switch s.By {
+	case "address":
+		return client | 1
+	case "header":
+		value, ok = header(s.Name)
+	case "existing-cookie":
+		value, ok = cookie(s.Name)
+	}
+	if !ok || value == "" {
+		return 0
+	}
+	return SeatValue(value)
+}
+
+// SeatValue is SeatKey for a value that is at hand.
+func SeatValue(value string) uint64 { return xxhash.Sum64String(value) | 1 }

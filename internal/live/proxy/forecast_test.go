@@ -92,19 +92,27 @@ func foretold(t *testing.T, text, kind string) []string {
 // was chosen and why, request by request.
 func TestServeAndReplayTakeTheSameDecisions(t *testing.T) {
 	for _, algorithm := range []string{"round-robin", "least-connections", "random", "hash"} {
-		for _, more := range []string{"", "sticky {\n by = \"address\"\n}\n", "retry {\n}\nsuspend {\n}\nprobe \"http\" {\n}\n"} {
+		for _, more := range []string{"", "sticky {\n by = \"address\"\n}\n", "retry {\n}\nsuspend {\n}\nprobe \"http\" {\n}\n", "failover {\n spill_below = \"90%\"\n}\nretry {\n}\nprobe \"tcp\" {\n every = \"700ms\"\n timeout = \"500ms\"\n}\n"} {
 			t.Run(algorithm+" "+strings.Fields(more + " plain")[0], func(t *testing.T) {
 				text := app("algorithm = \"" + algorithm + "\"\n" + more)
+				if strings.HasPrefix(more, "failover") {
+					text = strings.Replace(text, `b = "192.0.2.2:80"`, `b = { address = "192.0.2.2:80", tier = 2 }`, 1)
+				}
 				var log []byte
 				var live []string
 				synctest.Test(t, func(t *testing.T) {
 					w := newWorld(t, text)
 					defer w.close()
-					for _, a := range addresses() {
+					for i, a := range addresses() {
+						if i == 0 && strings.HasPrefix(more, "failover") {
+							continue // half of the first tier is gone, so that it spills
+						}
 						w.start(a, func(out http.ResponseWriter, r *http.Request) { time.Sleep(20 * time.Millisecond) })
 					}
 					for i := range 200 {
-						time.Sleep(time.Duration(30+i%7) * time.Millisecond)
+						if i > 0 { // the replay begins with the first request
+							time.Sleep(time.Duration(30+i%7) * time.Millisecond)
+						}
 						w.get(fmt.Sprintf("%s/seats/%d", base, i))
 					}
 					synctest.Wait()
@@ -114,9 +122,23 @@ func TestServeAndReplayTakeTheSameDecisions(t *testing.T) {
 					}
 				})
 				c := parse(t, text)
+				sc := scenario.None()
+				if strings.HasPrefix(more, "failover") {
+					var found config.Findings
+					var err error
+					sc, found, err = scenario.Read(config.File{Name: "s.hcl", Source: []byte("fault \"gone\" {\n backend = \"app.a\"\n kind = \"refuse\"\n at = \"0s\"\n}\n")}, c)
+					require.NoError(t, err)
+					require.Empty(t, found)
+					assert.Contains(t, strings.Join(live, "\n"), "b spill")
+				}
 				var foretold []string
-				o := replay.Options{Seed: 7, Observe: func(d replay.Decision) { foretold = append(foretold, d.Backend+" "+d.Reason) }}
-				_, err := replay.Run(t.Context(), c, scenario.None(), []replay.Source{{Name: "access.jsonl", Open: func() (io.ReadCloser, error) {
+				o := replay.Options{Seed: 7, Observe: func(d replay.Decision) {
+					if d.Attempt > 1 {
+						foretold = foretold[:len(foretold)-1] // a log tells of the last attempt
+					}
+					foretold = append(foretold, d.Backend+" "+d.Reason)
+				}}
+				_, err := replay.Run(t.Context(), c, sc, []replay.Source{{Name: "access.jsonl", Open: func() (io.ReadCloser, error) {
 					return io.NopCloser(strings.NewReader(string(log))), nil
 				}}}, o)
 				require.NoError(t, err)

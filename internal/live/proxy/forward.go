@@ -93,6 +93,7 @@ var buffers = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }
 // passOn sends a backend's answer to the client, as it comes, and settles the
 // attempt at its end.
 func (x *exchange) passOn(ctx context.Context, cancel context.CancelCauseFunc, b *backend, res *http.Response, cookie *http.Cookie, o upstream.Outcome) {
+	x.learn(res)
 	h := x.w.Header()
 	maps.Copy(h, res.Header)
 	removeHopByHop(h)

@@ -143,25 +143,13 @@ func (x *exchange) match(e *entry, client netip.Addr) int {
 	r := x.r
 	q := route.Request{Method: r.Method, Host: replay.HostName(r.Host), Path: r.URL.EscapedPath(), Client: client}
 	if e.table.Asks&route.AskHeader != 0 {
-		q.Header = func(name string) (string, bool) {
-			v := r.Header.Values(name)
-			if len(v) == 0 {
-				return "", false
-			}
-			return v[0], true
-		}
+		q.Header = x.header
 	}
 	if e.table.Asks&route.AskQuery != 0 {
 		q.Query = replay.QueryLookup(r.URL.RawQuery)
 	}
 	if e.table.Asks&route.AskCookie != 0 {
-		q.Cookie = func(name string) (string, bool) {
-			c, err := r.Cookie(name)
-			if err != nil {
-				return "", false
-			}
-			return c.Value, true
-		}
+		q.Cookie = x.cookie
 	}
 	if !client.IsValid() {
 		q.Unknown |= route.AskClient
@@ -171,6 +159,44 @@ func (x *exchange) match(e *entry, client netip.Addr) int {
 	}
 	i, _ := e.table.Match(&q)
 	return i
+}
+
+// header gives the first value of a header field.
+func (x *exchange) header(name string) (string, bool) {
+	v := x.r.Header.Values(name)
+	if len(v) == 0 {
+		return "", false
+	}
+	return v[0], true
+}
+
+// cookie gives the value of a cookie.
+func (x *exchange) cookie(name string) (string, bool) {
+	c, err := x.r.Cookie(name)
+	if err != nil {
+		return "", false
+	}
+	return c.Value, true
+}
+
+// learn notes the seat of a client whose application has just given it the
+// cookie by which it will be known.
+func (x *exchange) learn(res *http.Response) {
+	l := x.pool
+	if len(res.Header["Set-Cookie"]) == 0 {
+		return
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	s := l.cfg.Sticky
+	if s == nil || s.By != "existing-cookie" {
+		return
+	}
+	for _, c := range res.Cookies() {
+		if c.Name == s.Name && c.Value != "" && c.MaxAge >= 0 {
+			l.core.Learn(l.proxy.now(), upstream.SeatValue(c.Value), x.attempt.Backend)
+		}
+	}
 }
 
 // limited answers a client that asks too often.
@@ -193,32 +219,40 @@ func (x *exchange) tooLarge(most int64) {
 // forward has the core choose and sends the request, over again while the core
 // says so.
 func (x *exchange) forward() {
-	l := x.pool
 	for {
-		l.mu.Lock()
-		if x.attempt.Number == 0 {
-			x.findSeat()
+		var cookie *http.Cookie
+		before := func() {
+			if x.attempt.Number == 0 {
+				x.findSeat()
+			}
 		}
-		v, b, why := l.chooseLocked(&x.q, &x.attempt)
-		cookie := x.seatCookie(v)
-		l.mu.Unlock()
-		x.access.Attempts, x.access.Reason = x.attempt.Number, why
-		if b == nil {
-			x.access.Backend = ""
-			x.answer(http.StatusServiceUnavailable, why, "no backend is available")
+		d, ok := x.pool.decide(x.r.Context(), &x.q, &x.attempt, before, func(v upstream.Verdict) { cookie = x.seatCookie(v) })
+		if !ok {
+			x.access.Reason = "client-left"
 			return
 		}
-		x.access.Backend = b.name
-		if !x.try(b, cookie) {
+		x.access.Attempts, x.access.Reason = x.attempt.Number, d.why
+		if d.backend == nil {
+			x.access.Backend = ""
+			x.answer(http.StatusServiceUnavailable, d.why, "no backend is available")
+			return
+		}
+		x.access.Backend = d.backend.name
+		if !x.try(d.backend, cookie) {
 			return
 		}
 		x.body.wait(x.r.Context())
 	}
 }
 
-// findSeat reads the seat cookie. l.mu is held.
+// findSeat reads the seat cookie, or what else the client is known by. l.mu is
+// held.
 func (x *exchange) findSeat() {
 	l := x.pool
+	if s := l.cfg.Sticky; s != nil && s.By != "cookie" {
+		x.q.SeatKey = upstream.SeatKey(s, x.q.Client, x.header, x.cookie)
+		return
+	}
 	if l.sealer == nil || l.cfg.Sticky == nil || l.cfg.Sticky.By != "cookie" {
 		return
 	}

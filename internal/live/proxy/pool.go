@@ -32,7 +32,8 @@ type pool struct {
 	secret   string // that the sealer was made from
 	actions  []upstream.Action
 	changes  []upstream.Change
-	planned  tick.Time // when run will look again
+	waiters  map[uint64]chan upstream.Grant // by request
+	planned  tick.Time                      // when run will look again
 	stopped  bool
 
 	wake  chan struct{} // something may be due earlier than was thought
@@ -53,11 +54,12 @@ type backend struct {
 	transports map[time.Duration]*http.Transport // by how long an answer is waited for
 }
 
-// dialFunc connects to one backend, whatever address it is asked for.
-type dialFunc func(ctx context.Context, network, address string) (net.Conn, error)
+// dialFunc connects to one backend, on its own port or, for probes, on another
+// one; 0 is its own.
+type dialFunc func(ctx context.Context, port int) (net.Conn, error)
 
 func newPool(p *Proxy, cfg *config.Upstream, tls *tls.Config) *pool {
-	l := &pool{proxy: p, name: cfg.Name, wake: make(chan struct{}, 1), ended: make(chan struct{})}
+	l := &pool{proxy: p, name: cfg.Name, wake: make(chan struct{}, 1), ended: make(chan struct{}), waiters: map[uint64]chan upstream.Grant{}}
 	l.cfg, l.tls = cfg, tls
 	l.core = upstream.New(p.now(), cfg, p.o.Seed)
 	l.connect()
@@ -127,9 +129,13 @@ func newBackend(p *Proxy, b config.Backend, u *config.Upstream, secure *tls.Conf
 			n.tls.ServerName = b.Address.Host
 		}
 	}
-	n.dial = func(ctx context.Context, _, _ string) (net.Conn, error) {
-		c, err := p.o.Dial(ctx, network, addr)
-		if err != nil || n.header == "" {
+	n.dial = func(ctx context.Context, port int) (net.Conn, error) {
+		to := addr
+		if port != 0 && network == "tcp" {
+			to = net.JoinHostPort(b.Address.Host, strconv.Itoa(port))
+		}
+		c, err := p.o.Dial(ctx, network, to)
+		if err != nil || n.header == "" || to != addr {
 			return c, err
 		}
 		if err := writeProxyHeader(ctx, c, n.header); err != nil {
@@ -185,7 +191,7 @@ func (b *backend) closeIdle() {
 func (b *backend) connect(ctx context.Context, network, address string) (net.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, b.timeouts.Connect)
 	defer cancel()
-	c, err := b.secure(ctx)
+	c, err := b.secure(ctx, 0)
 	if err != nil {
 		return nil, &dialError{err, errors.Is(ctx.Err(), context.DeadlineExceeded)}
 	}
@@ -193,8 +199,8 @@ func (b *backend) connect(ctx context.Context, network, address string) (net.Con
 }
 
 // secure connects, and speaks TLS where that is wanted.
-func (b *backend) secure(ctx context.Context) (net.Conn, error) {
-	c, err := b.dial(ctx, "", "")
+func (b *backend) secure(ctx context.Context, port int) (net.Conn, error) {
+	c, err := b.dial(ctx, port)
 	if err != nil || b.tls == nil {
 		return c, err
 	}
@@ -216,43 +222,6 @@ func connectKind(err error) upstream.OutcomeKind {
 	return upstream.ConnectRefused
 }
 
-// choose has the core choose.
-func (l *pool) choose(q *upstream.Request, a *upstream.Attempt) (upstream.Verdict, *backend, string) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.chooseLocked(q, a)
-}
-
-// chooseLocked is choose with l.mu held.
-func (l *pool) chooseLocked(q *upstream.Request, a *upstream.Attempt) (upstream.Verdict, *backend, string) {
-	v := l.core.Choose(l.proxy.now(), q, a)
-	why := l.core.ReasonWord(v.Reason)
-	var b *backend
-	if v.Kind == upstream.Go {
-		b = l.backends[v.Backend]
-	}
-	l.noteLocked()
-	return v, b, why
-}
-
-// settle tells the core how an attempt ended.
-func (l *pool) settle(q *upstream.Request, a *upstream.Attempt, o upstream.Outcome) upstream.Step {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	step := l.core.Settle(l.proxy.now(), q, a, o)
-	l.noteLocked()
-	return step
-}
-
-// cancel tells the core that the client went away, which says nothing of the
-// backend.
-func (l *pool) cancel(a *upstream.Attempt) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.core.Cancel(l.proxy.now(), a)
-	l.noteLocked()
-}
-
 // run has the core do what is due, at its time.
 func (l *pool) run() {
 	timer := time.NewTimer(time.Hour)
@@ -261,7 +230,12 @@ func (l *pool) run() {
 		l.mu.Lock()
 		now := l.proxy.now()
 		l.actions = l.core.Advance(now, l.actions[:0])
-		for _, a := range l.actions {
+		for i := range l.actions {
+			a := &l.actions[i]
+			if a.Kind == upstream.Granted {
+				l.grantLocked(&a.Grant)
+				continue
+			}
 			b := l.backends[a.Probe]
 			probe, id := l.cfg.Probe, a.Probe
 			go func() { l.probed(id, b, probeOnce(b, probe)) }()

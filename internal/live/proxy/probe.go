@@ -1,13 +1,17 @@
 package proxy
 
 import (
+	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
+	"os"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/health"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/upstream"
 )
@@ -20,16 +24,46 @@ func probeOnce(b *backend, p *config.Probe) upstream.Probe {
 	ctx, cancel := context.WithTimeout(context.Background(), p.Timeout)
 	defer cancel()
 	why := ""
-	if p.Kind == "tcp" {
-		c, err := b.dial(ctx, "", "")
+	var said *health.Report
+	switch p.Kind {
+	case "tcp":
+		c, err := b.dial(ctx, p.Port)
 		if err == nil {
 			c.Close()
 		}
 		why = probeFailure(ctx, p, err)
-	} else {
+	case "self-report":
+		said, why = probeReport(ctx, b, p)
+	default:
 		why = probeHTTP(ctx, b, p)
 	}
-	return upstream.Probe{Passed: why == "", Why: why}
+	return upstream.Probe{Passed: why == "", Why: why, Report: said}
+}
+
+// probeReport reads the line in which a backend says how it is.
+func probeReport(ctx context.Context, b *backend, p *config.Probe) (*health.Report, string) {
+	c, err := b.dial(ctx, p.Port)
+	if err != nil {
+		return nil, probeFailure(ctx, p, err)
+	}
+	defer c.Close()
+	deadline, _ := ctx.Deadline()
+	_ = c.SetReadDeadline(deadline) // where it fails, so will reading
+	line, err := bufio.NewReader(io.LimitReader(c, 1<<10)).ReadString('\n')
+	if err != nil && (!errors.Is(err, io.EOF) || line == "") {
+		if errors.Is(err, io.EOF) {
+			return nil, "it said nothing"
+		}
+		return nil, probeFailure(ctx, p, err)
+	}
+	r, err := health.ParseReport(line)
+	if err != nil {
+		return nil, err.Error()
+	}
+	if r.Down {
+		return &r, "it says that it is down"
+	}
+	return &r, ""
 }
 
 // probeHTTP gives why an http probe failed, empty if it passed.
@@ -43,7 +77,7 @@ func probeHTTP(ctx context.Context, b *backend, p *config.Probe) string {
 		return "the path cannot be asked for: " + p.Path
 	}
 	req.Header.Set("User-Agent", "kestrix-probe")
-	secure := func(ctx context.Context, _, _ string) (net.Conn, error) { return b.secure(ctx) }
+	secure := func(ctx context.Context, _, _ string) (net.Conn, error) { return b.secure(ctx, p.Port) }
 	t := &http.Transport{DialContext: secure, DialTLSContext: secure, DisableKeepAlives: true, DisableCompression: true}
 	defer t.CloseIdleConnections()
 	res, err := t.RoundTrip(req)
@@ -72,7 +106,7 @@ func probeFailure(ctx context.Context, p *config.Probe, err error) string {
 	switch {
 	case err == nil:
 		return ""
-	case ctx.Err() != nil:
+	case ctx.Err() != nil, errors.Is(err, os.ErrDeadlineExceeded):
 		return fmt.Sprintf("no answer within %s", p.Timeout)
 	}
 	return plainError(err).Error()

@@ -84,10 +84,20 @@ func (s *server) stream(e *entry, c net.Conn) {
 // core says so, and then passes bytes.
 func (x *connection) carry(p *Proxy) {
 	l := x.pool
+	if s := l.sticky(); s != nil && s.By == "address" {
+		x.q.SeatKey = upstream.SeatKey(s, x.q.Client, nil, nil)
+	}
+	// Whether a client that waits has gone is only known when it is read from.
+	gone := context.Background()
 	for {
-		v, b, why := l.choose(&x.q, &x.attempt)
+		d, ok := l.decide(gone, &x.q, &x.attempt, nil, nil)
+		if !ok {
+			x.access.Reason = "client-left"
+			return
+		}
+		b, why := d.backend, d.why
 		x.access.Attempts, x.access.Reason = x.attempt.Number, why
-		if v.Kind != upstream.Go {
+		if b == nil {
 			x.access.Backend = ""
 			return
 		}

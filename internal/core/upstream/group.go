@@ -1,0 +1,227 @@
+package upstream
+
+import (
+	"slices"
+
+	"kestrix/internal/core/balance"
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/draw"
+	"kestrix/internal/core/health"
+)
+
+// group is backends among which the algorithm chooses: all of an upstream, or,
+// with failover, those of one tier that stand in the proxy's own zone, or the
+// others of that tier.
+type group struct {
+	tier       int
+	own        bool
+	picker     balance.Picker
+	configured float64 // weight
+	eligible   float64 // weight that may be given requests now
+	until      float64 // the sum of the shares of this group and those before it
+}
+
+// place gives the tier and zone that decide a backend's group.
+func place(cfg *config.Upstream, b *config.Backend) (tier int, own bool) {
+	if cfg.Failover == nil {
+		return 1, false
+	}
+	return b.Tier, cfg.OwnZone != "" && b.Zone == cfg.OwnZone
+}
+
+// arrange puts the members in groups, and says whether anything about that has
+// changed, so that the pickers must be made anew.
+func (u *Upstream) arrange() bool {
+	var wanted []group
+	for i := range u.members {
+		tier, own := place(u.cfg, &u.members[i].cfg)
+		if !slices.ContainsFunc(wanted, func(g group) bool { return g.tier == tier && g.own == own }) {
+			wanted = append(wanted, group{tier: tier, own: own})
+		}
+	}
+	slices.SortFunc(wanted, func(a, b group) int {
+		switch {
+		case a.tier != b.tier:
+			return a.tier - b.tier
+		case a.own == b.own:
+			return 0
+		case a.own:
+			return -1
+		}
+		return 1
+	})
+	changed := !slices.EqualFunc(wanted, u.groups, func(a, b group) bool { return a.tier == b.tier && a.own == b.own })
+	if changed {
+		u.groups = wanted
+	}
+	for i := range u.members {
+		m := &u.members[i]
+		tier, own := place(u.cfg, &m.cfg)
+		g := int32(slices.IndexFunc(u.groups, func(g group) bool { return g.tier == tier && g.own == own }))
+		changed = changed || m.group != g
+		m.group = g
+	}
+	return changed
+}
+
+// weigh works the shares of the groups out anew. Of the requests that are left,
+// each tier takes the part that its healthy share of capacity, held against
+// spill_below, allows; if all of them cannot take everything, they are scaled
+// up. Within a tier the own zone takes its part by the same rule, and the others
+// the rest.
+func (u *Upstream) weigh() {
+	u.stale = false
+	for i := range u.groups {
+		u.groups[i].configured, u.groups[i].eligible, u.groups[i].until = 0, 0, 0
+	}
+	for i := range u.members {
+		m := &u.members[i]
+		if m.gone {
+			continue
+		}
+		g := &u.groups[m.group]
+		g.configured += float64(m.cfg.Weight)
+		if m.health.Eligible() {
+			g.eligible += u.weight(m)
+		}
+	}
+	left, sum := 1.0, 0.0
+	below := u.cfg.Failover.SpillBelow
+	for i := 0; i < len(u.groups); {
+		end := i + 1
+		for end < len(u.groups) && u.groups[end].tier == u.groups[i].tier {
+			end++
+		}
+		tier := u.groups[i:end]
+		var all group
+		for k := range tier {
+			all.configured += tier[k].configured
+			all.eligible += tier[k].eligible
+		}
+		takes := min(left, all.health()/below)
+		left -= takes
+		sum += takes
+		first := 1.0 // of takes, for the first of two groups, which is the own zone
+		if len(tier) == 2 {
+			first = min(1, tier[0].health()/below)
+			if tier[1].eligible == 0 && tier[0].eligible > 0 {
+				first = 1
+			}
+			tier[1].until = takes * (1 - first)
+		}
+		tier[0].until = takes * first
+		i = end
+	}
+	at := 0.0
+	for i := range u.groups {
+		if sum > 0 {
+			at += u.groups[i].until / sum
+		}
+		u.groups[i].until = at
+	}
+}
+
+// health is the share of the weight that may be given requests.
+func (g *group) health() float64 {
+	if g.configured == 0 {
+		return 0
+	}
+	return min(1, g.eligible/g.configured)
+}
+
+// first gives the group a request belongs to. hash goes by key, so that the
+// place of a key is stable.
+func (u *Upstream) first(q *Request, attempt int) int {
+	if u.stale {
+		u.weigh()
+	}
+	bits := draw.Bits(u.seed, q.ID, uint64(attempt), draw.Spill)
+	if u.cfg.Algorithm == "hash" {
+		bits = draw.Bits(u.seed, q.Client, 0, draw.Spill)
+	}
+	x := draw.Unit(bits)
+	for i := range u.groups {
+		if x < u.groups[i].until {
+			return i
+		}
+	}
+	return 0
+}
+
+// Shares gives what part of the requests each tier, and the own zone in it, is
+// given now; one entry without failover.
+func (u *Upstream) Shares() []GroupShare {
+	if len(u.groups) < 2 {
+		return nil
+	}
+	if u.stale {
+		u.weigh()
+	}
+	var out []GroupShare
+	before := 0.0
+	for _, g := range u.groups {
+		out = append(out, GroupShare{g.tier, g.own, g.until - before, g.health()})
+		before = g.until
+	}
+	return out
+}
+
+// GroupShare is the part of the requests that a tier, or the proxy's own zone in
+// it, is given.
+type GroupShare struct {
+	Tier    int
+	OwnZone bool
+	Share   float64 // of the requests, 0 to 1
+	Healthy float64 // share of its weight that may be given requests
+}
+
+// weight is what a backend weighs now: as set, by its own report, and by a slow
+// start that is under way.
+func (u *Upstream) weight(m *member) float64 {
+	w := float64(m.weight) * m.reported()
+	if m.ramping {
+		w *= u.ramped(m)
+	}
+	return w
+}
+
+// reported is the share of its weight that a backend asks for itself.
+func (m *member) reported() float64 {
+	if !m.hasShare {
+		return 1
+	}
+	return m.share
+}
+
+// among asks the groups in turn, beginning with the one a request belongs to,
+// and gives the backend and its group; -1 if none has one.
+func (u *Upstream) among(first int) (BackendID, int) {
+	if id := u.groups[first].picker.Pick(&u.query); id >= 0 {
+		return BackendID(id), first
+	}
+	for i := range u.groups {
+		if i == first {
+			continue
+		}
+		if id := u.groups[i].picker.Pick(&u.query); id >= 0 {
+			return BackendID(id), i
+		}
+	}
+	return None, first
+}
+
+// picksFrom gives the picker of a backend's group.
+func (u *Upstream) picksFrom(id BackendID) balance.Picker {
+	return u.groups[u.members[id].group].picker
+}
+
+// eligible says whether a member may be given requests at all.
+func (m *member) eligible() bool {
+	return !m.gone && m.health.Eligible() && m.weight > 0 && m.reported() > 0
+}
+
+// operatorIn says whether nobody took a backend out, neither an operator nor it
+// itself.
+func (m *member) operatorIn() bool {
+	return !m.gone && m.health.Operator == health.In && m.health.Reported == health.In
+}

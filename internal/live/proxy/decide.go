@@ -1,0 +1,106 @@
+package proxy
+
+import (
+	"context"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/upstream"
+)
+
+// decision is what came of asking the core where an attempt goes.
+type decision struct {
+	verdict upstream.Verdict
+	backend *backend // nil unless it goes somewhere
+	why     string
+}
+
+// decide has the core choose. A request that is told to wait waits here. before
+// and after are called with l.mu held, around the choice; either may be nil. ok
+// is false when ctx ended before there was a decision.
+func (l *pool) decide(ctx context.Context, q *upstream.Request, a *upstream.Attempt, before func(), after func(upstream.Verdict)) (d decision, ok bool) {
+	l.mu.Lock()
+	if before != nil {
+		before()
+	}
+	v := l.core.Choose(l.proxy.now(), q, a)
+	if v.Kind != upstream.Queued {
+		d = l.decidedLocked(v, after)
+		l.mu.Unlock()
+		return d, true
+	}
+	granted := make(chan upstream.Grant, 1)
+	l.waiters[q.ID] = granted
+	l.noteLocked()
+	l.mu.Unlock()
+	select {
+	case g := <-granted:
+		*a = g.Attempt
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		return l.decidedLocked(g.Verdict, after), true
+	case <-ctx.Done():
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	select {
+	case g := <-granted: // it came after all, too late
+		*a = g.Attempt
+	default:
+		delete(l.waiters, q.ID)
+	}
+	if a.Number > 0 {
+		l.core.Cancel(l.proxy.now(), a)
+	}
+	l.noteLocked()
+	return decision{}, false
+}
+
+// decidedLocked notes a verdict. l.mu is held.
+func (l *pool) decidedLocked(v upstream.Verdict, after func(upstream.Verdict)) decision {
+	d := decision{verdict: v, why: l.core.ReasonWord(v.Reason)}
+	if v.Kind == upstream.Go {
+		d.backend = l.backends[v.Backend]
+	}
+	if after != nil {
+		after(v)
+	}
+	l.noteLocked()
+	return d
+}
+
+// grantLocked hands a request that waited its verdict. l.mu is held.
+func (l *pool) grantLocked(g *upstream.Grant) {
+	if ch := l.waiters[g.Request.ID]; ch != nil {
+		delete(l.waiters, g.Request.ID)
+		ch <- *g
+		return
+	}
+	if g.Verdict.Kind == upstream.Go {
+		l.core.Cancel(l.proxy.now(), &g.Attempt) // nobody waits for it any more
+	}
+}
+
+// settle tells the core how an attempt ended.
+func (l *pool) settle(q *upstream.Request, a *upstream.Attempt, o upstream.Outcome) upstream.Step {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	step := l.core.Settle(l.proxy.now(), q, a, o)
+	l.noteLocked()
+	return step
+}
+
+// cancel tells the core that the client went away, which says nothing of the
+// backend.
+func (l *pool) cancel(a *upstream.Attempt) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.core.Cancel(l.proxy.now(), a)
+	l.noteLocked()
+}
+
+// sticky gives the session setting in force, nil for none.
+func (l *pool) sticky() *config.Sticky {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.cfg.Sticky
+}

@@ -1,0 +1,161 @@
+package proxy
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestTheQueueLetsRequestsWait(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t, front+"upstream \"app\" {\n backends = { a = { address = \"192.0.2.1:80\", max_in_flight = 1 } }\n queue {\n limit = 3\n timeout = \"2500ms\"\n }\n}\n")
+		defer w.close()
+		w.start("192.0.2.1:80", func(out http.ResponseWriter, r *http.Request) { time.Sleep(time.Second) })
+		var wg sync.WaitGroup
+		var mu sync.Mutex
+		var got []string
+		began := time.Now()
+		for i := range 6 {
+			wg.Go(func() {
+				time.Sleep(time.Duration(i) * time.Millisecond)
+				if i == 2 { // a client that loses patience leaves its place
+					impatient := &http.Client{Transport: w.client.Transport, Timeout: 100 * time.Millisecond}
+					_, err := impatient.Get(base + "/")
+					assert.Error(t, err)
+					return
+				}
+				if i == 5 {
+					time.Sleep(200 * time.Millisecond) // after that
+				}
+				status, _ := w.get(base + "/")
+				mu.Lock()
+				defer mu.Unlock()
+				got = append(got, fmt.Sprintf("%d: %d after %s", i, status, time.Since(began).Round(100*time.Millisecond)))
+			})
+		}
+		wg.Wait()
+		assert.ElementsMatch(t, []string{
+			"0: 200 after 1s", "1: 200 after 2s", "3: 200 after 3s", "4: 503 after 0s", "5: 503 after 2.7s",
+		}, got, "4 finds the queue full, 5 waits too long")
+		synctest.Wait()
+		reasons := map[string]int{}
+		for _, a := range w.log() {
+			reasons[a.Reason]++
+		}
+		assert.Equal(t, map[string]int{"round-robin": 3, "no-room": 1, "queue-timeout": 1, "client-left": 1}, reasons)
+	})
+}
+
+func TestSeatsWithoutACookieOfOurs(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t, app("sticky {\n by = \"existing-cookie\"\n name = \"app\"\n}"))
+		defer w.close()
+		for _, a := range addresses() {
+			w.start(a, func(out http.ResponseWriter, r *http.Request) {
+				if r.URL.Path == "/login" {
+					http.SetCookie(out, &http.Cookie{Name: "app", Value: "s" + a})
+				}
+				_, _ = io.WriteString(out, a)
+			})
+		}
+		with := func(name, value string) string {
+			req, _ := http.NewRequest("GET", base+"/", nil)
+			req.Header.Set(name, value)
+			res, err := w.client.Do(req)
+			require.NoError(t, err)
+			defer res.Body.Close()
+			b, _ := io.ReadAll(res.Body)
+			return string(b)
+		}
+		for range 3 {
+			_, at := w.get(base + "/login")
+			for range 4 {
+				assert.Equal(t, at, with("Cookie", "app=s"+at), "where the application gave the cookie")
+			}
+		}
+		seen := map[string]bool{}
+		for range 3 {
+			_, at := w.get(base + "/")
+			seen[at] = true
+		}
+		assert.Len(t, seen, 3, "who brings none is not held anywhere")
+
+		require.NoError(t, w.proxy.Apply(parse(t, app("sticky {\n by = \"header\"\n name = \"X-Till\"\n}"))))
+		first := map[string]string{}
+		for i := range 30 {
+			till := fmt.Sprint(i % 5)
+			at := with("X-Till", till)
+			if i < 5 {
+				first[till] = at
+			}
+			assert.Equal(t, first[till], at)
+		}
+	})
+}
+
+func TestABackendReportsOnItself(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t, front+"upstream \"app\" {\n backends = { a = \"192.0.2.1:80\", b = \"192.0.2.2:80\" }\n probe \"self-report\" {\n port = 9100\n every = \"1s\"\n timeout = \"500ms\"\n down_after = 1\n }\n}\n")
+		defer w.close()
+		w.start("192.0.2.1:80", nil)
+		w.start("192.0.2.2:80", nil)
+		var mu sync.Mutex
+		line := "state=up\n"
+		say := func(s string) {
+			mu.Lock()
+			defer mu.Unlock()
+			line = s
+		}
+		for _, a := range []string{"192.0.2.1:9100", "192.0.2.2:9100"} {
+			l, err := w.net.listen("tcp", a)
+			require.NoError(t, err)
+			defer l.Close()
+			go func() {
+				for {
+					c, err := l.Accept()
+					if err != nil {
+						return
+					}
+					mu.Lock()
+					text := line
+					mu.Unlock()
+					if strings.HasPrefix(a, "192.0.2.2") {
+						text = "state=up share=100\n"
+					}
+					_, _ = io.WriteString(c, text)
+					if text != "" {
+						c.Close()
+					}
+				}
+			}()
+		}
+		for _, s := range []struct{ line, state, text string }{
+			{"state=draining share=0\n", "draining", "it says so itself: draining"},
+			{"state=up", "up", "it says so itself: up"}, // the end of the connection ends the line
+			{"state=down\n", "down", "it says that it is down"},
+			{"state=up\n", "recovering", "a probe passed"},
+			{"", "down", "no answer within 500ms"},
+		} {
+			say(s.line)
+			time.Sleep(1600 * time.Millisecond)
+			synctest.Wait()
+			news := w.news("app.a")
+			require.NotEmpty(t, news)
+			found := false
+			for _, n := range news {
+				found = found || n.What == s.state && strings.Contains(n.Text, s.text)
+			}
+			assert.True(t, found, "%q: %v", s.line, news)
+		}
+		say("state=up\n")
+		time.Sleep(2 * time.Second) // no probe may be under way at the end
+	})
+}
