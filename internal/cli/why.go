@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"net"
 	"net/url"
 	"strconv"
 	"strings"
@@ -20,7 +21,8 @@ Asks the configuration alone, with every backend up; no server is needed. A
 client that is asked about several times keeps its cookies.
 
   kestrix why harbour.hcl GET http://tickets.tern.example/seats -client 203.0.113.9 -n 6
-  kestrix why harbour.hcl GET http://tickets.tern.example/seats -down auk -n 6`,
+  kestrix why harbour.hcl GET http://tickets.tern.example/seats -down auk -n 6
+  kestrix why gate.hcl tls://gate.tern.example:7000 -client 203.0.113.9`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			var o output
 			o.define(fs)
@@ -32,11 +34,15 @@ client that is asked about several times keeps its cookies.
 			fs.IntVar(&q.Times, "n", 1, "`TIMES` in a row, up to 10000")
 			fs.Uint64Var(&q.Seed, "seed", 1, "`NUMBER` that keys ties and draws")
 			fs.Var((*list)(&q.Down), "down", "ask as if this `BACKEND` were out; may be repeated")
+			fs.StringVar(&q.Zone, "zone", "", "ask as if the proxy stood in this `ZONE`")
 			fs.Var(&headers, "header", "`NAME:VALUE` that the request carries; may be repeated")
 			fs.Var(&cookies, "cookie", "`NAME=VALUE` that the request carries; may be repeated")
 			return func(_ context.Context, env *Env, args []string) error {
 				if err := o.check(); err != nil {
 					return err
+				}
+				if len(args) == 2 && strings.Contains(args[1], "://") { // a connection has no method
+					args = []string{args[0], "", args[1]}
 				}
 				if len(args) != 3 {
 					return usage("three operands are wanted: CONFIG METHOD URL, as in kestrix why harbour.hcl GET http://tickets.tern.example/seats")
@@ -60,7 +66,7 @@ client that is asked about several times keeps its cookies.
 						return writeJSON(w, a)
 					}
 					style := env.style(env.Stdout, o.plain || o.file != "")
-					_, err := io.WriteString(w, style.Why(fmt.Sprintf("%s %s from %s", q.Method, args[2], q.Client), a))
+					_, err := io.WriteString(w, style.Why(strings.TrimSpace(fmt.Sprintf("%s %s from %s", q.Method, args[2], q.Client)), a))
 					return err
 				})
 			}
@@ -68,8 +74,29 @@ client that is asked about several times keeps its cookies.
 	}
 }
 
+// askConnection fills a question from the address of a tcp connection.
+func askConnection(q *study.Question, target string, secure bool) error {
+	host, port, err := net.SplitHostPort(target)
+	if err != nil {
+		return usage("%q is not an address like tls://gate.tern.example:7000", target)
+	}
+	if q.Port, err = strconv.Atoi(port); err != nil {
+		return usage("%q is not a port", port)
+	}
+	if secure {
+		q.SNI = host
+	}
+	return nil
+}
+
 // ask fills a question from a method, a URL and header fields.
 func ask(q *study.Question, method, target string, headers, cookies []string) error {
+	if rest, ok := strings.CutPrefix(target, "tls://"); ok && method == "" {
+		return askConnection(q, rest, true)
+	}
+	if rest, ok := strings.CutPrefix(target, "tcp://"); ok && method == "" {
+		return askConnection(q, rest, false)
+	}
 	if method == "" || strings.ToUpper(method) != method {
 		return usage("%q is not a method; they are written in capitals, like GET", method)
 	}
@@ -83,7 +110,7 @@ func ask(q *study.Question, method, target string, headers, cookies []string) er
 	}
 	q.Port = 80
 	if u.Scheme == "https" {
-		q.Port = 443
+		q.Port, q.SNI = 443, u.Hostname()
 	}
 	if p := u.Port(); p != "" {
 		q.Port, _ = strconv.Atoi(p) // url.Parse takes digits only

@@ -48,7 +48,7 @@ func (s Style) Map(p *study.Picture) string {
 			wide, addr = max(wide, visible(x.Name)), max(addr, visible(x.Address))
 		}
 		for i, x := range shown {
-			fmt.Fprintf(&b, "  %s%s  %s  weight %d, %s\n", branch(i, len(shown)), s.bold(padRight(x.Name, wide)), padRight(x.Address, addr), x.Weight, percent(x.Share))
+			fmt.Fprintf(&b, "  %s%s  %s  weight %d, %s\n", branch(i, len(shown)), s.bold(padRight(x.Name, wide)), padRight(x.Address, addr), x.Weight, percent(x.Share)+stands(&x))
 		}
 		if n := len(u.Backends) - len(shown); n > 0 {
 			fmt.Fprintf(&b, "     and %d more (all with -all)\n", n)
@@ -56,6 +56,18 @@ func (s Style) Map(p *study.Picture) string {
 		b.WriteByte('\n')
 	}
 	return b.String()
+}
+
+// stands says where a backend stands, as far as that counts.
+func stands(b *study.PictureBackend) string {
+	words := ""
+	if b.Tier > 0 {
+		words = fmt.Sprintf(", tier %d", b.Tier)
+	}
+	if b.Zone != "" {
+		words += ", " + b.Zone
+	}
+	return words
 }
 
 // leads says where a route leads.
@@ -89,7 +101,7 @@ func MapDot(p *study.Picture) string {
 				fmt.Fprintf(&b, "  %s -> %s;\n", q("upstream."+u.Name), q(u.Name+": "+more))
 				break
 			}
-			fmt.Fprintf(&b, "  %s [label=%s];\n  %s -> %s [label=%s];\n", q(u.Name+"."+x.Name), q(x.Name+"\n"+x.Address), q("upstream."+u.Name), q(u.Name+"."+x.Name), q(percent(x.Share)))
+			fmt.Fprintf(&b, "  %s [label=%s];\n  %s -> %s [label=%s];\n", q(u.Name+"."+x.Name), q(x.Name+"\n"+x.Address+stands(&x)), q("upstream."+u.Name), q(u.Name+"."+x.Name), q(percent(x.Share)))
 		}
 	}
 	b.WriteString("}\n")

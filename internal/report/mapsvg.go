@@ -130,7 +130,7 @@ func (v *svg) upstream(u study.PictureUpstream, top float64) float64 {
 	for i, x := range shown {
 		y := first + float64(i)*rowHeight
 		v.text(upX+12, y, "small", clip(x.Name, 16))
-		v.text(upX+120, y, "small", clip(x.Address, 22))
+		v.text(upX+120, y, "small", clip(x.Address+stands(&x), 26))
 		fmt.Fprintf(&v.b, "<rect x=\"%d\" y=\"%.0f\" width=\"%.1f\" height=\"8\" class=\"bar\"/>\n", upX+280, y-8, 70*x.Share)
 		v.text(upX+upWidth-12, y, "num", percent(x.Share))
 	}

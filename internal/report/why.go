@@ -37,6 +37,9 @@ func (s Style) Why(request string, a *study.Answer) string {
 	} else {
 		fmt.Fprintf(&b, "backend   %s: %s\n", s.bold(a.Backend), flow(a.Reason, s.Width, 10))
 	}
+	if a.Shares != "" {
+		fmt.Fprintf(&b, "shares    %s\n", flow(a.Shares, s.Width, 10))
+	}
 	if p := a.Passed; p != nil {
 		fmt.Fprintf(&b, "sees      %s http://%s%s\n", p.Method, p.Host, p.Path)
 		for _, f := range p.Set {

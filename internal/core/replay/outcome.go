@@ -8,6 +8,7 @@ import (
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
+	"kestrix/internal/core/upstream"
 )
 
 // result puts together what was counted.
@@ -75,6 +76,7 @@ func (e *engine) upstream(u *up) *Upstream {
 		weights += u.core.Backend(s.id).Weight
 	}
 	var perWeight []float64
+	fair := upstream.FairShares(u.cfg)
 	for _, m := range u.core.Members(e.now) {
 		s := u.servers[m.ID]
 		if s.out {
@@ -89,8 +91,9 @@ func (e *engine) upstream(u *up) *Upstream {
 			b.Share = float64(s.requests) / float64(picks)
 		}
 		weight := u.core.Backend(m.ID).Weight
-		if weights > 0 {
-			b.FairShare = float64(weight) / float64(weights)
+		b.FairShare = fair[m.Name]
+		if u.cfg.Failover == nil && weights > 0 {
+			b.FairShare = float64(weight) / float64(weights) // as set by hand
 		}
 		if weight > 0 {
 			perWeight = append(perWeight, float64(s.requests)/float64(weight))

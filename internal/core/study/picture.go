@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/upstream"
 )
 
 // Picture is what a configuration looks like: what leads where. The keys are
@@ -44,6 +45,8 @@ type PictureBackend struct {
 	Address string  `json:"address"`
 	Weight  int     `json:"weight"`
 	Share   float64 `json:"share"`
+	Tier    int     `json:"tier"` // 0 without failover
+	Zone    string  `json:"zone"`
 }
 
 // Draw makes the picture of a configuration.
@@ -61,9 +64,9 @@ func Draw(c *config.Config) *Picture {
 	}
 	for _, u := range c.Upstreams {
 		x := PictureUpstream{Name: u.Name, Algorithm: u.Algorithm, Settings: settings(u), Backends: []PictureBackend{}}
-		total := u.TotalWeight()
+		shares := upstream.FairShares(u)
 		for _, b := range u.Backends {
-			x.Backends = append(x.Backends, PictureBackend{b.Name, b.Address.String(), b.Weight, float64(b.Weight) / float64(max(total, 1))})
+			x.Backends = append(x.Backends, PictureBackend{b.Name, b.Address.String(), b.Weight, shares[b.Name], tier(u, &b), b.Zone})
 		}
 		p.Upstreams = append(p.Upstreams, x)
 	}
@@ -84,6 +87,7 @@ func when(w *config.When) string {
 	add("host", w.Host)
 	add("path", w.Path)
 	add("method", w.Method)
+	add("sni", w.SNI)
 	var nets []string
 	for _, c := range w.Client {
 		text := c.Prefix.String()
@@ -109,6 +113,14 @@ func when(w *config.When) string {
 	return strings.Join(parts, ", ")
 }
 
+// tier gives the tier of a backend, 0 where tiers do not count.
+func tier(u *config.Upstream, b *config.Backend) int {
+	if u.Failover == nil {
+		return 0
+	}
+	return b.Tier
+}
+
 func settings(u *config.Upstream) []string {
 	out := []string{}
 	if s := u.Sticky; s != nil {
@@ -117,8 +129,8 @@ func settings(u *config.Upstream) []string {
 	switch p := u.Probe; {
 	case p == nil:
 		out = append(out, "no probe")
-	case p.Kind == "tcp":
-		out = append(out, fmt.Sprintf("tcp probe every %s", p.Every))
+	case p.Kind != "http":
+		out = append(out, fmt.Sprintf("%s probe every %s", p.Kind, p.Every))
 	default:
 		out = append(out, fmt.Sprintf("probe %s every %s", p.Path, p.Every))
 	}
@@ -127,6 +139,18 @@ func settings(u *config.Upstream) []string {
 	}
 	if u.Retry != nil {
 		out = append(out, fmt.Sprintf("up to %d attempts", u.Retry.Attempts))
+	}
+	if f := u.Failover; f != nil {
+		out = append(out, fmt.Sprintf("spills below %g%%", 100*f.SpillBelow))
+	}
+	if u.OwnZone != "" {
+		out = append(out, "prefers zone "+u.OwnZone)
+	}
+	if u.Queue != nil {
+		out = append(out, fmt.Sprintf("up to %d wait", u.Queue.Limit))
+	}
+	if u.TLS != nil {
+		out = append(out, map[bool]string{true: "TLS, verified", false: "TLS, not verified"}[u.TLS.Verify])
 	}
 	return out
 }

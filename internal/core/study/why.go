@@ -25,6 +25,8 @@ type Question struct {
 	Host     string // without port
 	Port     int    // of the URL
 	Path     string // without query
+	SNI      string // name in the TLS handshake; empty for none
+	Zone     string // of the proxy, instead of what the configuration says
 	Client   string
 	Query    string            // of the URL, without ?
 	Headers  map[string]string // by name in lower case
@@ -44,6 +46,7 @@ type Answer struct {
 	Considered []Considered `json:"considered"`
 	Routes     []RouteStep  `json:"routes"`
 	Passed     *Passed      `json:"passed"` // the request as the backend sees it; null without a backend
+	Shares     string       `json:"shares"` // what part of the requests each tier and zone is given; empty without failover
 	Series     []Pick       `json:"series"` // one for each time it was asked
 }
 
@@ -120,7 +123,7 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 	}
 	table := route.Compile(f)
 	r := route.Request{
-		Method: q.Method, Host: replay.HostName(q.Host), Path: q.Path, Client: addr,
+		Method: q.Method, Host: replay.HostName(q.Host), Path: q.Path, Client: addr, SNI: strings.ToLower(q.SNI),
 		Query:  replay.QueryLookup(q.Query),
 		Header: func(name string) (string, bool) { v, ok := q.Headers[strings.ToLower(name)]; return v, ok },
 		Cookie: func(name string) (string, bool) { v, ok := q.Cookies[name]; return v, ok },
@@ -146,6 +149,14 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 		return a, nil
 	}
 	cfg := c.Upstream(a.Upstream)
+	if q.Zone != "" {
+		if cfg.Failover == nil || !cfg.Failover.PreferZone {
+			return nil, fmt.Errorf("the upstream %q that takes this request does not prefer zones, so -zone changes nothing; failover { prefer = \"zone\" } would", cfg.Name)
+		}
+		moved := *cfg
+		moved.OwnZone = q.Zone
+		cfg = &moved
+	}
 	core := upstream.New(0, cfg, q.Seed)
 	if err := takeOut(core, cfg, q.Down); err != nil {
 		return nil, err
@@ -160,7 +171,7 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 		now := tick.Time(0).Add(time.Duration(n) * time.Millisecond)
 		before := core.Members(now)
 		v := core.Choose(now, &req, &at)
-		p := Pick{Reason: core.ReasonWord(v.Reason), Why: sentence(cfg, v)}
+		p := Pick{Reason: core.ReasonWord(v.Reason), Why: sentence(core, v)}
 		if v.Backend != upstream.None {
 			b := core.Backend(v.Backend)
 			p.Backend, p.Address = b.Name, b.Address.String()
@@ -172,7 +183,8 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 		if n == 0 {
 			a.Backend, a.Reason = p.Backend, p.Why
 			a.Considered = considered(core, before, v)
-			if p.Backend != "" {
+			a.Shares = shares(core)
+			if p.Backend != "" && f.Protocol == "http" {
 				a.Passed = passed(f.Routes[i], q, a, p.Reason)
 			}
 		}
@@ -222,14 +234,15 @@ func frontend(c *config.Config, q Question) (*config.Frontend, error) {
 		return nil, fmt.Errorf("no frontend is called %q; there are: %s", q.Frontend, strings.Join(names, ", "))
 	case len(c.Frontends) == 1:
 		return c.Frontends[0], nil
-	case len(byPort) == 1:
+	case len(byPort) == 1 && q.Port != 0:
 		return byPort[0], nil
 	}
 	return nil, fmt.Errorf("several frontends could take it; say which with -frontend: %s", strings.Join(names, ", "))
 }
 
 // sentence words why a backend was chosen.
-func sentence(cfg *config.Upstream, v upstream.Verdict) string {
+func sentence(core *upstream.Upstream, v upstream.Verdict) string {
+	cfg := core.Config()
 	switch v.Reason {
 	case upstream.KeptSeat:
 		return fmt.Sprintf("the client keeps its backend (sticky by %s)", cfg.Sticky.By)
@@ -239,6 +252,10 @@ func sentence(cfg *config.Upstream, v upstream.Verdict) string {
 		return "no backend is in rotation; the answer is 503"
 	case upstream.NoRoom:
 		return "every backend has max_in_flight requests open; the answer is 503"
+	case upstream.InQueue:
+		return "every backend has max_in_flight requests open; it waits in the queue"
+	case upstream.Spilled:
+		return "the first tier or zone lacks capacity or room, so this one spilled"
 	case upstream.TriedAnyway:
 		return "nobody is in rotation, and when_all_down = \"try-anyway\""
 	case upstream.ByAlgorithm:
@@ -263,6 +280,19 @@ func sentence(cfg *config.Upstream, v upstream.Verdict) string {
 	return v.Reason.String()
 }
 
+// shares words what part of the requests each tier, and the own zone, is given.
+func shares(core *upstream.Upstream) string {
+	var out []string
+	for _, g := range core.Shares() {
+		name := fmt.Sprintf("tier %d", g.Tier)
+		if core.Config().OwnZone != "" {
+			name += map[bool]string{true: " in " + core.Config().OwnZone, false: " elsewhere"}[g.OwnZone]
+		}
+		out = append(out, fmt.Sprintf("%s is %.0f%% healthy and gets %.1f%%", name, 100*g.Healthy, 100*g.Share))
+	}
+	return strings.Join(out, ", ")
+}
+
 func considered(core *upstream.Upstream, before []upstream.Member, v upstream.Verdict) []Considered {
 	out := []Considered{}
 	for _, m := range before {
@@ -278,6 +308,17 @@ func considered(core *upstream.Upstream, before []upstream.Member, v upstream.Ve
 			c.Why = "it has max_in_flight requests open"
 		default:
 			c.Why = "could have been; it was not its turn"
+			b, cfg := core.Backend(m.ID), core.Config()
+			switch f := cfg.Failover; {
+			case f == nil || v.Backend == upstream.None:
+			case b.Tier != core.Backend(v.Backend).Tier:
+				c.Why = fmt.Sprintf("this one was for tier %d, and it is in tier %d", core.Backend(v.Backend).Tier, b.Tier)
+			case cfg.OwnZone != "" && (b.Zone == cfg.OwnZone) != (core.Backend(v.Backend).Zone == cfg.OwnZone):
+				c.Why = "this one was for the other zones"
+				if b.Zone != cfg.OwnZone {
+					c.Why = "this one was for the proxy's own zone, " + cfg.OwnZone
+				}
+			}
 			if v.Reason == upstream.KeptSeat {
 				c.Why = "could have been, but the client has its seat elsewhere"
 			}

@@ -87,3 +87,21 @@ func SeatKey(s *config.Sticky, client uint64, header, cookie func(name string) (
 
 // SeatValue is SeatKey for a value that is at hand.
 func SeatValue(value string) uint64 { return xxhash.Sum64String(value) | 1 }
+
+// FairShares gives the part of the requests that each backend would be given
+// with all of them up, by its weight and, with failover, its tier and zone.
+func FairShares(cfg *config.Upstream) map[string]float64 {
+	u := New(0, cfg, 0)
+	out := map[string]float64{}
+	groups := u.Shares()
+	for i := range u.members {
+		m := &u.members[i]
+		g := &u.groups[m.group]
+		whole, of := float64(max(cfg.TotalWeight(), 1)), 1.0
+		if groups != nil {
+			whole, of = max(g.configured, 1), groups[m.group].Share
+		}
+		out[m.cfg.Name] = of * float64(m.cfg.Weight) / whole
+	}
+	return out
+}
