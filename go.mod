@@ -12,7 +12,8 @@ require (
 	github.com/rogpeppe/go-internal v1.16.0
 	github.com/stretchr/testify v1.11.1
 	github.com/zclconf/go-cty v1.20.0
-	golang.org/x/term v0.37.0
+	golang.org/x/crypto v0.50.0
+	golang.org/x/term v0.42.0
 	pgregory.net/rapid v1.3.0
 )
 

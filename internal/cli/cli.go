@@ -48,7 +48,7 @@ type command struct {
 func commands() []*command {
 	return []*command{
 		newCommand(), checkCommand(), fmtCommand(), mapCommand(), whyCommand(), diffCommand(), traceCommand(), replayCommand(),
-		standinCommand(), serveCommand(), demoCommand(), completionCommand(),
+		standinCommand(), serveCommand(), passwordCommand(), demoCommand(), completionCommand(),
 	}
 }
 

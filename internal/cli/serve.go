@@ -5,8 +5,11 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"net"
 	"os"
 	"os/signal"
+	"slices"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -135,18 +138,26 @@ type accessSink struct {
 	news *news
 	mu   sync.RWMutex
 	to   config.AccessLog
-	file *os.File
+	file io.Closer
 	log  *proxy.AccessLog
 }
 
 func (a *accessSink) open(to config.AccessLog) error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if a.log != nil && a.to.To == to.To && a.to.Format == to.Format {
+	if a.log != nil && a.to.To == to.To && a.to.Format == to.Format && slices.Equal(a.to.Fields, to.Fields) {
 		return nil
 	}
 	var w io.Writer
-	var file *os.File
+	var file io.Closer
+	address, remote := strings.CutPrefix(to.To, "syslog:")
+	if to.To == "syslog" || remote {
+		c, err := syslogTo(address)
+		if err != nil {
+			return unusable(fmt.Errorf("lines cannot be sent to %s: %w", to.To, reason(err)))
+		}
+		return a.begin(to, c, c)
+	}
 	switch to.To {
 	case "off":
 	case "stdout":
@@ -160,14 +171,27 @@ func (a *accessSink) open(to config.AccessLog) error {
 		}
 		w, file = f, f
 	}
+	return a.begin(to, w, file)
+}
+
+// begin goes over to another place for lines; w is nil for none. a.mu is held.
+func (a *accessSink) begin(to config.AccessLog, w io.Writer, file io.Closer) error {
 	a.closeLocked()
 	a.to, a.file = to, file
 	if w != nil {
-		a.log = proxy.NewAccessLog(w, to.Format == "json", func(err error) {
+		a.log = proxy.NewAccessLog(w, to, func(err error) {
 			a.news.say("log", "access lines are being lost: %v", err)
 		})
 	}
 	return nil
+}
+
+// syslogTo connects to a log server, or to that of this machine.
+func syslogTo(address string) (net.Conn, error) {
+	if strings.Contains(address, ":") {
+		return net.Dial("udp", address)
+	}
+	return net.Dial("unixgram", "/dev/log")
 }
 
 func (a *accessSink) add(x *proxy.Access) {

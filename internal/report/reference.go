@@ -46,6 +46,10 @@ func referenceBlock(b *strings.Builder, c *config.Block, within string) {
 	case !c.Required:
 		b.WriteString(" At most one.")
 	}
+	if c.Like != "" {
+		fmt.Fprintf(b, " It takes what `%s` takes, except %s.\n", c.Like, strings.Join(c.Except, " and "))
+		return
+	}
 	b.WriteByte('\n')
 	referenceKeys(b, c.Keys)
 	for _, inner := range c.Blocks {

@@ -11,6 +11,7 @@ import (
 
 // build makes the model from nodes that were read by the table.
 func (d *Decoder) build(c *Config, roots []*Node) {
+	d.share(roots)
 	for _, root := range roots {
 		for _, n := range root.Nodes {
 			switch n.Def.Name {
@@ -23,7 +24,13 @@ func (d *Decoder) build(c *Config, roots []*Node) {
 					d.Add(IDTwice, n.Range, "access_log is given twice", fmt.Sprintf("the first stands at %s:%d", c.AccessLog.Range.Filename, c.AccessLog.Range.Start.Line))
 					continue
 				}
-				c.AccessLog = accessLog(n)
+				c.AccessLog = d.accessLog(n)
+			case "control":
+				if c.Control != nil {
+					d.Add(IDTwice, n.Range, "control is given twice", fmt.Sprintf("the first stands at %s:%d", c.Control.Range.Filename, c.Control.Range.Start.Line))
+					continue
+				}
+				c.Control = d.control(n)
 			case "let":
 				for name, v := range n.values {
 					c.Lets = append(c.Lets, Let{name, v.Range, d.lets[name]})
@@ -34,7 +41,7 @@ func (d *Decoder) build(c *Config, roots []*Node) {
 	d.topKeys(c, roots)
 	slices.SortFunc(c.Lets, func(a, b Let) int { return strings.Compare(a.Name, b.Name) })
 	if !c.AccessLog.Given {
-		c.AccessLog = accessLog(&Node{Def: Language.Block("access_log")})
+		c.AccessLog = d.accessLog(&Node{Def: Language.Block("access_log")})
 		c.AccessLog.Given = false
 	}
 }
@@ -77,8 +84,22 @@ func (d *Decoder) topKeys(c *Config, roots []*Node) {
 	c.ClientFrom = Get[string](all, "client_from")
 }
 
-func accessLog(n *Node) AccessLog {
-	return AccessLog{Range: n.Range, Given: true, To: Get[string](n, "to"), Format: Get[string](n, "format")}
+func (d *Decoder) accessLog(n *Node) AccessLog {
+	l := AccessLog{Range: n.Range, Given: true, To: Get[string](n, "to"), Format: Get[string](n, "format"), Fields: Get[[]FieldPair](n, "fields")}
+	if address, ok := strings.CutPrefix(l.To, "syslog:"); ok {
+		if a, err := ParseAddress(address); err != nil || a.Unix != "" {
+			d.Add(IDType, n.At("to"), fmt.Sprintf("%q is not an address to send lines to", shorten(address)), "like \"syslog:192.0.2.9:514\"")
+		}
+	}
+	if len(l.Fields) > 0 && l.Format != "json" {
+		d.Add(IDUnknown, n.At("fields"), "fields belong to the json format; Combined lines have their own", "format = \"json\"")
+	}
+	for _, f := range l.Fields {
+		if !containsText(AccessFields, f.Value.Value) {
+			d.Add(IDChoice, f.Value.Range, fmt.Sprintf("the access log knows nothing of %q", shorten(f.Value.Value)), didYouMean(f.Value.Value, AccessFields))
+		}
+	}
+	return l
 }
 
 func (d *Decoder) frontend(n *Node) *Frontend {
@@ -281,6 +302,7 @@ func (d *Decoder) upstream(n *Node) *Upstream {
 	if q := n.One("queue"); q != nil {
 		u.Queue = &Queue{Range: q.Range, Limit: Get[int](q, "limit"), Timeout: Get[time.Duration](q, "timeout")}
 	}
+	u.ResolveEach, u.ResolveEvery = Get[string](n, "resolve") == "each", Get[time.Duration](n, "resolve_every")
 	u.ProxyProtocol, u.ProxyProtocolAt = Get[string](n, "proxy_protocol"), n.At("proxy_protocol")
 	u.Settings = settings(n, "")
 	if x := n.One("tls"); x != nil {

@@ -1,8 +1,16 @@
 package config
 
+import "strings"
+
 // Failures are the words that say which outcomes of an attempt count, in
 // `suspend` and `retry`; a status such as "502" may stand beside them.
 var Failures = []string{"connect", "timeout", "reset"}
+
+// AccessFields are what the access log can tell of a request.
+var AccessFields = []string{
+	"time", "client", "method", "host", "path", "protocol", "status", "bytes", "duration", "first_byte", "user_agent", "referer",
+	"session", "frontend", "route", "upstream", "backend", "reason", "attempts",
+}
 
 // Language is the table of the configuration language. It is read only.
 var Language = &Block{
@@ -18,18 +26,46 @@ var Language = &Block{
 	Blocks: []*Block{
 		frontendBlock,
 		upstreamBlock,
+		commonBlock,
+		controlBlock,
 		{
 			Name: "access_log", Always: true,
 			Help: "one line per request, readable as a trace by replay",
 			Keys: []*Key{
-				{Name: "to", Type: Text, Default: `"stdout"`, Help: "stdout, stderr, off, or the path of a file that is appended to", Example: `"access.log"`},
+				{Name: "to", Type: Text, Default: `"stdout"`, Help: "stdout, stderr, off, syslog (RFC 5424, of this machine), syslog:HOST:PORT (the same by UDP), or the path of a file that is appended to", Example: `"access.log"`},
 				{Name: "format", Type: Text, Default: `"combined"`, Allowed: []string{"combined", "json"},
 					Help: "Combined log lines with further fields, or JSON Lines", Example: `"json"`},
+				{Name: "fields", Type: FieldTable, Help: "of the json format: the keys that are written, in this order, and what stands in each: " + strings.Join(AccessFields, ", ") + "; all under their own names, if not given",
+					Example: `{ at = "time", who = "client", took = "duration", backend = "backend" }`},
 			},
 		},
 		{
 			Name: "let", Free: true, Many: true,
 			Help: "values of one's own: let { port = 8080 }, used as let.port",
+		},
+	},
+}
+
+var controlBlock = &Block{
+	Name: "control",
+	Help: "where operators ask and tell a running proxy: GET /status, POST /operate",
+	Keys: []*Key{
+		{Name: "listen", Type: Addr, Required: true, Help: "a unix socket, or an address; without users only a socket or a loopback address answers", Example: `"unix:/run/kestrix.sock"`},
+	},
+	Blocks: []*Block{
+		{
+			Name: "tls", Help: "control is spoken over TLS",
+			Keys: []*Key{
+				frontTLSBlock.Keys[0], frontTLSBlock.Keys[1], frontTLSBlock.Keys[2],
+			},
+		},
+		{
+			Name: "user", Label: &Label{Name: "name"}, Many: true,
+			Help: "somebody who may ask, by HTTP Basic (RFC 7617)",
+			Keys: []*Key{
+				{Name: "password", Type: Text, Required: true, Secret: true, Help: "a bcrypt hash of the password; a password itself is an error", Example: `"$2a$10$..."`},
+				{Name: "role", Type: Text, Default: `"reader"`, Allowed: []string{"reader", "operator"}, Help: "a reader asks; an operator also drains, parks, returns and reweighs backends", Example: `"operator"`},
+			},
 		},
 	},
 }

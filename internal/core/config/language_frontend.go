@@ -10,6 +10,7 @@ var frontendBlock = &Block{
 		{Name: "protocol", Type: Text, Default: `"http"`, Allowed: []string{"http", "tcp"},
 			Help: "what is spoken here; tcp carries bytes without looking into them", Example: `"tcp"`},
 		{Name: "proxy_protocol", Type: Switch, Default: "false", Help: "connections begin with a PROXY protocol header, version 1 or 2, that names the client; only trusted_proxies may connect", Example: "true"},
+		withoutKey,
 	},
 	Blocks: []*Block{frontTLSBlock, frontendTimeoutsBlock, frontendLimitsBlock, {
 		Name: "route", Label: &Label{Name: "name"}, Many: true, Required: true,

@@ -19,6 +19,9 @@ var upstreamBlock = &Block{
 		{Name: "proxy_protocol", Type: Text, Allowed: []string{"v1", "v2"}, Help: "each connection to a backend begins with a PROXY protocol header that names the client; http connections then serve one request each", Example: `"v2"`},
 		{Name: "when_all_down", Type: Text, Default: `"refuse"`, Allowed: []string{"refuse", "try-anyway"},
 			Help: "with nobody in rotation: answer 503, or try one that is down or suspended (never one that an operator took out)", Example: `"try-anyway"`},
+		{Name: "resolve", Type: Text, Default: `"once"`, Allowed: []string{"once", "each"}, Help: "a name with several addresses counts once, as one backend that is looked up with each new connection; or each of its addresses counts as a backend of its own", Example: `"each"`},
+		{Name: "resolve_every", Type: Duration, Default: `"30s"`, Min: `"1s"`, Help: "how often names are looked up again with resolve = \"each\"; addresses that are gone drain, new ones join", Example: `"10s"`},
+		withoutKey,
 	},
 	Blocks: []*Block{
 		upstreamTLSBlock,

@@ -2,6 +2,7 @@ package config
 
 import (
 	"errors"
+	"slices"
 
 	"github.com/hashicorp/hcl/v2"
 	"github.com/hashicorp/hcl/v2/hclsyntax"
@@ -57,6 +58,10 @@ func ReadIn(files []File, w World) (*Config, Findings, error) {
 		d.required(c, bodies[0].head)
 	}
 	d.Findings.Sort()
+	// What is wrong with something shared is said once.
+	d.Findings = slices.CompactFunc(d.Findings, func(a, b Finding) bool {
+		return a.ID == b.ID && a.Range == b.Range && a.Message == b.Message
+	})
 	return c, d.Findings, nil
 }
 

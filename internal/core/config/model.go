@@ -22,6 +22,7 @@ type Config struct {
 	Frontends []*Frontend
 	Upstreams []*Upstream
 	AccessLog AccessLog
+	Control   *Control       // nil: none
 	Zone      Placed[string] // where this proxy stands; empty if not said
 	Trusted   []netip.Prefix // proxies in front of this one
 	TrustedAt hcl.Range
@@ -147,30 +148,53 @@ func (w *When) Empty() bool {
 
 // Upstream is a named group of backends that serve the same thing.
 type Upstream struct {
-	Name        string
-	Range       hcl.Range
-	Algorithm   string
-	AlgorithmAt hcl.Range
-	Backends    []Backend
-	BackendsAt  hcl.Range
-	Partial     bool      // some backends could not be read, so that their number says nothing
-	Probe       *Probe    // nil: none
-	Suspend     *Suspend  // nil: off
-	Sticky      *Sticky   // nil: off
-	Retry       *Retry    // nil: off
-	Failover    *Failover // nil: off
-	Queue       *Queue    // nil: off
-	OwnZone     string    // of the proxy, where failover prefers zones; else empty
-	Timeouts    Timeouts
-	TLS         *UpstreamTLS  // nil: none
-	Ramp        time.Duration // slow start; 0: off
-	RampAt      hcl.Range
+	Name         string
+	Range        hcl.Range
+	Algorithm    string
+	AlgorithmAt  hcl.Range
+	Backends     []Backend
+	BackendsAt   hcl.Range
+	Partial      bool      // some backends could not be read, so that their number says nothing
+	Probe        *Probe    // nil: none
+	Suspend      *Suspend  // nil: off
+	Sticky       *Sticky   // nil: off
+	Retry        *Retry    // nil: off
+	Failover     *Failover // nil: off
+	Queue        *Queue    // nil: off
+	OwnZone      string    // of the proxy, where failover prefers zones; else empty
+	Timeouts     Timeouts
+	TLS          *UpstreamTLS  // nil: none
+	Ramp         time.Duration // slow start; 0: off
+	RampAt       hcl.Range
+	ResolveEach  bool // each address of a name is a backend
+	ResolveEvery time.Duration
 	// ProxyProtocol: v1 or v2, the header that connections to backends begin
 	// with; empty for none.
 	ProxyProtocol   string
 	ProxyProtocolAt hcl.Range
 	TryAnyway       bool // when_all_down = "try-anyway"
 	Settings        []Settings
+}
+
+// Each gives the upstream with a backend for each address of a name, as far as
+// they are known: its name is that of the backend with the address behind it.
+// Without an address there is no backend.
+func (u *Upstream) Each(addresses func(host string) []netip.Addr) *Upstream {
+	out := *u
+	out.Backends = nil
+	for _, b := range u.Backends {
+		if _, isIP := b.Address.IP(); isIP || b.Address.Unix != "" {
+			out.Backends = append(out.Backends, b)
+			continue
+		}
+		for _, a := range addresses(b.Address.Host) {
+			x := b
+			x.Name = b.Name + "-" + a.String()
+			x.Address = Address{Host: a.String(), Port: b.Address.Port}
+			out.Backends = append(out.Backends, x)
+		}
+	}
+	return &out
 }
 
 // TotalWeight is the sum of the weights of its backends.
@@ -312,8 +336,9 @@ type Limits struct {
 type AccessLog struct {
 	Range  hcl.Range
 	Given  bool
-	To     string // stdout, stderr, off or a path
-	Format string // combined or json
+	To     string      // stdout, stderr, off, syslog, syslog:HOST:PORT or a path
+	Format string      // combined or json
+	Fields []FieldPair // key and AccessFields' name of each; none: all
 }
 
 // Let is a value of one's own.

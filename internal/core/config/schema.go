@@ -67,8 +67,10 @@ type Block struct {
 	Label    *Label // nil for none
 	Many     bool   // whether it may be given more than once
 	Required bool
-	Free     bool // whether any key may stand in it (let)
-	Always   bool // its defaults hold even where it is not given
+	Free     bool     // whether any key may stand in it (let)
+	Like     string   // the block whose keys and blocks these are, for the reference
+	Except   []string // but for these
+	Always   bool     // its defaults hold even where it is not given
 	Keys     []*Key
 	Blocks   []*Block
 	Help     string

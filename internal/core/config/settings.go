@@ -53,6 +53,9 @@ func keyTexts(n *Node, prefix string) []Setting {
 		case Members, UpRef, Addrs:
 			continue
 		}
+		if k == withoutKey {
+			continue // what is left is told
+		}
 		v, given := n.values[k.Name]
 		if !given && k.Type == Block1 {
 			v, given = Placed[any]{Value: &Node{Def: k.Fields}}, true

@@ -1,11 +1,15 @@
 package proxy
 
 import (
+	"fmt"
 	"io"
+	"os"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
+	"kestrix/internal/core/config"
 	"kestrix/internal/core/trace"
 )
 
@@ -103,12 +107,70 @@ func (a *Access) AppendJSON(b []byte) []byte {
 	return append(b, '}')
 }
 
+// AppendFields writes a line of JSON with certain fields under names of one's
+// own. What there is not is left out.
+func (a *Access) AppendFields(b []byte, fields []config.FieldPair) []byte {
+	b = append(b, '{')
+	start := len(b)
+	for _, f := range fields {
+		before := len(b)
+		if before > start {
+			b = append(b, ',')
+		}
+		b = trace.AppendJSONText(b, []byte(f.Name.Value))
+		b = append(b, ':')
+		value := len(b)
+		if b = a.appendField(b, f.Value.Value); len(b) == value {
+			b = b[:before]
+		}
+	}
+	return append(b, '}')
+}
+
+// appendField writes one of config.AccessFields, nothing if there is none.
+func (a *Access) appendField(b []byte, name string) []byte {
+	text := func(s string) []byte {
+		if s == "" {
+			return b
+		}
+		return trace.AppendJSONText(b, []byte(s))
+	}
+	seconds := func(d time.Duration) []byte { return trace.AppendSeconds(b, int64(d)) }
+	switch name {
+	case "time":
+		b = append(b, '"')
+		return append(a.Time.UTC().AppendFormat(b, time.RFC3339Nano), '"')
+	case "status":
+		if a.Status == 0 {
+			return b
+		}
+		return strconv.AppendInt(b, int64(a.Status), 10)
+	case "bytes":
+		return strconv.AppendInt(b, a.Bytes, 10)
+	case "attempts":
+		return strconv.AppendInt(b, int64(a.Attempts), 10)
+	case "duration":
+		return seconds(a.Duration)
+	case "first_byte":
+		if a.FirstByte == 0 {
+			return b
+		}
+		return seconds(a.FirstByte)
+	}
+	return text(map[string]string{
+		"client": a.Client, "method": a.Method, "host": a.Host, "path": a.Path, "protocol": a.Protocol, "user_agent": a.UserAgent, "referer": a.Referer,
+		"session": a.Session, "frontend": a.Frontend, "route": a.Route, "upstream": a.Upstream, "backend": a.Backend, "reason": a.Reason,
+	}[name])
+}
+
 // AccessLog writes access lines, gathered for a moment so that a busy proxy
 // does not make a system call for each.
 type AccessLog struct {
 	mu    sync.Mutex
 	w     io.Writer
-	json  bool
+	cfg   config.AccessLog
+	each  bool // every line is written by itself, as a datagram wants it
+	head  func([]byte, time.Time) []byte
 	buf   []byte
 	ended chan struct{}
 	done  chan struct{}
@@ -121,20 +183,48 @@ const accessDelay = 50 * time.Millisecond
 
 // NewAccessLog begins to write to w. lost is told once when writing begins to
 // fail; lines are then dropped, and requests go on.
-func NewAccessLog(w io.Writer, json bool, lost func(error)) *AccessLog {
-	l := &AccessLog{w: w, json: json, ended: make(chan struct{}), done: make(chan struct{}), lost: lost}
+func NewAccessLog(w io.Writer, cfg config.AccessLog, lost func(error)) *AccessLog {
+	l := &AccessLog{w: w, cfg: cfg, ended: make(chan struct{}), done: make(chan struct{}), lost: lost}
+	if strings.HasPrefix(cfg.To, "syslog") {
+		l.each, l.head = true, syslogHead()
+	}
 	go l.run()
 	return l
+}
+
+// syslogHead gives what stands before each line (RFC 5424 section 6): facility
+// local0, severity informational.
+func syslogHead() func([]byte, time.Time) []byte {
+	host, err := os.Hostname()
+	if err != nil || host == "" {
+		host = "-"
+	}
+	rest := fmt.Sprintf(" %s kestrix %d access - ", host, os.Getpid())
+	return func(b []byte, t time.Time) []byte {
+		b = append(b, "<134>1 "...)
+		b = t.UTC().AppendFormat(b, "2006-01-02T15:04:05.000000Z07:00")
+		return append(b, rest...)
+	}
 }
 
 // Add takes a finished request.
 func (l *AccessLog) Add(a *Access) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.json {
+	if l.head != nil {
+		l.buf = l.head(l.buf, a.Time)
+	}
+	switch {
+	case len(l.cfg.Fields) > 0:
+		l.buf = a.AppendFields(l.buf, l.cfg.Fields)
+	case l.cfg.Format == "json":
 		l.buf = a.AppendJSON(l.buf)
-	} else {
+	default:
 		l.buf = a.AppendCombined(l.buf)
+	}
+	if l.each {
+		l.flushLocked()
+		return
 	}
 	l.buf = append(l.buf, '\n')
 	if len(l.buf) > 32<<10 {

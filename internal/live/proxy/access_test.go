@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kestrix/internal/core/config"
 	"kestrix/internal/core/trace"
 )
 
@@ -44,11 +45,32 @@ func TestTheAccessLogIsATraceThatCanBeRead(t *testing.T) {
 	assert.Contains(t, string(a.AppendJSON(nil)), `"route":"all","upstream":"app","backend":"auk","reason":"round-robin","attempts":2,"first_byte":0.030000}`)
 }
 
+func TestFieldsAndSyslogLines(t *testing.T) {
+	a := Access{Time: time.Unix(1_790_000_000, 250e6), Client: "203.0.113.9", Status: 200, Duration: 38 * time.Millisecond, Backend: "au\"k", Attempts: 1}
+	field := func(name, what string) config.FieldPair {
+		return config.FieldPair{Name: config.Placed[string]{Value: name}, Value: config.Placed[string]{Value: what}}
+	}
+	fields := []config.FieldPair{field("host", "host"), field("at", "time"), field("who", "client"), field("took", "duration"), field("by", "backend"), field("first", "first_byte"), field("tries", "attempts")}
+	want := `{"at":"2026-09-21T14:13:20.25Z","who":"203.0.113.9","took":0.038000,"by":"au\"k","tries":1}`
+	assert.Equal(t, want, string(a.AppendFields(nil, fields)), "what there is not is left out")
+	assert.Equal(t, "{}", string(a.AppendFields(nil, fields[:1])))
+	full := Access{Time: a.Time, Client: "c", Method: "m", Host: "h", Path: "p", Protocol: "x", Status: 1, Bytes: 1, Duration: 1, FirstByte: 1, UserAgent: "u", Referer: "r", Session: "s", Frontend: "f", Route: "r", Upstream: "u", Backend: "b", Reason: "r", Attempts: 1}
+	for _, name := range config.AccessFields {
+		assert.NotEmpty(t, full.appendField(nil, name), "%s is known to the language and not here", name)
+	}
+
+	f := &failing{}
+	l := NewAccessLog(f, config.AccessLog{To: "syslog:192.0.2.9:514", Format: "json", Fields: fields}, func(error) {})
+	l.Add(&a)
+	assert.Regexp(t, `^<134>1 2026-09-21T14:13:20\.250000Z \S+ kestrix \d+ access - \{"at"`, f.String(), "each line by itself, at once")
+	l.Close()
+}
+
 func TestTheAccessLogIsWrittenSoonAndSurvivesAFullDisk(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		f := &failing{}
 		lost := 0
-		l := NewAccessLog(f, false, func(error) { lost++ })
+		l := NewAccessLog(f, config.AccessLog{}, func(error) { lost++ })
 		l.Add(&Access{Method: "GET"})
 		written := func() int {
 			l.mu.Lock()

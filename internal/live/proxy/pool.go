@@ -7,6 +7,7 @@ import (
 	"errors"
 	"net"
 	"net/http"
+	"net/netip"
 	"strconv"
 	"sync"
 	"time"
@@ -23,9 +24,14 @@ type pool struct {
 	proxy *Proxy
 	name  string
 
-	mu       sync.Mutex // guards all below, the core included
-	cfg      *config.Upstream
-	tls      *tls.Config // nil: backends are spoken to in clear text
+	namesMu sync.Mutex
+	names   names
+	rebased chan struct{} // base has become another
+
+	mu       sync.Mutex       // guards all below, the core included
+	base     *config.Upstream // as configured
+	cfg      *config.Upstream // with a backend for each address, where that is wanted
+	tls      *tls.Config      // nil: backends are spoken to in clear text
 	core     *upstream.Upstream
 	backends []*backend // by upstream.BackendID
 	sealer   *sticky.Sealer
@@ -60,17 +66,32 @@ type dialFunc func(ctx context.Context, port int) (net.Conn, error)
 
 func newPool(p *Proxy, cfg *config.Upstream, tls *tls.Config) *pool {
 	l := &pool{proxy: p, name: cfg.Name, wake: make(chan struct{}, 1), ended: make(chan struct{}), waiters: map[uint64]chan upstream.Grant{}}
-	l.cfg, l.tls = cfg, tls
-	l.core = upstream.New(p.now(), cfg, p.o.Seed)
+	l.names = names{map[string][]netip.Addr{}, map[string]bool{}}
+	l.rebased = make(chan struct{}, 1)
+	l.base, l.tls = cfg, tls
+	l.cfg = l.expand(cfg)
+	l.core = upstream.New(p.now(), l.cfg, p.o.Seed)
 	l.connect()
 	go l.run()
+	go l.follow()
 	return l
 }
 
 // reload goes over to another configuration of the same upstream.
 func (l *pool) reload(cfg *config.Upstream, tls *tls.Config) {
+	now := l.expand(cfg)
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	l.base = cfg
+	l.applyLocked(now, tls)
+	select {
+	case l.rebased <- struct{}{}:
+	default:
+	}
+}
+
+// applyLocked has core and connections follow a configuration. l.mu is held.
+func (l *pool) applyLocked(cfg *config.Upstream, tls *tls.Config) {
 	l.cfg, l.tls = cfg, tls
 	l.core.Reload(l.proxy.now(), cfg)
 	l.connect()

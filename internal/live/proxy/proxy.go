@@ -28,6 +28,8 @@ type Options struct {
 	// Dial and Listen are how the world is reached; nil for the network.
 	Dial   func(ctx context.Context, network, address string) (net.Conn, error)
 	Listen func(network, address string) (net.Listener, error)
+	// Lookup gives the addresses of a name; nil for the system's resolver.
+	Lookup func(ctx context.Context, host string) ([]netip.Addr, error)
 	// ReadFile reads certificates and keys; nil for os.ReadFile.
 	ReadFile func(name string) ([]byte, error)
 	// Event is told of what happens besides requests: changes of state,
@@ -56,6 +58,8 @@ type Proxy struct {
 	request atomic.Uint64
 	stopped bool
 	failed  chan error
+
+	control *control // nil: none
 
 	limitsMu sync.Mutex
 	limits   limit.Set
@@ -89,6 +93,11 @@ func New(o Options) *Proxy {
 	}
 	if o.Listen == nil {
 		o.Listen = net.Listen
+	}
+	if o.Lookup == nil {
+		o.Lookup = func(ctx context.Context, host string) ([]netip.Addr, error) {
+			return net.DefaultResolver.LookupNetIP(ctx, "ip", host)
+		}
 	}
 	if o.ReadFile == nil {
 		o.ReadFile = os.ReadFile
@@ -142,12 +151,38 @@ func (p *Proxy) Apply(c *config.Config) error {
 			opened = append(opened, s)
 		}
 	}
-	next, err := p.prepare(c)
-	if err != nil {
+	undo := func() {
 		for _, o := range opened {
 			o.listener.Close()
 		}
+	}
+	ctl := p.control
+	if x := c.Control; x == nil {
+		ctl = nil
+	} else if ctl == nil || ctl.address != x.Listen.Value {
+		var err error
+		if ctl, err = p.openControl(x.Listen); err != nil {
+			undo()
+			return err
+		}
+	}
+	next, operators, err := p.prepare(c)
+	if err != nil {
+		if ctl != p.control {
+			ctl.close()
+		}
+		undo()
 		return err
+	}
+	if p.control != ctl {
+		p.control.close()
+		p.control = ctl
+		if ctl != nil {
+			p.event(ctl.address.String(), "control", "operators can ask here")
+		}
+	}
+	if ctl != nil {
+		ctl.state.Store(operators)
 	}
 	p.state.Store(next)
 	for addr, s := range p.servers {
@@ -179,18 +214,25 @@ func (p *Proxy) Apply(c *config.Config) error {
 
 // prepare makes what requests see of a configuration, and the pools behind it.
 // Nothing is changed if there is an error.
-func (p *Proxy) prepare(c *config.Config) (*state, error) {
+func (p *Proxy) prepare(c *config.Config) (*state, *controlState, error) {
 	fronts := make([]*tls.Config, len(c.Frontends))
 	backs := make([]*tls.Config, len(c.Upstreams))
 	var err error
 	for i, f := range c.Frontends {
 		if fronts[i], err = p.frontTLS(f.TLS); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
 	for i, u := range c.Upstreams {
 		if backs[i], err = p.upstreamTLS(u.TLS); err != nil {
-			return nil, err
+			return nil, nil, err
+		}
+	}
+	var operators *controlState
+	if c.Control != nil {
+		operators = &controlState{cfg: c.Control}
+		if operators.tls, err = p.frontTLS(c.Control.TLS); err != nil {
+			return nil, nil, err
 		}
 	}
 	next := &state{config: c, byListen: map[config.Address]*entry{}}
@@ -214,7 +256,7 @@ func (p *Proxy) prepare(c *config.Config) (*state, error) {
 			next.byListen[l.Value] = e
 		}
 	}
-	return next, nil
+	return next, operators, nil
 }
 
 // limited says how long a client has to wait until it is within the rate of a
@@ -253,6 +295,7 @@ func (p *Proxy) Stop() error {
 	wg.Wait()
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	p.control.close()
 	for _, pool := range p.pools {
 		pool.stop()
 	}

@@ -1,9 +1,12 @@
 package proxy
 
 import (
+	"context"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
+	"net/netip"
 	"strings"
 	"sync"
 	"testing"
@@ -157,5 +160,63 @@ func TestABackendReportsOnItself(t *testing.T) {
 		}
 		say("state=up\n")
 		time.Sleep(2 * time.Second) // no probe may be under way at the end
+	})
+}
+
+func TestEachAddressOfANameIsABackend(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t, "")
+		defer w.close()
+		var mu sync.Mutex
+		answer, fails := []string{"192.0.2.1", "192.0.2.2"}, false
+		w.proxy.o.Lookup = func(_ context.Context, host string) ([]netip.Addr, error) {
+			mu.Lock()
+			defer mu.Unlock()
+			if fails || host != "birds.example" {
+				return nil, &net.DNSError{Err: "no such host", Name: host, IsNotFound: true}
+			}
+			var out []netip.Addr
+			for _, a := range answer {
+				out = append(out, netip.MustParseAddr(a))
+			}
+			return out, nil
+		}
+		for _, a := range addresses() {
+			w.start(a, nil)
+		}
+		text := front + "upstream \"app\" {\n resolve = \"each\"\n resolve_every = \"10s\"\n backends = { b = \"birds.example:80\", gone = \"gone.example:80\" }\n}\n"
+		require.NoError(t, w.proxy.Apply(parse(t, text)), "a name that does not resolve stops nobody")
+		counts := func() map[string]int {
+			out := map[string]int{}
+			for range 12 {
+				status, body := w.get(base + "/")
+				require.Equal(t, 200, status)
+				out[body]++
+			}
+			return out
+		}
+		assert.Equal(t, map[string]int{"192.0.2.1:80": 6, "192.0.2.2:80": 6}, counts())
+		mu.Lock()
+		answer = []string{"192.0.2.3", "192.0.2.2", "::ffff:192.0.2.2"}
+		mu.Unlock()
+		time.Sleep(11 * time.Second)
+		assert.Equal(t, map[string]int{"192.0.2.2:80": 6, "192.0.2.3:80": 6}, counts(), "one has left, one has joined")
+		mu.Lock()
+		fails = true
+		mu.Unlock()
+		time.Sleep(time.Minute)
+		assert.Len(t, counts(), 2, "what was known stays while the name server is away")
+		synctest.Wait()
+		told := 0
+		for _, n := range w.news("app") {
+			if n.What == "unresolved" {
+				told++
+			}
+		}
+		assert.Equal(t, 2, told, "once for each name")
+		assert.Equal(t, "b-192.0.2.1", w.log()[0].Backend[:11])
+		require.NoError(t, w.proxy.Apply(parse(t, strings.Replace(text, "\"each\"", "\"once\"", 1))))
+		status, _ := w.get(base + "/")
+		assert.Equal(t, 502, status, "as one backend, which nobody in this network is")
 	})
 }

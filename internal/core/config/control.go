@@ -1,0 +1,61 @@
+package config
+
+import (
+	"fmt"
+	"regexp"
+
+	"github.com/hashicorp/hcl/v2"
+)
+
+// Control says where operators ask and tell a running proxy.
+type Control struct {
+	Range  hcl.Range
+	Listen Placed[Address]
+	TLS    *FrontTLS // nil: none
+	Users  []User
+}
+
+// User is somebody who may use control.
+type User struct {
+	Name       string
+	Range      hcl.Range
+	Password   string // bcrypt hash
+	PasswordAt hcl.Range
+	Operator   bool // may change things; else only ask
+}
+
+// bcryptHash is what a hash looks like: version, cost, 22 characters of salt
+// and 31 of the hash itself (Provos, Mazieres: A Future-Adaptable Password
+// Scheme, USENIX 1999).
+var bcryptHash = regexp.MustCompile(`^\$2[abxy]?\$(\d\d)\$[./A-Za-z0-9]{53}$`)
+
+func (d *Decoder) control(n *Node) *Control {
+	c := &Control{Range: n.Range, Listen: Get[Placed[Address]](n, "listen")}
+	if x := n.One("tls"); x != nil {
+		c.TLS = d.frontTLS(x, "http")
+		c.TLS.ALPN = []string{"http/1.1"}
+	}
+	seen := map[string]bool{}
+	for _, u := range n.All("user") {
+		x := User{Name: u.Label.Value, Range: u.Range, Password: Get[string](u, "password"), PasswordAt: u.At("password"), Operator: Get[string](u, "role") == "operator"}
+		if seen[x.Name] {
+			d.Add(IDTwice, u.Range, fmt.Sprintf("the user %q is given twice", x.Name), "remove one of them")
+		}
+		seen[x.Name] = true
+		if x.Password != "" && !bcryptHash.MatchString(x.Password) {
+			d.Add(IDType, x.PasswordAt, "the password is not a bcrypt hash", "`kestrix password` makes one; never write the password itself")
+			x.Password = ""
+		}
+		c.Users = append(c.Users, x)
+	}
+	return c
+}
+
+// Cost gives the cost of a user's hash: 2^cost rounds.
+func (u *User) Cost() int {
+	m := bcryptHash.FindStringSubmatch(u.Password)
+	if m == nil {
+		return 0
+	}
+	return int(m[1][0]-'0')*10 + int(m[1][1]-'0')
+}
