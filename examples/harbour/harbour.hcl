@@ -107,6 +107,7 @@ upstream "sailings" {
 
 # Departure boards stand on the quays and have no cookies: by address.
 upstream "board" {
+  # kestrix: allow KX306 because only the demo itself asks here
   algorithm = "hash"
 
   backends = {

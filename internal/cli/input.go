@@ -10,10 +10,12 @@ import (
 	"path/filepath"
 	"sort"
 	"strings"
+	"time"
 
 	"kestrix/internal/core/check"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/live/inspect"
 )
 
 // source is a configuration as it was found on disk.
@@ -60,17 +62,34 @@ func readConfig(name string, with []string) (*source, error) {
 	if err != nil {
 		return nil, unusable(err)
 	}
-	s.config, s.found = c, check.Run(c, found)
+	disk := inspect.Disk{Read: besides(paths[0]), Mode: modeBesides(paths[0])}
+	s.config, s.found = c, check.RunWith(c, found, inspect.Facts(c, disk, time.Now()))
 	return s, nil
+}
+
+// beside gives the path of a file that a configuration names.
+func beside(config, name string) string {
+	if filepath.IsAbs(name) {
+		return name
+	}
+	return filepath.Join(filepath.Dir(config), name)
+}
+
+// modeBesides gives the permissions of a file that a configuration names.
+func modeBesides(config string) func(string) (uint32, error) {
+	return func(name string) (uint32, error) {
+		info, err := os.Stat(beside(config, name))
+		if err != nil {
+			return 0, reason(err)
+		}
+		return uint32(info.Mode().Perm()), nil
+	}
 }
 
 // besides reads files that a configuration names relative to its own folder.
 func besides(config string) func(string) ([]byte, error) {
 	return func(name string) ([]byte, error) {
-		if !filepath.IsAbs(name) {
-			name = filepath.Join(filepath.Dir(config), name)
-		}
-		text, err := os.ReadFile(name)
+		text, err := os.ReadFile(beside(config, name))
 		if err != nil {
 			return nil, reason(err)
 		}

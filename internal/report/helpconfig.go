@@ -34,7 +34,10 @@ func (s Style) helpTree(b *strings.Builder, c *config.Block, depth int) {
 		if inner.Label != nil {
 			name += fmt.Sprintf(" %q", strings.ToUpper(inner.Label.Name))
 		}
-		fmt.Fprintf(b, "%s%s %s\n", pad, s.bold(padRight(name, 26-2*depth)), flow(inner.Help, s.Width, 28))
+		fmt.Fprintf(b, "%s%s %s\n", pad, s.bold(padRight(name, 26-2*depth)), flow(inner.Help+like(inner), s.Width, 28))
+		if inner.Like != "" {
+			continue
+		}
 		s.helpTree(b, inner, depth+1)
 	}
 }
@@ -55,12 +58,25 @@ func (s Style) helpFind(b *strings.Builder, c *config.Block, path, query string)
 	for _, inner := range c.Blocks {
 		if hit(inner.Name) {
 			head := strings.TrimPrefix(path+"."+inner.Name, ".")
-			fmt.Fprintf(b, "%s  a block%s: %s\n", s.bold(head), labelled(inner), inner.Help)
-			s.helpTree(b, inner, 1)
+			fmt.Fprintf(b, "%s  a block%s: %s\n", s.bold(head), labelled(inner), inner.Help+like(inner))
+			if inner.Like == "" {
+				s.helpTree(b, inner, 1)
+			}
 			b.WriteByte('\n')
+		}
+		if inner.Like != "" {
+			continue // what is in it is found in the block it is like
 		}
 		s.helpFind(b, inner, strings.TrimPrefix(path+"."+inner.Name, "."), query)
 	}
+}
+
+// like says where the keys of a block are told.
+func like(c *config.Block) string {
+	if c.Like == "" {
+		return ""
+	}
+	return "; it takes what " + c.Like + " takes, except " + strings.Join(c.Except, " and ")
 }
 
 func labelled(c *config.Block) string {

@@ -2,13 +2,16 @@ package report
 
 import (
 	"flag"
+	"maps"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kestrix/internal/core/check"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/scenario"
 )
@@ -20,18 +23,29 @@ const generated = "Generated from the program's own table; `go test ./internal/r
 // TestTheReferenceIsFresh holds the pages of docs/ to the tables they are made
 // from.
 func TestTheReferenceIsFresh(t *testing.T) {
-	for name, text := range map[string]string{
+	pages := map[string]string{
 		"configuration.md": Reference("The configuration language", "HCL syntax with words of its own. A key or block that is not here is an error. "+generated, config.Language),
 		"scenario.md":      Reference("The scenario language", "What happens during a replay, in the syntax of the configuration. "+generated, scenario.Language),
-		"rules.md":         RulePage(generated),
-	} {
+	}
+	maps.Copy(pages, RulePages(generated))
+	for name, text := range pages {
 		file := "../../docs/" + name
 		if *update {
+			require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
 			require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
 		}
 		old, err := os.ReadFile(file)
 		require.NoError(t, err)
 		assert.True(t, string(old) == text, "%s is stale", name)
+	}
+	onPages := 0
+	for _, f := range families {
+		onPages += len(f.rules())
+	}
+	assert.Len(t, check.Rules, onPages, "each rule stands in one family")
+	for _, r := range check.Rules {
+		assert.NotEmpty(t, r.Why, r.ID)
+		assert.NotEmpty(t, r.Mend, r.ID)
 	}
 }
 

@@ -1,11 +1,19 @@
 package report
 
 import (
+	"bytes"
 	"encoding/json"
 	"encoding/xml"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/xeipuuv/gojsonschema"
+
+	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -256,7 +264,7 @@ func TestExchangeFormatsAreWhatTheyClaim(t *testing.T) {
 		text := plainStyle.Rule(r)
 		assert.NotContains(t, text, "want:")
 		assert.Contains(t, text, "# here")
-		assert.Contains(t, RulePage(""), "| "+r.ID+" |")
+		assert.Contains(t, RulePages("")["rules.md"], "| ["+r.ID+"]")
 	}
 }
 
@@ -282,4 +290,37 @@ func TestThePictureShowsWhatLeadsWhere(t *testing.T) {
 	assert.Contains(t, picture, "a&lt;b&gt;")
 	assert.Equal(t, 4, strings.Count(picture, "<path"), "two routes, each with a way in and a way on")
 	assert.Contains(t, picture, "and 28 more")
+}
+
+// sarifSchema reads the schema of SARIF 2.1.0 out of the library that carries it.
+func sarifSchema(t *testing.T) string {
+	_ = sarif.NewReport // keeps the library among the modules
+	dir, err := exec.Command("go", "list", "-m", "-f", "{{.Dir}}", "github.com/owenrumney/go-sarif/v3").Output()
+	require.NoError(t, err)
+	src, err := os.ReadFile(filepath.Join(strings.TrimSpace(string(dir)), "pkg/report/v210/sarif/schema.go"))
+	require.NoError(t, err)
+	from, to := bytes.IndexByte(src, '`'), bytes.LastIndexByte(src, '`')
+	require.Less(t, from, to)
+	return string(src[from+1 : to])
+}
+
+// TestSARIFIsValidAgainstItsSchema holds what is written for every rule against
+// the schema of SARIF 2.1.0.
+func TestSARIFIsValidAgainstItsSchema(t *testing.T) {
+	schema := sarifSchema(t)
+	var all config.Findings
+	for _, r := range check.Rules {
+		bad, _ := r.Examples()
+		c, reading, err := config.Read([]config.File{{Name: "dir/bad file.hcl", Source: []byte(bad)}})
+		require.NoError(t, err)
+		all = append(all, check.Run(c, reading)...)
+	}
+	require.Greater(t, len(all), 50)
+	for _, found := range []config.Findings{all, nil} {
+		text, err := json.Marshal(SARIF(found, "1.2.3"))
+		require.NoError(t, err)
+		result, err := gojsonschema.Validate(gojsonschema.NewStringLoader(schema), gojsonschema.NewBytesLoader(text))
+		require.NoError(t, err)
+		assert.Empty(t, result.Errors())
+	}
 }

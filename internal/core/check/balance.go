@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/upstream"
 )
 
 var balanceRules = []*Rule{
@@ -94,4 +95,136 @@ var balanceRules = []*Rule{
 			}
 		},
 	},
+	{
+		ID: "KX306", Severity: config.Advice, Title: "a choice by address where all addresses may be one",
+		Why:  "only this machine reaches the listeners, so another proxy stands in front, and without trusted_proxies its address is taken for that of every client",
+		Mend: "trusted_proxies = the address of what stands in front, or another way to know clients",
+		Run: func(p *Pass) {
+			if len(p.Config.Trusted) > 0 {
+				return
+			}
+			told := map[string]bool{}
+			for _, f := range p.Config.Frontends {
+				if !p.hidden(f) {
+					continue
+				}
+				for _, r := range f.Routes {
+					u := p.Config.Upstream(r.SendTo.Value)
+					if u == nil || told[u.Name] || len(u.Backends) < 2 {
+						continue
+					}
+					at, what := u.AlgorithmAt, "hashes the client's address"
+					if u.Sticky != nil && u.Sticky.By == "address" {
+						at, what = u.Sticky.Range, "is sticky by the client's address"
+					} else if u.Algorithm != "hash" {
+						continue
+					}
+					told[u.Name] = true
+					t := try(u)
+					t.n = loopbackKey
+					got := map[string]int{}
+					for range 100 {
+						got[t.ask(loopbackKey)]++
+					}
+					who, most := "", 0
+					for name, n := range got {
+						if n > most {
+							who, most = name, n
+						}
+					}
+					p.Report(Finding{Range: at, Message: fmt.Sprintf("%q %s, and only this machine reaches it", u.Name, what), Witness: fmt.Sprintf("of 100 clients behind a proxy on 127.0.0.1, %d go to %q", most, who)})
+				}
+			}
+		},
+	},
+	{
+		ID: "KX307", Severity: config.Advice, Title: "turns that fall in step with the page",
+		Why:  "a page that fetches one thing gives every client two requests in a row; with two backends in turn, all pages go to the one and all they fetch to the other",
+		Mend: "algorithm = \"least-connections\", or \"random\"",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				if u.Algorithm != "round-robin" || u.AlgorithmAt == u.Range || u.Sticky != nil || u.Failover != nil || len(u.Backends) != 2 || u.Backends[0].Weight != u.Backends[1].Weight {
+					continue
+				}
+				t := try(u)
+				pages, rest := map[string]bool{}, map[string]bool{}
+				for i := range 100 {
+					pages[t.ask(uint64(i))] = true
+					rest[t.ask(uint64(i))] = true
+				}
+				if len(pages) != 1 || len(rest) != 1 {
+					continue
+				}
+				p.Report(Finding{Range: u.AlgorithmAt, Message: fmt.Sprintf("%q gives two backends their turns", u.Name), Witness: fmt.Sprintf("100 clients fetch a page and a picture each: all pages come from %q, all pictures from %q", only(pages), only(rest))})
+			}
+		},
+	},
+	{
+		ID: "KX308", Severity: config.Advice, Title: "more attempts than backends",
+		Why:  "a further attempt can only go to a backend that has just failed",
+		Mend: "as many attempts as there are backends, at most",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				if r := u.Retry; r != nil && r.Attempts > len(u.Backends) && len(u.Backends) > 1 && !u.Partial && !u.ResolveEach {
+					p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q makes up to %d attempts with %d backends", u.Name, r.Attempts, len(u.Backends)), Witness: fmt.Sprintf("attempt %d goes to %q, which has failed before", len(u.Backends)+1, p.repeated(u))})
+				}
+			}
+		},
+	},
+	{
+		ID: "KX309", Severity: config.Warning, Title: "a queue in which nobody ever waits",
+		Why:  "requests wait while every backend has max_in_flight open; one without that limit always takes another",
+		Mend: "max_in_flight for every backend",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				if u.Queue == nil || u.Partial {
+					continue
+				}
+				for _, b := range u.Backends {
+					if b.MaxInFlight > 0 || b.Weight == 0 {
+						continue
+					}
+					in, _, _ := try(u).open(1000)
+					p.Report(Finding{Range: u.Queue.Range, Message: fmt.Sprintf("nobody waits in the queue of %q: %q has no max_in_flight", u.Name, b.Name), Witness: fmt.Sprintf("of 1,000 requests at once %d are sent on, and none waits", in)})
+					break
+				}
+			}
+		},
+	},
+}
+
+// hidden says whether a frontend is reached from this machine only.
+func (p *Pass) hidden(f *config.Frontend) bool {
+	if f.ProxyProtocol {
+		return false
+	}
+	for _, l := range f.Listen {
+		if !p.local(l.Value) {
+			return false
+		}
+	}
+	return len(f.Listen) > 0
+}
+
+func only(set map[string]bool) string {
+	for name := range set {
+		return name
+	}
+	return ""
+}
+
+// repeated gives who is asked once more when all have failed.
+func (p *Pass) repeated(u *config.Upstream) string {
+	t := try(u)
+	q, a := t.request(1), &upstream.Attempt{}
+	name := ""
+	for range len(u.Backends) + 1 {
+		v := t.core.Choose(0, q, a)
+		name = t.name(v)
+		if v.Kind != upstream.Go {
+			break
+		}
+		t.core.Settle(0, q, a, upstream.Outcome{Kind: upstream.ConnectRefused})
+	}
+	return name
 }

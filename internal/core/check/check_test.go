@@ -3,8 +3,10 @@ package check
 import (
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -18,7 +20,48 @@ func found(t *testing.T, name string) config.Findings {
 	require.NoError(t, err)
 	c, reading, err := config.Read([]config.File{{Name: name, Source: src}})
 	require.NoError(t, err)
-	return Run(c, reading)
+	return RunWith(c, reading, factsOf(string(src)))
+}
+
+// factsOf reads what the comments of an example say of the files it names: a
+// certificate with its key, as in
+//
+//	# file tickets.pem tickets.key names=tickets.tern.example from=-10d until=300d mode=0600 key=other
+//
+// or a file of authorities, which is as it should be.
+func factsOf(src string) *Facts {
+	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	f := &Facts{Now: now, Pairs: map[PairName]PairFact{}, Files: map[string]string{}}
+	for _, line := range strings.Split(src, "\n") {
+		words := strings.Fields(line)
+		if len(words) < 4 || words[0] != "#" || words[1] != "file" {
+			continue
+		}
+		x := PairFact{}
+		for _, w := range words[4:] {
+			name, value, _ := strings.Cut(w, "=")
+			days, _ := strconv.Atoi(strings.TrimSuffix(value, "d"))
+			switch name {
+			case "names":
+				x.Names = strings.Split(value, ",")
+			case "from":
+				x.From = now.AddDate(0, 0, days)
+			case "until":
+				x.Until = now.AddDate(0, 0, days)
+			case "mode":
+				mode, _ := strconv.ParseUint(value, 8, 32)
+				x.KeyMode = uint32(mode)
+			case "key":
+				if value == "missing" {
+					x.Unreadable, x.OfKey = "no such file or directory", true
+				} else {
+					x.Mismatch = "the public keys differ"
+				}
+			}
+		}
+		f.Pairs[PairName{words[2], words[3]}] = x
+	}
+	return f
 }
 
 // TestEachRuleHasAFailingAndACleanExample walks the table: in

@@ -10,6 +10,7 @@ import (
 var nameRules = []*Rule{
 	{
 		ID: "KX102", Severity: config.Error, Title: "a route sends to an upstream that does not exist",
+		Why: "its requests would have nobody to go to", Mend: "define the upstream, or correct its name",
 		Run: func(p *Pass) {
 			var names []string
 			for _, u := range p.Config.Upstreams {
@@ -87,6 +88,28 @@ var nameRules = []*Rule{
 						Message: fmt.Sprintf("the route %q can never match: %q takes everything first", r.Name, by.Name),
 						Hint:    fmt.Sprintf("%q stands on line %d", by.Name, by.Range.Start.Line),
 						Witness: fmt.Sprintf("%s fits here, and goes to %q", s.Witness, by.Name),
+					})
+				}
+			}
+		},
+	},
+	{
+		ID: "KX112", Severity: config.Advice, Title: "two routes of which only their order decides",
+		Why:  "some requests fit both, and neither is the narrower one: whoever sorts the file moves traffic",
+		Mend: "say in the second what it does not mean, with not(...); or put into the first what it leaves to others",
+		Run: func(p *Pass) {
+			if len(p.reading) > 0 {
+				return // a condition that could not be read fits too much
+			}
+			for _, f := range p.Config.Frontends {
+				for _, o := range route.Compile(f).Overlaps() {
+					a, b := f.Routes[o.First], f.Routes[o.Second]
+					if a.SendTo.Value == b.SendTo.Value && a.SendTo.Value != "" {
+						continue
+					}
+					p.Report(Finding{
+						Range: b.Range, Message: fmt.Sprintf("%q and %q both fit some requests, and neither is the narrower one", a.Name, b.Name),
+						Hint: fmt.Sprintf("%q stands on line %d", a.Name, a.Range.Start.Line), Witness: fmt.Sprintf("%s fits both, and goes to %q because it stands first", o.Witness, a.Name),
 					})
 				}
 			}

@@ -12,7 +12,7 @@ import (
 // Rule is one thing that is looked for. Run is nil for what reading the
 // language itself finds.
 type Rule struct {
-	ID       string // stable; KX0.. syntax, KX1.. names and structure, KX2.. health, KX3.. balancing, KX4.. sessions, KX5.. timeouts, KX9.. suppression
+	ID       string // stable; KX0.. syntax, KX1.. names and structure, KX2.. health, KX3.. balancing, KX4.. sessions, KX5.. timeouts, KX6.. forwarding, KX7.. security, KX9.. suppression
 	Severity config.Severity
 	Title    string // what is found, in a few words
 	Why      string // why it matters
@@ -23,6 +23,7 @@ type Rule struct {
 // Pass is one rule at work on one configuration.
 type Pass struct {
 	Config   *config.Config
+	Facts    *Facts // nil where nothing is known of the world
 	rule     *Rule
 	reading  config.Findings
 	findings *config.Findings
@@ -67,9 +68,12 @@ var Rules = func() []*Rule {
 	all = append(all, nameRules...)
 	all = append(all, structureRules...)
 	all = append(all, healthRules...)
+	all = append(all, failoverRules...)
 	all = append(all, balanceRules...)
 	all = append(all, sessionRules...)
 	all = append(all, timeoutRules...)
+	all = append(all, forwardRules...)
+	all = append(all, securityRules...)
 	all = append(all, allowRules...)
 	return all
 }()
@@ -78,11 +82,17 @@ var Rules = func() []*Rule {
 // what reading it found, in source order. A configuration whose syntax is
 // broken is not held against rules that would see only half of it.
 func Run(c *config.Config, reading config.Findings) config.Findings {
+	return RunWith(c, reading, nil)
+}
+
+// RunWith is Run with what is known of the world besides; rules that need it say
+// nothing without.
+func RunWith(c *config.Config, reading config.Findings, facts *Facts) config.Findings {
 	out := append(config.Findings(nil), reading...)
 	if !c.Broken {
 		for _, r := range Rules {
 			if r.Run != nil {
-				r.Run(&Pass{c, r, reading, &out})
+				r.Run(&Pass{c, facts, r, reading, &out})
 			}
 		}
 	}
@@ -106,12 +116,20 @@ func find(rules []*Rule, id string) *Rule {
 // readingRules are found while the language is read; they stand here so that
 // the table is whole.
 var readingRules = []*Rule{
-	{ID: config.IDSyntax, Title: "not the language's syntax"},
-	{ID: config.IDUnknown, Title: "a key or block that the language does not have"},
-	{ID: config.IDType, Title: "a value that cannot be read as what its key wants"},
-	{ID: config.IDLimit, Title: "a number or time outside its limits"},
-	{ID: config.IDMissing, Title: "something that must be there is not"},
-	{ID: config.IDTwice, Title: "something is given twice"},
-	{ID: config.IDChoice, Title: "not one of the values that are allowed"},
-	{ID: config.IDReference, Title: "a name that is not defined"},
+	{ID: config.IDSyntax, Title: "not the language's syntax",
+		Why: "what cannot be read cannot be used, and what stands behind it may be read as something else", Mend: "look where the mark is, and at the line before: a quote, brace or bracket may be missing"},
+	{ID: config.IDUnknown, Title: "a key or block that the language does not have",
+		Why: "a setting that is misspelt would be without effect, and nobody would notice before it is needed", Mend: "`kestrix help config` lists what there is"},
+	{ID: config.IDType, Title: "a value that cannot be read as what its key wants",
+		Why: "guessing what was meant would be right most of the time only", Mend: "the hint beside the mark shows an example"},
+	{ID: config.IDLimit, Title: "a number or time outside its limits",
+		Why: "beyond them a setting cannot do what it is for", Mend: "the hint beside the mark says the limits"},
+	{ID: config.IDMissing, Title: "something that must be there is not",
+		Why: "there is no default that would be right for everybody", Mend: "the hint beside the mark shows what is wanted"},
+	{ID: config.IDTwice, Title: "something is given twice",
+		Why: "only one of the two could hold, and the reader would have to know which", Mend: "remove one of them"},
+	{ID: config.IDChoice, Title: "not one of the values that are allowed",
+		Why: "a choice that is misspelt must not become another", Mend: "the hint beside the mark says what there is"},
+	{ID: config.IDReference, Title: "a name that is not defined",
+		Why: "there is nothing it could stand for", Mend: "define it, or correct its spelling"},
 }

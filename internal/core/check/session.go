@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"time"
 
 	"kestrix/internal/core/config"
 )
@@ -59,4 +60,145 @@ var sessionRules = []*Rule{
 			}
 		},
 	},
+	{
+		ID: "KX404", Severity: config.Warning, Title: "a seat in clear text beside TLS",
+		Why:  "a seat given over TLS is kept from clear text by its cookie's Secure, and one given in clear text can be read on the way; a client that changes between the two changes its backend",
+		Mend: "a redirect to https in the frontend without TLS",
+		Run: func(p *Pass) {
+			secure := map[string]string{}
+			for _, f := range p.Config.Frontends {
+				for _, r := range f.Routes {
+					if f.TLS != nil {
+						secure[r.SendTo.Value] = f.Name
+					}
+				}
+			}
+			for _, f := range p.Config.Frontends {
+				if f.TLS != nil || f.Protocol != "http" || p.hidden(f) {
+					continue
+				}
+				for _, r := range f.Routes {
+					u := p.Config.Upstream(r.SendTo.Value)
+					if u == nil || u.Sticky == nil || u.Sticky.By != "cookie" || secure[u.Name] == "" || len(u.Backends) < 2 {
+						continue
+					}
+					p.Report(Finding{
+						Range: r.Range, Message: fmt.Sprintf("%q gives seats of %q in clear text, and frontend %q gives them over TLS", r.Name, u.Name, secure[u.Name]),
+						Witness: fmt.Sprintf("a client that came by https and asks by http brings no cookie; %d times in %d it is given another backend", len(u.Backends)-1, len(u.Backends)),
+					})
+				}
+			}
+		},
+	},
+	{
+		ID: "KX405", Severity: config.Advice, Title: "seats that end while their clients still read",
+		Why:  "an application keeps a session for half an hour or longer; a seat that ends before sends its client to a backend that does not know it",
+		Mend: "a ttl at least as long as the application's own",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				s := u.Sticky
+				if s == nil || s.TTL >= 15*time.Minute || len(u.Backends) < 2 {
+					continue
+				}
+				t := try(u)
+				t.cfg = keyed(u)
+				t = try(t.cfg)
+				moved := 0
+				var at [100]string
+				for i := range at {
+					at[i] = t.ask(uint64(i))
+				}
+				t.at = t.at.Add(s.TTL + time.Second)
+				for i := range at {
+					if t.ask(uint64(len(at)-1-i)) != at[len(at)-1-i] {
+						moved++
+					}
+				}
+				p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the seats of %q end after %s", u.Name, config.FormatDuration(s.TTL)), Witness: fmt.Sprintf("of 100 clients that pause for longer, %d come back to another backend", moved)})
+			}
+		},
+	},
+	{
+		ID: "KX406", Severity: config.Warning, Title: "sessions that never fail over",
+		Why:  "on_loss = \"refuse\" answers 503 to every client whose backend is out, whatever stands ready in other tiers",
+		Mend: "on_loss = \"move\", unless a session on another backend would do harm",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				s := u.Sticky
+				if s == nil || s.OnLoss != "refuse" || u.Failover == nil || len(u.Backends) < 2 {
+					continue
+				}
+				t := try(keyed(u))
+				var out []string
+				tier := u.Backends[0].Tier
+				for _, b := range u.Backends {
+					tier = min(tier, b.Tier)
+				}
+				for _, b := range u.Backends {
+					if b.Tier == tier {
+						out = append(out, b.Name)
+					}
+				}
+				for i := range 100 {
+					t.ask(uint64(i))
+				}
+				t.out(out...)
+				refused := 0
+				for i := range 100 {
+					if t.ask(uint64(i)) == "" {
+						refused++
+					}
+				}
+				p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the failover of %q is not for clients that have a seat", u.Name), Witness: fmt.Sprintf("with tier %d out, %d of 100 clients are refused", tier, refused)})
+			}
+		},
+	},
+	{
+		ID: "KX407", Severity: config.Advice, Title: "streams whose handshake may take two requests",
+		Why:  "a stream that is arranged by one request and opened by another finds the second on a backend that knows nothing of the first",
+		Mend: "sticky { ... } for the upstream; or method = \"GET\" in `when`, if a single request opens the stream",
+		Run: func(p *Pass) {
+			for _, f := range p.Config.Frontends {
+				for _, r := range f.Routes {
+					u := p.Config.Upstream(r.SendTo.Value)
+					if f.Protocol != "http" || r.Timeouts.Stream == 0 || u == nil || u.Sticky != nil || u.Algorithm == "hash" || len(u.Backends) < 2 || len(r.When.Method) > 0 {
+						continue
+					}
+					t := try(u)
+					apart := 0
+					for i := range 100 {
+						if t.ask(uint64(i)) != t.ask(uint64(i)) {
+							apart++
+						}
+					}
+					p.Report(Finding{Range: r.StreamAt, Message: fmt.Sprintf("%q has streams, and %q is not sticky", r.Name, u.Name), Witness: fmt.Sprintf("of 100 clients that send two requests in a row, %d meet two backends", apart)})
+				}
+			}
+		},
+	},
+	{
+		ID: "KX408", Severity: config.Warning, Title: "a session setting that tcp cannot see",
+		Why:  "a tcp frontend looks into nothing, so there are no cookies and header fields to know a client by",
+		Mend: "by = \"address\", or an upstream of its own for tcp",
+		Run: func(p *Pass) {
+			for _, f := range p.Config.Frontends {
+				for _, r := range f.Routes {
+					u := p.Config.Upstream(r.SendTo.Value)
+					if f.Protocol == "tcp" && u != nil && u.Sticky != nil && u.Sticky.By != "address" {
+						p.Report(Finding{Range: u.Sticky.Range, Message: fmt.Sprintf("%q is sticky by %s, and frontend %q carries tcp to it", u.Name, u.Sticky.By, f.Name), Witness: "each connection is placed by " + u.Algorithm + ", as if there were no seats"})
+					}
+				}
+			}
+		},
+	},
+}
+
+// keyed gives the upstream with seats that are known by a key, so that the core
+// alone can tell what becomes of them.
+func keyed(u *config.Upstream) *config.Upstream {
+	x := *u
+	s := *u.Sticky
+	s.By = "address"
+	x.Sticky = &s
+	return &x
 }

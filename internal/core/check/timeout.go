@@ -4,7 +4,10 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/hashicorp/hcl/v2"
+
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/upstream"
 )
 
 // patience is how long a customer looks at nothing before leaving.
@@ -70,6 +73,98 @@ var timeoutRules = []*Rule{
 					Message: fmt.Sprintf("a silent backend of %q stays in rotation for up to %s", u.Name, worst),
 					Witness: fmt.Sprintf("at 10 requests a second, %.0f of them meet it", 10*worst.Seconds()/float64(len(u.Backends))),
 				})
+			}
+		},
+	},
+	{
+		ID: "KX504", Severity: config.Advice, Title: "retries that bury backends that struggle",
+		Why:  "when everything fails, every request is sent as often as it may be, just when the backends can take least",
+		Mend: "budget = \"20%\" in retry",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				r := u.Retry
+				if r == nil || r.Attempts < 3 || r.Budget > 0 || len(u.Backends) < 2 {
+					continue
+				}
+				t := try(u)
+				attempts := 0
+				for i := range 100 {
+					q, a := t.request(uint64(i)), &upstream.Attempt{}
+					for {
+						attempts++
+						if t.core.Choose(0, q, a).Kind != upstream.Go || t.core.Settle(0, q, a, upstream.Outcome{Kind: upstream.ConnectRefused}) == upstream.Finished {
+							break
+						}
+					}
+				}
+				p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q repeats without a budget", u.Name), Witness: fmt.Sprintf("100 requests become %d while all of them fail to connect", attempts)})
+			}
+		},
+	},
+	{
+		ID: "KX505", Severity: config.Advice, Title: "an idle timeout shorter than a heartbeat",
+		Why:  "a stream that has nothing to say sends a sign of life every 15 to 30 seconds; between two of them it is cut off",
+		Mend: "idle = \"90s\", three heartbeats long",
+		Run: func(p *Pass) {
+			short := func(who string, idle time.Duration, at hcl.Range) {
+				if idle > 0 && idle < 35*time.Second {
+					p.Report(Finding{Range: at, Message: fmt.Sprintf("%s cuts off what is silent for %s", who, idle), Witness: fmt.Sprintf("a stream with a heartbeat every 30s is cut off %s after the first", idle)})
+				}
+			}
+			for _, u := range p.Config.Upstreams {
+				short(fmt.Sprintf("the upstream %q", u.Name), u.Timeouts.Idle, u.Timeouts.Range)
+			}
+			for _, f := range p.Config.Frontends {
+				for _, r := range f.Routes {
+					short(fmt.Sprintf("the route %q", r.Name), r.Timeouts.Idle, r.StreamAt)
+				}
+			}
+		},
+	},
+	{
+		ID: "KX506", Severity: config.Advice, Title: "streams that are cut before they are of use",
+		Why:  "each client whose stream is cut connects again, all of them within the same minutes",
+		Mend: "stream = \"1h\" or more, or \"0s\" for no limit",
+		Run: func(p *Pass) {
+			short := func(who string, stream time.Duration, at hcl.Range) {
+				if stream > 0 && stream < 5*time.Minute {
+					p.Report(Finding{Range: at, Message: fmt.Sprintf("%s ends streams after %s", who, config.FormatDuration(stream)), Witness: fmt.Sprintf("1,000 clients with a stream open connect again %.0f times a second", 1000/stream.Seconds())})
+				}
+			}
+			for _, u := range p.Config.Upstreams {
+				short(fmt.Sprintf("the upstream %q", u.Name), u.Timeouts.Stream, u.Timeouts.Range)
+			}
+			for _, f := range p.Config.Frontends {
+				for _, r := range f.Routes {
+					short(fmt.Sprintf("the route %q", r.Name), r.Timeouts.Stream, r.StreamAt)
+				}
+			}
+		},
+	},
+	{
+		ID: "KX507", Severity: config.Warning, Title: "a queue that outlasts its customers",
+		Why:  "who has waited that long has left; what is then done is done for nobody, and those behind wait for it",
+		Mend: "a timeout of one to five seconds",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				if q := u.Queue; q != nil && q.Timeout > patience {
+					p.Report(Finding{Range: q.Range, Message: fmt.Sprintf("requests to %q wait up to %s in the queue", u.Name, config.FormatDuration(q.Timeout)), Witness: fmt.Sprintf("customers leave after about %s; up to %d of them still have their place", patience, q.Limit)})
+				}
+			}
+		},
+	},
+	{
+		ID: "KX508", Severity: config.Warning, Title: "answers that are waited for without end",
+		Why:  "while a backend hangs, its requests pile up in the proxy and in it; nobody waits that long for a page",
+		Mend: "answer = the time of the slowest page, and a route of its own for what takes longer",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				if u.Timeouts.Answer >= 5*time.Minute {
+					p.Report(Finding{
+						Range: u.Timeouts.Range, Message: fmt.Sprintf("%q waits %s for an answer", u.Name, config.FormatDuration(u.Timeouts.Answer)),
+						Witness: fmt.Sprintf("with one backend hung, 10 requests a second to it hold %.0f connections", 10*u.Timeouts.Answer.Seconds()),
+					})
+				}
 			}
 		},
 	},

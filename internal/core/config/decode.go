@@ -83,13 +83,13 @@ func Get[T any](n *Node, key string) T {
 // defaultOf reads a default as source would be read, so that the table's text
 // and what is done cannot differ.
 func defaultOf(k *Key) any {
-	expr, diags := hclsyntax.ParseExpression([]byte(k.Default), "default", hcl.InitialPos)
-	if diags.HasErrors() {
-		return nil
-	}
-	d := NewDecoder()
-	v, _ := d.value(k, expr)
-	return v
+	k.once.Do(func() {
+		expr, diags := hclsyntax.ParseExpression([]byte(k.Default), "default", hcl.InitialPos)
+		if !diags.HasErrors() {
+			k.read, _ = NewDecoder().value(k, expr)
+		}
+	})
+	return k.read
 }
 
 // Decoder reads parsed source by a table and gathers what is wrong with it.

@@ -88,6 +88,7 @@ func (d *Decoder) rewrite(n *Node) *Rewrite {
 		}
 		if !strings.HasPrefix(*v, "/") || strings.ContainsAny(*v, "?#*") || strings.ContainsFunc(*v, func(r rune) bool { return r <= ' ' || r == 0x7f }) {
 			d.Add(IDType, n.At(key), fmt.Sprintf("%s = %q is not the beginning of a path", key, shorten(*v)), "like \"/app\", without query and wildcards")
+			*v = ""
 		}
 		*v = strings.TrimSuffix(*v, "/")
 	}

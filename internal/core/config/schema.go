@@ -1,6 +1,9 @@
 package config
 
-import "strings"
+import (
+	"strings"
+	"sync"
+)
 
 // Type is what the value of a key must be.
 type Type int
@@ -53,6 +56,9 @@ type Key struct {
 	Fields   *Block // for Block1 and Members: the keys inside
 	Help     string // one line
 	Example  string // as written in source
+
+	once sync.Once // of what Default reads as
+	read any
 }
 
 // Label is a name that stands between a block's type and its brace.

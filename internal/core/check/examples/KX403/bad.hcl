@@ -1,5 +1,5 @@
 frontend "web" {
-  listen = "127.0.0.1:8080"
+  listen = "0.0.0.0:8080"
   route "all" {
     send_to = upstream.app
   }

@@ -1,0 +1,16 @@
+frontend "web" {
+  listen = "0.0.0.0:8080"
+  route "all" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = { # want: no room for the loss of "auk" | of 300 requests | 100 find no room
+    auk    = { address = "192.0.2.11:8080", max_in_flight = 300 }
+    gannet = { address = "192.0.2.12:8080", max_in_flight = 100 }
+    petrel = { address = "192.0.2.13:8080", max_in_flight = 100 }
+  }
+  probe "http" {
+    path = "/ready"
+  }
+}

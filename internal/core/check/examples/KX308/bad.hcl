@@ -1,0 +1,20 @@
+frontend "web" {
+  listen = "0.0.0.0:8080"
+  route "all" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = {
+    auk    = "192.0.2.11:8080"
+    gannet = "192.0.2.12:8080"
+  }
+  probe "http" {
+    path = "/ready"
+  }
+  retry { # want: up to 3 attempts with 2 backends | attempt 3 goes to
+    attempts = 3
+    on       = ["connect"]
+    budget   = "20%"
+  }
+}

@@ -1,0 +1,18 @@
+frontend "web" {
+  listen = "0.0.0.0:8080"
+  route "all" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = {
+    auk    = "192.0.2.11:8080"
+    gannet = "192.0.2.12:8080"
+  }
+  probe "http" {
+    path = "/ready"
+  }
+  queue { # want: nobody waits in the queue of "app" | 1000 are sent on, and none waits
+    timeout = "2s"
+  }
+}

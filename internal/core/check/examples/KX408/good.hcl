@@ -1,0 +1,18 @@
+frontend "gate" {
+  listen   = "0.0.0.0:7000"
+  protocol = "tcp"
+  route "all" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = {
+    auk    = "192.0.2.11:7001"
+    gannet = "192.0.2.12:7001"
+  }
+  probe "tcp" {
+  }
+  sticky {
+    by = "address"
+  }
+}

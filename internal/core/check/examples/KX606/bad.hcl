@@ -1,0 +1,18 @@
+frontend "gate" {
+  listen   = "0.0.0.0:7000"
+  protocol = "tcp"
+  route "all" {
+    when {
+      sni = "gate.tern.example"
+    }
+    send_to = upstream.app
+  }
+}
+upstream "app" { # want: do not learn who connects
+  backends = {
+    auk    = "192.0.2.11:7001"
+    gannet = "192.0.2.12:7001"
+  }
+  probe "tcp" {
+  }
+}

@@ -1,0 +1,140 @@
+package check
+
+import (
+	"fmt"
+	"strings"
+
+	"kestrix/internal/core/config"
+)
+
+// failoverRules are about what is left when something is gone.
+var failoverRules = []*Rule{
+	{
+		ID: "KX209", Severity: config.Warning, Title: "tiers or zones that can never spill",
+		Why:  "a backend leaves its tier or zone when a probe or real traffic says so; with neither, the others are never given anything",
+		Mend: "a probe block, or at least suspend",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				if u.Failover == nil || u.Probe != nil || u.Suspend != nil || len(u.Backends) < 2 {
+					continue
+				}
+				t := try(u)
+				used := map[string]bool{}
+				for i := range 1000 {
+					used[t.ask(uint64(i))] = true
+				}
+				var idle []string
+				for _, b := range u.Backends {
+					if !used[b.Name] && b.Weight > 0 {
+						idle = append(idle, fmt.Sprintf("%q", b.Name))
+					}
+				}
+				if len(idle) == 0 {
+					continue
+				}
+				p.Report(Finding{
+					Range: u.Failover.Range, Message: fmt.Sprintf("the failover of %q never happens: nothing notices that a backend fails", u.Name),
+					Witness: fmt.Sprintf("of 1,000 requests %s get none, and every failure of the others goes to customers", strings.Join(idle, ", ")),
+				})
+			}
+		},
+	},
+	{
+		ID: "KX210", Severity: config.Advice, Title: "no room left when one is gone",
+		Why:  "what the lost backend had open comes to the others at once, on the busiest day of all",
+		Mend: "more backends, or a larger max_in_flight where the backends can take it; a queue bridges seconds, not minutes",
+		Run: func(p *Pass) {
+			shown := 0
+			for _, u := range p.Config.Upstreams {
+				total, most, largest := 0, 0, ""
+				for _, b := range u.Backends {
+					if b.MaxInFlight == 0 || b.Weight == 0 {
+						total = 0
+						break
+					}
+					if total += b.MaxInFlight; b.MaxInFlight > most {
+						most, largest = b.MaxInFlight, b.Name
+					}
+				}
+				// At 6 tenths of all room, which is a good day.
+				load := total * 6 / 10
+				in := total - most
+				if total == 0 || len(u.Backends) < 2 || u.Partial || in >= load {
+					continue
+				}
+				if shown++; shown <= maxReplays && load <= 100_000 {
+					t := try(u)
+					t.out(largest)
+					if in, _, _ = t.open(load); in == load {
+						continue
+					}
+				}
+				p.Report(Finding{
+					Range: u.BackendsAt, Message: fmt.Sprintf("%q has no room for the loss of %q", u.Name, largest),
+					Witness: fmt.Sprintf("of %d requests open at once, six tenths of what all may have, %d find no room without %q", load, load-in, largest),
+				})
+			}
+		},
+	},
+	{
+		ID: "KX211", Severity: config.Warning, Title: "a zone where no backend stands",
+		Why:  "preferring it changes nothing; a zone is misspelt, or this is the configuration of another proxy",
+		Mend: "the zone of this proxy as its backends spell it",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				if u.OwnZone == "" || u.Partial {
+					continue
+				}
+				var zones []string
+				here := false
+				for _, b := range u.Backends {
+					here = here || b.Zone == u.OwnZone
+					if b.Zone != "" {
+						zones = append(zones, b.Zone)
+					}
+				}
+				if here {
+					continue
+				}
+				hint := ""
+				if s := config.Suggest(u.OwnZone, zones); s != "" {
+					hint = fmt.Sprintf("did you mean %q?", s)
+				}
+				p.Report(Finding{
+					Range: u.Failover.Range, Message: fmt.Sprintf("no backend of %q stands in the proxy's zone %q", u.Name, u.OwnZone), Hint: hint,
+					Witness: fmt.Sprintf("the first request goes to %q, in %q", first(u), zoneOf(u, first(u))),
+				})
+			}
+		},
+	},
+	{
+		ID: "KX212", Severity: config.Warning, Title: "a failover with nowhere to go",
+		Why:  "all backends stand in one tier, and no zone is preferred, so there is nothing to fail over to",
+		Mend: "tier = 2 for the backends that are held ready, or prefer = \"zone\"",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				if u.Failover == nil || u.OwnZone != "" || u.Failover.PreferZone || u.Partial || len(u.Backends) == 0 {
+					continue
+				}
+				one := true
+				for _, b := range u.Backends {
+					one = one && b.Tier == u.Backends[0].Tier
+				}
+				if one {
+					p.Report(Finding{Range: u.Failover.Range, Message: fmt.Sprintf("all backends of %q stand in tier %d", u.Name, u.Backends[0].Tier), Witness: "with one of them out, the others get its requests with this block as without it"})
+				}
+			}
+		},
+	},
+}
+
+func first(u *config.Upstream) string { return try(u).ask(1) }
+
+func zoneOf(u *config.Upstream, backend string) string {
+	for _, b := range u.Backends {
+		if b.Name == backend {
+			return b.Zone
+		}
+	}
+	return ""
+}

@@ -1,0 +1,198 @@
+package check
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/peer"
+	"kestrix/internal/core/rewrite"
+	"kestrix/internal/core/route"
+)
+
+var forwardRules = []*Rule{
+	{
+		ID: "KX601", Severity: config.Warning, Title: "forwarded headers believed from anyone",
+		Why:  "whoever is trusted can name any address as the client's, and so pass every rule that goes by address",
+		Mend: "name the addresses of the proxies in front only",
+		Run: func(p *Pass) {
+			from, claimed := netip.MustParseAddr("203.0.113.9"), netip.MustParseAddr("10.0.0.1")
+			if peer.Client(from, p.Config.Trusted, []netip.Addr{claimed}) != claimed {
+				return
+			}
+			p.Report(Finding{
+				Range: p.Config.TrustedAt, Message: "trusted_proxies takes in the whole internet",
+				Witness: fmt.Sprintf("a request from %s that says it is for %s counts as one from %s", from, claimed, claimed),
+			})
+		},
+	},
+	{
+		ID: "KX602", Severity: config.Warning, Title: "a path that fits with its last slash only",
+		Why:  "people leave the slash at the end out, and so do links",
+		Mend: "a ** behind it takes both: \"/live/**\" fits /live, /live/ and what is below",
+		Run: func(p *Pass) {
+			for _, f := range p.Config.Frontends {
+				t := route.Compile(f)
+				for i, r := range f.Routes {
+					for _, m := range r.When.Path {
+						if m.Not || m.Regexp != nil || len(m.Text) < 2 || !strings.HasSuffix(m.Text, "/") || strings.Contains(m.Text, "*") {
+							continue
+						}
+						host := "tern.example"
+						if len(r.When.Host) > 0 && !r.When.Host[0].Not && r.When.Host[0].Regexp == nil {
+							host = strings.ReplaceAll(r.When.Host[0].Text, "*", "x")
+						}
+						without := strings.TrimSuffix(m.Text, "/")
+						q := route.Request{Method: "GET", Host: host, Path: without, Client: netip.MustParseAddr("203.0.113.9")}
+						to, _ := t.Match(&q)
+						if to == i || to >= 0 && f.Routes[to].SendTo.Value == r.SendTo.Value && r.SendTo.Value != "" || to >= 0 && f.Routes[to].Redirect != nil {
+							continue
+						}
+						goes := "fits no route and is answered with 404"
+						if to >= 0 {
+							goes = fmt.Sprintf("goes to %q", f.Routes[to].Name)
+						}
+						p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("%q does not fit %s", m.Text, without), Witness: fmt.Sprintf("GET %s %s", without, goes)})
+					}
+				}
+			}
+		},
+	},
+	{
+		ID: "KX603", Severity: config.Advice, Title: "redirects that are not mapped back",
+		Why:  "an application that redirects within itself names the path it was asked for, which the client does not know",
+		Mend: "drop_prefix and prepend, which are mapped back; or have the application write its redirects for the outside",
+		Run: func(p *Pass) {
+			p.rewrites(func(f *config.Frontend, t *route.Table, i int, r *config.Route) {
+				if len(r.Rewrite.Substitute) == 0 {
+					return
+				}
+				with := strings.NewReplacer("$1", "1", "$2", "2", "$3", "3").Replace(r.Rewrite.Substitute[0].With)
+				inside := rewrite.Path(&config.Rewrite{Prepend: r.Rewrite.Prepend}, with)
+				back := rewrite.Location(r.Rewrite, rewrite.Hosts{Client: "tern.example", Backend: "tern.example", Scheme: "http"}, inside)
+				q := route.Request{Method: "GET", Host: "tern.example", Path: back, Client: netip.MustParseAddr("203.0.113.9")}
+				if to, _ := t.Match(&q); to == i {
+					return
+				}
+				p.Report(Finding{
+					Range: r.Rewrite.Range, Message: fmt.Sprintf("what the application redirects to under %q reaches clients as it is", r.Name),
+					Witness: fmt.Sprintf("Location: %s is passed on as %s, which this route does not take", inside, back),
+				})
+			})
+		},
+	},
+	{
+		ID: "KX604", Severity: config.Warning, Title: "a prefix that no request of the route has",
+		Why:  "drop_prefix takes off what is there; where it is not, the path goes on unchanged and the application does not know it",
+		Mend: "the prefix that the route's paths begin with",
+		Run: func(p *Pass) {
+			p.rewrites(func(f *config.Frontend, _ *route.Table, _ int, r *config.Route) {
+				drop := r.Rewrite.DropPrefix
+				if drop == "" || len(r.When.Path) == 0 {
+					return
+				}
+				sample := ""
+				for _, m := range r.When.Path {
+					if m.Not || m.Regexp != nil {
+						return
+					}
+					sample = strings.NewReplacer("**", "x", "*", "x").Replace(m.Text)
+					if rewrite.Path(&config.Rewrite{DropPrefix: drop}, sample) != sample {
+						return
+					}
+				}
+				p.Report(Finding{Range: r.Rewrite.Range, Message: fmt.Sprintf("no path of %q begins with %s", r.Name, drop), Witness: fmt.Sprintf("GET %s is passed on as %s", sample, rewrite.Path(r.Rewrite, sample))})
+			})
+		},
+	},
+	{
+		ID: "KX605", Severity: config.Advice, Title: "another name in the request than in the certificate",
+		Why:  "a server of many names that speaks TLS goes by the host of the request, and answers one it does not know with its default site or an error",
+		Mend: "rewrite { host = the backend's name }, if it is such a server",
+		Run: func(p *Pass) {
+			for _, f := range p.Config.Frontends {
+				for _, r := range f.Routes {
+					u := p.Config.Upstream(r.SendTo.Value)
+					if u == nil || u.TLS == nil || f.Protocol != "http" || len(u.Backends) == 0 || r.Rewrite != nil && r.Rewrite.Host != "" {
+						continue
+					}
+					b := u.Backends[0]
+					name := u.TLS.Name
+					if _, isIP := b.Address.IP(); name == "" && !isIP && strings.Contains(b.Address.Host, ".") {
+						name = b.Address.Host
+					}
+					if name == "" || hostFits(r, name) {
+						continue
+					}
+					p.Report(Finding{
+						Range: r.Range, Message: fmt.Sprintf("%q keeps the client's host, and the certificate of %q is for %s", r.Name, u.Name, name),
+						Witness: fmt.Sprintf("the handshake names %s, the request names the host that the client asked for", name),
+					})
+				}
+			}
+		},
+	},
+	{
+		ID: "KX606", Severity: config.Advice, Title: "backends that do not see their clients",
+		Why:  "to a backend behind a tcp frontend all connections come from the proxy: its logs, limits and blocks go by that one address",
+		Mend: "proxy_protocol = \"v2\", if the backends can read it",
+		Run: func(p *Pass) {
+			told := map[string]bool{}
+			for _, f := range p.Config.Frontends {
+				for _, r := range f.Routes {
+					u := p.Config.Upstream(r.SendTo.Value)
+					if f.Protocol != "tcp" || u == nil || u.ProxyProtocol != "" || told[u.Name] || !f.TLSOrSNI() {
+						continue
+					}
+					told[u.Name] = true
+					p.Report(Finding{Range: u.Range, Message: fmt.Sprintf("the backends of %q do not learn who connects", u.Name), Witness: "every connection has the address of this proxy; there is no header field that could name the client"})
+				}
+			}
+		},
+	},
+	{
+		ID: "KX607", Severity: config.Error, Title: "a PROXY protocol header that nobody may send",
+		Why:  "only trusted_proxies may name clients, and there are none, so every connection is refused",
+		Mend: "trusted_proxies = the addresses of what connects here",
+		Run: func(p *Pass) {
+			for _, f := range p.Config.Frontends {
+				if !f.ProxyProtocol || len(p.Config.Trusted) > 0 {
+					continue
+				}
+				for _, l := range f.Listen {
+					if l.Value.Unix == "" {
+						p.Report(Finding{Range: l.Range, Message: fmt.Sprintf("frontend %q wants PROXY protocol headers and trusts nobody", f.Name), Witness: "a connection from 192.0.2.1 is closed before its first byte is read"})
+						break
+					}
+				}
+			}
+		},
+	},
+}
+
+// rewrites calls f for each route that changes paths.
+func (p *Pass) rewrites(f func(*config.Frontend, *route.Table, int, *config.Route)) {
+	for _, front := range p.Config.Frontends {
+		var t *route.Table
+		for i, r := range front.Routes {
+			if r.Rewrite == nil {
+				continue
+			}
+			if t == nil {
+				t = route.Compile(front)
+			}
+			f(front, t, i, r)
+		}
+	}
+}
+
+// hostFits says whether a route takes requests for a host only.
+func hostFits(r *config.Route, name string) bool {
+	for _, h := range r.When.Host {
+		if h.Text == name {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,76 @@
+package check
+
+import (
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/draw"
+	"kestrix/internal/core/tick"
+	"kestrix/internal/core/trace"
+	"kestrix/internal/core/upstream"
+)
+
+// trial asks the core of an upstream, so that a witness says what will happen
+// and not what was thought.
+type trial struct {
+	core *upstream.Upstream
+	cfg  *config.Upstream
+	at   tick.Time
+	n    uint64
+}
+
+func try(u *config.Upstream) *trial {
+	return &trial{core: upstream.New(0, u, 1), cfg: u}
+}
+
+// out takes backends out of rotation.
+func (t *trial) out(names ...string) {
+	for _, name := range names {
+		if id, ok := t.core.Lookup(name); ok {
+			t.core.Operate(t.at, id, upstream.Park, 0)
+		}
+	}
+}
+
+// request makes the next one; client is any number that stands for one.
+func (t *trial) request(client uint64) *upstream.Request {
+	t.n++
+	key := draw.Bits(1, client, 0, draw.Who)
+	return &upstream.Request{ID: t.n, Client: key, SeatKey: key | 1, Seat: upstream.None, Repeatable: true}
+}
+
+// name gives the backend of a verdict, empty for none.
+func (t *trial) name(v upstream.Verdict) string {
+	if v.Kind != upstream.Go {
+		return ""
+	}
+	return t.core.Backend(v.Backend).Name
+}
+
+// ask sends one request, answered at once, and gives who answered.
+func (t *trial) ask(client uint64) string {
+	q, a := t.request(client), &upstream.Attempt{}
+	v := t.core.Choose(t.at, q, a)
+	if v.Kind == upstream.Go {
+		t.core.Settle(t.at, q, a, upstream.Outcome{Kind: upstream.Answered, Status: 200})
+	}
+	return t.name(v)
+}
+
+// open has so many requests open at once and gives how many were let in, were
+// told to wait, and were refused.
+func (t *trial) open(n int) (in, waiting, refused int) {
+	for i := range n {
+		switch t.core.Choose(t.at, t.request(uint64(i)), &upstream.Attempt{}).Kind {
+		case upstream.Go:
+			in++
+		case upstream.Queued:
+			waiting++
+		default:
+			refused++
+		}
+	}
+	return in, waiting, refused
+}
+
+// loopbackKey is the key of the one client whom a proxy sees that stands behind
+// another and does not know it.
+var loopbackKey = trace.ClientKey("127.0.0.1")
