@@ -10,6 +10,8 @@ import (
 
 	"kestrix/internal/core/check"
 	"kestrix/internal/core/config"
+	"kestrix/internal/live/inspect"
+	"kestrix/internal/live/proxy"
 	"kestrix/internal/report"
 )
 
@@ -28,6 +30,7 @@ A comment on the line, or alone above it, allows a finding for a reason:
 # kestrix: allow KX203 because the gate speaks no http
 
   kestrix check harbour.hcl
+  kestrix check -live harbour.hcl
   kestrix check -explain KX203
   kestrix check -strict -format json /etc/kestrix`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
@@ -37,8 +40,9 @@ A comment on the line, or alone above it, allows a finding for a reason:
 			fs.StringVar(&c.explain, "explain", "", "tell all about the rule with this `ID`, such as KX203")
 			fs.StringVar(&c.severity, "severity", "advice", "the least `SEVERITY` to show: error, warning or advice")
 			strict := fs.Bool("strict", false, "warnings count as errors do")
+			fs.BoolVar(&c.live, "live", false, "look at this machine as well: names, backends, probes, listeners, certificates")
 			with := withFlag(fs)
-			return func(_ context.Context, env *Env, args []string) error {
+			return func(ctx context.Context, env *Env, args []string) error {
 				c.strict = *strict
 				if err := c.check(&o); err != nil {
 					return err
@@ -52,7 +56,7 @@ A comment on the line, or alone above it, allows a finding for a reason:
 				if len(args) == 0 {
 					return usage("no configuration is named; kestrix check CONFIG...")
 				}
-				return runCheck(env, &o, &c, args, *with)
+				return runCheck(ctx, env, &o, &c, args, *with)
 			}
 		},
 	}
@@ -60,7 +64,7 @@ A comment on the line, or alone above it, allows a finding for a reason:
 
 type checkFlags struct {
 	explain, severity string
-	strict            bool
+	strict, live      bool
 	least             config.Severity
 }
 
@@ -87,9 +91,14 @@ func (c *checkFlags) fails(s config.Severity) bool {
 // explain prints a rule.
 func explain(env *Env, o *output, id string) error {
 	r := check.Find(strings.ToUpper(id))
+	for _, l := range check.LiveRules {
+		if l.ID == strings.ToUpper(id) {
+			r = l
+		}
+	}
 	if r == nil {
 		var ids []string
-		for _, r := range check.Rules {
+		for _, r := range slices.Concat(check.Rules, check.LiveRules) {
 			ids = append(ids, r.ID)
 		}
 		return usage("-explain: there is no rule %q; known: %s", id, strings.Join(ids, ", "))
@@ -103,15 +112,22 @@ func explain(env *Env, o *output, id string) error {
 	})
 }
 
-func runCheck(env *Env, o *output, c *checkFlags, names, with []string) error {
+func runCheck(ctx context.Context, env *Env, o *output, c *checkFlags, names, with []string) error {
 	var sources []*source
 	var all config.Findings
 	var each []config.Findings
+	var seen []check.Seen
 	bad := false
 	for _, name := range names {
 		s, err := readConfig(name, with)
 		if err != nil {
 			return err
+		}
+		if c.live && !s.config.Broken {
+			rows, more := inspect.Live(ctx, s.config, s.facts, proxy.Options{ReadFile: besides(s.read[0])})
+			seen = append(seen, rows...)
+			s.found = append(s.found, more...)
+			s.found.Sort()
 		}
 		s.found = slices.DeleteFunc(s.found, func(f config.Finding) bool { return f.Severity > c.least })
 		for _, f := range s.found {
@@ -124,7 +140,11 @@ func runCheck(env *Env, o *output, c *checkFlags, names, with []string) error {
 	err := o.write(env, func(w io.Writer) error {
 		switch o.format {
 		case "json":
-			return writeJSON(w, map[string]any{"findings": report.FindingsJSON(all)})
+			out := map[string]any{"findings": report.FindingsJSON(all)}
+			if c.live {
+				out["live"] = report.LiveJSON(seen)
+			}
+			return writeJSON(w, out)
 		case "sarif":
 			return writeJSON(w, report.SARIF(all, Version))
 		case "junit":
@@ -135,6 +155,11 @@ func runCheck(env *Env, o *output, c *checkFlags, names, with []string) error {
 			return err
 		}
 		style := env.style(env.Stdout, o.plain || o.file != "")
+		if c.live {
+			if _, err := io.WriteString(w, style.Live(seen)+"\n"); err != nil {
+				return err
+			}
+		}
 		for _, s := range sources {
 			if _, err := io.WriteString(w, style.Findings(s.found, s.config.Files)+summary(s)+"\n"); err != nil {
 				return err

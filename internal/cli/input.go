@@ -23,6 +23,7 @@ type source struct {
 	name   string // as given
 	config *config.Config
 	found  config.Findings
+	facts  *check.Facts
 	read   []string
 	passed []string // files of a folder that were passed over
 }
@@ -63,7 +64,8 @@ func readConfig(name string, with []string) (*source, error) {
 		return nil, unusable(err)
 	}
 	disk := inspect.Disk{Read: besides(paths[0]), Mode: modeBesides(paths[0])}
-	s.config, s.found = c, check.RunWith(c, found, inspect.Facts(c, disk, time.Now()))
+	s.facts = inspect.Facts(c, disk, time.Now())
+	s.config, s.found = c, check.RunWith(c, found, s.facts)
 	return s, nil
 }
 

@@ -3,6 +3,8 @@ package report
 import (
 	"encoding/xml"
 	"fmt"
+	"net/url"
+	"slices"
 
 	"kestrix/internal/core/check"
 	"kestrix/internal/core/config"
@@ -17,7 +19,7 @@ func SARIF(all config.Findings, version string) any {
 	}
 	rules := []object{}
 	index := map[string]int{}
-	for i, r := range check.Rules {
+	for i, r := range slices.Concat(check.Rules, check.LiveRules) {
 		index[r.ID] = i
 		o := object{"id": r.ID, "shortDescription": object{"text": r.Title}, "defaultConfiguration": object{"level": level(r.Severity)}}
 		if r.Why != "" {
@@ -42,7 +44,7 @@ func SARIF(all config.Findings, version string) any {
 		}
 		results = append(results, object{
 			"ruleId": f.ID, "ruleIndex": index[f.ID], "level": level(f.Severity), "message": object{"text": text},
-			"locations": []object{{"physicalLocation": object{"artifactLocation": object{"uri": f.Range.Filename}, "region": region}}},
+			"locations": []object{{"physicalLocation": object{"artifactLocation": object{"uri": (&url.URL{Path: f.Range.Filename}).String()}, "region": region}}},
 		})
 	}
 	return object{

@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"kestrix/internal/core/check"
@@ -25,6 +26,10 @@ func (s Style) Rule(r *check.Rule) string {
 		}
 	}
 	bad, good := r.Examples()
+	if bad == "" {
+		b.WriteString("\n  found by `kestrix check -live`, which looks at the machine\n")
+		return b.String()
+	}
 	fmt.Fprintf(&b, "\n  %s\n%s\n  %s\n%s", s.bold("found in"), indented(withoutWants(bad)), s.bold("clean"), indented(withoutWants(good)))
 	if r.Run != nil {
 		fmt.Fprintf(&b, "\n  to allow it on a line: # kestrix: allow %s because ...\n", r.ID)
@@ -74,12 +79,13 @@ var families = []family{
 	{"KX5", "Timeouts", "timeouts", "How long anybody waits for anybody."},
 	{"KX6", "Forwarding", "forwarding", "What becomes of a request on its way: who it is from, and what it asks for."},
 	{"KX7", "Security", "security", "Certificates, keys, passwords, and who may operate the proxy."},
+	{"KX8", "The machine", "machine", "What `kestrix check -live` finds by looking: names are looked up, backends connected to, probes run once, listeners bound."},
 	{"KX9", "Suppression", "suppression", "Comments that allow findings."},
 }
 
 func (f family) rules() []*check.Rule {
 	var out []*check.Rule
-	for _, r := range check.Rules {
+	for _, r := range slices.Concat(check.Rules, check.LiveRules) {
 		if strings.HasPrefix(r.ID, f.prefix) {
 			out = append(out, r)
 		}
@@ -100,8 +106,10 @@ func RulePages(note string) map[string]string {
 		for _, r := range f.rules() {
 			fmt.Fprintf(&index, "| [%s](rules/%s.md#%s) | %s | %s |\n", r.ID, f.file, strings.ToLower(r.ID), r.Severity, cell(r.Title))
 			bad, good := r.Examples()
-			fmt.Fprintf(&page, "\n## %s\n\n**%s**: %s.\n\nWhy it matters: %s.\n\nHow to mend it: %s.\n\nFound in:\n\n```hcl\n%s\n```\n\nClean:\n\n```hcl\n%s\n```\n",
-				r.ID, upperFirst(r.Severity.String()), r.Title, r.Why, r.Mend, withoutWants(bad), withoutWants(good))
+			fmt.Fprintf(&page, "\n## %s\n\n**%s**: %s.\n\nWhy it matters: %s.\n\nHow to mend it: %s.\n", r.ID, upperFirst(r.Severity.String()), r.Title, r.Why, r.Mend)
+			if bad != "" {
+				fmt.Fprintf(&page, "\nFound in:\n\n```hcl\n%s\n```\n\nClean:\n\n```hcl\n%s\n```\n", withoutWants(bad), withoutWants(good))
+			}
 		}
 		pages["rules/"+f.file+".md"] = page.String()
 	}

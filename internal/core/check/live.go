@@ -1,0 +1,45 @@
+package check
+
+import (
+	"time"
+
+	"github.com/hashicorp/hcl/v2"
+
+	"kestrix/internal/core/config"
+)
+
+// LiveRules are what `check -live` finds by looking at the machine. They have no
+// examples: what is found lies in the world and not in the text.
+var LiveRules = []*Rule{
+	{ID: "KX801", Severity: config.Error, Title: "a name that does not resolve",
+		Why: "its backend is down from the start, and the proxy goes on without it", Mend: "correct the name, or enter it where names are kept; from another machine the answer may differ"},
+	{ID: "KX802", Severity: config.Error, Title: "a backend that refuses connections",
+		Why: "nothing listens there: the application is not running, or on another port or address", Mend: "start it, or correct the address"},
+	{ID: "KX803", Severity: config.Error, Title: "a backend that is silent",
+		Why: "no answer at all comes back, as from behind a packet filter that drops, or from a machine that is off", Mend: "open the port in the filter, or correct the address"},
+	{ID: "KX804", Severity: config.Error, Title: "a backend that cannot be reached",
+		Why: "this machine has no way there, or the last router says that there is nobody", Mend: "a route to its network, or another address"},
+	{ID: "KX805", Severity: config.Error, Title: "a backend with which no connection can be made",
+		Why: "something listens, and then the handshake fails", Mend: "what the witness says"},
+	{ID: "KX806", Severity: config.Warning, Title: "a probe that fails now",
+		Why: "the proxy would take the backend out after as many of these as down_after says", Mend: "mend the backend, or ask what it really answers"},
+	{ID: "KX807", Severity: config.Warning, Title: "a listener that cannot be bound",
+		Why: "the proxy would not start; if it is in use by the proxy that is already running, all is well", Mend: "end what holds the address, or listen on another"},
+}
+
+// Seen is one thing that `check -live` looked at.
+type Seen struct {
+	Kind   string        // name, backend, probe, listener or certificate
+	Who    string        // such as booking.auk
+	What   string        // such as an address
+	Result string        // a word
+	Detail string        // what else there is to say
+	Took   time.Duration // 0 where it says nothing
+	Good   bool
+}
+
+// LiveFinding makes the finding of a rule of LiveRules.
+func LiveFinding(id string, at hcl.Range, message, witness string) config.Finding {
+	r := find(LiveRules, id)
+	return config.Finding{ID: r.ID, Severity: r.Severity, Range: at, Message: message, Why: r.Why, Witness: witness, Mend: r.Mend}
+}

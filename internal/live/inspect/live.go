@@ -1,0 +1,226 @@
+package inspect
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/hashicorp/hcl/v2"
+
+	"kestrix/internal/core/check"
+	"kestrix/internal/core/config"
+	"kestrix/internal/live/proxy"
+)
+
+// atOnce is how many things are tried at the same time.
+const atOnce = 256
+
+// Live looks at the machine: whether names resolve, backends answer, probes pass
+// and listeners can be bound. It gives what was seen, in the order of the
+// configuration, and what is wrong with it. When ctx ends, it gives what there
+// is so far.
+func Live(ctx context.Context, c *config.Config, facts *check.Facts, o proxy.Options) ([]check.Seen, config.Findings) {
+	l := &look{ctx: ctx, trial: proxy.NewTrial(o), room: make(chan struct{}, atOnce)}
+	l.names(c)
+	for _, u := range c.Upstreams {
+		for _, b := range u.Backends {
+			l.do(func() ([]check.Seen, config.Findings) { return l.backend(u, b) })
+		}
+	}
+	for _, f := range c.Frontends {
+		for _, a := range f.Listen {
+			l.do(func() ([]check.Seen, config.Findings) { return l.listener(f.Name, a) })
+		}
+	}
+	if c.Control != nil {
+		l.do(func() ([]check.Seen, config.Findings) { return l.listener("control", c.Control.Listen) })
+	}
+	l.wait.Wait()
+	var rows []check.Seen
+	var found config.Findings
+	for _, r := range l.results {
+		rows = append(rows, r.rows...)
+		found = append(found, r.found...)
+	}
+	return append(rows, certificates(c, facts)...), found
+}
+
+type look struct {
+	ctx     context.Context
+	trial   *proxy.Trial
+	wait    sync.WaitGroup
+	room    chan struct{}
+	results []*result
+}
+
+type result struct {
+	rows  []check.Seen
+	found config.Findings
+}
+
+// do tries something beside the others; its place among the results is that of
+// the call.
+func (l *look) do(f func() ([]check.Seen, config.Findings)) {
+	r := &result{}
+	l.results = append(l.results, r)
+	select {
+	case l.room <- struct{}{}:
+	case <-l.ctx.Done():
+		return
+	}
+	l.wait.Go(func() {
+		r.rows, r.found = f()
+		<-l.room
+	})
+}
+
+// names looks each name up once.
+func (l *look) names(c *config.Config) {
+	type use struct {
+		at  hcl.Range
+		who string
+	}
+	first := map[string]use{}
+	var order []string
+	add := func(a config.Address, at hcl.Range, who string) {
+		if _, isIP := a.IP(); isIP || a.Unix != "" {
+			return
+		}
+		if _, seen := first[a.Host]; !seen {
+			first[a.Host] = use{at, who}
+			order = append(order, a.Host)
+		}
+	}
+	for _, u := range c.Upstreams {
+		for _, b := range u.Backends {
+			add(b.Address, b.AddressAt, u.Name+"."+b.Name)
+		}
+	}
+	for _, f := range c.Frontends {
+		for _, a := range f.Listen {
+			add(a.Value, a.Range, f.Name)
+		}
+	}
+	for _, host := range order {
+		u := first[host]
+		l.do(func() ([]check.Seen, config.Findings) {
+			ctx, cancel := context.WithTimeout(l.ctx, 5*time.Second)
+			defer cancel()
+			began := time.Now()
+			addrs, err := l.trial.Lookup(ctx, host)
+			row := check.Seen{Kind: "name", Who: u.who, What: host, Took: time.Since(began), Good: true}
+			if err != nil || len(addrs) == 0 {
+				row.Good, row.Result, row.Detail = false, "unresolved", "it has no address"
+				if err != nil {
+					row.Detail = err.Error()
+				}
+				return []check.Seen{row}, config.Findings{check.LiveFinding("KX801", u.at, fmt.Sprintf("the name %s does not resolve", host), fmt.Sprintf("%s, after %s", row.Detail, round(row.Took)))}
+			}
+			row.Result = fmt.Sprintf("%d addresses", len(addrs))
+			if len(addrs) == 1 {
+				row.Result = "1 address"
+			}
+			row.Detail = strings.Join(addrs, ", ")
+			return []check.Seen{row}, nil
+		})
+	}
+}
+
+func (l *look) backend(u *config.Upstream, b config.Backend) ([]check.Seen, config.Findings) {
+	who := u.Name + "." + b.Name
+	took, err, probe, probing := l.trial.Backend(u, b)
+	row := check.Seen{Kind: "backend", Who: who, What: b.Address.String(), Result: "connects", Took: took, Good: true}
+	if u.TLS != nil {
+		row.Result = "connects, TLS"
+	}
+	if err != nil {
+		row.Good, row.Result, row.Detail = false, proxy.ConnectWord(err), err.Error()
+		id := map[string]string{"refused": "KX802", "silent": "KX803", "unreachable": "KX804"}[row.Result]
+		words := map[string]string{"refused": "refuses connections", "silent": "is silent", "unreachable": "cannot be reached", "failed": "cannot be connected with"}[row.Result]
+		switch row.Result {
+		case "unresolved":
+			row.Detail = "its name does not resolve"
+			return []check.Seen{row}, nil // that has a finding of its own
+		case "refused":
+			row.Detail = "nothing listens there"
+		case "silent":
+			row.Detail = fmt.Sprintf("no answer within %s, as behind a packet filter", u.Timeouts.Connect)
+		case "unreachable":
+			row.Detail = "there is no way to it from here"
+		default:
+			id = "KX805"
+		}
+		return []check.Seen{row}, config.Findings{check.LiveFinding(id, b.AddressAt, fmt.Sprintf("%s at %s %s", who, b.Address, words), fmt.Sprintf("connecting: %s, after %s", row.Detail, round(took)))}
+	}
+	rows := []check.Seen{row}
+	if probe == nil {
+		return rows, nil
+	}
+	p := check.Seen{Kind: "probe", Who: who, What: u.Probe.Kind, Result: "passes", Took: probing, Good: probe.Passed}
+	if u.Probe.Kind == "http" {
+		p.What = "GET " + u.Probe.Path
+	}
+	if r := probe.Report; r != nil {
+		p.Detail = fmt.Sprintf("it asks for %.0f%% of its weight", 100*r.Share)
+	}
+	if probe.Passed {
+		return append(rows, p), nil
+	}
+	p.Result, p.Detail = "fails", probe.Why
+	return append(rows, p), config.Findings{check.LiveFinding("KX806", b.AddressAt, fmt.Sprintf("the probe of %s fails", who), fmt.Sprintf("%s: %s, after %s", p.What, probe.Why, round(probing)))}
+}
+
+func (l *look) listener(who string, a config.Placed[config.Address]) ([]check.Seen, config.Findings) {
+	row := check.Seen{Kind: "listener", Who: who, What: a.Value.String(), Result: "free", Good: true}
+	if err := l.trial.Listener(a.Value); err != nil {
+		why := strings.TrimPrefix(err.Error(), a.Value.String()+" cannot be listened on: ")
+		row.Good, row.Result, row.Detail = false, "taken", why
+		return []check.Seen{row}, config.Findings{check.LiveFinding("KX807", a.Range, fmt.Sprintf("%s cannot be listened on", a.Value), why)}
+	}
+	return []check.Seen{row}, nil
+}
+
+// certificates tells how long each holds; what is wrong with one is a finding of
+// the rules.
+func certificates(c *config.Config, facts *check.Facts) []check.Seen {
+	var rows []check.Seen
+	for _, p := range check.Pairs(c) {
+		f, ok := facts.Pairs[check.PairName{Certificate: p.Certificate.Value, Key: p.Key.Value}]
+		if !ok {
+			continue
+		}
+		row := check.Seen{Kind: "certificate", Who: "upstream", What: p.Certificate.Value}
+		if p.Frontend != nil {
+			row.Who = p.Frontend.Name
+		}
+		left := f.Until.Sub(facts.Now)
+		switch {
+		case f.Unreadable != "":
+			row.Result, row.Detail = "unusable", f.Unreadable
+		case f.Mismatch != "":
+			row.Result, row.Detail = "mismatched", "its key is another's"
+		case left < 0:
+			row.Result, row.Detail = "expired", "on "+f.Until.UTC().Format("2006-01-02")
+		case facts.Now.Before(f.From):
+			row.Result, row.Detail = "too early", "from "+f.From.UTC().Format("2006-01-02")
+		default:
+			row.Result, row.Good = "holds", true
+			row.Detail = fmt.Sprintf("until %s, %d days; for %s", f.Until.UTC().Format("2006-01-02"), int(left.Hours()/24), strings.Join(f.Names, ", "))
+		}
+		rows = append(rows, row)
+	}
+	return rows
+}
+
+// round keeps two digits or so of a time.
+func round(d time.Duration) time.Duration {
+	switch {
+	case d > time.Second:
+		return d.Round(100 * time.Millisecond)
+	case d > 10*time.Millisecond:
+		return d.Round(time.Millisecond)
+	}
+	return d.Round(10 * time.Microsecond)
+}

@@ -1,0 +1,130 @@
+package inspect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"strings"
+	"syscall"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/live/proxy"
+)
+
+const text = `frontend "web" {
+  listen = ["127.0.0.1:8080", "127.0.0.1:8081"]
+  tls {
+    certificate = "gone.pem"
+    key         = "gone.key"
+  }
+  route "all" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = {
+    auk    = "192.0.2.1:80"
+    gannet = "192.0.2.2:80"
+    petrel = "192.0.2.3:80"
+    skua   = "nowhere.invalid:80"
+    shag   = "birds.example:80"
+    fulmar = "192.0.2.4:80"
+  }
+  probe "self-report" {
+    timeout = "1s"
+  }
+  timeouts {
+    connect = "300ms"
+  }
+}
+`
+
+// Every way in which a backend can fail is told apart in words, and each has its
+// finding at its place.
+func TestWhatIsSeenOfTheMachine(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		c, found, err := config.Read([]config.File{{Name: "t.hcl", Source: []byte(text)}})
+		require.NoError(t, err)
+		require.Empty(t, found)
+		o := proxy.Options{
+			Dial: func(ctx context.Context, _, address string) (net.Conn, error) {
+				switch address {
+				case "192.0.2.1:80":
+					return nil, &net.OpError{Op: "dial", Err: syscall.ECONNREFUSED}
+				case "192.0.2.2:80":
+					<-ctx.Done()
+					return nil, ctx.Err()
+				case "192.0.2.3:80":
+					return nil, &net.OpError{Op: "dial", Err: syscall.EHOSTUNREACH}
+				case "nowhere.invalid:80":
+					return nil, &net.DNSError{Err: "no such host", Name: "nowhere.invalid", IsNotFound: true}
+				case "birds.example:80":
+					here, there := net.Pipe()
+					go func() {
+						_, _ = there.Write([]byte("state=draining share=40\n"))
+						there.Close()
+					}()
+					return here, nil
+				}
+				here, there := net.Pipe()
+				there.Close()
+				return here, nil
+			},
+			Lookup: func(_ context.Context, host string) ([]netip.Addr, error) {
+				if host == "birds.example" {
+					return []netip.Addr{netip.MustParseAddr("192.0.2.7"), netip.MustParseAddr("2001:db8::7")}, nil
+				}
+				time.Sleep(20 * time.Millisecond)
+				return nil, &net.DNSError{Err: "no such host", Name: host, IsNotFound: true}
+			},
+			Listen: func(_, address string) (net.Listener, error) {
+				if address == "127.0.0.1:8081" {
+					return nil, &net.OpError{Op: "listen", Err: syscall.EADDRINUSE}
+				}
+				return closer{}, nil
+			},
+			ReadFile: func(string) ([]byte, error) { return nil, os.ErrNotExist },
+		}
+		facts := Facts(c, Disk{Read: func(string) ([]byte, error) { return nil, errors.New("no such file or directory") }}, time.Now())
+		rows, findings := Live(t.Context(), c, facts, o)
+		var got []string
+		for _, r := range rows {
+			got = append(got, strings.Join([]string{r.Kind, r.Who, r.What, r.Result, r.Detail, fmt.Sprint(r.Good)}, " | "))
+		}
+		assert.Equal(t, []string{
+			"name | app.skua | nowhere.invalid | unresolved | the name nowhere.invalid does not resolve | false",
+			"name | app.shag | birds.example | 2 addresses | 192.0.2.7, 2001:db8::7 | true",
+			"backend | app.auk | 192.0.2.1:80 | refused | nothing listens there | false",
+			"backend | app.gannet | 192.0.2.2:80 | silent | no answer within 300ms, as behind a packet filter | false",
+			"backend | app.petrel | 192.0.2.3:80 | unreachable | there is no way to it from here | false",
+			"backend | app.skua | nowhere.invalid:80 | unresolved | its name does not resolve | false",
+			"backend | app.shag | birds.example:80 | connects |  | true",
+			"probe | app.shag | self-report | passes | it asks for 40% of its weight | true",
+			"backend | app.fulmar | 192.0.2.4:80 | connects |  | true",
+			"probe | app.fulmar | self-report | fails | it said nothing | false",
+			"listener | web | 127.0.0.1:8080 | free |  | true",
+			"listener | web | 127.0.0.1:8081 | taken | the address is in use by another process | false",
+			"certificate | web | gone.pem | unusable | no such file or directory | false",
+		}, got)
+		var ids []string
+		for _, f := range findings {
+			ids = append(ids, fmt.Sprintf("%d %s", f.Range.Start.Line, f.ID))
+		}
+		assert.Equal(t, []string{"16 KX801", "13 KX802", "14 KX803", "15 KX804", "18 KX806", "2 KX807"}, ids)
+		assert.Contains(t, findings[0].Witness, "after 20ms")
+		assert.Contains(t, findings[2].Witness, "after 300ms")
+	})
+}
+
+type closer struct{ net.Listener }
+
+func (closer) Close() error { return nil }

@@ -1,0 +1,82 @@
+package proxy
+
+import (
+	"context"
+	"errors"
+	"net"
+	"syscall"
+	"time"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/upstream"
+)
+
+// Trial tries single things out as a proxy would do them, without serving.
+type Trial struct{ p *Proxy }
+
+// NewTrial makes one; of the options, Dial, Listen, Lookup and ReadFile count.
+func NewTrial(o Options) *Trial { return &Trial{New(o)} }
+
+// Backend tries one backend of an upstream: whether it can be connected to,
+// with how long that took, and what its probe says; the probe is nil if there is
+// none or no connection could be made.
+func (t *Trial) Backend(u *config.Upstream, b config.Backend) (took time.Duration, connecting error, probe *upstream.Probe, probing time.Duration) {
+	secure, err := t.p.upstreamTLS(u.TLS)
+	if err != nil {
+		return 0, err, nil, 0
+	}
+	x := newBackend(t.p, b, u, secure)
+	began := time.Now()
+	c, err := x.connect(context.Background(), "", "")
+	took = time.Since(began)
+	if err != nil {
+		return took, err, nil, 0
+	}
+	c.Close()
+	if u.Probe == nil {
+		return took, nil, nil, 0
+	}
+	began = time.Now()
+	r := probeOnce(x, u.Probe)
+	return took, nil, &r, time.Since(began)
+}
+
+// Listener says why an address cannot be listened on, nil if it can.
+func (t *Trial) Listener(a config.Address) error {
+	s, err := t.p.listen(a)
+	if err != nil {
+		return err
+	}
+	return s.listener.Close()
+}
+
+// Lookup gives the addresses of a name as text.
+func (t *Trial) Lookup(ctx context.Context, host string) ([]string, error) {
+	found, err := t.p.o.Lookup(ctx, host)
+	if err != nil {
+		return nil, plainError(err)
+	}
+	var out []string
+	for _, a := range found {
+		out = append(out, a.Unmap().String())
+	}
+	return out, nil
+}
+
+// ConnectWord tells the ways apart in which connecting fails: "refused",
+// "silent", "unreachable", "unresolved", or "failed" for any other, such as TLS.
+func ConnectWord(err error) string {
+	var de *dialError
+	var dns *net.DNSError
+	switch {
+	case errors.As(err, &dns):
+		return "unresolved"
+	case errors.Is(err, syscall.ECONNREFUSED), errors.Is(err, syscall.ENOENT):
+		return "refused"
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTDOWN):
+		return "unreachable"
+	case errors.As(err, &de) && de.timeout:
+		return "silent"
+	}
+	return "failed"
+}
