@@ -21,16 +21,19 @@ An ADDRESS is host:port, [v6]:port or unix:/path; NAME=ADDRESS names the backend
 
   kestrix new 127.0.0.1:9001 127.0.0.1:9002 -o first.hcl
   kestrix new -sticky cookie -host tickets.tern.example 127.0.0.1:9001 127.0.0.1:9002
-  kestrix new auk=192.0.2.11:8080 gannet=192.0.2.12:8080 -listen 0.0.0.0:8080`,
+  kestrix new auk=192.0.2.11:8080 gannet=192.0.2.12:8080 -listen 0.0.0.0:8443 -tls tickets.pem,tickets.key
+  kestrix new -tcp 127.0.0.1:7001 127.0.0.1:7002 -listen 0.0.0.0:7000`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			file := fs.String("o", "", "write to `FILE` instead of stdout; an existing one is not replaced")
 			listen := fs.String("listen", "127.0.0.1:8080", "`ADDRESS` to listen on")
 			name := fs.String("name", "app", "`NAME` of the upstream")
 			sticky := fs.String("sticky", "", "keep each client on one backend `BY` cookie or address")
+			tcp := fs.Bool("tcp", false, "carry bytes without looking into them, instead of http")
+			tls := fs.String("tls", "", "end TLS with these files: `CERTIFICATE,KEY`")
 			var hosts list
-			fs.Var(&hosts, "host", "serve only this `HOST`; may be repeated, * is one label")
+			fs.Var(&hosts, "host", "serve only this `HOST`; may be repeated, * is one label; with -tcp the name in the TLS handshake")
 			return func(_ context.Context, env *Env, args []string) error {
-				text, err := firstConfig(args, wishes{*listen, *name, *sticky, hosts})
+				text, err := firstConfig(args, wishes{*listen, *name, *sticky, *tls, *tcp, hosts})
 				if err != nil {
 					return err
 				}
@@ -58,8 +61,9 @@ An ADDRESS is host:port, [v6]:port or unix:/path; NAME=ADDRESS names the backend
 
 // wishes are what the flags of new say.
 type wishes struct {
-	listen, name, sticky string
-	hosts                []string
+	listen, name, sticky, tls string
+	tcp                       bool
+	hosts                     []string
 }
 
 // route writes the route of a first configuration.
@@ -76,15 +80,110 @@ func (w *wishes) route() string {
 	for _, h := range w.hosts {
 		quoted = append(quoted, strconv.Quote(h))
 	}
+	what, other := "host", "answered with 404"
+	if w.tcp {
+		what, other = "sni", "closed"
+	}
 	return fmt.Sprintf(`  # Routes are tried in order and the first that fits decides. What asks for
-  # another host fits none and is answered with 404.
+  # another host fits none and is %s.
   route "site" {
     when {
-      host = [%s]
+      %s = [%s]
     }
     send_to = upstream.%s
   }
-`, strings.Join(quoted, ", "), w.name)
+`, other, what, strings.Join(quoted, ", "), w.name)
+}
+
+// front writes what stands between the listeners and the routes.
+func (w *wishes) front() (string, error) {
+	var b strings.Builder
+	if w.tcp {
+		b.WriteString(`
+  # Bytes are carried both ways without looking into them.
+  protocol = "tcp"
+`)
+	}
+	if w.tls != "" {
+		certificate, key, ok := strings.Cut(w.tls, ",")
+		if !ok || certificate == "" || key == "" {
+			return "", usage("-tls wants two files, as in -tls tickets.pem,tickets.key")
+		}
+		fmt.Fprintf(&b, `
+  # TLS ends here. A certificate holds its chain, the site's own first; the key
+  # is readable by the proxy only. Paths are relative to this file.
+  tls {
+    certificate = %q
+    key         = %q
+  }
+`, certificate, key)
+	}
+	return b.String(), nil
+}
+
+// probe writes the health check.
+func (w *wishes) probe() string {
+	if w.tcp {
+		return `
+  # Passes as long as the port is open. If the backends can say how they are, let
+  # them: probe "self-report" reads a line such as state=up share=100.
+  probe "tcp" {
+    every      = "3s" # a failed backend is found after two of these
+    timeout    = "1s" # shorter than every, so that no probe is left out
+    down_after = 2    # one failure may be chance
+    up_after   = 3    # come back slower than leave
+  }
+`
+	}
+	return `
+  # Asks the application itself. A probe of kind "tcp" would pass as long as the
+  # port is open, even while nothing is answered. Let the path touch what a
+  # request needs (its database, say), but not be a page that customers use.
+  probe "http" {
+    path       = "/ready"
+    every      = "3s" # a failed backend is found after two of these
+    timeout    = "1s" # shorter than every, so that no probe is left out
+    down_after = 2    # one failure may be chance
+    up_after   = 3    # come back slower than leave
+  }
+`
+}
+
+// retry writes what is repeated, and the timeouts.
+func (w *wishes) retry(backends int) string {
+	keep := "another backend is there for what one cannot take"
+	if backends == 1 {
+		keep = "with one backend only a passing failure can be mended"
+	}
+	if w.tcp {
+		return fmt.Sprintf(`
+  # Connects once more where connecting failed;
+  # %s.
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
+
+  timeouts {
+    connect = "1s"  # a backend in the same house answers in milliseconds
+    idle    = "10m" # on which nothing moves; above what clients keep quiet for
+  }
+`, keep)
+	}
+	return fmt.Sprintf(`
+  # Repeats what failed, where that is safe: connecting for every request, the
+  # rest only for those that may be sent twice (GET, PUT, DELETE ...);
+  # %s.
+  retry {
+    attempts = 2
+    on       = ["connect", "reset", "502", "503"]
+  }
+
+  timeouts {
+    connect = "1s"  # a backend in the same house answers in milliseconds
+    answer  = "30s" # as long as your slowest page may take
+  }
+`, keep)
 }
 
 // stickyBlock writes the session setting, empty for none.
@@ -101,6 +200,9 @@ func (w *wishes) stickyBlock() (string, error) {
   }
 `, nil
 	case "cookie":
+		if w.tcp {
+			return "", usage("-sticky cookie needs http: tcp has no cookies; -sticky address goes by the client's address")
+		}
 		return fmt.Sprintf(`
   # A client keeps its backend, by a cookie that tells nothing of it. The secret
   # was made for this file: keep it to the proxies, the same on each.
@@ -151,15 +253,15 @@ func firstConfig(args []string, w wishes) (string, error) {
 		seen[backend], seen[addr.String()] = true, true
 		fmt.Fprintf(&backends, "    %s = %q\n", backend, addr)
 	}
-	keep := "another backend is there for what one cannot take"
-	if len(args) == 1 {
-		keep = "with one backend only a passing failure can be mended"
-	}
 	sticky, err := w.stickyBlock()
 	if err != nil {
 		return "", err
 	}
-	text := fmt.Sprintf(first, listenComment(l), l, w.route(), name, backends.String(), sticky, keep)
+	front, err := w.front()
+	if err != nil {
+		return "", err
+	}
+	text := fmt.Sprintf(first, listenComment(l), l, front, w.route(), name, backends.String(), w.probe(), sticky, w.retry(len(args)))
 	// What is written must be what check takes.
 	_, found, err := config.Read([]config.File{{Name: "new", Source: []byte(text)}})
 	if err != nil {
@@ -191,7 +293,7 @@ const first = `# A first configuration. Every line says why it is there; change 
 frontend "web" {
   # %s
   listen = ["%s"]
-
+%s
 %s}
 
 upstream "%s" {
@@ -200,31 +302,7 @@ upstream "%s" {
 
   backends = {
 %s  }
-
-  # Asks the application itself. A probe of kind "tcp" would pass as long as the
-  # port is open, even while nothing is answered. Let the path touch what a
-  # request needs (its database, say), but not be a page that customers use.
-  probe "http" {
-    path       = "/ready"
-    every      = "3s" # a failed backend is found after two of these
-    timeout    = "1s" # shorter than every, so that no probe is left out
-    down_after = 2    # one failure may be chance
-    up_after   = 3    # come back slower than leave
-  }
-%s
-  # Repeats what failed, where that is safe: connecting for every request, the
-  # rest only for those that may be sent twice (GET, PUT, DELETE ...);
-  # %s.
-  retry {
-    attempts = 2
-    on       = ["connect", "reset", "502", "503"]
-  }
-
-  timeouts {
-    connect = "1s"  # a backend in the same house answers in milliseconds
-    answer  = "30s" # as long as your slowest page may take
-  }
-}
+%s%s%s}
 
 # One line per request on stdout; kestrix replay reads it again as a trace.
 access_log {

@@ -17,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -79,6 +80,31 @@ func checked(t *testing.T, args ...string) ([]foundJSON, int) {
 	return all.Findings, code
 }
 
+// certificatePair NAME writes NAME.pem and NAME.key, a certificate and its key.
+func certificatePair(ts *testscript.TestScript, neg bool, args []string) {
+	certificate, key := issue(failing{ts}, args, time.Now().Add(-time.Hour), time.Now().AddDate(1, 0, 0))
+	ts.Check(os.WriteFile(ts.MkAbs(args[0]+".pem"), certificate, 0o644))
+	ts.Check(os.WriteFile(ts.MkAbs(args[0]+".key"), key, 0o600))
+}
+
+// failing lets require fail a script.
+type failing struct{ ts *testscript.TestScript }
+
+func (f failing) Errorf(format string, args ...any) { f.ts.Fatalf(format, args...) }
+func (f failing) FailNow()                          { f.ts.Fatalf("failed") }
+
+// issue makes a certificate of its own authority, and its key, as PEM.
+func issue(t require.TestingT, names []string, from, until time.Time) (certificate, key []byte) {
+	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), DNSNames: names, NotBefore: from, NotAfter: until, IsCA: true, BasicConstraintsValid: true}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, &k.PublicKey, k)
+	require.NoError(t, err)
+	private, err := x509.MarshalPKCS8PrivateKey(k)
+	require.NoError(t, err)
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})
+}
+
 // writeFacts makes the files that the comments of an example describe.
 func writeFacts(t *testing.T, dir, text string) {
 	now := time.Now()
@@ -98,18 +124,11 @@ func writeFacts(t *testing.T, dir, text string) {
 			require.NoError(t, err)
 			return now.AddDate(0, 0, days).Add(-time.Minute)
 		}
-		k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-		require.NoError(t, err)
-		template := &x509.Certificate{SerialNumber: big.NewInt(1), DNSNames: strings.Split(opts["names"], ","), NotBefore: at("from"), NotAfter: at("until")}
-		der, err := x509.CreateCertificate(rand.Reader, template, template, &k.PublicKey, k)
-		require.NoError(t, err)
+		certificate, private := issue(t, strings.Split(opts["names"], ","), at("from"), at("until"))
 		if opts["key"] == "other" {
-			k, err = ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-			require.NoError(t, err)
+			_, private = issue(t, []string{"other"}, at("from"), at("until"))
 		}
-		private, err := x509.MarshalPKCS8PrivateKey(k)
-		require.NoError(t, err)
-		require.NoError(t, os.WriteFile(filepath.Join(dir, words[2]), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, words[2]), certificate, 0o644))
 		if len(words) > 3 && !strings.Contains(words[3], "=") {
 			key := filepath.Join(dir, words[3])
 			_ = os.Remove(key) // of the other example
@@ -118,7 +137,7 @@ func writeFacts(t *testing.T, dir, text string) {
 			}
 			mode, err := strconv.ParseUint(opts["mode"], 8, 32)
 			require.NoError(t, err)
-			require.NoError(t, os.WriteFile(key, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private}), os.FileMode(mode)))
+			require.NoError(t, os.WriteFile(key, private, os.FileMode(mode)))
 			require.NoError(t, os.Chmod(key, os.FileMode(mode)))
 		}
 	}

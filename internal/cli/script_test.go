@@ -3,6 +3,8 @@ package cli
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -58,7 +60,7 @@ func TestScripts(t *testing.T) {
 			})
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
-			"exits": exits, "ports": ports, "ask": askFor, "await": await, "flood": flood, "make": makeFile, "lines": lines, "same": same, "hup": hup,
+			"exits": exits, "ports": ports, "ask": askFor, "await": await, "flood": flood, "make": makeFile, "lines": lines, "same": same, "hup": hup, "pair": certificatePair,
 		},
 	})
 }
@@ -108,7 +110,7 @@ func ports(ts *testscript.TestScript, neg bool, args []string) {
 	}
 }
 
-// ask [-jar] TIMES METHOD URL asks like a plain client, one after the other, and
+// ask [-jar] [-ca FILE] TIMES METHOD URL asks like a plain client, one after the other, and
 // writes status and first line of each answer to the file answers; -jar keeps
 // cookies.
 func askFor(ts *testscript.TestScript, neg bool, args []string) {
@@ -117,6 +119,20 @@ func askFor(ts *testscript.TestScript, neg bool, args []string) {
 		jar, err := cookiejar.New(nil)
 		ts.Check(err)
 		client.Jar, args = jar, args[1:]
+	}
+	if args[0] == "-ca" { // names are taken to be on this machine
+		pool := x509.NewCertPool()
+		if !pool.AppendCertsFromPEM([]byte(ts.ReadFile(args[1]))) {
+			ts.Fatalf("%s holds no certificate", args[1])
+		}
+		client.Transport = &http.Transport{
+			DisableKeepAlives: true, TLSClientConfig: &tls.Config{RootCAs: pool}, ForceAttemptHTTP2: true,
+			DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
+				_, port, _ := net.SplitHostPort(address)
+				return new(net.Dialer).DialContext(ctx, network, "127.0.0.1:"+port)
+			},
+		}
+		args = args[2:]
 	}
 	times, err := strconv.Atoi(args[0])
 	ts.Check(err)

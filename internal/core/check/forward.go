@@ -169,6 +169,21 @@ var forwardRules = []*Rule{
 			}
 		},
 	},
+	{
+		ID: "KX608", Severity: config.Warning, Title: "TLS within TLS",
+		Why:  "a tcp frontend that does not end TLS passes the client's own through; an upstream that speaks TLS wraps it once more, and the backend finds TLS where it expects bytes",
+		Mend: "leave tls out of the upstream, or end TLS in the frontend",
+		Run: func(p *Pass) {
+			for _, f := range p.Config.Frontends {
+				for _, r := range f.Routes {
+					u := p.Config.Upstream(r.SendTo.Value)
+					if f.Protocol == "tcp" && f.TLS == nil && len(r.When.SNI) > 0 && u != nil && u.TLS != nil {
+						p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q passes TLS through to %q, which wraps it once more", r.Name, u.Name), Witness: "the client's handshake is the first that the backend reads after its own"})
+					}
+				}
+			}
+		},
+	},
 }
 
 // rewrites calls f for each route that changes paths.
