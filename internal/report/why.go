@@ -11,7 +11,7 @@ import (
 func (s Style) Why(request string, a *study.Answer) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s\n\n", s.bold(request))
-	fmt.Fprintf(&b, "frontend  %s\n", s.bold(a.Frontend))
+	fmt.Fprintf(&b, "frontend  %s, on %s\n", s.bold(a.Frontend), a.Listener)
 	for _, r := range a.Routes {
 		word := "passes "
 		if r.Fits {

@@ -190,3 +190,23 @@ func TestBackendsThatAreOurselves(t *testing.T) {
 		assert.Equal(t, c.want, reaches(to, l), "%s to %s", c.to, c.listener)
 	}
 }
+
+// FuzzRules holds whatever can be read against every rule.
+func FuzzRules(f *testing.F) {
+	for _, r := range Rules {
+		bad, good := r.Examples()
+		f.Add([]byte(bad))
+		f.Add([]byte(good))
+	}
+	f.Fuzz(func(t *testing.T, src []byte) {
+		c, reading, err := config.Read([]config.File{{Name: "f.hcl", Source: src}})
+		if err != nil {
+			return
+		}
+		for _, x := range RunWith(c, reading, factsOf(string(src))) {
+			if x.Range.Start.Line < 1 || x.Message == "" || Find(x.ID) == nil {
+				t.Fatalf("a finding without place, words or rule: %+v", x)
+			}
+		}
+	})
+}

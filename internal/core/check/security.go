@@ -19,7 +19,7 @@ var securityRules = []*Rule{
 		Why:  "whoever can reach the address could take backends out; so nobody is answered there",
 		Mend: "listen = \"unix:/run/kestrix.sock\", or a user block for each who may ask",
 		Run: func(p *Pass) {
-			if c := p.Config.Control; c != nil && len(c.Users) == 0 && !p.local(c.Listen.Value) {
+			if c := p.Config.Control; c != nil && c.Listen.Value != (config.Address{}) && len(c.Users) == 0 && !p.local(c.Listen.Value) {
 				p.Report(Finding{
 					Range: c.Listen.Range, Message: fmt.Sprintf("control listens on %s and has no users", c.Listen.Value),
 					Witness: "GET /status is answered with 403, whoever asks",
@@ -50,7 +50,7 @@ var securityRules = []*Rule{
 		Why:  "HTTP Basic sends the password with each request, and anybody on the way can read it",
 		Mend: "tls { ... } in control, or a unix socket or loopback address",
 		Run: func(p *Pass) {
-			if c := p.Config.Control; c != nil && len(c.Users) > 0 && c.TLS == nil && !p.local(c.Listen.Value) {
+			if c := p.Config.Control; c != nil && c.Listen.Value != (config.Address{}) && len(c.Users) > 0 && c.TLS == nil && !p.local(c.Listen.Value) {
 				p.Report(Finding{Range: c.Listen.Range, Message: fmt.Sprintf("control listens on %s without TLS", c.Listen.Value), Witness: "each request carries user and password in base64, which is no cipher"})
 			}
 		},

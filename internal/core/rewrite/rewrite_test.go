@@ -1,7 +1,9 @@
 package rewrite
 
 import (
+	"net/netip"
 	"net/url"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -27,6 +29,24 @@ func TestPaths(t *testing.T) {
 		assert.Equal(t, c.to, Path(&config.Rewrite{DropPrefix: c.drop, Prepend: c.prepend}, c.from), "%+v", c)
 	}
 	assert.Equal(t, "/a", Path(nil, "/a"))
+	substitute := &config.Rewrite{DropPrefix: "/app", Prepend: "/v2", Substitute: []config.Substitution{
+		{Pattern: regexp.MustCompile("^(?:/seat/([0-9]+)(/.*)?)$"), With: "/seats/${1}$2"},
+		{Pattern: regexp.MustCompile("^(?:/seat/.*)$"), With: "/odd"},
+	}}
+	for from, to := range map[string]string{
+		"/app/seat/7": "/v2/seats/7", "/seat/7/plan": "/v2/seats/7/plan", "/app/seat/x": "/v2/odd", "/app/other/seat/7": "/v2/other/seat/7",
+	} {
+		assert.Equal(t, to, Path(substitute, from), "the first that fits counts, and it must fit the whole path")
+	}
+}
+
+func TestEditsForCertainClientsOnly(t *testing.T) {
+	e := &config.FieldEdits{Set: []config.FieldValue{{Name: "X-Served-By", Value: "{backend}"}}, Clients: []netip.Prefix{netip.MustParsePrefix("203.0.113.0/24"), netip.MustParsePrefix("2001:db8::/32")}}
+	for client, want := range map[string]string{"203.0.113.9": "auk", "2001:db8::1": "auk", "::ffff:203.0.113.9": "auk", "198.51.100.1": "", "-": "", "": ""} {
+		h := map[string][]string{}
+		Fields(h, e, &Facts{Backend: "auk", Client: client})
+		assert.Equal(t, want, strings.Join(h["X-Served-By"], ""), client)
+	}
 }
 
 var hosts = Hosts{Client: "tickets.tern.example:8443", Backend: "app.inside.example", Address: "192.0.2.1:80", Scheme: "https"}

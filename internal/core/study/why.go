@@ -39,6 +39,7 @@ type Question struct {
 // Answer is where it goes. The keys are documented and stable.
 type Answer struct {
 	Frontend   string       `json:"frontend"`
+	Listener   string       `json:"listener"`
 	Route      string       `json:"route"`
 	Upstream   string       `json:"upstream"`
 	Backend    string       `json:"backend"`
@@ -115,7 +116,7 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 	if err != nil {
 		return nil, err
 	}
-	a := &Answer{Frontend: f.Name, Considered: []Considered{}, Routes: []RouteStep{}, Series: []Pick{}}
+	a := &Answer{Frontend: f.Name, Listener: listener(f, q.Port), Considered: []Considered{}, Routes: []RouteStep{}, Series: []Pick{}}
 	client := trace.CanonicalClient(q.Client)
 	addr, err := netip.ParseAddr(client)
 	if err != nil {
@@ -171,7 +172,7 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 		now := tick.Time(0).Add(time.Duration(n) * time.Millisecond)
 		before := core.Members(now)
 		v := core.Choose(now, &req, &at)
-		p := Pick{Reason: core.ReasonWord(v.Reason), Why: sentence(core, v)}
+		p := Pick{Reason: core.ReasonWord(v.Reason), Why: sentence(core, key, v)}
 		if v.Backend != upstream.None {
 			b := core.Backend(v.Backend)
 			p.Backend, p.Address = b.Name, b.Address.String()
@@ -240,8 +241,22 @@ func frontend(c *config.Config, q Question) (*config.Frontend, error) {
 	return nil, fmt.Errorf("several frontends could take it; say which with -frontend: %s", strings.Join(names, ", "))
 }
 
+// listener gives the address of a frontend that a port belongs to; the first, if
+// it belongs to none, as when a question names no port.
+func listener(f *config.Frontend, port int) string {
+	for _, l := range f.Listen {
+		if l.Value.Port == port && port != 0 {
+			return l.Value.String()
+		}
+	}
+	if len(f.Listen) == 0 {
+		return ""
+	}
+	return f.Listen[0].Value.String()
+}
+
 // sentence words why a backend was chosen.
-func sentence(core *upstream.Upstream, v upstream.Verdict) string {
+func sentence(core *upstream.Upstream, key uint64, v upstream.Verdict) string {
 	cfg := core.Config()
 	switch v.Reason {
 	case upstream.KeptSeat:
@@ -268,7 +283,7 @@ func sentence(core *upstream.Upstream, v upstream.Verdict) string {
 		case "random":
 			why = "drawn at random, in proportion to weight"
 		case "hash":
-			why = "the client's address falls to it on the ring"
+			why = fmt.Sprintf("the client's address stands at %.1f%% of the ring, and the next point is one of its own", 100*float64(key)/(1<<64))
 		default:
 			why = cfg.Algorithm
 		}

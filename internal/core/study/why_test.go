@@ -1,12 +1,16 @@
 package study
 
 import (
+	"fmt"
+	"os"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/upstream"
 )
 
 const two = `frontend "web" {
@@ -51,7 +55,7 @@ func TestWhy(t *testing.T) {
 	a, err := ask(Question{Port: 8080, Times: 4})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"web", "seats", "app"}, []string{a.Frontend, a.Route, a.Upstream})
-	assert.Equal(t, "the client's address falls to it on the ring", a.Reason)
+	assert.Regexp(t, `^the client.s address stands at [0-9.]+% of the ring`, a.Reason)
 	for _, p := range a.Series {
 		assert.Equal(t, a.Backend, p.Backend, "the same client, the same backend")
 	}
@@ -84,4 +88,42 @@ func TestDraw(t *testing.T) {
 	assert.Equal(t, []string{"no probe"}, p.Upstreams[0].Settings)
 	assert.Equal(t, PictureBackend{"gannet", "127.0.0.1:9002", 1, 0.5, 0, ""}, p.Upstreams[0].Backends[1])
 	assert.Zero(t, p.Upstreams[1].Backends[0].Share, "a weight of 0, and no division by it")
+}
+
+// TestTheWorkedExampleOfFailover holds the table of docs/failover.md to the
+// program.
+func TestTheWorkedExampleOfFailover(t *testing.T) {
+	src, err := os.ReadFile("../../../examples/harbour/quays.hcl")
+	require.NoError(t, err)
+	c, found, err := config.Read([]config.File{{Name: "quays.hcl", Source: src}})
+	require.NoError(t, err)
+	require.Empty(t, found)
+	page, err := os.ReadFile("../../../docs/failover.md")
+	require.NoError(t, err)
+	rows := 0
+	for _, line := range strings.Split(string(page), "\n") {
+		cells := strings.Split(line, "|")
+		if len(cells) != 8 || !strings.Contains(cells[4], "%") {
+			continue
+		}
+		rows++
+		core := upstream.New(0, c.Upstreams[0], 1)
+		if out := strings.TrimSpace(cells[1]); out != "nobody" {
+			for name := range strings.SplitSeq(out, ",") {
+				id, ok := core.Lookup(strings.TrimSpace(name))
+				require.True(t, ok, name)
+				core.Operate(0, id, upstream.Park, 0)
+			}
+		}
+		var shares []string
+		for _, g := range core.Shares() {
+			shares = append(shares, fmt.Sprintf("%.1f %%", 100*g.Share))
+		}
+		var want []string
+		for _, cell := range cells[4:7] {
+			want = append(want, strings.TrimSpace(cell))
+		}
+		assert.Equal(t, want, shares, line)
+	}
+	assert.Equal(t, 5, rows)
 }

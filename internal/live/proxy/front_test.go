@@ -8,6 +8,7 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"io"
 	"log"
@@ -279,13 +280,24 @@ func TestTLSWithBackends(t *testing.T) {
 			{"ca = \"app.inside.example.pem\"", false, "down"},
 			{"ca = \"other.example.pem\"\n name = \"app.inside.example\"", false, "down"},
 			{"verify = false", true, "up"},
+			{"verify = false\n certificate = \"other.example.pem\"\n key = \"other.example.key\"", true, "up"},
 		} {
 			w := withFiles(t, has, front+"upstream \"app\" {\n backends = { a = \"192.0.2.1:443\" }\n when_all_down = \"try-anyway\"\n probe \"http\" {\n every = \"1s\"\n }\n tls {\n"+c.settings+"\n}\n}\n")
 			l, err := w.net.listen("tcp", "192.0.2.1:443")
 			require.NoError(t, err)
 			s := &http.Server{ErrorLog: log.New(io.Discard, "", 0), Handler: http.HandlerFunc(func(out http.ResponseWriter, r *http.Request) { _, _ = io.WriteString(out, "safe") })}
 			w.backends["tls"] = s
-			go func() { _ = s.Serve(tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}})) }()
+			go func() {
+				_ = s.Serve(tls.NewListener(l, &tls.Config{
+					Certificates: []tls.Certificate{pair}, ClientAuth: tls.VerifyClientCertIfGiven, ClientCAs: trusting(t, has["other.example.pem"]),
+					VerifyConnection: func(s tls.ConnectionState) error {
+						if strings.Contains(c.settings, "other.example.key") && len(s.PeerCertificates) != 1 {
+							return errors.New("no certificate of the proxy")
+						}
+						return nil
+					},
+				}))
+			}()
 			time.Sleep(10 * time.Second)
 			status, body := w.get(base + "/")
 			assert.Equal(t, c.answered, status == 200, "%s: %s", c.settings, body)
