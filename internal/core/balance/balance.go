@@ -5,7 +5,10 @@
 package balance
 
 import (
+	"time"
+
 	"kestrix/internal/core/draw"
+	"kestrix/internal/core/tick"
 )
 
 // Picker is an algorithm at work on one upstream. Slots are numbers from 0 on
@@ -23,9 +26,10 @@ type Picker interface {
 
 // Query is what a choice may depend on.
 type Query struct {
-	Draw uint64 // random bits of this attempt, see package draw
-	Key  uint64 // hash of what the hash algorithm goes by
-	Skip *Skip  // slots that cannot be taken this time; nil for none
+	Now  tick.Time // for algorithms that forget with time
+	Draw uint64    // random bits of this attempt, see package draw
+	Key  uint64    // hash of what the hash algorithm goes by
+	Skip *Skip     // slots that cannot be taken this time; nil for none
 }
 
 // Skip names slots that cannot be taken this time, because they were tried
@@ -51,13 +55,37 @@ func (s *Skip) Has(slot int) bool {
 	return false
 }
 
-// Algorithms makes a picker by its name in the language. The seed decides ties
-// and orders, so that they are never won by place in the list.
-var Algorithms = map[string]func(seed uint64) Picker{
-	"round-robin":       newRotation,
-	"least-connections": newLeastConnections,
-	"random":            newRandom,
-	"hash":              newRing,
+// Timer is a Picker that learns how long requests take.
+type Timer interface {
+	// Took says that a request to a slot has ended. A failed one is told apart,
+	// so that failing fast is not taken for being fast.
+	Took(slot int, now tick.Time, took time.Duration, failed bool)
+}
+
+// Ordered is a Picker for which the order of the configuration counts.
+type Ordered interface {
+	// Order gives all slots in that order.
+	Order(slots []int32)
+}
+
+// Options are what an algorithm is made with.
+type Options struct {
+	Seed  uint64  // decides ties and orders, so that they are never won by place in the list
+	Bound float64 // of the ring: no slot above so many times the mean of what is open; 0 for none
+}
+
+// Algorithms makes a picker by its name: that of the language, and for hash the
+// method behind a slash.
+var Algorithms = map[string]func(Options) Picker{
+	"round-robin":       func(o Options) Picker { return newRotation(o.Seed) },
+	"least-connections": func(o Options) Picker { return newLeastConnections(o.Seed) },
+	"random":            func(o Options) Picker { return newRandom(o.Seed) },
+	"two-choices":       newTwoChoices,
+	"least-latency":     newLeastLatency,
+	"first-fit":         newFirstFit,
+	"hash/ring":         newRing,
+	"hash/rendezvous":   newRendezvous,
+	"hash/modulo":       newModulo,
 }
 
 // slots is what every algorithm keeps: weights and the seeded order.

@@ -24,7 +24,7 @@ func algorithms() []string {
 }
 
 func filled(name string, seed uint64, weights ...float64) Picker {
-	p := Algorithms[name](seed)
+	p := Algorithms[name](Options{Seed: seed})
 	for i, w := range weights {
 		p.Set(i, fmt.Sprintf("b%d", i), w)
 	}
@@ -66,6 +66,9 @@ func TestTheContract(t *testing.T) {
 				}
 			})
 			t.Run("weights are obeyed", func(t *testing.T) {
+				if name == "first-fit" {
+					t.Skip("weights do not apply to it")
+				}
 				weights := []float64{1, 2, 3, 0, 4}
 				counts := serve(filled(name, 5, weights...), 20000, 5, nil)
 				assert.Zero(t, counts[3], "weight 0 gets nothing")
@@ -75,6 +78,9 @@ func TestTheContract(t *testing.T) {
 				}
 			})
 			t.Run("ties are not won by list order", func(t *testing.T) {
+				if name == "first-fit" {
+					t.Skip("list order is what it is for")
+				}
 				firsts := map[int]bool{}
 				for seed := range uint64(40) {
 					q := Query{Draw: draw.Bits(seed, 0, 1, draw.Pick), Key: draw.Bits(seed, 0, 0, draw.Who)}
@@ -83,6 +89,9 @@ func TestTheContract(t *testing.T) {
 				assert.Len(t, firsts, 3, "each of three equals comes first under some seed")
 			})
 			t.Run("one that returns is taken again", func(t *testing.T) {
+				if name == "first-fit" {
+					t.Skip("the first takes all that it may")
+				}
 				p := filled(name, 2, 1, 1, 1)
 				serve(p, 300, 3, nil)
 				p.Set(1, "b1", 0)
@@ -111,7 +120,7 @@ func TestTheContract(t *testing.T) {
 // requests at random.
 func neverOut(t *rapid.T, name string) {
 	n := rapid.IntRange(1, 24).Draw(t, "n")
-	p := Algorithms[name](rapid.Uint64().Draw(t, "seed"))
+	p := Algorithms[name](Options{Seed: rapid.Uint64().Draw(t, "seed")})
 	weights := make([]float64, n)
 	var open []int
 	for step := range rapid.IntRange(1, 60).Draw(t, "steps") {
@@ -238,7 +247,7 @@ func TestRandomFollowsWeightsWithSomeSkipped(t *testing.T) {
 
 func TestTheRingMovesOnlyTheLeaversKeys(t *testing.T) {
 	const keys = 20000
-	p := filled("hash", 1, 1, 1, 1, 1, 1)
+	p := filled("hash/ring", 1, 1, 1, 1, 1, 1)
 	before := make([]int, keys)
 	for i := range before {
 		before[i] = p.Pick(&Query{Key: draw.Bits(3, uint64(i), 0, draw.Who)})
@@ -259,7 +268,7 @@ func TestTheRingMovesOnlyTheLeaversKeys(t *testing.T) {
 	}
 	// A skipped backend's keys go where they would if it were out.
 	skip := &Skip{Tried: []int32{2}}
-	p2 := filled("hash", 1, 1, 1, 0, 1, 1)
+	p2 := filled("hash/ring", 1, 1, 1, 0, 1, 1)
 	for i := range 1000 {
 		key := draw.Bits(3, uint64(i), 0, draw.Who)
 		assert.Equal(t, p2.Pick(&Query{Key: key}), p.Pick(&Query{Key: key, Skip: skip}))

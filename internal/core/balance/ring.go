@@ -18,6 +18,10 @@ type ring struct {
 	points []point
 	index  []int32   // by the first bits of a hash: the first point that could follow it
 	shift  uint      // how many bits of a hash are not looked at in index
+	bound  float64   // 0 for none
+	open   []int32   // by slot, kept where there is a bound
+	total  int32     // of open
+	sum    float64   // of the weights that are in
 	known  []float64 // weight each slot had when last in, so that a leaver moves no one else's points
 }
 
@@ -30,12 +34,33 @@ type point struct {
 // of one then spreads by about 1/sqrt(160), 8 per cent.
 const pointsEach = 160
 
-func newRing(seed uint64) Picker { return &ring{slots: slots{seed: seed}} }
+func newRing(o Options) Picker { return &ring{slots: slots{seed: o.Seed}, bound: o.Bound} }
+
+func (r *ring) Begun(slot int) {
+	if r.bound > 0 {
+		r.open[slot]++
+		r.total++
+	}
+}
+
+func (r *ring) Ended(slot int) {
+	if r.bound > 0 {
+		r.open[slot]--
+		r.total--
+	}
+}
+
+// over says whether one more would put a slot above its bound (Mirrokni,
+// Thorup, Zadimoghaddam: Consistent Hashing with Bounded Loads, SODA 2018).
+func (r *ring) over(slot int) bool {
+	return r.bound > 0 && float64(r.open[slot]) >= math.Ceil(r.bound*float64(r.total+1)*r.weight[slot]/r.sum)
+}
 
 func (r *ring) Set(slot int, name string, weight float64) {
 	r.slots.Set(slot, name, weight)
 	for len(r.known) <= slot {
 		r.known = append(r.known, 0)
+		r.open = append(r.open, 0)
 	}
 	if weight > 0 {
 		r.known[slot] = weight
@@ -54,16 +79,22 @@ func (r *ring) Pick(q *Query) int {
 	for i < n && r.points[i].hash < q.Key {
 		i++
 	}
+	spare := -1 // for when everybody who is left is above the bound
 	for range n {
 		if i == n {
 			i = 0
 		}
 		if s := int(r.points[i].slot); q.Skip == nil || !q.Skip.Has(s) {
-			return s
+			if !r.over(s) {
+				return s
+			}
+			if spare < 0 {
+				spare = s
+			}
 		}
 		i++
 	}
-	return -1
+	return spare
 }
 
 func (r *ring) rebuild() {
@@ -75,6 +106,10 @@ func (r *ring) rebuild() {
 			sum += w
 			members++
 		}
+	}
+	r.sum = 0
+	for _, w := range r.weight {
+		r.sum += w
 	}
 	var text []byte
 	for slot, w := range r.weight {

@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"strings"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/upstream"
@@ -81,15 +82,15 @@ var balanceRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX305", Severity: config.Warning, Title: "a slow start that hash does not make",
-		Why:  "scaling a weight on the ring would move keys to and fro, so hash gives a backend that comes back all of its keys at once",
+		ID: "KX305", Severity: config.Warning, Title: "a slow start that the algorithm does not make",
+		Why:  "scaling a weight would move keys to and fro, so hash gives a backend that comes back all of its keys at once; first-fit has no weights to scale",
 		Mend: "remove slow_start, or choose an algorithm that scales",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
-				if u.Ramp > 0 && u.Algorithm == "hash" {
+				if u.Ramp > 0 && (u.Algorithm == "hash" || u.Algorithm == "first-fit") {
 					p.Report(Finding{
-						Range: u.RampAt, Message: fmt.Sprintf("%q hashes, so slow_start does nothing", u.Name),
-						Witness: fmt.Sprintf("a backend that comes back has 1 key in %d from the first moment", max(len(u.Backends), 1)),
+						Range: u.RampAt, Message: fmt.Sprintf("%q chooses by %s, so slow_start does nothing", u.Name, u.Algorithm),
+						Witness: ramped(u),
 					})
 				}
 			}
@@ -116,7 +117,7 @@ var balanceRules = []*Rule{
 					at, what := u.AlgorithmAt, "hashes the client's address"
 					if u.Sticky != nil && u.Sticky.By == "address" {
 						at, what = u.Sticky.Range, "is sticky by the client's address"
-					} else if u.Algorithm != "hash" {
+					} else if u.Hash == nil || !strings.HasPrefix(u.Hash.Key, "client") {
 						continue
 					}
 					told[u.Name] = true
@@ -168,6 +169,51 @@ var balanceRules = []*Rule{
 				if r := u.Retry; r != nil && r.Attempts > len(u.Backends) && len(u.Backends) > 1 && !u.Partial && !u.ResolveEach {
 					p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q makes up to %d attempts with %d backends", u.Name, r.Attempts, len(u.Backends)), Witness: fmt.Sprintf("attempt %d goes to %q, which has failed before", len(u.Backends)+1, p.repeated(u))})
 				}
+			}
+		},
+	},
+	{
+		ID: "KX310", Severity: config.Error, Title: "first-fit with no measure of full",
+		Why:  "first-fit goes on to the next backend when one has max_in_flight open; without it the first gets everything",
+		Mend: "max_in_flight for every backend",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				if u.Algorithm != "first-fit" || u.Partial || len(u.Backends) < 2 {
+					continue
+				}
+				for _, b := range u.Backends[:len(u.Backends)-1] {
+					if b.MaxInFlight > 0 || b.Weight == 0 {
+						continue
+					}
+					t := try(u)
+					got := map[string]bool{}
+					for i := range 1000 {
+						got[t.name(t.core.Choose(0, t.request(uint64(i)), &upstream.Attempt{}))] = true
+					}
+					p.Report(Finding{Range: b.WeightAt, Message: fmt.Sprintf("%q has no max_in_flight, so nothing ever goes past it", b.Name), Witness: fmt.Sprintf("of 1,000 requests open at once none reaches those behind it; served by %d of %d", len(got), len(u.Backends))})
+					break
+				}
+			}
+		},
+	},
+	{
+		ID: "KX311", Severity: config.Advice, Title: "a remainder of members that change",
+		Why:  "with modulo nearly every key has another backend as soon as one leaves or joins, be it for a moment: caches are cold and sessions lost all at once",
+		Mend: "method = \"ring\" or \"rendezvous\", which move the keys of that backend only",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				if u.Hash == nil || u.Hash.Method != "modulo" || len(u.Backends) < 2 || u.Probe == nil && u.Suspend == nil && !u.ResolveEach {
+					continue
+				}
+				before, after := try(u), try(u)
+				after.out(u.Backends[0].Name)
+				moved := 0
+				for i := range 1000 {
+					if x := before.ask(uint64(i)); x != u.Backends[0].Name && after.ask(uint64(i)) != x {
+						moved++
+					}
+				}
+				p.Report(Finding{Range: u.Hash.Range, Message: fmt.Sprintf("%q hashes by modulo, and its backends come and go", u.Name), Witness: fmt.Sprintf("with %q out, %d of 1,000 keys that were on other backends move as well", u.Backends[0].Name, moved)})
 			}
 		},
 	},
@@ -227,4 +273,12 @@ func (p *Pass) repeated(u *config.Upstream) string {
 		t.core.Settle(0, q, a, upstream.Outcome{Kind: upstream.ConnectRefused})
 	}
 	return name
+}
+
+// ramped words what a backend that comes back gets from the first moment.
+func ramped(u *config.Upstream) string {
+	if u.Algorithm == "first-fit" {
+		return "weights do not apply to it; a backend that comes back is filled from the first moment"
+	}
+	return fmt.Sprintf("a backend that comes back has 1 key in %d from the first moment", max(len(u.Backends), 1))
 }

@@ -77,6 +77,52 @@ var failoverRules = []*Rule{
 		},
 	},
 	{
+		ID: "KX213", Severity: config.Advice, Title: "no room left when a zone is gone",
+		Why:  "a zone shares its power, its switch and its roof; what it had open comes to the others at once",
+		Mend: "more room in the other zones; or know, and say, that losing a zone is more than this site stands",
+		Run: func(p *Pass) {
+			shown := 0
+			for _, u := range p.Config.Upstreams {
+				rooms, total := map[string]int{}, 0
+				for _, b := range u.Backends {
+					if b.MaxInFlight == 0 || b.Weight == 0 || b.Zone == "" {
+						rooms = nil
+						break
+					}
+					rooms[b.Zone] += b.MaxInFlight
+					total += b.MaxInFlight
+				}
+				if len(rooms) < 2 || u.Partial {
+					continue
+				}
+				largest := ""
+				for zone, room := range rooms {
+					if largest == "" || room > rooms[largest] || room == rooms[largest] && zone < largest {
+						largest = zone
+					}
+				}
+				load := total * 6 / 10
+				in := total - rooms[largest]
+				if in >= load {
+					continue
+				}
+				if shown++; shown <= maxReplays && load <= 100_000 {
+					t := try(u)
+					for _, b := range u.Backends {
+						if b.Zone == largest {
+							t.out(b.Name)
+						}
+					}
+					in, _, _ = t.open(load)
+				}
+				p.Report(Finding{
+					Range: u.BackendsAt, Message: fmt.Sprintf("%q has no room for the loss of zone %q", u.Name, largest),
+					Witness: fmt.Sprintf("of %d requests open at once, six tenths of what all may have, %d find no room without it", load, load-in),
+				})
+			}
+		},
+	},
+	{
 		ID: "KX211", Severity: config.Warning, Title: "a zone where no backend stands",
 		Why:  "preferring it changes nothing; a zone is misspelt, or this is the configuration of another proxy",
 		Mend: "the zone of this proxy as its backends spell it",

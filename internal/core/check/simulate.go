@@ -34,7 +34,7 @@ func (t *trial) out(names ...string) {
 func (t *trial) request(client uint64) *upstream.Request {
 	t.n++
 	key := draw.Bits(1, client, 0, draw.Who)
-	return &upstream.Request{ID: t.n, Client: key, SeatKey: key | 1, Seat: upstream.None, Repeatable: true}
+	return &upstream.Request{ID: t.n, Key: key, SeatKey: key | 1, Seat: upstream.None, Repeatable: true}
 }
 
 // name gives the backend of a verdict, empty for none.

@@ -273,6 +273,7 @@ func (d *Decoder) upstream(n *Node) *Upstream {
 		Algorithm: Get[string](n, "algorithm"), AlgorithmAt: n.At("algorithm"),
 		Backends: Get[[]Backend](n, "backends"), BackendsAt: n.At("backends"),
 	}
+	d.hash(n, u)
 	u.Ramp, u.RampAt = Get[time.Duration](n, "slow_start"), n.At("slow_start")
 	u.TryAnyway = Get[string](n, "when_all_down") == "try-anyway"
 	for _, f := range d.Findings {
@@ -333,6 +334,28 @@ func (d *Decoder) limits(n *Node) Limits {
 		l.Burst = max(1, int(l.Rate))
 	}
 	return l
+}
+
+// hash reads what a hash goes by.
+func (d *Decoder) hash(n *Node, u *Upstream) {
+	h := n.child("hash")
+	if u.Algorithm != "hash" {
+		if n.One("hash") != nil && u.Algorithm != "" {
+			d.Add(IDUnknown, h.Range, fmt.Sprintf("hash has no effect with algorithm = %q", u.Algorithm), "algorithm = \"hash\", or remove it")
+		}
+		return
+	}
+	u.Hash = &Hash{Range: h.Range, Key: Get[string](h, "key"), Name: Get[string](h, "name"), Method: Get[string](h, "method"), Bound: Get[float64](h, "bound")}
+	named := containsText([]string{"header", "cookie", "query"}, u.Hash.Key)
+	switch {
+	case named && !h.Has("name"):
+		d.Add(IDMissing, h.At("key"), fmt.Sprintf("a hash by %s wants its name", u.Hash.Key), "name = \"X-Tenant\"")
+	case !named && h.Has("name"):
+		d.Add(IDUnknown, h.At("name"), fmt.Sprintf("a hash by %s has no name", u.Hash.Key), "remove it, or key = \"header\"")
+	}
+	if h.Has("bound") && u.Hash.Method != "ring" {
+		d.Add(IDUnknown, h.At("bound"), fmt.Sprintf("bound belongs to the ring, and this is %s", u.Hash.Method), "method = \"ring\", or remove it")
+	}
 }
 
 // failover reads it, and holds tiers and zones of backends to there being one.

@@ -182,7 +182,7 @@ func TestMistakesAreToldWithPlaceAndCure(t *testing.T) {
 		{"far from any key", up(`zzz = 1`), `8:3 KX002 there is no key "zzz" in upstream | known here: ` + strings.Join(upstreamBlock.names(), ", ")},
 		{"key for block", up(`probe = "http"`), `8:3 KX002 probe is a block; it takes no = | write probe { ... }`},
 		{"block for key", up("algorithm {\n}"), `8:3 KX002 algorithm is a key, not a block | write algorithm = "least-connections"`},
-		{"choice", up(`algorithm = "rondom"`), `8:15 KX007 algorithm cannot be "rondom"; it is "round-robin", "least-connections", "random" or "hash" | did you mean "random"?`},
+		{"choice", up(`algorithm = "rondom"`), `8:15 KX007 algorithm cannot be "rondom"; it is ` + orList(quoted(Algorithms)) + ` | did you mean "random"?`},
 		{"wrong type", up(`algorithm = 7`), `8:15 KX003 algorithm is 7, not text | expected text, like "least-connections"`},
 		{"label choice", up("probe \"htp\" {\n}"), `8:9 KX007 there is no probe of the kind "htp" | did you mean "http"?`},
 		{"no label", up("probe {\n}"), `8:3 KX005 probe has no kind | write probe "http" {`},

@@ -2,13 +2,16 @@ package config
 
 import "strconv"
 
+// Algorithms are the names of those that choose a backend.
+var Algorithms = []string{"round-robin", "least-connections", "random", "two-choices", "least-latency", "first-fit", "hash"}
+
 var upstreamBlock = &Block{
 	Name: "upstream", Label: &Label{Name: "name"}, Many: true, Required: true,
 	Help: "a named group of backends that serve the same thing",
 	Keys: []*Key{
 		{Name: "algorithm", Type: Text, Default: `"round-robin"`,
-			Allowed: []string{"round-robin", "least-connections", "random", "hash"},
-			Help:    "how the backend of a request is chosen; hash keeps a client's address on one backend (ring)",
+			Allowed: Algorithms,
+			Help:    "how the backend of a request is chosen: in turn by weight (smooth); fewest open requests; drawn; the better of two drawn; quickest answers times open requests; first with room, in list order; by a hash, see the block",
 			Example: `"least-connections"`},
 		{Name: "backends", Type: Members, Required: true,
 			Help:    "the servers by name, each an address or an object",
@@ -76,6 +79,17 @@ var upstreamBlock = &Block{
 				{Name: "on", Type: Texts, Default: `["connect", "timeout", "reset", "502", "503"]`,
 					Help: "what is repeated: connect for any method, the rest only for idempotent ones (RFC 9110 section 9.2.2)", Example: `["connect", "503"]`},
 				{Name: "budget", Type: Percent, Help: "retries are at most this share of the requests, and ten at once; beyond it a failure is final, so that retries do not bury backends that struggle; none is no limit", Example: `"20%"`},
+			},
+		},
+		{
+			Name: "hash", Help: "what `algorithm = \"hash\"` goes by, and how",
+			Keys: []*Key{
+				{Name: "key", Type: Text, Default: `"client"`, Allowed: []string{"client", "client-prefix", "header", "cookie", "path", "query"},
+					Help: "what decides: the client's address; its network, /24 or /64; a header field, cookie or query parameter of that name; or the path without query. A request without it goes by the client's address", Example: `"header"`},
+				{Name: "name", Type: Text, Help: "of the header field, cookie or query parameter", Example: `"X-Tenant"`},
+				{Name: "method", Type: Text, Default: `"ring"`, Allowed: []string{"ring", "rendezvous", "modulo"},
+					Help: "ring and rendezvous move only the keys of backends that leave or join; rendezvous is more even and looks at every backend each time; modulo is exact and moves nearly all keys", Example: `"rendezvous"`},
+				{Name: "bound", Type: Number, Min: "1", Max: "100", Help: "of the ring: no backend has more open than this many times the mean of its weight; the key then goes to the next; none is no bound", Example: "1.25"},
 			},
 		},
 		{

@@ -152,6 +152,7 @@ type Upstream struct {
 	Range        hcl.Range
 	Algorithm    string
 	AlgorithmAt  hcl.Range
+	Hash         *Hash // with algorithm hash, and only then
 	Backends     []Backend
 	BackendsAt   hcl.Range
 	Partial      bool      // some backends could not be read, so that their number says nothing
@@ -273,6 +274,15 @@ type Retry struct {
 	Attempts int // at most, the first included
 	On       *FailureSet
 	Budget   float64 // retries per request, at most; 0 is no limit
+}
+
+// Hash says what the algorithm of that name goes by.
+type Hash struct {
+	Range  hcl.Range
+	Key    string // client, client-prefix, header, cookie, path or query
+	Name   string // of the header field, cookie or query parameter
+	Method string // ring, rendezvous or modulo
+	Bound  float64
 }
 
 // Failover says which backends are given requests while others lack capacity.

@@ -26,6 +26,7 @@ const (
 	Size                        // how large the answer is
 	Phase                       // when a probe fires first
 	Spill                       // which tier or zone
+	Rank                        // how a key ranks a backend
 )
 
 // Bits gives 64 random bits for the key. The mixing is the finaliser of

@@ -33,6 +33,7 @@ type Source struct {
 type arrival struct {
 	at       int64  // nanoseconds since the epoch
 	client   uint64 // trace.ClientKey
+	key      uint64 // see upstream.HashKey
 	seatKey  uint64 // see upstream.SeatKey
 	duration int64  // nanoseconds, -1 if unknown
 	session  uint32 // dense number of the client
@@ -89,6 +90,7 @@ type routeRef struct {
 	upstream int32  // -1 for a redirect or reply
 	cfg      *config.Route
 	waits    config.Waits
+	hash     *config.Hash   // nil unless something else than the client's address is hashed
 	sticky   *config.Sticky // nil unless clients are known without a cookie of ours
 }
 
@@ -116,6 +118,9 @@ func newFeed(c *config.Config, sources []Source, o Options) (*feed, error) {
 			ref := routeRef{name: fe.Name + "/" + r.Name, upstream: up, cfg: r}
 			if up >= 0 {
 				ref.waits = r.Waits(c.Upstreams[up])
+				if h := c.Upstreams[up].Hash; h != nil && h.Key != "client" {
+					ref.hash = h
+				}
 				if s := c.Upstreams[up].Sticky; s != nil && s.By != "cookie" {
 					ref.sticky = s
 				}
@@ -223,7 +228,7 @@ func (f *feed) take(name string, rec *trace.Record, q *route.Request) error {
 	if t == nil {
 		return fmt.Errorf("%s:%d: the configuration has several frontends and this record names none; say which with -frontend", name, rec.Line)
 	}
-	a.front = t.index
+	a.front, a.key = t.index, a.client
 	if f.fronts[t.index].Protocol == "tcp" {
 		rec.Protocol = trace.TCP // whatever the log calls it, it is a connection
 		a.repeat = false
@@ -240,6 +245,11 @@ func (f *feed) take(name string, rec *trace.Record, q *route.Request) error {
 	i, missed := t.routes.Match(q)
 	if i >= 0 {
 		a.route = t.first + int32(i)
+		if h := f.routes[a.route].hash; h != nil {
+			a.key = upstream.HashKey(h, &upstream.Brings{
+				Client: a.client, Address: trace.CanonicalClient(trace.Text(rec.Client)), Path: q.Path, Header: rec.Header, Cookie: rec.Cookie, Query: queryOf(rec),
+			})
+		}
 		if s := f.routes[a.route].sticky; s != nil {
 			a.seatKey = f.seatKey(s, rec, a.client, identity)
 		}
@@ -252,6 +262,12 @@ func (f *feed) take(name string, rec *trace.Record, q *route.Request) error {
 		}
 	}
 	return f.order(name, rec.Line, a)
+}
+
+// queryOf looks the parameters of a record's path up.
+func queryOf(rec *trace.Record) route.Lookup {
+	_, raw, _ := strings.Cut(trace.Text(rec.Path), "?")
+	return QueryLookup(raw)
 }
 
 // seatKey is upstream.SeatKey for a record. A format that does not have header

@@ -347,7 +347,7 @@ func (e *engine) arrive(f *feed, a *arrival) {
 	r := &e.requests[i]
 	gen := r.gen
 	*r = request{
-		q:   upstream.Request{ID: uint64(n), Client: a.client, SeatKey: a.seatKey, Tag: i, Seat: upstream.None, Repeatable: a.repeat},
+		q:   upstream.Request{ID: uint64(n), Key: a.key, SeatKey: a.seatKey, Tag: i, Seat: upstream.None, Repeatable: a.repeat},
 		gen: gen, session: a.session, up: u.index, open: true, stream: a.stream, arrived: at, duration: a.duration, route: a.route,
 	}
 	u.see(a.session)
@@ -427,7 +427,7 @@ func (e *engine) handle(ev event) {
 		}
 	case streamEnd, streamCut:
 		if r := &e.requests[ev.req]; r.gen == ev.gen && r.open {
-			o := upstream.Outcome{Kind: upstream.Answered, Status: 200}
+			o := upstream.Outcome{Kind: upstream.Answered, Status: 200, FirstByte: max(e.servers[r.server].connect, 1)}
 			if ev.kind == streamCut {
 				o = upstream.Outcome{Kind: upstream.CutOff, Passed: true}
 			}

@@ -471,7 +471,7 @@ func TestWhatGoesInComesOut(t *testing.T) {
 		if !strings.Contains(more, "http") {
 			more += "probe \"tcp\" {\n every = \"2s\"\n timeout = \"1s\"\n}\n"
 		}
-		c := pool2(rt, rapid.IntRange(1, 4).Draw(rt, "backends"), rapid.SampledFrom([]string{"round-robin", "least-connections", "random", "hash"}).Draw(rt, "algorithm"), more)
+		c := pool2(rt, rapid.IntRange(1, 4).Draw(rt, "backends"), rapid.SampledFrom(config.Algorithms).Draw(rt, "algorithm"), more)
 		sc := fmt.Sprintf("behaviour \"*\" {\n workers = %d\n backlog = %d\n}\n", rapid.IntRange(1, 4).Draw(rt, "workers"), rapid.IntRange(0, 5).Draw(rt, "backlog"))
 		for i := range rapid.IntRange(0, 4).Draw(rt, "faults") {
 			at := rapid.IntRange(0, 20).Draw(rt, "at")

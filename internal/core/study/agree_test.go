@@ -58,7 +58,7 @@ func TestWhyAndTheReplayAgree(t *testing.T) {
 		"", `path = "/a/**"`, `path = ["/live/**", not("/live/x")]`, `host = "*.tern.example"`, `method = not("POST")`,
 		`path = regexp("/seats/[0-9]+")`, `query = { lang = "fi" }`, `query = { x = not("*") }`, `client = "203.0.113.0/25"`,
 	})
-	algorithm := rapid.SampledFrom([]string{"round-robin", "least-connections", "random", "hash"})
+	algorithm := rapid.SampledFrom([]string{"round-robin", "least-connections", "random", "two-choices", "first-fit", "hash"})
 	compared := 0
 	rapid.Check(t, func(t *rapid.T) {
 		c := randomConfig(t, when, algorithm)

@@ -265,7 +265,9 @@ func settingWords(s config.Settings) string {
 // leave.
 func (d *Diff) clients(a, b *config.Upstream) {
 	if a.Algorithm == "hash" && b.Algorithm == "hash" {
-		if share := movedKeys(a, b); share > 0 {
+		if a.Hash.Key != b.Hash.Key || a.Hash.Name != b.Hash.Name {
+			d.Clients = append(d.Clients, ClientMove{b.Name, "the hash goes by something else", 1 - 1/float64(max(len(b.Backends), 1))})
+		} else if share := movedKeys(a, b); share > 0 {
 			d.Clients = append(d.Clients, ClientMove{b.Name, "the hash gives them another backend", share})
 		}
 	}
@@ -297,7 +299,7 @@ func movedKeys(a, b *config.Upstream) float64 {
 	const clients = 10_000
 	x, y := upstream.New(0, a, 1), upstream.New(0, b, 1)
 	pick := func(u *upstream.Upstream, key uint64) string {
-		q := upstream.Request{Client: key, Seat: upstream.None}
+		q := upstream.Request{Key: key, Seat: upstream.None}
 		var at upstream.Attempt
 		v := u.Choose(0, &q, &at)
 		if v.Backend == upstream.None {

@@ -163,11 +163,14 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 		return nil, err
 	}
 	seat, key, seatKey := upstream.None, trace.ClientKey(q.Client), uint64(0)
+	if cfg.Hash != nil {
+		key = upstream.HashKey(cfg.Hash, &upstream.Brings{Client: key, Address: client, Path: q.Path, Header: r.Header, Cookie: r.Cookie, Query: r.Query})
+	}
 	if cfg.Sticky != nil {
-		seatKey = upstream.SeatKey(cfg.Sticky, key, r.Header, r.Cookie)
+		seatKey = upstream.SeatKey(cfg.Sticky, trace.ClientKey(q.Client), r.Header, r.Cookie)
 	}
 	for n := range max(q.Times, 1) {
-		req := upstream.Request{ID: uint64(n), Client: key, SeatKey: seatKey, Seat: seat, Repeatable: replay.Idempotent(q.Method)}
+		req := upstream.Request{ID: uint64(n), Key: key, SeatKey: seatKey, Seat: seat, Repeatable: replay.Idempotent(q.Method)}
 		var at upstream.Attempt
 		now := tick.Time(0).Add(time.Duration(n) * time.Millisecond)
 		before := core.Members(now)
@@ -282,8 +285,14 @@ func sentence(core *upstream.Upstream, key uint64, v upstream.Verdict) string {
 			why = "fewest open requests per weight, then fewest picks"
 		case "random":
 			why = "drawn at random, in proportion to weight"
+		case "two-choices":
+			why = "two were drawn, and it has fewer open requests per weight"
+		case "least-latency":
+			why = "quickest answers times open requests, per weight"
+		case "first-fit":
+			why = "the first in the list that has room"
 		case "hash":
-			why = fmt.Sprintf("the client's address stands at %.1f%% of the ring, and the next point is one of its own", 100*float64(key)/(1<<64))
+			why = hashed(cfg.Hash, key)
 		default:
 			why = cfg.Algorithm
 		}
@@ -293,6 +302,21 @@ func sentence(core *upstream.Upstream, key uint64, v upstream.Verdict) string {
 		return why
 	}
 	return v.Reason.String()
+}
+
+// hashed words why a hash leads where it does.
+func hashed(h *config.Hash, key uint64) string {
+	what := map[string]string{
+		"client": "the client's address", "client-prefix": "the client's network", "path": "the path",
+		"header": "the header field " + h.Name, "cookie": "the cookie " + h.Name, "query": "the query parameter " + h.Name,
+	}[h.Key]
+	switch h.Method {
+	case "rendezvous":
+		return fmt.Sprintf("%s (hash %016x) ranks it first", what, key)
+	case "modulo":
+		return fmt.Sprintf("%s (hash %016x) leaves its place as the remainder", what, key)
+	}
+	return fmt.Sprintf("%s stands at %.1f%% of the ring, and the next point is one of its own", what, 100*float64(key)/(1<<64))
 }
 
 // shares words what part of the requests each tier, and the own zone, is given.

@@ -322,3 +322,56 @@ func TestTheQueue(t *testing.T) {
 		}
 	})
 }
+
+func TestWhatAHashGoesBy(t *testing.T) {
+	look := func(want string) func(string) (string, bool) {
+		return func(name string) (string, bool) { return "v", name == want }
+	}
+	b := &Brings{Client: 7, Address: "203.0.113.9", Path: "/a", Header: look("X-Tenant"), Cookie: look("c"), Query: look("q")}
+	by := func(key, name string) uint64 { return HashKey(&config.Hash{Key: key, Name: name}, b) }
+	assert.EqualValues(t, 7, HashKey(nil, b))
+	assert.EqualValues(t, 7, by("client", ""))
+	assert.EqualValues(t, 7, by("header", "X-Other"), "what is not brought leaves the address")
+	assert.Equal(t, by("header", "X-Tenant"), by("cookie", "c"))
+	assert.Equal(t, by("header", "X-Tenant"), by("query", "q"))
+	assert.NotEqual(t, by("path", ""), by("client", ""))
+	near := *b
+	near.Address = "::ffff:203.0.113.200"
+	assert.Equal(t, by("client-prefix", ""), HashKey(&config.Hash{Key: "client-prefix"}, &near), "one /24")
+	near.Address = "203.0.112.9"
+	assert.NotEqual(t, by("client-prefix", ""), HashKey(&config.Hash{Key: "client-prefix"}, &near))
+	for _, pair := range [][2]string{{"2001:db8:0:1::1", "2001:db8:0:1:ffff::2"}} {
+		x, y := *b, *b
+		x.Address, y.Address = pair[0], pair[1]
+		assert.Equal(t, HashKey(&config.Hash{Key: "client-prefix"}, &x), HashKey(&config.Hash{Key: "client-prefix"}, &y), "one /64")
+	}
+}
+
+// A reload that changes how is chosen takes what is open along.
+func TestAlgorithmsChangeWhileRequestsAreOpen(t *testing.T) {
+	more := func(algorithm string) string {
+		if method, ok := strings.CutPrefix(algorithm, "hash/"); ok {
+			return "algorithm = \"hash\"\nhash {\n method = \"" + method + "\"\n}"
+		}
+		return "algorithm = \"" + algorithm + "\""
+	}
+	names := []string{"round-robin", "least-connections", "two-choices", "least-latency", "first-fit", "hash/ring", "hash/rendezvous", "hash/modulo", "random"}
+	u := New(0, parse(t, more("random")), 1)
+	var open []*Attempt
+	var reqs []*Request
+	for i := range 300 {
+		u.Reload(tick.Time(i)*second, parse(t, more(names[i%len(names)])))
+		q, a := get(uint64(i)), &Attempt{}
+		require.Equal(t, Go, u.Choose(tick.Time(i)*second, q, a).Kind)
+		open, reqs = append(open, a), append(reqs, q)
+		if len(open) > 7 {
+			u.Settle(tick.Time(i)*second, reqs[0], open[0], Outcome{Kind: Answered, Status: 200})
+			open, reqs = open[1:], reqs[1:]
+		}
+	}
+	sum := 0
+	for i := range 3 {
+		sum += u.InFlight(BackendID(i))
+	}
+	assert.Equal(t, len(open), sum)
+}

@@ -7,6 +7,7 @@ import (
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/draw"
 	"kestrix/internal/core/health"
+	"kestrix/internal/core/tick"
 )
 
 // group is backends among which the algorithm chooses: all of an upstream, or,
@@ -137,7 +138,7 @@ func (u *Upstream) first(q *Request, attempt int) int {
 	}
 	bits := draw.Bits(u.seed, q.ID, uint64(attempt), draw.Spill)
 	if u.cfg.Algorithm == "hash" {
-		bits = draw.Bits(u.seed, q.Client, 0, draw.Spill)
+		bits = draw.Bits(u.seed, q.Key, 0, draw.Spill)
 	}
 	x := draw.Unit(bits)
 	for i := range u.groups {
@@ -208,6 +209,58 @@ func (u *Upstream) among(first int) (BackendID, int) {
 		}
 	}
 	return None, first
+}
+
+// newPicker makes the algorithm that is configured.
+func (u *Upstream) newPicker() balance.Picker {
+	name, o := u.cfg.Algorithm, balance.Options{Seed: u.seed}
+	if h := u.cfg.Hash; h != nil {
+		name, o.Bound = name+"/"+h.Method, h.Bound
+	}
+	return balance.Algorithms[name](o)
+}
+
+// sameAlgorithm says whether two configurations choose alike, so that what the
+// algorithm knows can stay.
+func sameAlgorithm(a, b *config.Upstream) bool {
+	if a == nil || a.Algorithm != b.Algorithm {
+		return false
+	}
+	return a.Hash == nil || b.Hash == nil || a.Hash.Method == b.Hash.Method && a.Hash.Bound == b.Hash.Bound
+}
+
+// inOrder tells algorithms for which it counts in what order backends are
+// configured.
+func (u *Upstream) inOrder() {
+	var order []int32
+	for _, b := range u.cfg.Backends {
+		order = append(order, int32(u.byName[b.Name]))
+	}
+	tell := func(p balance.Picker) {
+		if o, ok := p.(balance.Ordered); ok {
+			o.Order(order)
+		}
+	}
+	for i := range u.groups {
+		tell(u.groups[i].picker)
+	}
+	if u.anyway != nil {
+		tell(u.anyway)
+	}
+}
+
+// took tells an algorithm that goes by it how long a request took.
+func (u *Upstream) took(now tick.Time, a *Attempt, o Outcome) {
+	if o.Kind == ClientLeft || o.Kind == CutOff {
+		return
+	}
+	if t, ok := u.picksFrom(a.Backend).(balance.Timer); ok {
+		d := now.Sub(a.Began)
+		if o.FirstByte > 0 {
+			d = o.FirstByte
+		}
+		t.Took(int(a.Backend), now, d, o.Kind != Answered || o.Status >= 500)
+	}
 }
 
 // picksFrom gives the picker of a backend's group.

@@ -217,7 +217,9 @@ func (u *Upstream) Advance(now tick.Time, actions []Action) []Action {
 const rampSteps = 20
 
 // scales says whether backends that come back start slowly.
-func (u *Upstream) scales() bool { return u.cfg.Ramp > 0 && u.cfg.Algorithm != "hash" }
+func (u *Upstream) scales() bool {
+	return u.cfg.Ramp > 0 && u.cfg.Algorithm != "hash" && u.cfg.Algorithm != "first-fit"
+}
 
 // ramped gives the share of its weight that a backend has in its slow start:
 // from a tenth to all of it.

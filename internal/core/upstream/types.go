@@ -17,7 +17,7 @@ const None BackendID = -1
 // Request is what the core is told of one.
 type Request struct {
 	ID         uint64        // keys its random draws
-	Client     uint64        // hash of the client's address, for hash
+	Key        uint64        // what hash goes by, see HashKey
 	SeatKey    uint64        // what sticky by address, header or existing cookie knows it by; 0 for nothing
 	Tag        int32         // the driver's own mark, given back with a grant
 	Seat       BackendID     // the backend its cookie names, None without one
@@ -91,6 +91,9 @@ type Outcome struct {
 	Status  int  // of an answer
 	Passed  bool // something of the answer had been passed on to the client
 	NoRetry bool // the request cannot be sent again, as when its body is gone
+	// FirstByte is how long the head of the answer took, where what came after
+	// it says nothing of the backend's speed, as with a stream; else 0.
+	FirstByte time.Duration
 }
 
 // OutcomeKind is the kind of an outcome.

@@ -38,6 +38,7 @@ type Upstream struct {
 	query   balance.Query
 	now     tick.Time // of the last call that changed something, for slow start
 	draws   bool      // the algorithm makes use of random draws
+	times   bool      // it goes by how long requests take
 	tokens  float64   // retries that the budget allows now
 
 	line      []waiter // the queue; its first waits
@@ -101,7 +102,8 @@ func (u *Upstream) Reload(now tick.Time, cfg *config.Upstream) {
 	old := u.cfg
 	u.cfg = cfg
 	u.gen++
-	u.draws = cfg.Algorithm == "random"
+	u.draws = cfg.Algorithm == "random" || cfg.Algorithm == "two-choices" || cfg.Algorithm == "least-latency"
+	u.times = cfg.Algorithm == "least-latency"
 	u.due = queue.Heap[event]{}
 	wanted := map[string]bool{}
 	for _, b := range cfg.Backends {
@@ -171,19 +173,20 @@ func (u *Upstream) Reload(now tick.Time, cfg *config.Upstream) {
 	u.now = now
 	u.full = append(u.full[:0], make([]bool, len(u.members))...)
 	u.fulls = 0
-	fresh := u.arrange() || old == nil || old.Algorithm != cfg.Algorithm
+	fresh := u.arrange() || !sameAlgorithm(old, cfg)
 	if fresh {
 		for i := range u.groups {
-			u.groups[i].picker = balance.Algorithms[cfg.Algorithm](u.seed)
+			u.groups[i].picker = u.newPicker()
 		}
 	}
 	freshAnyway := cfg.TryAnyway && (fresh || u.anyway == nil)
 	if !cfg.TryAnyway {
 		u.anyway = nil
 	} else if freshAnyway {
-		u.anyway = balance.Algorithms[cfg.Algorithm](u.seed)
+		u.anyway = u.newPicker()
 	}
 	u.enterAll()
+	u.inOrder()
 	for i := range u.members {
 		for range u.members[i].inFlight {
 			if fresh {
@@ -283,7 +286,7 @@ func (u *Upstream) Choose(now tick.Time, q *Request, a *Attempt) Verdict {
 func (u *Upstream) decide(now tick.Time, q *Request, a *Attempt) Verdict {
 	s := u.cfg.Sticky
 	if s == nil || u.seats != nil && q.SeatKey == 0 {
-		id, why := u.pick(q, a)
+		id, why := u.pick(now, q, a)
 		if id == None {
 			return Verdict{Kind: Refused, Backend: None, Reason: why, Seat: None}
 		}
@@ -324,7 +327,7 @@ func (u *Upstream) chooseSticky(now tick.Time, q *Request, a *Attempt, s *config
 	default:
 		reason, a.open = LostSeat, true
 	}
-	id, why := u.pick(q, a)
+	id, why := u.pick(now, q, a)
 	if id == None {
 		return Verdict{Kind: Refused, Backend: None, Reason: why, Seat: None}
 	}
@@ -346,8 +349,8 @@ func (u *Upstream) chooseSticky(now tick.Time, q *Request, a *Attempt, s *config
 
 // pick asks the algorithm, leaving out what was tried unless nothing else is
 // there.
-func (u *Upstream) pick(q *Request, a *Attempt) (BackendID, Reason) {
-	u.query.Key, u.query.Skip = q.Client, nil
+func (u *Upstream) pick(now tick.Time, q *Request, a *Attempt) (BackendID, Reason) {
+	u.query.Key, u.query.Now, u.query.Skip = q.Key, now, nil
 	if u.draws {
 		u.query.Draw = draw.Bits(u.seed, q.ID, uint64(a.Number), draw.Pick)
 	}
@@ -424,6 +427,9 @@ func (u *Upstream) end(a *Attempt) *member {
 // whether the request is tried again.
 func (u *Upstream) Settle(now tick.Time, q *Request, a *Attempt, o Outcome) Step {
 	m := u.end(a)
+	if u.times {
+		u.took(now, a, o)
+	}
 	if u.cfg.Suspend != nil && !m.gone {
 		u.judge(now, a, m, o)
 	}

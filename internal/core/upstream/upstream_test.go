@@ -37,7 +37,7 @@ func parseMembers(t require.TestingT, members, more string) *config.Upstream {
 
 // get makes a request for Choose.
 func get(id uint64) *Request {
-	return &Request{ID: id, Client: id * 0x9e3779b97f4a7c15, SeatKey: id*0x9e3779b97f4a7c15 | 1, Seat: None, Repeatable: true}
+	return &Request{ID: id, Key: id * 0x9e3779b97f4a7c15, SeatKey: id*0x9e3779b97f4a7c15 | 1, Seat: None, Repeatable: true}
 }
 
 // names of the backends that n requests in a row are given, each ended at once.
@@ -321,7 +321,7 @@ func TestAnAddressKeepsItsBackend(t *testing.T) {
 	for round := range 3 {
 		for c := range uint64(50) {
 			q, a := get(c+uint64(round)*1000), &Attempt{}
-			q.Client, q.SeatKey = c, c+1
+			q.Key, q.SeatKey = c, c+1
 			v := u.Choose(tick.Time(round)*second, q, a)
 			name := u.Backend(v.Backend).Name
 			if round == 0 {
@@ -337,7 +337,7 @@ func TestAnAddressKeepsItsBackend(t *testing.T) {
 	}
 	assert.Len(t, spread, 3)
 	q, a := get(7), &Attempt{}
-	q.Client, q.SeatKey = 1, 2
+	q.Key, q.SeatKey = 1, 2
 	v := u.Choose(3*3600*second, q, a)
 	assert.Equal(t, ByAlgorithm, v.Reason, "it stayed away longer than its ttl")
 }
@@ -449,7 +449,7 @@ func TestNoAttemptGoesToABackendThatIsOut(t *testing.T) {
 				}
 			default:
 				q, a := get(uint64(i)), &Attempt{}
-				q.Client, q.SeatKey = uint64(i%5), uint64(i%5)+1
+				q.Key, q.SeatKey = uint64(i%5), uint64(i%5)+1
 				v := u.Choose(now, q, a)
 				possible := 0
 				for _, m := range u.Members(now) {

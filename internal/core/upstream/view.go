@@ -1,6 +1,8 @@
 package upstream
 
 import (
+	"net/netip"
+
 	"github.com/cespare/xxhash/v2"
 
 	"kestrix/internal/core/config"
@@ -104,4 +106,52 @@ func FairShares(cfg *config.Upstream) map[string]float64 {
 		out[m.cfg.Name] = of * float64(m.cfg.Weight) / whole
 	}
 	return out
+}
+
+// Brings is what a request brings that a hash may go by.
+type Brings struct {
+	Client                uint64 // hash of its address
+	Address               string // of the client
+	Path                  string // without query
+	Header, Cookie, Query func(name string) (string, bool)
+}
+
+// HashKey is what a hash goes by: the key of a request. One that does not bring
+// what is asked for goes by the client's address. h may be nil.
+func HashKey(h *config.Hash, b *Brings) uint64 {
+	if h == nil || h.Key == "client" {
+		return b.Client
+	}
+	value, ok := "", false
+	look := func(f func(string) (string, bool)) {
+		if f != nil {
+			value, ok = f(h.Name)
+		}
+	}
+	switch h.Key {
+	case "client-prefix":
+		a, err := netip.ParseAddr(b.Address)
+		if err != nil {
+			return b.Client
+		}
+		bits := 24
+		if a = a.Unmap(); a.Is6() {
+			bits = 64
+		}
+		p, _ := a.Prefix(bits) // the bits fit the address
+		n := p.Addr().As16()
+		return xxhash.Sum64(n[:])
+	case "path":
+		value, ok = b.Path, true
+	case "header":
+		look(b.Header)
+	case "cookie":
+		look(b.Cookie)
+	case "query":
+		look(b.Query)
+	}
+	if !ok {
+		return b.Client
+	}
+	return xxhash.Sum64String(value)
 }

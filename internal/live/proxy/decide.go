@@ -104,3 +104,10 @@ func (l *pool) sticky() *config.Sticky {
 	defer l.mu.Unlock()
 	return l.cfg.Sticky
 }
+
+// hash gives what a hash goes by, nil for another algorithm.
+func (l *pool) hash() *config.Hash {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.cfg.Hash
+}

@@ -109,7 +109,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	x.pool, x.waits = entry.pools[i], entry.waits[i]
 	x.access.Upstream = x.pool.name
 	x.q = upstream.Request{
-		ID: p.request.Add(1) - 1, Client: trace.ClientKey(x.client), Seat: upstream.None, Repeatable: replay.Idempotent(r.Method),
+		ID: p.request.Add(1) - 1, Key: trace.ClientKey(x.client), Seat: upstream.None, Repeatable: replay.Idempotent(r.Method),
 	}
 	if r.Body != nil && r.Body != http.NoBody && r.ContentLength != 0 {
 		x.body = &body{src: r.Body, most: most}
@@ -245,13 +245,18 @@ func (x *exchange) forward() {
 	}
 }
 
-// findSeat reads the seat cookie, or what else the client is known by. l.mu is
+// findSeat reads the seat cookie, or what else the client is known by, and what a
+// hash goes by. l.mu is
 // held.
 func (x *exchange) findSeat() {
 	l := x.pool
 	if s := l.cfg.Sticky; s != nil && s.By != "cookie" {
-		x.q.SeatKey = upstream.SeatKey(s, x.q.Client, x.header, x.cookie)
-		return
+		x.q.SeatKey = upstream.SeatKey(s, x.q.Key, x.header, x.cookie)
+	}
+	if h := l.cfg.Hash; h != nil && h.Key != "client" {
+		x.q.Key = upstream.HashKey(h, &upstream.Brings{
+			Client: x.q.Key, Address: x.client, Path: x.r.URL.EscapedPath(), Header: x.header, Cookie: x.cookie, Query: replay.QueryLookup(x.r.URL.RawQuery),
+		})
 	}
 	if l.sealer == nil || l.cfg.Sticky == nil || l.cfg.Sticky.By != "cookie" {
 		return
@@ -314,7 +319,7 @@ func (x *exchange) try(b *backend, cookie *http.Cookie) bool {
 		return x.broke(b, errors.New("the backend switched protocols without being asked"))
 	}
 	x.access.FirstByte = time.Since(sent)
-	o := upstream.Outcome{Kind: upstream.Answered, Status: res.StatusCode, NoRetry: !x.body.again()}
+	o := upstream.Outcome{Kind: upstream.Answered, Status: res.StatusCode, NoRetry: !x.body.again(), FirstByte: max(x.access.FirstByte, 1)}
 	if x.repeats(o) {
 		return x.pool.settle(&x.q, &x.attempt, o) == upstream.Again
 	}

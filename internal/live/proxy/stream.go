@@ -76,7 +76,7 @@ func (s *server) stream(e *entry, c net.Conn) {
 		x.access.Reason = "rate-limited"
 		return
 	}
-	x.q = upstream.Request{ID: p.request.Add(1) - 1, Client: trace.ClientKey(client), Seat: upstream.None}
+	x.q = upstream.Request{ID: p.request.Add(1) - 1, Key: trace.ClientKey(client), Seat: upstream.None}
 	x.carry(p)
 }
 
@@ -85,7 +85,10 @@ func (s *server) stream(e *entry, c net.Conn) {
 func (x *connection) carry(p *Proxy) {
 	l := x.pool
 	if s := l.sticky(); s != nil && s.By == "address" {
-		x.q.SeatKey = upstream.SeatKey(s, x.q.Client, nil, nil)
+		x.q.SeatKey = upstream.SeatKey(s, x.q.Key, nil, nil)
+	}
+	if h := l.hash(); h != nil && h.Key == "client-prefix" {
+		x.q.Key = upstream.HashKey(h, &upstream.Brings{Client: x.q.Key, Address: x.access.Client})
 	}
 	// Whether a client that waits has gone is only known when it is read from.
 	gone := context.Background()
@@ -180,7 +183,7 @@ func (x *connection) splice(backend net.Conn) (upstream.Outcome, string) {
 	case isRead(down):
 		return upstream.Outcome{Kind: upstream.Reset, Passed: true}, "connection-broken"
 	}
-	return upstream.Outcome{Kind: upstream.Answered, Status: 200, Passed: true}, ""
+	return upstream.Outcome{Kind: upstream.Answered, Status: 200, Passed: true, FirstByte: max(x.access.FirstByte, 1)}, ""
 }
 
 // readError is an error of the side that was read from.

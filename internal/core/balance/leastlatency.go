@@ -1,0 +1,128 @@
+package balance
+
+import (
+	"math"
+	"time"
+
+	"kestrix/internal/core/tick"
+)
+
+// leastLatency takes the backend with the smallest product of how long it takes
+// and how much it has open, per weight. How long it takes is an average that
+// follows a slower answer at once and forgets it with time (an exponentially
+// weighted moving average, Roberts: Control Chart Tests Based on Geometric
+// Moving Averages, Technometrics 1, 1959, sensitive to peaks), so that a backend
+// that has become slow is left alone soon, and tried again after a while. Up to
+// 16 backends are all looked at; of more, two that are drawn, as in two-choices.
+type leastLatency struct {
+	twoChoices
+	average []float64 // seconds
+	at      []tick.Time
+	known   []bool
+}
+
+// forgets is the time in which an average falls to 1/e.
+const forgets = 10 * time.Second
+
+// failedTakes is what a failure counts as, at least: failing fast is not fast.
+const failedTakes = time.Second
+
+func newLeastLatency(o Options) Picker {
+	return &leastLatency{twoChoices: twoChoices{pair: pair{random{slots: slots{seed: o.Seed}}}}}
+}
+
+func (l *leastLatency) Set(slot int, name string, weight float64) {
+	was := 0.0
+	if slot < len(l.weight) {
+		was = l.weight[slot]
+	}
+	l.twoChoices.Set(slot, name, weight)
+	for len(l.average) < len(l.weight) {
+		l.average = append(l.average, 0)
+		l.at = append(l.at, 0)
+		l.known = append(l.known, false)
+	}
+	if was == 0 && weight > 0 {
+		l.known[slot] = false // what it was before it was away says nothing
+	}
+}
+
+// Took takes how long a request took.
+func (l *leastLatency) Took(slot int, now tick.Time, took time.Duration, failed bool) {
+	if failed {
+		took = max(took, failedTakes)
+	}
+	seconds := took.Seconds()
+	if !l.known[slot] || seconds > l.average[slot] {
+		l.average[slot], l.known[slot] = seconds, true
+	} else {
+		keeps := math.Exp(-now.Sub(l.at[slot]).Seconds() / forgets.Seconds())
+		l.average[slot] = keeps*l.average[slot] + (1-keeps)*seconds
+	}
+	l.at[slot] = now
+}
+
+// cost is what is compared. One that has not answered yet is given a first
+// request, and then counts as the others do until it has.
+func (l *leastLatency) cost(slot int, now tick.Time) float64 {
+	open := float64(l.open[slot])
+	if !l.known[slot] {
+		if l.open[slot] == 0 {
+			return 0
+		}
+		return l.mean() * (open + 1) / l.weight[slot]
+	}
+	old := now.Sub(l.at[slot])
+	return l.average[slot] * math.Exp(-old.Seconds()/forgets.Seconds()) * (open + 1) / l.weight[slot]
+}
+
+// mean is the average of those that have answered.
+func (l *leastLatency) mean() float64 {
+	sum, n := 0.0, 0
+	for i, k := range l.known {
+		if k && l.weight[i] > 0 {
+			sum += l.average[i]
+			n++
+		}
+	}
+	if n == 0 {
+		return 1 // whatever it is, it is the same for all
+	}
+	return sum / float64(n)
+}
+
+func (l *leastLatency) Pick(q *Query) int {
+	if l.dirty {
+		l.rebuild()
+	}
+	if len(l.members) > fewSlots {
+		a, b := l.two(q)
+		if b >= 0 && l.better(b, a, q.Now) {
+			return b
+		}
+		return a
+	}
+	best := -1
+	for _, s := range l.members {
+		if q.Skip.Has(int(s)) {
+			continue
+		}
+		if best < 0 || l.better(int(s), best, q.Now) {
+			best = int(s)
+		}
+	}
+	return best
+}
+
+// better says whether a costs less than b; equals go to the smaller number of
+// picks per weight, then to the seeded order.
+func (l *leastLatency) better(a, b int, now tick.Time) bool {
+	x, y := l.cost(a, now), l.cost(b, now)
+	switch {
+	case x != y:
+		return x < y
+	case l.picked[a] != l.picked[b]:
+		return l.picked[a] < l.picked[b]
+	}
+	return l.rank[a] < l.rank[b]
+}

@@ -1,0 +1,170 @@
+package balance
+
+import (
+	"math"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/draw"
+	"kestrix/internal/core/tick"
+)
+
+func keyOf(i int) uint64 { return draw.Bits(3, uint64(i), 0, draw.Who) }
+
+// What share of the keys moves when one of five backends leaves, and how even
+// the shares are, is what the methods of hash differ in.
+func TestMethodsOfHash(t *testing.T) {
+	const keys = 50_000
+	for _, c := range []struct {
+		name         string
+		moves, even  float64 // expected share of keys that move, and its tolerance
+		shareWithin  float64
+		onlyLeavers  bool
+		weightsExact float64
+	}{
+		{"hash/ring", 0.2, 0.05, 0.25, true, 0.25},
+		{"hash/rendezvous", 0.2, 0.005, 0.03, true, 0.03},
+		{"hash/modulo", 0.8, 0.01, 0.03, false, 0.03},
+	} {
+		p := filled(c.name, 1, 1, 1, 1, 1, 1)
+		before, counts := make([]int, keys), make([]float64, 5)
+		for i := range before {
+			before[i] = p.Pick(&Query{Key: keyOf(i)})
+			counts[before[i]]++
+		}
+		for s, n := range counts {
+			assert.InEpsilon(t, keys/5, n, c.shareWithin, "%s: slot %d", c.name, s)
+		}
+		p.Set(2, "b2", 0)
+		moved := 0
+		for i := range before {
+			if p.Pick(&Query{Key: keyOf(i)}) == before[i] {
+				continue
+			}
+			moved++
+			if c.onlyLeavers {
+				require.Equal(t, 2, before[i], "%s: a key of another backend moved", c.name)
+			}
+		}
+		assert.InDelta(t, c.moves, float64(moved)/keys, c.even, c.name)
+	}
+}
+
+func TestABoundedRingKeepsEverybodyBelowItsBound(t *testing.T) {
+	for _, bound := range []float64{1, 1.25, 2} {
+		p := Algorithms["hash/ring"](Options{Seed: 1, Bound: bound})
+		weights := []float64{1, 1, 2, 4}
+		for i, w := range weights {
+			p.Set(i, string(rune('a'+i)), w)
+		}
+		open := make([]float64, 4)
+		total := 0.0
+		for i := range 4000 {
+			s := p.Pick(&Query{Key: keyOf(i % 7)}) // few keys, which would fall on few backends
+			p.Begun(s)
+			open[s]++
+			total++
+			assert.LessOrEqual(t, open[s], math.Ceil(bound*total*weights[s]/8)+1e-9, "bound %g after %d", bound, i)
+			if i%3 == 0 {
+				for s := range open {
+					if open[s] > 0 {
+						open[s]--
+						total--
+						p.Ended(s)
+						break
+					}
+				}
+			}
+		}
+	}
+	free, bounded := filled("hash/ring", 1, 1, 1, 1), Algorithms["hash/ring"](Options{Seed: 1, Bound: 1.5})
+	for i := range 3 {
+		bounded.Set(i, []string{"b0", "b1", "b2"}[i], 1)
+	}
+	for i := range 100 {
+		assert.Equal(t, free.Pick(&Query{Key: keyOf(i)}), bounded.Pick(&Query{Key: keyOf(i)}), "with nothing open the bound changes nothing")
+	}
+}
+
+// With n requests open on n backends the fullest has about ln n / ln ln n of
+// them when drawn, and about ln ln n / ln 2 with two choices.
+func TestTwoChoicesAreNearlyEven(t *testing.T) {
+	const n = 1000
+	fullest := func(name string) int {
+		p := Algorithms[name](Options{Seed: 1})
+		for i := range n {
+			p.Set(i, "", 1)
+		}
+		open := make([]int, n)
+		most := 0
+		for i := range n {
+			s := p.Pick(&Query{Draw: draw.Bits(5, uint64(i), 1, draw.Pick)})
+			p.Begun(s)
+			open[s]++
+			most = max(most, open[s])
+		}
+		return most
+	}
+	assert.GreaterOrEqual(t, fullest("random"), 5)
+	assert.LessOrEqual(t, fullest("two-choices"), 3)
+}
+
+func TestLeastLatencyLeavesTheSlowAloneAndTriesItAgain(t *testing.T) {
+	p := filled("least-latency", 1, 1, 1, 1)
+	timer := p.(Timer)
+	takes := []time.Duration{20 * time.Millisecond, 20 * time.Millisecond, 400 * time.Millisecond}
+	now := tick.Time(0)
+	serve := func(n int) []int {
+		counts := make([]int, 3)
+		for range n {
+			now = now.Add(100 * time.Millisecond)
+			s := p.Pick(&Query{Now: now})
+			counts[s]++
+			p.Begun(s)
+			p.Ended(s)
+			timer.Took(s, now, takes[s], false)
+		}
+		return counts
+	}
+	counts := serve(300)
+	assert.Less(t, counts[2], 15, "the slow one is tried now and then: %v", counts)
+	assert.Positive(t, counts[2])
+	takes[2] = 5 * time.Millisecond
+	serve(300)
+	assert.Greater(t, serve(300)[2], 150, "it has become quick, and that is found out")
+	// One that fails at once is not taken for quick.
+	for range 20 {
+		now = now.Add(100 * time.Millisecond)
+		s := p.Pick(&Query{Now: now})
+		p.Begun(s)
+		p.Ended(s)
+		timer.Took(s, now, time.Millisecond, s == 2)
+	}
+	assert.NotEqual(t, 2, p.Pick(&Query{Now: now}))
+	// What is open counts.
+	p = filled("least-latency", 1, 1, 1)
+	for s := range 2 {
+		p.(Timer).Took(s, now, 10*time.Millisecond, false)
+	}
+	first := p.Pick(&Query{Now: now})
+	p.Begun(first)
+	assert.NotEqual(t, first, p.Pick(&Query{Now: now}))
+}
+
+func TestFirstFitFillsInOrder(t *testing.T) {
+	p := filled("first-fit", 1, 1, 5, 1)
+	p.(Ordered).Order([]int32{2, 0, 1})
+	full := make([]bool, 3)
+	var got []int
+	for range 4 {
+		s := p.Pick(&Query{Skip: &Skip{Full: full}})
+		got = append(got, s)
+		if s >= 0 {
+			full[s] = true
+		}
+	}
+	assert.Equal(t, []int{2, 0, 1, -1}, got)
+}

@@ -1,0 +1,44 @@
+package balance
+
+import (
+	"math"
+
+	"github.com/cespare/xxhash/v2"
+
+	"kestrix/internal/core/draw"
+)
+
+// rendezvous is highest random weight hashing: each key ranks all backends by a
+// hash of both and takes the first (Thaler, Ravishankar: Using Name-Based
+// Mappings to Increase Hit Rates, IEEE/ACM Transactions on Networking 6, 1998),
+// weighted by the logarithm of the hash. A backend that leaves moves only the
+// keys it had, and its share is exact but for chance; the price is that a choice
+// looks at every backend, O(n).
+type rendezvous struct {
+	slots
+	hashes []uint64 // of names
+}
+
+func newRendezvous(o Options) Picker { return &rendezvous{slots: slots{seed: o.Seed}} }
+
+func (r *rendezvous) Set(slot int, name string, weight float64) {
+	r.slots.Set(slot, name, weight)
+	for len(r.hashes) < len(r.weight) {
+		r.hashes = append(r.hashes, 0)
+	}
+	r.hashes[slot] = xxhash.Sum64String(name)
+}
+
+func (r *rendezvous) Pick(q *Query) int {
+	best, most := -1, 0.0
+	for i, w := range r.weight {
+		if w <= 0 || q.Skip != nil && q.Skip.Has(i) {
+			continue
+		}
+		u := draw.Unit(draw.Bits(r.hashes[i], q.Key, 0, draw.Rank))
+		if score := -w / math.Log(max(u, math.SmallestNonzeroFloat64)); best < 0 || score > most {
+			best, most = i, score
+		}
+	}
+	return best
+}

@@ -1,0 +1,121 @@
+package balance
+
+import "kestrix/internal/core/draw"
+
+// twoChoices draws two backends in proportion to their weights and takes the one
+// with fewer open requests per weight: nearly as even as looking at all of them,
+// without the herd that runs to the emptiest (Mitzenmacher: The Power of Two
+// Choices in Randomized Load Balancing, IEEE Transactions on Parallel and
+// Distributed Systems 12, 2001). Ties go to the smaller number of picks per
+// weight. A choice costs O(log n).
+type twoChoices struct {
+	pair
+	open   []int32
+	picked []float64 // picks per weight
+}
+
+// pair draws two different members by weight.
+type pair struct{ random }
+
+func newTwoChoices(o Options) Picker {
+	return &twoChoices{pair: pair{random{slots: slots{seed: o.Seed}}}}
+}
+
+func (t *twoChoices) Set(slot int, name string, weight float64) {
+	was := 0.0
+	if slot < len(t.weight) {
+		was = t.weight[slot]
+	}
+	t.slots.Set(slot, name, weight)
+	for len(t.open) < len(t.weight) {
+		t.open = append(t.open, 0)
+		t.picked = append(t.picked, 0)
+	}
+	if weight > 0 && was == 0 {
+		// One that comes back starts level with the others.
+		least, found := 0.0, false
+		for i, w := range t.weight {
+			if i != slot && w > 0 && (!found || t.picked[i] < least) {
+				least, found = t.picked[i], true
+			}
+		}
+		t.picked[slot] = least
+	}
+}
+
+func (t *twoChoices) Pick(q *Query) int {
+	a, b := t.two(q)
+	if b < 0 {
+		return a
+	}
+	x, y := float64(t.open[a])/t.weight[a], float64(t.open[b])/t.weight[b]
+	switch {
+	case x != y:
+		if x < y {
+			return a
+		}
+		return b
+	case t.picked[b] < t.picked[a], t.picked[a] == t.picked[b] && t.rank[b] < t.rank[a]:
+		return b
+	}
+	return a
+}
+
+func (t *twoChoices) Begun(slot int) {
+	t.open[slot]++
+	if w := t.weight[slot]; w > 0 {
+		t.picked[slot] += 1 / w
+	}
+}
+
+func (t *twoChoices) Ended(slot int) { t.open[slot]-- }
+
+// two draws two different members, -1 for what there is not.
+func (p *pair) two(q *Query) (int, int) {
+	first := p.random.Pick(q)
+	if first < 0 {
+		return -1, -1
+	}
+	again := draw.Bits(q.Draw, 1, 0, draw.Pick)
+	if q.Skip == nil {
+		n := len(p.members)
+		if n == 1 {
+			return first, -1
+		}
+		// Of what is left without the first: what lies beyond it is moved up.
+		w := p.weight[first]
+		x := draw.Unit(again) * (p.upTo[n-1] - w)
+		for i, s := range p.members[:min(n, fewSlots)] {
+			if int(s) == first {
+				if x >= p.upTo[i]-w {
+					x += w
+				}
+				return first, p.find(x)
+			}
+		}
+		for range 8 { // a chance of 1 in n each that it is the first again
+			if s := p.find(draw.Unit(again) * p.upTo[n-1]); s != first {
+				return first, s
+			}
+			again = draw.Bits(again, 1, 0, draw.Pick)
+		}
+		return first, -1
+	}
+	left := 0.0
+	for _, s := range p.members {
+		if int(s) != first && !q.Skip.Has(int(s)) {
+			left += p.weight[s]
+		}
+	}
+	x, second := draw.Unit(again)*left, -1
+	for _, s := range p.members {
+		if int(s) == first || q.Skip.Has(int(s)) {
+			continue
+		}
+		second = int(s)
+		if x -= p.weight[s]; x < 0 {
+			break
+		}
+	}
+	return first, second
+}

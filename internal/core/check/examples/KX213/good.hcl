@@ -1,0 +1,23 @@
+zone = "north-quay"
+frontend "web" {
+  listen = "0.0.0.0:8080"
+  route "all" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = {
+    auk    = { address = "192.0.2.11:8080", max_in_flight = 200, zone = "north-quay" }
+    gannet = { address = "192.0.2.12:8080", max_in_flight = 200, zone = "north-quay" }
+    petrel = { address = "192.0.2.13:8080", max_in_flight = 200, zone = "south-quay" }
+    skua   = { address = "192.0.2.14:8080", max_in_flight = 200, zone = "south-quay" }
+    shag   = { address = "192.0.2.15:8080", max_in_flight = 200, zone = "west-quay" }
+    fulmar = { address = "192.0.2.16:8080", max_in_flight = 200, zone = "west-quay" }
+  }
+  probe "http" {
+    path = "/ready"
+  }
+  failover {
+    prefer = "zone"
+  }
+}

@@ -1,0 +1,17 @@
+frontend "web" {
+  listen = "0.0.0.0:8080"
+  route "all" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  algorithm = "first-fit"
+  backends = {
+    auk    = { address = "192.0.2.11:8080", max_in_flight = 200 }
+    gannet = { address = "192.0.2.12:8080", max_in_flight = 200 }
+    petrel = { address = "192.0.2.13:8080", max_in_flight = 200 }
+  }
+  probe "http" {
+    path = "/ready"
+  }
+}
