@@ -130,7 +130,8 @@ func (l *look) names(c *config.Config) {
 
 func (l *look) backend(u *config.Upstream, b config.Backend) ([]check.Seen, config.Findings) {
 	who := u.Name + "." + b.Name
-	took, err, probe, probing := l.trial.Backend(u, b)
+	a := l.trial.Backend(u, b)
+	took, err, probe, probing := a.Connected, a.Connecting, a.Probe, a.Probed
 	row := check.Seen{Kind: "backend", Who: who, What: b.Address.String(), Result: "connects", Took: took, Good: true}
 	if u.TLS != nil {
 		row.Result = "connects, TLS"

@@ -155,7 +155,7 @@ func (p *Proxy) openControl(at config.Placed[config.Address]) (*control, error) 
 	}
 	c := &control{proxy: p, address: at.Value, known: map[string][sha256.Size]byte{}}
 	c.state.Store(&controlState{cfg: &config.Control{Listen: at}})
-	c.http = &http.Server{Handler: c, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, MaxHeaderBytes: 16 << 10, ErrorLog: log.New(io.Discard, "", 0)}
+	c.http = &http.Server{Handler: c, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10, ErrorLog: log.New(io.Discard, "", 0)}
 	if at.Value.Unix != "" {
 		_ = os.Chmod(at.Value.Unix, 0o660) // its owner and group; where it fails the directory decides
 	}

@@ -89,6 +89,20 @@ func (l *pool) settle(q *upstream.Request, a *upstream.Attempt, o upstream.Outco
 	return step
 }
 
+// repeat settles an attempt of which only the head of the answer is known, if the
+// request is tried again; else nothing is settled and the answer is passed on.
+// The two go together: others may use up the budget in between.
+func (l *pool) repeat(q *upstream.Request, a *upstream.Attempt, o upstream.Outcome) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if !l.core.Repeats(q, a, o) {
+		return false
+	}
+	l.core.Settle(l.proxy.now(), q, a, o)
+	l.noteLocked()
+	return true
+}
+
 // cancel tells the core that the client went away, which says nothing of the
 // backend.
 func (l *pool) cancel(a *upstream.Attempt) {

@@ -320,17 +320,11 @@ func (x *exchange) try(b *backend, cookie *http.Cookie) bool {
 	}
 	x.access.FirstByte = time.Since(sent)
 	o := upstream.Outcome{Kind: upstream.Answered, Status: res.StatusCode, NoRetry: !x.body.again(), FirstByte: max(x.access.FirstByte, 1)}
-	if x.repeats(o) {
-		return x.pool.settle(&x.q, &x.attempt, o) == upstream.Again
+	if x.pool.repeat(&x.q, &x.attempt, o) {
+		return true
 	}
 	x.passOn(ctx, cancel, b, res, cookie, o)
 	return false
-}
-
-func (x *exchange) repeats(o upstream.Outcome) bool {
-	x.pool.mu.Lock()
-	defer x.pool.mu.Unlock()
-	return x.pool.core.Repeats(&x.q, &x.attempt, o)
 }
 
 // left tells the core that the client went away.

@@ -17,28 +17,35 @@ type Trial struct{ p *Proxy }
 // NewTrial makes one; of the options, Dial, Listen, Lookup and ReadFile count.
 func NewTrial(o Options) *Trial { return &Trial{New(o)} }
 
-// Backend tries one backend of an upstream: whether it can be connected to,
-// with how long that took, and what its probe says; the probe is nil if there is
-// none or no connection could be made.
-func (t *Trial) Backend(u *config.Upstream, b config.Backend) (took time.Duration, connecting error, probe *upstream.Probe, probing time.Duration) {
+// Attempt is what came of trying a backend.
+type Attempt struct {
+	Connecting error // why no connection could be made
+	Connected  time.Duration
+	Probe      *upstream.Probe // nil if there is none, or no connection could be made
+	Probed     time.Duration
+}
+
+// Backend tries one backend of an upstream: whether it can be connected to, and
+// what its probe says.
+func (t *Trial) Backend(u *config.Upstream, b config.Backend) Attempt {
 	secure, err := t.p.upstreamTLS(u.TLS)
 	if err != nil {
-		return 0, err, nil, 0
+		return Attempt{Connecting: err}
 	}
 	x := newBackend(t.p, b, u, secure)
 	began := time.Now()
 	c, err := x.connect(context.Background(), "", "")
-	took = time.Since(began)
+	a := Attempt{Connecting: err, Connected: time.Since(began)}
 	if err != nil {
-		return took, err, nil, 0
+		return a
 	}
 	c.Close()
-	if u.Probe == nil {
-		return took, nil, nil, 0
+	if u.Probe != nil {
+		began = time.Now()
+		r := probeOnce(x, u.Probe)
+		a.Probe, a.Probed = &r, time.Since(began)
 	}
-	began = time.Now()
-	r := probeOnce(x, u.Probe)
-	return took, nil, &r, time.Since(began)
+	return a
 }
 
 // Listener says why an address cannot be listened on, nil if it can.

@@ -33,6 +33,7 @@ func TestReloadLosesNoRequest(t *testing.T) {
 			})
 		}
 		others := []string{
+			in("timeouts {\n idle = \"30s\"\n}", app("")), in("limits {\n header_size = \"8KiB\"\n connections = 100\n}", app("")),
 			app("algorithm = \"random\"\nretry {\n}"),
 			strings.Replace(app("sticky {\n by = \"cookie\"\n}"), "b = \"192.0.2.2:80\"", "d = \"192.0.2.4:80\"", 1),
 			app("probe \"http\" {\n}\ntimeouts {\n answer = \"9s\"\n}"),

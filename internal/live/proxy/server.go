@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
 	"sync"
 	"syscall"
 	"time"
@@ -25,8 +26,9 @@ type server struct {
 	address  config.Address
 	listener net.Listener
 
-	mu      sync.Mutex // guards all below
-	front   *httpFront // nil while the frontend speaks tcp
+	mu      sync.Mutex   // guards all below
+	front   *httpFront   // nil while the frontend speaks tcp
+	retired []*httpFront // with settings of before, as long as connections are open
 	clients map[netip.Addr]int
 	streams map[net.Conn]struct{} // connections that no http server looks after
 	open    sync.WaitGroup        // of streams
@@ -39,6 +41,33 @@ type httpFront struct {
 	http     *http.Server
 	settings frontSettings
 	conns    *handover
+
+	mu    sync.Mutex
+	fresh map[net.Conn]struct{} // connections that have not asked for anything yet
+	open  int
+}
+
+// track follows the connections of the http server.
+func (f *httpFront) track(c net.Conn, state http.ConnState) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	switch state {
+	case http.StateNew:
+		f.open++
+		f.fresh[c] = struct{}{}
+		return
+	case http.StateClosed, http.StateHijacked:
+		f.open--
+	}
+	delete(f.fresh, c)
+}
+
+// counts gives how many connections are open, and how many of them have not
+// asked for anything yet.
+func (f *httpFront) counts() (open, fresh int) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.open, len(f.fresh)
 }
 
 type frontSettings struct {
@@ -47,7 +76,7 @@ type frontSettings struct {
 }
 
 // configure gives the listener what its frontend says. Connections that are
-// open keep the settings they came under, and are closed when they are idle.
+// open keep the settings they came under until they end.
 func (s *server) configure(f *config.Frontend) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -59,16 +88,22 @@ func (s *server) configure(f *config.Frontend) {
 		s.front = s.newFront(want)
 	}
 	if old != nil && old != s.front {
-		go old.shutdown(s.proxy.o.Grace)
+		old.conns.Close()
+		s.retired = append(s.retired, old)
 	}
+	s.retired = slices.DeleteFunc(s.retired, func(f *httpFront) bool {
+		open, _ := f.counts()
+		return open == 0 && f != old
+	})
 }
 
 func (s *server) newFront(want frontSettings) *httpFront {
-	f := &httpFront{settings: want, conns: newHandover(s.listener.Addr())}
+	f := &httpFront{settings: want, conns: newHandover(s.listener.Addr()), fresh: map[net.Conn]struct{}{}}
 	f.http = &http.Server{
 		Handler: s, ReadHeaderTimeout: want.timeouts.RequestHeader, IdleTimeout: want.timeouts.Idle, MaxHeaderBytes: int(want.headerSize),
 		// What the server says of single connections is of no use to anybody.
-		ErrorLog: log.New(io.Discard, "", 0),
+		ErrorLog:  log.New(io.Discard, "", 0),
+		ConnState: f.track,
 		// Without it the server would not speak HTTP/2 on the connections it
 		// is handed.
 		TLSConfig: &tls.Config{NextProtos: []string{"h2", "http/1.1"}, MinVersion: tls.VersionTLS12},
@@ -77,9 +112,25 @@ func (s *server) newFront(want frontSettings) *httpFront {
 	return f
 }
 
-// shutdown ends an http server: gracefully within a time, then at once.
+// freshWait is how long a connection that has just come may take to ask for
+// something before it is closed.
+const freshWait = 500 * time.Millisecond
+
+// shutdown ends an http server: gracefully within a time, then at once. The
+// library's own way closes a connection whose first request it has just read;
+// so those that are fresh are given a moment to ask, and are told that there
+// will be no second request.
 func (f *httpFront) shutdown(grace time.Duration) error {
-	ctx, cancel := context.WithTimeout(context.Background(), grace)
+	f.conns.Close()
+	f.http.SetKeepAlivesEnabled(false)
+	began := time.Now()
+	for wait := min(freshWait, grace); time.Since(began) < wait; {
+		if _, fresh := f.counts(); fresh == 0 {
+			break
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), max(grace-time.Since(began), 0))
 	defer cancel()
 	err := f.http.Shutdown(ctx)
 	if err != nil {
@@ -153,19 +204,30 @@ func (s *server) took(raw net.Conn) {
 		s.stream(e, c)
 		return
 	}
-	s.mu.Lock()
-	f := s.front
-	s.mu.Unlock()
 	if e.tls != nil {
 		c = tls.Server(c, e.tls)
 	}
-	if f == nil {
-		return // the frontend has just become another
-	}
 	handed = true
 	s.letGo(raw)
-	if !f.conns.give(c) {
-		c.Close()
+	s.hand(c)
+}
+
+// hand gives a connection to the http server. One that a reload has just put
+// away does not take it any more; its successor does.
+func (s *server) hand(c net.Conn) {
+	var before *httpFront
+	for {
+		s.mu.Lock()
+		f := s.front
+		s.mu.Unlock()
+		if f == nil || f == before {
+			c.Close() // the listener is closing, or its frontend has become tcp
+			return
+		}
+		if f.conns.give(c) {
+			return
+		}
+		before = f
 	}
 }
 
@@ -213,13 +275,16 @@ func (s *server) uncount(a netip.Addr) {
 func (s *server) shutdown(grace time.Duration) error {
 	s.mu.Lock()
 	s.closing = true
-	f := s.front
+	fronts := slices.Clone(s.retired)
+	if s.front != nil {
+		fronts = append(fronts, s.front)
+	}
 	s.mu.Unlock()
 	s.listener.Close()
-	var err error
+	errs := make([]error, len(fronts))
 	var wg sync.WaitGroup
-	if f != nil {
-		wg.Go(func() { err = f.shutdown(grace) })
+	for i, f := range fronts {
+		wg.Go(func() { errs[i] = f.shutdown(grace) })
 	}
 	ended := make(chan struct{})
 	go func() {
@@ -244,7 +309,7 @@ func (s *server) shutdown(grace time.Duration) error {
 	if cut {
 		return errors.New("connections were cut off")
 	}
-	return err
+	return errors.Join(errs...)
 }
 
 // trusts says whether a peer is one of the proxies whose word counts. Who

@@ -220,3 +220,33 @@ func TestEachAddressOfANameIsABackend(t *testing.T) {
 		assert.Equal(t, 502, status, "as one backend, which nobody in this network is")
 	})
 }
+
+// Requests that fail together use the budget up between them; each is answered
+// by a backend all the same.
+func TestABudgetThatOthersUseUp(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t, app("retry {\n attempts = 3\n budget = \"1%\"\n}"))
+		defer w.close()
+		for _, a := range addresses() {
+			w.start(a, func(out http.ResponseWriter, r *http.Request) {
+				time.Sleep(10 * time.Millisecond)
+				http.Error(out, "tide too low", http.StatusServiceUnavailable)
+			})
+		}
+		var wg sync.WaitGroup
+		for range 100 {
+			wg.Go(func() {
+				status, body := w.get(base + "/")
+				assert.Equal(t, 503, status)
+				assert.Contains(t, body, "tide too low", "as the backend said it")
+			})
+		}
+		wg.Wait()
+		synctest.Wait()
+		attempts := 0
+		for _, a := range w.log() {
+			attempts += a.Attempts
+		}
+		assert.InDelta(t, 110, attempts, 1, "ten at once are repeated")
+	})
+}
