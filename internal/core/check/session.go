@@ -167,7 +167,8 @@ var sessionRules = []*Rule{
 					t := try(u)
 					apart := 0
 					for i := range 100 {
-						if t.ask(uint64(i)) != t.ask(uint64(i)) {
+						first := t.ask(uint64(i))
+						if second := t.ask(uint64(i)); second != first {
 							apart++
 						}
 					}
