@@ -120,7 +120,14 @@ func (v *svg) upstream(u study.PictureUpstream, top float64) float64 {
 		rows++
 	}
 	lines := strings.Split(flow(strings.Join(u.Settings, ", "), 64, 0), "\n")
-	h := 33 + 17*float64(len(lines)) + float64(rows)*rowHeight
+	row := float64(rowHeight)
+	for i := range shown {
+		if stands(&shown[i]) != "" {
+			row = rowHeight + 14 // a line more, for where it stands
+			break
+		}
+	}
+	h := 33 + 17*float64(len(lines)) + float64(rows)*row
 	v.card(upX, top, upWidth, h)
 	v.text(upX+12, top+20, "name", u.Name+" · "+u.Algorithm)
 	for i, l := range lines {
@@ -128,14 +135,15 @@ func (v *svg) upstream(u study.PictureUpstream, top float64) float64 {
 	}
 	first := top + 41 + 17*float64(len(lines))
 	for i, x := range shown {
-		y := first + float64(i)*rowHeight
+		y := first + float64(i)*row
 		v.text(upX+12, y, "small", clip(x.Name, 16))
-		v.text(upX+120, y, "small", clip(x.Address+stands(&x), 26))
+		v.text(upX+120, y, "small", clip(x.Address, 22))
+		v.text(upX+120, y+14, "small", clip(strings.TrimPrefix(stands(&x), ", "), 40))
 		fmt.Fprintf(&v.b, "<rect x=\"%d\" y=\"%.0f\" width=\"%.1f\" height=\"8\" class=\"bar\"/>\n", upX+280, y-8, 70*x.Share)
 		v.text(upX+upWidth-12, y, "num", percent(x.Share))
 	}
 	if more > 0 {
-		v.text(upX+12, first+float64(len(shown))*rowHeight, "small", fmt.Sprintf("and %d more", more))
+		v.text(upX+12, first+float64(len(shown))*row, "small", fmt.Sprintf("and %d more", more))
 	}
 	return top + h
 }

@@ -49,7 +49,7 @@ var sessionRules = []*Rule{
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				s := u.Sticky
-				if s == nil || s.OnLoss != "refuse" || len(u.Backends) < 2 {
+				if s == nil || s.OnLoss != "refuse" || len(u.Backends) < 2 || u.Failover != nil { // KX406 says more then
 					continue
 				}
 				p.Report(Finding{

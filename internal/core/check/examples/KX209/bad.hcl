@@ -9,6 +9,6 @@ upstream "app" {
     auk    = "192.0.2.11:8080"
     gannet = { address = "192.0.2.12:8080", tier = 2 }
   }
-  failover { # want: failover of "app" never happens | "gannet" get none
+  failover { # want: failover of "app" never happens | none goes to "gannet"
   }
 }
