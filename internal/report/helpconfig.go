@@ -24,7 +24,7 @@ func (s Style) HelpConfig(table *config.Block, query string) (text string, ok bo
 func (s Style) helpTree(b *strings.Builder, c *config.Block, depth int) {
 	pad := strings.Repeat("  ", depth)
 	for _, k := range c.Keys {
-		fmt.Fprintf(b, "%s%s %s\n", pad, padRight(k.Name, 26-2*depth), flow(k.Help, s.Width, 28))
+		fmt.Fprintf(b, "%s%s %s\n", pad, padRight(k.Name, 26-2*depth), flow(k.Help, s.Width, 27))
 		if k.Fields != nil {
 			s.helpTree(b, k.Fields, depth+1)
 		}
@@ -34,7 +34,7 @@ func (s Style) helpTree(b *strings.Builder, c *config.Block, depth int) {
 		if inner.Label != nil {
 			name += fmt.Sprintf(" %q", strings.ToUpper(inner.Label.Name))
 		}
-		fmt.Fprintf(b, "%s%s %s\n", pad, s.bold(padRight(name, 26-2*depth)), flow(inner.Help+like(inner), s.Width, 28))
+		fmt.Fprintf(b, "%s%s %s\n", pad, s.bold(padRight(name, 26-2*depth)), flow(inner.Help+like(inner), s.Width, 27))
 		if inner.Like != "" {
 			continue
 		}

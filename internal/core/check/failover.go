@@ -128,7 +128,7 @@ var failoverRules = []*Rule{
 		Mend: "the zone of this proxy as its backends spell it",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
-				if u.OwnZone == "" || u.Partial {
+				if u.OwnZone == "" || u.Partial || len(u.Backends) == 0 {
 					continue
 				}
 				var zones []string

@@ -340,7 +340,7 @@ func (d *Decoder) limits(n *Node) Limits {
 func (d *Decoder) hash(n *Node, u *Upstream) {
 	h := n.child("hash")
 	if u.Algorithm != "hash" {
-		if n.One("hash") != nil && u.Algorithm != "" {
+		if own := n.One("hash"); own != nil && !own.shared && u.Algorithm != "" {
 			d.Add(IDUnknown, h.Range, fmt.Sprintf("hash has no effect with algorithm = %q", u.Algorithm), "algorithm = \"hash\", or remove it")
 		}
 		return

@@ -89,7 +89,9 @@ func (n *Node) inherit(from *Node, without []Placed[string]) {
 		}
 		switch own := n.One(c.Def.Name); {
 		case own == nil:
-			n.Nodes = append(n.Nodes, c)
+			taken := *c
+			taken.shared = true
+			n.Nodes = append(n.Nodes, &taken)
 		case own.Label.Value == c.Label.Value:
 			own.inherit(c, nil)
 		}

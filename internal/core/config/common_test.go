@@ -47,6 +47,9 @@ func TestCommonIsWhereOthersStart(t *testing.T) {
 	assert.Equal(t, 3, b.Retry.Attempts)
 	assert.Equal(t, []any{5.0, time.Minute, 10 * time.Second}, []any{c.Frontends[0].Limits.Rate, c.Frontends[0].Timeouts.Idle, c.Frontends[0].Timeouts.RequestHeader})
 
+	_, found = read(t, strings.Replace(shared, "    retry {", "    hash {\n      method = \"modulo\"\n    }\n    retry {", 1)+small)
+	assert.Empty(t, said(found), "what does not concern one upstream is no mistake of common")
+
 	for from, want := range map[string]string{
 		`path  = "/ready"`: "13:15 KX003 the path \"ready\" does not begin with / or holds a space | like \"/ready\"",
 		`attempts = 3`:     "17:5 KX002 there is no key \"attempt\" in retry | did you mean attempts?",

@@ -19,6 +19,7 @@ type Node struct {
 	Range  hcl.Range      // of its head: type and label
 	values map[string]Placed[any]
 	Nodes  []*Node // the blocks inside, in source order
+	shared bool    // taken over from common
 }
 
 // Has says whether the source itself gives a key.

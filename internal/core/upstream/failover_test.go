@@ -375,3 +375,18 @@ func TestAlgorithmsChangeWhileRequestsAreOpen(t *testing.T) {
 	}
 	assert.Equal(t, len(open), sum)
 }
+
+func TestAnUpstreamOfNobody(t *testing.T) {
+	for _, more := range []string{"", "failover {\n}", "algorithm = \"hash\"", "queue {\n}", "sticky {\n by = \"address\"\n}\nwhen_all_down = \"try-anyway\""} {
+		cfg := parse(t, more)
+		none := *cfg
+		none.Backends = nil
+		u := New(0, &none, 1)
+		v := u.Choose(0, get(1), &Attempt{})
+		assert.Equal(t, []any{Refused, NoBackend}, []any{v.Kind, v.Reason}, more)
+		u.Reload(second, cfg)
+		assert.Equal(t, Go, u.Choose(second, get(2), &Attempt{}).Kind, more)
+		u.Reload(2*second, &none)
+		assert.Equal(t, Refused, u.Choose(2*second, get(3), &Attempt{}).Kind, more)
+	}
+}

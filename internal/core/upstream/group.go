@@ -40,6 +40,9 @@ func (u *Upstream) arrange() bool {
 			wanted = append(wanted, group{tier: tier, own: own})
 		}
 	}
+	if len(wanted) == 0 {
+		wanted = []group{{tier: 1}} // of nobody, as when no name resolves
+	}
 	slices.SortFunc(wanted, func(a, b group) int {
 		switch {
 		case a.tier != b.tier:
