@@ -3,6 +3,7 @@ package check
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/upstream"
@@ -214,6 +215,34 @@ var balanceRules = []*Rule{
 					}
 				}
 				p.Report(Finding{Range: u.Hash.Range, Message: fmt.Sprintf("%q hashes by modulo, and its backends come and go", u.Name), Witness: fmt.Sprintf("with %q out, %d of 1,000 keys that were on other backends move as well", u.Backends[0].Name, moved)})
+			}
+		},
+	},
+	{
+		ID: "KX312", Severity: config.Advice, Title: "least-connections where all requests are short",
+		Why:  "requests that take a moment only are hardly ever open together, so there is nothing to compare, and turns by fewest picks decide",
+		Mend: "round-robin says the same more plainly; keep it if hundreds of requests a second make them overlap after all",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				if u.Algorithm != "least-connections" || u.Timeouts.Answer > 500*time.Millisecond || len(u.Backends) < 2 {
+					continue
+				}
+				t, plain := try(u), *u
+				plain.Algorithm = "round-robin"
+				r := try(&plain)
+				a, b := map[string]int{}, map[string]int{}
+				for i := range 1000 {
+					a[t.ask(uint64(i))]++
+					b[r.ask(uint64(i))]++
+				}
+				least, turns := 1000, 1000
+				for _, x := range u.Backends {
+					least, turns = min(least, a[x.Name]), min(turns, b[x.Name])
+				}
+				p.Report(Finding{
+					Range: u.AlgorithmAt, Message: fmt.Sprintf("no request to %q may take longer than %s", u.Name, u.Timeouts.Answer),
+					Witness: fmt.Sprintf("of 1,000 requests one after the other each backend gets at least %d, and %d with round-robin", least, turns),
+				})
 			}
 		},
 	},

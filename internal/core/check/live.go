@@ -25,7 +25,12 @@ var LiveRules = []*Rule{
 		Why: "the proxy would take the backend out after as many of these as down_after says", Mend: "mend the backend, or ask what it really answers"},
 	{ID: "KX807", Severity: config.Warning, Title: "a listener that cannot be bound",
 		Why: "the proxy would not start; if it is in use by the proxy that is already running, all is well", Mend: "end what holds the address, or listen on another"},
+	{ID: "KX808", Severity: config.Error, Title: "a password that is tried first",
+		Why: "a handful of words opens many doors, and whoever looks for open doors begins with them", Mend: "`kestrix password` makes the hash of a better one"},
 }
+
+// Guesses are the passwords that are tried, besides the user's own name.
+var Guesses = []string{"password", "password1", "12345678", "changeme", "kestrix1", "operator", "administrator", "letmein1"}
 
 // Seen is one thing that `check -live` looked at.
 type Seen struct {

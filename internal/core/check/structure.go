@@ -74,6 +74,9 @@ var structureRules = []*Rule{
 				if f.Protocol != "tcp" {
 					continue
 				}
+				if f.Limits.BodySize > 0 {
+					p.Report(Finding{Range: f.Limits.Range, Message: fmt.Sprintf("body_size needs http, and frontend %q speaks tcp", f.Name)})
+				}
 				for _, r := range f.Routes {
 					for _, x := range httpOnly(r) {
 						p.Report(Finding{

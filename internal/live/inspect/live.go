@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/hashicorp/hcl/v2"
+	"golang.org/x/crypto/bcrypt"
 
 	"kestrix/internal/core/check"
 	"kestrix/internal/core/config"
@@ -36,6 +37,9 @@ func Live(ctx context.Context, c *config.Config, facts *check.Facts, o proxy.Opt
 	}
 	if c.Control != nil {
 		l.do(func() ([]check.Seen, config.Findings) { return l.listener("control", c.Control.Listen) })
+		for _, u := range c.Control.Users {
+			l.do(func() ([]check.Seen, config.Findings) { return password(u) })
+		}
 	}
 	l.wait.Wait()
 	var rows []check.Seen
@@ -179,6 +183,18 @@ func (l *look) listener(who string, a config.Placed[config.Address]) ([]check.Se
 		why := strings.TrimPrefix(err.Error(), a.Value.String()+" cannot be listened on: ")
 		row.Good, row.Result, row.Detail = false, "taken", why
 		return []check.Seen{row}, config.Findings{check.LiveFinding("KX807", a.Range, fmt.Sprintf("%s cannot be listened on", a.Value), why)}
+	}
+	return []check.Seen{row}, nil
+}
+
+// password tries what everybody would try.
+func password(u config.User) ([]check.Seen, config.Findings) {
+	row := check.Seen{Kind: "user", Who: "control", What: u.Name, Result: "not guessed", Good: true}
+	for _, g := range append([]string{u.Name, u.Name + u.Name}, check.Guesses...) {
+		if bcrypt.CompareHashAndPassword([]byte(u.Password), []byte(g)) == nil {
+			row.Good, row.Result = false, "guessed"
+			return []check.Seen{row}, config.Findings{check.LiveFinding("KX808", u.PasswordAt, fmt.Sprintf("the password of %q is one of those that are tried first", u.Name), fmt.Sprintf("found among %d guesses", len(check.Guesses)+2))}
+		}
 	}
 	return []check.Seen{row}, nil
 }

@@ -15,6 +15,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/bcrypt"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/live/proxy"
@@ -123,6 +124,20 @@ func TestWhatIsSeenOfTheMachine(t *testing.T) {
 		assert.Contains(t, findings[0].Witness, "after 20ms")
 		assert.Contains(t, findings[2].Witness, "after 300ms")
 	})
+}
+
+func TestPasswordsThatAreTriedFirst(t *testing.T) {
+	for password, good := range map[string]bool{"changeme": false, "mary": false, "a high tide at noon": true} {
+		hash, err := bcrypt.GenerateFromPassword([]byte(password), bcrypt.MinCost)
+		require.NoError(t, err)
+		c := &config.Config{Control: &config.Control{Listen: config.Placed[config.Address]{Value: config.Address{Unix: "/run/none/none.sock"}}, Users: []config.User{{Name: "mary", Password: string(hash)}}}}
+		rows, found := Live(t.Context(), c, Facts(c, Disk{}, time.Now()), proxy.Options{})
+		assert.Equal(t, good, rows[1].Good, password)
+		if !good {
+			assert.Equal(t, "KX808", found[len(found)-1].ID)
+			assert.NotContains(t, found[len(found)-1].Witness, password, "the password itself is not told")
+		}
+	}
 }
 
 type closer struct{ net.Listener }

@@ -1,0 +1,53 @@
+package cli
+
+import (
+	"os"
+	"reflect"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/study"
+	"kestrix/internal/live/proxy"
+	"kestrix/internal/report"
+)
+
+// TestThePageOfJSONIsFresh holds docs/json.md to the keys that are written: each
+// stands in its section, and nothing else does.
+func TestThePageOfJSONIsFresh(t *testing.T) {
+	page, err := os.ReadFile("../../docs/json.md")
+	require.NoError(t, err)
+	sections := map[string]string{}
+	for _, s := range strings.Split(string(page), "\n## ")[1:] {
+		title, rest, _ := strings.Cut(s, "\n")
+		_, code, _ := strings.Cut(rest, "```\n")
+		code, _, _ = strings.Cut(code, "```")
+		sections[title] = code
+	}
+	for title, values := range map[string][]any{
+		"check":           {struct{ Findings, Live int }{}, report.Finding{}, report.SeenJSON{}},
+		"why":             {study.Answer{}, study.Passed{}, study.RouteStep{}, study.Considered{}, study.Pick{}},
+		"diff":            {study.Diff{}, study.Change{}, study.RequestMove{}, study.ClientMove{}, study.TraceMoves{}, study.TraceMove{}},
+		"map":             {study.Picture{}, study.PictureFrontend{}, study.PictureRoute{}, study.PictureUpstream{}, study.PictureBackend{}},
+		"A running proxy": {proxy.Status{}, proxy.UpstreamStatus{}, proxy.BackendStatus{}},
+	} {
+		want := map[string]bool{}
+		for _, v := range values {
+			for f := range reflect.TypeOf(v).Fields() {
+				name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+				if name == "" {
+					name = strings.ToLower(f.Name)
+				}
+				want[name] = true
+			}
+		}
+		got := map[string]bool{}
+		for _, word := range regexp.MustCompile(`[a-z_]+`).FindAllString(sections[title], -1) {
+			got[word] = true
+		}
+		assert.Equal(t, want, got, title)
+	}
+}
