@@ -42,6 +42,9 @@ func (s Style) Why(request string, a *study.Answer) string {
 	}
 	if p := a.Passed; p != nil {
 		fmt.Fprintf(&b, "sees      %s http://%s%s\n", p.Method, p.Host, p.Path)
+		for _, f := range p.Own {
+			fmt.Fprintf(&b, "          %s\n", f)
+		}
 		for _, f := range p.Set {
 			fmt.Fprintf(&b, "          %s\n", f)
 		}

@@ -101,3 +101,26 @@ func node(s string) netip.Addr {
 	}
 	return a.Unmap().WithZone("")
 }
+
+// Node writes an address as Forwarded wants it: an IPv6 one stands in
+// brackets and quotes (RFC 7239 section 6).
+func Node(client string) string {
+	ip, err := netip.ParseAddr(client)
+	switch {
+	case err != nil:
+		return "unknown"
+	case ip.Is6():
+		return `"[` + client + `]"`
+	}
+	return client
+}
+
+// Quote puts a value that is no token (RFC 9110 section 5.6.2) in quotes.
+func Quote(s string) string {
+	if strings.ContainsFunc(s, func(r rune) bool {
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("!#$%&'*+-.^_`|~", r))
+	}) {
+		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
+	}
+	return s
+}

@@ -10,6 +10,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/health"
+	"kestrix/internal/core/peer"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/rewrite"
 	"kestrix/internal/core/route"
@@ -58,11 +59,20 @@ type Passed struct {
 	Path    string   `json:"path"`    // with its query
 	Set     []string `json:"set"`     // header fields that the route sets or adds, as "Name: value"
 	Removed []string `json:"removed"` // and those it takes away
+	Own     []string `json:"own"`     // those that the proxy writes by itself, before
 }
 
 // passed makes the request that the first backend sees.
-func passed(r *config.Route, q Question, a *Answer, reason string) *Passed {
+func passed(f *config.Frontend, r *config.Route, q Question, a *Answer, reason string) *Passed {
 	p := &Passed{Method: q.Method, Host: q.Host, Path: rewrite.Path(r.Rewrite, q.Path), Set: []string{}, Removed: []string{}}
+	scheme := "http"
+	if f.TLS != nil {
+		scheme = "https"
+	}
+	p.Own = []string{
+		"X-Forwarded-For: " + trace.CanonicalClient(q.Client), "X-Forwarded-Host: " + q.Host, "X-Forwarded-Proto: " + scheme,
+		"Forwarded: for=" + peer.Node(trace.CanonicalClient(q.Client)) + ";proto=" + scheme + ";host=" + peer.Quote(q.Host), "Via: 1.1 kestrix",
+	}
 	if q.Query != "" {
 		p.Path += "?" + q.Query
 	}
@@ -189,7 +199,7 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 			a.Considered = considered(core, before, v)
 			a.Shares = shares(core)
 			if p.Backend != "" && f.Protocol == "http" {
-				a.Passed = passed(f.Routes[i], q, a, p.Reason)
+				a.Passed = passed(f, f.Routes[i], q, a, p.Reason)
 			}
 		}
 		a.Series = append(a.Series, p)

@@ -75,21 +75,21 @@ func (x *exchange) forwarded(h http.Header) {
 		h["X-Forwarded-Host"] = []string{host}
 	}
 	h["X-Forwarded-Proto"] = []string{x.scheme}
-	element := "for=" + forwardedNode(x.client) + ";proto=" + x.scheme
+	element := "for=" + peer.Node(x.client) + ";proto=" + x.scheme
 	if host != "" {
-		element += ";host=" + quoteToken(host)
+		element += ";host=" + peer.Quote(host)
 	}
 	hops := forwardedFor(x.client)
 	if x.client != x.peer {
 		hops += ", " + forwardedFor(x.peer)
-		element += ", for=" + forwardedNode(x.peer)
+		element += ", for=" + peer.Node(x.peer)
 	}
 	if x.trusted {
 		if said := seen["X-Forwarded-For"]; len(said) > 0 && !x.byStandard() {
 			hops = strings.Join(said, ", ") + ", " + forwardedFor(x.peer)
 		}
 		if said := seen["Forwarded"]; len(said) > 0 && x.byStandard() {
-			element = strings.Join(said, ", ") + ", for=" + forwardedNode(x.peer)
+			element = strings.Join(said, ", ") + ", for=" + peer.Node(x.peer)
 		}
 	}
 	h["X-Forwarded-For"], h["Forwarded"] = []string{hops}, []string{element}
@@ -103,29 +103,6 @@ func forwardedFor(client string) string {
 		return "unknown" // of a unix socket
 	}
 	return client
-}
-
-// forwardedNode writes an address as Forwarded wants it: an IPv6 one stands in
-// brackets and quotes (RFC 7239 section 6).
-func forwardedNode(client string) string {
-	ip, err := netip.ParseAddr(client)
-	switch {
-	case err != nil:
-		return "unknown"
-	case ip.Is6():
-		return `"[` + client + `]"`
-	}
-	return client
-}
-
-// quoteToken puts a value that is no token (RFC 9110 section 5.6.2) in quotes.
-func quoteToken(s string) string {
-	if strings.ContainsFunc(s, func(r rune) bool {
-		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("!#$%&'*+-.^_`|~", r))
-	}) {
-		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
-	}
-	return s
 }
 
 // addVia notes that a message went through here (RFC 9110 section 7.6.3).

@@ -13,6 +13,8 @@ import (
 	"testing/synctest"
 	"time"
 
+	"kestrix/internal/core/study"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -100,6 +102,14 @@ func TestFieldsOnTheirWay(t *testing.T) {
 		assert.Equal(t, "http", got.Header.Get("X-Forwarded-Proto"))
 		assert.Equal(t, `for=203.0.113.9;proto=http;host="Tickets.Tern.example:8080"`, got.Header.Get("Forwarded"))
 		assert.Equal(t, "1.1 kestrix", got.Header.Get("Via"))
+
+		said, err := study.Why(w.proxy.state.Load().config, study.Question{Method: "POST", Host: "Tickets.Tern.example:8080", Path: "/", Client: "203.0.113.9"})
+		require.NoError(t, err)
+		assert.NotEmpty(t, said.Passed.Own)
+		for _, f := range said.Passed.Own {
+			name, value, _ := strings.Cut(f, ": ")
+			assert.Equal(t, value, got.Header.Get(name), "why foretells what the backend sees")
+		}
 	})
 }
 
