@@ -123,10 +123,9 @@ var balanceRules = []*Rule{
 					}
 					told[u.Name] = true
 					t := try(u)
-					t.n = loopbackKey
 					got := map[string]int{}
 					for range 100 {
-						got[t.ask(loopbackKey)]++
+						got[t.send(t.keyed(loopbackKey))]++
 					}
 					who, most := "", 0
 					for name, n := range got {

@@ -100,9 +100,7 @@ var sessionRules = []*Rule{
 				if s == nil || s.TTL >= 15*time.Minute || len(u.Backends) < 2 {
 					continue
 				}
-				t := try(u)
-				t.cfg = keyed(u)
-				t = try(t.cfg)
+				t := try(keyed(u))
 				moved := 0
 				var at [100]string
 				for i := range at {

@@ -12,13 +12,12 @@ import (
 // and not what was thought.
 type trial struct {
 	core *upstream.Upstream
-	cfg  *config.Upstream
 	at   tick.Time
 	n    uint64
 }
 
 func try(u *config.Upstream) *trial {
-	return &trial{core: upstream.New(0, u, 1), cfg: u}
+	return &trial{core: upstream.New(0, u, 1)}
 }
 
 // out takes backends out of rotation.
@@ -32,8 +31,12 @@ func (t *trial) out(names ...string) {
 
 // request makes the next one; client is any number that stands for one.
 func (t *trial) request(client uint64) *upstream.Request {
+	return t.keyed(draw.Bits(1, client, 0, draw.Who))
+}
+
+// keyed makes the next request, of a client that is known by this key.
+func (t *trial) keyed(key uint64) *upstream.Request {
 	t.n++
-	key := draw.Bits(1, client, 0, draw.Who)
 	return &upstream.Request{ID: t.n, Key: key, SeatKey: key | 1, Seat: upstream.None, Repeatable: true}
 }
 
@@ -46,8 +49,11 @@ func (t *trial) name(v upstream.Verdict) string {
 }
 
 // ask sends one request, answered at once, and gives who answered.
-func (t *trial) ask(client uint64) string {
-	q, a := t.request(client), &upstream.Attempt{}
+func (t *trial) ask(client uint64) string { return t.send(t.request(client)) }
+
+// send sends a request, answered at once, and gives who answered.
+func (t *trial) send(q *upstream.Request) string {
+	a := &upstream.Attempt{}
 	v := t.core.Choose(t.at, q, a)
 	if v.Kind == upstream.Go {
 		t.core.Settle(t.at, q, a, upstream.Outcome{Kind: upstream.Answered, Status: 200})

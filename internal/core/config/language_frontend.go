@@ -31,7 +31,7 @@ var frontendBlock = &Block{
 				{Name: "client", Type: Matches, Help: "address or network of the client", Example: `["203.0.113.0/24", "2001:db8::/32"]`},
 				{Name: "header", Type: MatchTable, Help: "header fields by name; * stands for any text, of a field that is there", Example: `{ accept = "*json*" }`},
 				{Name: "query", Type: MatchTable, Help: "parameters of the query by name; the first of a name counts", Example: `{ lang = "fi", debug = not("*") }`},
-				{Name: "sni", Type: Matches, Help: "name asked for in the TLS handshake, also of TLS that is passed through unopened (tcp); wildcards as in host", Example: `"gate.tern.example"`},
+				{Name: "sni", Type: Matches, Help: "name asked for in the TLS handshake, also of TLS that is passed through unopened (tcp); wildcards as in host. A connection that says nothing has no name after request_header", Example: `"gate.tern.example"`},
 				{Name: "cookie", Type: MatchTable, Help: "cookies by name", Example: `{ beta = "on" }`},
 			},
 		}},
