@@ -162,11 +162,28 @@ func (x *exchange) copy(ctx context.Context, cancel context.CancelCauseFunc, res
 	buf := *p
 	from, flush := res.Body, res.ContentLength < 0
 	out := http.NewResponseController(x.w)
+	// What the timer does must not reach the next request on this connection.
+	var mu sync.Mutex
+	ended, fired := false, false
 	idle := time.AfterFunc(x.waits.Idle, func() {
+		mu.Lock()
+		defer mu.Unlock()
+		if ended {
+			return
+		}
+		fired = true
 		cancel(errIdle)
 		_ = out.SetWriteDeadline(time.Now()) // a client that takes nothing holds us up in Write
 	})
-	defer idle.Stop()
+	defer func() {
+		mu.Lock()
+		defer mu.Unlock()
+		ended = true
+		idle.Stop()
+		if fired {
+			_ = out.SetWriteDeadline(time.Time{})
+		}
+	}()
 	if stream && x.waits.Stream > 0 {
 		t := time.AfterFunc(x.waits.Stream, func() { cancel(errStreamOver) })
 		defer t.Stop()
