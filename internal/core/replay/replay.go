@@ -345,11 +345,13 @@ func (e *engine) arrive(f *feed, a *arrival) {
 	u.requests++
 	i := e.take()
 	r := &e.requests[i]
-	gen := r.gen
-	*r = request{
-		q:   upstream.Request{ID: uint64(n), Key: a.key, SeatKey: a.seatKey, Tag: i, Seat: upstream.None, Repeatable: a.repeat},
-		gen: gen, session: a.session, up: u.index, open: true, stream: a.stream, arrived: at, duration: a.duration, route: a.route,
-	}
+	// Field by field: to make a whole one anew costs more, and gen goes on.
+	r.q = upstream.Request{ID: uint64(n), Key: a.key, SeatKey: a.seatKey, Tag: i, Seat: upstream.None, Repeatable: a.repeat}
+	r.a.Reset()
+	r.session, r.up, r.server, r.route = a.session, u.index, 0, a.route
+	r.sent, r.open, r.stream = false, true, a.stream
+	r.arrived, r.began, r.deadline, r.duration = at, 0, 0, a.duration
+	r.under, r.met = 0, 0
 	u.see(a.session)
 	if u.cookie {
 		r.q.Seat = upstream.BackendID(u.seat[a.session]) - 1

@@ -200,8 +200,9 @@ func (m *member) reported() float64 {
 // among asks the groups in turn, beginning with the one a request belongs to,
 // and gives the backend and its group; -1 if none has one.
 func (u *Upstream) among(first int) (BackendID, int) {
-	if id := u.groups[first].picker.Pick(&u.query); id >= 0 {
-		return BackendID(id), first
+	id := u.groups[first].picker.Pick(&u.query)
+	if id >= 0 || len(u.groups) == 1 {
+		return BackendID(id), first // None is -1 as well
 	}
 	for i := range u.groups {
 		if i == first {
@@ -268,6 +269,9 @@ func (u *Upstream) took(now tick.Time, a *Attempt, o Outcome) {
 
 // picksFrom gives the picker of a backend's group.
 func (u *Upstream) picksFrom(id BackendID) balance.Picker {
+	if u.single != nil {
+		return u.single
+	}
 	return u.groups[u.members[id].group].picker
 }
 

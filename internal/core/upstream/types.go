@@ -36,6 +36,9 @@ type Attempt struct {
 	open    bool   // the client's seat is settled by this request: it had none, or lost it
 }
 
+// Reset makes an attempt ready for another request.
+func (a *Attempt) Reset() { a.Number, a.Backend, a.Began, a.ticket, a.open = 0, None, 0, 0, false }
+
 // maxAttempts bounds the attempts of a request; the language allows no more.
 const maxAttempts = 10
 

@@ -27,6 +27,7 @@ type Upstream struct {
 	byHash  map[uint64]BackendID // by sticky.BackendHash
 	groups  []group
 	stale   bool           // the shares of groups are to be worked out anew
+	single  balance.Picker // that of the only group; nil if there are several
 	anyway  balance.Picker // knows nothing of health; nil unless when_all_down = "try-anyway"
 	seats   *sticky.Table  // of clients whom the proxy gives no cookie; nil otherwise
 	full    []bool
@@ -184,6 +185,9 @@ func (u *Upstream) Reload(now tick.Time, cfg *config.Upstream) {
 		u.anyway = nil
 	} else if freshAnyway {
 		u.anyway = u.newPicker()
+	}
+	if u.single = nil; len(u.groups) == 1 {
+		u.single = u.groups[0].picker
 	}
 	u.enterAll()
 	u.inOrder()
@@ -360,8 +364,12 @@ func (u *Upstream) pick(now tick.Time, q *Request, a *Attempt) (BackendID, Reaso
 		u.query.Skip = &u.skip
 	}
 	first := 0
-	if len(u.groups) > 1 {
+	if u.single == nil {
 		first = u.first(q, a.Number)
+	} else if u.query.Skip == nil {
+		if slot := u.single.Pick(&u.query); slot >= 0 {
+			return BackendID(slot), ByAlgorithm
+		}
 	}
 	id, from := u.among(first)
 	if id == None && len(tried) > 0 {
