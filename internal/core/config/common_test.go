@@ -87,3 +87,17 @@ func TestEachAddressOfAName(t *testing.T) {
 	assert.Equal(t, 2, u.Backends[1].Weight)
 	assert.Len(t, c.Upstreams[0].Backends, 3, "the configuration itself stays")
 }
+
+func TestSecretsAreNotShown(t *testing.T) {
+	for _, bom := range []string{"", "\xef\xbb\xbf"} {
+		src := bom + "control {\n  listen = \"unix:/run/k.sock\"\n  user \"mary\" {\n    password = \"hunter2 is no hash\"\n  }\n}\n" + strings.Replace(small, "  backends = {", "  sticky {\n    by     = \"cookie\"\n    secret = \"a line that nobody\u00fc knows\"\n  }\n  backends = {", 1)
+		c, found := read(t, src)
+		assert.Contains(t, strings.Join(said(found), "\n"), "the password is not a bcrypt hash")
+		shown := string(c.Files[0].Source)
+		assert.NotContains(t, shown, "hunter2")
+		assert.NotContains(t, shown, "nobody")
+		assert.Len(t, shown, len(src), "what stands where stays the same")
+		assert.Contains(t, shown, "    password = \"******************\"\n")
+		assert.Equal(t, "a line that nobody\u00fc knows", c.Upstreams[0].Sticky.Secret)
+	}
+}

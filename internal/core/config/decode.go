@@ -99,6 +99,7 @@ type Decoder struct {
 	Findings   Findings
 	lets       map[string]bool // which values of let were used
 	brokenLets map[string]bool // which could not be read
+	secrets    []hcl.Range     // of values that are not to be shown
 	dropped    bool            // a block was left out because of its label
 	syntax     Findings        // where the syntax is broken, see spoiled
 }
@@ -157,6 +158,9 @@ func (d *Decoder) attributes(n *Node, body *hclsyntax.Body) {
 		if d.spoiled(a.SrcRange) {
 			n.values[k.Name] = Placed[any]{nil, a.Expr.Range()}
 			continue
+		}
+		if _, literal := a.Expr.(*hclsyntax.TemplateExpr); literal && k.Secret {
+			d.secrets = append(d.secrets, a.Expr.Range())
 		}
 		if v, ok := d.value(k, a.Expr); ok {
 			n.values[k.Name] = Placed[any]{v, a.Expr.Range()}

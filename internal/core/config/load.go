@@ -1,6 +1,7 @@
 package config
 
 import (
+	"bytes"
 	"errors"
 	"slices"
 
@@ -58,11 +59,43 @@ func ReadIn(files []File, w World) (*Config, Findings, error) {
 		d.required(c, bodies[0].head)
 	}
 	d.Findings.Sort()
+	c.Files = hide(files, d.secrets)
 	// What is wrong with something shared is said once.
 	d.Findings = slices.CompactFunc(d.Findings, func(a, b Finding) bool {
 		return a.ID == b.ID && a.Range == b.Range && a.Message == b.Message
 	})
 	return c, d.Findings, nil
+}
+
+// hide gives sources in which secrets are stars, so that they can be shown. What
+// stands where stays the same.
+func hide(files []File, secrets []hcl.Range) []File {
+	if len(secrets) == 0 {
+		return files
+	}
+	out := slices.Clone(files)
+	for i := range out {
+		var src []byte
+		skipped := 0
+		for _, r := range secrets {
+			if r.Filename != out[i].Name {
+				continue
+			}
+			if src == nil {
+				src = slices.Clone(out[i].Source)
+				skipped = len(src) - len(bytes.TrimPrefix(src, []byte("\xef\xbb\xbf")))
+			}
+			for k := r.Start.Byte + 1 + skipped; k < min(r.End.Byte-1+skipped, len(src)); k++ {
+				if src[k] != '\n' && src[k] != '\r' {
+					src[k] = '*'
+				}
+			}
+		}
+		if src != nil {
+			out[i].Source = src
+		}
+	}
+	return out
 }
 
 // top decodes one file's outermost level.
