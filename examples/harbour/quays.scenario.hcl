@@ -7,17 +7,11 @@ behaviour "*" {
   backlog = 64
 }
 
-fault "auk loses power" {
-  backend = "booking.auk"
-  kind    = "refuse"
-  at      = "2m"
-  until   = "5m"
-}
-fault "gannet loses power" {
-  backend = "booking.gannet"
-  kind    = "refuse"
-  at      = "2m"
-  until   = "5m"
+fault "no power on the quay" {
+  zone  = "north-quay"
+  kind  = "refuse"
+  at    = "2m"
+  until = "5m"
 }
 
 expect "few requests are lost" {

@@ -156,8 +156,29 @@ func fault(d *config.Decoder, n *config.Node, c *config.Config, names []string) 
 		}
 		f.Backends = append(f.Backends, config.Placed[string]{Value: u.Value + ".*", Range: u.Range})
 	}
-	if !n.Has("backend") && !n.Has("upstream") {
-		d.Add(config.IDMissing, n.Range, fmt.Sprintf("the fault %q strikes nobody", f.Name), "backend = \"UPSTREAM.BACKEND\", or upstream = \"UPSTREAM\"")
+	for _, z := range config.Get[[]config.Placed[string]](n, "zone") {
+		var known []string
+		found := false
+		for _, u := range c.Upstreams {
+			for _, b := range u.Backends {
+				if b.Zone == z.Value {
+					found = true
+					f.Backends = append(f.Backends, config.Placed[string]{Value: u.Name + "." + b.Name, Range: z.Range})
+				} else if b.Zone != "" {
+					known = append(known, b.Zone)
+				}
+			}
+		}
+		if !found {
+			hint := "backends name their zone: { address = \"...\", zone = \"north-quay\" }"
+			if s := config.Suggest(z.Value, known); s != "" {
+				hint = "did you mean \"" + s + "\"?"
+			}
+			d.Add(config.IDReference, z.Range, fmt.Sprintf("no backend stands in the zone %q", z.Value), hint)
+		}
+	}
+	if !n.Has("backend") && !n.Has("upstream") && !n.Has("zone") {
+		d.Add(config.IDMissing, n.Range, fmt.Sprintf("the fault %q strikes nobody", f.Name), "backend = \"UPSTREAM.BACKEND\", upstream = \"UPSTREAM\" or zone = \"ZONE\"")
 	}
 	return f
 }

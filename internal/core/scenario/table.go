@@ -43,6 +43,7 @@ var Language = &config.Block{
 			Keys: []*config.Key{
 				{Name: "backend", Type: config.Texts, Help: "whom it strikes, by UPSTREAM.BACKEND with * for any text", Example: `"booking.auk"`},
 				{Name: "upstream", Type: config.Texts, Help: "every backend of these upstreams", Example: `"booking"`},
+				{Name: "zone", Type: config.Texts, Help: "every backend that stands in these zones, of whatever upstream", Example: `"north-quay"`},
 				{Name: "kind", Type: config.Text, Required: true, Allowed: kindNames(), Help: "what fails", Example: `"refuse"`},
 				{Name: "at", Type: config.Duration, Required: true, Help: "when it begins, from the start of the replay", Example: `"2m"`},
 				{Name: "until", Type: config.Duration, Help: "when it ends; without it, never", Example: `"5m"`},
