@@ -1,6 +1,7 @@
 package proxy
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -34,7 +35,8 @@ func (p *Proxy) listen(a config.Address) (*server, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be listened on: %w", a, plainError(err))
 	}
-	return &server{proxy: p, address: a, listener: l, clients: map[netip.Addr]int{}, streams: map[net.Conn]struct{}{}}, nil
+	gone, cut := context.WithCancel(context.Background())
+	return &server{proxy: p, address: a, listener: l, gone: gone, cut: cut, clients: map[netip.Addr]int{}, streams: map[net.Conn]struct{}{}}, nil
 }
 
 // removeStale takes away a socket that nobody listens on any more.

@@ -54,6 +54,7 @@ func (t *Trial) Listener(a config.Address) error {
 	if err != nil {
 		return err
 	}
+	s.cut()
 	return s.listener.Close()
 }
 

@@ -25,6 +25,8 @@ type server struct {
 	proxy    *Proxy
 	address  config.Address
 	listener net.Listener
+	gone     context.Context // ends when what is open is cut off
+	cut      context.CancelFunc
 
 	mu      sync.Mutex   // guards all below
 	front   *httpFront   // nil while the frontend speaks tcp
@@ -298,6 +300,7 @@ func (s *server) shutdown(grace time.Duration) error {
 	case <-ended:
 	case <-timer.C:
 		cut = true
+		s.cut()
 		s.mu.Lock()
 		for c := range s.streams {
 			c.Close()
@@ -306,6 +309,7 @@ func (s *server) shutdown(grace time.Duration) error {
 		<-ended
 	}
 	wg.Wait()
+	s.cut()
 	if cut {
 		return errors.New("connections were cut off")
 	}

@@ -77,12 +77,12 @@ func (s *server) stream(e *entry, c net.Conn) {
 		return
 	}
 	x.q = upstream.Request{ID: p.request.Add(1) - 1, Key: trace.ClientKey(client), Seat: upstream.None}
-	x.carry(p)
+	x.carry(s.gone)
 }
 
 // carry has the core choose a backend and connects to it, over again while the
 // core says so, and then passes bytes.
-func (x *connection) carry(p *Proxy) {
+func (x *connection) carry(gone context.Context) {
 	l := x.pool
 	if s := l.sticky(); s != nil && s.By == "address" {
 		x.q.SeatKey = upstream.SeatKey(s, x.q.Key, nil, nil)
@@ -90,9 +90,8 @@ func (x *connection) carry(p *Proxy) {
 	if h := l.hash(); h != nil && h.Key == "client-prefix" {
 		x.q.Key = upstream.HashKey(h, &upstream.Brings{Client: x.q.Key, Address: x.access.Client})
 	}
-	// Whether a client that waits has gone is only known when it is read from.
-	gone := context.Background()
 	for {
+		// Whether a client that waits has gone is only known when it is read from.
 		d, ok := l.decide(gone, &x.q, &x.attempt, nil, nil)
 		if !ok {
 			x.access.Reason = "client-left"
@@ -105,7 +104,7 @@ func (x *connection) carry(p *Proxy) {
 			return
 		}
 		x.access.Backend = b.name
-		ctx := forClient(context.Background(), x.client.RemoteAddr(), x.client.LocalAddr())
+		ctx := forClient(gone, x.client.RemoteAddr(), x.client.LocalAddr())
 		began := time.Now()
 		c, err := b.connect(ctx, "", "")
 		if err != nil {

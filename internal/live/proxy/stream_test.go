@@ -231,6 +231,22 @@ func TestStoppingWaitsForConnectionsAndThenCutsThem(t *testing.T) {
 	})
 }
 
+func TestStoppingEndsAWaitInTheQueue(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		text := strings.Replace(gate, `shag = "192.0.2.2:7", skua = "192.0.2.3:7"`, `shag = { address = "192.0.2.2:7", max_in_flight = 1 }`, 1)
+		w := newWorld(t, strings.Replace(text, "  timeouts {\n", "  queue {\n    timeout = \"1h\"\n  }\n  timeouts {\n", 1))
+		defer w.echo("192.0.2.2:7", "").Close()
+		for range 2 {
+			_, err := io.WriteString(w.connect(), "x is no TLS")
+			require.NoError(t, err)
+			synctest.Wait()
+		}
+		began := time.Now()
+		assert.ErrorContains(t, w.proxy.Stop(), "were cut off")
+		assert.Equal(t, 5*time.Second, time.Since(began), "not the hour that it might have waited")
+	})
+}
+
 func FuzzHelloName(f *testing.F) {
 	f.Add([]byte("\x16\x03\x01\x00\x05\x01\x00\x00\x01\x00"))
 	f.Add([]byte("GET / HTTP/1.1\r\n\r\n"))
