@@ -6,14 +6,18 @@ import (
 	"errors"
 	"flag"
 	"io"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kestrix/internal/core/config"
+	"kestrix/internal/live/proxy"
 	"kestrix/internal/report"
 )
 
@@ -137,5 +141,27 @@ func TestEveryCommandRefusesWhatItDoesNotKnow(t *testing.T) {
 		assert.Equal(t, exitUsage, Main(context.Background(), env, []string{c.name, "-no-such-flag"}), c.name)
 		assert.Contains(t, errs.String(), "kestrix "+c.name+": there is no flag -no-such-flag")
 		assert.Equal(t, exitFine, Main(context.Background(), env, []string{c.name, "-h"}), c.name)
+	}
+}
+
+// Where access lines go is obeyed: a log server hears of each request, in a
+// datagram of its own.
+func TestAccessLinesAreSentToALogServer(t *testing.T) {
+	server, err := net.ListenPacket("udp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer server.Close()
+	c, found, err := config.Read([]config.File{{Name: "t.hcl", Source: []byte("access_log {\n to = \"syslog:" + server.LocalAddr().String() + "\"\n}\nfrontend \"f\" {\n listen = \"127.0.0.1:1\"\n route \"r\" {\n reply {\n }\n }\n}\nupstream \"u\" {\n backends = { a = \"127.0.0.1:2\" }\n}\n")}})
+	require.NoError(t, err)
+	require.Empty(t, found)
+	sink := &accessSink{env: &Env{}}
+	require.NoError(t, sink.open(c.AccessLog))
+	defer sink.close()
+	for _, path := range []string{"/one", "/two"} {
+		sink.add(&proxy.Access{Method: "GET", Path: path, Status: 200})
+		line := make([]byte, 1000)
+		require.NoError(t, server.SetReadDeadline(time.Now().Add(10*time.Second)))
+		n, _, err := server.ReadFrom(line)
+		require.NoError(t, err)
+		assert.Regexp(t, `^<134>1 \S+ \S+ kestrix \d+ access - - .*"GET `+path+` HTTP/1.1" 200 `, string(line[:n]))
 	}
 }

@@ -154,7 +154,7 @@ func (a *accessSink) open(to config.AccessLog) error {
 	if to.To == "syslog" || remote {
 		c, err := syslogTo(address)
 		if err != nil {
-			return unusable(fmt.Errorf("lines cannot be sent to %s: %w", to.To, reason(err)))
+			return unusable(fmt.Errorf("%slines cannot be sent to %s: %w; access_log { to = ... } names another place", placeOf(to), to.To, reason(err)))
 		}
 		return a.begin(to, c, c)
 	}
@@ -167,7 +167,7 @@ func (a *accessSink) open(to config.AccessLog) error {
 	default:
 		f, err := os.OpenFile(to.To, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o640)
 		if err != nil {
-			return unusable(fmt.Errorf("the access log %s cannot be opened: %w", to.To, reason(err)))
+			return unusable(fmt.Errorf("%sthe access log %s cannot be opened: %w", placeOf(to), to.To, reason(err)))
 		}
 		w, file = f, f
 	}
@@ -184,6 +184,14 @@ func (a *accessSink) begin(to config.AccessLog, w io.Writer, file io.Closer) err
 		})
 	}
 	return nil
+}
+
+// placeOf says where in the configuration the access log is spoken of.
+func placeOf(l config.AccessLog) string {
+	if !l.Given {
+		return ""
+	}
+	return fmt.Sprintf("%s:%d:%d: ", l.Range.Filename, l.Range.Start.Line, l.Range.Start.Column)
 }
 
 // syslogTo connects to a log server, or to that of this machine.

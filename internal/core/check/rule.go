@@ -4,6 +4,9 @@
 package check
 
 import (
+	"slices"
+	"strings"
+
 	"github.com/hashicorp/hcl/v2"
 
 	"kestrix/internal/core/config"
@@ -75,6 +78,7 @@ var Rules = func() []*Rule {
 	all = append(all, forwardRules...)
 	all = append(all, securityRules...)
 	all = append(all, allowRules...)
+	slices.SortFunc(all, func(a, b *Rule) int { return strings.Compare(a.ID, b.ID) })
 	return all
 }()
 

@@ -5,6 +5,7 @@ package study
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -164,6 +165,9 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 		if cfg.Failover == nil || !cfg.Failover.PreferZone {
 			return nil, fmt.Errorf("the upstream %q that takes this request does not prefer zones, so -zone changes nothing; failover { prefer = \"zone\" } would", cfg.Name)
 		}
+		if err := zoneKnown(cfg, q.Zone); err != nil {
+			return nil, err
+		}
 		moved := *cfg
 		moved.OwnZone = q.Zone
 		cfg = &moved
@@ -205,6 +209,25 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 		a.Series = append(a.Series, p)
 	}
 	return a, nil
+}
+
+// zoneKnown holds a zone against those in which backends stand: another one would
+// change nothing, and is misspelt most of the time.
+func zoneKnown(cfg *config.Upstream, zone string) error {
+	var known []string
+	for _, b := range cfg.Backends {
+		if b.Zone == zone {
+			return nil
+		}
+		if b.Zone != "" && !slices.Contains(known, b.Zone) {
+			known = append(known, b.Zone)
+		}
+	}
+	hint := "there are: " + strings.Join(known, ", ")
+	if s := config.Suggest(zone, known); s != "" {
+		hint = "did you mean " + s + "?"
+	}
+	return fmt.Errorf("no backend of the upstream %q stands in the zone %q; %s", cfg.Name, zone, hint)
 }
 
 // takeOut takes backends out of rotation, as an operator would.

@@ -139,6 +139,22 @@ func TestARetryAndAFullTierGoOn(t *testing.T) {
 	assert.Equal(t, []int{0, 0}, []int{u.InFlight(0), u.InFlight(1)})
 }
 
+// A tier whose last backend was removed is no tier: what is left is the first,
+// and nothing spills, even while a request of the removed one is open.
+func TestATierThatIsGoneCountsNoMore(t *testing.T) {
+	u := New(0, parseMembers(t, "a = { address = \"127.0.0.1:1\" }\nb = { address = \"127.0.0.1:2\", tier = 2 }", "failover {\n}"), 7)
+	q, a := get(1), &Attempt{}
+	require.Equal(t, "a", u.Backend(u.Choose(0, q, a).Backend).Name)
+	u.Reload(0, parseMembers(t, "b = { address = \"127.0.0.1:2\", tier = 2 }\nc = { address = \"127.0.0.1:3\", tier = 2 }", "failover {\n}"))
+	next := &Attempt{}
+	v := u.Choose(0, get(2), next)
+	assert.Equal(t, ByAlgorithm, v.Reason)
+	u.Settle(0, get(2), next, Outcome{Kind: Answered, Status: 200})
+	u.Settle(0, q, a, Outcome{Kind: Answered, Status: 200})
+	assert.Nil(t, u.Shares(), "one group is left")
+	assert.InDelta(t, 0.5, spread(u, 100)["c"], 0.02)
+}
+
 func TestABudgetLimitsRetries(t *testing.T) {
 	u := New(0, parse(t, "retry {\n attempts = 2\n budget = \"10%\"\n}"), 1)
 	again := 0

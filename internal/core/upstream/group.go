@@ -36,7 +36,7 @@ func (u *Upstream) arrange() bool {
 	var wanted []group
 	for i := range u.members {
 		tier, own := place(u.cfg, &u.members[i].cfg)
-		if !slices.ContainsFunc(wanted, func(g group) bool { return g.tier == tier && g.own == own }) {
+		if !u.members[i].gone && !slices.ContainsFunc(wanted, func(g group) bool { return g.tier == tier && g.own == own }) {
 			wanted = append(wanted, group{tier: tier, own: own})
 		}
 	}
@@ -61,7 +61,9 @@ func (u *Upstream) arrange() bool {
 	for i := range u.members {
 		m := &u.members[i]
 		tier, own := place(u.cfg, &m.cfg)
-		g := int32(slices.IndexFunc(u.groups, func(g group) bool { return g.tier == tier && g.own == own }))
+		// One that is gone may have had a group of its own: what it still has
+		// open is then counted in the first.
+		g := max(0, int32(slices.IndexFunc(u.groups, func(g group) bool { return g.tier == tier && g.own == own })))
 		changed = changed || m.group != g
 		m.group = g
 	}

@@ -49,12 +49,13 @@ type pool struct {
 
 // backend is the way to one server.
 type backend struct {
-	name     string
-	address  config.Address
-	timeouts config.Timeouts
-	header   string // version of the PROXY protocol; empty for none
-	tls      *tls.Config
-	dial     dialFunc
+	name    string
+	address config.Address
+	within  time.Duration // in which a connection comes to stand
+	kept    time.Duration // how long one that is not used is kept
+	header  string        // version of the PROXY protocol; empty for none
+	tls     *tls.Config
+	dial    dialFunc
 
 	mu         sync.Mutex
 	transports map[time.Duration]*http.Transport // by how long an answer is waited for
@@ -106,7 +107,7 @@ func (l *pool) connect() {
 	kept := map[*backend]bool{}
 	for _, b := range l.cfg.Backends {
 		id, _ := l.core.Lookup(b.Name)
-		if int(id) < len(old) && old[id] != nil && old[id].name == b.Name && old[id].address == b.Address && old[id].timeouts == l.cfg.Timeouts && old[id].header == l.cfg.ProxyProtocol && old[id].tls == nil && l.tls == nil {
+		if int(id) < len(old) && old[id] != nil && old[id].name == b.Name && old[id].address == b.Address && old[id].within == l.cfg.Timeouts.Connect && old[id].kept == l.cfg.Timeouts.Kept && old[id].header == l.cfg.ProxyProtocol && old[id].tls == nil && l.tls == nil {
 			l.backends[id] = old[id]
 			kept[old[id]] = true
 			continue
@@ -143,7 +144,7 @@ func newBackend(p *Proxy, b config.Backend, u *config.Upstream, secure *tls.Conf
 	if b.Address.Unix != "" {
 		network, addr = "unix", b.Address.Unix
 	}
-	n := &backend{name: b.Name, address: b.Address, timeouts: u.Timeouts, header: u.ProxyProtocol, transports: map[time.Duration]*http.Transport{}}
+	n := &backend{name: b.Name, address: b.Address, within: u.Timeouts.Connect, kept: u.Timeouts.Kept, header: u.ProxyProtocol, transports: map[time.Duration]*http.Transport{}}
 	if secure != nil {
 		n.tls = secure.Clone()
 		if n.tls.ServerName == "" {
@@ -180,7 +181,7 @@ func (b *backend) transport(answer time.Duration) *http.Transport {
 			DisableCompression:    true,           // bodies are passed on as they are
 			DisableKeepAlives:     b.header != "", // a connection belongs to one client
 			MaxIdleConnsPerHost:   256,
-			IdleConnTimeout:       b.timeouts.Kept,
+			IdleConnTimeout:       b.kept,
 			ResponseHeaderTimeout: answer,
 			ExpectContinueTimeout: time.Second,
 			ReadBufferSize:        16 << 10,
@@ -210,7 +211,7 @@ func (b *backend) closeIdle() {
 // connect is dial within the connect timeout, the TLS handshake included, with
 // an error that says what failed.
 func (b *backend) connect(ctx context.Context, network, address string) (net.Conn, error) {
-	ctx, cancel := context.WithTimeout(ctx, b.timeouts.Connect)
+	ctx, cancel := context.WithTimeout(ctx, b.within)
 	defer cancel()
 	c, err := b.secure(ctx, 0)
 	if err != nil {

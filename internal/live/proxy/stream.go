@@ -142,8 +142,12 @@ func (x *connection) splice(backend net.Conn) (upstream.Outcome, string) {
 		backend.Close()
 	}
 	const idle, over = 1, 2
+	var mu sync.Mutex // the timer may fire before it is known here
 	var idleTimer *time.Timer
+	mu.Lock()
 	idleTimer = time.AfterFunc(x.waits.Idle, func() {
+		mu.Lock()
+		defer mu.Unlock()
 		left := x.waits.Idle - (time.Since(began) - time.Duration(moved.Load()))
 		if left <= 0 {
 			end(idle)
@@ -151,6 +155,7 @@ func (x *connection) splice(backend net.Conn) (upstream.Outcome, string) {
 		}
 		idleTimer.Reset(left)
 	})
+	mu.Unlock()
 	defer idleTimer.Stop()
 	if x.waits.Stream > 0 {
 		t := time.AfterFunc(x.waits.Stream, func() { end(over) })
