@@ -89,6 +89,13 @@ func exits(ts *testscript.TestScript, neg bool, args []string) {
 // ports FILE... puts free ports into files, where @1, @2 ... stand for them. All
 // files of a script share them.
 func ports(ts *testscript.TestScript, neg bool, args []string) {
+	// They are held until all are found: a port that is let go may come again.
+	var held []net.Listener
+	defer func() {
+		for _, l := range held {
+			ts.Check(l.Close())
+		}
+	}()
 	for _, name := range args {
 		text := ts.ReadFile(name)
 		for n := range 9 {
@@ -100,8 +107,8 @@ func ports(ts *testscript.TestScript, neg bool, args []string) {
 			if port == "" {
 				l, err := net.Listen("tcp", "127.0.0.1:0")
 				ts.Check(err)
+				held = append(held, l)
 				port = strconv.Itoa(l.Addr().(*net.TCPAddr).Port)
-				ts.Check(l.Close())
 				ts.Setenv("PORT"+mark[1:], port)
 			}
 			text = strings.ReplaceAll(text, mark, port)
