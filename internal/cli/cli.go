@@ -40,8 +40,57 @@ type command struct {
 	args    string
 	summary string
 	help    string // further text, and examples
-	// setup defines flags and gives what runs with the operands.
+	// setup defines flags and gives what runs with the operands; nil where subs
+	// do the work.
 	setup func(*flag.FlagSet) func(context.Context, *Env, []string) error
+	// subs are commands within the command, named "trace make".
+	subs []*command
+}
+
+// flat lists the commands that do something: those within others by themselves.
+func flat() []*command {
+	var out []*command
+	for _, c := range commands() {
+		if len(c.subs) > 0 {
+			out = append(out, c.subs...)
+			continue
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+// sub finds the command within a command that the arguments name, and what
+// remains of them; flags may stand before its name.
+func (c *command) sub(args []string) (*command, []string) {
+	for i, a := range args {
+		for _, s := range c.subs {
+			if s.name == c.name+" "+a {
+				return s, append(append([]string{}, args[:i]...), args[i+1:]...)
+			}
+		}
+		if i == 0 && !strings.HasPrefix(a, "-") || a == "--" {
+			break
+		}
+	}
+	return nil, nil
+}
+
+// unknownSub is the error for arguments that name no command within.
+func (c *command) unknownSub(args []string) error {
+	var known []string
+	for _, s := range c.subs {
+		known = append(known, strings.TrimPrefix(s.name, c.name+" "))
+	}
+	list := strings.Join(known[:len(known)-1], ", ") + " or " + known[len(known)-1]
+	if len(args) == 0 || strings.HasPrefix(args[0], "-") {
+		return usage("%s is wanted: kestrix %s %s", list, c.name, c.subs[0].args)
+	}
+	hint := list
+	if s := config.Suggest(args[0], known); s != "" {
+		hint = "did you mean " + s + "?"
+	}
+	return usage("there is no kestrix %s %q; %s", c.name, args[0], hint)
 }
 
 // commands in the order in which people work.
@@ -109,6 +158,20 @@ func Main(ctx context.Context, env *Env, args []string) int {
 const Version = "0.1.0"
 
 func run(ctx context.Context, env *Env, c *command, args []string) int {
+	if len(c.subs) > 0 {
+		inner, rest := c.sub(args)
+		if inner != nil {
+			return run(ctx, env, inner, rest)
+		}
+		for _, a := range args {
+			if a == "-h" || a == "-help" || a == "--help" {
+				fmt.Fprint(env.Stdout, c.text())
+				return exitFine
+			}
+		}
+		fmt.Fprintf(env.Stderr, "kestrix %s: %v\n", c.name, c.unknownSub(args))
+		return exitUsage
+	}
 	fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
 	fs.SetOutput(io.Discard)
 	do := c.setup(fs)
@@ -196,6 +259,14 @@ func isSwitch(f *flag.Flag) bool {
 func (c *command) text() string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "kestrix %s %s\n\n%s\n", c.name, c.args, c.summary)
+	if len(c.subs) > 0 {
+		b.WriteByte('\n')
+		for _, s := range c.subs {
+			fmt.Fprintf(&b, "  %-34s %s\n", "kestrix "+s.name+" "+s.args, s.summary)
+		}
+		fmt.Fprintf(&b, "\nkestrix help %s tells more.\n", c.subs[0].name)
+		return b.String()
+	}
 	fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
 	c.setup(fs)
 	var rows []string
@@ -257,6 +328,9 @@ func help(env *Env, args []string) int {
 	}
 	for _, c := range commands() {
 		if c.name == args[0] {
+			if inner, _ := c.sub(args[1:]); inner != nil {
+				c = inner
+			}
 			fmt.Fprint(env.Stdout, c.text())
 			return exitFine
 		}

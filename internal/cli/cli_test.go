@@ -135,12 +135,13 @@ func TestAReaderThatHasSeenEnoughIsNoError(t *testing.T) {
 }
 
 func TestEveryCommandRefusesWhatItDoesNotKnow(t *testing.T) {
-	for _, c := range commands() {
+	for _, c := range flat() {
 		var errs bytes.Buffer
+		name := strings.Fields(c.name)
 		env := &Env{Stdin: strings.NewReader(""), Stdout: io.Discard, Stderr: &errs, Getenv: func(string) string { return "" }}
-		assert.Equal(t, exitUsage, Main(context.Background(), env, []string{c.name, "-no-such-flag"}), c.name)
+		assert.Equal(t, exitUsage, Main(context.Background(), env, append(name, "-no-such-flag")), c.name)
 		assert.Contains(t, errs.String(), "kestrix "+c.name+": there is no flag -no-such-flag")
-		assert.Equal(t, exitFine, Main(context.Background(), env, []string{c.name, "-h"}), c.name)
+		assert.Equal(t, exitFine, Main(context.Background(), env, append(name, "-h")), c.name)
 	}
 }
 

@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 )
 
@@ -32,12 +33,25 @@ func completionCommand() *command {
 	}
 }
 
-// flagsOf lists a command's flags with what they are for.
+// flagsOf lists a command's flags, and those of the commands within it, with
+// what they are for.
 func flagsOf(c *command) []*flag.Flag {
-	fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
-	c.setup(fs)
 	var out []*flag.Flag
-	fs.VisitAll(func(f *flag.Flag) { out = append(out, f) })
+	seen := map[string]bool{}
+	for _, s := range append([]*command{c}, c.subs...) {
+		if s.setup == nil {
+			continue
+		}
+		fs := flag.NewFlagSet(s.name, flag.ContinueOnError)
+		s.setup(fs)
+		fs.VisitAll(func(f *flag.Flag) {
+			if !seen[f.Name] {
+				seen[f.Name] = true
+				out = append(out, f)
+			}
+		})
+	}
+	slices.SortFunc(out, func(a, b *flag.Flag) int { return strings.Compare(a.Name, b.Name) })
 	return out
 }
 

@@ -6,6 +6,8 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"slices"
+	"strings"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/study"
@@ -34,17 +36,21 @@ are answered differently are counted.
 			fs.StringVar(&t.file, "trace", "", "`FILE` of requests to put through both; - for stdin")
 			fs.StringVar(&t.frontend, "frontend", "", "`NAME` of the frontend of records that name none")
 			fs.StringVar(&t.host, "host", "", "`NAME` of the host of records that name none")
-			fs.StringVar(&t.fields, "fields", "", "`NAMES` of log lines' further fields, as for replay")
-			fs.StringVar(&t.bad, "bad", "stop", "`WHAT` to do at lines that cannot be read: stop or skip")
+			t.read.define(fs)
 			return func(ctx context.Context, env *Env, args []string) error {
 				if err := o.check(); err != nil {
 					return err
 				}
-				if t.bad != "stop" && t.bad != "skip" {
-					return usage("-bad cannot be %q; it is stop or skip", t.bad)
-				}
-				if t.file == "" && (t.frontend != "" || t.host != "" || t.fields != "" || t.bad == "skip") {
-					return usage("-frontend, -host, -fields and -bad say how a trace is read; name it with -trace")
+				if t.file == "" {
+					var idle []string
+					fs.Visit(func(f *flag.Flag) {
+						if slices.Contains([]string{"frontend", "host", "fields", "bad", "map", "line"}, f.Name) {
+							idle = append(idle, "-"+f.Name)
+						}
+					})
+					if len(idle) > 0 {
+						return usage("%s says how a trace is read; name it with -trace", strings.Join(idle, ", "))
+					}
 				}
 				if len(args) != 2 {
 					return usage("two configurations are wanted: kestrix diff OLD NEW")
@@ -81,7 +87,8 @@ are answered differently are counted.
 
 // diffTrace is what the flags of diff say of a trace.
 type diffTrace struct {
-	file, frontend, host, fields, bad string
+	file, frontend, host string
+	read                 readFlags
 }
 
 func (t *diffTrace) run(ctx context.Context, env *Env, old, now *config.Config) (*study.TraceMoves, error) {
@@ -89,43 +96,20 @@ func (t *diffTrace) run(ctx context.Context, env *Env, old, now *config.Config) 
 	if err != nil {
 		return nil, usage("%v", err)
 	}
-	src, err := openTrace(env, t.file)
+	read, err := t.read.records(ctx, env, "diff", []string{t.file}, func(r *trace.Record) error {
+		if err := m.Add(r); err != nil {
+			return fmt.Errorf("%s:%d: %w", t.file, r.Line, err)
+		}
+		return nil
+	})
 	if err != nil {
 		return nil, err
 	}
-	defer src.Close()
-	r, err := trace.NewReader(t.file, src, trace.Options{Fields: t.fields, Skip: t.bad == "skip"})
-	if err != nil {
-		return nil, unusable(err)
+	if ctx.Err() != nil {
+		return nil, &exitError{interrupted, errors.New("interrupted; a part of a trace says nothing of the rest")}
 	}
-	p := newProgress(env, "diff")
-	defer p.clear()
-	var rec trace.Record
-	for n := int64(1); ; n++ {
-		err := r.Next(&rec)
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			return nil, unusable(err)
-		}
-		if err := m.Add(&rec); err != nil {
-			return nil, unusable(fmt.Errorf("%s:%d: %w", t.file, rec.Line, err))
-		}
-		if n%65536 == 0 {
-			p.show(n, 0, 0)
-			if ctx.Err() != nil {
-				return nil, &exitError{interrupted, errors.New("interrupted; a part of a trace says nothing of the rest")}
-			}
-		}
+	if read.badLines > 0 {
+		fmt.Fprintf(env.Stderr, "kestrix diff: %s of %s could not be read and passed over\n", plural(int(read.badLines), "line"), t.file)
 	}
-	moves := m.Moves()
-	if moves.Requests == 0 {
-		return nil, unusable(fmt.Errorf("%s: no readable record; %s could not be read", t.file, plural(int(r.BadLines), "line")))
-	}
-	if r.BadLines > 0 {
-		p.clear()
-		fmt.Fprintf(env.Stderr, "kestrix diff: %s of %s could not be read and passed over\n", plural(int(r.BadLines), "line"), t.file)
-	}
-	return moves, nil
+	return m.Moves(), nil
 }

@@ -15,7 +15,7 @@ func manual() string {
 	b.WriteString(".SH SYNOPSIS\n.B kestrix\n.I COMMAND\n[flags and operands]\n")
 	b.WriteString(".SH DESCRIPTION\nFlags stand before, between or after the operands; a lone \\-\\- ends them.\n")
 	b.WriteString(".SH COMMANDS\n")
-	for _, c := range commands() {
+	for _, c := range flat() {
 		fmt.Fprintf(&b, ".SS \"kestrix %s %s\"\n%s.\n", c.name, roff(c.args), roff(upperFirst(c.summary)))
 		for _, f := range flagsOf(c) {
 			kind, use := flag.UnquoteUsage(f)

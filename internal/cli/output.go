@@ -121,6 +121,31 @@ func reason(err error) error {
 	return err
 }
 
+// figures are the flags of commands that draw.
+type figures struct{ svg, png string }
+
+func (f *figures) define(fs *flag.FlagSet) {
+	fs.StringVar(&f.svg, "svg", "", "also draw a figure into this SVG `FILE`")
+	fs.StringVar(&f.png, "png", "", "also draw a figure into this PNG `FILE`")
+}
+
+// write writes the figures that were asked for; draw makes one of a kind.
+func (f *figures) write(draw func(kind string) ([]byte, error)) error {
+	for _, x := range []struct{ kind, file string }{{"svg", f.svg}, {"png", f.png}} {
+		if x.file == "" {
+			continue
+		}
+		picture, err := draw(x.kind)
+		if err != nil {
+			return unusable(fmt.Errorf("-%s: %w", x.kind, err))
+		}
+		if err := replaceFile(x.file, func(w io.Writer) error { _, err := w.Write(picture); return err }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // writeJSON writes a value as indented JSON.
 func writeJSON(w io.Writer, v any) error {
 	e := json.NewEncoder(w)

@@ -6,7 +6,6 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"time"
 
@@ -20,8 +19,9 @@ func replayCommand() *command {
 	return &command{
 		name: "replay", args: "CONFIG TRACE...", summary: "the trace through the configuration under a scenario, in virtual time",
 		help: `
-TRACE is Common or Combined log lines or JSON Lines, plain or gzip, told by
-content; - is stdin. Several are read one after the other.
+TRACE is told by its content: Common or Combined log lines, W3C Extended, JSON
+Lines, CSV with a header row, HAR; plain, gzip or zstd; - is stdin. Several are
+read one after the other. -line reads lines of any other form.
 
 exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 3 input that cannot be used
@@ -40,8 +40,7 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 			fs.DurationVar(&r.o.Window, "window", replay.DefaultWindow, "records out of order by up to this `TIME` are put right")
 			fs.StringVar(&r.o.Frontend, "frontend", "", "`NAME` of the frontend of records that name none")
 			fs.StringVar(&r.o.Host, "host", "", "`NAME` of the host of records that name none")
-			fs.StringVar(&r.o.Fields, "fields", "", "`NAMES` of log lines' further fields, as in duration,host; duration/ms for milliseconds, - passes one over")
-			fs.StringVar(&r.bad, "bad", "stop", "`WHAT` to do at lines that cannot be read: stop or skip")
+			r.read.define(fs)
 			fs.BoolVar(&r.all, "all", false, "long tables whole")
 			return func(ctx context.Context, env *Env, args []string) error {
 				if err := o.check(); err != nil {
@@ -59,7 +58,7 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 type replayFlags struct {
 	scenario string
 	seed     seedFlag
-	bad      string
+	read     readFlags
 	all      bool
 	o        replay.Options
 }
@@ -81,8 +80,9 @@ func (s *seedFlag) Set(v string) error {
 }
 
 func (r *replayFlags) check() error {
-	if r.bad != "stop" && r.bad != "skip" {
-		return usage("-bad cannot be %q; it is stop or skip", r.bad)
+	var err error
+	if r.o.Read, err = r.read.options(); err != nil {
+		return err
 	}
 	if r.o.Spread != "even" && r.o.Spread != "none" {
 		return usage("-spread cannot be %q; it is even or none", r.o.Spread)
@@ -90,7 +90,6 @@ func (r *replayFlags) check() error {
 	if r.o.Window <= 0 || r.o.Window > 24*time.Hour {
 		return usage("-window cannot be %s; more than 0s and up to 24h", r.o.Window)
 	}
-	r.o.SkipBad = r.bad == "skip"
 	return nil
 }
 
@@ -118,11 +117,8 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, args, w
 		r.o.Seed = r.seed.value
 	}
 	var sources []replay.Source
-	var total int64
+	total := sizes(args[1:])
 	for _, t := range args[1:] {
-		if info, err := os.Stat(t); err == nil {
-			total += info.Size()
-		}
 		// Opened once before the work begins, so that a missing last file is
 		// known at once.
 		if t != "-" {

@@ -115,6 +115,9 @@ func count(n int64) string {
 	return s
 }
 
+// Plural writes a number of things, as in "2 records".
+func Plural(n int64, one string) string { return plural(n, one) }
+
 // Count writes a whole number with thousands separators.
 func Count(n int64) string { return count(n) }
 

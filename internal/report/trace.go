@@ -12,8 +12,11 @@ import (
 // Trace writes the summary of a trace as text.
 func (s Style) Trace(name string, t *trace.Summary) string {
 	var b strings.Builder
-	formats := map[string]string{"common": "Common log lines", "combined": "Combined log lines", "jsonl": "JSON Lines"}
-	fmt.Fprintf(&b, "%s%s%s\n", s.bold(name), s.dot(), formats[t.Format])
+	format := trace.Formats[t.Format]
+	if format == "" {
+		format = t.Format + " formats"
+	}
+	fmt.Fprintf(&b, "%s%s%s\n", s.bold(name), s.dot(), format)
 	line := plural(t.Records, "record") + " from " + plural(int64(t.Clients), "client")
 	if t.Sessions > 0 {
 		line += ", " + plural(int64(t.Sessions), "session")

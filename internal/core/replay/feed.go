@@ -74,7 +74,7 @@ type feed struct {
 	spare     chan []arrival
 	batch     []arrival
 	err       error
-	read      atomic.Int64 // bytes of the current source, for progress
+	read      atomic.Int64 // bytes of all files, as stored, for progress
 }
 
 // table is a frontend's routes and where each leads.
@@ -168,10 +168,12 @@ func (f *feed) readOne(ctx context.Context, s Source) error {
 		return err
 	}
 	defer src.Close()
-	r, err := trace.NewReader(s.Name, src, trace.Options{Fields: f.o.Fields, Skip: f.o.SkipBad})
+	r, err := trace.NewReader(s.Name, src, f.o.Read)
 	if err != nil {
 		return err
 	}
+	defer r.Close()
+	before := f.read.Load()
 	defer func() {
 		f.badLines += r.BadLines
 		f.bad = append(f.bad, r.Bad...)
@@ -194,7 +196,7 @@ func (f *feed) readOne(ctx context.Context, s Source) error {
 		}
 		if f.records%1024 == 0 {
 			f.release(ctx, f.last-int64(f.o.Window))
-			f.read.Store(r.Offset())
+			f.read.Store(before + r.Offset())
 			if ctx.Err() != nil {
 				return nil // the replay that asked to stop says so itself
 			}

@@ -15,6 +15,7 @@ import (
 	"kestrix/internal/core/queue"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/tick"
+	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
 )
 
@@ -25,8 +26,7 @@ type Options struct {
 	Window   time.Duration // within which records are put in order
 	Frontend string        // which takes records that name none; needed where there are several
 	Host     string        // the host of records that name none
-	Fields   string        // see trace.ParseFields
-	SkipBad  bool
+	Read     trace.Options // how
 
 	// Observe is told of each decision, nil for nobody.
 	Observe func(Decision)

@@ -340,7 +340,7 @@ func TestStampsAreSpreadAndPutInOrder(t *testing.T) {
 	assert.Equal(t, []float64{0, 1, 3, 6, 7}, at, "within the window they are put right")
 	assert.EqualValues(t, 3, r.Trace.OutOfOrder)
 	_, err := Run(context.Background(), c, scenario.None(), source(line(30)+line(5)), Options{})
-	require.ErrorContains(t, err, "t.log:2: the time 2026-11-23 06:00:05 is 25s before one above it")
+	require.ErrorContains(t, err, "t.log:2:1: the time 2026-11-23 06:00:05 is 25s before one above it")
 	assert.ErrorContains(t, err, "-window 26s takes this one")
 	_, err = Run(context.Background(), c, scenario.None(), source(line(30)+line(5)), Options{Window: 26 * time.Second})
 	assert.NoError(t, err)
@@ -351,14 +351,14 @@ func TestWhatCannotBeReplayed(t *testing.T) {
 	for text, want := range map[string]string{
 		"":                                "t.log: there is nothing to replay",
 		"# only a comment\n\n":            "there is nothing to replay",
-		"{\"path\":\"/\"}\n":              "t.log:1: the record has no time",
+		"{\"path\":\"/\"}\n":              "t.log:1:1: the record has no time",
 		"garbage\n":                       "t.log:1:1: this is not a Common or Combined log line",
-		"{\"time\":1,\"frontend\":\"x\"}": `t.log:1: the record names the frontend "x"`,
+		"{\"time\":1,\"frontend\":\"x\"}": `t.log:1:1: the record names the frontend "x"`,
 	} {
 		_, err := Run(context.Background(), c, scenario.None(), source(text), Options{})
 		assert.ErrorContains(t, err, want, "%q", text)
 	}
-	r := run(t, c, "", even(3, time.Second, 1)+"garbage\n", Options{SkipBad: true})
+	r := run(t, c, "", even(3, time.Second, 1)+"garbage\n", Options{Read: trace.Options{Skip: true}})
 	assert.EqualValues(t, 1, r.Trace.BadLines)
 	assert.EqualValues(t, 4, r.Trace.Bad[0].Line)
 }

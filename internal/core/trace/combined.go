@@ -25,47 +25,6 @@ type combined struct {
 	escapes bool   // the line holds a backslash
 }
 
-// field is the name of a further field of a line.
-type field struct {
-	name string
-	unit float64 // of a duration: nanoseconds in one
-}
-
-// FieldNames are the names that further fields may have.
-var FieldNames = []string{"duration", "host", "session", "frontend", "method", "path", "-"}
-
-// ParseFields reads the list that -fields gives: names separated by commas, `-`
-// for one that is passed over; a duration may name its unit, as in
-// "duration/ms".
-func ParseFields(list string) ([]field, error) {
-	var out []field
-	for _, name := range strings.Split(list, ",") {
-		name = strings.TrimSpace(name)
-		base, unit, _ := strings.Cut(name, "/")
-		f := field{name: base, unit: 1e9}
-		known := false
-		for _, k := range FieldNames {
-			known = known || k == base
-		}
-		if !known {
-			return nil, fmt.Errorf("there is no field %q; known: %s", base, strings.Join(FieldNames, ", "))
-		}
-		switch unit {
-		case "", "s":
-		case "ms":
-			f.unit = 1e6
-		case "us":
-			f.unit = 1e3
-		case "ns":
-			f.unit = 1
-		default:
-			return nil, fmt.Errorf("%q is no unit of a duration; known: s, ms, us, ns", unit)
-		}
-		out = append(out, f)
-	}
-	return out, nil
-}
-
 // plainStamp is how far after the client the ] of a time without a fraction
 // stands when identity and user are both "-".
 const plainStamp = len(" - - [") + len("23/Nov/2026:06:55:08 +0000")
@@ -78,7 +37,9 @@ func (c *combined) parse(line []byte, r *Record) (int, string) {
 		return 1, "this is not a Common or Combined log line: a client and a space are expected first"
 	}
 	c.escapes = bytes.IndexByte(line, '\\') >= 0
-	r.Client = line[:i]
+	if r.Client = line[:i]; i == 1 && line[0] == '-' {
+		r.Client = nil
+	}
 	var open, shut int
 	// The shape of nearly every line is known; the others are searched.
 	if len(line) > i+plainStamp && string(line[i:i+6]) == " - - [" && line[i+plainStamp] == ']' {
@@ -175,27 +136,8 @@ func (c *combined) further(line []byte, i int, r *Record) (int, string) {
 		if n >= len(c.fields) {
 			return 0, ""
 		}
-		value = known(value)
-		switch f := &c.fields[n]; f.name {
-		case "duration":
-			if value == nil {
-				continue
-			}
-			d, ok := decimal(value, f.unit)
-			if !ok {
-				return start + 1, fmt.Sprintf("the duration %q is not a number", clip(value))
-			}
-			r.Duration = d
-		case "host":
-			r.Host = value
-		case "session":
-			r.Session = value
-		case "frontend":
-			r.Frontend = value
-		case "method":
-			r.Method = value
-		case "path":
-			r.Path = value
+		if why := c.fields[n].set(r, value); why != "" {
+			return start + 1, why
 		}
 	}
 	return 0, ""

@@ -29,7 +29,11 @@ type Summary struct {
 	Bad          []Bad            `json:"bad"`
 	Unknown      map[string]int64 `json:"unknown"`       // records in which a field is not known
 	WholeSeconds bool             `json:"whole_seconds"` // no stamp has a fraction
+	Curve        []Share          `json:"-"`             // of durations, for a figure
 }
+
+// Share is which share of answers took at most so long.
+type Share struct{ Seconds, Share float64 }
 
 // Spread is how long answers took, in seconds.
 type Spread struct {
@@ -182,13 +186,10 @@ func floorDiv(a, b int64) int64 {
 	return q
 }
 
-// Summary gives what was gathered; the reader adds what only it knows.
-func (d *Describer) Summary(r *Reader) Summary {
+// Summary gives what was gathered; who read adds the format and the bad lines.
+func (d *Describer) Summary() Summary {
 	s := d.s
-	s.Format, s.BadLines, s.Bad = r.Format, r.BadLines, r.Bad
-	if s.Bad == nil {
-		s.Bad = []Bad{}
-	}
+	s.Bad = []Bad{}
 	s.Clients, s.Sessions = len(d.clients), len(d.sessions)
 	s.Methods, s.Statuses = map[string]int64{}, map[string]int64{}
 	for name, n := range d.methods {
@@ -203,6 +204,9 @@ func (d *Describer) Summary(r *Reader) Summary {
 	if n := d.durations.TotalCount(); n > 0 {
 		q := func(p float64) float64 {
 			return min(float64(d.durations.ValueAtQuantile(p))/1e6, float64(d.longest)/1e9)
+		}
+		for _, b := range d.durations.CumulativeDistributionWithTicks(40) {
+			s.Curve = append(s.Curve, Share{min(float64(b.ValueAt)/1e6, float64(d.longest)/1e9), b.Quantile / 100})
 		}
 		s.Duration = &Spread{d.durationSum / 1e9 / float64(n), q(50), q(90), q(95), q(99), float64(d.longest) / 1e9}
 	}

@@ -5,13 +5,13 @@ import (
 	"fmt"
 	"math"
 	"strconv"
-	"time"
 	"unicode/utf8"
 )
 
 // jsonl reads JSON Lines: one object a line, with the keys of the record.
 // Unknown keys are passed over.
 type jsonl struct {
+	names   *renames
 	line    []byte
 	i       int
 	scratch []byte
@@ -24,7 +24,7 @@ const maxDepth = 64
 func (j *jsonl) parse(line []byte, r *Record) (int, string) {
 	j.line, j.i, j.scratch = line, 0, j.scratch[:0]
 	j.space()
-	if why := j.object(func(key []byte) string { return j.key(text(key), r) }); why != "" {
+	if why := j.object(func(key []byte) string { return j.member("", key, r, 0) }); why != "" {
 		return j.i + 1, why
 	}
 	j.space()
@@ -34,73 +34,68 @@ func (j *jsonl) parse(line []byte, r *Record) (int, string) {
 	return 0, ""
 }
 
-func (j *jsonl) key(key string, r *Record) string {
-	switch key {
-	case "client":
-		return j.text(&r.Client)
-	case "method":
-		return j.text(&r.Method)
-	case "host":
-		return j.text(&r.Host)
-	case "path":
-		return j.text(&r.Path)
-	case "session":
-		return j.text(&r.Session)
-	case "user_agent":
-		return j.text(&r.UserAgent)
-	case "referer":
-		return j.text(&r.Referer)
-	case "frontend":
-		return j.text(&r.Frontend)
-	case "time":
-		return j.time(r)
-	case "status":
-		n, ok, why := j.number()
-		if why != "" || !ok {
-			return why
+// member reads the value of a key into the record. Where columns were renamed,
+// one inside an object is named by its path, as in request.method.
+func (j *jsonl) member(prefix string, key []byte, r *Record, depth int) string {
+	name := text(key)
+	if prefix != "" {
+		name = prefix + "." + name
+	}
+	var f field
+	ok := false
+	if prefix == "" || j.names != nil {
+		f, ok = j.names.look(name)
+		ok = ok && (prefix == "" || j.names.columns[name].kind != passOver)
+	}
+	if !ok {
+		if j.names != nil && j.i < len(j.line) && j.line[j.i] == '{' && j.names.within(name) && depth < maxDepth {
+			return j.object(func(inner []byte) string { return j.member(name, inner, r, depth+1) })
 		}
-		if n != math.Trunc(n) || n < 100 || n > 999 {
-			return fmt.Sprintf("the status %g is not a number of three digits", n)
-		}
-		r.Status = int(n)
-	case "bytes":
-		n, ok, why := j.number()
-		if why != "" || !ok {
-			return why
-		}
-		if n < 0 || n > 1e18 {
-			return fmt.Sprintf("bytes cannot be %g", n)
-		}
-		r.Bytes = int64(n)
-	case "duration":
-		n, ok, why := j.number()
-		if why != "" || !ok {
-			return why
-		}
-		if n < 0 || n > 1e9 {
-			return fmt.Sprintf("the duration cannot be %g seconds", n)
-		}
-		r.Duration = int64(math.Round(n * 1e9))
-	case "protocol":
-		var p []byte
-		if why := j.text(&p); why != "" {
-			return why
-		}
-		switch text(p) {
-		case "stream":
-			r.Protocol = Stream
-		case "tcp":
-			r.Protocol = TCP
-		}
-	case "headers":
-		return j.pairs(&r.Headers)
-	case "cookies":
-		return j.pairs(&r.Cookies)
-	default:
 		return j.skip(0)
+	}
+	switch {
+	case j.null():
+		return ""
+	case f.kind == fieldHeaders && j.at('{'):
+		return j.pairs(&r.Headers)
+	case f.kind == fieldCookies && j.at('{'):
+		return j.pairs(&r.Cookies)
+	}
+	start := j.i
+	var v []byte
+	if j.at('"') {
+		if why := j.text(&v); why != "" {
+			return why
+		}
+	} else {
+		switch f.kind {
+		case fieldTime, fieldStatus, fieldBytes, fieldDuration, fieldSession:
+		default:
+			return "a text in quotes is expected"
+		}
+		if _, _, why := j.number(); why != "" {
+			return why
+		}
+		v = j.line[start:j.i]
+	}
+	if why := f.set(r, v); why != "" {
+		j.i = start
+		return why
 	}
 	return ""
 }
+
+// within says whether a renamed column lies inside an object.
+func (m *renames) within(object string) bool {
+	for c := range m.columns {
+		if len(c) > len(object) && c[len(object)] == '.' && c[:len(object)] == object {
+			return true
+		}
+	}
+	return false
+}
+
+func (j *jsonl) at(c byte) bool { return j.i < len(j.line) && j.line[j.i] == c }
 
 // pairs reads an object of texts.
 func (j *jsonl) pairs(into *[]KV) string {
@@ -115,43 +110,6 @@ func (j *jsonl) pairs(into *[]KV) string {
 		*into = append(*into, KV{name, v})
 		return ""
 	})
-}
-
-// time reads an RFC 3339 text or seconds since the epoch.
-func (j *jsonl) time(r *Record) string {
-	if j.i < len(j.line) && j.line[j.i] == '"' {
-		var s []byte
-		if why := j.text(&s); why != "" {
-			return why
-		}
-		t, err := time.Parse(time.RFC3339Nano, text(s))
-		if err != nil || t.Year() < 1678 || t.Year() > 2261 {
-			return fmt.Sprintf("the time %q is not like 2026-11-23T06:55:08.25Z", clip(s))
-		}
-		r.Time = t.UnixNano()
-		r.WholeSecond = bytes.IndexByte(s, '.') < 0
-		return ""
-	}
-	start := j.i
-	n, ok, why := j.number()
-	if why != "" || !ok {
-		return why
-	}
-	if n < -9e9 || n > 9e9 {
-		return fmt.Sprintf("the time %g is not seconds since the epoch", n)
-	}
-	whole, frac := math.Modf(n)
-	r.Time = int64(whole)*1e9 + int64(math.Round(frac*1e9))
-	// A float64 holds these seconds to about 0.2 microseconds; digits are exact.
-	if d, exact := decimal(j.line[start:j.i], 1); exact && d == int64(whole) {
-		if dot := bytes.IndexByte(j.line[start:j.i], '.'); dot >= 0 {
-			if f, ok := decimal(append([]byte("0"), j.line[start+dot:j.i]...), 1e9); ok {
-				r.Time = int64(whole)*1e9 + f
-			}
-		}
-	}
-	r.WholeSecond = bytes.IndexByte(j.line[start:j.i], '.') < 0
-	return ""
 }
 
 // object reads { "key": value, ... } and hands each key to value, which must
@@ -189,7 +147,7 @@ func (j *jsonl) object(value func(key []byte) string) string {
 }
 
 func (j *jsonl) space() {
-	for j.i < len(j.line) && (j.line[j.i] == ' ' || j.line[j.i] == '\t' || j.line[j.i] == '\r') {
+	for j.i < len(j.line) && (j.line[j.i] == ' ' || j.line[j.i] == '\t' || j.line[j.i] == '\r' || j.line[j.i] == '\n') {
 		j.i++
 	}
 }
@@ -327,24 +285,7 @@ func (j *jsonl) skip(depth int) string {
 	case c == '{':
 		return j.object(func([]byte) string { return j.skip(depth + 1) })
 	case c == '[':
-		j.i++
-		j.space()
-		if j.take(']') {
-			return ""
-		}
-		for {
-			j.space()
-			if why := j.skip(depth + 1); why != "" {
-				return why
-			}
-			j.space()
-			if j.take(']') {
-				return ""
-			}
-			if !j.take(',') {
-				return "a , or ] is expected"
-			}
-		}
+		return j.list(func() string { return j.skip(depth + 1) })
 	}
 	for _, word := range []string{"true", "false", "null"} {
 		if bytes.HasPrefix(j.line[j.i:], []byte(word)) {

@@ -13,7 +13,6 @@ type lines struct {
 	at     int   // where the unread part begins
 	end    int   // where it ends
 	line   int64 // number of the line given last, from 1
-	bytes  int64 // read from src
 	eof    bool
 	failed error
 }
@@ -74,6 +73,32 @@ func (l *lines) next() (line []byte, tooLong bool, err error) {
 	}
 }
 
+// peek gives the beginning of what is to come, at least a line of it unless
+// that is longer than half the longest.
+func (l *lines) peek() []byte {
+	for !l.eof && bytes.IndexByte(l.buf[l.at:l.end], '\n') < 0 && l.end-l.at < maxLine/2 {
+		if l.end == len(l.buf) {
+			l.buf = append(l.buf, make([]byte, len(l.buf))...)
+		}
+		l.fill()
+	}
+	return l.buf[l.at:l.end]
+}
+
+// rest reads everything that is left, up to a limit; false if there is more.
+func (l *lines) rest(most int) ([]byte, bool) {
+	for !l.eof {
+		if l.end-l.at > most {
+			return nil, false
+		}
+		if l.end == len(l.buf) {
+			l.buf = append(l.buf, make([]byte, len(l.buf))...)
+		}
+		l.fill()
+	}
+	return l.buf[l.at:l.end], true
+}
+
 // skip drops what is left of a line that is too long.
 func (l *lines) skip() error {
 	l.line++
@@ -94,7 +119,6 @@ func (l *lines) fill() {
 	for range 100 {
 		n, err := l.src.Read(l.buf[l.end:])
 		l.end += n
-		l.bytes += int64(n)
 		if err != nil {
 			l.eof = true
 			if err != io.EOF {

@@ -1,18 +1,20 @@
 package trace
 
 import (
-	"bufio"
 	"bytes"
 	"errors"
 	"fmt"
 	"io"
 
 	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
 )
 
 // Options say how a trace is read.
 type Options struct {
 	Fields string // names of the further fields of log lines, see ParseFields
+	Map    string // columns with names of their own, as in "duration=took,host=vhost"
+	Line   string // the form of a line of no known format, see FieldNames
 	Skip   bool   // pass lines over that cannot be read, instead of stopping
 }
 
@@ -31,55 +33,90 @@ type format interface {
 	parse(line []byte, r *Record) (column int, why string)
 }
 
+// Formats are the names of what can be read and written, with what they are
+// called in a sentence.
+var Formats = map[string]string{
+	"common": "Common log lines", "combined": "Combined log lines", "jsonl": "JSON Lines", "csv": "CSV",
+	"w3c": "W3C Extended log lines", "har": "HAR", "line": "lines of the form given",
+}
+
 // Reader reads the records of one file, whatever its format, which is told by
-// content: JSON Lines, or Common and Combined log lines; each plain or gzip.
+// content: Common and Combined log lines, W3C Extended, HAR, JSON Lines, CSV
+// with a header row; each plain, gzip or zstd.
 type Reader struct {
 	name   string
+	source *packed
 	lines  *lines
-	format format
+	format format // nil until the first line was seen
 	log    *combined
+	w3c    *w3c
+	csv    *csv
+	har    *har
+	names  *renames
 	o      Options
+	begun  bool
+	fatal  error
 
-	Format   string // "combined", "common" or "jsonl", once the first record was read
+	Format   string // a key of Formats, once the first record was read
 	BadLines int64
 	Bad      []Bad // the first few
 	Records  int64
 }
 
-// NewReader prepares to read; name stands in errors. The error is for fields
-// that are misnamed or a compressed file that is none.
+// Check says which of the options cannot be used, naming its flag.
+func (o Options) Check() error {
+	_, err := NewReader("", bytes.NewReader(nil), o)
+	return err
+}
+
+// NewReader prepares to read; name stands in errors. The error is for options
+// that cannot be used or a compressed file that is none. A reader must be
+// closed.
 func NewReader(name string, src io.Reader, o Options) (*Reader, error) {
 	r := &Reader{name: name, o: o, log: &combined{}}
+	var err error
 	if o.Fields != "" {
-		f, err := ParseFields(o.Fields)
-		if err != nil {
+		if r.log.fields, err = ParseFields(o.Fields); err != nil {
 			return nil, fmt.Errorf("-fields: %w", err)
 		}
-		r.log.fields = f
 	}
-	head := bufio.NewReaderSize(src, 64<<10)
-	magic, err := head.Peek(2)
-	if err != nil && !errors.Is(err, io.EOF) {
-		return nil, fmt.Errorf("%s: %w", name, err)
+	if r.names, err = parseMap(o.Map); err != nil {
+		return nil, fmt.Errorf("-map: %w", err)
 	}
-	if bytes.Equal(magic, []byte{0x1f, 0x8b}) {
-		z, err := gzip.NewReader(head)
-		if err != nil {
-			return nil, fmt.Errorf("%s: it begins like a gzip file but is none: %w", name, err)
+	if o.Line != "" {
+		if o.Fields != "" || o.Map != "" {
+			return nil, errors.New("-line names every field of a line by itself; it does not go with -fields or -map")
 		}
-		r.lines = newLines(z)
-		return r, nil
+		t, err := parseTemplate(o.Line)
+		if err != nil {
+			return nil, fmt.Errorf("-line: %w", err)
+		}
+		r.format, r.Format = t, "line"
 	}
-	r.lines = newLines(head)
+	if r.source, err = unpack(name, src); err != nil {
+		return nil, err
+	}
+	r.lines = newLines(r.source)
 	return r, nil
 }
 
-// Offset gives how many bytes, uncompressed, have been taken in.
-func (r *Reader) Offset() int64 { return r.lines.bytes }
+// Close ends what decodes a compressed file beside the reader.
+func (r *Reader) Close() { r.source.Close() }
+
+// Offset gives how many bytes of the file, as it is stored, have been taken in.
+func (r *Reader) Offset() int64 { return r.source.taken.Load() }
 
 // Next reads the next record. The error is io.EOF at the end, and a *LineError
 // for a line that cannot be read, unless those are skipped.
 func (r *Reader) Next(rec *Record) error {
+	if !r.begun {
+		if r.begun = true; r.format == nil {
+			r.begin()
+		}
+	}
+	if r.har != nil || r.fatal != nil {
+		return r.nextEntry(rec)
+	}
 	for {
 		line, tooLong, err := r.lines.next()
 		if tooLong {
@@ -94,57 +131,167 @@ func (r *Reader) Next(rec *Record) error {
 			return r.failed(err)
 		}
 		if len(line) == 0 || line[0] == '#' || line[0] <= ' ' && len(bytes.TrimSpace(line)) == 0 {
+			if len(line) > 0 && line[0] == '#' && r.o.Line == "" {
+				if err := r.directive(line); err != nil {
+					return err
+				}
+			}
 			continue
 		}
 		if r.format == nil {
-			r.detect(line)
+			if header, err := r.detect(line); err != nil {
+				return err
+			} else if header {
+				continue
+			}
+		}
+		first := r.lines.line
+		if r.csv != nil {
+			line = r.wholeRow(line)
 		}
 		rec.reset()
 		r.log.scratch = r.log.scratch[:0]
 		column, why := r.format.parse(line, rec)
 		if column == 0 {
-			rec.Line = r.lines.line
+			rec.Line = first
 			r.Records++
 			if r.Format == "common" && rec.UserAgent != nil {
 				r.Format = "combined"
 			}
 			return nil
 		}
-		if e := r.bad(column, why); e != nil {
+		if r.Format == "common" && r.Records+r.BadLines == 0 && bytes.IndexByte(line, '[') < 0 {
+			why += ", and no header row or other format is known by it; -line reads lines of any form"
+		}
+		if e := r.badAt(first, column, why); e != nil {
 			return e
 		}
 	}
 }
 
-func (r *Reader) detect(line []byte) {
-	if t := bytes.TrimLeft(line, " \t"); len(t) > 0 && t[0] == '{' {
-		r.format, r.Format = &jsonl{}, "jsonl"
+// begin tells formats that are known before their first line is.
+func (r *Reader) begin() {
+	head := bytes.TrimSpace(bytes.TrimPrefix(r.lines.peek(), []byte("\xef\xbb\xbf")))
+	if len(head) == 0 {
 		return
 	}
-	r.format, r.Format = r.log, "common"
+	switch inner := bytes.TrimLeft(head[1:], " \t\r\n"); {
+	case head[0] == '[' && (len(inner) == 0 || inner[0] == '{'):
+		r.fatal = r.lost(1, "this is a JSON array; JSON Lines, one object a line, or a HAR file are expected")
+	case head[0] == '{' && (bytes.HasPrefix(inner, []byte("\"log\"")) || bytes.IndexByte(head[1:], '\n') == 0 || len(head) > 1 && head[1] == '\r'):
+		r.Format = "har"
+		r.har, r.fatal = r.readHAR()
+	}
 }
 
-// bad notes a line that cannot be read, and gives the error that stops reading
-// if such lines are not skipped.
-func (r *Reader) bad(column int, why string) error {
+// nextEntry gives the next record of a file that is held whole.
+func (r *Reader) nextEntry(rec *Record) error {
+	if r.har != nil && r.har.next(rec) {
+		r.Records++
+		return nil
+	}
+	if r.fatal != nil {
+		return r.fatal
+	}
+	return io.EOF
+}
+
+// detect tells the format by the first line; true if it is but a header.
+func (r *Reader) detect(line []byte) (header bool, err error) {
+	switch t := bytes.TrimLeft(line, " \t"); {
+	case t[0] == '{':
+		r.format, r.Format = &jsonl{names: r.names}, "jsonl"
+	case r.o.Fields == "":
+		if c, why := newCSV(line, r.names); why != "" {
+			return true, r.lost(1, why)
+		} else if c != nil {
+			r.csv, r.format, r.Format = c, c, "csv"
+			return true, nil
+		}
+		fallthrough
+	default:
+		r.format, r.Format = r.log, "common"
+	}
+	return false, r.fits()
+}
+
+// fits says which option has no place in the format that was found.
+func (r *Reader) fits() error {
+	logs := r.Format == "common" || r.Format == "combined"
+	switch {
+	case r.o.Map != "" && (logs || r.Format == "har"):
+		cure := ""
+		if logs {
+			cure = "; further fields of log lines are named by -fields, any other form by -line"
+		}
+		return r.lost(1, fmt.Sprintf("-map names columns, which %s do not have%s", Formats[r.Format], cure))
+	case r.o.Fields != "" && !logs:
+		return r.lost(1, fmt.Sprintf("-fields names further fields of log lines; this is %s, whose columns -map renames", Formats[r.Format]))
+	}
+	return nil
+}
+
+// directive takes a line that begins with #, a comment unless it is one of
+// W3C Extended.
+func (r *Reader) directive(line []byte) error {
+	if r.w3c == nil {
+		if r.format != nil || !isDirective(line) {
+			return nil
+		}
+		r.w3c = &w3c{names: r.names}
+		r.format, r.Format = r.w3c, "w3c"
+		if err := r.fits(); err != nil {
+			return err
+		}
+	}
+	if column, why := r.w3c.directive(line); column > 0 {
+		return r.lost(column, why)
+	}
+	return nil
+}
+
+// lost is the error of a file that cannot be read any further.
+func (r *Reader) lost(column int, why string) error {
+	r.fatal = &LineError{Name: r.name, Line: max(r.lines.line, 1), Column: column, Why: why, CannotBeSkip: true}
+	return r.fatal
+}
+
+func (r *Reader) bad(column int, why string) error { return r.badAt(r.lines.line, column, why) }
+
+// badAt notes a line that cannot be read, and gives the error that stops
+// reading if such lines are not skipped.
+func (r *Reader) badAt(line int64, column int, why string) error {
 	if !r.o.Skip {
-		return &LineError{Name: r.name, Line: r.lines.line, Column: column, Why: why}
+		return &LineError{Name: r.name, Line: line, Column: column, Why: why}
 	}
 	r.BadLines++
 	if len(r.Bad) < shownBad {
-		r.Bad = append(r.Bad, Bad{r.lines.line, column, why})
+		r.Bad = append(r.Bad, Bad{line, column, why})
 	}
 	return nil
 }
 
 func (r *Reader) failed(err error) error {
+	lost := func(why string) error {
+		return &LineError{Name: r.name, Line: r.lines.line, Why: why, CannotBeSkip: true}
+	}
+	for _, damage := range []error{
+		gzip.ErrChecksum, gzip.ErrHeader, zstd.ErrCRCMismatch, zstd.ErrBlockTooSmall, zstd.ErrUnexpectedBlockSize, zstd.ErrReservedBlockType,
+		zstd.ErrMagicMismatch, zstd.ErrCompressedSizeTooBig, zstd.ErrFrameSizeExceeded, zstd.ErrFrameSizeMismatch,
+	} {
+		if errors.Is(err, damage) {
+			return lost("the compressed file is damaged after this line")
+		}
+	}
 	switch {
 	case errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF):
 		return io.EOF
 	case errors.Is(err, io.ErrUnexpectedEOF):
-		return &LineError{Name: r.name, Line: r.lines.line, Why: "the compressed file is cut short after this line; fetch it again, or unpack what is left of it", CannotBeSkip: true}
-	case errors.Is(err, gzip.ErrChecksum), errors.Is(err, gzip.ErrHeader):
-		return &LineError{Name: r.name, Line: r.lines.line, Why: "the compressed file is damaged after this line", CannotBeSkip: true}
+		return lost("the compressed file is cut short after this line; fetch it again, or unpack what is left of it")
+	case errors.Is(err, zstd.ErrWindowSizeExceeded):
+		return lost("the compressed file asks for a window of more than 128 MiB to be unpacked; unpack it beforehand")
+	case r.source.kind != "":
+		return lost("the compressed file is damaged after this line: " + err.Error())
 	}
-	return &LineError{Name: r.name, Line: r.lines.line, Why: err.Error(), CannotBeSkip: true}
+	return lost(err.Error())
 }

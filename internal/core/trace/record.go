@@ -151,13 +151,16 @@ func CanonicalClient(client string) string {
 type LineError struct {
 	Name         string
 	Line         int64
-	Column       int // in bytes, from 1
+	Column       int // in bytes, from 1; 0 for the line as a whole
 	Why          string
 	CannotBeSkip bool // the file itself is damaged: nothing after it can be read
 }
 
 func (e *LineError) Error() string {
-	if e.CannotBeSkip {
+	switch {
+	case e.CannotBeSkip && e.Column > 0:
+		return fmt.Sprintf("%s:%d:%d: %s", e.Name, e.Line, e.Column, e.Why)
+	case e.CannotBeSkip:
 		return fmt.Sprintf("%s:%d: %s", e.Name, e.Line, e.Why)
 	}
 	return fmt.Sprintf("%s:%d:%d: %s; -bad skip passes such lines over", e.Name, e.Line, e.Column, e.Why)

@@ -42,6 +42,12 @@ func flat(r *Record) string {
 	for _, h := range r.Headers {
 		out = append(out, string(h.Name)+":"+string(h.Value))
 	}
+	for _, c := range r.Cookies {
+		out = append(out, string(c.Name)+"="+string(c.Value))
+	}
+	if r.Protocol == Stream {
+		out = append(out, "stream")
+	}
 	return strings.Join(out, " ")
 }
 
@@ -49,6 +55,7 @@ func flat(r *Record) string {
 func all(t testing.TB, text string, o Options) ([]string, *Reader, error) {
 	r, err := NewReader("t.log", strings.NewReader(text), o)
 	require.NoError(t, err)
+	defer r.Close()
 	var out []string
 	var rec Record
 	for {
@@ -147,7 +154,7 @@ func TestLinesThatCannotBeRead(t *testing.T) {
 func TestJSONLines(t *testing.T) {
 	for _, c := range []struct{ name, line, want string }{
 		{"all keys", `{"time":"2026-11-23T06:55:08.25Z","client":"a","method":"GET","host":"h","path":"/p","status":200,"bytes":5,"duration":0.038,"session":"s","user_agent":"u","referer":"r","frontend":"f","protocol":"http","headers":{"X":"y"},"cookies":{"c":"d"}}`,
-			"2026-11-23T06:55:08.25Z client=a method=GET host=h path=/p session=s agent=u referer=r frontend=f 200 5 38ms X:y"},
+			"2026-11-23T06:55:08.25Z client=a method=GET host=h path=/p session=s agent=u referer=r frontend=f 200 5 38ms X:y c=d"},
 		{"none", `{}`, "0 -1"},
 		{"null is unknown", `{"time":null,"client":null,"status":null,"duration":null,"headers":null}`, "0 -1"},
 		{"seconds since the epoch", `{"time":1790000000.123456789}`, "2026-09-21T14:13:20.123456789Z 0 -1"},
@@ -169,8 +176,8 @@ func TestJSONLines(t *testing.T) {
 		`{"time":1e300}`:       "not seconds since the epoch",
 		`{"status":20}`:        "not a number of three digits",
 		`{"status":200.5}`:     "not a number of three digits",
-		`{"duration":-1}`:      "the duration cannot be -1 seconds",
-		`{"bytes":-1}`:         "bytes cannot be -1",
+		`{"duration":-1}`:      `the duration "-1" is not a number of 0 or more`,
+		`{"bytes":-1}`:         `"-1" is not a number of bytes`,
 		`{"path":1}`:           "a text in quotes is expected",
 		`{"path":"x}`:          "a text in quotes does not end",
 		`{"path":"\q"}`:        "an escape that JSON does not have",
@@ -238,7 +245,7 @@ func TestWhatIsWrittenIsReadBack(t *testing.T) {
 	require.Len(t, asJSON, len(asLog))
 	assert.Greater(t, len(asLog), 2500)
 	rapid.Check(t, func(t *rapid.T) {
-		text := rapid.StringN(1, 12, 40)
+		text := rapid.StringN(1, 12, 40).Filter(func(s string) bool { return s != "-" }) // which stands for nothing
 		r := Record{
 			Time: 1_790_000_000_000_000_000 + rapid.Int64Range(0, 1e12).Draw(t, "time"), Bytes: rapid.Int64Range(0, 1e12).Draw(t, "bytes"),
 			Client: []byte("203.0.113.7"), Method: []byte("GET"), Path: []byte("/" + text.Draw(t, "path")), Host: []byte("h"),
@@ -356,11 +363,11 @@ garbage
 	for r.Next(&rec) == nil {
 		d.Add(&rec)
 	}
-	s := d.Summary(r)
-	assert.Equal(t, "combined", s.Format)
+	s := d.Summary()
+	assert.Equal(t, "combined", r.Format)
 	assert.EqualValues(t, 4, s.Records)
-	assert.EqualValues(t, 1, s.BadLines)
-	assert.Equal(t, []Bad{{3, 1, "this is not a Common or Combined log line: a client and a space are expected first"}}, s.Bad)
+	assert.EqualValues(t, 1, r.BadLines)
+	assert.Equal(t, []Bad{{3, 1, "this is not a Common or Combined log line: a client and a space are expected first"}}, r.Bad)
 	assert.Equal(t, 2, s.Clients, "one address written in two ways is one client")
 	assert.Equal(t, map[string]int64{"GET": 2, "POST": 1}, s.Methods)
 	assert.Equal(t, map[string]int64{"200": 2, "503": 1, "408": 1}, s.Statuses)
@@ -379,7 +386,7 @@ garbage
 	for i := range int64(300_000) {
 		long.Add(&Record{Time: i * 3600e9, Bytes: -1, Duration: -1})
 	}
-	wide := long.Summary(r)
+	wide := long.Summary()
 	assert.LessOrEqual(t, len(wide.Rate.Rows), 2048)
 	assert.Nil(t, wide.Duration)
 }

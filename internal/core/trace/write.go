@@ -6,9 +6,9 @@ import (
 	"unicode/utf8"
 )
 
-// AppendCombined writes a record as a Combined log line with a trailing
-// duration in seconds, without the end of the line. What is not known is "-".
-func AppendCombined(b []byte, r *Record) []byte {
+// AppendCommon writes a record as a Common log line without its end. What is
+// not known is "-".
+func AppendCommon(b []byte, r *Record) []byte {
 	b = appendOr(b, r.Client)
 	b = append(b, " - - ["...)
 	b = time.Unix(0, r.Time).UTC().AppendFormat(b, "02/Jan/2006:15:04:05 -0700")
@@ -29,11 +29,15 @@ func AppendCombined(b []byte, r *Record) []byte {
 	}
 	b = append(b, ' ')
 	if r.Bytes < 0 {
-		b = append(b, '-')
-	} else {
-		b = strconv.AppendInt(b, r.Bytes, 10)
+		return append(b, '-')
 	}
-	b = append(b, ` "`...)
+	return strconv.AppendInt(b, r.Bytes, 10)
+}
+
+// AppendCombined writes a record as a Combined log line with a trailing
+// duration in seconds, without the end of the line. What is not known is "-".
+func AppendCombined(b []byte, r *Record) []byte {
+	b = append(AppendCommon(b, r), ` "`...)
 	b = AppendEscaped(b, orDash(r.Referer))
 	b = append(b, `" "`...)
 	b = AppendEscaped(b, orDash(r.UserAgent))
@@ -117,14 +121,8 @@ func AppendJSON(b []byte, r *Record) []byte {
 	}
 	b = appendPairs(b, "headers", r.Headers)
 	b = appendPairs(b, "cookies", r.Cookies)
-	protocol := "http"
-	if r.Protocol == Stream {
-		protocol = "stream"
-	} else if r.Protocol == TCP {
-		protocol = "tcp"
-	}
 	b = append(b, `"protocol":"`...)
-	b = append(b, protocol...)
+	b = append(b, r.Protocol.String()...)
 	return append(b, `"}`...)
 }
 
@@ -134,7 +132,12 @@ func appendPairs(b []byte, name string, pairs []KV) []byte {
 	}
 	b = append(b, '"')
 	b = append(b, name...)
-	b = append(b, `":{`...)
+	b = append(b, `":`...)
+	return append(appendObject(b, pairs), ',')
+}
+
+func appendObject(b []byte, pairs []KV) []byte {
+	b = append(b, '{')
 	for i, p := range pairs {
 		if i > 0 {
 			b = append(b, ',')
@@ -143,7 +146,7 @@ func appendPairs(b []byte, name string, pairs []KV) []byte {
 		b = append(b, ':')
 		b = AppendJSONText(b, p.Value)
 	}
-	return append(b, `},`...)
+	return append(b, '}')
 }
 
 // AppendJSONText writes a text in quotes (RFC 8259 section 7); bytes that are

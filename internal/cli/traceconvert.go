@@ -1,0 +1,181 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"flag"
+	"fmt"
+	"io/fs"
+	"os"
+	"slices"
+	"strings"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/trace"
+	"kestrix/internal/report"
+)
+
+func traceConvertCommand() *command {
+	return &command{
+		name: "trace convert", args: "TRACE... -as FORMAT", summary: "writes traces in another format, or a part of them",
+		help: readable + `
+
+-from and -until count from the first record, as in 5m, or are RFC 3339 times.
+-sample keeps whole clients: all requests of a session stay or go together.
+-anonymise replaces addresses, sessions and cookies, the same always by the
+same; neighbouring addresses stay neighbours. Paths, queries, referers and user
+agents are left as they are. The key makes it consistent from file to file; who
+has it can tell who was who. A file whose name ends in .gz or .zst is compressed.
+
+  kestrix trace convert morning.log -as jsonl -o morning.jsonl.zst
+  kestrix trace convert old.log.gz -as csv -from 2h -until 3h -o hour.csv
+  kestrix trace convert day.log -as combined -sample 10% -anonymise day.key -o shared.log.gz`,
+		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
+			var c convertFlags
+			c.read.define(fs)
+			fs.StringVar(&c.file, "o", "", "write the trace to `FILE` instead of stdout")
+			fs.StringVar(&c.as, "as", "", "`FORMAT` to write: "+strings.Join(trace.WrittenAs, ", "))
+			fs.StringVar(&c.from, "from", "", "leave out what is before this `MOMENT`")
+			fs.StringVar(&c.until, "until", "", "leave out what is not before this `MOMENT`")
+			fs.StringVar(&c.sample, "sample", "", "keep the requests of this `SHARE` of clients, as in 10%")
+			fs.Float64Var(&c.speed, "speed", 1, "`NUMBER` of times as fast: gaps between requests are divided by it, answers take as long as they did")
+			fs.StringVar(&c.key, "anonymise", "", "replace who sent what under the key in this `FILE`, which is made if there is none")
+			return func(ctx context.Context, env *Env, args []string) error {
+				if len(args) == 0 {
+					return usage("no trace is named: kestrix trace convert TRACE -as FORMAT")
+				}
+				return c.run(ctx, env, args)
+			}
+		},
+	}
+}
+
+type convertFlags struct {
+	read          readFlags
+	as, file, key string
+	from, until   string
+	sample        string
+	speed         float64
+}
+
+// changes makes what is to become of each record.
+func (c *convertFlags) changes() (*trace.Change, error) {
+	if c.as == "" {
+		return nil, usage("-as says in which format to write: %s", strings.Join(trace.WrittenAs, ", "))
+	}
+	if err := writable(c.as); err != nil {
+		return nil, err
+	}
+	ch := &trace.Change{Speed: c.speed, Sample: 1}
+	var err error
+	if ch.Part, err = span(c.from, c.until); err != nil {
+		return nil, err
+	}
+	if !(c.speed >= 1e-6 && c.speed <= 1e6) {
+		return nil, usage("-speed cannot be %g; it lies from 0.000001 to 1,000,000", c.speed)
+	}
+	if c.sample != "" {
+		if ch.Sample, err = config.ParsePercent(c.sample); err != nil || ch.Sample == 0 {
+			return nil, usage("-sample cannot be %q; it is a percentage above 0, as in 10%%", c.sample)
+		}
+	}
+	if c.key != "" {
+		key, err := anonymiseKey(c.key)
+		if err != nil {
+			return nil, err
+		}
+		ch.Anonymise = trace.NewAnonymiser(key)
+	}
+	return ch, nil
+}
+
+// span reads -from and -until.
+func span(from, until string) (trace.Span, error) {
+	var s trace.Span
+	var err error
+	if s.From, err = trace.ParseMoment(from); err != nil {
+		return s, usage("-from: %v", err)
+	}
+	if s.Until, err = trace.ParseMoment(until); err != nil {
+		return s, usage("-until: %v", err)
+	}
+	if err := s.Check(); err != nil {
+		return s, usage("-from %s -until %s: %v", from, until, err)
+	}
+	return s, nil
+}
+
+// anonymiseKey reads a key, or makes one.
+func anonymiseKey(name string) ([]byte, error) {
+	key, err := os.ReadFile(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		key = []byte(rand.Text() + "\n")
+		err = os.WriteFile(name, key, 0o600)
+	}
+	if err != nil {
+		return nil, unusable(fmt.Errorf("-anonymise: %s: %w", name, reason(err)))
+	}
+	if len(strings.TrimSpace(string(key))) < 16 {
+		return nil, unusable(fmt.Errorf("-anonymise: the key in %s has fewer than 16 characters, too few to keep a secret; a file that does not exist is made with a good one", name))
+	}
+	return key, nil
+}
+
+func (c *convertFlags) run(ctx context.Context, env *Env, names []string) error {
+	ch, err := c.changes()
+	if err != nil {
+		return err
+	}
+	for _, n := range names {
+		// Written beside and renamed, a trace could replace itself; but what is
+		// left of it would be gone for good.
+		if c.file != "" && sameFile(n, c.file) {
+			return usage("-o %s is one of the traces that are read; name another file", c.file)
+		}
+	}
+	var lost map[string]int64
+	var kept int64
+	var read *reading
+	err = writeTrace(ctx, env, c.as, c.file, func(w *trace.Writer) error {
+		var err error
+		read, err = c.read.records(ctx, env, "trace convert", names, func(r *trace.Record) error {
+			keep, err := ch.Apply(r)
+			if err != nil || !keep {
+				return err
+			}
+			kept++
+			return w.Write(r)
+		})
+		if err == nil && kept == 0 && ctx.Err() == nil {
+			return unusable(fmt.Errorf("none of the %s is kept by what was asked; nothing was written", report.Plural(read.records, "record")))
+		}
+		lost = w.Lost()
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	if read.badLines > 0 {
+		fmt.Fprintf(env.Stderr, "kestrix trace convert: %s could not be read and passed over\n", report.Plural(read.badLines, "line"))
+	}
+	if len(lost) > 0 {
+		var parts []string
+		for what, n := range lost {
+			parts = append(parts, fmt.Sprintf("%s (%s)", what, report.Count(n)))
+		}
+		slices.Sort(parts)
+		fmt.Fprintf(env.Stderr, "kestrix trace convert: %s have no place for: %s\n", trace.Formats[c.as], strings.Join(parts, ", "))
+	}
+	return nil
+}
+
+// sameFile says whether two names are of one file.
+func sameFile(a, b string) bool {
+	x, err := os.Stat(a)
+	if err != nil {
+		return false
+	}
+	y, err := os.Stat(b)
+	return err == nil && os.SameFile(x, y)
+}
