@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"kestrix/internal/report"
@@ -30,11 +31,13 @@ func (p *progress) show(done, bytes, total int64) {
 	}
 	p.last = time.Now()
 	p.shown = true
-	line := fmt.Sprintf("%s: %s requests, %.1f s", p.what, report.Count(done), time.Since(p.began).Seconds())
+	line := fmt.Sprintf("%s: %s records, %.1f s", p.what, report.Count(done), time.Since(p.began).Seconds())
 	if total > 0 && bytes > 0 && bytes <= total {
 		share := float64(bytes) / float64(total)
 		left := time.Since(p.began).Seconds() * (1 - share) / share
-		line += fmt.Sprintf(", %.0f %%, about %.0f s left", share*100, left)
+		const wide = 24
+		bar := strings.Repeat("#", int(share*wide)) + strings.Repeat(".", wide-int(share*wide))
+		line = fmt.Sprintf("%s: [%s] %3.0f %%, %s records, %s left", p.what, bar, share*100, report.Count(done), report.Span(left))
 	}
 	fmt.Fprintf(p.env.Stderr, "\r\x1b[K%s", line)
 }

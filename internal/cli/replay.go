@@ -17,17 +17,22 @@ import (
 
 func replayCommand() *command {
 	return &command{
-		name: "replay", args: "CONFIG TRACE...", summary: "the trace through the configuration under a scenario, in virtual time",
+		name: "replay", args: "CONFIG [TRACE...]", summary: "the trace through the configuration under a scenario, in virtual time",
 		help: `
 TRACE is told by its content: Common or Combined log lines, W3C Extended, JSON
 Lines, CSV with a header row, HAR; plain, gzip or zstd; - is stdin. Several are
-read one after the other. -line reads lines of any other form.
+read one after the other. -line reads lines of any other form. A scenario with a
+load block makes the requests itself and takes no TRACE.
+
+-from and -until count from the first record, as in 5m, or are RFC 3339 times.
 
 exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 3 input that cannot be used
 
   kestrix replay harbour.hcl morning.log
   kestrix replay harbour.hcl morning.log -scenario auk-fails.scenario.hcl
+  kestrix replay harbour.hcl day.csv.zst -map duration/ms=took -from 8h -until 9h
+  kestrix replay harbour.hcl -scenario load.scenario.hcl -csv timeline.csv
   zcat old.log.gz | kestrix replay harbour.hcl - -bad skip -format json`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			var o output
@@ -38,6 +43,12 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 			fs.Var(&r.seed, "seed", "`NUMBER` that keys every draw; otherwise the scenario's, or 1")
 			fs.StringVar(&r.o.Spread, "spread", "even", "`HOW` stamps of whole seconds are spread over their second: even or none")
 			fs.DurationVar(&r.o.Window, "window", replay.DefaultWindow, "records out of order by up to this `TIME` are put right")
+			fs.StringVar(&r.from, "from", "", "replay from this `MOMENT` on")
+			fs.StringVar(&r.until, "until", "", "stop the clock at this `MOMENT`; what is open then stays unfinished")
+			fs.StringVar(&r.o.Stamp, "stamp", "start", "`WHICH` moment the trace's times are of: the start or the end of a request; of the end, its duration is taken off")
+			fs.BoolVar(&r.o.Recorded, "recorded-failures", false, "requests that failed with a status from 500 on in the trace are answered with it again")
+			fs.IntVar(&r.o.Instances, "instances", 0, "`NUMBER` of proxies side by side, each with its own view; otherwise the scenario's, or 1")
+			fs.StringVar(&r.csv, "csv", "", "also write the timeline as CSV into this `FILE`")
 			fs.StringVar(&r.o.Frontend, "frontend", "", "`NAME` of the frontend of records that name none")
 			fs.StringVar(&r.o.Host, "host", "", "`NAME` of the host of records that name none")
 			r.read.define(fs)
@@ -46,9 +57,10 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 				if err := o.check(); err != nil {
 					return err
 				}
-				if len(args) < 2 {
-					return usage("a configuration and a trace are wanted: kestrix replay CONFIG TRACE...")
+				if len(args) < 1 || len(args) < 2 && r.scenario == "" {
+					return usage("a configuration and a trace are wanted: kestrix replay CONFIG TRACE..., or a scenario with a load")
 				}
+				fs.Visit(func(f *flag.Flag) { r.instances = r.instances || f.Name == "instances" })
 				return runReplay(ctx, env, &o, &r, args, *with)
 			}
 		},
@@ -60,7 +72,12 @@ type replayFlags struct {
 	seed     seedFlag
 	read     readFlags
 	all      bool
-	o        replay.Options
+	from     string
+	until    string
+	csv      string
+	// instances says that their number was given.
+	instances bool
+	o         replay.Options
 }
 
 // seedFlag is a number that may be left out.
@@ -87,6 +104,15 @@ func (r *replayFlags) check() error {
 	if r.o.Spread != "even" && r.o.Spread != "none" {
 		return usage("-spread cannot be %q; it is even or none", r.o.Spread)
 	}
+	if r.o.Part, err = span(r.from, r.until); err != nil {
+		return err
+	}
+	if r.o.Stamp != "start" && r.o.Stamp != "end" {
+		return usage("-stamp cannot be %q; it is start or end", r.o.Stamp)
+	}
+	if r.instances && (r.o.Instances < 1 || r.o.Instances > 64) {
+		return usage("-instances cannot be %d; it lies from 1 to 64", r.o.Instances)
+	}
 	if r.o.Window <= 0 || r.o.Window > 24*time.Hour {
 		return usage("-window cannot be %s; more than 0s and up to 24h", r.o.Window)
 	}
@@ -112,6 +138,13 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, args, w
 		}
 		names = append(names, filepath.Base(r.scenario))
 	}
+	switch {
+	case sc.Load != nil && len(args) > 1:
+		return usage("the load of %s makes the requests; leave %s out, or the load block", r.scenario, args[1])
+	case sc.Load == nil && len(args) == 1:
+		return usage("a trace is wanted: kestrix replay CONFIG TRACE..., for %s has no load block that would make requests", r.scenario)
+	}
+	s.config = sc.Expand(s.config)
 	r.o.Seed = sc.Seed
 	if r.seed.given {
 		r.o.Seed = r.seed.value
@@ -134,7 +167,15 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, args, w
 		return err
 	}
 	p := newProgress(env, "replay")
-	r.o.Progress = func(bytes, requests int64) { p.show(requests, bytes, total) }
+	r.o.Progress = func(bytes, requests int64) {
+		if l := sc.Load; l != nil {
+			bytes, total = requests, int64(l.Requests)
+			if !l.Closed {
+				total = int64(l.Spec.Rate * l.Spec.For.Seconds())
+			}
+		}
+		p.show(requests, bytes, total)
+	}
 	began := time.Now()
 	res, err := replay.Run(ctx, s.config, sc, sources, r.o)
 	p.clear()
@@ -148,6 +189,11 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, args, w
 	unmet, err := judge(env, sc, res)
 	if err != nil {
 		return err
+	}
+	if r.csv != "" {
+		if err := replaceFile(r.csv, func(w io.Writer) error { return report.TimelineCSV(w, s.config, res) }); err != nil {
+			return err
+		}
 	}
 	err = o.write(env, func(w io.Writer) error {
 		if o.format == "json" {

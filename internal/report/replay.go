@@ -30,6 +30,12 @@ func (s Style) Replay(p Replay) string {
 	if r.Trace.Shifted > 0 {
 		line += "; stamps of whole seconds spread within their second"
 	}
+	if r.Assumed.Instances > 1 {
+		line += fmt.Sprintf("; %d proxies side by side", r.Assumed.Instances)
+	}
+	if r.Assumed.Stamp == "end" {
+		line += "; stamps are of the end, durations taken off"
+	}
 	b.WriteString(flow(line, s.Width, 0) + "\n")
 	if r.Partial {
 		b.WriteString(s.yellow("stopped early: what follows is partial") + "\n")
@@ -37,15 +43,14 @@ func (s Style) Replay(p Replay) string {
 	s.notes(&b, r)
 	b.WriteByte('\n')
 	s.totals(&b, r)
+	s.expectations(&b, r)
 	for _, u := range p.Config.Upstreams {
 		s.upstream(&b, u, r)
 	}
 	s.story(&b, p)
 	s.overTime(&b, p)
-	s.expectations(&b, r)
-	if next := s.next(p); next != "" {
-		b.WriteString("\n" + flow(next, s.Width, 0) + "\n")
-	}
+	s.felt(&b, r)
+	s.advice(&b, p)
 	return b.String()
 }
 
@@ -96,6 +101,13 @@ func (s Style) totals(b *strings.Builder, r *replay.Result) {
 	b.WriteString(failed + tail("retried "+count(r.Retried), fmt.Sprintf("sessions %s seen, %s moved, %s lost", count(r.Sessions.Seen), count(r.Sessions.Moved), count(r.Sessions.Lost))))
 	if r.Unfinished > 0 {
 		fmt.Fprintf(b, "  unfinished %s\n", padLeft(count(r.Unfinished), width-1))
+	}
+	for _, o := range r.Overloaded {
+		text := fmt.Sprintf("%s: arrivals exceed capacity from %s on; the backlog never drains, %s waited at %s", o.Upstream, moment(o.From), plural(o.Waiting, "request"), moment(o.Until))
+		fmt.Fprintf(b, "  %s\n", s.red(flow(text, s.Width, 2)))
+	}
+	if r.Resent > 0 {
+		fmt.Fprintf(b, "  resent    %s   streams that their clients opened again\n", padLeft(count(r.Resent), width))
 	}
 	if r.Failed > 0 {
 		var causes []string
@@ -213,6 +225,9 @@ func (s Style) story(b *strings.Builder, p Replay) {
 		who := h.Backend
 		if many {
 			who = h.Upstream + "." + h.Backend
+		}
+		if h.Instance > 0 {
+			who += fmt.Sprintf(" (proxy %d)", h.Instance)
 		}
 		all = append(all, event{h.At, who, h.To, h.Why + s.sinceFault(h, r)})
 	}
@@ -366,27 +381,6 @@ func plain(v any) string {
 		return fmt.Sprintf("%.6g", x)
 	}
 	return fmt.Sprint(v)
-}
-
-// next says what to do, when there is something to do.
-func (s Style) next(p Replay) string {
-	r := p.Result
-	switch {
-	case r.Errors.NoRoute > 0:
-		return fmt.Sprintf("%s fitted no route; try: kestrix why %s GET URL", plural(r.Errors.NoRoute, "request"), p.Path)
-	case r.Failed > 0:
-		for _, f := range r.Faults {
-			if f.Began && f.DetectedAfter == nil && f.Lost > 0 && f.Kind != "drain" && f.Kind != "weight" && f.Kind != "probe-fails" {
-				return fmt.Sprintf("nothing noticed %q; try: kestrix check %s", f.Name, p.Path)
-			}
-		}
-		for _, u := range p.Config.Upstreams {
-			if x := r.Upstreams[u.Name]; x != nil && x.Failed > 0 && u.Retry == nil {
-				return fmt.Sprintf("upstream %q repeats nothing; a retry block would answer what can safely be repeated", u.Name)
-			}
-		}
-	}
-	return ""
 }
 
 func sortedKeys[V any](m map[string]V) []string {

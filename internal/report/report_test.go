@@ -156,7 +156,7 @@ func TestTheReplayReportTellsItsStory(t *testing.T) {
 		"over time · app · one column is 1.00 s · tallest 10 requests\n  auk     ▄\n  gannet  ▄█\n  failed   █\n",
 		"  met      few   result.error_rate <= 0.002\n                 result.error_rate is 0.00016\n",
 		"  not met  soon  x < 1\n                 x is never\n",
-		"upstream \"app\" repeats nothing; a retry block would answer what can safely be repeated\n",
+		"upstream \"app\" repeats nothing and failed 2 requests; a retry block",
 	} {
 		assert.Contains(t, text, want)
 	}

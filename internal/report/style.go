@@ -138,6 +138,9 @@ func three(x float64) string {
 	return strconv.FormatFloat(x, 'g', 3, 64)
 }
 
+// Span writes seconds as a duration with its unit.
+func Span(sec float64) string { return span(sec) }
+
 // span writes seconds: ms below a second, s below a minute, m:ss.s beyond.
 func span(sec float64) string {
 	switch {

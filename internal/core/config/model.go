@@ -189,13 +189,17 @@ func (u *Upstream) Each(addresses func(host string) []netip.Addr) *Upstream {
 			continue
 		}
 		for _, a := range addresses(b.Address.Host) {
-			x := b
-			x.Name = b.Name + "-" + a.String()
-			x.Address = Address{Host: a.String(), Port: b.Address.Port}
-			out.Backends = append(out.Backends, x)
+			out.Backends = append(out.Backends, b.Member(a))
 		}
 	}
 	return &out
+}
+
+// Member gives the backend that one address of a backend's name stands for.
+func (b Backend) Member(a netip.Addr) Backend {
+	b.Name += "-" + a.String()
+	b.Address = Address{Host: a.String(), Port: b.Address.Port}
+	return b
 }
 
 // TotalWeight is the sum of the weights of its backends.

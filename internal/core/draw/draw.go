@@ -27,6 +27,8 @@ const (
 	Phase                       // when a probe fires first
 	Spill                       // which tier or zone
 	Rank                        // how a key ranks a backend
+	Lasts                       // how long a stream goes on
+	Stamp                       // where in its second a stamp lies
 )
 
 // Bits gives 64 random bits for the key. The mixing is the finaliser of

@@ -51,7 +51,7 @@ func BenchmarkReplay(b *testing.B) {
 func benchmark(b *testing.B, c *config.Config, backends int) {
 	e, err := newEngine(context.Background(), c, scenario.None(), Options{Seed: 1})
 	require.NoError(b, err)
-	f, err := newFeed(c, nil, Options{})
+	f, err := newFeed(c, scenario.None(), nil, Options{})
 	require.NoError(b, err)
 	e.attach(f)
 	e.begin(0)

@@ -1,6 +1,8 @@
 package replay
 
 import (
+	"time"
+
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/tick"
 	"kestrix/internal/core/upstream"
@@ -15,6 +17,8 @@ type fault struct {
 	ended     bool
 	at, until tick.Time
 	met, lost int64
+	from, to  int  // phases in which it lasted: [from, to)
+	refusing  bool // of flap: what it does now
 }
 
 // target is a backend that a fault strikes.
@@ -43,6 +47,7 @@ func (e *engine) prepareFaults() {
 
 func (e *engine) faultBegins(f *fault) {
 	f.began, f.at = true, e.now
+	f.from = e.newPhase()
 	if f.cfg.Until >= 0 {
 		for i, x := range e.faults {
 			if x == f {
@@ -54,7 +59,7 @@ func (e *engine) faultBegins(f *fault) {
 		t := &f.targets[i]
 		s := t.server
 		s.under |= f.bit
-		if s.out {
+		if s.outs == len(s.up.views) {
 			t.leftAt = e.now // it was out already
 		}
 		e.strike(f, t, s)
@@ -63,9 +68,21 @@ func (e *engine) faultBegins(f *fault) {
 
 // strike puts a fault on one backend.
 func (e *engine) strike(f *fault, t *target, s *server) {
-	core := s.up.core
+	operate := func(o upstream.Operation, weight int) {
+		for _, v := range s.up.views {
+			v.core.Operate(e.now+v.ahead, s.id, o, weight)
+		}
+	}
 	switch f.cfg.Kind {
 	case "refuse":
+		s.refuse++
+		e.die(s)
+	case "flap":
+		if !f.refusing {
+			// The first of the fault's backends; the others turn with it.
+			f.refusing = true
+			e.turnLater(f, f.cfg.FailsFor)
+		}
 		s.refuse++
 		e.die(s)
 	case "blackhole":
@@ -77,7 +94,10 @@ func (e *engine) strike(f *fault, t *target, s *server) {
 	case "reset":
 		s.reset++
 		e.markOpen(f, s)
-	case "errors":
+	case "errors", "probe-lies":
+		if f.cfg.Kind == "probe-lies" {
+			s.probeLies++
+		}
 		s.errors = append(s.errors, f.cfg)
 		e.markOpen(f, s)
 	case "slow":
@@ -85,18 +105,56 @@ func (e *engine) strike(f *fault, t *target, s *server) {
 	case "probe-fails":
 		s.probeFails++
 	case "park":
-		core.Operate(e.now, s.id, upstream.Park, 0)
+		operate(upstream.Park, 0)
 	case "drain":
-		core.Operate(e.now, s.id, upstream.Drain, 0)
+		operate(upstream.Drain, 0)
 	case "weight":
-		for _, m := range core.Members(e.now) {
+		for _, m := range s.up.views[0].core.Members(e.now) {
 			if m.ID == s.id {
 				t.weight = m.Weight
 			}
 		}
-		core.Operate(e.now, s.id, upstream.Weigh, f.cfg.Weight)
+		operate(upstream.Weigh, f.cfg.Weight)
 	}
-	e.note(s.up)
+	e.noteAll(s.up)
+}
+
+// noteAll takes what all proxies have seen into the story.
+func (e *engine) noteAll(u *up) {
+	for _, v := range u.views {
+		e.note(v)
+		e.schedule(v)
+	}
+}
+
+// turnLater has a flapping fault turn after a time.
+func (e *engine) turnLater(f *fault, after time.Duration) {
+	for i, x := range e.faults {
+		if x == f {
+			e.heap.Push(e.now.Add(after), event{kind: faultTurns, server: int32(i)})
+		}
+	}
+}
+
+// faultTurns has the backends of a flapping fault fail, or work again.
+func (e *engine) faultTurns(f *fault) {
+	if f.ended {
+		return
+	}
+	f.refusing = !f.refusing
+	for _, t := range f.targets {
+		if f.refusing {
+			t.server.refuse++
+			e.die(t.server)
+		} else {
+			t.server.refuse--
+		}
+	}
+	if f.refusing {
+		e.turnLater(f, f.cfg.FailsFor)
+	} else {
+		e.turnLater(f, f.cfg.WorksFor)
+	}
 }
 
 // markOpen notes that what is open on a backend is struck as well.
@@ -107,22 +165,37 @@ func (e *engine) markOpen(f *fault, s *server) {
 			continue
 		}
 		r.under |= f.bit
-		if r.stream && r.sent && s.reset > 0 {
+		if !r.stream || !r.sent {
+			continue
+		}
+		switch {
+		case s.reset > 0:
 			e.settle(int32(i), upstream.Outcome{Kind: upstream.Reset, Passed: true})
+		case s.hang > 0 || s.blackhole > 0:
+			e.fallsSilent(int32(i))
 		}
 	}
 }
 
 func (e *engine) faultEnds(f *fault) {
 	f.ended, f.until = true, e.now
+	f.to = e.newPhase()
 	for i := range f.targets {
 		t := &f.targets[i]
 		s := t.server
 		s.under &^= f.bit
-		core := s.up.core
+		operate := func(o upstream.Operation, weight int) {
+			for _, v := range s.up.views {
+				v.core.Operate(e.now+v.ahead, s.id, o, weight)
+			}
+		}
 		switch f.cfg.Kind {
 		case "refuse":
 			s.refuse--
+		case "flap":
+			if f.refusing {
+				s.refuse--
+			}
 		case "blackhole":
 			s.blackhole--
 		case "hang":
@@ -135,7 +208,10 @@ func (e *engine) faultEnds(f *fault) {
 			}
 		case "reset":
 			s.reset--
-		case "errors":
+		case "errors", "probe-lies":
+			if f.cfg.Kind == "probe-lies" {
+				s.probeLies--
+			}
 			kept := s.errors[:0]
 			for _, x := range s.errors {
 				if x != f.cfg {
@@ -151,20 +227,24 @@ func (e *engine) faultEnds(f *fault) {
 		case "probe-fails":
 			s.probeFails--
 		case "park", "drain":
-			core.Operate(e.now, s.id, upstream.Return, 0)
+			operate(upstream.Return, 0)
 		case "weight":
-			core.Operate(e.now, s.id, upstream.Weigh, t.weight)
+			operate(upstream.Weigh, t.weight)
 		}
-		if !s.out && t.leftAt != tick.Never && t.backAt == tick.Never {
+		if s.hang == 0 && s.blackhole == 0 {
+			e.speaksAgain(s)
+		}
+		if s.outs == 0 && t.leftAt != tick.Never && t.backAt == tick.Never {
 			t.backAt = e.now
 		}
-		e.note(s.up)
+		e.noteAll(s.up)
 	}
 }
 
-// faultsSee notes for every fault on a backend when it left rotation and when
-// it was back.
-func (e *engine) faultsSee(s *server, in bool) {
+// faultsSee notes for every fault on a backend when it had left rotation, with
+// every proxy, and when it was back with all.
+func (e *engine) faultsSee(s *server) {
+	out, in := s.outs == len(s.up.views), s.outs == 0
 	for _, f := range e.faults {
 		if !f.began {
 			continue
@@ -174,7 +254,7 @@ func (e *engine) faultsSee(s *server, in bool) {
 			if t.server != s {
 				continue
 			}
-			if !in && t.leftAt == tick.Never && !f.ended {
+			if out && t.leftAt == tick.Never && !f.ended {
 				t.leftAt = e.now
 			}
 			if in && f.ended && t.leftAt != tick.Never && t.backAt == tick.Never {
@@ -185,7 +265,7 @@ func (e *engine) faultsSee(s *server, in bool) {
 }
 
 // result gives what came of a fault.
-func (f *fault) result() FaultResult {
+func (e *engine) faultResult(f *fault) FaultResult {
 	r := FaultResult{
 		Name: f.cfg.Name, Kind: f.cfg.Kind, At: f.cfg.At.Seconds(), Began: f.began,
 		Met: f.met, Lost: f.lost, Backends: []string{},
@@ -194,6 +274,14 @@ func (f *fault) result() FaultResult {
 		until := f.cfg.Until.Seconds()
 		r.Until = &until
 	}
+	end, last := f.to, len(e.phases)
+	if !f.ended {
+		end = last
+	}
+	if !f.began {
+		f.from, end = last, last
+	}
+	r.Before, r.During, r.After = e.phase(0, f.from), e.phase(f.from, end), e.phase(end, last)
 	left, back := tick.Time(-1), tick.Time(-1)
 	for _, t := range f.targets {
 		r.Backends = append(r.Backends, t.server.name)

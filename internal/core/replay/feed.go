@@ -7,17 +7,16 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
-	"net/url"
-	"slices"
 	"strings"
 	"sync/atomic"
-	"time"
 
 	"github.com/cespare/xxhash/v2"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/draw"
 	"kestrix/internal/core/limit"
 	"kestrix/internal/core/route"
+	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
 )
@@ -38,6 +37,9 @@ type arrival struct {
 	duration int64  // nanoseconds, -1 if unknown
 	session  uint32 // dense number of the client
 	limited  uint64 // limit.Key, where a rate is enforced
+	who      int32  // the client of a closed load, from 0; -1 for none
+	instance uint16 // the proxy it comes to
+	recorded int16  // the failure that happens again, 0 for none
 	route    int32  // position in feed.routes, -1 for none
 	front    int32  // position in feed.fronts
 	whole    bool   // the stamp has no fraction
@@ -47,13 +49,16 @@ type arrival struct {
 
 // feed reads a trace, routes it, puts it in order and hands it on in batches.
 type feed struct {
-	o       Options
-	sources []Source
-	tables  map[string]*table
-	only    *table // when records need not say their frontend
-	routes  []routeRef
-	fronts  []*config.Frontend
-	rated   bool // somewhere a rate is enforced
+	o        Options
+	scenario *scenario.Scenario
+	sources  []Source
+	origin   int64 // the time of the first record, be it replayed or not
+	met      bool  // it was seen
+	tables   map[string]*table
+	only     *table // when records need not say their frontend
+	routes   []routeRef
+	fronts   []*config.Frontend
+	rated    bool // somewhere a rate is enforced
 
 	known     map[route.Field]int64
 	bad       []trace.Bad
@@ -88,6 +93,7 @@ type table struct {
 type routeRef struct {
 	name     string // FRONTEND/ROUTE
 	upstream int32  // -1 for a redirect or reply
+	front    int32  // position in feed.fronts
 	cfg      *config.Route
 	waits    config.Waits
 	hash     *config.Hash   // nil unless something else than the client's address is hashed
@@ -96,9 +102,12 @@ type routeRef struct {
 
 const batchSize = 2048
 
-func newFeed(c *config.Config, sources []Source, o Options) (*feed, error) {
+func newFeed(c *config.Config, s *scenario.Scenario, sources []Source, o Options) (*feed, error) {
+	if s.Load != nil && s.Load.Frontend != "" && o.Frontend == "" {
+		o.Frontend = s.Load.Frontend
+	}
 	f := &feed{
-		o: o, sources: sources, tables: map[string]*table{}, known: map[route.Field]int64{},
+		o: o, scenario: s, sources: sources, tables: map[string]*table{}, known: map[route.Field]int64{},
 		out: make(chan []arrival, 8), spare: make(chan []arrival, 16), spread: o.Spread != "none",
 	}
 	index := map[string]int32{}
@@ -115,7 +124,7 @@ func newFeed(c *config.Config, sources []Source, o Options) (*feed, error) {
 			if !ok {
 				up = -1 // the proxy answers by itself
 			}
-			ref := routeRef{name: fe.Name + "/" + r.Name, upstream: up, cfg: r}
+			ref := routeRef{name: fe.Name + "/" + r.Name, upstream: up, cfg: r, front: t.index}
 			if up >= 0 {
 				ref.waits = r.Waits(c.Upstreams[up])
 				if h := c.Upstreams[up].Hash; h != nil && h.Key != "client" {
@@ -145,10 +154,22 @@ func newFeed(c *config.Config, sources []Source, o Options) (*feed, error) {
 // run reads everything; it closes out when it is done and leaves err.
 func (f *feed) run(ctx context.Context) {
 	defer close(f.out)
+	if l := f.scenario.Load; l != nil {
+		if !l.Closed {
+			f.err = f.generate(ctx, l)
+			f.release(ctx, 1<<62)
+			f.flush(ctx)
+		}
+		return
+	}
 	for _, s := range f.sources {
 		if f.err = f.readOne(ctx, s); f.err != nil {
 			return
 		}
+	}
+	if f.records == 0 && f.met {
+		f.err = errors.New("no record lies in the part that -from and -until leave")
+		return
 	}
 	if f.records == 0 {
 		var names []string
@@ -191,6 +212,12 @@ func (f *feed) readOne(ctx context.Context, s Source) error {
 		if rec.Time == trace.NoTime {
 			return &trace.LineError{Name: s.Name, Line: rec.Line, Column: 1, Why: "the record has no time, which a replay cannot do without", CannotBeSkip: true}
 		}
+		if !f.met {
+			f.met, f.origin = true, rec.Time
+		}
+		if !f.inPart(rec.Time) {
+			continue
+		}
 		if err := f.take(s.Name, &rec, &q); err != nil {
 			return err
 		}
@@ -204,9 +231,58 @@ func (f *feed) readOne(ctx context.Context, s Source) error {
 	}
 }
 
-// take turns one record into an arrival.
+// inPart says whether a record is to be replayed.
+func (f *feed) inPart(at int64) bool {
+	return f.o.Part == (trace.Span{}) || f.o.Part.Holds(at, f.origin)
+}
+
+// generate makes the requests of an open load.
+func (f *feed) generate(ctx context.Context, l *scenario.Load) error {
+	spec := l.Spec
+	spec.Seed = f.o.Seed
+	g := trace.NewGenerator(spec)
+	var rec trace.Record
+	var q route.Request
+	for g.Next(&rec) {
+		rec.Duration = -1
+		f.met = true
+		if !f.inPart(rec.Time) {
+			continue
+		}
+		if err := f.take("load", &rec, &q); err != nil {
+			return err
+		}
+		if f.records%1024 == 0 {
+			f.release(ctx, f.last)
+			if ctx.Err() != nil {
+				return nil
+			}
+		}
+	}
+	if f.records == 0 {
+		return errors.New("the scenario's load makes no request in this time")
+	}
+	return nil
+}
+
+// take turns one record into an arrival and puts it where it belongs.
 func (f *feed) take(name string, rec *trace.Record, q *route.Request) error {
-	a := arrival{at: rec.Time, duration: rec.Duration, whole: rec.WholeSecond, route: -1}
+	a, err := f.arrivalOf(name, rec, q)
+	if err != nil {
+		return err
+	}
+	return f.order(name, rec.Line, a)
+}
+
+// arrivalOf turns one record into an arrival.
+func (f *feed) arrivalOf(name string, rec *trace.Record, q *route.Request) (arrival, error) {
+	a := arrival{at: rec.Time, duration: rec.Duration, whole: rec.WholeSecond, route: -1, who: -1}
+	if f.o.Stamp == "end" && rec.Duration >= 0 {
+		f.fromEnd(&a)
+	}
+	if f.o.Recorded && rec.Status >= 500 {
+		a.recorded = int16(rec.Status)
+	}
 	a.client = f.clientKey(rec.Client)
 	identity := a.client
 	if rec.Session != nil {
@@ -219,16 +295,19 @@ func (f *feed) take(name string, rec *trace.Record, q *route.Request) error {
 		f.addresses.number(a.client)
 	}
 	a.session = id
+	if n := f.o.Instances; n > 1 {
+		a.instance = uint16(draw.Below(draw.Bits(f.o.Seed, identity, 0, draw.Who), n))
+	}
 	a.repeat = idempotent(rec.Method)
 	t := f.only
 	if rec.Frontend != nil {
 		t = f.tables[string(rec.Frontend)]
 		if t == nil {
-			return &trace.LineError{Name: name, Line: rec.Line, Column: 1, Why: fmt.Sprintf("the record names the frontend %q, which the configuration does not have", rec.Frontend), CannotBeSkip: true}
+			return a, &trace.LineError{Name: name, Line: rec.Line, Column: 1, Why: fmt.Sprintf("the record names the frontend %q, which the configuration does not have", rec.Frontend), CannotBeSkip: true}
 		}
 	}
 	if t == nil {
-		return fmt.Errorf("%s:%d: the configuration has several frontends and this record names none; say which with -frontend", name, rec.Line)
+		return a, fmt.Errorf("%s:%d: the configuration has several frontends and this record names none; say which with -frontend", name, rec.Line)
 	}
 	a.front, a.key = t.index, a.client
 	if f.fronts[t.index].Protocol == "tcp" {
@@ -244,6 +323,12 @@ func (f *feed) take(name string, rec *trace.Record, q *route.Request) error {
 		}
 	}
 	Request(rec, t.routes.Asks, f.o.Host, q)
+	if st := f.scenario.Streams; st != nil && !a.stream && rec.Path != nil && st.Hold(q.Path) {
+		a.stream = true
+		if rec.Status != 101 && rec.Duration == 0 {
+			a.duration = -1 // a log line that was written when the stream began
+		}
+	}
 	i, missed := t.routes.Match(q)
 	if i >= 0 {
 		a.route = t.first + int32(i)
@@ -263,7 +348,7 @@ func (f *feed) take(name string, rec *trace.Record, q *route.Request) error {
 			}
 		}
 	}
-	return f.order(name, rec.Line, a)
+	return a, nil
 }
 
 // queryOf looks the parameters of a record's path up.
@@ -296,81 +381,6 @@ func (f *feed) clientKey(client []byte) uint64 {
 	return k.key
 }
 
-// Request makes what routing sees of a record, as far as the routes ask for it.
-// The host is for records that name none; empty for unknown. What the request
-// holds points into the record.
-func Request(rec *trace.Record, asks route.Field, host string, q *route.Request) {
-	*q = route.Request{Method: trace.Text(rec.Method), Path: trace.Text(rec.Path), Host: trace.Text(rec.Host)}
-	if rec.Method == nil {
-		q.Unknown |= route.AskMethod
-	}
-	if rec.Path == nil {
-		q.Unknown |= route.AskPath
-		q.Unknown |= route.AskQuery
-	} else if i := strings.IndexByte(q.Path, '?'); i >= 0 {
-		if asks&route.AskQuery != 0 {
-			q.Query = QueryLookup(q.Path[i+1:])
-		}
-		q.Path = q.Path[:i]
-	}
-	switch {
-	case rec.Host != nil:
-		q.Host = HostName(q.Host)
-	case host != "":
-		q.Host = host
-	default:
-		q.Unknown |= route.AskHost
-	}
-	if rec.Protocol == trace.TCP && q.Unknown&route.AskHost == 0 {
-		q.SNI = q.Host // a connection has no other name
-	} else {
-		q.Unknown |= route.AskSNI
-	}
-	if asks&route.AskClient != 0 {
-		addr, err := netip.ParseAddr(trace.CanonicalClient(trace.Text(rec.Client)))
-		if err != nil {
-			q.Unknown |= route.AskClient
-		}
-		q.Client = addr
-	}
-	if len(rec.Headers) == 0 {
-		q.Unknown |= route.AskHeader
-	} else if asks&route.AskHeader != 0 {
-		q.Header = rec.Header
-	}
-	if len(rec.Cookies) == 0 {
-		q.Unknown |= route.AskCookie
-	} else if asks&route.AskCookie != 0 {
-		q.Cookie = rec.Cookie
-	}
-}
-
-// QueryLookup looks parameters of a query up; of several of one name the first
-// counts. What cannot be read of a query is passed over.
-func QueryLookup(raw string) route.Lookup {
-	values, _ := url.ParseQuery(raw) // gives what could be read
-	return func(name string) (string, bool) {
-		v, ok := values[name]
-		if !ok {
-			return "", false
-		}
-		return v[0], true
-	}
-}
-
-// HostName strips a port and writes a host in lower case.
-func HostName(host string) string {
-	if i := strings.LastIndexByte(host, ':'); i >= 0 && !strings.HasSuffix(host, "]") && strings.IndexByte(host, ']') < i {
-		host = host[:i]
-	}
-	for i := range len(host) {
-		if c := host[i]; c >= 'A' && c <= 'Z' {
-			return strings.ToLower(host)
-		}
-	}
-	return host
-}
-
 // idempotent says whether a method may be repeated (RFC 9110 section 9.2.2).
 func idempotent(method []byte) bool {
 	switch string(method) {
@@ -382,126 +392,3 @@ func idempotent(method []byte) bool {
 
 // Idempotent says whether a method may be repeated (RFC 9110 section 9.2.2).
 func Idempotent(method string) bool { return idempotent([]byte(method)) }
-
-// order puts an arrival where it belongs among those that wait.
-func (f *feed) order(name string, line int64, a arrival) error {
-	f.records++
-	if !f.started {
-		f.started, f.first, f.last = true, a.at, a.at
-	}
-	if a.at >= f.last {
-		f.last = a.at
-		f.pending = append(f.pending, a)
-		return nil
-	}
-	f.late++
-	if late := f.last - a.at; late > int64(f.o.Window) {
-		return &trace.LineError{
-			Name: name, Line: line, Column: 1, CannotBeSkip: true,
-			Why: fmt.Sprintf("the time %s is %s before one above it; records are put in order within %s: -window %s takes this one, or sort the trace first",
-				time.Unix(0, a.at).UTC().Format("2006-01-02 15:04:05"), time.Duration(late), f.o.Window, time.Duration(late+1e9).Truncate(time.Second)),
-		}
-	}
-	f.first = min(f.first, a.at)
-	waiting := f.pending[f.head:]
-	i, _ := slices.BinarySearchFunc(waiting, a.at+1, func(x arrival, at int64) int {
-		if x.at < at {
-			return -1
-		}
-		return 1
-	})
-	f.pending = slices.Insert(f.pending, f.head+i, a)
-	return nil
-}
-
-// release hands on what no later record can come before. Stamps of whole
-// seconds are spread evenly over their second once all of it is there.
-func (f *feed) release(ctx context.Context, before int64) {
-	const second = int64(time.Second)
-	before = before / second * second
-	for f.head < len(f.pending) && f.pending[f.head].at < before {
-		end := f.head + 1
-		if f.spread && f.pending[f.head].whole {
-			at := f.pending[f.head].at
-			for end < len(f.pending) && f.pending[end].at == at && f.pending[end].whole {
-				end++
-			}
-			n := int64(end - f.head)
-			f.shifted += n - 1
-			for i := f.head; i < end; i++ {
-				f.pending[i].at = at + int64(i-f.head)*second/n
-			}
-		}
-		for ; f.head < end; f.head++ {
-			if len(f.batch) == cap(f.batch) {
-				f.flush(ctx)
-			}
-			f.batch = append(f.batch, f.pending[f.head])
-		}
-	}
-	if f.head > 4096 && f.head > len(f.pending)/2 {
-		n := copy(f.pending, f.pending[f.head:])
-		f.pending, f.head = f.pending[:n], 0
-	}
-}
-
-func (f *feed) flush(ctx context.Context) {
-	if len(f.batch) > 0 {
-		select {
-		case f.out <- f.batch:
-		case <-ctx.Done():
-		}
-	}
-	select {
-	case b := <-f.spare:
-		f.batch = b[:0]
-	default:
-		f.batch = make([]arrival, 0, batchSize)
-	}
-}
-
-// interner gives each 64-bit hash a dense number. Two clients whose hashes are
-// equal are taken for one: among a million that is one chance in 37 million.
-type interner struct {
-	slots []slot
-	n     uint32
-}
-
-type slot struct {
-	hash uint64
-	id   uint32 // 0 for an empty slot, else number+1
-}
-
-func (t *interner) number(hash uint64) (uint32, bool) {
-	if int(t.n)*4 >= len(t.slots)*3 {
-		t.grow()
-	}
-	mask := uint64(len(t.slots) - 1)
-	for i := hash * 0x9e3779b97f4a7c15 >> 20 & mask; ; i = (i + 1) & mask {
-		s := &t.slots[i]
-		if s.id == 0 {
-			t.n++
-			*s = slot{hash, t.n}
-			return t.n - 1, true
-		}
-		if s.hash == hash {
-			return s.id - 1, false
-		}
-	}
-}
-
-func (t *interner) grow() {
-	old := t.slots
-	t.slots = make([]slot, max(1024, 2*len(old)))
-	mask := uint64(len(t.slots) - 1)
-	for _, s := range old {
-		if s.id == 0 {
-			continue
-		}
-		i := s.hash * 0x9e3779b97f4a7c15 >> 20 & mask
-		for t.slots[i].id != 0 {
-			i = (i + 1) & mask
-		}
-		t.slots[i] = s
-	}
-}

@@ -1,6 +1,7 @@
 package replay
 
 import (
+	"cmp"
 	"context"
 	"math"
 
@@ -26,11 +27,13 @@ func (e *engine) result(f *feed) *Result {
 		r.Routes[f.routes[i].name] = n
 	}
 	r.Upstreams = map[string]*Upstream{}
-	r.Assumed = Assumed{Seed: e.o.Seed, Backends: map[string]Assumes{}}
+	r.Assumed = Assumed{Seed: e.o.Seed, Instances: max(e.o.Instances, 1), Stamp: cmp.Or(e.o.Stamp, "start"), Backends: map[string]Assumes{}}
 	var all spread
 	for _, u := range e.ups {
 		r.Upstreams[u.cfg.Name] = e.upstream(u)
-		all.merge(&u.latency)
+		for k := range u.latency {
+			all.merge(&u.latency[k])
+		}
 		r.Sessions.Moved += u.sessions.Moved
 		r.Sessions.Refused += u.sessions.Refused
 		r.Sessions.Lost += u.sessions.Lost
@@ -39,7 +42,7 @@ func (e *engine) result(f *feed) *Result {
 	r.Latency = all.latency()
 	r.Faults = []FaultResult{}
 	for _, x := range e.faults {
-		r.Faults = append(r.Faults, x.result())
+		r.Faults = append(r.Faults, e.faultResult(x))
 	}
 	if r.Health == nil {
 		r.Health = []HealthChange{}
@@ -52,7 +55,7 @@ func (e *engine) result(f *feed) *Result {
 	if r.Trace.Bad == nil {
 		r.Trace.Bad = []trace.Bad{}
 	}
-	if f.started {
+	if f.started && e.scenario.Load == nil {
 		first, last := float64(f.first)/1e9, float64(f.last)/1e9
 		r.Trace.First, r.Trace.Last = &first, &last
 	}
@@ -61,36 +64,44 @@ func (e *engine) result(f *feed) *Result {
 			r.Trace.Unknown[x.Name] = n
 		}
 	}
+	r.Overloaded = e.overloaded()
 	r.Engine.Events = e.events
 	return r
 }
 
 func (e *engine) upstream(u *up) *Upstream {
+	var whole spread
+	for k := range u.latency {
+		whole.merge(&u.latency[k])
+	}
 	out := &Upstream{
 		Requests: u.requests, Answered: u.answered, Failed: u.failed,
-		Latency: u.latency.latency(), Sessions: u.sessions, Backends: map[string]*Backend{},
+		Latency: whole.latency(), Sessions: u.sessions, Backends: map[string]*Backend{},
 	}
+	core := u.views[0].core
 	picks, weights := int64(0), 0
 	for _, s := range u.servers {
 		picks += s.requests
-		weights += u.core.Backend(s.id).Weight
+		weights += core.Backend(s.id).Weight
 	}
 	var perWeight []float64
 	fair := upstream.FairShares(u.cfg)
-	for _, m := range u.core.Members(e.now) {
+	for _, m := range core.Members(e.now) {
 		s := u.servers[m.ID]
-		if s.out {
-			s.outTime += e.now - s.outSince
-			s.outSince = e.now
+		for _, v := range u.views {
+			if p := &v.probes[m.ID]; p.out {
+				s.outTime += e.now - p.outSince
+				p.outSince = e.now
+			}
 		}
 		b := &Backend{
 			State: m.State.String(), Requests: s.requests, Answered: s.answered, Failed: s.failed,
-			Latency: s.latency.latency(), PeakInFlight: s.peak, SecondsOut: s.outTime.Seconds(),
+			Latency: s.latency.latency(), PeakInFlight: s.peak, SecondsOut: s.outTime.Seconds() / float64(len(u.views)),
 		}
 		if picks > 0 {
 			b.Share = float64(s.requests) / float64(picks)
 		}
-		weight := u.core.Backend(m.ID).Weight
+		weight := core.Backend(m.ID).Weight
 		b.FairShare = fair[m.Name]
 		if u.cfg.Failover == nil && weights > 0 {
 			b.FairShare = float64(weight) / float64(weights) // as set by hand
@@ -148,7 +159,7 @@ func (e *engine) rows() Timeline {
 		for _, u := range e.ups {
 			boxes := map[string]TimelineBox{}
 			for _, s := range u.servers {
-				boxes[u.core.Backend(s.id).Name] = TimelineBox{int64(x.requests[s.index]), int64(x.open[s.index])}
+				boxes[u.views[0].core.Backend(s.id).Name] = TimelineBox{int64(x.requests[s.index]), int64(x.open[s.index])}
 			}
 			row.Upstreams[u.cfg.Name] = boxes
 		}
@@ -159,7 +170,8 @@ func (e *engine) rows() Timeline {
 
 // Empty gives the result of no request at all: every key is there.
 func Empty(c *config.Config, s *scenario.Scenario, o Options) (*Result, error) {
-	f, err := newFeed(c, nil, o)
+	c = s.Expand(c)
+	f, err := newFeed(c, s, nil, o)
 	if err != nil {
 		return nil, err
 	}

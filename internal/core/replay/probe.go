@@ -10,80 +10,88 @@ import (
 // probe sends one to a backend. A tcp probe passes when the connection stands;
 // an http probe then waits for a worker like any request, and takes it one
 // millisecond.
-func (e *engine) probe(s *server) {
+func (e *engine) probe(v *view, s *server) {
 	cfg := s.up.cfg.Probe
-	s.probeGen++
-	s.probeOpen = true
+	p := &v.probes[s.id]
+	p.gen++
+	p.open = true
 	late := e.now.Add(cfg.Timeout)
 	switch {
+	case s.probeLies > 0:
+		e.heap.Push(e.now.Add(s.connect), event{kind: probeReach, server: s.index, req: v.index, gen: p.gen})
 	case s.refuse > 0:
-		e.probeEnds(s, "connection refused")
+		e.probeEnds(v, s, "connection refused")
 	case s.probeFails > 0 && cfg.Kind != "http":
-		e.probeEnds(s, "connection refused")
+		e.probeEnds(v, s, "connection refused")
 	case s.blackhole > 0 || s.connect >= cfg.Timeout:
-		e.heap.Push(late, event{kind: probeLate, server: s.index, gen: s.probeGen})
+		e.heap.Push(late, event{kind: probeLate, server: s.index, req: v.index, gen: p.gen})
 	default:
-		e.heap.Push(e.now.Add(s.connect), event{kind: probeReach, server: s.index, gen: s.probeGen})
+		e.heap.Push(e.now.Add(s.connect), event{kind: probeReach, server: s.index, req: v.index, gen: p.gen})
 		if cfg.Kind == "http" {
-			e.heap.Push(late, event{kind: probeLate, server: s.index, gen: s.probeGen})
+			e.heap.Push(late, event{kind: probeLate, server: s.index, req: v.index, gen: p.gen})
 		}
 	}
 }
 
 // probeReached is when a probe's connection stands.
-func (e *engine) probeReached(s *server, gen uint32) {
-	if !s.probeOpen || gen != s.probeGen {
+func (e *engine) probeReached(v *view, s *server, gen uint32) {
+	p := &v.probes[s.id]
+	if !p.open || gen != p.gen {
 		return
 	}
 	switch {
+	case s.probeLies > 0:
+		e.probeEnds(v, s, "")
 	case s.refuse > 0:
-		e.probeEnds(s, "connection refused")
+		e.probeEnds(v, s, "connection refused")
 	case s.up.cfg.Probe.Kind != "http":
-		e.probeEnds(s, "")
+		e.probeEnds(v, s, "")
 	case s.hang > 0 || s.blackhole > 0:
 		// Nothing comes; the timeout is on its way.
 	case s.busy < s.workers:
-		e.work(s, waiting{-1, gen, probeWork})
+		e.work(s, waiting{-1 - v.index, gen, probeWork})
 	case len(s.waiting)-s.head >= s.backlog:
-		e.probeEnds(s, "connection refused: its backlog is full")
+		e.probeEnds(v, s, "connection refused: its backlog is full")
 	default:
-		s.push(waiting{-1, gen, probeWork})
+		s.push(waiting{-1 - v.index, gen, probeWork})
 	}
 }
 
 // probeAnswered is when a worker is done with a probe.
-func (e *engine) probeAnswered(s *server, gen uint32) {
-	if !s.probeOpen || gen != s.probeGen || s.blackhole > 0 {
+func (e *engine) probeAnswered(v *view, s *server, gen uint32) {
+	p := &v.probes[s.id]
+	if !p.open || gen != p.gen || s.blackhole > 0 {
 		return
 	}
 	status := 200
 	switch {
 	case s.reset > 0:
-		e.probeEnds(s, "the connection broke")
+		e.probeEnds(v, s, "the connection broke")
 		return
 	case s.probeFails > 0:
 		status = 503
 	default:
-		status = s.status(e.o.Seed, uint64(s.index)<<32|uint64(gen), 0)
+		status = s.status(e.o.Seed, uint64(v.index)<<48|uint64(s.index)<<32|uint64(gen), 0, true)
 	}
 	if !s.up.cfg.Probe.Passes(status) {
-		e.probeEnds(s, fmt.Sprintf("status %d", status))
+		e.probeEnds(v, s, fmt.Sprintf("status %d", status))
 		return
 	}
-	e.probeEnds(s, "")
+	e.probeEnds(v, s, "")
 }
 
-func (e *engine) probeTooLate(s *server, gen uint32) {
-	if s.probeOpen && gen == s.probeGen {
-		e.probeEnds(s, fmt.Sprintf("no answer within %s", s.up.cfg.Probe.Timeout))
+func (e *engine) probeTooLate(v *view, s *server, gen uint32) {
+	p := &v.probes[s.id]
+	if p.open && gen == p.gen {
+		e.probeEnds(v, s, fmt.Sprintf("no answer within %s", s.up.cfg.Probe.Timeout))
 	}
 }
 
 // probeEnds hands the core a probe's result; why is empty for one that passed.
-func (e *engine) probeEnds(s *server, why string) {
-	s.probeOpen = false
-	s.up.core.ProbeSeen(e.now, s.id, upstream.Probe{Passed: why == "", Why: why})
-	e.note(s.up)
+func (e *engine) probeEnds(v *view, s *server, why string) {
+	v.probes[s.id].open = false
+	v.core.ProbeSeen(e.now+v.ahead, s.id, upstream.Probe{Passed: why == "", Why: why})
+	e.note(v)
 }
 
 // die ends the process of a backend: what is open breaks, and what its workers
@@ -92,8 +100,10 @@ func (e *engine) die(s *server) {
 	s.busy, s.stuck = 0, 0
 	s.waiting, s.head = s.waiting[:0], 0
 	s.epoch++
-	if s.probeOpen && s.up.cfg.Probe.Kind == "http" {
-		e.probeEnds(s, "the connection broke")
+	for _, v := range s.up.views {
+		if v.probes[s.id].open && s.up.cfg.Probe.Kind == "http" {
+			e.probeEnds(v, s, "the connection broke")
+		}
 	}
 	for i := range e.requests {
 		if r := &e.requests[i]; r.open && r.server == s.index && r.sent {

@@ -27,6 +27,11 @@ type Options struct {
 	Frontend string        // which takes records that name none; needed where there are several
 	Host     string        // the host of records that name none
 	Read     trace.Options // how
+	Part     trace.Span    // of the trace that is replayed; its end stops the clock
+	Stamp    string        // "start" or "end": what of a request the trace's time is of
+	Recorded bool          // failures that the trace records happen again
+
+	Instances int // proxies side by side; 0 leaves it to the scenario
 
 	// Observe is told of each decision, nil for nobody.
 	Observe func(Decision)
@@ -43,71 +48,11 @@ type Decision struct {
 	Upstream string
 	Backend  string // empty if refused
 	Reason   string
+	Instance int // from 0
 }
 
 // DefaultWindow is within which records out of order are put right.
 const DefaultWindow = 10 * time.Second
-
-// lane holds what comes a fixed delay after it was begun: it is in order by
-// itself and needs no heap.
-type lane struct {
-	items []laneItem
-	head  int
-}
-
-type laneItem struct {
-	at tick.Time
-	ev event
-}
-
-func (l *lane) at() tick.Time {
-	if l.head == len(l.items) {
-		return tick.Never
-	}
-	return l.items[l.head].at
-}
-
-func (l *lane) push(at tick.Time, e event) {
-	if l.head > 1024 && l.head > len(l.items)/2 {
-		n := copy(l.items, l.items[l.head:])
-		l.items, l.head = l.items[:n], 0
-	}
-	l.items = append(l.items, laneItem{at, e})
-}
-
-func (l *lane) pop() event {
-	e := l.items[l.head].ev
-	l.head++
-	if l.head == len(l.items) {
-		l.items, l.head = l.items[:0], 0
-	}
-	return e
-}
-
-// event is something that happens at a moment.
-type event struct {
-	req    int32 // position in engine.requests
-	gen    uint32
-	server int32 // position in engine.servers, or of an upstream or fault
-	kind   eventKind
-	epoch  uint16 // of the server, so that what a dead process would have done is void
-}
-
-type eventKind uint16
-
-const (
-	reach      eventKind = iota // a connection stands and the request is sent
-	done                        // a worker is done
-	failAfter                   // connecting took too long
-	answerLate                  // the answer timeout
-	streamEnd
-	streamCut // the stream timeout
-	coreDue   // the core has something due
-	probeReach
-	probeLate
-	faultBegins
-	faultEnds
-)
 
 // request is one under way.
 type request struct {
@@ -115,15 +60,19 @@ type request struct {
 	a        upstream.Attempt
 	gen      uint32 // goes up with each attempt, so that what was meant for an earlier one is void
 	session  uint32
-	up       int32
+	view     int32 // position in engine.views
 	server   int32
 	next     int32 // of the free list
 	sent     bool  // the backend has it
 	open     bool
 	stream   bool
+	overdue  bool  // a stream that would have ended, had its backend not gone silent
+	recorded int16 // the failure that the trace records; 0 for none
+	phase    int16 // position in engine.phases, by its arrival
+	who      int32 // the client of a closed load, from 0
 	arrived  tick.Time
 	began    tick.Time // the attempt
-	deadline tick.Time // of its answer
+	deadline tick.Time // of its answer; of a stream that has begun, when it did
 	duration int64     // from the trace
 	route    int32     // position in engine.refs
 	under    uint64    // faults its backend was under when it was begun
@@ -141,6 +90,15 @@ type engine struct {
 	connect  lane
 	delay    time.Duration // the connect time that the lane serves
 	ups      []*up
+	views    []*view // of all instances
+	feed     *feed
+	stop     tick.Time // where the clock stops, tick.Never if it does not
+	phases   []phase
+	closed   *closedLoad // nil unless clients wait for their answers
+	again    []arrival   // streams that will be sent again
+	spare    []int32     // free places of again
+	breathed tick.Time   // the end of the bucket in which upstreams were last looked at
+	lastAt   tick.Time   // of the arrivals so far
 	servers  []*server
 	faults   []*fault
 	requests []request
@@ -152,27 +110,10 @@ type engine struct {
 	res      Result
 	routes   []int64
 	refs     []routeRef
-	limits   limit.Set
+	limits   []limit.Set // by instance
 	changes  []upstream.Change
 	actions  []upstream.Action
 	shaper   *draw.Shaper
-}
-
-// up is an upstream and what is counted of it.
-type up struct {
-	index                      int32
-	cfg                        *config.Upstream
-	core                       *upstream.Upstream
-	scheduled                  tick.Time // of the coreDue event that is on its way
-	servers                    []*server // by upstream.BackendID
-	sticky                     bool
-	cookie                     bool
-	seat                       []int16  // by session, backend+1; cookies of clients
-	issued                     []uint32 // by session, when its cookie was issued, in seconds
-	holder                     []int16  // by session, backend+1; who holds the application's session
-	sessions                   Sessions
-	requests, answered, failed int64
-	latency                    spread
 }
 
 // Run replays. The error is that of reading the trace, or says which option
@@ -185,7 +126,14 @@ func Run(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []
 	if o.Spread == "" {
 		o.Spread = "even"
 	}
-	f, err := newFeed(c, sources, o)
+	if o.Instances == 0 {
+		o.Instances = max(s.Instances, 1)
+	}
+	if s.Load != nil && len(sources) > 0 {
+		return nil, errors.New("the scenario's load makes the requests; a trace has no place beside it")
+	}
+	c = s.Expand(c)
+	f, err := newFeed(c, s, sources, o)
 	if err != nil {
 		return nil, err
 	}
@@ -201,7 +149,11 @@ func Run(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []
 		f.run(inner)
 	}()
 	e.attach(f)
-	started := false
+	if e.closed != nil {
+		e.begin(0)
+		e.askAll()
+	}
+	started := e.closed != nil
 	for batch := range f.out {
 		if !started {
 			started = true
@@ -214,7 +166,7 @@ func Run(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []
 			o.Progress(f.read.Load(), e.res.Requests)
 		}
 		f.spare <- batch
-		if ctx.Err() != nil {
+		if ctx.Err() != nil || e.now >= e.stop {
 			break
 		}
 	}
@@ -233,26 +185,41 @@ func Run(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []
 }
 
 func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Options) (*engine, error) {
-	e := &engine{ctx: ctx, o: o, cfg: c, scenario: s, free: -1, shaper: draw.NewShaper()}
+	e := &engine{
+		ctx: ctx, o: o, cfg: c, scenario: s, free: -1, shaper: draw.NewShaper(), stop: tick.Never,
+		phases: make([]phase, 1), limits: make([]limit.Set, max(o.Instances, 1)),
+	}
 	delays := map[time.Duration]int{}
-	for i, uc := range c.Upstreams {
+	for _, uc := range c.Upstreams {
 		if len(uc.Backends) > 30000 {
 			return nil, fmt.Errorf("the upstream %q has %d backends; a replay takes up to 30,000", uc.Name, len(uc.Backends))
 		}
-		u := &up{index: int32(i), cfg: uc, core: upstream.New(0, uc, o.Seed), scheduled: tick.Never}
+		u := &up{cfg: uc, latency: make([]spread, 1)}
+		for i := range max(o.Instances, 1) {
+			// Each proxy draws and breaks ties in a way of its own.
+			v := &view{index: int32(len(e.views)), instance: i, up: u, scheduled: tick.Never}
+			if i > 0 {
+				v.ahead = tick.Time(draw.Unit(draw.Bits(o.Seed, uint64(i), 0, draw.Phase)) * float64(time.Hour))
+			}
+			v.core = upstream.New(v.ahead, uc, o.Seed+uint64(i)<<32)
+			v.probes = make([]probeView, v.core.Slots())
+			u.views = append(u.views, v)
+			e.views = append(e.views, v)
+		}
 		u.sticky = uc.Sticky != nil
 		u.cookie = u.sticky && uc.Sticky.By == "cookie"
-		for range u.core.Slots() {
-			u.servers = append(u.servers, nil)
-		}
+		u.servers = make([]*server, u.views[0].core.Slots())
 		for _, b := range uc.Backends {
-			id, _ := u.core.Lookup(b.Name)
+			id, _ := u.views[0].core.Lookup(b.Name)
 			sv := newServer(int32(len(e.servers)), u, id, s.Behaviour(uc.Name+"."+b.Name))
 			e.servers = append(e.servers, sv)
 			u.servers[id] = sv
 			delays[sv.connect]++
 		}
 		e.ups = append(e.ups, u)
+	}
+	if s.Load != nil && s.Load.Closed {
+		e.closed = newClosedLoad(s.Load, o.Seed)
 	}
 	most := 0
 	for d, n := range delays {
@@ -272,16 +239,11 @@ func (e *engine) begin(at int64) {
 	for i, f := range e.faults {
 		e.heap.Push(tick.Time(f.cfg.At), event{kind: faultBegins, server: int32(i)})
 	}
-	for _, u := range e.ups {
-		e.schedule(u)
+	for _, v := range e.views {
+		e.schedule(v)
 	}
-}
-
-// schedule sees to it that the core is called when it has something due.
-func (e *engine) schedule(u *up) {
-	if at := u.core.Next(); at < u.scheduled {
-		u.scheduled = at
-		e.heap.Push(at, event{kind: coreDue, server: u.index})
+	if o := e.o.Part.Until; o.Set() {
+		e.stop = tick.Time(o.In(e.feed.origin, 0) - at)
 	}
 }
 
@@ -290,7 +252,7 @@ func (e *engine) until(to tick.Time) {
 	for {
 		h, l := e.heap.At(), e.connect.at()
 		at := min(h, l)
-		if at > to || at == tick.Never {
+		if at > to || at == tick.Never || at >= e.stop {
 			return
 		}
 		e.now = at
@@ -310,35 +272,54 @@ func (e *engine) until(to tick.Time) {
 func (e *engine) arrive(f *feed, a *arrival) {
 	at := max(tick.Time(a.at-e.zero), e.now)
 	e.until(at)
+	if at >= e.stop {
+		e.now = e.stop
+		return
+	}
 	if e.events&0xffff == 0 && e.ctx.Err() != nil {
 		return // until has stopped half-way
 	}
 	e.now = at
 	e.events++
+	e.lastAt = at
+	e.ask(f, a)
+}
+
+// ask takes a request in that comes now.
+func (e *engine) ask(f *feed, a *arrival) {
+	at := e.now
+	if e.timeline.end != e.breathed {
+		e.breathed = e.timeline.end
+		e.breathe()
+	}
 	n := e.res.Requests
 	e.res.Requests++
+	ph := &e.phases[len(e.phases)-1]
+	ph.requests++
 	front := f.fronts[a.front]
-	if f.rated && e.limits.Front(at, front, a.limited) > 0 {
+	if f.rated && e.limits[a.instance].Front(at, front, a.limited) > 0 {
 		e.res.Errors.RateLimited++
-		e.fail(nil)
+		e.turnedAway(a)
 		return
 	}
 	if a.route < 0 {
 		e.res.Errors.NoRoute++
-		e.fail(nil)
+		e.turnedAway(a)
 		return
 	}
 	e.routes[a.route]++
-	if f.rated && e.limits.Route(at, front, f.routes[a.route].cfg, a.limited) > 0 {
+	if f.rated && e.limits[a.instance].Route(at, front, f.routes[a.route].cfg, a.limited) > 0 {
 		e.res.Errors.RateLimited++
-		e.fail(nil)
+		e.turnedAway(a)
 		return
 	}
 	if f.routes[a.route].upstream < 0 {
 		// A redirect or reply takes no time worth telling and meets no backend.
 		e.res.Answered++
 		e.res.Replied++
+		ph.answered++
 		e.timeline.at(at, e.openNow).answered++
+		e.askedAgain(a.who, leastPause)
 		return
 	}
 	u := e.ups[f.routes[a.route].upstream]
@@ -348,8 +329,9 @@ func (e *engine) arrive(f *feed, a *arrival) {
 	// Field by field: to make a whole one anew costs more, and gen goes on.
 	r.q = upstream.Request{ID: uint64(n), Key: a.key, SeatKey: a.seatKey, Tag: i, Seat: upstream.None, Repeatable: a.repeat}
 	r.a.Reset()
-	r.session, r.up, r.server, r.route = a.session, u.index, 0, a.route
-	r.sent, r.open, r.stream = false, true, a.stream
+	r.session, r.view, r.server, r.route = a.session, u.views[a.instance].index, 0, a.route
+	r.sent, r.open, r.stream, r.overdue = false, true, a.stream, false
+	r.recorded, r.phase, r.who = a.recorded, int16(len(e.phases)-1), a.who
 	r.arrived, r.began, r.deadline, r.duration = at, 0, 0, a.duration
 	r.under, r.met = 0, 0
 	u.see(a.session)
@@ -361,19 +343,12 @@ func (e *engine) arrive(f *feed, a *arrival) {
 	e.send(i)
 }
 
-// see makes room for a session and counts a new one.
-func (u *up) see(session uint32) {
-	for int(session) >= len(u.holder) {
-		u.holder = append(u.holder, make([]int16, max(1024, len(u.holder)))...)
-		if u.cookie {
-			u.seat = append(u.seat, make([]int16, len(u.holder)-len(u.seat))...)
-			u.issued = append(u.issued, make([]uint32, len(u.holder)-len(u.issued))...)
-		}
-	}
-	if u.holder[session] == 0 {
-		u.holder[session] = -1 // seen, held by nobody yet
-		u.sessions.Seen++
-	}
+// turnedAway counts a request that failed before it came to an upstream.
+func (e *engine) turnedAway(a *arrival) {
+	e.phases[len(e.phases)-1].failed++
+	e.res.Failed++
+	e.timeline.at(e.now, e.openNow).failed++
+	e.askedAgain(a.who, leastPause)
 }
 
 // take gives a free place for a request.
@@ -395,16 +370,29 @@ func (e *engine) finish(i int32) {
 	r.next = e.free
 	e.free = i
 	e.open--
+	if r.who >= 0 {
+		pause := time.Duration(0)
+		if e.now == r.arrived {
+			pause = leastPause
+		}
+		e.askedAgain(r.who, pause)
+	}
 }
 
 // drain goes on until nothing is open.
 func (e *engine) drain() {
-	for e.open > 0 && e.ctx.Err() == nil {
+	for (e.open > 0 || e.closed.remains() || len(e.again) > len(e.spare)) && e.ctx.Err() == nil {
 		at := min(e.heap.At(), e.connect.at())
-		if at == tick.Never {
+		if at == tick.Never || at >= e.stop {
 			break
 		}
 		e.until(at)
+		if e.o.Progress != nil && e.closed != nil && e.events&0xffff == 0 {
+			e.o.Progress(0, e.res.Requests)
+		}
+	}
+	if e.stop != tick.Never && e.open > 0 && e.ctx.Err() == nil {
+		e.now = e.stop
 	}
 	e.res.Unfinished = e.open
 	e.res.Partial = e.ctx.Err() != nil
@@ -427,35 +415,37 @@ func (e *engine) handle(ev event) {
 		if r := &e.requests[ev.req]; r.gen == ev.gen && r.open {
 			e.settle(ev.req, upstream.Outcome{Kind: upstream.AnswerTimeout})
 		}
-	case streamEnd, streamCut:
+	case streamEnd, streamCut, streamIdle:
 		if r := &e.requests[ev.req]; r.gen == ev.gen && r.open {
-			o := upstream.Outcome{Kind: upstream.Answered, Status: 200, FirstByte: max(e.servers[r.server].connect, 1)}
-			if ev.kind == streamCut {
-				o = upstream.Outcome{Kind: upstream.CutOff, Passed: true}
-			}
-			e.settle(ev.req, o)
+			e.streamOver(ev.req, ev.kind)
 		}
+	case resend:
+		e.sendAgain(ev.req)
+	case nextAsked:
+		e.askNext(ev.req)
 	case coreDue:
-		u := e.ups[ev.server]
-		u.scheduled = tick.Never
-		e.actions = u.core.Advance(e.now, e.actions[:0])
+		v := e.views[ev.server]
+		v.scheduled = tick.Never
+		e.actions = v.core.Advance(e.now+v.ahead, e.actions[:0])
 		for k := range e.actions {
 			if a := &e.actions[k]; a.Kind == upstream.SendProbe {
-				e.probe(u.servers[a.Probe])
+				e.probe(v, v.up.servers[a.Probe])
 			} else {
-				e.granted(u, &a.Grant)
+				e.granted(v, &a.Grant)
 			}
 		}
-		e.note(u)
-		e.schedule(u)
+		e.note(v)
+		e.schedule(v)
 	case probeReach:
-		e.probeReached(e.servers[ev.server], ev.gen)
+		e.probeReached(e.views[ev.req], e.servers[ev.server], ev.gen)
 	case probeLate:
-		e.probeTooLate(e.servers[ev.server], ev.gen)
+		e.probeTooLate(e.views[ev.req], e.servers[ev.server], ev.gen)
 	case faultBegins:
 		e.faultBegins(e.faults[ev.server])
 	case faultEnds:
 		e.faultEnds(e.faults[ev.server])
+	case faultTurns:
+		e.faultTurns(e.faults[ev.server])
 	}
 }
 
@@ -477,4 +467,6 @@ func (e *engine) serviceDraw(s *server, r *request) tick.Time {
 }
 
 // attach prepares for the routes that a feed knows.
-func (e *engine) attach(f *feed) { e.routes, e.refs = make([]int64, len(f.routes)), f.routes }
+func (e *engine) attach(f *feed) {
+	e.feed, e.routes, e.refs = f, make([]int64, len(f.routes)), f.routes
+}

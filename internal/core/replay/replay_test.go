@@ -2,7 +2,6 @@ package replay
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"io"
 	"strings"
@@ -11,7 +10,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"pgregory.net/rapid"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/scenario"
@@ -453,63 +451,4 @@ func TestTheSketchIsRightToAFewPerCent(t *testing.T) {
 	odd.add(0)
 	odd.add(1 << 60)
 	assert.Positive(t, odd.quantile(1))
-}
-
-// TestWhatGoesInComesOut replays random traces under random faults through
-// random configurations: everything adds up, nobody is sent to a backend that
-// is out, and the same seed gives the same bytes.
-func TestWhatGoesInComesOut(t *testing.T) {
-	kinds := []string{"refuse", "blackhole", "hang", "reset", "errors", "slow", "probe-fails", "park", "drain", "weight"}
-	rapid.Check(t, func(rt *rapid.T) {
-		more := ""
-		for _, b := range []string{probe, "retry {\n attempts = 3\n budget = \"30%\"\n}\n", "suspend {\n after = 2\n rest = \"2s\"\n}\n", "sticky {\n by = \"cookie\"\n}\n", "timeouts {\n connect = \"200ms\"\n answer = \"1s\"\n}\n",
-			"failover {\n}\n", "queue {\n limit = 3\n timeout = \"300ms\"\n}\n"} {
-			if rapid.Bool().Draw(rt, "block") {
-				more += b
-			}
-		}
-		if !strings.Contains(more, "http") {
-			more += "probe \"tcp\" {\n every = \"2s\"\n timeout = \"1s\"\n}\n"
-		}
-		c := pool2(rt, rapid.IntRange(1, 4).Draw(rt, "backends"), rapid.SampledFrom(config.Algorithms).Draw(rt, "algorithm"), more)
-		sc := fmt.Sprintf("behaviour \"*\" {\n workers = %d\n backlog = %d\n}\n", rapid.IntRange(1, 4).Draw(rt, "workers"), rapid.IntRange(0, 5).Draw(rt, "backlog"))
-		for i := range rapid.IntRange(0, 4).Draw(rt, "faults") {
-			at := rapid.IntRange(0, 20).Draw(rt, "at")
-			sc += fmt.Sprintf("fault \"f%d\" {\n backend = \"app.b%s\"\n kind = %q\n at = \"%ds\"\n until = \"%ds\"\n}\n", i, rapid.SampledFrom([]string{"0", "*"}).Draw(rt, "whom"),
-				rapid.SampledFrom(kinds).Draw(rt, "kind"), at, at+rapid.IntRange(1, 15).Draw(rt, "for"))
-		}
-		text := even(rapid.IntRange(1, 400).Draw(rt, "requests"), time.Duration(rapid.IntRange(1, 100).Draw(rt, "every"))*time.Millisecond, 7)
-		o := Options{Seed: rapid.Uint64().Draw(rt, "seed")}
-		parsed, found, err := scenario.Read(config.File{Name: "s.hcl", Source: []byte(sc)}, c)
-		if err != nil || len(found) > 0 {
-			rt.Fatalf("%v %v", err, found)
-		}
-		once := func() (*Result, string) {
-			r, err := Run(context.Background(), c, parsed, source(text), o)
-			if err != nil {
-				rt.Fatal(err)
-			}
-			text, err := json.Marshal(r)
-			if err != nil {
-				rt.Fatal(err)
-			}
-			return r, string(text)
-		}
-		r, first := once()
-		conserved(rt, r)
-		if r.Unfinished != 0 {
-			rt.Fatalf("%d requests never ended", r.Unfinished)
-		}
-		if _, second := once(); first != second {
-			rt.Fatal("the same seed gave other bytes")
-		}
-	})
-}
-
-func pool2(t *rapid.T, n int, algorithm, more string) *config.Config {
-	c, found, err := config.Read([]config.File{{Name: "pool.hcl", Source: []byte(poolText(n, algorithm, more))}})
-	if err != nil || len(found) > 0 {
-		t.Fatalf("%v %v", err, found)
-	}
-	return c
 }

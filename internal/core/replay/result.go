@@ -14,6 +14,7 @@ type Result struct {
 	Failed     int64   `json:"failed"`
 	Unfinished int64   `json:"unfinished"`
 	Retried    int64   `json:"retried"`
+	Resent     int64   `json:"resent"` // of requests: streams that their clients opened again after they had failed
 	ErrorRate  float64 `json:"error_rate"`
 	Duration   float64 `json:"duration"`
 	Throughput float64 `json:"throughput"` // answered per second
@@ -29,6 +30,7 @@ type Result struct {
 	Timeline     Timeline             `json:"timeline"`
 	Expectations []scenario.Verdict   `json:"expectations"`
 	Trace        TraceResult          `json:"trace"`
+	Overloaded   []Overload           `json:"overloaded"`
 	Assumed      Assumed              `json:"assumed"`
 	Partial      bool                 `json:"partial"` // stopped before its end
 	Engine       Engine               `json:"engine"`
@@ -129,6 +131,7 @@ type HealthChange struct {
 	From     string  `json:"from"`
 	To       string  `json:"to"`
 	Why      string  `json:"why"`
+	Instance int     `json:"instance,omitempty"` // which of several proxies saw it, from 1
 }
 
 // FaultResult is what came of a fault.
@@ -143,6 +146,26 @@ type FaultResult struct {
 	RecoveredAfter *float64 `json:"recovered_after"` // from its end until all are back; null if never
 	Met            int64    `json:"met"`             // requests of which an attempt failed on it
 	Lost           int64    `json:"lost"`            // of those, the ones that failed for good
+	Before         Phase    `json:"before"`          // requests that arrived before it began
+	During         Phase    `json:"during"`          // while it lasted
+	After          Phase    `json:"after"`           // after its end
+}
+
+// Phase is what came of the requests that arrived in a part of the replay.
+type Phase struct {
+	Requests  int64   `json:"requests"`
+	Answered  int64   `json:"answered"`
+	Failed    int64   `json:"failed"`
+	ErrorRate float64 `json:"error_rate"`
+	Latency   Latency `json:"latency"`
+}
+
+// Overload is an upstream that was asked for more than it can do.
+type Overload struct {
+	Upstream string  `json:"upstream"`
+	From     float64 `json:"from"`    // since when something waited without a pause
+	Until    float64 `json:"until"`   // the last arrival
+	Waiting  int64   `json:"waiting"` // then, in backlogs and in the queue
 }
 
 // Timeline is the course of the replay, in buckets of so many seconds.
@@ -184,8 +207,10 @@ type TraceResult struct {
 // Assumed is what the model took for granted, by UPSTREAM.BACKEND, so that
 // nothing is hidden.
 type Assumed struct {
-	Seed     uint64             `json:"seed"`
-	Backends map[string]Assumes `json:"backends"`
+	Seed      uint64             `json:"seed"`
+	Instances int                `json:"instances"` // proxies side by side
+	Stamp     string             `json:"stamp"`     // start or end: what of a request the trace's time was taken for
+	Backends  map[string]Assumes `json:"backends"`
 }
 
 // Assumes is how a backend was taken to behave.

@@ -33,30 +33,26 @@ type server struct {
 	condition
 	under uint64 // faults that strike it now, as bits
 
-	probeGen  uint32
-	probeOpen bool
-
 	requests, answered, failed int64
 	peak                       int
 	latency                    spread
 	worked                     tick.Time // by all workers together
-	out                        bool
-	outSince                   tick.Time
-	outTime                    tick.Time
+	outs                       int       // how many proxies have it out of rotation
+	outTime                    tick.Time // of all proxies together
 }
 
 // condition is what faults do to a backend; several may overlap.
 type condition struct {
-	refuse, blackhole, hang, reset, probeFails int // how many faults of the kind are on
-	slow                                       float64
-	errors                                     []*scenario.Fault
+	refuse, blackhole, hang, reset, probeFails, probeLies int // how many faults of the kind are on
+	slow                                                  float64
+	errors                                                []*scenario.Fault
 }
 
 // waiting is a place in the backlog. The service time is drawn on entering, so
 // that a request that the proxy gave up can still keep a worker busy: a real
 // backend does not notice that its client left.
 type waiting struct {
-	req   int32 // -1 for a probe
+	req   int32 // of a probe: -1 less the number of the view that sent it
 	gen   uint32
 	takes tick.Time
 }
@@ -70,7 +66,7 @@ const probeWork = tick.Time(time.Millisecond)
 
 func newServer(index int32, u *up, id upstream.BackendID, b scenario.Behaviour) *server {
 	s := &server{
-		index: index, up: u, id: id, name: u.cfg.Name + "." + u.core.Backend(id).Name,
+		index: index, up: u, id: id, name: u.cfg.Name + "." + u.views[0].core.Backend(id).Name,
 		service: b.Service, fallback: unknownService, workers: b.Workers, backlog: b.Backlog, connect: b.Connect,
 	}
 	s.slow = 1
@@ -86,10 +82,10 @@ func newServer(index int32, u *up, id upstream.BackendID, b scenario.Behaviour) 
 func (e *engine) send(i int32) {
 	for {
 		r := &e.requests[i]
-		u := e.ups[r.up]
-		v := u.core.Choose(e.now, &r.q, &r.a)
-		if u.cfg.Queue != nil {
-			e.schedule(u) // others may have been granted what they wait for
+		w := e.views[r.view]
+		v := w.core.Choose(e.now+w.ahead, &r.q, &r.a)
+		if w.up.cfg.Queue != nil {
+			e.schedule(w) // others may have been granted what they wait for
 		}
 		if !e.place(i, v) {
 			return
@@ -98,7 +94,7 @@ func (e *engine) send(i int32) {
 }
 
 // granted is when a request has waited in the queue, and goes on or fails.
-func (e *engine) granted(u *up, g *upstream.Grant) {
+func (e *engine) granted(w *view, g *upstream.Grant) {
 	i := g.Request.Tag
 	e.requests[i].a = g.Attempt
 	if e.place(i, g.Verdict) {
@@ -109,9 +105,10 @@ func (e *engine) granted(u *up, g *upstream.Grant) {
 // place does what a verdict says; true asks for another.
 func (e *engine) place(i int32, v upstream.Verdict) bool {
 	r := &e.requests[i]
-	u := e.ups[r.up]
+	w := e.views[r.view]
+	u := w.up
 	if e.o.Observe != nil {
-		e.observe(u, r, v)
+		e.observe(w, r, v)
 	}
 	switch v.Kind {
 	case upstream.Refused:
@@ -135,7 +132,7 @@ func (e *engine) place(i int32, v upstream.Verdict) bool {
 	r.gen++
 	s.requests++
 	e.openNow[s.index]++
-	s.peak = max(s.peak, u.core.InFlight(v.Backend))
+	s.peak = max(s.peak, int(e.openNow[s.index]))
 	row := e.timeline.at(e.now, e.openNow)
 	row.requests[s.index]++
 	wait := u.cfg.Timeouts.Connect
@@ -152,10 +149,10 @@ func (e *engine) place(i int32, v upstream.Verdict) bool {
 	return false
 }
 
-func (e *engine) observe(u *up, r *request, v upstream.Verdict) {
-	d := Decision{At: e.now, Request: r.q.ID, Attempt: r.a.Number, Upstream: u.cfg.Name, Reason: u.core.ReasonWord(v.Reason)}
+func (e *engine) observe(w *view, r *request, v upstream.Verdict) {
+	d := Decision{At: e.now, Request: r.q.ID, Attempt: r.a.Number, Upstream: w.up.cfg.Name, Reason: w.core.ReasonWord(v.Reason), Instance: w.instance}
 	if v.Backend != upstream.None {
-		d.Backend = u.core.Backend(v.Backend).Name
+		d.Backend = w.core.Backend(v.Backend).Name
 	}
 	e.o.Observe(d)
 }
@@ -171,21 +168,12 @@ func (e *engine) reached(i int32) {
 	r.sent = true
 	waits := &e.refs[r.route].waits
 	r.deadline = e.now.Add(waits.Answer)
-	if r.stream {
-		// A stream's head comes at once; it then holds no worker.
-		if s.hang > 0 || s.blackhole > 0 {
-			e.late(i)
-			return
-		}
-		lasts, kind := time.Duration(max(r.duration, 0)), streamEnd
-		if waits.Stream > 0 && lasts > waits.Stream {
-			lasts, kind = waits.Stream, streamCut
-		}
-		e.heap.Push(e.now.Add(lasts), event{kind: kind, req: i, gen: r.gen})
-		return
-	}
 	if s.hang > 0 || s.blackhole > 0 {
 		e.late(i)
+		return
+	}
+	if r.stream {
+		e.streamBegins(i, waits)
 		return
 	}
 	w := waiting{i, r.gen, e.serviceDraw(s, r)}
@@ -252,7 +240,7 @@ func (e *engine) workerDone(ev event) {
 	s.busy--
 	e.next(s)
 	if ev.req < 0 {
-		e.probeAnswered(s, ev.gen)
+		e.probeAnswered(e.views[-1-ev.req], s, ev.gen)
 		return
 	}
 	r := &e.requests[ev.req]
@@ -283,12 +271,22 @@ func (s *server) answer(e *engine, r *request) upstream.Outcome {
 	if s.reset > 0 {
 		return upstream.Outcome{Kind: upstream.Reset, Passed: true}
 	}
-	return upstream.Outcome{Kind: upstream.Answered, Status: s.status(e.o.Seed, r.q.ID, r.a.Number)}
+	status := 200
+	if len(s.errors) > 0 {
+		status = s.status(e.o.Seed, r.q.ID, r.a.Number, false)
+	}
+	if r.recorded > 0 {
+		status = int(r.recorded)
+	}
+	return upstream.Outcome{Kind: upstream.Answered, Status: status}
 }
 
 // status is 200, unless a fault has it answer with errors.
-func (s *server) status(seed, id uint64, attempt int) int {
+func (s *server) status(seed, id uint64, attempt int, probe bool) int {
 	for i, f := range s.errors {
+		if probe && f.Kind == "probe-lies" {
+			continue
+		}
 		if draw.Unit(draw.Bits(seed, id, uint64(attempt)<<8|uint64(i), draw.Fault)) < f.Rate {
 			return f.Status
 		}
@@ -305,17 +303,18 @@ func (e *engine) settle(i int32, o upstream.Outcome) {
 
 func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
 	r := &e.requests[i]
-	u := e.ups[r.up]
+	w := e.views[r.view]
+	u := w.up
 	s := e.servers[r.server]
 	r.gen++ // whatever was meant for this attempt is void
 	e.openNow[s.index]--
-	step := u.core.Settle(e.now, &r.q, &r.a, o)
-	e.note(u)
-	e.schedule(u)
+	step := w.core.Settle(e.now+w.ahead, &r.q, &r.a, o)
+	e.note(w)
+	e.schedule(w)
 	good := o.Kind == upstream.Answered && o.Status < 500
 	if good {
 		s.answered++
-		s.latency.add(int64(e.now - r.began))
+		s.latency.add(int64(r.until(e.now) - r.began))
 	} else {
 		s.failed++
 		r.met |= r.under | s.under
@@ -331,8 +330,8 @@ func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
 	}
 	if good {
 		u.answered++
-		took := int64(e.now - r.arrived)
-		u.latency.add(took)
+		took := int64(r.until(e.now) - r.arrived)
+		u.latency[r.phase].add(took)
 		e.timeline.at(e.now, e.openNow).answer(took)
 		e.res.Answered++
 		e.saved(r)
@@ -340,9 +339,20 @@ func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
 		e.cause(o, r.stream)
 		u.failed++
 		e.fail(r)
+		if r.stream {
+			e.reconnect(r)
+		}
 	}
 	e.finish(i)
 	return step
+}
+
+// until is the end of what a client waits for: of a stream, that it begins.
+func (r *request) until(now tick.Time) tick.Time {
+	if r.stream {
+		return r.deadline
+	}
+	return now
 }
 
 // hold notes who holds a session of an application that keeps it locally: the
@@ -358,7 +368,7 @@ func (e *engine) hold(u *up, s *server, r *request) {
 // refused is when the core gives a request no backend.
 func (e *engine) refused(i int32, why upstream.Reason) {
 	r := &e.requests[i]
-	u := e.ups[r.up]
+	u := e.views[r.view].up
 	switch why {
 	case upstream.RefusedByLoss:
 		e.res.Errors.StickyRefused++
@@ -375,6 +385,9 @@ func (e *engine) refused(i int32, why upstream.Reason) {
 	}
 	u.failed++
 	e.fail(r)
+	if r.stream {
+		e.reconnect(r)
+	}
 	e.finish(i)
 }
 
@@ -398,13 +411,11 @@ func (e *engine) cause(o upstream.Outcome, stream bool) {
 	}
 }
 
-// fail counts a request that failed for good; r is nil if no route took it.
+// fail counts a request that failed for good.
 func (e *engine) fail(r *request) {
 	e.res.Failed++
+	e.phases[r.phase].failed++
 	e.timeline.at(e.now, e.openNow).failed++
-	if r == nil {
-		return
-	}
 	for k := range e.faults {
 		if r.met&(1<<k) != 0 {
 			e.faults[k].met++
@@ -426,26 +437,33 @@ func (e *engine) saved(r *request) {
 }
 
 // note takes the core's changes of state into the story.
-func (e *engine) note(u *up) {
-	e.changes = u.core.Changes(e.changes[:0])
+func (e *engine) note(v *view) {
+	e.changes = v.core.Changes(e.changes[:0])
 	for _, c := range e.changes {
-		s := u.servers[c.Backend]
-		in := u.core.Eligible(c.Backend)
-		if !in && !s.out {
-			s.out, s.outSince = true, e.now
-		} else if in && s.out {
-			s.out = false
-			s.outTime += e.now - s.outSince
+		s := v.up.servers[c.Backend]
+		in := v.core.Eligible(c.Backend)
+		p := &v.probes[c.Backend]
+		if !in && !p.out {
+			p.out, p.outSince = true, e.now
+			s.outs++
+		} else if in && p.out {
+			p.out = false
+			s.outs--
+			s.outTime += e.now - p.outSince
 		}
-		e.faultsSee(s, in)
+		e.faultsSee(s)
 		if len(e.res.Health) >= maxHealth {
 			e.res.HealthCut = true
 			continue
 		}
-		e.res.Health = append(e.res.Health, HealthChange{
-			At: c.At.Seconds(), Upstream: u.cfg.Name, Backend: u.core.Backend(c.Backend).Name,
+		h := HealthChange{
+			At: (c.At - v.ahead).Seconds(), Upstream: v.up.cfg.Name, Backend: v.core.Backend(c.Backend).Name,
 			From: c.From.String(), To: c.To.String(), Why: c.Why,
-		})
+		}
+		if len(v.up.views) > 1 {
+			h.Instance = v.instance + 1
+		}
+		e.res.Health = append(e.res.Health, h)
 	}
 }
 

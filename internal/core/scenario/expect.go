@@ -7,7 +7,9 @@ import (
 	"strings"
 
 	"github.com/hashicorp/hcl/v2"
+	"github.com/hashicorp/hcl/v2/hclsyntax"
 	"github.com/zclconf/go-cty/cty"
+	"github.com/zclconf/go-cty/cty/function"
 
 	"kestrix/internal/core/config"
 )
@@ -27,7 +29,7 @@ func (s *Scenario) Judge(result []byte) ([]Verdict, config.Findings) {
 	if err := json.Unmarshal(result, &tree); err != nil {
 		tree = map[string]any{}
 	}
-	ctx := &hcl.EvalContext{Variables: map[string]cty.Value{"result": toValue(tree)}}
+	ctx := &hcl.EvalContext{Variables: map[string]cty.Value{"result": toValue(tree)}, Functions: functions(tree)}
 	out := []Verdict{}
 	var findings config.Findings
 	for _, e := range s.Expects {
@@ -62,9 +64,115 @@ func (s *Scenario) Judge(result []byte) ([]Verdict, config.Findings) {
 				verdict.Values[name] = plain(x)
 			}
 		}
+		for _, call := range calls(e.That) {
+			r := call.Range()
+			if x, d := call.Value(ctx); !d.HasErrors() {
+				verdict.Values[string(r.SliceBytes(s.File.Source))] = plain(x)
+			}
+		}
 		out = append(out, verdict)
 	}
 	return out, findings
+}
+
+// calls gives the function calls of an expression, each with the key that is
+// taken of what it gives.
+func calls(e hclsyntax.Expression) []hclsyntax.Expression {
+	var out []hclsyntax.Expression
+	inner := map[hclsyntax.Node]bool{}
+	_ = hclsyntax.VisitAll(e, func(n hclsyntax.Node) hcl.Diagnostics { // gives what the function gives: nothing
+		switch x := n.(type) {
+		case *hclsyntax.RelativeTraversalExpr:
+			if _, ok := x.Source.(*hclsyntax.FunctionCallExpr); ok {
+				inner[x.Source] = true
+				out = append(out, x)
+			}
+		case *hclsyntax.FunctionCallExpr:
+			if !inner[x] {
+				out = append(out, x)
+			}
+		}
+		return nil
+	})
+	return out
+}
+
+// FunctionHelp says what the functions of expectations do, in the order of the
+// reference.
+var FunctionHelp = []struct{ Call, Help string }{
+	{`share("booking.auk")`, "the backend's share of the attempts that its upstream's backends were given"},
+	{`before("auk loses power")`, "what came of the requests that arrived before the fault began: requests, answered, failed, error_rate and latency with mean, p50, p90, p95, p99, p999 and max, as in before(\"...\").latency.p95"},
+	{`during("auk loses power")`, "the same of those that arrived while it lasted"},
+	{`after("auk loses power")`, "the same of those that arrived after its end"},
+}
+
+// functions gives the functions of expectations over a result.
+func functions(tree any) map[string]function.Function {
+	root, _ := tree.(map[string]any)
+	make1 := func(what string, look func(name string) (any, error)) function.Function {
+		value := func(args []cty.Value) (cty.Value, error) {
+			x, err := look(args[0].AsString())
+			if err != nil {
+				return cty.NilVal, function.NewArgError(0, err)
+			}
+			return toValue(x), nil
+		}
+		return function.New(&function.Spec{
+			Params: []function.Parameter{{Name: what, Type: cty.String}},
+			Type: func(args []cty.Value) (cty.Type, error) {
+				v, err := value(args)
+				return v.Type(), err
+			},
+			Impl: func(args []cty.Value, _ cty.Type) (cty.Value, error) { return value(args) },
+		})
+	}
+	out := map[string]function.Function{"share": make1("backend", func(name string) (any, error) { return shareOf(root, name) })}
+	for _, phase := range []string{"before", "during", "after"} {
+		out[phase] = make1("fault", func(name string) (any, error) { return phaseOf(root, name, phase) })
+	}
+	return out
+}
+
+func shareOf(root map[string]any, name string) (any, error) {
+	ups, _ := root["upstreams"].(map[string]any)
+	var known []string
+	for up, x := range ups {
+		u, _ := x.(map[string]any)
+		backends, _ := u["backends"].(map[string]any)
+		for b, y := range backends {
+			if up+"."+b == name {
+				of, _ := y.(map[string]any)
+				return of["share"], nil
+			}
+			known = append(known, up+"."+b)
+		}
+	}
+	return nil, fmt.Errorf("no backend is called %q; %s", name, oneOf(name, known))
+}
+
+func phaseOf(root map[string]any, name, phase string) (any, error) {
+	faults, _ := root["faults"].([]any)
+	var known []string
+	for _, x := range faults {
+		f, _ := x.(map[string]any)
+		title, _ := f["name"].(string)
+		if title == name {
+			return f[phase], nil
+		}
+		known = append(known, title)
+	}
+	return nil, fmt.Errorf("no fault is called %q; %s", name, oneOf(name, known))
+}
+
+func oneOf(name string, known []string) string {
+	slices.Sort(known)
+	switch s := config.Suggest(name, known); {
+	case s != "":
+		return fmt.Sprintf("did you mean %q?", s)
+	case len(known) == 0:
+		return "there are none"
+	}
+	return "there are " + strings.Join(known[:min(len(known), 10)], ", ")
 }
 
 // Names gives the names of a verdict's values in order.

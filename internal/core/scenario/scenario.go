@@ -2,6 +2,7 @@ package scenario
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,6 +17,10 @@ import (
 type Scenario struct {
 	File       config.File // empty name for none
 	Seed       uint64
+	Instances  int            // proxies side by side
+	Members    map[string]int // how many backends a name stands for, by UPSTREAM.BACKEND
+	Load       *Load          // nil: requests come from a trace
+	Streams    *Streams       // nil: only what the trace says is one
 	Behaviours []Behaviour
 	Faults     []Fault
 	Expects    []Expect
@@ -42,6 +47,8 @@ type Fault struct {
 	Status   int
 	Rate     float64
 	Factor   float64
+	FailsFor time.Duration // of flap
+	WorksFor time.Duration
 	Weight   int
 }
 
@@ -69,7 +76,7 @@ func behaviour(n *config.Node) Behaviour {
 }
 
 // None is the scenario of a replay without one.
-func None() *Scenario { return &Scenario{Seed: 1} }
+func None() *Scenario { return &Scenario{Seed: 1, Instances: 1} }
 
 // Read reads a scenario and holds it against the configuration whose backends
 // it speaks of. The error is a config.UnusableError.
@@ -82,8 +89,16 @@ func Read(f config.File, c *config.Config) (*Scenario, config.Findings, error) {
 	d.Syntax(findings)
 	start := hcl.Range{Filename: f.Name, Start: hcl.InitialPos, End: hcl.InitialPos}
 	root := d.Decode(Language, body, start, len(findings) > 0)
-	s := &Scenario{File: f, Seed: uint64(config.Get[int](root, "seed"))}
+	s := &Scenario{File: f, Seed: uint64(config.Get[int](root, "seed")), Instances: config.Get[int](root, "instances")}
+	s.members(d, root, c)
+	c = s.Expand(c)
 	names := backendNames(c)
+	if n := root.One("load"); n != nil {
+		s.Load = load(d, n, c)
+	}
+	if n := root.One("streams"); n != nil {
+		s.Streams = streams(n)
+	}
 	for _, n := range root.All("behaviour") {
 		b := behaviour(n)
 		s.Behaviours = append(s.Behaviours, b)
@@ -124,6 +139,7 @@ func fault(d *config.Decoder, n *config.Node, c *config.Config, names []string) 
 		At:       config.Get[time.Duration](n, "at"), Until: -1,
 		Status: config.Get[int](n, "status"), Rate: config.Get[float64](n, "rate"),
 		Factor: config.Get[float64](n, "factor"), Weight: config.Get[int](n, "weight"),
+		FailsFor: config.Get[time.Duration](n, "fails_for"), WorksFor: config.Get[time.Duration](n, "works_for"),
 	}
 	if n.Has("until") {
 		f.Until = config.Get[time.Duration](n, "until")
@@ -131,9 +147,9 @@ func fault(d *config.Decoder, n *config.Node, c *config.Config, names []string) 
 			d.Add(config.IDLimit, n.At("until"), fmt.Sprintf("the fault ends at %s, which is not after its beginning at %s", f.Until, f.At), "both count from the start of the replay")
 		}
 	}
-	for _, key := range []string{"status", "rate", "factor", "weight"} {
-		if n.Has(key) && f.Kind != "" && f.Kind != ownKeys[key] {
-			d.Add(config.IDUnknown, n.At(key), fmt.Sprintf("%s belongs to kind = %q, and this fault is %q", key, ownKeys[key], f.Kind), "remove it")
+	for _, own := range ownKeys {
+		if n.Has(own.key) && f.Kind != "" && !slices.Contains(own.kinds, f.Kind) {
+			d.Add(config.IDUnknown, n.At(own.key), fmt.Sprintf("%s belongs to kind = \"%s\", and this fault is %q", own.key, strings.Join(own.kinds, "\" or \""), f.Kind), "remove it")
 		}
 	}
 	for _, p := range f.Backends {

@@ -110,6 +110,8 @@ type Generator struct {
 	at      float64 // seconds since the start
 	clients []float64
 	paths   []float64
+	methods [][]byte
+	host    []byte
 	path    []byte
 	who     []byte
 	shaper  *draw.Shaper
@@ -120,7 +122,7 @@ type Generator struct {
 // NewGenerator makes a generator of a spec that Validate accepts.
 func NewGenerator(s Spec) *Generator {
 	g := &Generator{
-		spec: s, shape: Shapes[s.Shape], shaper: draw.NewShaper(),
+		spec: s, shape: Shapes[s.Shape], shaper: draw.NewShaper(), host: []byte(s.Host),
 		takes: draw.NewLogNormal(float64(s.Mean), s.CV), sizes: draw.NewLogNormal(2000, 1.5),
 	}
 	for i := range 1001 {
@@ -129,7 +131,7 @@ func NewGenerator(s Spec) *Generator {
 	sum := 0.0
 	for _, p := range s.Paths {
 		sum += p.Weight
-		g.paths = append(g.paths, sum)
+		g.paths, g.methods = append(g.paths, sum), append(g.methods, []byte(p.Method))
 	}
 	sum = 0
 	g.clients = make([]float64, s.Clients)
@@ -161,20 +163,26 @@ func (g *Generator) Next(r *Record) bool {
 			break
 		}
 	}
-	r.reset()
-	r.Time = s.Start.UnixNano() + int64(math.Round(g.at*1e9))
 	who := sort.SearchFloat64s(g.clients, draw.Unit(draw.Bits(s.Seed, g.n, 0, draw.Who))*g.clients[len(g.clients)-1])
-	who = min(who, len(g.clients)-1)
+	g.Ask(r, min(who, len(g.clients)-1))
+	r.Time = s.Start.UnixNano() + int64(math.Round(g.at*1e9))
+	return true
+}
+
+// Ask makes the next record of one client, without its time.
+func (g *Generator) Ask(r *Record, who int) {
+	s := &g.spec
+	r.reset()
 	g.who = appendClient(g.who[:0], who)
 	r.Client = g.who
-	r.UserAgent = []byte(agents[draw.Below(draw.Bits(s.Seed, uint64(who), 1, draw.Who), len(agents))])
+	r.UserAgent = agents[draw.Below(draw.Bits(s.Seed, uint64(who), 1, draw.Who), len(agents))]
 	what := draw.Bits(s.Seed, g.n, 0, draw.What)
 	i := min(sort.SearchFloat64s(g.paths, draw.Unit(what)*g.paths[len(g.paths)-1]), len(g.paths)-1)
 	for s.Paths[i].Weight == 0 { // a draw of exactly 0 may land on one
 		i++
 	}
 	p := &s.Paths[i]
-	r.Method = []byte(p.Method)
+	r.Method = g.methods[i]
 	before, after, numbered := strings.Cut(p.Path, "{n}")
 	g.path = append(g.path[:0], before...)
 	if numbered {
@@ -187,18 +195,17 @@ func (g *Generator) Next(r *Record) bool {
 		r.Status = 201
 	}
 	if s.Host != "" {
-		r.Host = []byte(s.Host)
+		r.Host = g.host
 	}
 	r.Bytes = int64(g.sizes.Draw(g.shaper, draw.Bits(s.Seed, g.n, 0, draw.Size)))
 	r.Duration = int64(g.takes.Draw(g.shaper, draw.Bits(s.Seed, g.n, 0, draw.Service)))
 	g.n++
-	return true
 }
 
 // agents are made-up programs of made-up customers.
-var agents = []string{
-	"TernApp/4.1 (phone)", "TernApp/4.0 (phone)", "TernApp/3.7 (tablet)",
-	"HarbourBrowser/12.0 (desk)", "HarbourBrowser/11.4 (desk)", "KioskPanel/2.2 (quay)",
+var agents = [][]byte{
+	[]byte("TernApp/4.1 (phone)"), []byte("TernApp/4.0 (phone)"), []byte("TernApp/3.7 (tablet)"),
+	[]byte("HarbourBrowser/12.0 (desk)"), []byte("HarbourBrowser/11.4 (desk)"), []byte("KioskPanel/2.2 (quay)"),
 }
 
 // appendClient writes the address of a client from the ranges that are kept

@@ -1,0 +1,65 @@
+package replay
+
+import (
+	"time"
+
+	"kestrix/internal/core/route"
+	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/trace"
+)
+
+// closedLoad is clients that each wait for their answer before they ask again.
+type closedLoad struct {
+	cfg   *scenario.Load
+	gen   *trace.Generator
+	asked int
+	rec   trace.Record
+	route route.Request
+}
+
+func newClosedLoad(l *scenario.Load, seed uint64) *closedLoad {
+	spec := l.Spec
+	spec.Seed = seed
+	return &closedLoad{cfg: l, gen: trace.NewGenerator(spec)}
+}
+
+// remains says whether requests are still to come; nil has none.
+func (c *closedLoad) remains() bool { return c != nil && c.asked < c.cfg.Requests }
+
+// askAll has every client send its first request.
+func (e *engine) askAll() {
+	for i := range min(e.closed.cfg.Concurrency, e.closed.cfg.Requests) {
+		e.heap.Push(0, event{kind: nextAsked, req: int32(i)})
+	}
+}
+
+// leastPause is how long it takes a client to hear of what the proxy answered
+// by itself, at no time of the model.
+const leastPause = time.Millisecond
+
+// askedAgain has a client of a closed load, if it is one, ask again when it has
+// thought, but no earlier than after a pause.
+func (e *engine) askedAgain(who int32, pause time.Duration) {
+	if who >= 0 && e.closed.remains() {
+		e.heap.Push(e.now.Add(max(e.closed.cfg.Think, pause)), event{kind: nextAsked, req: who})
+	}
+}
+
+// askNext has a client ask.
+func (e *engine) askNext(who int32) {
+	c := e.closed
+	if !c.remains() {
+		return
+	}
+	c.asked++
+	c.gen.Ask(&c.rec, int(who))
+	c.rec.Duration = -1
+	a, err := e.feed.arrivalOf("load", &c.rec, &c.route)
+	if err != nil {
+		return // the scenario was held against the configuration before
+	}
+	a.who = who
+	e.lastAt = e.now
+	e.feed.records++
+	e.ask(e.feed, &a)
+}

@@ -1,0 +1,84 @@
+package replay
+
+import "kestrix/internal/core/tick"
+
+// phase is a part of the replay in which no fault begins or ends. Requests
+// belong to the one in which they arrived.
+type phase struct {
+	began                      tick.Time
+	requests, answered, failed int64 // answered: without a backend; the rest is in the latencies
+}
+
+// newPhase begins one now, and gives its number.
+func (e *engine) newPhase() int {
+	n := len(e.phases)
+	if last := &e.phases[n-1]; last.began == e.now && last.requests == 0 {
+		return n - 1
+	}
+	e.phases = append(e.phases, phase{began: e.now})
+	for _, u := range e.ups {
+		u.latency = append(u.latency, spread{})
+	}
+	return n
+}
+
+// phase puts several together.
+func (e *engine) phase(from, to int) Phase {
+	var p Phase
+	var all spread
+	for i := from; i < to; i++ {
+		p.Requests += e.phases[i].requests
+		p.Answered += e.phases[i].answered
+		p.Failed += e.phases[i].failed
+		for _, u := range e.ups {
+			p.Answered += u.latency[i].n
+			all.merge(&u.latency[i])
+		}
+	}
+	if p.Requests > 0 {
+		p.ErrorRate = float64(p.Failed) / float64(p.Requests)
+	}
+	p.Latency = all.latency()
+	return p
+}
+
+// overloadAfter is for how long something must have waited without a pause,
+// up to the last arrival, to be called an overload that never ends.
+const overloadAfter = tick.Time(20e9)
+
+// waits gives how many requests wait for a worker of an upstream, or in its
+// queue.
+func (u *up) waits() int64 {
+	n := int64(0)
+	for _, s := range u.servers {
+		n += int64(len(s.waiting) - s.head)
+	}
+	for _, v := range u.views {
+		n += int64(v.core.Waiting())
+	}
+	return n
+}
+
+// breathe notes which upstreams have nothing waiting. It is called once in a
+// bucket of the timeline.
+func (e *engine) breathe() {
+	for _, u := range e.ups {
+		if n := u.waits(); n == 0 {
+			u.calm, u.waited = e.now, 0
+		} else if e.now <= e.lastAt {
+			u.waited = n
+		}
+	}
+}
+
+// overloaded gives the upstreams in which something waited from some moment up
+// to the last arrival.
+func (e *engine) overloaded() []Overload {
+	out := []Overload{}
+	for _, u := range e.ups {
+		if u.requests > 0 && u.waited > 0 && e.lastAt-u.calm >= max(overloadAfter, e.lastAt/20) {
+			out = append(out, Overload{Upstream: u.cfg.Name, From: u.calm.Seconds(), Until: e.lastAt.Seconds(), Waiting: u.waited})
+		}
+	}
+	return out
+}

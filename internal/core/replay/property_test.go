@@ -1,0 +1,103 @@
+package replay
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"pgregory.net/rapid"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/trace"
+)
+
+// TestWhatGoesInComesOut replays random traces under random faults through
+// random configurations: everything adds up, nobody is sent to a backend that
+// is out, and the same seed gives the same bytes.
+func TestWhatGoesInComesOut(t *testing.T) {
+	kinds := slices.Sorted(maps.Keys(scenario.Kinds))
+	rapid.Check(t, func(rt *rapid.T) {
+		more := ""
+		for _, b := range []string{probe, "retry {\n attempts = 3\n budget = \"30%\"\n}\n", "suspend {\n after = 2\n rest = \"2s\"\n}\n", "sticky {\n by = \"cookie\"\n}\n", "timeouts {\n connect = \"200ms\"\n answer = \"1s\"\n}\n",
+			"failover {\n}\n", "queue {\n limit = 3\n timeout = \"300ms\"\n}\n"} {
+			if rapid.Bool().Draw(rt, "block") {
+				more += b
+			}
+		}
+		if !strings.Contains(more, "http") {
+			more += "probe \"tcp\" {\n every = \"2s\"\n timeout = \"1s\"\n}\n"
+		}
+		c := pool2(rt, rapid.IntRange(1, 4).Draw(rt, "backends"), rapid.SampledFrom(config.Algorithms).Draw(rt, "algorithm"), more)
+		sc := fmt.Sprintf("behaviour \"*\" {\n workers = %d\n backlog = %d\n}\n", rapid.IntRange(1, 4).Draw(rt, "workers"), rapid.IntRange(0, 5).Draw(rt, "backlog"))
+		for i := range rapid.IntRange(0, 4).Draw(rt, "faults") {
+			at := rapid.IntRange(0, 20).Draw(rt, "at")
+			sc += fmt.Sprintf("fault \"f%d\" {\n backend = \"app.b%s\"\n kind = %q\n at = \"%ds\"\n until = \"%ds\"\n}\n", i, rapid.SampledFrom([]string{"0", "*"}).Draw(rt, "whom"),
+				rapid.SampledFrom(kinds).Draw(rt, "kind"), at, at+rapid.IntRange(1, 15).Draw(rt, "for"))
+		}
+		if rapid.Bool().Draw(rt, "streams") {
+			sc += fmt.Sprintf("streams {\n path = \"/seats\"\n lasts = exponential(\"3s\")\n resend = %t\n quiet = %q\n}\n", rapid.Bool().Draw(rt, "resend"), rapid.SampledFrom([]string{"0s", "2s", "10m"}).Draw(rt, "quiet"))
+		}
+		sc += fmt.Sprintf("instances = %d\n", rapid.IntRange(1, 3).Draw(rt, "instances"))
+		text := even(rapid.IntRange(1, 400).Draw(rt, "requests"), time.Duration(rapid.IntRange(1, 100).Draw(rt, "every"))*time.Millisecond, 7)
+		o := Options{Seed: rapid.Uint64().Draw(rt, "seed")}
+		stops := rapid.Bool().Draw(rt, "until")
+		if stops {
+			o.Part.Until, _ = trace.ParseMoment("5s")
+		}
+		switch rapid.SampledFrom([]string{"trace", "trace", "open", "closed"}).Draw(rt, "load") {
+		case "open":
+			sc, text = sc+"load {\n rate = \"30/s\"\n for = \"10s\"\n clients = 7\n paths = [\"/seats\", \"POST /\"]\n}\n", ""
+		case "closed":
+			sc, text = sc+"load {\n requests = 200\n concurrency = 9\n paths = [\"/seats\", \"POST /\"]\n}\n", ""
+		}
+		parsed, found, err := scenario.Read(config.File{Name: "s.hcl", Source: []byte(sc)}, c)
+		if err != nil || len(found) > 0 {
+			rt.Fatalf("%v %v", err, found)
+		}
+		once := func() (*Result, string) {
+			var sources []Source
+			if text != "" {
+				sources = source(text)
+			}
+			r, err := Run(context.Background(), c, parsed, sources, o)
+			if err != nil {
+				rt.Fatal(err)
+			}
+			text, err := json.Marshal(r)
+			if err != nil {
+				rt.Fatal(err)
+			}
+			return r, string(text)
+		}
+		r, first := once()
+		conserved(rt, r)
+		if r.Unfinished != 0 && !stops {
+			rt.Fatalf("%d requests never ended", r.Unfinished)
+		}
+		for _, f := range r.Faults {
+			if n := f.Before.Requests + f.During.Requests + f.After.Requests; n != r.Requests {
+				rt.Fatalf("%d of %d requests came before, during or after %s", n, r.Requests, f.Name)
+			}
+			if n := f.Before.Failed + f.During.Failed + f.After.Failed; n != r.Failed {
+				rt.Fatalf("%d of %d failures came before, during or after %s", n, r.Failed, f.Name)
+			}
+		}
+		if _, second := once(); first != second {
+			rt.Fatal("the same seed gave other bytes")
+		}
+	})
+}
+
+func pool2(t *rapid.T, n int, algorithm, more string) *config.Config {
+	c, found, err := config.Read([]config.File{{Name: "pool.hcl", Source: []byte(poolText(n, algorithm, more))}})
+	if err != nil || len(found) > 0 {
+		t.Fatalf("%v %v", err, found)
+	}
+	return c
+}

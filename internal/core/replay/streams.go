@@ -1,0 +1,139 @@
+package replay
+
+import (
+	"time"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/draw"
+	"kestrix/internal/core/tick"
+	"kestrix/internal/core/upstream"
+)
+
+// streamBegins is when the head of a long answer has come: from then on it
+// holds no worker.
+func (e *engine) streamBegins(i int32, waits *config.Waits) {
+	r := &e.requests[i]
+	s := e.servers[r.server]
+	if s.reset > 0 {
+		e.settle(i, upstream.Outcome{Kind: upstream.Reset, Passed: true})
+		return
+	}
+	if o := s.answer(e, r); o.Status >= 400 {
+		e.settle(i, o)
+		return
+	}
+	r.deadline = e.now // what its client waited for is there
+	lasts, kind := e.streamLasts(r), streamEnd
+	if waits.Stream > 0 && lasts > waits.Stream {
+		lasts, kind = waits.Stream, streamCut
+	}
+	if st := e.scenario.Streams; st != nil && waits.Idle > 0 && st.Quiet > waits.Idle && lasts > waits.Idle {
+		lasts, kind = waits.Idle, streamIdle
+	}
+	e.heap.Push(e.now.Add(lasts), event{kind: kind, req: i, gen: r.gen})
+}
+
+// streamLasts is how long a stream goes on if nothing happens to it.
+func (e *engine) streamLasts(r *request) time.Duration {
+	if r.duration >= 0 {
+		return time.Duration(r.duration)
+	}
+	st := e.scenario.Streams
+	if st == nil {
+		return 0
+	}
+	bits := draw.Bits(e.o.Seed, r.q.ID, 0, draw.Lasts)
+	switch mean := float64(st.Lasts.Mean); st.Lasts.Kind {
+	case "exponential":
+		return time.Duration(mean * draw.Exponential(bits))
+	case "lognormal":
+		return time.Duration(draw.NewLogNormal(mean, st.Lasts.CV).Draw(e.shaper, bits))
+	default:
+		return st.Lasts.Mean
+	}
+}
+
+// streamOver is when a stream ends by itself, or is ended by the proxy.
+func (e *engine) streamOver(i int32, kind eventKind) {
+	r := &e.requests[i]
+	s := e.servers[r.server]
+	switch kind {
+	case streamIdle:
+		// The backend was silent for too long; the proxy breaks it.
+		e.settle(i, upstream.Outcome{Kind: upstream.Reset, Passed: true})
+	case streamCut:
+		e.settle(i, upstream.Outcome{Kind: upstream.CutOff, Passed: true})
+	default:
+		if s.hang > 0 || s.blackhole > 0 {
+			r.overdue = true // its end does not come through
+			return
+		}
+		e.settle(i, upstream.Outcome{Kind: upstream.Answered, Status: 200, FirstByte: max(s.connect, 1)})
+	}
+}
+
+// fallsSilent has an open stream broken by the idle timeout, unless its backend
+// speaks before.
+func (e *engine) fallsSilent(i int32) {
+	r := &e.requests[i]
+	if idle := e.refs[r.route].waits.Idle; idle > 0 {
+		e.heap.Push(e.now.Add(idle), event{kind: streamIdle, req: i, gen: r.gen})
+	}
+}
+
+// speaksAgain lets the streams of a backend go on that was silent.
+func (e *engine) speaksAgain(s *server) {
+	for i := range e.requests {
+		r := &e.requests[i]
+		if !r.open || !r.stream || !r.sent || r.server != s.index {
+			continue
+		}
+		if r.overdue {
+			e.settle(int32(i), upstream.Outcome{Kind: upstream.Answered, Status: 200, FirstByte: max(s.connect, 1)})
+			continue
+		}
+		// What was to break it for its silence is void, and so is its end.
+		left := tick.Time(r.began) + tick.Time(s.connect) + tick.Time(e.streamLasts(r)) - e.now
+		r.gen++
+		waits := &e.refs[r.route].waits
+		kind := streamEnd
+		if cut := tick.Time(r.began) + tick.Time(s.connect) + tick.Time(waits.Stream) - e.now; waits.Stream > 0 && cut < left {
+			left, kind = cut, streamCut
+		}
+		e.heap.Push(e.now+max(left, 0), event{kind: kind, req: int32(i), gen: r.gen})
+	}
+}
+
+// reconnect has the client of a failed stream open it again, if the scenario
+// says so, for what is left of it.
+func (e *engine) reconnect(r *request) {
+	st := e.scenario.Streams
+	if st == nil || !st.Resend {
+		return
+	}
+	left := e.streamLasts(r) - e.now.Sub(r.arrived) - st.ResendAfter
+	if left <= 0 {
+		return
+	}
+	a := arrival{
+		key: r.q.Key, seatKey: r.q.SeatKey, duration: int64(left), session: r.session, route: r.route, repeat: r.q.Repeatable,
+		stream: true, instance: uint16(e.views[r.view].instance), front: e.refs[r.route].front, who: -1,
+	}
+	i := len(e.again)
+	if n := len(e.spare); n > 0 {
+		i = int(e.spare[n-1])
+		e.spare = e.spare[:n-1]
+		e.again[i] = a
+	} else {
+		e.again = append(e.again, a)
+	}
+	e.heap.Push(e.now.Add(st.ResendAfter), event{kind: resend, req: int32(i)})
+}
+
+// sendAgain opens a stream that had failed.
+func (e *engine) sendAgain(i int32) {
+	a := e.again[i]
+	e.spare = append(e.spare, i)
+	e.res.Resent++
+	e.ask(e.feed, &a)
+}

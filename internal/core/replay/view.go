@@ -1,0 +1,70 @@
+package replay
+
+import (
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/tick"
+	"kestrix/internal/core/upstream"
+)
+
+// up is an upstream and what is counted of it.
+type up struct {
+	cfg                        *config.Upstream
+	views                      []*view   // by instance
+	servers                    []*server // by upstream.BackendID
+	sticky                     bool
+	cookie                     bool
+	seat                       []int16  // by session, backend+1; cookies of clients
+	issued                     []uint32 // by session, when its cookie was issued, in seconds
+	holder                     []int16  // by session, backend+1; who holds the application's session
+	sessions                   Sessions
+	requests, answered, failed int64
+	latency                    []spread  // by phase
+	calm                       tick.Time // when last nothing waited for a worker or in the queue
+	waited                     int64     // how many did since then, at the last look
+}
+
+// view is an upstream as one proxy sees it.
+type view struct {
+	index     int32 // position in engine.views
+	instance  int
+	up        *up
+	core      *upstream.Upstream
+	ahead     tick.Time   // of the replay's clock: proxies were not started together
+	scheduled tick.Time   // of the coreDue event that is on its way
+	probes    []probeView // by upstream.BackendID
+}
+
+// probeView is what one proxy knows of the probes of a backend.
+type probeView struct {
+	gen      uint32
+	open     bool
+	out      bool // of rotation
+	outSince tick.Time
+}
+
+// see makes room for a session and counts a new one.
+func (u *up) see(session uint32) {
+	for int(session) >= len(u.holder) {
+		u.holder = append(u.holder, make([]int16, max(1024, len(u.holder)))...)
+		if u.cookie {
+			u.seat = append(u.seat, make([]int16, len(u.holder)-len(u.seat))...)
+			u.issued = append(u.issued, make([]uint32, len(u.holder)-len(u.issued))...)
+		}
+	}
+	if u.holder[session] == 0 {
+		u.holder[session] = -1 // seen, held by nobody yet
+		u.sessions.Seen++
+	}
+}
+
+// schedule sees to it that the core is called when it has something due.
+func (e *engine) schedule(v *view) {
+	at := v.core.Next()
+	if at != tick.Never {
+		at -= v.ahead
+	}
+	if at < v.scheduled {
+		v.scheduled = at
+		e.heap.Push(at, event{kind: coreDue, server: v.index})
+	}
+}

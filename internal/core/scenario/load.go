@@ -1,0 +1,165 @@
+package scenario
+
+import (
+	"fmt"
+	"net/netip"
+	"time"
+
+	"github.com/hashicorp/hcl/v2"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/route"
+	"kestrix/internal/core/trace"
+)
+
+// Load is the requests of a replay without a trace.
+type Load struct {
+	Range    hcl.Range
+	Spec     trace.Spec // what is asked, by whom; of an open load also when
+	Frontend string     // that takes them; empty if there is only one
+
+	// Of a closed load, whose clients wait for their answers.
+	Closed      bool
+	Requests    int
+	Concurrency int
+	Think       time.Duration
+}
+
+// Streams says which requests are long answers.
+type Streams struct {
+	Paths       []route.Pattern
+	Lasts       config.Distribution
+	Quiet       time.Duration // the longest silence in them
+	Resend      bool          // clients connect again when one breaks
+	ResendAfter time.Duration
+}
+
+func load(d *config.Decoder, n *config.Node, c *config.Config) *Load {
+	l := &Load{Range: n.Range, Frontend: config.Get[string](n, "frontend"), Closed: n.Has("requests") || n.Has("concurrency")}
+	open := []string{"rate", "for", "arrivals", "shape", "clients", "popularity"}
+	switch {
+	case l.Closed && !n.Has("requests"):
+		d.Add(config.IDMissing, n.Range, "a closed load has no requests", "requests = 4000 says how many there are in all")
+	case l.Closed && !n.Has("concurrency"):
+		d.Add(config.IDMissing, n.Range, "a closed load has no concurrency", "concurrency = 100 says how many clients there are")
+	case !l.Closed && !n.Has("rate"):
+		d.Add(config.IDMissing, n.Range, "load says not how much", `rate = "200/s" for requests that come whatever is answered, or requests = 4000 and concurrency = 100 for clients that wait`)
+	}
+	for _, key := range open {
+		if l.Closed && n.Has(key) {
+			d.Add(config.IDUnknown, n.At(key), key+" belongs to an open load, and this one is closed: its clients wait for their answers", "remove it, or requests and concurrency")
+		}
+	}
+	if !l.Closed && n.Has("think") {
+		d.Add(config.IDUnknown, n.At("think"), "think belongs to a closed load, and this one is open: requests come whatever is answered", "remove it")
+	}
+	l.Requests, l.Concurrency, l.Think = config.Get[int](n, "requests"), config.Get[int](n, "concurrency"), config.Get[time.Duration](n, "think")
+	l.Spec = trace.Spec{
+		Start: time.Unix(0, 0).UTC(), For: config.Get[time.Duration](n, "for"), Rate: config.Get[float64](n, "rate"),
+		Arrivals: config.Get[string](n, "arrivals"), Shape: config.Get[string](n, "shape"),
+		Clients: config.Get[int](n, "clients"), Popularity: config.Get[float64](n, "popularity"), Host: config.Get[string](n, "host"),
+	}
+	if l.Closed {
+		l.Spec.Rate, l.Spec.Clients, l.Spec.Popularity = 1, max(l.Concurrency, 1), 0
+	}
+	for _, p := range config.Get[[]config.Placed[string]](n, "paths") {
+		w, err := trace.ParsePath(p.Value)
+		if err != nil {
+			d.Add(config.IDType, p.Range, err.Error(), "")
+			continue
+		}
+		l.Spec.Paths = append(l.Spec.Paths, w)
+	}
+	if len(d.Findings) == 0 {
+		if err := l.Spec.Validate(); err != nil {
+			d.Add(config.IDLimit, n.Range, err.Error(), "")
+		}
+	}
+	var names []string
+	for _, f := range c.Frontends {
+		names = append(names, f.Name)
+	}
+	switch {
+	case l.Frontend == "" && len(names) > 1:
+		d.Add(config.IDMissing, n.Range, "the configuration has several frontends, and load says not which of them takes its requests", fmt.Sprintf("frontend = %q", names[0]))
+	case l.Frontend != "" && c.Frontend(l.Frontend) == nil:
+		hint := ""
+		if s := config.Suggest(l.Frontend, names); s != "" {
+			hint = "did you mean \"" + s + "\"?"
+		}
+		d.Add(config.IDReference, n.At("frontend"), fmt.Sprintf("no frontend is called %q", l.Frontend), hint)
+	}
+	return l
+}
+
+func streams(n *config.Node) *Streams {
+	s := &Streams{
+		Lasts: config.Get[config.Distribution](n, "lasts"), Quiet: config.Get[time.Duration](n, "quiet"),
+		Resend: config.Get[bool](n, "resend"), ResendAfter: config.Get[time.Duration](n, "resend_after"),
+	}
+	for _, p := range config.Get[[]config.Placed[string]](n, "path") {
+		s.Paths = append(s.Paths, route.Path(p.Value))
+	}
+	return s
+}
+
+// Hold says whether a path without its query is that of a stream.
+func (s *Streams) Hold(path string) bool {
+	for i := range s.Paths {
+		if s.Paths[i].Match(path) {
+			return true
+		}
+	}
+	return false
+}
+
+// members reads how many backends names stand for.
+func (s *Scenario) members(d *config.Decoder, root *config.Node, c *config.Config) {
+	s.Members = map[string]int{}
+	for _, n := range root.All("members") {
+		name := n.Label
+		found, each := false, false
+		for _, u := range c.Upstreams {
+			for _, b := range u.Backends {
+				if u.Name+"."+b.Name == name.Value {
+					_, isIP := b.Address.IP()
+					found, each = true, u.ResolveEach && !isIP && b.Address.Unix == ""
+				}
+			}
+		}
+		switch {
+		case !found:
+			unknownBackend(d, name, backendNames(c))
+		case !each:
+			d.Add(config.IDReference, name.Range, fmt.Sprintf("%q stands for itself alone", name.Value), `only a name in an upstream with resolve = "each" stands for several backends`)
+		case s.Members[name.Value] > 0:
+			d.Add(config.IDTwice, name.Range, fmt.Sprintf("members of %q are given twice", name.Value), "remove one of them")
+		}
+		s.Members[name.Value] = max(config.Get[int](n, "count"), 1)
+	}
+}
+
+// Expand gives the configuration as a proxy would see it that has looked names
+// up: each stands for as many backends as the scenario says.
+func (s *Scenario) Expand(c *config.Config) *config.Config {
+	if len(s.Members) == 0 {
+		return c
+	}
+	out := *c
+	out.Upstreams = nil
+	for _, u := range c.Upstreams {
+		x := *u
+		x.Backends = nil
+		for _, b := range u.Backends {
+			n := s.Members[u.Name+"."+b.Name]
+			if n == 0 {
+				x.Backends = append(x.Backends, b)
+			}
+			for i := range n {
+				x.Backends = append(x.Backends, b.Member(netip.AddrFrom4([4]byte{192, 0, 2, byte(i + 1)})))
+			}
+		}
+		out.Upstreams = append(out.Upstreams, &x)
+	}
+	return &out
+}

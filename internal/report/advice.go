@@ -1,0 +1,153 @@
+package report
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/replay"
+)
+
+// mostFaults is how many faults are told of in full without -all.
+const mostFaults = 5
+
+// felt tells what customers felt before, during and after each fault.
+func (s Style) felt(b *strings.Builder, r *replay.Result) {
+	var began []replay.FaultResult
+	for _, f := range r.Faults {
+		if f.Began {
+			began = append(began, f)
+		}
+	}
+	if len(began) == 0 {
+		return
+	}
+	rest := 0
+	if len(began) > mostFaults && !s.All {
+		slices.SortStableFunc(began, func(a, c replay.FaultResult) int {
+			switch {
+			case a.During.ErrorRate > c.During.ErrorRate:
+				return -1
+			case a.During.ErrorRate < c.During.ErrorRate:
+				return 1
+			}
+			return 0
+		})
+		rest = len(began) - mostFaults
+		began = began[:mostFaults]
+	}
+	b.WriteString("\n" + s.bold("what customers felt") + "\n")
+	cols := []column{
+		{name: "fault", left: true}, {name: "requests that came", left: true}, {name: "requests"}, {name: "failed"}, {name: ""},
+		{name: "mean", drop: 1}, {name: "p50", drop: 2}, {name: "p95", drop: 3}, {name: "p99"},
+	}
+	var rows [][]string
+	for _, f := range began {
+		for i, x := range []struct {
+			word string
+			p    replay.Phase
+		}{{"before", f.Before}, {"during", f.During}, {"after", f.After}} {
+			if x.p.Requests == 0 && i != 1 {
+				continue
+			}
+			name := ""
+			if len(rows) == 0 || rows[len(rows)-1][0] != clip(f.Name, 32) && i == 0 || i == 1 && f.Before.Requests == 0 {
+				name = clip(f.Name, 32)
+			}
+			failed, share := count(x.p.Failed), finePercent(x.p.ErrorRate)
+			if x.p.Failed > 0 {
+				failed = s.red(failed)
+			}
+			row := []string{name, x.word, count(x.p.Requests), failed, share, "-", "-", "-", "-"}
+			if l := x.p.Latency; l.Max > 0 {
+				row = append(row[:5], span(l.Mean), span(l.P50), span(l.P95), span(l.P99))
+			}
+			rows = append(rows, row)
+		}
+	}
+	b.WriteString(s.table(cols, rows, 2))
+	if rest > 0 {
+		fmt.Fprintf(b, "  the %d worst; %s with -all\n", mostFaults, plural(int64(rest), "more fault"))
+	}
+}
+
+// advice says what to change, when there is something to change, each with the
+// figures it rests on.
+func (s Style) advice(b *strings.Builder, p Replay) {
+	r := p.Result
+	var lines []string
+	add := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
+	if n := r.Errors.NoRoute; n > 0 {
+		add("%s fitted no route; try: kestrix why %s GET URL", plural(n, "request"), p.Path)
+	}
+	for _, o := range r.Overloaded {
+		add("upstream %q had more to do than it can from %s on: more backends or workers, or a rate limit that refuses early", o.Upstream, moment(o.From))
+	}
+	if n := r.Errors.QueueFull + r.Errors.QueueTimeout; n > 0 {
+		add("%s failed in the queue: max_in_flight holds back what backends could take, or there are too few of them", plural(n, "request"))
+	}
+	for _, f := range r.Faults {
+		lines = append(lines, s.adviseFault(p, &f)...)
+	}
+	sticky := slices.ContainsFunc(p.Config.Upstreams, func(u *config.Upstream) bool { return u.Sticky != nil })
+	for _, u := range p.Config.Upstreams {
+		lines = append(lines, s.adviseUpstream(u, r, sticky)...)
+	}
+	if len(lines) == 0 {
+		return
+	}
+	b.WriteString("\n" + s.bold("what to change") + "\n")
+	more := 0
+	if len(lines) > mostFaults && !s.All {
+		more = len(lines) - mostFaults
+		lines = lines[:mostFaults]
+	}
+	for _, l := range lines {
+		b.WriteString("  " + flow(l, s.Width, 4) + "\n")
+	}
+	if more > 0 {
+		fmt.Fprintf(b, "  and %d more with -all\n", more)
+	}
+}
+
+// adviseFault says what would have made a fault cost less.
+func (s Style) adviseFault(p Replay, f *replay.FaultResult) []string {
+	if !f.Began || f.Lost == 0 || f.Kind == "drain" || f.Kind == "weight" || f.Kind == "park" {
+		return nil
+	}
+	if f.DetectedAfter == nil {
+		return []string{fmt.Sprintf("nothing noticed %q, which cost %s; try: kestrix check %s", f.Name, plural(f.Lost, "request"), p.Path)}
+	}
+	for _, name := range f.Backends {
+		up, _, _ := strings.Cut(name, ".")
+		u := p.Config.Upstream(up)
+		if u == nil || u.Probe == nil {
+			continue
+		}
+		worst := float64(u.Probe.DownAfter)*u.Probe.Every.Seconds() + u.Probe.Timeout.Seconds()
+		if *f.DetectedAfter > 2 && f.Lost > 1 {
+			return []string{fmt.Sprintf("%q was noticed after %s and cost %s; the probe of %q (every %s, %d failures) may take %s, a shorter one costs less",
+				f.Name, span(*f.DetectedAfter), plural(f.Lost, "request"), up, u.Probe.Every, u.Probe.DownAfter, span(worst))}
+		}
+	}
+	return nil
+}
+
+// adviseUpstream says what an upstream lacks by what came of it. Who has made
+// another upstream sticky has thought about sessions, and is not told of them.
+func (s Style) adviseUpstream(u *config.Upstream, r *replay.Result, sticky bool) []string {
+	x := r.Upstreams[u.Name]
+	if x == nil || x.Requests == 0 {
+		return nil
+	}
+	var out []string
+	// Attempts that could have gone on to another backend.
+	if met := r.Errors.Refused + r.Errors.ConnectTimeout + r.Errors.AnswerTimeout + r.Errors.Reset + r.Errors.Status5xx; x.Failed > 0 && met > 0 && u.Retry == nil && len(u.Backends) > 1 {
+		out = append(out, fmt.Sprintf("upstream %q repeats nothing and failed %s; a retry block would answer what can safely be repeated", u.Name, plural(x.Failed, "request")))
+	}
+	if n := x.Sessions.Lost; n > 0 && !sticky && len(u.Backends) > 1 {
+		out = append(out, fmt.Sprintf("%s to %q reached a backend that does not hold their session; if its application keeps sessions by itself, a sticky block keeps clients in their place", plural(n, "request"), u.Name))
+	}
+	return out
+}
