@@ -1,6 +1,10 @@
 package balance
 
-import "math"
+import (
+	"math"
+	"math/bits"
+	"slices"
+)
 
 // leastConnections takes the backend with the smallest number of open requests
 // per weight; ties go to the smallest number of picks per weight, then to the
@@ -13,6 +17,9 @@ type leastConnections struct {
 	open   []int32
 	picked []float64 // picks per weight
 	keys   []key
+	line   []key   // keys in the seeded order, while there are few
+	place  []int32 // by slot, where in line it stands
+	who    []int32 // by place in line
 	tree   []int32 // tree[1] is the best; -1 is nobody; leaves stand from size on
 	size   int
 }
@@ -22,7 +29,18 @@ type leastConnections struct {
 // quotients of allowed weights never fall together.
 type key struct {
 	load uint64 // open/weight; all bits set for one that is out
-	tie  float64
+	tie  uint64 // the bits of a number of 0 or more, which order as it does
+}
+
+// nobody is the key of one that is out.
+var nobody = key{math.MaxUint64, math.MaxUint64}
+
+// less gives 1 if a is before b, else 0, without a jump that could not be
+// foretold.
+func (a key) less(b key) uint64 {
+	_, borrow := bits.Sub64(a.tie, b.tie, 0)
+	_, borrow = bits.Sub64(a.load, b.load, borrow)
+	return borrow
 }
 
 // step is the number of steps of 1 in key.load: finer than 1/10000^2, by which
@@ -46,7 +64,8 @@ func (l *leastConnections) Set(slot int, name string, weight float64) {
 	for len(l.open) < len(l.weight) {
 		l.open = append(l.open, 0)
 		l.picked = append(l.picked, 0)
-		l.keys = append(l.keys, key{load: math.MaxUint64})
+		l.keys = append(l.keys, nobody)
+		l.lineUp()
 	}
 	if weight > 0 && was == 0 {
 		// One that comes back starts level with the others instead of being
@@ -89,18 +108,53 @@ func (l *leastConnections) Pick(q *Query) int {
 			return best
 		}
 	}
+	if q.Skip == nil {
+		least, at := nobody, uint64(math.MaxUint64)
+		for i, k := range l.line {
+			take := -k.less(least)
+			least.load ^= (least.load ^ k.load) & take
+			least.tie ^= (least.tie ^ k.tie) & take
+			at ^= (at ^ uint64(i)) & take
+		}
+		if int64(at) < 0 {
+			return -1
+		}
+		return int(l.who[at])
+	}
 	best := -1
-	least := key{load: math.MaxUint64}
 	for i := range l.keys {
 		k := l.keys[i]
-		if k.load > least.load || k.load == math.MaxUint64 || q.Skip != nil && q.Skip.Has(i) {
+		if k.load == math.MaxUint64 || q.Skip.Has(i) {
 			continue
 		}
-		if best < 0 || k.load < least.load || k.tie < least.tie || k.tie == least.tie && l.rank[i] < l.rank[best] {
-			best, least = i, k
+		if best < 0 || k.less(l.keys[best]) == 1 || k == l.keys[best] && l.rank[i] < l.rank[best] {
+			best = i
 		}
 	}
 	return best
+}
+
+// lineUp stands the keys in the seeded order, so that of equals the first is
+// the one that it favours.
+func (l *leastConnections) lineUp() {
+	if len(l.keys) > fewSlots {
+		return
+	}
+	l.who = l.who[:0]
+	for i := range l.keys {
+		l.who = append(l.who, int32(i))
+	}
+	slices.SortFunc(l.who, func(a, b int32) int {
+		if l.rank[a] < l.rank[b] {
+			return -1
+		}
+		return 1
+	})
+	l.line, l.place = l.line[:0], append(l.place[:0], l.who...)
+	for p, slot := range l.who {
+		l.line = append(l.line, l.keys[slot])
+		l.place[slot] = int32(p)
+	}
 }
 
 func (l *leastConnections) Begun(slot int) {
@@ -120,16 +174,19 @@ func (l *leastConnections) Ended(slot int) {
 
 // rekey works a slot's key out anew.
 func (l *leastConnections) rekey(slot int) {
-	k := &l.keys[slot]
-	switch w := l.weight[slot]; w {
-	case 0:
-		k.load = math.MaxUint64
-	case 1:
-		k.load = uint64(l.open[slot]) * step
-	default:
-		k.load = uint64(float64(l.open[slot]) / w * step)
+	k := nobody
+	if w := l.weight[slot]; w > 0 {
+		k.tie = math.Float64bits(l.picked[slot])
+		if w == 1 {
+			k.load = uint64(l.open[slot]) * step
+		} else {
+			k.load = uint64(float64(l.open[slot]) / w * step)
+		}
 	}
-	k.tie = l.picked[slot]
+	l.keys[slot] = k
+	if len(l.keys) <= fewSlots {
+		l.line[l.place[slot]] = k
+	}
 }
 
 // update plays the matches of one leaf again, up to the root.
@@ -160,15 +217,9 @@ func (l *leastConnections) better(a, b int32) int32 {
 	}
 	x, y := l.keys[a], l.keys[b]
 	switch {
-	case x.load != y.load:
-		if x.load < y.load {
-			return a
-		}
-		return b
-	case x.tie != y.tie:
-		if x.tie < y.tie {
-			return a
-		}
+	case x.less(y) == 1:
+		return a
+	case y.less(x) == 1:
 		return b
 	case l.rank[a] < l.rank[b]:
 		return a

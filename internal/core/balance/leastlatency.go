@@ -16,9 +16,12 @@ import (
 // 16 backends are all looked at; of more, two that are drawn, as in two-choices.
 type leastLatency struct {
 	twoChoices
-	average []float64 // seconds
-	at      []tick.Time
+	average []float64 // seconds, when last taken
+	grown   []float64 // what forgetting has come to since the origin, when last taken
 	known   []bool
+	fresh   int // how many of those that are in have not answered yet
+	origin  tick.Time
+	score   []float64 // average, open and weight put together; the time passed is the same for all
 }
 
 // forgets is the time in which an average falls to 1/e.
@@ -39,12 +42,36 @@ func (l *leastLatency) Set(slot int, name string, weight float64) {
 	l.twoChoices.Set(slot, name, weight)
 	for len(l.average) < len(l.weight) {
 		l.average = append(l.average, 0)
-		l.at = append(l.at, 0)
+		l.grown = append(l.grown, 0)
 		l.known = append(l.known, false)
+		l.score = append(l.score, 0)
 	}
 	if was == 0 && weight > 0 {
 		l.known[slot] = false // what it was before it was away says nothing
 	}
+	l.fresh = 0
+	for i, k := range l.known {
+		if !k && l.weight[i] > 0 {
+			l.fresh++
+		}
+	}
+	l.rescore(slot)
+}
+
+// growth is by how much everything has been forgotten since the origin, which
+// is moved before the numbers become too large.
+func (l *leastLatency) growth(now tick.Time) float64 {
+	since := now.Sub(l.origin)
+	if since > 200*forgets {
+		back := math.Exp(-since.Seconds() / forgets.Seconds())
+		l.origin = now
+		for i := range l.grown {
+			l.grown[i] *= back
+			l.rescore(i)
+		}
+		return 1
+	}
+	return math.Exp(since.Seconds() / forgets.Seconds())
 }
 
 // Took takes how long a request took.
@@ -52,28 +79,51 @@ func (l *leastLatency) Took(slot int, now tick.Time, took time.Duration, failed 
 	if failed {
 		took = max(took, failedTakes)
 	}
-	seconds := took.Seconds()
+	seconds, growth := took.Seconds(), l.growth(now)
 	if !l.known[slot] || seconds > l.average[slot] {
+		if !l.known[slot] && l.weight[slot] > 0 {
+			l.fresh--
+		}
 		l.average[slot], l.known[slot] = seconds, true
 	} else {
-		keeps := math.Exp(-now.Sub(l.at[slot]).Seconds() / forgets.Seconds())
+		keeps := l.grown[slot] / growth
 		l.average[slot] = keeps*l.average[slot] + (1-keeps)*seconds
 	}
-	l.at[slot] = now
+	l.grown[slot] = growth
+	l.rescore(slot)
+}
+
+// rescore puts together what a slot costs. All averages are forgotten at the
+// same pace, so that those of different moments are compared by what forgetting
+// had come to then.
+func (l *leastLatency) rescore(slot int) {
+	if w := l.weight[slot]; w > 0 {
+		l.score[slot] = l.average[slot] * l.grown[slot] * float64(l.open[slot]+1) / w
+	}
+}
+
+// Begun says that a request has been given to a slot.
+func (l *leastLatency) Begun(slot int) {
+	l.twoChoices.Begun(slot)
+	l.rescore(slot)
+}
+
+// Ended says that one has ended.
+func (l *leastLatency) Ended(slot int) {
+	l.twoChoices.Ended(slot)
+	l.rescore(slot)
 }
 
 // cost is what is compared. One that has not answered yet is given a first
 // request, and then counts as the others do until it has.
 func (l *leastLatency) cost(slot int, now tick.Time) float64 {
-	open := float64(l.open[slot])
-	if !l.known[slot] {
+	if l.fresh > 0 && !l.known[slot] {
 		if l.open[slot] == 0 {
 			return 0
 		}
-		return l.mean() * (open + 1) / l.weight[slot]
+		return l.mean() * l.growth(now) * float64(l.open[slot]+1) / l.weight[slot]
 	}
-	old := now.Sub(l.at[slot])
-	return l.average[slot] * math.Exp(-old.Seconds()/forgets.Seconds()) * (open + 1) / l.weight[slot]
+	return l.score[slot]
 }
 
 // mean is the average of those that have answered.

@@ -101,5 +101,5 @@ func NewLogNormal(mean, cv float64) LogNormal {
 
 // Draw turns random bits into a draw from it.
 func (l LogNormal) Draw(s *Shaper, b uint64) float64 {
-	return l.mean * math.Exp(l.sigma*s.Normal(b)+l.shift)
+	return l.mean * exp(l.sigma*s.Normal(b)+l.shift)
 }

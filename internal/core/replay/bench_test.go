@@ -3,6 +3,7 @@ package replay
 import (
 	"context"
 	"fmt"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -35,13 +36,29 @@ func pool(t testing.TB, n int, algorithm, more string) *config.Config {
 }
 
 // BenchmarkReplay measures the event loop alone: arrivals are made beforehand.
+// Everything is switched on: routing has been done, and probes, sessions,
+// histograms and the timeline take part.
 func BenchmarkReplay(b *testing.B) {
-	for _, algorithm := range []string{"round-robin", "least-connections", "random", "hash"} {
-		for _, n := range []int{3, 10, 100} {
-			b.Run(fmt.Sprintf("%s/%d", algorithm, n), func(b *testing.B) {
-				benchmark(b, pool(b, n, algorithm, probe), n)
-			})
+	hash := func(method string) string { return "hash {\n method = \"" + method + "\"\n}\n" }
+	for _, c := range []struct{ name, algorithm, more string }{
+		{"round-robin", "round-robin", ""}, {"least-connections", "least-connections", ""}, {"random", "random", ""},
+		{"two-choices", "two-choices", ""}, {"least-latency", "least-latency", ""},
+		{"hash-ring", "hash", ""}, {"hash-bounded", "hash", "hash {\n bound = 1.25\n}\n"}, {"hash-modulo", "hash", hash("modulo")},
+		{"hash-rendezvous", "hash", hash("rendezvous")},
+	} {
+		for _, n := range []int{10, 100, 1000} {
+			b.Run(fmt.Sprintf("%s/%d", c.name, n), func(b *testing.B) { benchmark(b, pool(b, n, c.algorithm, probe+c.more), n) })
 		}
+	}
+	for _, n := range []int{10, 1000} {
+		b.Run(fmt.Sprintf("first-fit/%d", n), func(b *testing.B) {
+			text := strings.ReplaceAll(poolText(n, "first-fit", probe), " = \"127.0.0.1:1", " = { max_in_flight = 16, address = \"127.0.0.1:1")
+			text = regexp.MustCompile(`(address = "127.0.0.1:\d+")`).ReplaceAllString(text, "$1 }")
+			c, found, err := config.Read([]config.File{{Name: "pool.hcl", Source: []byte(text)}})
+			require.NoError(b, err)
+			require.Empty(b, found)
+			benchmark(b, c, n)
+		})
 	}
 	b.Run("sticky/10", func(b *testing.B) {
 		benchmark(b, pool(b, 10, "round-robin", probe+"sticky {\n by = \"cookie\"\n}\nretry {\n}\nsuspend {\n}\n"), 10)
@@ -62,7 +79,7 @@ func benchmark(b *testing.B, c *config.Config, backends int) {
 		for i := range arrivals {
 			at += draw.Exponential(draw.Bits(1, n+uint64(i), 0, draw.Arrival)) / rate * 1e9
 			client := draw.Bits(1, n+uint64(i), 0, draw.Who) % 50000
-			arrivals[i] = arrival{at: int64(at), client: client * 0x9e3779b97f4a7c15, session: uint32(client), duration: -1, repeat: true}
+			arrivals[i] = arrival{at: int64(at), key: client * 0x9e3779b97f4a7c15, session: uint32(client), duration: -1, repeat: true}
 		}
 	}
 	next(0)

@@ -54,8 +54,8 @@ func (e *engine) askNext(who int32) {
 	c.asked++
 	c.gen.Ask(&c.rec, int(who))
 	c.rec.Duration = -1
-	a, err := e.feed.arrivalOf("load", &c.rec, &c.route)
-	if err != nil {
+	var a arrival
+	if err := e.feed.arrivalOf("load", &c.rec, &c.route, &a); err != nil {
 		return // the scenario was held against the configuration before
 	}
 	a.who = who

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/bits"
 	"net/netip"
 	"strings"
 	"sync/atomic"
@@ -31,18 +32,17 @@ type Source struct {
 // routing do not depend on the course of the replay, so they run ahead of it.
 type arrival struct {
 	at       int64  // nanoseconds since the epoch
-	client   uint64 // trace.ClientKey
 	key      uint64 // see upstream.HashKey
 	seatKey  uint64 // see upstream.SeatKey
 	duration int64  // nanoseconds, -1 if unknown
-	session  uint32 // dense number of the client
 	limited  uint64 // limit.Key, where a rate is enforced
-	who      int32  // the client of a closed load, from 0; -1 for none
-	instance uint16 // the proxy it comes to
-	recorded int16  // the failure that happens again, 0 for none
+	session  uint32 // dense number of the client
 	route    int32  // position in feed.routes, -1 for none
-	front    int32  // position in feed.fronts
+	who      int32  // the client of a closed load, from 0; -1 for none
+	front    uint16 // position in feed.fronts
+	instance uint8  // the proxy it comes to
 	whole    bool   // the stamp has no fraction
+	recorded int16  // the failure that happens again, 0 for none
 	repeat   bool   // the method is idempotent
 	stream   bool
 }
@@ -70,14 +70,13 @@ type feed struct {
 	started   bool
 	ids       interner // clients by address and user agent, or session
 	addresses interner
-	keys      [8192]struct{ raw, key uint64 } // of IPv6 addresses seen lately
-	pending   []arrival
-	head      int
+	lately    [1 << 15]seen // clients seen lately, by the hash of how they are written
+	blocks    [][]arrival   // in order; the last is being filled
+	settled   int           // how many of the first block have been spread
 	spread    bool
 	shifted   int64 // stamps that were moved within their second
 	out       chan []arrival
 	spare     chan []arrival
-	batch     []arrival
 	err       error
 	read      atomic.Int64 // bytes of all files, as stored, for progress
 }
@@ -85,6 +84,7 @@ type feed struct {
 // table is a frontend's routes and where each leads.
 type table struct {
 	routes *route.Table
+	all    bool  // the first route takes everything
 	first  int32 // position of its first route in feed.routes
 	index  int32 // in feed.fronts
 }
@@ -98,6 +98,13 @@ type routeRef struct {
 	waits    config.Waits
 	hash     *config.Hash   // nil unless something else than the client's address is hashed
 	sticky   *config.Sticky // nil unless clients are known without a cookie of ours
+}
+
+// seen is a client as it was written, and who that is.
+type seen struct {
+	raw     uint64 // hash of the texts; 0 for nobody
+	key     uint64 // trace.ClientKey
+	session uint32
 }
 
 const batchSize = 2048
@@ -116,7 +123,7 @@ func newFeed(c *config.Config, s *scenario.Scenario, sources []Source, o Options
 	}
 	var names []string
 	for _, fe := range c.Frontends {
-		t := &table{routes: route.Compile(fe), first: int32(len(f.routes)), index: int32(len(f.fronts))}
+		t := &table{routes: route.Compile(fe), all: len(fe.Routes) > 0 && fe.Routes[0].When.Empty(), first: int32(len(f.routes)), index: int32(len(f.fronts))}
 		f.fronts = append(f.fronts, fe)
 		f.rated = f.rated || fe.Limits.Rate > 0
 		for _, r := range fe.Routes {
@@ -158,7 +165,6 @@ func (f *feed) run(ctx context.Context) {
 		if !l.Closed {
 			f.err = f.generate(ctx, l)
 			f.release(ctx, 1<<62)
-			f.flush(ctx)
 		}
 		return
 	}
@@ -180,7 +186,6 @@ func (f *feed) run(ctx context.Context) {
 		return
 	}
 	f.release(ctx, 1<<62)
-	f.flush(ctx)
 }
 
 func (f *feed) readOne(ctx context.Context, s Source) error {
@@ -267,49 +272,47 @@ func (f *feed) generate(ctx context.Context, l *scenario.Load) error {
 
 // take turns one record into an arrival and puts it where it belongs.
 func (f *feed) take(name string, rec *trace.Record, q *route.Request) error {
-	a, err := f.arrivalOf(name, rec, q)
-	if err != nil {
+	last := len(f.blocks) - 1
+	if last < 0 || len(f.blocks[last]) == batchSize {
+		f.blocks = append(f.blocks, f.block())
+		last++
+	}
+	// Written where it stays.
+	n := len(f.blocks[last])
+	f.blocks[last] = f.blocks[last][:n+1]
+	a := &f.blocks[last][n]
+	if err := f.arrivalOf(name, rec, q, a); err != nil {
+		f.blocks[last] = f.blocks[last][:n]
 		return err
 	}
 	return f.order(name, rec.Line, a)
 }
 
 // arrivalOf turns one record into an arrival.
-func (f *feed) arrivalOf(name string, rec *trace.Record, q *route.Request) (arrival, error) {
-	a := arrival{at: rec.Time, duration: rec.Duration, whole: rec.WholeSecond, route: -1, who: -1}
+func (f *feed) arrivalOf(name string, rec *trace.Record, q *route.Request, a *arrival) error {
+	*a = arrival{at: rec.Time, duration: rec.Duration, whole: rec.WholeSecond, route: -1, who: -1}
 	if f.o.Stamp == "end" && rec.Duration >= 0 {
-		f.fromEnd(&a)
+		f.fromEnd(a)
 	}
 	if f.o.Recorded && rec.Status >= 500 {
 		a.recorded = int16(rec.Status)
 	}
-	a.client = f.clientKey(rec.Client)
-	identity := a.client
-	if rec.Session != nil {
-		identity = xxhash.Sum64(rec.Session) ^ 0x9e3779b97f4a7c15
-	} else if rec.UserAgent != nil {
-		identity ^= xxhash.Sum64(rec.UserAgent) * 0xd1342543de82ef95
-	}
-	id, fresh := f.ids.number(identity)
-	if fresh {
-		f.addresses.number(a.client)
-	}
-	a.session = id
+	client, identity := f.who(rec, a)
 	if n := f.o.Instances; n > 1 {
-		a.instance = uint16(draw.Below(draw.Bits(f.o.Seed, identity, 0, draw.Who), n))
+		a.instance = uint8(draw.Below(draw.Bits(f.o.Seed, identity, 0, draw.Who), n))
 	}
 	a.repeat = idempotent(rec.Method)
 	t := f.only
 	if rec.Frontend != nil {
 		t = f.tables[string(rec.Frontend)]
 		if t == nil {
-			return a, &trace.LineError{Name: name, Line: rec.Line, Column: 1, Why: fmt.Sprintf("the record names the frontend %q, which the configuration does not have", rec.Frontend), CannotBeSkip: true}
+			return &trace.LineError{Name: name, Line: rec.Line, Column: 1, Why: fmt.Sprintf("the record names the frontend %q, which the configuration does not have", rec.Frontend), CannotBeSkip: true}
 		}
 	}
 	if t == nil {
-		return a, fmt.Errorf("%s:%d: the configuration has several frontends and this record names none; say which with -frontend", name, rec.Line)
+		return fmt.Errorf("%s:%d: the configuration has several frontends and this record names none; say which with -frontend", name, rec.Line)
 	}
-	a.front, a.key = t.index, a.client
+	a.front, a.key = uint16(t.index), client
 	if f.fronts[t.index].Protocol == "tcp" {
 		rec.Protocol = trace.TCP // whatever the log calls it, it is a connection
 		a.repeat = false
@@ -319,8 +322,12 @@ func (f *feed) arrivalOf(name string, rec *trace.Record, q *route.Request) (arri
 		if addr, err := netip.ParseAddr(trace.CanonicalClient(trace.Text(rec.Client))); err == nil {
 			a.limited = limit.Key(addr)
 		} else {
-			a.limited = a.client
+			a.limited = client
 		}
+	}
+	if t.all && f.scenario.Streams == nil && f.routes[t.first].hash == nil && f.routes[t.first].sticky == nil {
+		a.route = t.first // whatever is asked
+		return nil
 	}
 	Request(rec, t.routes.Asks, f.o.Host, q)
 	if st := f.scenario.Streams; st != nil && !a.stream && rec.Path != nil && st.Hold(q.Path) {
@@ -334,11 +341,11 @@ func (f *feed) arrivalOf(name string, rec *trace.Record, q *route.Request) (arri
 		a.route = t.first + int32(i)
 		if h := f.routes[a.route].hash; h != nil {
 			a.key = upstream.HashKey(h, &upstream.Brings{
-				Client: a.client, Address: trace.CanonicalClient(trace.Text(rec.Client)), Path: q.Path, Header: rec.Header, Cookie: rec.Cookie, Query: queryOf(rec),
+				Client: client, Address: trace.CanonicalClient(trace.Text(rec.Client)), Path: q.Path, Header: rec.Header, Cookie: rec.Cookie, Query: queryOf(rec),
 			})
 		}
 		if s := f.routes[a.route].sticky; s != nil {
-			a.seatKey = f.seatKey(s, rec, a.client, identity)
+			a.seatKey = f.seatKey(s, rec, client, identity)
 		}
 	}
 	if missed != 0 {
@@ -348,7 +355,42 @@ func (f *feed) arrivalOf(name string, rec *trace.Record, q *route.Request) (arri
 			}
 		}
 	}
-	return a, nil
+	return nil
+}
+
+// who tells the client of a record: gives its session a number, and returns the
+// hash of its address and of its identity.
+func (f *feed) who(rec *trace.Record, a *arrival) (client, identity uint64) {
+	raw := xxhash.Sum64(rec.Client)
+	agent := uint64(0)
+	switch {
+	case rec.Session != nil:
+		agent = xxhash.Sum64(rec.Session) ^ 0x9e3779b97f4a7c15
+	case rec.UserAgent != nil:
+		agent = xxhash.Sum64(rec.UserAgent) * 0xd1342543de82ef95
+	}
+	both := raw ^ bits.RotateLeft64(agent, 29)
+	k := &f.lately[both*0x9e3779b97f4a7c15>>(64-15)]
+	if k.raw != both || both == 0 {
+		key := raw
+		if bytes.IndexByte(rec.Client, ':') >= 0 {
+			key = trace.ClientKey(trace.Text(rec.Client)) // written in one of many ways
+		}
+		who := key ^ agent
+		if rec.Session != nil {
+			who = agent
+		}
+		id, fresh := f.ids.number(who)
+		if fresh {
+			f.addresses.number(key)
+		}
+		*k = seen{both, key, id}
+	}
+	a.session = k.session
+	if rec.Session != nil {
+		return k.key, agent
+	}
+	return k.key, k.key ^ agent
 }
 
 // queryOf looks the parameters of a record's path up.
@@ -365,20 +407,6 @@ func (f *feed) seatKey(s *config.Sticky, rec *trace.Record, client, identity uin
 		return identity | 1
 	}
 	return upstream.SeatKey(s, client, rec.Header, rec.Cookie)
-}
-
-// clientKey is trace.ClientKey with a memory for IPv6 addresses, whose many
-// ways of writing make them costly.
-func (f *feed) clientKey(client []byte) uint64 {
-	if bytes.IndexByte(client, ':') < 0 {
-		return xxhash.Sum64(client)
-	}
-	raw := xxhash.Sum64(client)
-	k := &f.keys[raw%uint64(len(f.keys))]
-	if k.raw != raw || k.key == 0 {
-		k.raw, k.key = raw, trace.ClientKey(trace.Text(client))
-	}
-	return k.key
 }
 
 // idempotent says whether a method may be repeated (RFC 9110 section 9.2.2).

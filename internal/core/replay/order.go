@@ -3,22 +3,21 @@ package replay
 import (
 	"context"
 	"fmt"
-	"slices"
 	"time"
 
 	"kestrix/internal/core/draw"
 	"kestrix/internal/core/trace"
 )
 
-// order puts an arrival where it belongs among those that wait.
-func (f *feed) order(name string, line int64, a arrival) error {
+// order puts the arrival that was written last where it belongs among those
+// that wait.
+func (f *feed) order(name string, line int64, a *arrival) error {
 	f.records++
 	if !f.started {
 		f.started, f.first, f.last = true, a.at, a.at
 	}
 	if a.at >= f.last {
 		f.last = a.at
-		f.pending = append(f.pending, a)
 		return nil
 	}
 	f.late++
@@ -30,60 +29,110 @@ func (f *feed) order(name string, line int64, a arrival) error {
 		}
 	}
 	f.first = min(f.first, a.at)
-	waiting := f.pending[f.head:]
-	i, _ := slices.BinarySearchFunc(waiting, a.at+1, func(x arrival, at int64) int {
-		if x.at < at {
-			return -1
+	// It moves down past all that come after it.
+	x := *a
+	b, i := len(f.blocks)-1, len(f.blocks[len(f.blocks)-1])-1
+	for {
+		pb, pi := b, i-1
+		if pi < 0 {
+			if pb--; pb < 0 {
+				break
+			}
+			pi = len(f.blocks[pb]) - 1
 		}
-		return 1
-	})
-	f.pending = slices.Insert(f.pending, f.head+i, a)
+		before := &f.blocks[pb][pi]
+		if before.at <= x.at || f.spreadOut(pb, pi) {
+			break
+		}
+		f.blocks[b][i] = *before
+		b, i = pb, pi
+	}
+	f.blocks[b][i] = x
 	return nil
 }
 
-// release hands on what no later record can come before. Stamps of whole
-// seconds are spread evenly over their second once all of it is there.
+// spreadOut says whether an arrival's second has been settled.
+func (f *feed) spreadOut(b, i int) bool { return b == 0 && i < f.settled }
+
+// release settles what no later record can come before, and hands on the blocks
+// of which that is all. Stamps of whole seconds are spread evenly over their
+// second once all of it is there.
 func (f *feed) release(ctx context.Context, before int64) {
 	const second = int64(time.Second)
 	before = before / second * second
-	for f.head < len(f.pending) && f.pending[f.head].at < before {
-		end := f.head + 1
-		if f.spread && f.pending[f.head].whole {
-			at := f.pending[f.head].at
-			for end < len(f.pending) && f.pending[end].at == at && f.pending[end].whole {
-				end++
-			}
-			n := int64(end - f.head)
-			f.shifted += n - 1
-			for i := f.head; i < end; i++ {
-				f.pending[i].at = at + int64(i-f.head)*second/n
-			}
+	b, i := 0, f.settled
+	for b < len(f.blocks) {
+		if i == len(f.blocks[b]) {
+			b, i = b+1, 0
+			continue
 		}
-		for ; f.head < end; f.head++ {
-			if len(f.batch) == cap(f.batch) {
-				f.flush(ctx)
+		a := &f.blocks[b][i]
+		if a.at >= before {
+			break
+		}
+		if !f.spread || !a.whole {
+			i++
+			continue
+		}
+		// Those of the same second, over the ends of blocks.
+		at, n := a.at, int64(0)
+		eb, ei := b, i
+		for eb < len(f.blocks) {
+			if ei == len(f.blocks[eb]) {
+				eb, ei = eb+1, 0
+				continue
 			}
-			f.batch = append(f.batch, f.pending[f.head])
+			if x := &f.blocks[eb][ei]; x.at != at || !x.whole {
+				break
+			}
+			n++
+			ei++
+		}
+		f.shifted += n - 1
+		for k := range n {
+			for i == len(f.blocks[b]) {
+				b, i = b+1, 0
+			}
+			f.blocks[b][i].at = at + k*second/n
+			i++
 		}
 	}
-	if f.head > 4096 && f.head > len(f.pending)/2 {
-		n := copy(f.pending, f.pending[f.head:])
-		f.pending, f.head = f.pending[:n], 0
+	for ; b > 0; b-- {
+		f.send(ctx, f.blocks[0])
+		f.blocks = f.blocks[1:]
+	}
+	f.settled = i
+	if before > 1<<61 && len(f.blocks) > 0 {
+		f.send(ctx, f.blocks[0]) // the end
+		f.blocks = nil
 	}
 }
 
-func (f *feed) flush(ctx context.Context) {
-	if len(f.batch) > 0 {
-		select {
-		case f.out <- f.batch:
-		case <-ctx.Done():
-		}
+func (f *feed) send(ctx context.Context, block []arrival) {
+	if len(block) == 0 {
+		return
 	}
 	select {
-	case b := <-f.spare:
-		f.batch = b[:0]
+	case f.out <- block:
+	case <-ctx.Done():
+	}
+}
+
+// giveBack takes a block that has been used, for another time.
+func (f *feed) giveBack(b []arrival) {
+	select {
+	case f.spare <- b:
 	default:
-		f.batch = make([]arrival, 0, batchSize)
+	}
+}
+
+// block gives an empty one.
+func (f *feed) block() []arrival {
+	select {
+	case b := <-f.spare:
+		return b[:0]
+	default:
+		return make([]arrival, 0, batchSize)
 	}
 }
 

@@ -165,7 +165,7 @@ func Run(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []
 		if o.Progress != nil {
 			o.Progress(f.read.Load(), e.res.Requests)
 		}
-		f.spare <- batch
+		f.giveBack(batch)
 		if ctx.Err() != nil || e.now >= e.stop {
 			break
 		}
@@ -327,7 +327,8 @@ func (e *engine) ask(f *feed, a *arrival) {
 	i := e.take()
 	r := &e.requests[i]
 	// Field by field: to make a whole one anew costs more, and gen goes on.
-	r.q = upstream.Request{ID: uint64(n), Key: a.key, SeatKey: a.seatKey, Tag: i, Seat: upstream.None, Repeatable: a.repeat}
+	q := &r.q
+	q.ID, q.Key, q.SeatKey, q.Tag, q.Seat, q.SeatAge, q.Repeatable = uint64(n), a.key, a.seatKey, i, upstream.None, 0, a.repeat
 	r.a.Reset()
 	r.session, r.view, r.server, r.route = a.session, u.views[a.instance].index, 0, a.route
 	r.sent, r.open, r.stream, r.overdue = false, true, a.stream, false

@@ -438,6 +438,12 @@ func (e *engine) saved(r *request) {
 
 // note takes the core's changes of state into the story.
 func (e *engine) note(v *view) {
+	if !v.core.Quiet() {
+		e.tell(v)
+	}
+}
+
+func (e *engine) tell(v *view) {
 	e.changes = v.core.Changes(e.changes[:0])
 	for _, c := range e.changes {
 		s := v.up.servers[c.Backend]

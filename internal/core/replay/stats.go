@@ -10,22 +10,34 @@ import (
 )
 
 // spread gathers latencies: percentiles by HdrHistogram in microseconds at two
-// significant digits, the mean exactly.
+// significant digits, the mean exactly. It counts by itself, in the buckets of
+// HdrHistogram, and has the library read them when it is asked.
 type spread struct {
-	hist *hdrhistogram.Histogram // made on first use
-	n    int64
-	sum  int64 // nanoseconds
-	max  int64
+	counts []uint32 // made on first use
+	n      int64
+	sum    int64 // nanoseconds
+	max    int64
 }
 
 // longestLatency is where the histogram ends, in microseconds: three hours.
 const longestLatency = 3 * 3600 * 1_000_000
 
+// subBits is how many bits of a value tell it from the next: two significant
+// digits need 200 steps.
+const subBits = 8
+
+// bucketOf gives the bucket of a value: of those below 256 each has its own, of the
+// others as many as have the first eight bits in common share one.
+func bucketOf(us uint64) int {
+	shift := max(bits.Len64(us)-subBits, 0)
+	return shift<<(subBits-1) + int(us>>shift)
+}
+
 func (s *spread) add(ns int64) {
-	if s.hist == nil {
-		s.hist = hdrhistogram.New(1, longestLatency, 2)
+	if s.counts == nil {
+		s.counts = make([]uint32, bucketOf(longestLatency)+1)
 	}
-	_ = s.hist.RecordValue(min(ns/1000, longestLatency)) // in range by min
+	s.counts[bucketOf(min(uint64(ns)/1000, longestLatency))]++
 	s.n++
 	s.sum += ns
 	if ns > s.max {
@@ -35,24 +47,36 @@ func (s *spread) add(ns int64) {
 
 // merge adds another's latencies.
 func (s *spread) merge(o *spread) {
-	if o.hist == nil {
+	if o.counts == nil {
 		return
 	}
-	if s.hist == nil {
-		s.hist = hdrhistogram.New(1, longestLatency, 2)
+	if s.counts == nil {
+		s.counts = make([]uint32, len(o.counts))
 	}
-	s.hist.Merge(o.hist)
+	for i, n := range o.counts {
+		s.counts[i] += n
+	}
 	s.n += o.n
 	s.sum += o.sum
 	s.max = max(s.max, o.max)
+}
+
+// histogram hands the counts to the library.
+func (s *spread) histogram() *hdrhistogram.Histogram {
+	h := hdrhistogram.New(1, longestLatency, 2)
+	counts := h.Export().Counts
+	for i, n := range s.counts {
+		counts[i] = int64(n)
+	}
+	return hdrhistogram.Import(&hdrhistogram.Snapshot{LowestTrackableValue: 1, HighestTrackableValue: longestLatency, SignificantFigures: 2, Counts: counts})
 }
 
 func (s *spread) latency() Latency {
 	if s.n == 0 {
 		return Latency{}
 	}
-	top := float64(s.max) / 1e9
-	q := func(p float64) float64 { return min(float64(s.hist.ValueAtQuantile(p))/1e6, top) }
+	top, hist := float64(s.max)/1e9, s.histogram()
+	q := func(p float64) float64 { return min(float64(hist.ValueAtQuantile(p))/1e6, top) }
 	return Latency{
 		Mean: float64(s.sum) / float64(s.n) / 1e9,
 		P50:  q(50), P90: q(90), P95: q(95), P99: q(99), P999: q(99.9), Max: top,
@@ -105,6 +129,7 @@ type timeline struct {
 	backends int // of all upstreams
 	rows     []row
 	end      tick.Time // of the bucket under way
+	last     *row      // that of the bucket under way
 }
 
 type row struct {
@@ -119,6 +144,13 @@ func newTimeline(backends int) *timeline {
 
 // at gives the row of a moment, making those in between.
 func (t *timeline) at(now tick.Time, open []int32) *row {
+	if now < t.end {
+		return t.last
+	}
+	return t.grow(now, open)
+}
+
+func (t *timeline) grow(now tick.Time, open []int32) *row {
 	for now >= t.end {
 		if n := len(t.rows); n > 0 {
 			copy(t.rows[n-1].open, open)
@@ -130,7 +162,8 @@ func (t *timeline) at(now tick.Time, open []int32) *row {
 		t.rows = append(t.rows, row{requests: make([]int32, t.backends), open: make([]int32, t.backends)})
 		t.end += t.width
 	}
-	return &t.rows[len(t.rows)-1]
+	t.last = &t.rows[len(t.rows)-1]
+	return t.last
 }
 
 // double joins rows two by two.

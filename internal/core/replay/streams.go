@@ -117,7 +117,7 @@ func (e *engine) reconnect(r *request) {
 	}
 	a := arrival{
 		key: r.q.Key, seatKey: r.q.SeatKey, duration: int64(left), session: r.session, route: r.route, repeat: r.q.Repeatable,
-		stream: true, instance: uint16(e.views[r.view].instance), front: e.refs[r.route].front, who: -1,
+		stream: true, instance: uint8(e.views[r.view].instance), front: uint16(e.refs[r.route].front), who: -1,
 	}
 	i := len(e.again)
 	if n := len(e.spare); n > 0 {

@@ -21,8 +21,12 @@ type combined struct {
 	base   int64
 	cached bool
 
+	// The last stamp as a whole, and its time: in a busy second most are equal.
+	last     [26]byte
+	lastTime int64
+
 	scratch []byte // for texts with escapes
-	escapes bool   // the line holds a backslash
+	escapes bool   // the line holds a backslash, as its reader has found
 }
 
 // plainStamp is how far after the client the ] of a time without a fraction
@@ -36,7 +40,6 @@ func (c *combined) parse(line []byte, r *Record) (int, string) {
 	if i <= 0 || i == len(line) {
 		return 1, "this is not a Common or Combined log line: a client and a space are expected first"
 	}
-	c.escapes = bytes.IndexByte(line, '\\') >= 0
 	if r.Client = line[:i]; i == 1 && line[0] == '-' {
 		r.Client = nil
 	}
@@ -325,6 +328,10 @@ func decimal(b []byte, unit float64) (int64, bool) {
 // stamp reads 23/Nov/2026:06:55:08 +0000, with or without a fraction of the
 // second.
 func (c *combined) stamp(b []byte, r *Record) string {
+	if len(b) == 26 && string(b) == string(c.last[:]) {
+		r.Time, r.WholeSecond = c.lastTime, true
+		return ""
+	}
 	if len(b) < 26 {
 		return fmt.Sprintf("the time %q is not like 23/Nov/2026:06:55:08 +0000", clip(b))
 	}
@@ -356,6 +363,10 @@ func (c *combined) stamp(b []byte, r *Record) string {
 	}
 	if b[len(b)-6] != ' ' {
 		return fmt.Sprintf("the time %q is not like 23/Nov/2026:06:55:08 +0000", clip(b))
+	}
+	if len(b) == 26 {
+		copy(c.last[:], b)
+		c.lastTime = r.Time
 	}
 	return ""
 }

@@ -15,6 +15,7 @@ type lines struct {
 	line   int64 // number of the line given last, from 1
 	eof    bool
 	failed error
+	escape int // place in buf of the first backslash from at on, end if there is none, -1 if that is not known
 }
 
 // maxLine is the longest line that is read, in bytes.
@@ -73,6 +74,26 @@ func (l *lines) next() (line []byte, tooLong bool, err error) {
 	}
 }
 
+// escaped says whether a line that was given last holds a backslash. Most logs
+// have so few that it pays to know where the next one is.
+func (l *lines) escaped(line []byte) bool {
+	from, to := l.at-len(line)-2, l.at // with its end, which holds none
+	if l.escape >= to {
+		return false
+	}
+	return l.nextEscape(max(from, 0), to)
+}
+
+func (l *lines) nextEscape(from, to int) bool {
+	if l.escape < from {
+		l.escape = bytes.IndexByte(l.buf[from:l.end], '\\')
+		if l.escape += from; l.escape < from {
+			l.escape = l.end
+		}
+	}
+	return l.escape < to
+}
+
 // peek gives the beginning of what is to come, at least a line of it unless
 // that is longer than half the longest.
 func (l *lines) peek() []byte {
@@ -119,6 +140,7 @@ func (l *lines) fill() {
 	for range 100 {
 		n, err := l.src.Read(l.buf[l.end:])
 		l.end += n
+		l.escape = -1
 		if err != nil {
 			l.eof = true
 			if err != io.EOF {

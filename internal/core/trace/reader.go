@@ -150,7 +150,7 @@ func (r *Reader) Next(rec *Record) error {
 			line = r.wholeRow(line)
 		}
 		rec.reset()
-		r.log.scratch = r.log.scratch[:0]
+		r.log.scratch, r.log.escapes = r.log.scratch[:0], r.lines.escaped(line)
 		column, why := r.format.parse(line, rec)
 		if column == 0 {
 			rec.Line = first

@@ -265,3 +265,6 @@ func (u *Upstream) Changes(out []Change) []Change {
 	u.changes = u.changes[:0]
 	return out
 }
+
+// Quiet says that Changes has nothing to give.
+func (u *Upstream) Quiet() bool { return len(u.changes) == 0 }
