@@ -21,6 +21,9 @@ type har struct {
 // known (RFC 6761 section 6.4).
 const noHost = "unknown.invalid"
 
+// harRoot is the key under which an archive keeps everything.
+const harRoot = `log`
+
 // maxHAR bounds what is held in memory.
 const maxHAR = 1 << 30
 
@@ -91,7 +94,7 @@ func (j *jsonl) top(each func(entry []byte, at int) bool, found *bool) string {
 	j.space()
 	stopped := false
 	why := j.object(func(key []byte) string {
-		if text(key) != "log" || !j.at('{') {
+		if text(key) != harRoot || !j.at('{') {
 			return j.skip(0)
 		}
 		return j.object(func(key []byte) string {

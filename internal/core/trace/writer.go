@@ -108,7 +108,7 @@ var heads = map[string]string{
 	"csv": "time,client,method,host,path,status,bytes,duration,session,user_agent,referer,headers,cookies,frontend,protocol\n",
 	"w3c": "#Version: 1.0\n#Fields: date time c-ip cs-method cs-host cs-uri-stem cs-uri-query sc-status sc-bytes time-taken" +
 		" cs(User-Agent) cs(Referer) x-session x-frontend x-protocol x-cookies x-headers\n",
-	"har": `{"log":{"version":"1.2","creator":{"name":"kestrix","version":"1"},"entries":[` + "\n",
+	"har": "{\"log\":" + `{"version":"1.2","creator":{"name":"kestrix","version":"1"},"entries":[` + "\n",
 }
 
 func appendStamp(b []byte, ns int64) []byte {
