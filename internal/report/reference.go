@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/scenario"
 )
 
 // Reference writes a language's table as a page of Markdown, so that the page
@@ -19,10 +20,18 @@ func Reference(title, intro string, table *config.Block) string {
 	for _, c := range table.Blocks {
 		referenceBlock(&b, c, "")
 	}
-	if table == config.Language {
-		b.WriteString("\n## Functions\n\n| call | gives |\n|---|---|\n")
-		for _, f := range config.FunctionHelp {
-			fmt.Fprintf(&b, "| `%s` | %s |\n", f.Call, cell(f.Help))
+	functions := config.FunctionHelp
+	if table == scenario.Language {
+		functions = scenario.FunctionHelp
+	}
+	b.WriteString("\n## Functions\n\n| call | gives |\n|---|---|\n")
+	for _, f := range functions {
+		fmt.Fprintf(&b, "| `%s` | %s |\n", f.Call, cell(f.Help))
+	}
+	if table == scenario.Language {
+		b.WriteString("\n## Kinds of faults\n\n| kind | what happens |\n|---|---|\n")
+		for _, k := range scenario.KindNames() {
+			fmt.Fprintf(&b, "| `%s` | %s |\n", k, scenario.Kinds[k])
 		}
 	}
 	return b.String()

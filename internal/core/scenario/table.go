@@ -83,7 +83,7 @@ var Language = &config.Block{
 				{Name: "backend", Type: config.Texts, Help: "whom it strikes, by UPSTREAM.BACKEND with * for any text", Example: `"booking.auk"`},
 				{Name: "upstream", Type: config.Texts, Help: "every backend of these upstreams", Example: `"booking"`},
 				{Name: "zone", Type: config.Texts, Help: "every backend that stands in these zones, of whatever upstream", Example: `"north-quay"`},
-				{Name: "kind", Type: config.Text, Required: true, Allowed: kindNames(), Help: "what fails", Example: `"refuse"`},
+				{Name: "kind", Type: config.Text, Required: true, Allowed: KindNames(), Help: "what fails", Example: `"refuse"`},
 				{Name: "at", Type: config.Duration, Required: true, Help: "when it begins, from the start of the replay", Example: `"2m"`},
 				{Name: "until", Type: config.Duration, Help: "when it ends; without it, never", Example: `"5m"`},
 				{Name: "status", Type: config.Whole, Default: "503", Min: "400", Max: "599", Help: "of errors and probe-lies: the status answered", Example: "503"},
@@ -105,8 +105,8 @@ var Language = &config.Block{
 	},
 }
 
-// kindNames lists the kinds in a fixed order.
-func kindNames() []string {
+// KindNames lists the kinds in a fixed order.
+func KindNames() []string {
 	return []string{"refuse", "blackhole", "hang", "reset", "errors", "slow", "flap", "probe-fails", "probe-lies", "park", "drain", "weight"}
 }
 
