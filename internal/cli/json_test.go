@@ -31,10 +31,10 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 		sections[title] = code
 	}
 	for title, values := range map[string][]any{
-		"check":           {struct{ Findings, Live int }{}, report.Finding{}, report.SeenJSON{}},
-		"why":             {study.Answer{}, study.Passed{}, study.RouteStep{}, study.Considered{}, study.Pick{}},
-		"diff":            {study.Diff{}, study.Change{}, study.RequestMove{}, study.ClientMove{}, study.TraceMoves{}, study.TraceMove{}},
-		"map":             {study.Picture{}, study.PictureFrontend{}, study.PictureRoute{}, study.PictureUpstream{}, study.PictureBackend{}},
+		"check": {struct{ Findings, Live int }{}, report.Finding{}, report.SeenJSON{}},
+		"why":   {study.Answer{}, study.Passed{}, study.RouteStep{}, study.Considered{}, study.Pick{}},
+		"diff":  {study.Diff{}, study.Change{}, study.RequestMove{}, study.ClientMove{}, study.TraceMoves{}, study.TraceMove{}},
+		"map":   {study.Picture{}, study.PictureFrontend{}, study.PictureRoute{}, study.PictureUpstream{}, study.PictureBackend{}},
 		"replay": {
 			replay.Result{}, replay.Latency{}, replay.Errors{}, replay.Upstream{}, replay.Imbalance{}, replay.Backend{}, replay.Sessions{}, replay.HealthChange{},
 			replay.FaultResult{}, replay.Phase{}, replay.Timeline{}, replay.TimelineRow{}, replay.TimelineBox{}, scenario.Verdict{}, replay.TraceResult{},

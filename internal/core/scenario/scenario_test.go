@@ -174,8 +174,8 @@ expect "by name" {
 }
 
 func TestTheTableOfKindsIsWhole(t *testing.T) {
-	assert.Len(t, kindNames(), len(Kinds))
-	for _, k := range kindNames() {
+	assert.Len(t, KindNames(), len(Kinds))
+	for _, k := range KindNames() {
 		assert.NotEmpty(t, Kinds[k], k)
 	}
 }
