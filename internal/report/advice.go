@@ -146,6 +146,21 @@ func (s Style) adviseUpstream(u *config.Upstream, r *replay.Result, sticky bool)
 	if met := r.Errors.Refused + r.Errors.ConnectTimeout + r.Errors.AnswerTimeout + r.Errors.Reset + r.Errors.Status5xx; x.Failed > 0 && met > 0 && u.Retry == nil && len(u.Backends) > 1 {
 		out = append(out, fmt.Sprintf("upstream %q repeats nothing and failed %s; a retry block would answer what can safely be repeated", u.Name, plural(x.Failed, "request")))
 	}
+	if len(r.Faults) == 0 && x.Failed > 0 {
+		busiest, left := 0.0, 0
+		for _, b := range x.Backends {
+			busiest = max(busiest, b.Busy)
+		}
+		for _, h := range r.Health {
+			if h.Upstream == u.Name && h.To == "down" || h.To == "suspended" {
+				left++
+			}
+		}
+		if left > 0 {
+			out = append(out, fmt.Sprintf("nothing was broken, and yet backends of %q left rotation %s and %s failed: they are overrun (busy %s of all the time, the busiest); more of them or more workers, or a limit that refuses early",
+				u.Name, plural(int64(left), "time"), plural(x.Failed, "request"), percent(busiest)))
+		}
+	}
 	if n := x.Sessions.Lost; n > 0 && !sticky && len(u.Backends) > 1 {
 		out = append(out, fmt.Sprintf("%s to %q reached a backend that does not hold their session; if its application keeps sessions by itself, a sticky block keeps clients in their place", plural(n, "request"), u.Name))
 	}

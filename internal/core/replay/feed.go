@@ -1,7 +1,6 @@
 package replay
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -54,6 +53,7 @@ type feed struct {
 	sources  []Source
 	origin   int64 // the time of the first record, be it replayed or not
 	met      bool  // it was seen
+	partial  bool  // only a part is replayed
 	tables   map[string]*table
 	only     *table // when records need not say their frontend
 	routes   []routeRef
@@ -70,7 +70,7 @@ type feed struct {
 	started   bool
 	ids       interner // clients by address and user agent, or session
 	addresses interner
-	lately    [1 << 15]seen // clients seen lately, by the hash of how they are written
+	lately    [1 << latelyBits]seen // clients seen lately, by the hash of how they are written
 	blocks    [][]arrival   // in order; the last is being filled
 	settled   int           // how many of the first block have been spread
 	spread    bool
@@ -85,6 +85,7 @@ type feed struct {
 type table struct {
 	routes *route.Table
 	all    bool  // the first route takes everything
+	tcp    bool  // it takes connections
 	first  int32 // position of its first route in feed.routes
 	index  int32 // in feed.fronts
 }
@@ -102,10 +103,15 @@ type routeRef struct {
 
 // seen is a client as it was written, and who that is.
 type seen struct {
-	raw     uint64 // hash of the texts; 0 for nobody
-	key     uint64 // trace.ClientKey
-	session uint32
+	raw      uint64 // hash of the texts; 0 for nobody
+	key      uint64 // trace.ClientKey
+	identity uint64 // hash of the session, else of address and user agent
+	session  uint32
 }
+
+// latelyBits sizes the memory of clients: half a megabyte stays in a core's own
+// cache.
+const latelyBits = 14
 
 const batchSize = 2048
 
@@ -114,7 +120,7 @@ func newFeed(c *config.Config, s *scenario.Scenario, sources []Source, o Options
 		o.Frontend = s.Load.Frontend
 	}
 	f := &feed{
-		o: o, scenario: s, sources: sources, tables: map[string]*table{}, known: map[route.Field]int64{},
+		o: o, scenario: s, sources: sources, partial: o.Part != (trace.Span{}), tables: map[string]*table{}, known: map[route.Field]int64{},
 		out: make(chan []arrival, 8), spare: make(chan []arrival, 16), spread: o.Spread != "none",
 	}
 	index := map[string]int32{}
@@ -123,7 +129,7 @@ func newFeed(c *config.Config, s *scenario.Scenario, sources []Source, o Options
 	}
 	var names []string
 	for _, fe := range c.Frontends {
-		t := &table{routes: route.Compile(fe), all: len(fe.Routes) > 0 && fe.Routes[0].When.Empty(), first: int32(len(f.routes)), index: int32(len(f.fronts))}
+		t := &table{routes: route.Compile(fe), tcp: fe.Protocol == "tcp", first: int32(len(f.routes)), index: int32(len(f.fronts))}
 		f.fronts = append(f.fronts, fe)
 		f.rated = f.rated || fe.Limits.Rate > 0
 		for _, r := range fe.Routes {
@@ -143,6 +149,10 @@ func newFeed(c *config.Config, s *scenario.Scenario, sources []Source, o Options
 			}
 			f.rated = f.rated || r.Limits.Rate > 0
 			f.routes = append(f.routes, ref)
+		}
+		if len(fe.Routes) > 0 && fe.Routes[0].When.Empty() {
+			r := f.routes[t.first]
+			t.all = s.Streams == nil && r.hash == nil && r.sticky == nil
 		}
 		f.tables[fe.Name] = t
 		names = append(names, fe.Name)
@@ -237,9 +247,7 @@ func (f *feed) readOne(ctx context.Context, s Source) error {
 }
 
 // inPart says whether a record is to be replayed.
-func (f *feed) inPart(at int64) bool {
-	return f.o.Part == (trace.Span{}) || f.o.Part.Holds(at, f.origin)
-}
+func (f *feed) inPart(at int64) bool { return !f.partial || f.o.Part.Holds(at, f.origin) }
 
 // generate makes the requests of an open load.
 func (f *feed) generate(ctx context.Context, l *scenario.Load) error {
@@ -278,11 +286,12 @@ func (f *feed) take(name string, rec *trace.Record, q *route.Request) error {
 		last++
 	}
 	// Written where it stays.
-	n := len(f.blocks[last])
-	f.blocks[last] = f.blocks[last][:n+1]
-	a := &f.blocks[last][n]
+	b := &f.blocks[last]
+	n := len(*b)
+	*b = (*b)[:n+1]
+	a := &(*b)[n]
 	if err := f.arrivalOf(name, rec, q, a); err != nil {
-		f.blocks[last] = f.blocks[last][:n]
+		*b = (*b)[:n]
 		return err
 	}
 	return f.order(name, rec.Line, a)
@@ -313,7 +322,7 @@ func (f *feed) arrivalOf(name string, rec *trace.Record, q *route.Request, a *ar
 		return fmt.Errorf("%s:%d: the configuration has several frontends and this record names none; say which with -frontend", name, rec.Line)
 	}
 	a.front, a.key = uint16(t.index), client
-	if f.fronts[t.index].Protocol == "tcp" {
+	if t.tcp {
 		rec.Protocol = trace.TCP // whatever the log calls it, it is a connection
 		a.repeat = false
 	}
@@ -325,7 +334,7 @@ func (f *feed) arrivalOf(name string, rec *trace.Record, q *route.Request, a *ar
 			a.limited = client
 		}
 	}
-	if t.all && f.scenario.Streams == nil && f.routes[t.first].hash == nil && f.routes[t.first].sticky == nil {
+	if t.all {
 		a.route = t.first // whatever is asked
 		return nil
 	}
@@ -361,36 +370,35 @@ func (f *feed) arrivalOf(name string, rec *trace.Record, q *route.Request, a *ar
 // who tells the client of a record: gives its session a number, and returns the
 // hash of its address and of its identity.
 func (f *feed) who(rec *trace.Record, a *arrival) (client, identity uint64) {
-	raw := xxhash.Sum64(rec.Client)
-	agent := uint64(0)
-	switch {
-	case rec.Session != nil:
-		agent = xxhash.Sum64(rec.Session) ^ 0x9e3779b97f4a7c15
-	case rec.UserAgent != nil:
-		agent = xxhash.Sum64(rec.UserAgent) * 0xd1342543de82ef95
+	raw := quickHash(rec.Client)
+	second := rec.UserAgent
+	if rec.Session != nil {
+		second, raw = rec.Session, ^raw
 	}
-	both := raw ^ bits.RotateLeft64(agent, 29)
-	k := &f.lately[both*0x9e3779b97f4a7c15>>(64-15)]
-	if k.raw != both || both == 0 {
-		key := raw
-		if bytes.IndexByte(rec.Client, ':') >= 0 {
-			key = trace.ClientKey(trace.Text(rec.Client)) // written in one of many ways
-		}
-		who := key ^ agent
-		if rec.Session != nil {
-			who = agent
-		}
-		id, fresh := f.ids.number(who)
-		if fresh {
-			f.addresses.number(key)
-		}
-		*k = seen{both, key, id}
+	raw ^= bits.RotateLeft64(quickHash(second), 29)
+	k := &f.lately[raw*0x9e3779b97f4a7c15>>(64-latelyBits)]
+	if k.raw != raw || raw == 0 {
+		*k = f.meet(rec, raw)
 	}
 	a.session = k.session
-	if rec.Session != nil {
-		return k.key, agent
+	return k.key, k.identity
+}
+
+// meet finds out about a client that was not seen lately.
+func (f *feed) meet(rec *trace.Record, raw uint64) seen {
+	k := seen{raw: raw, key: trace.ClientKey(trace.Text(rec.Client))}
+	k.identity = k.key
+	switch {
+	case rec.Session != nil:
+		k.identity = xxhash.Sum64(rec.Session) ^ 0x9e3779b97f4a7c15
+	case rec.UserAgent != nil:
+		k.identity ^= xxhash.Sum64(rec.UserAgent) * 0xd1342543de82ef95
 	}
-	return k.key, k.key ^ agent
+	var fresh bool
+	if k.session, fresh = f.ids.number(k.identity); fresh {
+		f.addresses.number(k.key)
+	}
+	return k
 }
 
 // queryOf looks the parameters of a record's path up.

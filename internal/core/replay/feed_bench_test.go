@@ -16,22 +16,12 @@ import (
 // BenchmarkFeed measures all that is done with a log before the event loop:
 // reading Combined lines, keeping clients apart, routing, putting in order.
 func BenchmarkFeed(b *testing.B) {
-	var text []byte
-	w, err := trace.ParsePath("/seats/{n}")
-	require.NoError(b, err)
-	g := trace.NewGenerator(trace.Spec{
-		Seed: 1, Start: time.Unix(1_790_000_000, 0), For: 100 * time.Second, Rate: 2000, Arrivals: "poisson", Shape: "steady",
-		Clients: 50000, Popularity: 0.8, Paths: []trace.WeightedPath{w}, Mean: 40 * time.Millisecond, CV: 0.6,
-	})
-	var r trace.Record
-	for g.Next(&r) {
-		text = append(trace.AppendCombined(text, &r), '\n')
-	}
+	text := madeLog(b)
 	c := pool(b, 10, "round-robin", "")
 	b.SetBytes(int64(len(text)))
 	b.ReportAllocs()
 	for b.Loop() {
-		f, err := newFeed(c, scenario.None(), []Source{{Name: "b", Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text)), nil }}}, Options{Window: DefaultWindow})
+		f, err := newFeed(c, scenario.None(), inMemory(text), Options{Window: DefaultWindow})
 		require.NoError(b, err)
 		done := make(chan struct{})
 		go func() {
@@ -44,4 +34,42 @@ func BenchmarkFeed(b *testing.B) {
 		<-done
 		require.NoError(b, f.err)
 	}
+}
+
+// BenchmarkRun measures a whole replay of such a log, on two cores.
+func BenchmarkRun(b *testing.B) {
+	text := madeLog(b)
+	for _, algorithm := range []string{"round-robin", "least-connections"} {
+		b.Run(algorithm, func(b *testing.B) {
+			c := pool(b, 10, algorithm, probe)
+			b.SetBytes(int64(len(text)))
+			requests := int64(0)
+			for b.Loop() {
+				r, err := Run(context.Background(), c, scenario.None(), inMemory(text), Options{})
+				require.NoError(b, err)
+				requests += r.Requests
+			}
+			b.ReportMetric(float64(requests)/b.Elapsed().Seconds(), "requests/s")
+		})
+	}
+}
+
+func inMemory(text []byte) []Source {
+	return []Source{{Name: "b", Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text)), nil }}}
+}
+
+// madeLog makes 800,000 Combined lines of 50,000 clients.
+func madeLog(b *testing.B) []byte {
+	var text []byte
+	w, err := trace.ParsePath("/seats/{n}")
+	require.NoError(b, err)
+	g := trace.NewGenerator(trace.Spec{
+		Seed: 1, Start: time.Unix(1_790_000_000, 0), For: 400 * time.Second, Rate: 2000, Arrivals: "poisson", Shape: "steady",
+		Clients: 50000, Popularity: 0.8, Paths: []trace.WeightedPath{w}, Mean: 40 * time.Millisecond, CV: 0.6,
+	})
+	var r trace.Record
+	for g.Next(&r) {
+		text = append(trace.AppendCombined(text, &r), '\n')
+	}
+	return text
 }

@@ -1,5 +1,12 @@
 package replay
 
+import (
+	"encoding/binary"
+	"math/bits"
+
+	"github.com/cespare/xxhash/v2"
+)
+
 // interner gives each 64-bit hash a dense number. Two clients whose hashes are
 // equal are taken for one: among a million that is one chance in 37 million.
 type interner struct {
@@ -44,4 +51,25 @@ func (t *interner) grow() {
 		}
 		t.slots[i] = s
 	}
+}
+
+// quickHash hashes a text for a table of what was seen lately. Up to 16 bytes,
+// as of most addresses, it is one multiplication (the way of folding both halves
+// of a product is that of Wang Yi's wyhash).
+func quickHash(b []byte) uint64 {
+	const a, c = 0xa0761d6478bd642f, 0xe7037ed1a0b428db
+	n := len(b)
+	var x, y uint64
+	switch {
+	case n > 16:
+		return xxhash.Sum64(b)
+	case n >= 8:
+		x, y = binary.LittleEndian.Uint64(b), binary.LittleEndian.Uint64(b[n-8:])
+	case n >= 4:
+		x, y = uint64(binary.LittleEndian.Uint32(b)), uint64(binary.LittleEndian.Uint32(b[n-4:]))
+	case n > 0:
+		x, y = uint64(b[0])<<16|uint64(b[n/2])<<8|uint64(b[n-1]), 0
+	}
+	hi, lo := bits.Mul64(x^a, y^c^uint64(n))
+	return hi ^ lo
 }

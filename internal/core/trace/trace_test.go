@@ -111,6 +111,52 @@ func TestLogLines(t *testing.T) {
 	}
 }
 
+// TestTheQuickWayReadsTheSame spoils lines at random and reads them both ways.
+func TestTheQuickWayReadsTheSame(t *testing.T) {
+	lines := strings.Split(strings.TrimSpace(string(made(t, 20, 100, false))), "\n")
+	lines = append(lines, `a - - [23/Nov/2026:06:55:08 +0000] "GET / HTTP/1.0" 304 - "http://a.example/" "-"`, `::1 - - [23/Nov/2026:06:55:08 +0000] "PUT /x HTTP/1.1" 200 1 "-" "u" 1.5 more`)
+	taken := 0
+	rapid.Check(t, func(rt *rapid.T) {
+		line := []byte(rapid.SampledFrom(lines).Draw(rt, "line"))
+		for range rapid.IntRange(0, 3).Draw(rt, "spoilt") {
+			if len(line) == 0 {
+				break
+			}
+			at := rapid.IntRange(0, len(line)-1).Draw(rt, "at")
+			switch rapid.IntRange(0, 2).Draw(rt, "how") {
+			case 0:
+				line[at] = rapid.SampledFrom([]byte(" -[]\"09./:GHa\xff")).Draw(rt, "byte")
+			case 1:
+				line = append(line[:at], line[at+1:]...)
+			default:
+				line = line[:at+1]
+			}
+		}
+		// One that has seen a stamp before, one that has not, and one that takes
+		// the slow way, as for a line with a backslash.
+		warm, cold, slow := &combined{}, &combined{}, &combined{escapes: true}
+		var a, b, c Record
+		warm.parse([]byte(lines[0]), &a)
+		a.reset()
+		b.reset()
+		c.reset()
+		warmAt, warmWhy := warm.parse(line, &a)
+		coldAt, coldWhy := cold.parse(line, &b)
+		slowAt, slowWhy := slow.parse(line, &c)
+		if warmAt != slowAt || coldAt != slowAt || warmWhy != slowWhy || coldWhy != slowWhy {
+			rt.Fatalf("%q: %d %s, %d %s, %d %s", line, warmAt, warmWhy, coldAt, coldWhy, slowAt, slowWhy)
+		}
+		if slowAt == 0 && (flat(&a) != flat(&c) || flat(&b) != flat(&c)) {
+			rt.Fatalf("%q:\n%s\n%s\n%s", line, flat(&a), flat(&b), flat(&c))
+		}
+		a.reset()
+		if (&combined{}).quick(line, &a) {
+			taken++
+		}
+	})
+	assert.Positive(t, taken, "some lines were read the quick way")
+}
+
 func TestLinesThatCannotBeRead(t *testing.T) {
 	const stamp = `[23/Nov/2026:06:55:08 +0000]`
 	for _, c := range []struct{ name, fields, line, want string }{
