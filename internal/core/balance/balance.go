@@ -17,7 +17,11 @@ type Picker interface {
 	// Set says what weight a slot has now. 0 takes it out of the choice, as
 	// when its backend is down; a weight puts it in.
 	Set(slot int, name string, weight float64)
-	// Pick gives a slot that is in and that q does not skip, -1 if there is none.
+	// Room says whether a slot can take one more, as it can at first. One without
+	// room is not chosen, but keeps its place and weight.
+	Room(slot int, room bool)
+	// Pick gives a slot that is in, has room and that q has not tried, -1 if
+	// there is none.
 	Pick(q *Query) int
 	// Begun and Ended say that a slot was given a request and that it is done.
 	Begun(slot int)
@@ -26,28 +30,15 @@ type Picker interface {
 
 // Query is what a choice may depend on.
 type Query struct {
-	Now  tick.Time // for algorithms that forget with time
-	Draw uint64    // random bits of this attempt, see package draw
-	Key  uint64    // hash of what the hash algorithm goes by
-	Skip *Skip     // slots that cannot be taken this time; nil for none
+	Now   tick.Time // for algorithms that forget with time
+	Draw  uint64    // random bits of this attempt, see package draw
+	Key   uint64    // hash of what the hash algorithm goes by
+	Tried []int32   // slots that cannot be taken this time; at most a few
 }
 
-// Skip names slots that cannot be taken this time, because they were tried
-// already or have no room.
-type Skip struct {
-	Full  []bool // by slot; may be shorter than there are slots
-	Tried []int32
-}
-
-// Has says whether a slot is to be skipped. It may be asked of nil.
-func (s *Skip) Has(slot int) bool {
-	if s == nil {
-		return false
-	}
-	if slot < len(s.Full) && s.Full[slot] {
-		return true
-	}
-	for _, t := range s.Tried {
+// tried says whether a slot cannot be taken this time.
+func (q *Query) tried(slot int) bool {
+	for _, t := range q.Tried {
 		if int(t) == slot {
 			return true
 		}
@@ -94,19 +85,41 @@ type slots struct {
 	names  []string
 	weight []float64
 	rank   []uint64 // the seeded order among equals
-	dirty  bool     // the weights have changed since the last choice
+	full   []bool   // those without room
+	fulls  int
+	dirty  bool // the weights have changed since the last choice
 }
 
 func (s *slots) Set(slot int, name string, weight float64) {
 	for len(s.weight) <= slot {
 		s.names = append(s.names, "")
 		s.weight = append(s.weight, 0)
+		s.full = append(s.full, false)
 		s.rank = append(s.rank, draw.Bits(s.seed, uint64(len(s.rank)), 0, draw.Ordering))
 	}
 	if s.weight[slot] != weight || s.names[slot] != name {
 		s.names[slot], s.weight[slot], s.dirty = name, weight, true
 	}
 }
+
+// Room notes whether a slot can take one more.
+func (s *slots) Room(slot int, room bool) { s.changeRoom(slot, room) }
+
+// changeRoom says whether that is news.
+func (s *slots) changeRoom(slot int, room bool) bool {
+	if s.full[slot] == !room {
+		return false
+	}
+	if s.full[slot] = !room; room {
+		s.fulls--
+	} else {
+		s.fulls++
+	}
+	return true
+}
+
+// may says whether a slot can be chosen.
+func (s *slots) may(slot int) bool { return s.weight[slot] > 0 && !s.full[slot] }
 
 func (s *slots) Begun(int) {}
 func (s *slots) Ended(int) {}

@@ -32,10 +32,10 @@ func filled(name string, seed uint64, weights ...float64) Picker {
 }
 
 // serve sends requests that end before the next begins and counts who got them.
-func serve(p Picker, n, slots int, skip *Skip) []int {
+func serve(p Picker, n, slots int, tried ...int32) []int {
 	counts := make([]int, slots)
 	for i := range n {
-		q := Query{Draw: draw.Bits(7, uint64(i), 1, draw.Pick), Key: draw.Bits(9, uint64(i), 0, draw.Who), Skip: skip}
+		q := Query{Draw: draw.Bits(7, uint64(i), 1, draw.Pick), Key: draw.Bits(9, uint64(i), 0, draw.Who), Tried: tried}
 		s := p.Pick(&q)
 		if s < 0 {
 			continue
@@ -70,7 +70,7 @@ func TestTheContract(t *testing.T) {
 					t.Skip("weights do not apply to it")
 				}
 				weights := []float64{1, 2, 3, 0, 4}
-				counts := serve(filled(name, 5, weights...), 20000, 5, nil)
+				counts := serve(filled(name, 5, weights...), 20000, 5)
 				assert.Zero(t, counts[3], "weight 0 gets nothing")
 				for i, w := range weights {
 					// The ring's share spreads by about 8 per cent per backend.
@@ -93,16 +93,16 @@ func TestTheContract(t *testing.T) {
 					t.Skip("the first takes all that it may")
 				}
 				p := filled(name, 2, 1, 1, 1)
-				serve(p, 300, 3, nil)
+				serve(p, 300, 3)
 				p.Set(1, "b1", 0)
-				assert.Zero(t, serve(p, 3000, 3, nil)[1])
+				assert.Zero(t, serve(p, 3000, 3)[1])
 				p.Set(1, "b1", 1)
-				counts := serve(p, 3000, 3, nil)
+				counts := serve(p, 3000, 3)
 				assert.InDelta(t, 1000, counts[1], 250, "%v: neither flooded nor starved", counts)
 			})
 			t.Run("a choice allocates nothing", func(t *testing.T) {
 				p := filled(name, 2, 1, 1, 1, 2)
-				q := Query{Skip: &Skip{Tried: []int32{1}}}
+				q := Query{Tried: []int32{1}}
 				p.Pick(&q)
 				assert.Zero(t, testing.AllocsPerRun(100, func() {
 					q.Draw++
@@ -121,31 +121,39 @@ func TestTheContract(t *testing.T) {
 func neverOut(t *rapid.T, name string) {
 	n := rapid.IntRange(1, 24).Draw(t, "n")
 	p := Algorithms[name](Options{Seed: rapid.Uint64().Draw(t, "seed")})
-	weights := make([]float64, n)
+	weights, full, set := make([]float64, n), make([]bool, n), make([]bool, n)
 	var open []int
 	for step := range rapid.IntRange(1, 60).Draw(t, "steps") {
 		slot := rapid.IntRange(0, n-1).Draw(t, "slot")
 		if rapid.Bool().Draw(t, "change") || step == 0 {
 			weights[slot] = float64(rapid.IntRange(0, 5).Draw(t, "weight"))
 			p.Set(slot, fmt.Sprintf("b%d", slot), weights[slot])
+			for i := range slot + 1 {
+				set[i] = true // slots are numbers without gaps
+			}
 			continue
 		}
-		skip := &Skip{Full: make([]bool, n)}
-		skip.Full[slot] = rapid.Bool().Draw(t, "full")
-		skip.Tried = []int32{int32(rapid.IntRange(0, n-1).Draw(t, "tried"))}
+		full[slot] = set[slot] && rapid.Bool().Draw(t, "full")
+		if set[slot] {
+			p.Room(slot, !full[slot])
+		}
+		var tried []int32
+		if other := rapid.IntRange(0, n-1).Draw(t, "tried"); set[other] {
+			tried = append(tried, int32(other))
+		}
 		possible := false
 		for i, w := range weights {
-			possible = possible || w > 0 && !skip.Has(i)
+			possible = possible || w > 0 && !full[i] && !slices.Contains(tried, int32(i))
 		}
-		got := p.Pick(&Query{Draw: rapid.Uint64().Draw(t, "draw"), Key: rapid.Uint64().Draw(t, "key"), Skip: skip})
+		got := p.Pick(&Query{Draw: rapid.Uint64().Draw(t, "draw"), Key: rapid.Uint64().Draw(t, "key"), Tried: tried})
 		if possible != (got >= 0) {
-			t.Fatalf("possible %v, got %d with weights %v and skip %+v", possible, got, weights, skip)
+			t.Fatalf("possible %v, got %d with weights %v, full %v, tried %v", possible, got, weights, full, tried)
 		}
 		if got < 0 {
 			continue
 		}
-		if weights[got] <= 0 || skip.Has(got) {
-			t.Fatalf("slot %d is out: weights %v, skip %+v", got, weights, skip)
+		if weights[got] <= 0 || full[got] || slices.Contains(tried, int32(got)) {
+			t.Fatalf("slot %d is out: weights %v, full %v, tried %v", got, weights, full, tried)
 		}
 		p.Begun(got)
 		if open = append(open, got); len(open) > 3 {
@@ -164,7 +172,7 @@ func TestRoundRobinGivesEachWeightItsExactCountInEveryCycle(t *testing.T) {
 			common = gcd(common, int(w))
 		}
 		for range 3 {
-			counts := serve(p, sum/common, len(weights), nil)
+			counts := serve(p, sum/common, len(weights))
 			for i, w := range weights {
 				assert.Equal(t, int(w)/common, counts[i], "weights %v", weights)
 			}
@@ -193,15 +201,15 @@ func TestRoundRobinIsSmooth(t *testing.T) {
 			assert.GreaterOrEqual(t, a, 0)
 		}
 	}
-	assert.Equal(t, []int{10, 10, 10, 10}, serve(even, 40, 4, nil))
+	assert.Equal(t, []int{10, 10, 10, 10}, serve(even, 40, 4))
 }
 
 func TestRoundRobinTakesLargeAndFractionalWeights(t *testing.T) {
-	counts := serve(filled("round-robin", 1, 9973, 9967, 9949, 9941), 40000, 4, nil)
+	counts := serve(filled("round-robin", 1, 9973, 9967, 9949, 9941), 40000, 4)
 	for _, c := range counts {
 		assert.InDelta(t, 10000, c, 50)
 	}
-	counts = serve(filled("round-robin", 1, 1, 0.1), 11000, 2, nil)
+	counts = serve(filled("round-robin", 1, 1, 0.1), 11000, 2)
 	assert.InDelta(t, 1000, counts[1], 20, "a tenth of the weight, a tenth of the requests")
 }
 
@@ -237,7 +245,8 @@ func TestLeastConnectionsTakesTheLeastLoaded(t *testing.T) {
 
 func TestRandomFollowsWeightsWithSomeSkipped(t *testing.T) {
 	p := filled("random", 1, 1, 2, 3, 4)
-	counts := serve(p, 40000, 4, &Skip{Full: []bool{false, false, false, true}})
+	p.Room(3, false)
+	counts := serve(p, 40000, 4)
 	assert.Zero(t, counts[3])
 	for i, want := range []float64{1.0 / 6, 2.0 / 6, 3.0 / 6} {
 		// Four standard deviations of a binomial share.
@@ -267,10 +276,10 @@ func TestTheRingMovesOnlyTheLeaversKeys(t *testing.T) {
 		require.Equal(t, before[i], p.Pick(&Query{Key: draw.Bits(3, uint64(i), 0, draw.Who)}), "everything is as before")
 	}
 	// A skipped backend's keys go where they would if it were out.
-	skip := &Skip{Tried: []int32{2}}
+	tried := []int32{2}
 	p2 := filled("hash/ring", 1, 1, 1, 0, 1, 1)
 	for i := range 1000 {
 		key := draw.Bits(3, uint64(i), 0, draw.Who)
-		assert.Equal(t, p2.Pick(&Query{Key: key}), p.Pick(&Query{Key: key, Skip: skip}))
+		assert.Equal(t, p2.Pick(&Query{Key: key}), p.Pick(&Query{Key: key, Tried: tried}))
 	}
 }

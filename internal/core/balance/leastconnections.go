@@ -73,7 +73,7 @@ func (l *leastConnections) Set(slot int, name string, weight float64) {
 		// for the same reason.
 		l.picked[slot] = l.leastPicked(slot)
 	}
-	l.rekey(slot)
+	l.put(slot, l.key(slot))
 	if len(l.weight) > l.size {
 		l.size = 1
 		for l.size < len(l.weight) {
@@ -86,9 +86,7 @@ func (l *leastConnections) Set(slot int, name string, weight float64) {
 		for i := range l.weight {
 			l.update(i)
 		}
-		return
 	}
-	l.update(slot)
 }
 
 // leastPicked gives the smallest picks per weight of the others that are in.
@@ -103,35 +101,39 @@ func (l *leastConnections) leastPicked(except int) float64 {
 }
 
 func (l *leastConnections) Pick(q *Query) int {
-	if l.size > fewSlots {
-		if best := int(l.tree[1]); best < 0 || q.Skip == nil || !q.Skip.Has(best) {
-			return best
-		}
+	for _, t := range q.Tried {
+		l.put(int(t), nobody)
 	}
-	if q.Skip == nil {
-		least, at := nobody, uint64(math.MaxUint64)
-		for i, k := range l.line {
-			take := -k.less(least)
-			least.load ^= (least.load ^ k.load) & take
-			least.tie ^= (least.tie ^ k.tie) & take
-			at ^= (at ^ uint64(i)) & take
-		}
-		if int64(at) < 0 {
-			return -1
-		}
-		return int(l.who[at])
-	}
-	best := -1
-	for i := range l.keys {
-		k := l.keys[i]
-		if k.load == math.MaxUint64 || q.Skip.Has(i) {
-			continue
-		}
-		if best < 0 || k.less(l.keys[best]) == 1 || k == l.keys[best] && l.rank[i] < l.rank[best] {
-			best = i
-		}
+	best := l.best()
+	for _, t := range q.Tried {
+		l.put(int(t), l.key(int(t)))
 	}
 	return best
+}
+
+// best gives the slot whose key is the smallest, -1 if all are out.
+func (l *leastConnections) best() int {
+	if l.size > fewSlots {
+		return int(l.tree[1])
+	}
+	least, at := nobody, uint64(math.MaxUint64)
+	for i, k := range l.line {
+		take := -k.less(least)
+		least.load ^= (least.load ^ k.load) & take
+		least.tie ^= (least.tie ^ k.tie) & take
+		at ^= (at ^ uint64(i)) & take
+	}
+	if int64(at) < 0 {
+		return -1
+	}
+	return int(l.who[at])
+}
+
+// Room notes whether a slot can take one more.
+func (l *leastConnections) Room(slot int, room bool) {
+	if l.changeRoom(slot, room) {
+		l.put(slot, l.key(slot))
+	}
 }
 
 // lineUp stands the keys in the seeded order, so that of equals the first is
@@ -162,41 +164,46 @@ func (l *leastConnections) Begun(slot int) {
 	if w := l.weight[slot]; w > 0 {
 		l.picked[slot] += 1 / w
 	}
-	l.rekey(slot)
-	l.update(slot)
+	l.put(slot, l.key(slot))
 }
 
 func (l *leastConnections) Ended(slot int) {
 	l.open[slot]--
-	l.rekey(slot)
-	l.update(slot)
+	l.put(slot, l.key(slot))
 }
 
-// rekey works a slot's key out anew.
-func (l *leastConnections) rekey(slot int) {
-	k := nobody
-	if w := l.weight[slot]; w > 0 {
-		k.tie = math.Float64bits(l.picked[slot])
-		if w == 1 {
-			k.load = uint64(l.open[slot]) * step
-		} else {
-			k.load = uint64(float64(l.open[slot]) / w * step)
-		}
+// key works out the key of a slot.
+func (l *leastConnections) key(slot int) key {
+	w := l.weight[slot]
+	if w == 0 || l.full[slot] {
+		return nobody
 	}
+	k := key{tie: math.Float64bits(l.picked[slot])}
+	if w == 1 {
+		k.load = uint64(l.open[slot]) * step
+	} else {
+		k.load = uint64(float64(l.open[slot]) / w * step)
+	}
+	return k
+}
+
+// put gives a slot a key.
+func (l *leastConnections) put(slot int, k key) {
 	l.keys[slot] = k
 	if len(l.keys) <= fewSlots {
 		l.line[l.place[slot]] = k
 	}
+	l.update(slot)
 }
 
 // update plays the matches of one leaf again, up to the root.
 func (l *leastConnections) update(slot int) {
-	if l.size <= fewSlots {
-		return
+	if l.size <= fewSlots || slot >= l.size {
+		return // a new one is entered with all
 	}
 	i := l.size + slot
 	l.tree[i] = -1
-	if l.weight[slot] > 0 {
+	if l.keys[slot] != nobody {
 		l.tree[i] = int32(slot)
 	}
 	for i >>= 1; i > 0; i >>= 1 {

@@ -154,7 +154,7 @@ func (l *leastLatency) Pick(q *Query) int {
 	}
 	best := -1
 	for _, s := range l.members {
-		if q.Skip.Has(int(s)) {
+		if l.full[s] || q.tried(int(s)) {
 			continue
 		}
 		if best < 0 || l.better(int(s), best, q.Now) {

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"kestrix/internal/core/draw"
 	"kestrix/internal/core/tick"
@@ -157,14 +158,36 @@ func TestLeastLatencyLeavesTheSlowAloneAndTriesItAgain(t *testing.T) {
 func TestFirstFitFillsInOrder(t *testing.T) {
 	p := filled("first-fit", 1, 1, 5, 1)
 	p.(Ordered).Order([]int32{2, 0, 1})
-	full := make([]bool, 3)
 	var got []int
 	for range 4 {
-		s := p.Pick(&Query{Skip: &Skip{Full: full}})
+		s := p.Pick(&Query{})
 		got = append(got, s)
 		if s >= 0 {
-			full[s] = true
+			p.Room(s, false)
 		}
 	}
 	assert.Equal(t, []int{2, 0, 1, -1}, got)
+}
+
+// TestBitsetsFindTheNext holds them to plain looking.
+func TestBitsetsFindTheNext(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n := rapid.SampledFrom([]int{1, 63, 64, 65, 4096, 4097, 300000}).Draw(t, "n")
+		b, in := newBitset(n), map[int]bool{}
+		for range rapid.IntRange(0, 40).Draw(t, "changes") {
+			i := rapid.IntRange(0, n-1).Draw(t, "i")
+			in[i] = rapid.Bool().Draw(t, "in")
+			b.put(i, in[i])
+		}
+		from := rapid.IntRange(0, n).Draw(t, "from")
+		want := -1
+		for i, set := range in {
+			if set && i >= from && (want < 0 || i < want) {
+				want = i
+			}
+		}
+		if got := b.next(from); got != want {
+			t.Fatalf("the next of %d from %d on is %d, want %d", n, from, got, want)
+		}
+	})
 }

@@ -12,6 +12,8 @@ import (
 type modulo struct {
 	slots
 	members []int32
+	place   []int32  // by slot, where in members it stands; -1 for nowhere
+	free    bitset   // places in members whose slots have room
 	upTo    []uint64 // cumulative weights, in hundredths where one is not whole
 }
 
@@ -27,12 +29,26 @@ func (m *modulo) Pick(q *Query) int {
 	}
 	x := q.Key % m.upTo[n-1]
 	i := sort.Search(n, func(i int) bool { return m.upTo[i] > x })
-	for k := range n {
-		if s := int(m.members[(i+k)%n]); q.Skip == nil || !q.Skip.Has(s) {
+	if m.fulls == 0 && len(q.Tried) == 0 {
+		return int(m.members[i])
+	}
+	at := m.free.around(i)
+	for steps := 0; at >= 0 && steps < n; steps++ {
+		if s := int(m.members[at]); !q.tried(s) {
 			return s
 		}
+		at = m.free.around(at + 1)
 	}
 	return -1
+}
+
+// Room notes whether a slot can take one more.
+func (m *modulo) Room(slot int, room bool) {
+	if m.changeRoom(slot, room) && !m.dirty {
+		if at := m.place[slot]; at >= 0 {
+			m.free.put(int(at), room)
+		}
+	}
 }
 
 func (m *modulo) rebuild() {
@@ -48,5 +64,14 @@ func (m *modulo) rebuild() {
 	for _, s := range m.members {
 		sum += max(1, uint64(math.Round(m.weight[s]*unit)))
 		m.upTo = append(m.upTo, sum)
+	}
+	m.place = m.place[:0]
+	for range m.weight {
+		m.place = append(m.place, -1)
+	}
+	m.free = newBitset(len(m.members))
+	for at, s := range m.members {
+		m.place[s] = int32(at)
+		m.free.put(at, !m.full[s])
 	}
 }

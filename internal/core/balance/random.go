@@ -8,12 +8,13 @@ import (
 
 // random takes a backend with a probability in proportion to its weight, by
 // inversion of the cumulative weights: O(log n) a choice, O(1) where all
-// weights are equal.
+// weights are equal and nobody is full.
 type random struct {
 	slots
 	members []int32
 	upTo    []float64 // cumulative weights
 	equal   bool
+	sums    sums // of the weights of those with room
 }
 
 func newRandom(seed uint64) Picker { return &random{slots: slots{seed: seed}} }
@@ -25,29 +26,46 @@ func (r *random) Pick(q *Query) int {
 	if len(r.members) == 0 {
 		return -1
 	}
-	if q.Skip == nil {
+	if r.fulls == 0 && len(q.Tried) == 0 {
 		if r.equal {
 			return int(r.members[draw.Below(q.Draw, len(r.members))])
 		}
 		return r.find(draw.Unit(q.Draw) * r.upTo[len(r.upTo)-1])
 	}
-	left := 0.0
-	for _, s := range r.members {
-		if !q.Skip.Has(int(s)) {
-			left += r.weight[s]
-		}
+	return r.without(q, -1, q.Draw)
+}
+
+// without draws one with room that was not tried, and is not a certain other.
+func (r *random) without(q *Query, other int, bits uint64) int {
+	r.leaveOut(q, other, true)
+	s := r.sums.find(draw.Unit(bits))
+	r.leaveOut(q, other, false)
+	return s
+}
+
+func (r *random) leaveOut(q *Query, other int, out bool) {
+	for _, t := range q.Tried {
+		r.weighs(int(t), out)
 	}
-	x, last := draw.Unit(q.Draw)*left, -1
-	for _, s := range r.members {
-		if q.Skip.Has(int(s)) {
-			continue
-		}
-		last = int(s)
-		if x -= r.weight[s]; x < 0 {
-			break
-		}
+	if other >= 0 {
+		r.weighs(other, out)
 	}
-	return last
+}
+
+// weighs puts what a slot weighs in a draw.
+func (r *random) weighs(slot int, out bool) {
+	w := 0.0
+	if !out && r.may(slot) {
+		w = r.weight[slot]
+	}
+	r.sums.put(slot, w)
+}
+
+// Room notes whether a slot can take one more.
+func (r *random) Room(slot int, room bool) {
+	if r.changeRoom(slot, room) && !r.dirty {
+		r.weighs(slot, false)
+	}
 }
 
 func (r *random) find(x float64) int {
@@ -66,5 +84,9 @@ func (r *random) rebuild() {
 		sum += r.weight[s]
 		r.upTo = append(r.upTo, sum)
 		r.equal = r.equal && r.weight[s] == r.weight[r.members[0]]
+	}
+	r.sums = newSums(len(r.weight))
+	for _, s := range r.members {
+		r.weighs(int(s), false)
 	}
 }

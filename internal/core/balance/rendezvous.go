@@ -32,7 +32,7 @@ func (r *rendezvous) Set(slot int, name string, weight float64) {
 func (r *rendezvous) Pick(q *Query) int {
 	best, most := -1, 0.0
 	for i, w := range r.weight {
-		if w <= 0 || q.Skip != nil && q.Skip.Has(i) {
+		if w <= 0 || r.full[i] || q.tried(i) {
 			continue
 		}
 		u := draw.Unit(draw.Bits(r.hashes[i], q.Key, 0, draw.Rank))

@@ -16,6 +16,8 @@ import (
 type ring struct {
 	slots
 	points []point
+	where  places
+	free   bitset    // points whose slots have room
 	index  []int32   // by the first bits of a hash: the first point that could follow it
 	shift  uint      // how many bits of a hash are not looked at in index
 	bound  float64   // 0 for none
@@ -79,12 +81,18 @@ func (r *ring) Pick(q *Query) int {
 	for i < n && r.points[i].hash < q.Key {
 		i++
 	}
-	spare := -1 // for when everybody who is left is above the bound
-	for range n {
-		if i == n {
-			i = 0
+	if i == n {
+		i = 0
+	}
+	if r.fulls == 0 && len(q.Tried) == 0 {
+		if s := int(r.points[i].slot); !r.over(s) {
+			return s
 		}
-		if s := int(r.points[i].slot); q.Skip == nil || !q.Skip.Has(s) {
+	}
+	spare := -1 // for when everybody who is left is above the bound
+	i = r.free.around(i)
+	for steps := 0; i >= 0 && steps < n; steps++ {
+		if s := int(r.points[i].slot); !q.tried(s) {
 			if !r.over(s) {
 				return s
 			}
@@ -92,9 +100,18 @@ func (r *ring) Pick(q *Query) int {
 				spare = s
 			}
 		}
-		i++
+		i = r.free.around(i + 1)
 	}
 	return spare
+}
+
+// Room notes whether a slot can take one more.
+func (r *ring) Room(slot int, room bool) {
+	if r.changeRoom(slot, room) && !r.dirty {
+		for _, at := range r.where.of(slot) {
+			r.free.put(int(at), room)
+		}
+	}
 }
 
 func (r *ring) rebuild() {
@@ -131,6 +148,13 @@ func (r *ring) rebuild() {
 		}
 		return int(a.slot) - int(b.slot)
 	})
+	line := make([]int32, len(r.points))
+	r.free = newBitset(len(r.points))
+	for i, p := range r.points {
+		line[i] = p.slot
+		r.free.put(i, !r.full[p.slot])
+	}
+	r.where = placesOf(line, len(r.weight))
 	r.shift = uint(64 - bits.Len(uint(len(r.points))))
 	r.index = slices.Grow(r.index[:0], 1<<(64-r.shift))
 	next := 0

@@ -14,10 +14,12 @@ import (
 // does: backend i stands at (k+p)/weight for k = 0, 1, 2..., where p, its place in
 // the seeded order, keeps equals apart (Waldspurger and Weihl: Stride Scheduling,
 // MIT/LCS/TM-528, 1995). Every full cycle gives each weight its exact count; a
-// choice costs O(1).
+// choice costs O(1), and O(log n) while some are full.
 type rotation struct {
 	slots
 	cycle []int32
+	where places
+	free  bitset // places of the cycle whose slots have room
 	at    uint64 // goes on over changes of the cycle, so that none begins favoured
 }
 
@@ -37,17 +39,32 @@ func (r *rotation) Pick(q *Query) int {
 	if n == 0 {
 		return -1
 	}
-	for range n {
-		if r.at >= n {
-			r.at %= n
-		}
+	if r.at >= n {
+		r.at %= n
+	}
+	if r.fulls == 0 && len(q.Tried) == 0 {
 		s := int(r.cycle[r.at])
 		r.at++
-		if q.Skip == nil || !q.Skip.Has(s) {
+		return s
+	}
+	at := r.free.around(int(r.at))
+	for steps := 0; at >= 0 && steps <= len(r.cycle); steps++ {
+		if s := int(r.cycle[at]); !q.tried(s) {
+			r.at = uint64(at) + 1
 			return s
 		}
+		at = r.free.around(at + 1)
 	}
 	return -1
+}
+
+// Room notes whether a slot can take one more.
+func (r *rotation) Room(slot int, room bool) {
+	if r.changeRoom(slot, room) && !r.dirty {
+		for _, at := range r.where.of(slot) {
+			r.free.put(int(at), room)
+		}
+	}
 }
 
 func (r *rotation) rebuild() {
@@ -82,6 +99,10 @@ func (r *rotation) rebuild() {
 		if given[i] < counts[i] {
 			due.Push(place(i, given[i]), i)
 		}
+	}
+	r.where, r.free = placesOf(r.cycle, len(r.weight)), newBitset(len(r.cycle))
+	for at, s := range r.cycle {
+		r.free.put(at, !r.full[s])
 	}
 }
 

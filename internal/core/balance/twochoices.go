@@ -77,7 +77,7 @@ func (p *pair) two(q *Query) (int, int) {
 		return -1, -1
 	}
 	again := draw.Bits(q.Draw, 1, 0, draw.Pick)
-	if q.Skip == nil {
+	if p.fulls == 0 && len(q.Tried) == 0 {
 		n := len(p.members)
 		if n == 1 {
 			return first, -1
@@ -101,21 +101,5 @@ func (p *pair) two(q *Query) (int, int) {
 		}
 		return first, -1
 	}
-	left := 0.0
-	for _, s := range p.members {
-		if int(s) != first && !q.Skip.Has(int(s)) {
-			left += p.weight[s]
-		}
-	}
-	x, second := draw.Unit(again)*left, -1
-	for _, s := range p.members {
-		if int(s) == first || q.Skip.Has(int(s)) {
-			continue
-		}
-		second = int(s)
-		if x -= p.weight[s]; x < 0 {
-			break
-		}
-	}
-	return first, second
+	return first, p.without(q, first, again)
 }

@@ -277,11 +277,6 @@ func (u *Upstream) picksFrom(id BackendID) balance.Picker {
 	return u.groups[u.members[id].group].picker
 }
 
-// eligible says whether a member may be given requests at all.
-func (m *member) eligible() bool {
-	return !m.gone && m.health.Eligible() && m.weight > 0 && m.reported() > 0
-}
-
 // operatorIn says whether nobody took a backend out, neither an operator nor it
 // itself.
 func (m *member) operatorIn() bool {

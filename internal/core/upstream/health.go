@@ -249,16 +249,6 @@ func (u *Upstream) interval(m *member) time.Duration {
 	return u.cfg.Probe.Every
 }
 
-// anyEligible says whether anybody is in rotation with a weight.
-func (u *Upstream) anyEligible() bool {
-	for i := range u.members {
-		if u.members[i].eligible() {
-			return true
-		}
-	}
-	return false
-}
-
 // Changes adds the changes of state since the last call to out.
 func (u *Upstream) Changes(out []Change) []Change {
 	out = append(out, u.changes...)

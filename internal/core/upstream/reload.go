@@ -37,6 +37,9 @@ func (u *Upstream) Reload(now tick.Time, cfg *config.Upstream) {
 		id, known := u.byName[b.Name]
 		if !known {
 			id = u.freeSlot()
+			if u.members[id].in {
+				u.ins--
+			}
 			u.members[id] = member{weight: b.Weight, health: health.Backend{ChangedAt: now}}
 			u.byName[b.Name] = id
 			u.byHash[sticky.BackendHash(cfg.Name, b.Name)] = id
@@ -84,8 +87,15 @@ func (u *Upstream) Reload(now tick.Time, cfg *config.Upstream) {
 		u.seats = nil
 	}
 	u.now = now
+	for i, full := range u.full {
+		if full {
+			u.picksFrom(BackendID(i)).Room(i, true) // told anew below
+			if u.anyway != nil {
+				u.anyway.Room(i, true)
+			}
+		}
+	}
 	u.full = append(u.full[:0], make([]bool, len(u.members))...)
-	u.fulls = 0
 	fresh := u.arrange() || !sameAlgorithm(old, cfg)
 	if fresh {
 		for i := range u.groups {

@@ -31,11 +31,10 @@ type Upstream struct {
 	anyway  balance.Picker // knows nothing of health; nil unless when_all_down = "try-anyway"
 	seats   *sticky.Table  // of clients whom the proxy gives no cookie; nil otherwise
 	full    []bool
-	fulls   int // how many of full are set
+	ins     int // how many may be given requests, be they full or not
 	due     queue.Heap[event]
 	changes []Change
 	gen     uint32 // of due events; a reload makes older ones void
-	skip    balance.Skip
 	query   balance.Query
 	now     tick.Time // of the last call that changed something, for slow start
 	plain   bool      // neither sticky nor several groups: the algorithm decides alone
@@ -59,6 +58,7 @@ type member struct {
 	weight   int
 	health   health.Backend
 	inFlight int
+	in       bool // it may be given requests, be it full or not
 	probing  bool
 	probes   uint64    // how many have been sent, keys the jitter
 	probedAt tick.Time // place of the last one, without jitter
@@ -125,6 +125,13 @@ func (u *Upstream) enter(id BackendID) {
 		weight = u.weight(m)
 	}
 	u.stale = true
+	if in := weight > 0; in != m.in {
+		if m.in = in; in {
+			u.ins++
+		} else {
+			u.ins--
+		}
+	}
 	u.picksFrom(id).Set(int(id), m.cfg.Name, weight)
 	if u.anyway != nil {
 		weight = 0
@@ -141,10 +148,9 @@ func (u *Upstream) room(id BackendID) {
 	full := m.cfg.MaxInFlight > 0 && m.inFlight >= m.cfg.MaxInFlight
 	if full != u.full[id] {
 		u.full[id] = full
-		if full {
-			u.fulls++
-		} else {
-			u.fulls--
+		u.picksFrom(id).Room(int(id), !full)
+		if u.anyway != nil {
+			u.anyway.Room(int(id), !full)
 		}
 	}
 }
@@ -153,9 +159,9 @@ func (u *Upstream) room(id BackendID) {
 // a request, the first and every retry. A request that is told to wait is
 // decided later: Advance then gives a Granted action.
 func (u *Upstream) Choose(now tick.Time, q *Request, a *Attempt) Verdict {
-	if u.plain && u.fulls == 0 && a.Number == 0 && u.waiting == 0 {
+	if u.plain && a.Number == 0 && u.waiting == 0 {
 		// By far the most frequent way, cut short.
-		u.query.Key, u.query.Now, u.query.Skip = q.Key, now, nil
+		u.query.Key, u.query.Now, u.query.Tried = q.Key, now, nil
 		if u.draws {
 			u.query.Draw = draw.Bits(u.seed, q.ID, 1, draw.Pick)
 		}
@@ -254,26 +260,23 @@ func (u *Upstream) chooseSticky(now tick.Time, q *Request, a *Attempt, s *config
 // pick asks the algorithm, leaving out what was tried unless nothing else is
 // there.
 func (u *Upstream) pick(now tick.Time, q *Request, a *Attempt) (BackendID, Reason) {
-	u.query.Key, u.query.Now, u.query.Skip = q.Key, now, nil
+	u.query.Key, u.query.Now, u.query.Tried = q.Key, now, nil
 	if u.draws {
 		u.query.Draw = draw.Bits(u.seed, q.ID, uint64(a.Number), draw.Pick)
 	}
 	tried := a.tried[:a.Tried()]
-	if len(tried) > 0 || u.fulls > 0 {
-		u.skip = balance.Skip{Full: u.full, Tried: tried}
-		u.query.Skip = &u.skip
-	}
+	u.query.Tried = tried
 	first := 0
 	if u.single == nil {
 		first = u.first(q, a.Number)
-	} else if u.query.Skip == nil {
+	} else if len(tried) == 0 {
 		if slot := u.single.Pick(&u.query); slot >= 0 {
 			return BackendID(slot), ByAlgorithm
 		}
 	}
 	id, from := u.among(first)
 	if id == None && len(tried) > 0 {
-		u.skip.Tried = nil
+		u.query.Tried = nil
 		id, from = u.among(first)
 	}
 	if id != None {
@@ -282,22 +285,19 @@ func (u *Upstream) pick(now tick.Time, q *Request, a *Attempt) (BackendID, Reaso
 		}
 		return id, ByAlgorithm
 	}
-	if u.anyway != nil && !u.anyEligible() {
-		u.skip = balance.Skip{Full: u.full, Tried: tried}
-		u.query.Skip = &u.skip
+	if u.anyway != nil && u.ins == 0 {
+		u.query.Tried = tried
 		slot := u.anyway.Pick(&u.query)
 		if slot < 0 && len(tried) > 0 {
-			u.skip.Tried = nil
+			u.query.Tried = nil
 			slot = u.anyway.Pick(&u.query)
 		}
 		if slot >= 0 {
 			return BackendID(slot), TriedAnyway
 		}
 	}
-	for i := range u.members {
-		if u.members[i].eligible() {
-			return None, NoRoom
-		}
+	if u.ins > 0 {
+		return None, NoRoom
 	}
 	return None, NoBackend
 }
