@@ -32,13 +32,16 @@ func (h *Heap[T]) At() tick.Time {
 // Push puts a value in.
 func (h *Heap[T]) Push(at tick.Time, v T) {
 	h.next++
-	it := Item[T]{at, h.next, v}
+	h.put(Item[T]{at, h.next, v})
+}
+
+func (h *Heap[T]) put(it Item[T]) {
 	h.items = append(h.items, it)
 	s := h.items
 	i := len(s) - 1
 	for i > 0 {
 		p := (i - 1) / 4
-		if s[p].At <= at {
+		if s[p].At < it.At || s[p].At == it.At && s[p].order < it.order {
 			break // what was put in earlier goes first
 		}
 		s[i] = s[p]

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
 
+	"kestrix/internal/core/draw"
 	"kestrix/internal/core/tick"
 )
 
@@ -37,6 +38,49 @@ func TestWhatIsDueComesInOrder(t *testing.T) {
 		}
 	})
 	var empty Heap[int]
+	assert.Equal(t, tick.Never, empty.At())
+}
+
+// TestTheCalendarIsAHeap holds it to the heap, for times near and far, crowded
+// and sparse, and through changes of the length of its days.
+func TestTheCalendarIsAHeap(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var c Calendar[int]
+		var h Heap[int]
+		now := tick.Time(0)
+		seed := rapid.Uint64().Draw(t, "seed")
+		for phase := range rapid.IntRange(1, 4).Draw(t, "phases") {
+			gap := rapid.SampledFrom([]int64{0, 3, 1000, 1e5, 4e7, 3e9, 1e13}).Draw(t, "gap")
+			n := rapid.SampledFrom([]int{10, 100, 500, 1000, 3 * lookEvery}).Draw(t, "events")
+			for i := range n {
+				bits := draw.Bits(seed, uint64(i), uint64(phase), draw.Pick)
+				if bits&1 == 0 || h.Len() == 0 {
+					at := now + tick.Time(int64(draw.Unit(bits)*float64(gap)))
+					c.Push(at, i)
+					h.Push(at, i)
+				} else {
+					wantAt, want := h.Pop()
+					if at := c.At(); at != wantAt {
+						t.Fatalf("the first is due at %d, want %d", at, wantAt)
+					}
+					if at, got := c.Pop(); at != wantAt || got != want {
+						t.Fatalf("popped %d at %d, want %d at %d", got, at, want, wantAt)
+					}
+					now = wantAt
+				}
+				if c.Len() != h.Len() || bits&6 == 0 && c.At() != h.At() {
+					t.Fatalf("%d left, the first at %d; want %d at %d", c.Len(), c.At(), h.Len(), h.At())
+				}
+			}
+		}
+		for h.Len() > 0 {
+			wantAt, want := h.Pop()
+			if at, got := c.Pop(); at != wantAt || got != want {
+				t.Fatalf("popped %d at %d, want %d at %d", got, at, want, wantAt)
+			}
+		}
+	})
+	var empty Calendar[int]
 	assert.Equal(t, tick.Never, empty.At())
 }
 

@@ -13,7 +13,7 @@ import (
 // in turn, and nothing else.
 func BenchmarkBareLoop(b *testing.B) {
 	const servers = 10
-	var heap queue.Heap[event]
+	var heap queue.Calendar[event]
 	var connect lane
 	shaper := draw.NewShaper()
 	takes := draw.NewLogNormal(40e6, 0.6)

@@ -86,7 +86,7 @@ type engine struct {
 	scenario *scenario.Scenario
 	now      tick.Time
 	zero     int64 // nanoseconds since the epoch of the replay's start
-	heap     queue.Heap[event]
+	heap     queue.Calendar[event]
 	connect  lane
 	delay    time.Duration // the connect time that the lane serves
 	ups      []*up

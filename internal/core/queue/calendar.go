@@ -1,0 +1,222 @@
+package queue
+
+import (
+	"math/bits"
+
+	"kestrix/internal/core/tick"
+)
+
+// Calendar holds what is due like Heap and gives it in the same order, in
+// nearly constant time however much there is: what comes soon lies in a ring of
+// days, each as long as a power of two of nanoseconds, and only the day that has
+// come is put in order; what is further off waits in a heap (Brown: Calendar
+// Queues, Communications of the ACM 31, 1988). The length of a day follows how
+// much happens. It is for events of which none is put in before the last that was
+// taken out. The zero value is empty and ready.
+type Calendar[T any] struct {
+	today []Item[T] // in order, from head on
+	head  int
+	days  [][]Item[T] // the ring, a power of two of them
+	full  []uint64    // a bit for each that holds something
+	day   int64 // number of the day that today is
+	shift uint  // a day has 1<<shift nanoseconds
+	later Heap[T]
+	next  uint64
+	n     int
+
+	pushes, far, turns int // since the length of a day was last looked at
+}
+
+// firstRing and lastRing are how many days lie ahead at first, and at most.
+const (
+	firstRing = 1 << 10
+	lastRing  = 1 << 15
+)
+
+// lookEvery is after how many events the length of a day is looked at.
+const lookEvery = 1 << 12
+
+// Len gives the number of things due.
+func (c *Calendar[T]) Len() int { return c.n }
+
+// At gives when the first is due, tick.Never when nothing is.
+func (c *Calendar[T]) At() tick.Time {
+	if c.head < len(c.today) {
+		return c.today[c.head].At
+	}
+	return c.turn()
+}
+
+// Push puts a value in.
+func (c *Calendar[T]) Push(at tick.Time, v T) {
+	c.next++
+	c.n++
+	if c.pushes++; c.pushes == lookEvery {
+		c.look()
+	}
+	c.put(Item[T]{at, c.next, v})
+}
+
+func (c *Calendar[T]) put(it Item[T]) {
+	if c.days == nil {
+		c.days, c.full = make([][]Item[T], firstRing), make([]uint64, firstRing/64)
+		c.shift = 20
+	}
+	d := int64(it.At) >> c.shift
+	switch ahead := d - c.day; {
+	case ahead <= 0:
+		c.insert(it)
+	case ahead < int64(len(c.days)):
+		c.file(d, it)
+	default:
+		c.far++
+		c.later.put(it)
+	}
+}
+
+// file puts an item in the ring.
+func (c *Calendar[T]) file(day int64, it Item[T]) {
+	i := day & int64(len(c.days)-1)
+	c.days[i] = append(c.days[i], it)
+	c.full[i>>6] |= 1 << (i & 63)
+}
+
+// insert puts an item of today where it belongs, which mostly is the end.
+func (c *Calendar[T]) insert(it Item[T]) {
+	c.today = append(c.today, it)
+	i := len(c.today) - 1
+	for i > c.head && before(&it, &c.today[i-1]) {
+		c.today[i] = c.today[i-1]
+		i--
+	}
+	c.today[i] = it
+}
+
+func before[T any](a, b *Item[T]) bool {
+	return a.At < b.At || a.At == b.At && a.order < b.order
+}
+
+// Pop takes the first out. There must be one.
+func (c *Calendar[T]) Pop() (tick.Time, T) {
+	if c.head == len(c.today) {
+		c.turn()
+	}
+	it := &c.today[c.head]
+	c.head++
+	c.n--
+	return it.At, it.Value
+}
+
+// turn goes on to the next day on which something is due and gives when that is.
+func (c *Calendar[T]) turn() tick.Time {
+	if c.n == 0 {
+		return tick.Never
+	}
+	c.turns++
+	c.today, c.head = c.today[:0], 0
+	day := c.nextFull()
+	if at := c.later.At(); at != tick.Never {
+		if far := int64(at) >> c.shift; day < 0 || far < day {
+			day = far
+		}
+	}
+	c.day = day
+	for at := c.later.At(); at != tick.Never && int64(at)>>c.shift < day+int64(len(c.days)); at = c.later.At() {
+		it := c.later.items[0]
+		c.later.Pop()
+		if d := int64(it.At) >> c.shift; d == day {
+			c.today = append(c.today, it)
+		} else {
+			c.file(d, it)
+		}
+	}
+	i := day & int64(len(c.days)-1)
+	if c.full[i>>6]&(1<<(i&63)) != 0 {
+		c.full[i>>6] &^= 1 << (i & 63)
+		if len(c.today) == 0 {
+			c.today, c.days[i] = c.days[i], c.today
+		} else {
+			c.today = append(c.today, c.days[i]...)
+			c.days[i] = c.days[i][:0]
+		}
+	}
+	c.sort()
+	return c.today[0].At
+}
+
+// nextFull gives the number of the next day in the ring on which something is
+// due, -1 if there is none.
+func (c *Calendar[T]) nextFull() int64 {
+	mask := int64(len(c.days) - 1)
+	from := (c.day + 1) & mask
+	words := int64(len(c.full))
+	for k := range words + 1 {
+		w := (from>>6 + k) & (words - 1)
+		word := c.full[w]
+		if k == 0 {
+			word = word >> (from & 63) << (from & 63)
+		} else if k == words {
+			word &= 1<<(from&63) - 1
+		}
+		if word != 0 {
+			i := w<<6 | int64(bits.TrailingZeros64(word))
+			return c.day + 1 + (i-from)&mask
+		}
+	}
+	return -1
+}
+
+// sort puts today in order. Days are made to hold a few.
+func (c *Calendar[T]) sort() {
+	t := c.today
+	for i := 1; i < len(t); i++ {
+		if !before(&t[i], &t[i-1]) {
+			continue
+		}
+		it := t[i]
+		k := i
+		for k > 0 && before(&it, &t[k-1]) {
+			t[k] = t[k-1]
+			k--
+		}
+		t[k] = it
+	}
+}
+
+// look makes days shorter when too much falls on each, and longer, or more of
+// them, when too much lies beyond the ring.
+func (c *Calendar[T]) look() {
+	shift, ring := c.shift, len(c.days)
+	each := c.pushes / max(c.turns, 1)
+	beyond := c.far*8 > c.pushes
+	switch {
+	case each > 3:
+		shift = max(8, shift-uint(min(bits.Len(uint(each))-1, int(shift))))
+	case beyond && c.pushes*2 < 3*c.turns && shift < 40:
+		shift++
+	case beyond:
+		ring = min(2*ring, lastRing)
+	}
+	c.pushes, c.far, c.turns = 0, 0, 0
+	if shift == c.shift && ring == len(c.days) {
+		return
+	}
+	// Everything is put in anew, with the numbers it had.
+	all := append([]Item[T](nil), c.today[c.head:]...)
+	for i := range c.days {
+		all = append(all, c.days[i]...)
+		c.days[i] = c.days[i][:0]
+	}
+	if clear(c.full); ring != len(c.days) {
+		c.days, c.full = make([][]Item[T], ring), make([]uint64, ring/64)
+	}
+	c.today, c.head = c.today[:0], 0
+	c.day = c.day << c.shift >> shift
+	c.shift = shift
+	later := c.later.items
+	c.later = Heap[T]{}
+	for _, it := range append(all, later...) {
+		c.put(it)
+	}
+	c.far = 0
+}
