@@ -18,8 +18,8 @@ type Calendar[T any] struct {
 	head  int
 	days  [][]Item[T] // the ring, a power of two of them
 	full  []uint64    // a bit for each that holds something
-	day   int64 // number of the day that today is
-	shift uint  // a day has 1<<shift nanoseconds
+	day   int64       // number of the day that today is
+	shift uint        // a day has 1<<shift nanoseconds
 	later Heap[T]
 	next  uint64
 	n     int

@@ -71,8 +71,8 @@ type feed struct {
 	ids       interner // clients by address and user agent, or session
 	addresses interner
 	lately    [1 << latelyBits]seen // clients seen lately, by the hash of how they are written
-	blocks    [][]arrival   // in order; the last is being filled
-	settled   int           // how many of the first block have been spread
+	blocks    [][]arrival           // in order; the last is being filled
+	settled   int                   // how many of the first block have been spread
 	spread    bool
 	shifted   int64 // stamps that were moved within their second
 	out       chan []arrival
