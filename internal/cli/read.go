@@ -75,6 +75,9 @@ func (r *readFlags) records(ctx context.Context, env *Env, what string, names []
 		before += n
 	}
 	if out.records == 0 && ctx.Err() == nil {
+		if out.badLines == 0 {
+			return nil, unusable(fmt.Errorf("%s: there is no record in it", strings.Join(names, ", ")))
+		}
 		return nil, unusable(fmt.Errorf("%s: no readable record; %s could not be read", strings.Join(names, ", "), plural(int(out.badLines), "line")))
 	}
 	return out, nil
@@ -102,6 +105,10 @@ func readOne(ctx context.Context, env *Env, name string, o trace.Options, out *r
 		}
 		out.records++
 		if err := take(&rec, r.Offset()); err != nil {
+			var le *trace.LineError
+			if errors.As(err, &le) && le.Name == "" {
+				le.Name = name
+			}
 			var ee *exitError
 			if !errors.As(err, &ee) {
 				err = unusable(err)

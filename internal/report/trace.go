@@ -42,8 +42,15 @@ func (s Style) Trace(name string, t *trace.Summary) string {
 	}
 	if d := t.Duration; d != nil {
 		fmt.Fprintf(&b, "  duration  mean %s, p50 %s, p90 %s, p95 %s, p99 %s, max %s\n", span(d.Mean), span(d.P50), span(d.P90), span(d.P95), span(d.P99), span(d.Max))
+		if t.Format == "w3c" && d.P50 > 10 {
+			fmt.Fprintf(&b, "            %s\n", s.yellow(flow("time-taken is read as seconds, as the standard says; if it is milliseconds here: -map duration/ms=time-taken", s.Width, 12)))
+		}
 	} else {
-		b.WriteString("  duration  not recorded; -fields names further fields of log lines, such as -fields duration\n")
+		cure := map[string]string{
+			"common": "; -fields names further fields of log lines, such as -fields duration", "combined": "; -fields names further fields of log lines, such as -fields duration",
+			"jsonl": "; -map says which column has it, as in -map duration/ms=took", "csv": "; -map says which column has it, as in -map duration/ms=took",
+		}[t.Format]
+		b.WriteString("  duration  not recorded" + cure + "\n")
 	}
 	fmt.Fprintf(&b, "  methods   %s\n", flow(s.shares(t.Methods, t.Records), s.Width, 12))
 	fmt.Fprintf(&b, "  statuses  %s\n", flow(s.shares(t.Statuses, t.Records), s.Width, 12))

@@ -59,16 +59,33 @@ func (u *up) waits() int64 {
 	return n
 }
 
-// breathe notes which upstreams have nothing waiting. It is called once in a
-// bucket of the timeline.
+// breathe notes which upstreams have nothing waiting and turned nobody away. It is
+// called once in a bucket of the timeline.
 func (e *engine) breathe() {
 	for _, u := range e.ups {
-		if n := u.waits(); n == 0 {
+		n := u.waits()
+		switch {
+		case n == 0 && u.turned == 0:
 			u.calm, u.waited = e.now, 0
-		} else if e.now <= e.lastAt {
-			u.waited = n
+		case e.now <= e.lastAt:
+			u.waited = max(n, 1)
+		}
+		u.turned = 0
+	}
+}
+
+// turnsAway notes a request for which there was no room, unless a fault is the
+// reason.
+func (u *up) turnsAway() {
+	if u.turned > 0 {
+		return // it has been noted
+	}
+	for _, s := range u.servers {
+		if s.under != 0 {
+			return
 		}
 	}
+	u.turned++
 }
 
 // overloaded gives the upstreams in which something waited from some moment up

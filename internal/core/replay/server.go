@@ -338,6 +338,9 @@ func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
 	} else {
 		e.cause(o, r.stream)
 		u.failed++
+		if o.Kind == upstream.ConnectRefused {
+			u.turnsAway()
+		}
 		e.fail(r)
 		if r.stream {
 			e.reconnect(r)
@@ -384,6 +387,9 @@ func (e *engine) refused(i int32, why upstream.Reason) {
 		e.res.Retried++
 	}
 	u.failed++
+	if why != upstream.RefusedByLoss {
+		u.turnsAway()
+	}
 	e.fail(r)
 	if r.stream {
 		e.reconnect(r)

@@ -21,6 +21,7 @@ type up struct {
 	latency                    []spread  // by phase
 	calm                       tick.Time // when last nothing waited for a worker or in the queue
 	waited                     int64     // how many did since then, at the last look
+	turned                     int64     // turned away for want of room since the last look, with no fault on
 }
 
 // view is an upstream as one proxy sees it.

@@ -158,6 +158,8 @@ type LineError struct {
 
 func (e *LineError) Error() string {
 	switch {
+	case e.Line == 0:
+		return fmt.Sprintf("%s: %s", e.Name, e.Why)
 	case e.CannotBeSkip && e.Column > 0:
 		return fmt.Sprintf("%s:%d:%d: %s", e.Name, e.Line, e.Column, e.Why)
 	case e.CannotBeSkip:

@@ -34,13 +34,13 @@ func NewWriter(out io.Writer, format string) (*Writer, error) {
 // by what that is.
 func (w *Writer) Lost() map[string]int64 { return w.lost }
 
-// Write writes one record. The error is that of writing, or of a record that
-// the format cannot hold.
+// Write writes one record. The error is that of writing, or a *LineError, without
+// a name, for a record that the format cannot hold.
 func (w *Writer) Write(r *Record) error {
 	b := w.buf[:0]
 	logs := w.format == "common" || w.format == "combined"
 	if logs && r.Time == NoTime {
-		return fmt.Errorf("the record of line %d has no time, which log lines cannot do without", r.Line)
+		return &LineError{Line: r.Line, Column: 1, Why: "the record has no time, which log lines cannot do without", CannotBeSkip: true}
 	}
 	if w.n == 0 {
 		b = append(b, heads[w.format]...)
