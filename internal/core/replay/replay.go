@@ -452,16 +452,16 @@ func (e *engine) handle(ev event) {
 
 // serviceDraw is how long a worker takes for a request.
 func (e *engine) serviceDraw(s *server, r *request) tick.Time {
-	switch s.service.Kind {
-	case "", "from_trace":
+	switch s.draws {
+	case fromTrace:
 		if r.duration >= 0 {
 			return tick.Time(r.duration)
 		}
-	case "fixed":
+	case fixed:
 		return tick.Time(s.service.Mean)
 	}
 	bits := draw.Bits(e.o.Seed, r.q.ID, uint64(r.a.Number), draw.Service)
-	if s.service.Kind == "exponential" {
+	if s.draws == exponential {
 		return tick.Time(float64(s.service.Mean) * draw.Exponential(bits))
 	}
 	return tick.Time(s.log.Draw(e.shaper, bits))

@@ -13,33 +13,45 @@ import (
 // server is the model of a backend: workers that each serve one request at a
 // time, and a backlog in front of them that is served in order.
 type server struct {
-	index    int32
-	up       *up
-	id       upstream.BackendID
-	name     string // UPSTREAM.BACKEND
+	// What every request looks at stands together.
+	index   int32
+	id      upstream.BackendID
+	up      *up
+	workers int
+	busy    int
+	connect time.Duration
+	condition
+	under    uint64 // faults that strike it now, as bits
+	requests int64
+	peak     int
+	worked   tick.Time // by all workers together
+	answered int64
+	latency  spread
+	waiting  []waiting
+	head     int
+	backlog  int
+	epoch    uint16 // goes up when the process dies; at most 64 faults end one
+	draws    drawKind
+
 	service  config.Distribution
 	fallback config.Distribution // where the trace names no duration
 	log      draw.LogNormal      // of service, or of fallback
-	workers  int
-	backlog  int
-	connect  time.Duration
-
-	busy    int
-	stuck   int // of busy: workers that hang
-	waiting []waiting
-	head    int
-	epoch   uint16 // goes up when the process dies; at most 64 faults end one
-
-	condition
-	under uint64 // faults that strike it now, as bits
-
-	requests, answered, failed int64
-	peak                       int
-	latency                    spread
-	worked                     tick.Time // by all workers together
-	outs                       int       // how many proxies have it out of rotation
-	outTime                    tick.Time // of all proxies together
+	name     string              // UPSTREAM.BACKEND
+	stuck    int                 // of busy: workers that hang
+	failed   int64
+	outs     int       // how many proxies have it out of rotation
+	outTime  tick.Time // of all proxies together
 }
+
+// drawKind is where service times come from.
+type drawKind uint8
+
+const (
+	fromTrace drawKind = iota // else lognormal
+	fixed
+	exponential
+	lognormal
+)
 
 // condition is what faults do to a backend; several may overlap.
 type condition struct {
@@ -70,6 +82,7 @@ func newServer(index int32, u *up, id upstream.BackendID, b scenario.Behaviour) 
 		service: b.Service, fallback: unknownService, workers: b.Workers, backlog: b.Backlog, connect: b.Connect,
 	}
 	s.slow = 1
+	s.draws = map[string]drawKind{"fixed": fixed, "exponential": exponential, "lognormal": lognormal}[b.Service.Kind]
 	s.log = draw.NewLogNormal(float64(b.Service.Mean), b.Service.CV)
 	if b.Service.Kind == "" || b.Service.Kind == "from_trace" {
 		s.log = draw.NewLogNormal(float64(s.fallback.Mean), s.fallback.CV)

@@ -112,6 +112,10 @@ func (u *Upstream) Reload(now tick.Time, cfg *config.Upstream) {
 		u.single = u.groups[0].picker
 	}
 	u.plain = u.single != nil && cfg.Sticky == nil && cfg.Queue == nil && !cfg.TryAnyway && (cfg.Retry == nil || cfg.Retry.Budget == 0)
+	u.limited = false
+	for i := range u.members {
+		u.limited = u.limited || u.members[i].cfg.MaxInFlight > 0
+	}
 	u.enterAll()
 	u.inOrder()
 	for i := range u.members {

@@ -38,6 +38,7 @@ type Upstream struct {
 	query   balance.Query
 	now     tick.Time // of the last call that changed something, for slow start
 	plain   bool      // neither sticky nor several groups: the algorithm decides alone
+	limited bool      // some backend has max_in_flight
 	draws   bool      // the algorithm makes use of random draws
 	times   bool      // it goes by how long requests take
 	tokens  float64   // retries that the budget allows now
@@ -53,11 +54,11 @@ type Upstream struct {
 const spareRetries = 10
 
 type member struct {
-	cfg      config.Backend
+	inFlight int  // first, with what else every request looks at
 	gone     bool // no longer configured; waits for what is open to end
 	weight   int
 	health   health.Backend
-	inFlight int
+	cfg      config.Backend
 	in       bool // it may be given requests, be it full or not
 	probing  bool
 	probes   uint64    // how many have been sent, keys the jitter
@@ -168,10 +169,9 @@ func (u *Upstream) Choose(now tick.Time, q *Request, a *Attempt) Verdict {
 		if slot := u.single.Pick(&u.query); slot >= 0 {
 			a.Number, a.Backend, a.Began, a.ticket = 1, BackendID(slot), now, 0
 			a.tried[0] = int32(slot)
-			m := &u.members[slot]
-			m.inFlight++
+			u.members[slot].inFlight++
 			u.single.Begun(slot)
-			if m.cfg.MaxInFlight > 0 {
+			if u.limited {
 				u.room(BackendID(slot))
 			}
 			return Verdict{Kind: Go, Backend: BackendID(slot), Reason: ByAlgorithm, Seat: None}
@@ -323,7 +323,7 @@ func (u *Upstream) end(a *Attempt) *member {
 	m.inFlight--
 	if u.plain {
 		u.single.Ended(int(a.Backend))
-		if m.cfg.MaxInFlight > 0 || u.full[a.Backend] {
+		if u.limited {
 			u.room(a.Backend)
 		}
 		return m
