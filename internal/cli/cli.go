@@ -84,7 +84,7 @@ func (c *command) unknownSub(args []string) error {
 	}
 	list := strings.Join(known[:len(known)-1], ", ") + " or " + known[len(known)-1]
 	if len(args) == 0 || strings.HasPrefix(args[0], "-") {
-		return usage("%s is wanted: kestrix %s %s", list, c.name, c.subs[0].args)
+		return usage("%s is wanted; kestrix help %s tells about them", list, c.name)
 	}
 	hint := list
 	if s := config.Suggest(args[0], known); s != "" {
@@ -262,7 +262,7 @@ func (c *command) text() string {
 	if len(c.subs) > 0 {
 		b.WriteByte('\n')
 		for _, s := range c.subs {
-			fmt.Fprintf(&b, "  %-34s %s\n", "kestrix "+s.name+" "+s.args, s.summary)
+			fmt.Fprintf(&b, "  %-41s %s\n", "kestrix "+s.name+" "+s.args, s.summary)
 		}
 		fmt.Fprintf(&b, "\nkestrix help %s tells more.\n", c.subs[0].name)
 		return b.String()
@@ -300,7 +300,7 @@ func overview() string {
 	var b strings.Builder
 	b.WriteString("kestrix writes, checks, replays and serves configuration for reverse proxying.\n\n")
 	for _, c := range commands() {
-		fmt.Fprintf(&b, "  %-34s %s\n", "kestrix "+c.name+" "+c.args, c.summary)
+		fmt.Fprintf(&b, "  %-35s %s\n", "kestrix "+c.name+" "+c.args, c.summary)
 	}
 	b.WriteString("\nkestrix help COMMAND tells more, kestrix help config [KEY] and kestrix help scenario [KEY] the languages;\nkestrix help man writes a man page, `kestrix demo` shows it all on demo data.\n")
 	return b.String()

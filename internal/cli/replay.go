@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"kestrix/internal/core/config"
@@ -60,7 +62,12 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 				if len(args) < 1 || len(args) < 2 && r.scenario == "" {
 					return usage("a configuration and a trace are wanted: kestrix replay CONFIG TRACE..., or a scenario with a load")
 				}
-				fs.Visit(func(f *flag.Flag) { r.instances = r.instances || f.Name == "instances" })
+				fs.Visit(func(f *flag.Flag) {
+					r.instances = r.instances || f.Name == "instances"
+					if slices.Contains([]string{"bad", "fields", "map", "line", "spread", "window", "stamp", "recorded-failures"}, f.Name) {
+						r.ofTraces = append(r.ofTraces, "-"+f.Name)
+					}
+				})
 				return runReplay(ctx, env, &o, &r, args, *with)
 			}
 		},
@@ -77,6 +84,7 @@ type replayFlags struct {
 	csv      string
 	// instances says that their number was given.
 	instances bool
+	ofTraces  []string // the flags given that say how a trace is read
 	o         replay.Options
 }
 
@@ -143,6 +151,11 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, args, w
 		return usage("the load of %s makes the requests; leave %s out, or the load block", r.scenario, args[1])
 	case sc.Load == nil && len(args) == 1:
 		return usage("a trace is wanted: kestrix replay CONFIG TRACE..., for %s has no load block that would make requests", r.scenario)
+	}
+	if sc.Load != nil {
+		if err := r.besideLoad(sc); err != nil {
+			return err
+		}
 	}
 	s.config = sc.Expand(s.config)
 	r.o.Seed = sc.Seed
@@ -211,6 +224,19 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, args, w
 		return &exitError{interrupted, nil}
 	case unmet > 0:
 		return &exitError{exitFound, nil}
+	}
+	return nil
+}
+
+// besideLoad says which flags have no meaning without a trace.
+func (r *replayFlags) besideLoad(sc *scenario.Scenario) error {
+	switch {
+	case len(r.ofTraces) > 0:
+		return usage("%s says how a trace is read, and the load of %s makes the requests", strings.Join(r.ofTraces, ", "), r.scenario)
+	case sc.Load.Closed && r.from != "":
+		return usage("-from has no meaning for a closed load, whose clients begin together; leave it out")
+	case r.o.Part.From.Wall() || r.o.Part.Until.Wall():
+		return usage("the load of %s has no time of day; -from and -until count from its beginning, as in 5m", r.scenario)
 	}
 	return nil
 }

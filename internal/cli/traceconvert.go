@@ -6,6 +6,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"slices"
@@ -111,7 +112,7 @@ func anonymiseKey(name string) ([]byte, error) {
 	key, err := os.ReadFile(name)
 	if errors.Is(err, fs.ErrNotExist) {
 		key = []byte(rand.Text() + "\n")
-		err = os.WriteFile(name, key, 0o600)
+		return key, replaceFileMode(name, 0o600, func(w io.Writer) error { _, err := w.Write(key); return err })
 	}
 	if err != nil {
 		return nil, unusable(fmt.Errorf("-anonymise: %s: %w", name, reason(err)))

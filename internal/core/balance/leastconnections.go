@@ -101,12 +101,17 @@ func (l *leastConnections) leastPicked(except int) float64 {
 }
 
 func (l *leastConnections) Pick(q *Query) int {
+	// One that was tried may be another group's, and not known here.
 	for _, t := range q.Tried {
-		l.put(int(t), nobody)
+		if int(t) < len(l.keys) {
+			l.put(int(t), nobody)
+		}
 	}
 	best := l.best()
 	for _, t := range q.Tried {
-		l.put(int(t), l.key(int(t)))
+		if int(t) < len(l.keys) {
+			l.put(int(t), l.key(int(t)))
+		}
 	}
 	return best
 }

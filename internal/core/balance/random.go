@@ -54,6 +54,9 @@ func (r *random) leaveOut(q *Query, other int, out bool) {
 
 // weighs puts what a slot weighs in a draw.
 func (r *random) weighs(slot int, out bool) {
+	if slot >= len(r.weight) {
+		return // another group's, which was tried before
+	}
 	w := 0.0
 	if !out && r.may(slot) {
 		w = r.weight[slot]

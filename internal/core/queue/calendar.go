@@ -20,6 +20,7 @@ type Calendar[T any] struct {
 	full  []uint64    // a bit for each that holds something
 	day   int64       // number of the day that today is
 	shift uint        // a day has 1<<shift nanoseconds
+	early Heap[T]     // put in for a day before today, after today was looked at
 	later Heap[T]
 	next  uint64
 	n     int
@@ -41,7 +42,10 @@ func (c *Calendar[T]) Len() int { return c.n }
 
 // At gives when the first is due, tick.Never when nothing is.
 func (c *Calendar[T]) At() tick.Time {
-	if c.head < len(c.today) {
+	switch {
+	case len(c.early.items) > 0:
+		return c.early.items[0].At
+	case c.head < len(c.today):
 		return c.today[c.head].At
 	}
 	return c.turn()
@@ -64,7 +68,9 @@ func (c *Calendar[T]) put(it Item[T]) {
 	}
 	d := int64(it.At) >> c.shift
 	switch ahead := d - c.day; {
-	case ahead <= 0:
+	case ahead < 0:
+		c.early.put(it)
+	case ahead == 0:
 		c.insert(it)
 	case ahead < int64(len(c.days)):
 		c.file(d, it)
@@ -98,6 +104,10 @@ func before[T any](a, b *Item[T]) bool {
 
 // Pop takes the first out. There must be one.
 func (c *Calendar[T]) Pop() (tick.Time, T) {
+	if len(c.early.items) > 0 {
+		c.n--
+		return c.early.Pop()
+	}
 	if c.head == len(c.today) {
 		c.turn()
 	}
@@ -213,9 +223,9 @@ func (c *Calendar[T]) look() {
 	c.today, c.head = c.today[:0], 0
 	c.day = c.day << c.shift >> shift
 	c.shift = shift
-	later := c.later.items
-	c.later = Heap[T]{}
-	for _, it := range append(all, later...) {
+	all = append(append(all, c.early.items...), c.later.items...)
+	c.early, c.later = Heap[T]{}, Heap[T]{}
+	for _, it := range all {
 		c.put(it)
 	}
 	c.far = 0

@@ -171,7 +171,7 @@ func (e *engine) markOpen(f *fault, s *server) {
 		switch {
 		case s.reset > 0:
 			e.settle(int32(i), upstream.Outcome{Kind: upstream.Reset, Passed: true})
-		case s.hang > 0 || s.blackhole > 0:
+		case r.flows && (s.hang > 0 || s.blackhole > 0):
 			e.fallsSilent(int32(i))
 		}
 	}
@@ -231,7 +231,7 @@ func (e *engine) faultEnds(f *fault) {
 		case "weight":
 			operate(upstream.Weigh, t.weight)
 		}
-		if s.hang == 0 && s.blackhole == 0 {
+		if silences := f.cfg.Kind == "hang" || f.cfg.Kind == "blackhole"; silences && s.hang == 0 && s.blackhole == 0 {
 			e.speaksAgain(s)
 		}
 		if s.outs == 0 && t.leftAt != tick.Never && t.backAt == tick.Never {

@@ -85,6 +85,16 @@ func TestStreamsOfAScenario(t *testing.T) {
 	r = run(t, c, streams("")+hangs("18s"), text, Options{})
 	assert.EqualValues(t, 10, r.Errors.BrokenStream)
 	assert.InDelta(t, 17, r.Duration, 1e-6)
+	one := "{\"time\":1000,\"path\":\"/x\"}\n{\"time\":1014,\"path\":\"/live/x\"}\n"
+	r = run(t, pool(t, 1, "round-robin", "timeouts {\n answer = \"20s\"\n}\n"), streams("")+hangs("16s"), one, Options{})
+	assert.EqualValues(t, 1, r.Errors.AnswerTimeout, "one that came while it hung is never answered")
+	assert.InDelta(t, 34.001, r.Duration, 1e-6)
+	slow := "fault \"f\" {\n backend = \"app.*\"\n kind = \"slow\"\n at = \"1s\"\n until = \"2s\"\n}\n"
+	r = run(t, c, streams("quiet = \"10s\"")+slow, text, Options{})
+	assert.EqualValues(t, 10, r.Errors.BrokenStream, "the end of another fault changes nothing about silence")
+	sick := "fault \"f\" {\n backend = \"app.*\"\n kind = \"errors\"\n status = 404\n at = \"0s\"\n}\n"
+	r = run(t, c, streams("")+sick, text, Options{})
+	assert.InDelta(t, 0.001, r.Latency.Max, 1e-6, "a stream that is answered with a status ends with it")
 	short := strings.ReplaceAll(text, `"protocol":"http"`, `"protocol":"stream","duration":6`)
 	r = run(t, c, "fault \"f\" {\n backend = \"app.*\"\n kind = \"hang\"\n at = \"12s\"\n until = \"16500ms\"\n}\n", short, Options{})
 	assert.EqualValues(t, 10, r.Answered)

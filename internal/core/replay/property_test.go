@@ -95,7 +95,11 @@ func TestWhatGoesInComesOut(t *testing.T) {
 }
 
 func pool2(t *rapid.T, n int, algorithm, more string) *config.Config {
-	c, found, err := config.Read([]config.File{{Name: "pool.hcl", Source: []byte(poolText(n, algorithm, more))}})
+	text := poolText(n, algorithm, more)
+	if strings.Contains(more, "failover") {
+		text = strings.Replace(text, "b1 = \"127.0.0.1:10001\"", "b1 = { address = \"127.0.0.1:10001\", tier = 2 }", 1)
+	}
+	c, found, err := config.Read([]config.File{{Name: "pool.hcl", Source: []byte(text)}})
 	if err != nil || len(found) > 0 {
 		t.Fatalf("%v %v", err, found)
 	}

@@ -66,6 +66,7 @@ type request struct {
 	sent     bool  // the backend has it
 	open     bool
 	stream   bool
+	flows    bool  // a stream that has begun
 	overdue  bool  // a stream that would have ended, had its backend not gone silent
 	recorded int16 // the failure that the trace records; 0 for none
 	phase    int16 // position in engine.phases, by its arrival
@@ -331,7 +332,7 @@ func (e *engine) ask(f *feed, a *arrival) {
 	q.ID, q.Key, q.SeatKey, q.Tag, q.Seat, q.SeatAge, q.Repeatable = uint64(n), a.key, a.seatKey, i, upstream.None, 0, a.repeat
 	r.a.Reset()
 	r.session, r.view, r.server, r.route = a.session, u.views[a.instance].index, 0, a.route
-	r.sent, r.open, r.stream, r.overdue = false, true, a.stream, false
+	r.sent, r.open, r.stream, r.flows, r.overdue = false, true, a.stream, false, false
 	r.recorded, r.phase, r.who = a.recorded, int16(len(e.phases)-1), a.who
 	r.arrived, r.began, r.deadline, r.duration = at, 0, 0, a.duration
 	r.under, r.met = 0, 0

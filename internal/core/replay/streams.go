@@ -5,7 +5,6 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/draw"
-	"kestrix/internal/core/tick"
 	"kestrix/internal/core/upstream"
 )
 
@@ -18,11 +17,18 @@ func (e *engine) streamBegins(i int32, waits *config.Waits) {
 		e.settle(i, upstream.Outcome{Kind: upstream.Reset, Passed: true})
 		return
 	}
+	r.deadline = e.now // what its client waited for is there
 	if o := s.answer(e, r); o.Status >= 400 {
 		e.settle(i, o)
 		return
 	}
-	r.deadline = e.now // what its client waited for is there
+	r.flows = true
+	e.streamGoesOn(i, waits)
+}
+
+// streamGoesOn has a stream that flows end when it is time.
+func (e *engine) streamGoesOn(i int32, waits *config.Waits) {
+	r := &e.requests[i]
 	lasts, kind := e.streamLasts(r), streamEnd
 	if waits.Stream > 0 && lasts > waits.Stream {
 		lasts, kind = waits.Stream, streamCut
@@ -30,7 +36,7 @@ func (e *engine) streamBegins(i int32, waits *config.Waits) {
 	if st := e.scenario.Streams; st != nil && waits.Idle > 0 && st.Quiet > waits.Idle && lasts > waits.Idle {
 		lasts, kind = waits.Idle, streamIdle
 	}
-	e.heap.Push(e.now.Add(lasts), event{kind: kind, req: i, gen: r.gen})
+	e.heap.Push(max(r.deadline.Add(lasts), e.now), event{kind: kind, req: i, gen: r.gen})
 }
 
 // streamLasts is how long a stream goes on if nothing happens to it.
@@ -85,22 +91,15 @@ func (e *engine) fallsSilent(i int32) {
 func (e *engine) speaksAgain(s *server) {
 	for i := range e.requests {
 		r := &e.requests[i]
-		if !r.open || !r.stream || !r.sent || r.server != s.index {
-			continue
+		if !r.open || !r.flows || r.server != s.index {
+			continue // what came while it hung is never answered
 		}
 		if r.overdue {
 			e.settle(int32(i), upstream.Outcome{Kind: upstream.Answered, Status: 200, FirstByte: max(s.connect, 1)})
 			continue
 		}
-		// What was to break it for its silence is void, and so is its end.
-		left := tick.Time(r.began) + tick.Time(s.connect) + tick.Time(e.streamLasts(r)) - e.now
-		r.gen++
-		waits := &e.refs[r.route].waits
-		kind := streamEnd
-		if cut := tick.Time(r.began) + tick.Time(s.connect) + tick.Time(waits.Stream) - e.now; waits.Stream > 0 && cut < left {
-			left, kind = cut, streamCut
-		}
-		e.heap.Push(e.now+max(left, 0), event{kind: kind, req: int32(i), gen: r.gen})
+		r.gen++ // what was to break it for its silence is void
+		e.streamGoesOn(int32(i), &e.refs[r.route].waits)
 	}
 }
 

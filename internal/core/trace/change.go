@@ -1,8 +1,6 @@
 package trace
 
 import (
-	"errors"
-
 	"github.com/cespare/xxhash/v2"
 
 	"kestrix/internal/core/draw"
@@ -24,7 +22,7 @@ type Change struct {
 // The error says that a record has no time although one is needed.
 func (c *Change) Apply(r *Record) (bool, error) {
 	if r.Time == NoTime && (c.Part != (Span{}) || c.Speed != 1) {
-		return false, errors.New("a record has no time, by which it could be kept or moved")
+		return false, &LineError{Line: r.Line, Column: 1, Why: "the record has no time, by which it could be kept or moved", CannotBeSkip: true}
 	}
 	if r.Time != NoTime {
 		if !c.started {

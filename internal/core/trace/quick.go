@@ -46,8 +46,8 @@ func (c *combined) quick(line []byte, r *Record) bool {
 		return false
 	}
 	request := line[i : i+n]
-	const version = uint64(' ') | 'H'<<8 | 'T'<<16 | 'T'<<24 | 'P'<<32 | '/'<<40 | '1'<<48 | '.'<<56
-	if binary.LittleEndian.Uint64(request[n-9:]) != version {
+	const version = uint64(' ') | 'H'<<8 | 'T'<<16 | 'T'<<24 | 'P'<<32 | '/'<<40
+	if binary.LittleEndian.Uint64(request[n-9:])&(1<<48-1) != version {
 		return false
 	}
 	m := 0

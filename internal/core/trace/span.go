@@ -37,6 +37,9 @@ func ParseMoment(s string) (Moment, error) {
 // Set says whether the moment was given.
 func (m Moment) Set() bool { return m.set }
 
+// Wall says whether the moment was given as wall time.
+func (m Moment) Wall() bool { return m.set && !m.offset }
+
 // In gives the moment in nanoseconds since the epoch for a trace whose first
 // record has that time, or otherwise where it was not given.
 func (m Moment) In(first, otherwise int64) int64 {
