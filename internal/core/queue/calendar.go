@@ -2,6 +2,7 @@ package queue
 
 import (
 	"math/bits"
+	"slices"
 
 	"kestrix/internal/core/tick"
 )
@@ -16,16 +17,25 @@ import (
 type Calendar[T any] struct {
 	today []Item[T] // in order, from head on
 	head  int
-	days  [][]Item[T] // the ring, a power of two of them
-	full  []uint64    // a bit for each that holds something
-	day   int64       // number of the day that today is
-	shift uint        // a day has 1<<shift nanoseconds
-	early Heap[T]     // put in for a day before today, after today was looked at
+	days  []int32   // the ring, a power of two of them: what was put in last, one more than the number of its spot
+	full  []uint64  // a bit for each that holds something
+	spots []spot[T] // of all that lies in the ring
+	spare int32     // the first of those that hold nothing, one more than its number
+	day   int64     // number of the day that today is
+	shift uint      // a day has 1<<shift nanoseconds
+	early Heap[T]   // put in for a day before today, after today was looked at
 	later Heap[T]
 	next  uint64
 	n     int
 
 	pushes, far, turns int // since the length of a day was last looked at
+}
+
+// spot holds one thing in the ring. Things of one day are linked, and a spot
+// that was left last is taken first: what is in use stays close together.
+type spot[T any] struct {
+	Item[T]
+	next int32 // one more than the number of the one put in before it on that day, or of the next spare one
 }
 
 // firstRing and lastRing are how many days lie ahead at first, and at most.
@@ -63,7 +73,7 @@ func (c *Calendar[T]) Push(at tick.Time, v T) {
 
 func (c *Calendar[T]) put(it Item[T]) {
 	if c.days == nil {
-		c.days, c.full = make([][]Item[T], firstRing), make([]uint64, firstRing/64)
+		c.days, c.full = make([]int32, firstRing), make([]uint64, firstRing/64)
 		c.shift = 20
 	}
 	d := int64(it.At) >> c.shift
@@ -83,8 +93,34 @@ func (c *Calendar[T]) put(it Item[T]) {
 // file puts an item in the ring.
 func (c *Calendar[T]) file(day int64, it Item[T]) {
 	i := day & int64(len(c.days)-1)
-	c.days[i] = append(c.days[i], it)
+	at := c.spare
+	if at == 0 {
+		c.spots = append(c.spots, spot[T]{})
+		at = int32(len(c.spots))
+	}
+	s := &c.spots[at-1]
+	c.spare = s.next
+	s.Item, s.next = it, c.days[i]
+	c.days[i] = at
 	c.full[i>>6] |= 1 << (i & 63)
+}
+
+// collect takes everything of a place in the ring, in the order it was put in,
+// and adds it to out.
+func (c *Calendar[T]) collect(i int64, out []Item[T]) []Item[T] {
+	from, first := len(out), c.days[i]
+	for at := first; at != 0; {
+		s := &c.spots[at-1]
+		out = append(out, s.Item)
+		if s.next == 0 {
+			s.next, c.spare = c.spare, first
+			break
+		}
+		at = s.next
+	}
+	c.days[i] = 0
+	slices.Reverse(out[from:])
+	return out
 }
 
 // insert puts an item of today where it belongs, which mostly is the end.
@@ -117,6 +153,24 @@ func (c *Calendar[T]) Pop() (tick.Time, T) {
 	return it.At, it.Value
 }
 
+// Take takes the first out if it is due by a moment.
+func (c *Calendar[T]) Take(by tick.Time) (at tick.Time, v T, ok bool) {
+	if len(c.early.items) > 0 || c.head == len(c.today) {
+		if c.At() > by || c.n == 0 {
+			return at, v, false
+		}
+		at, v = c.Pop()
+		return at, v, true
+	}
+	it := &c.today[c.head]
+	if it.At > by {
+		return at, v, false
+	}
+	c.head++
+	c.n--
+	return it.At, it.Value, true
+}
+
 // turn goes on to the next day on which something is due and gives when that is.
 func (c *Calendar[T]) turn() tick.Time {
 	if c.n == 0 {
@@ -143,12 +197,13 @@ func (c *Calendar[T]) turn() tick.Time {
 	i := day & int64(len(c.days)-1)
 	if c.full[i>>6]&(1<<(i&63)) != 0 {
 		c.full[i>>6] &^= 1 << (i & 63)
-		if len(c.today) == 0 {
-			c.today, c.days[i] = c.days[i], c.today
-		} else {
-			c.today = append(c.today, c.days[i]...)
-			c.days[i] = c.days[i][:0]
+		at := c.days[i]
+		if s := &c.spots[at-1]; s.next == 0 && len(c.today) == 0 {
+			c.today = append(c.today, s.Item) // as on most days
+			s.next, c.spare, c.days[i] = c.spare, at, 0
+			return s.At
 		}
+		c.today = c.collect(i, c.today)
 	}
 	c.sort()
 	return c.today[0].At
@@ -214,11 +269,10 @@ func (c *Calendar[T]) look() {
 	// Everything is put in anew, with the numbers it had.
 	all := append([]Item[T](nil), c.today[c.head:]...)
 	for i := range c.days {
-		all = append(all, c.days[i]...)
-		c.days[i] = c.days[i][:0]
+		all = c.collect(int64(i), all)
 	}
 	if clear(c.full); ring != len(c.days) {
-		c.days, c.full = make([][]Item[T], ring), make([]uint64, ring/64)
+		c.days, c.full = make([]int32, ring), make([]uint64, ring/64)
 	}
 	c.today, c.head = c.today[:0], 0
 	c.day = c.day << c.shift >> shift

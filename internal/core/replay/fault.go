@@ -17,8 +17,9 @@ type fault struct {
 	ended     bool
 	at, until tick.Time
 	met, lost int64
-	from, to  int  // phases in which it lasted: [from, to)
-	refusing  bool // of flap: what it does now
+	from, to  int       // phases in which it lasted: [from, to)
+	refusing  bool      // of flap: what it does now
+	turns     tick.Time // of flap: when that changes
 }
 
 // target is a backend that a fault strikes.
@@ -32,7 +33,7 @@ type target struct {
 func (e *engine) prepareFaults() {
 	for i := range e.scenario.Faults {
 		cfg := &e.scenario.Faults[i]
-		f := &fault{cfg: cfg, bit: 1 << i}
+		f := &fault{cfg: cfg, bit: 1 << i, turns: tick.Never}
 		for _, s := range e.servers {
 			for _, p := range cfg.Backends {
 				if scenario.Fits(p.Value, s.name) {
@@ -119,6 +120,28 @@ func (e *engine) strike(f *fault, t *target, s *server) {
 	e.noteAll(s.up)
 }
 
+// faultsChanged notes what the short ways of frequent things go by: when a fault
+// begins, ends or turns next, and which backends answer as they should.
+func (e *engine) faultsChanged() {
+	next := tick.Never
+	for _, f := range e.faults {
+		switch {
+		case f.ended:
+		case !f.began:
+			next = min(next, tick.Time(f.cfg.At))
+		default:
+			next = min(next, f.turns)
+			if f.cfg.Until >= 0 {
+				next = min(next, tick.Time(f.cfg.Until))
+			}
+		}
+	}
+	e.calmTill = next
+	for _, s := range e.servers {
+		s.calm = s.refuse == 0 && s.blackhole == 0 && s.hang == 0 && s.reset == 0 && len(s.errors) == 0
+	}
+}
+
 // noteAll takes what all proxies have seen into the story.
 func (e *engine) noteAll(u *up) {
 	for _, v := range u.views {
@@ -131,7 +154,8 @@ func (e *engine) noteAll(u *up) {
 func (e *engine) turnLater(f *fault, after time.Duration) {
 	for i, x := range e.faults {
 		if x == f {
-			e.heap.Push(e.now.Add(after), event{kind: faultTurns, server: int32(i)})
+			f.turns = e.now.Add(after)
+			e.heap.Push(f.turns, event{kind: faultTurns, server: int32(i)})
 		}
 	}
 }

@@ -28,18 +28,18 @@ func (e *engine) result(f *feed) *Result {
 	}
 	r.Upstreams = map[string]*Upstream{}
 	r.Assumed = Assumed{Seed: e.o.Seed, Instances: max(e.o.Instances, 1), Stamp: cmp.Or(e.o.Stamp, "start"), Backends: map[string]Assumes{}}
-	var all spread
+	var all []*spread
 	for _, u := range e.ups {
 		r.Upstreams[u.cfg.Name] = e.upstream(u)
 		for k := range u.latency {
-			all.merge(&u.latency[k])
+			all = append(all, &u.latency[k])
 		}
 		r.Sessions.Moved += u.sessions.Moved
 		r.Sessions.Refused += u.sessions.Refused
 		r.Sessions.Lost += u.sessions.Lost
 	}
 	r.Sessions.Seen = int64(f.ids.n)
-	r.Latency = all.latency()
+	r.Latency = e.tally.latency(all...)
 	r.Faults = []FaultResult{}
 	for _, x := range e.faults {
 		r.Faults = append(r.Faults, e.faultResult(x))
@@ -70,13 +70,13 @@ func (e *engine) result(f *feed) *Result {
 }
 
 func (e *engine) upstream(u *up) *Upstream {
-	var whole spread
+	var whole []*spread
 	for k := range u.latency {
-		whole.merge(&u.latency[k])
+		whole = append(whole, &u.latency[k])
 	}
 	out := &Upstream{
 		Requests: u.requests, Answered: u.answered, Failed: u.failed,
-		Latency: whole.latency(), Sessions: u.sessions, Backends: map[string]*Backend{},
+		Latency: e.tally.latency(whole...), Sessions: u.sessions, Backends: map[string]*Backend{},
 	}
 	core := u.views[0].core
 	picks, weights := int64(0), 0
@@ -96,7 +96,7 @@ func (e *engine) upstream(u *up) *Upstream {
 		}
 		b := &Backend{
 			State: m.State.String(), Requests: s.requests, Answered: s.answered, Failed: s.failed,
-			Latency: s.latency.latency(), PeakInFlight: s.peak, SecondsOut: s.outTime.Seconds() / float64(len(u.views)),
+			Latency: e.tally.latency(&s.latency), PeakInFlight: s.peak, SecondsOut: s.outTime.Seconds() / float64(len(u.views)),
 		}
 		if picks > 0 {
 			b.Share = float64(s.requests) / float64(picks)

@@ -17,7 +17,7 @@ func (e *engine) newPhase() int {
 	}
 	e.phases = append(e.phases, phase{began: e.now})
 	for _, u := range e.ups {
-		u.latency = append(u.latency, spread{})
+		u.latency = append(u.latency, e.tally.spread())
 	}
 	return n
 }
@@ -25,20 +25,20 @@ func (e *engine) newPhase() int {
 // phase puts several together.
 func (e *engine) phase(from, to int) Phase {
 	var p Phase
-	var all spread
+	var all []*spread
 	for i := from; i < to; i++ {
 		p.Requests += e.phases[i].requests
 		p.Answered += e.phases[i].answered
 		p.Failed += e.phases[i].failed
 		for _, u := range e.ups {
 			p.Answered += u.latency[i].n
-			all.merge(&u.latency[i])
+			all = append(all, &u.latency[i])
 		}
 	}
 	if p.Requests > 0 {
 		p.ErrorRate = float64(p.Failed) / float64(p.Requests)
 	}
-	p.Latency = all.latency()
+	p.Latency = e.tally.latency(all...)
 	return p
 }
 

@@ -18,6 +18,7 @@ func (e *engine) probe(v *view, s *server) {
 	late := e.now.Add(cfg.Timeout)
 	switch {
 	case s.probeLies > 0:
+		s.coming++
 		e.heap.Push(e.now.Add(s.connect), event{kind: probeReach, server: s.index, req: v.index, gen: p.gen})
 	case s.refuse > 0:
 		e.probeEnds(v, s, "connection refused")
@@ -26,6 +27,7 @@ func (e *engine) probe(v *view, s *server) {
 	case s.blackhole > 0 || s.connect >= cfg.Timeout:
 		e.heap.Push(late, event{kind: probeLate, server: s.index, req: v.index, gen: p.gen})
 	default:
+		s.coming++
 		e.heap.Push(e.now.Add(s.connect), event{kind: probeReach, server: s.index, req: v.index, gen: p.gen})
 		if cfg.Kind == "http" {
 			e.heap.Push(late, event{kind: probeLate, server: s.index, req: v.index, gen: p.gen})
@@ -35,6 +37,7 @@ func (e *engine) probe(v *view, s *server) {
 
 // probeReached is when a probe's connection stands.
 func (e *engine) probeReached(v *view, s *server, gen uint32) {
+	s.coming--
 	p := &v.probes[s.id]
 	if !p.open || gen != p.gen {
 		return
@@ -49,7 +52,7 @@ func (e *engine) probeReached(v *view, s *server, gen uint32) {
 	case s.hang > 0 || s.blackhole > 0:
 		// Nothing comes; the timeout is on its way.
 	case s.busy < s.workers:
-		e.work(s, waiting{-1 - v.index, gen, probeWork})
+		e.work(s, waiting{-1 - v.index, gen, probeWork}, e.now)
 	case len(s.waiting)-s.head >= s.backlog:
 		e.probeEnds(v, s, "connection refused: its backlog is full")
 	default:

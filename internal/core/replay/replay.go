@@ -90,6 +90,7 @@ type engine struct {
 	heap     queue.Calendar[event]
 	connect  lane
 	delay    time.Duration // the connect time that the lane serves
+	calmTill tick.Time     // when a fault begins, ends or turns next
 	ups      []*up
 	views    []*view // of all instances
 	feed     *feed
@@ -107,6 +108,7 @@ type engine struct {
 	open     int64
 	events   int64
 	timeline *timeline
+	tally    tally
 	openNow  []int32 // by server
 	res      Result
 	routes   []int64
@@ -115,6 +117,7 @@ type engine struct {
 	changes  []upstream.Change
 	actions  []upstream.Action
 	shaper   *draw.Shaper
+	ahead    ahead
 }
 
 // Run replays. The error is that of reading the trace, or says which option
@@ -195,7 +198,7 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 		if len(uc.Backends) > 30000 {
 			return nil, fmt.Errorf("the upstream %q has %d backends; a replay takes up to 30,000", uc.Name, len(uc.Backends))
 		}
-		u := &up{cfg: uc, latency: make([]spread, 1)}
+		u := &up{cfg: uc, latency: []spread{e.tally.spread()}}
 		for i := range max(o.Instances, 1) {
 			// Each proxy draws and breaks ties in a way of its own.
 			v := &view{index: int32(len(e.views)), instance: i, up: u, scheduled: tick.Never}
@@ -213,6 +216,7 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 		for _, b := range uc.Backends {
 			id, _ := u.views[0].core.Lookup(b.Name)
 			sv := newServer(int32(len(e.servers)), u, id, s.Behaviour(uc.Name+"."+b.Name))
+			sv.latency = e.tally.spread()
 			e.servers = append(e.servers, sv)
 			u.servers[id] = sv
 			delays[sv.connect]++
@@ -228,6 +232,7 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 			e.delay, most = d, n
 		}
 	}
+	e.ahead.choose(e.servers)
 	e.openNow = make([]int32, len(e.servers))
 	e.timeline = newTimeline(len(e.servers))
 	e.prepareFaults()
@@ -240,6 +245,7 @@ func (e *engine) begin(at int64) {
 	for i, f := range e.faults {
 		e.heap.Push(tick.Time(f.cfg.At), event{kind: faultBegins, server: int32(i)})
 	}
+	e.faultsChanged()
 	for _, v := range e.views {
 		e.schedule(v)
 	}
@@ -250,22 +256,20 @@ func (e *engine) begin(at int64) {
 
 // until handles all that happens up to a moment.
 func (e *engine) until(to tick.Time) {
+	to = min(to, e.stop-1)
 	for {
-		h, l := e.heap.At(), e.connect.at()
-		at := min(h, l)
-		if at > to || at == tick.Never || at >= e.stop {
+		var ev event
+		if l := e.connect.at(); l <= to && l <= e.heap.At() {
+			e.now, ev = l, e.connect.pop()
+		} else if at, x, ok := e.heap.Take(min(to, l)); ok {
+			e.now, ev = at, x
+		} else {
 			return
 		}
-		e.now = at
 		if e.events++; e.events&0xffff == 0 && e.ctx.Err() != nil {
 			return
 		}
-		if l <= h {
-			e.handle(e.connect.pop())
-		} else {
-			_, ev := e.heap.Pop()
-			e.handle(ev)
-		}
+		e.handle(ev)
 	}
 }
 
@@ -404,9 +408,7 @@ func (e *engine) drain() {
 func (e *engine) handle(ev event) {
 	switch ev.kind {
 	case reach:
-		if r := &e.requests[ev.req]; r.gen == ev.gen && r.open {
-			e.reached(ev.req)
-		}
+		e.reached(ev.req) // nothing ends an attempt while it connects
 	case done:
 		e.workerDone(ev)
 	case failAfter:
@@ -444,28 +446,14 @@ func (e *engine) handle(ev event) {
 		e.probeTooLate(e.views[ev.req], e.servers[ev.server], ev.gen)
 	case faultBegins:
 		e.faultBegins(e.faults[ev.server])
+		e.faultsChanged()
 	case faultEnds:
 		e.faultEnds(e.faults[ev.server])
+		e.faultsChanged()
 	case faultTurns:
 		e.faultTurns(e.faults[ev.server])
+		e.faultsChanged()
 	}
-}
-
-// serviceDraw is how long a worker takes for a request.
-func (e *engine) serviceDraw(s *server, r *request) tick.Time {
-	switch s.draws {
-	case fromTrace:
-		if r.duration >= 0 {
-			return tick.Time(r.duration)
-		}
-	case fixed:
-		return tick.Time(s.service.Mean)
-	}
-	bits := draw.Bits(e.o.Seed, r.q.ID, uint64(r.a.Number), draw.Service)
-	if s.draws == exponential {
-		return tick.Time(float64(s.service.Mean) * draw.Exponential(bits))
-	}
-	return tick.Time(s.log.Draw(e.shaper, bits))
 }
 
 // attach prepares for the routes that a feed knows.

@@ -18,7 +18,9 @@ type server struct {
 	id      upstream.BackendID
 	up      *up
 	workers int
-	busy    int
+	busy    int  // workers, those included that a request on its way is sure of
+	coming  int  // what is on its way and not sure of a worker
+	calm    bool // no fault changes how it answers
 	connect time.Duration
 	condition
 	under    uint64 // faults that strike it now, as bits
@@ -32,6 +34,7 @@ type server struct {
 	backlog  int
 	epoch    uint16 // goes up when the process dies; at most 64 faults end one
 	draws    drawKind
+	usual    bool // its service times are drawn ahead
 
 	service  config.Distribution
 	fallback config.Distribution // where the trace names no duration
@@ -154,9 +157,18 @@ func (e *engine) place(i int32, v upstream.Verdict) bool {
 		return e.settleOnly(i, upstream.Outcome{Kind: upstream.ConnectRefused}) == upstream.Again
 	case s.blackhole > 0 || s.connect > wait:
 		e.heap.Push(e.now.Add(wait), event{kind: failAfter, req: i, gen: r.gen})
+	case s.hang == 0 && !r.stream && s.busy+s.coming < s.workers && e.now.Add(s.connect) < e.calmTill:
+		// Whatever happens on the way, a worker will be free: those that are on
+		// their way already have theirs, and no fault comes in between.
+		r.sent = true
+		from := e.now.Add(s.connect)
+		r.deadline = from.Add(e.refs[r.route].waits.Answer)
+		e.work(s, waiting{i, r.gen, e.serviceDraw(s, r)}, from)
 	case s.connect == e.delay:
+		s.coming++
 		e.connect.push(e.now.Add(s.connect), event{kind: reach, req: i, gen: r.gen})
 	default:
+		s.coming++
 		e.heap.Push(e.now.Add(s.connect), event{kind: reach, req: i, gen: r.gen})
 	}
 	return false
@@ -174,6 +186,7 @@ func (e *engine) observe(w *view, r *request, v upstream.Verdict) {
 func (e *engine) reached(i int32) {
 	r := &e.requests[i]
 	s := e.servers[r.server]
+	s.coming--
 	if s.refuse > 0 {
 		e.settle(i, upstream.Outcome{Kind: upstream.ConnectRefused})
 		return
@@ -191,7 +204,7 @@ func (e *engine) reached(i int32) {
 	}
 	w := waiting{i, r.gen, e.serviceDraw(s, r)}
 	if s.busy < s.workers {
-		e.work(s, w)
+		e.work(s, w, e.now)
 		return
 	}
 	if len(s.waiting)-s.head >= s.backlog {
@@ -216,15 +229,15 @@ func (e *engine) late(i int32) {
 	e.heap.Push(max(r.deadline, e.now), event{kind: answerLate, req: i, gen: r.gen})
 }
 
-// work gives a worker something to do.
-func (e *engine) work(s *server, w waiting) {
+// work gives a worker something to do from a moment on, now or soon.
+func (e *engine) work(s *server, w waiting, from tick.Time) {
 	s.busy++
 	takes := w.takes
 	if s.slow != 1 {
 		takes = tick.Time(float64(takes) * s.slow)
 	}
 	s.worked += takes
-	until := e.now.Add(time.Duration(takes))
+	until := from.Add(time.Duration(takes))
 	if w.req >= 0 {
 		if r := &e.requests[w.req]; r.gen == w.gen && until > r.deadline {
 			e.late(w.req)
@@ -264,7 +277,28 @@ func (e *engine) workerDone(ev event) {
 		e.late(ev.req)
 		return
 	}
+	if s.calm && r.recorded == 0 && r.a.Number == 1 {
+		w := e.views[r.view]
+		if w.core.Done(&r.a) {
+			e.answered(ev.req, r, s, w.up)
+			return
+		}
+	}
 	e.settle(ev.req, s.answer(e, r))
+}
+
+// answered is settle for a first attempt that nothing came in the way of, as
+// nearly all are.
+func (e *engine) answered(i int32, r *request, s *server, u *up) {
+	e.openNow[s.index]--
+	took := int64(e.now - r.arrived)
+	s.answered++
+	u.answered++
+	e.res.Answered++
+	e.tally.add(&s.latency, &u.latency[r.phase], took)
+	e.timeline.at(e.now, e.openNow).answer(took)
+	e.hold(u, s, r)
+	e.finish(i)
 }
 
 // next takes what waits longest.
@@ -275,7 +309,7 @@ func (e *engine) next(s *server) {
 		if s.head == len(s.waiting) {
 			s.waiting, s.head = s.waiting[:0], 0
 		}
-		e.work(s, w)
+		e.work(s, w, e.now)
 	}
 }
 
@@ -327,7 +361,7 @@ func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
 	good := o.Kind == upstream.Answered && o.Status < 500
 	if good {
 		s.answered++
-		s.latency.add(int64(r.until(e.now) - r.began))
+		e.tally.one(&s.latency, int64(r.until(e.now)-r.began))
 	} else {
 		s.failed++
 		r.met |= r.under | s.under
@@ -344,7 +378,7 @@ func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
 	if good {
 		u.answered++
 		took := int64(r.until(e.now) - r.arrived)
-		u.latency[r.phase].add(took)
+		e.tally.one(&u.latency[r.phase], took)
 		e.timeline.at(e.now, e.openNow).answer(took)
 		e.res.Answered++
 		e.saved(r)

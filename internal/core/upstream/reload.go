@@ -111,7 +111,11 @@ func (u *Upstream) Reload(now tick.Time, cfg *config.Upstream) {
 	if u.single = nil; len(u.groups) == 1 {
 		u.single = u.groups[0].picker
 	}
-	u.plain = u.single != nil && cfg.Sticky == nil && cfg.Queue == nil && !cfg.TryAnyway && (cfg.Retry == nil || cfg.Retry.Budget == 0)
+	u.plain = u.single != nil && cfg.Sticky == nil && cfg.Queue == nil && !cfg.TryAnyway
+	u.quick = u.single != nil && cfg.Suspend == nil && cfg.Queue == nil && !cfg.TryAnyway && !u.times
+	if u.budget = 0; cfg.Retry != nil {
+		u.budget = cfg.Retry.Budget
+	}
 	u.limited = false
 	for i := range u.members {
 		u.limited = u.limited || u.members[i].cfg.MaxInFlight > 0

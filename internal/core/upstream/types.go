@@ -30,10 +30,10 @@ type Request struct {
 type Attempt struct {
 	Number  int       // 1 is the first
 	Backend BackendID // None while none is chosen
+	open    bool      // the client's seat is settled by this request: it had none, or lost it
 	Began   tick.Time
-	tried   [maxAttempts]int32
-	ticket  uint64 // of its place in the queue; 0 while it does not wait
-	open    bool   // the client's seat is settled by this request: it had none, or lost it
+	ticket  uint64             // of its place in the queue; 0 while it does not wait
+	tried   [maxAttempts]int32 // before this attempt
 }
 
 // Reset makes an attempt ready for another request.

@@ -37,11 +37,13 @@ type Upstream struct {
 	gen     uint32 // of due events; a reload makes older ones void
 	query   balance.Query
 	now     tick.Time // of the last call that changed something, for slow start
+	quick   bool      // nothing follows from a good answer
 	plain   bool      // neither sticky nor several groups: the algorithm decides alone
 	limited bool      // some backend has max_in_flight
 	draws   bool      // the algorithm makes use of random draws
 	times   bool      // it goes by how long requests take
-	tokens  float64   // retries that the budget allows now
+	budget  float64   // of retries, for each request; 0 for no limit
+	tokens  float64   // retries that it allows now
 
 	line      []waiter // the queue; its first waits
 	lineFirst uint64   // number of the first place of line
@@ -167,8 +169,10 @@ func (u *Upstream) Choose(now tick.Time, q *Request, a *Attempt) Verdict {
 			u.query.Draw = draw.Bits(u.seed, q.ID, 1, draw.Pick)
 		}
 		if slot := u.single.Pick(&u.query); slot >= 0 {
+			if u.budget > 0 {
+				u.tokens = min(u.tokens+u.budget, spareRetries)
+			}
 			a.Number, a.Backend, a.Began, a.ticket = 1, BackendID(slot), now, 0
-			a.tried[0] = int32(slot)
 			u.members[slot].inFlight++
 			u.single.Begun(slot)
 			if u.limited {
@@ -180,10 +184,13 @@ func (u *Upstream) Choose(now tick.Time, q *Request, a *Attempt) Verdict {
 	if u.waiting > 0 {
 		u.serve(now)
 	}
+	if n := a.Number; n > 0 && n <= maxAttempts {
+		a.tried[n-1] = int32(a.Backend)
+	}
 	a.Number++
 	a.Backend = None
-	if r := u.cfg.Retry; r != nil && r.Budget > 0 && a.Number == 1 {
-		u.tokens = min(u.tokens+r.Budget, spareRetries)
+	if u.budget > 0 && a.Number == 1 {
+		u.tokens = min(u.tokens+u.budget, spareRetries)
 	}
 	v := u.decide(now, q, a)
 	if v.Kind == Refused && v.Reason == NoRoom && u.cfg.Queue != nil {
@@ -304,9 +311,6 @@ func (u *Upstream) pick(now tick.Time, q *Request, a *Attempt) (BackendID, Reaso
 
 func (u *Upstream) begin(now tick.Time, a *Attempt, v Verdict) Verdict {
 	a.Backend, a.Began, a.ticket = v.Backend, now, 0
-	if a.Number <= maxAttempts {
-		a.tried[a.Number-1] = int32(v.Backend)
-	}
 	u.members[v.Backend].inFlight++
 	u.picksFrom(v.Backend).Begun(int(v.Backend))
 	if u.anyway != nil {
@@ -321,13 +325,6 @@ func (u *Upstream) begin(now tick.Time, a *Attempt, v Verdict) Verdict {
 func (u *Upstream) end(a *Attempt) *member {
 	m := &u.members[a.Backend]
 	m.inFlight--
-	if u.plain {
-		u.single.Ended(int(a.Backend))
-		if u.limited {
-			u.room(a.Backend)
-		}
-		return m
-	}
 	u.picksFrom(a.Backend).Ended(int(a.Backend))
 	if u.anyway != nil {
 		u.anyway.Ended(int(a.Backend))
@@ -341,10 +338,10 @@ func (u *Upstream) end(a *Attempt) *member {
 // Settle takes the end of an attempt, judges the backend by it, and says
 // whether the request is tried again.
 func (u *Upstream) Settle(now tick.Time, q *Request, a *Attempt, o Outcome) Step {
-	m := u.end(a)
-	if u.plain && u.cfg.Suspend == nil && !u.times && o.Kind == Answered && o.Status < 400 {
+	if o.Kind == Answered && o.Status < 400 && u.Done(a) {
 		return Finished
 	}
+	m := u.end(a)
 	if u.times {
 		u.took(now, a, o)
 	}
@@ -362,6 +359,20 @@ func (u *Upstream) Settle(now tick.Time, q *Request, a *Attempt, o Outcome) Step
 		u.serve(now)
 	}
 	return step
+}
+
+// Done is Settle for an attempt that was answered with a status below 400, as
+// nearly all are, where nothing follows from that; false if it is Settle's.
+func (u *Upstream) Done(a *Attempt) bool {
+	if !u.quick {
+		return false
+	}
+	u.members[a.Backend].inFlight--
+	u.single.Ended(int(a.Backend))
+	if u.limited {
+		u.room(a.Backend)
+	}
+	return true
 }
 
 // Repeats says whether Settle would have an attempt that ends like this tried

@@ -4,84 +4,8 @@ import (
 	"math"
 	"math/bits"
 
-	"github.com/HdrHistogram/hdrhistogram-go"
-
 	"kestrix/internal/core/tick"
 )
-
-// spread gathers latencies: percentiles by HdrHistogram in microseconds at two
-// significant digits, the mean exactly. It counts by itself, in the buckets of
-// HdrHistogram, and has the library read them when it is asked.
-type spread struct {
-	counts []uint32 // made on first use
-	n      int64
-	sum    int64 // nanoseconds
-	max    int64
-}
-
-// longestLatency is where the histogram ends, in microseconds: three hours.
-const longestLatency = 3 * 3600 * 1_000_000
-
-// subBits is how many bits of a value tell it from the next: two significant
-// digits need 200 steps.
-const subBits = 8
-
-// bucketOf gives the bucket of a value: of those below 256 each has its own, of the
-// others as many as have the first eight bits in common share one.
-func bucketOf(us uint64) int {
-	shift := max(bits.Len64(us)-subBits, 0)
-	return shift<<(subBits-1) + int(us>>shift)
-}
-
-func (s *spread) add(ns int64) {
-	if s.counts == nil {
-		s.counts = make([]uint32, bucketOf(longestLatency)+1)
-	}
-	s.counts[bucketOf(min(uint64(ns)/1000, longestLatency))]++
-	s.n++
-	s.sum += ns
-	if ns > s.max {
-		s.max = ns
-	}
-}
-
-// merge adds another's latencies.
-func (s *spread) merge(o *spread) {
-	if o.counts == nil {
-		return
-	}
-	if s.counts == nil {
-		s.counts = make([]uint32, len(o.counts))
-	}
-	for i, n := range o.counts {
-		s.counts[i] += n
-	}
-	s.n += o.n
-	s.sum += o.sum
-	s.max = max(s.max, o.max)
-}
-
-// histogram hands the counts to the library.
-func (s *spread) histogram() *hdrhistogram.Histogram {
-	h := hdrhistogram.New(1, longestLatency, 2)
-	counts := h.Export().Counts
-	for i, n := range s.counts {
-		counts[i] = int64(n)
-	}
-	return hdrhistogram.Import(&hdrhistogram.Snapshot{LowestTrackableValue: 1, HighestTrackableValue: longestLatency, SignificantFigures: 2, Counts: counts})
-}
-
-func (s *spread) latency() Latency {
-	if s.n == 0 {
-		return Latency{}
-	}
-	top, hist := float64(s.max)/1e9, s.histogram()
-	q := func(p float64) float64 { return min(float64(hist.ValueAtQuantile(p))/1e6, top) }
-	return Latency{
-		Mean: float64(s.sum) / float64(s.n) / 1e9,
-		P50:  q(50), P90: q(90), P95: q(95), P99: q(99), P999: q(99.9), Max: top,
-	}
-}
 
 // sketch is a small histogram for one row of the timeline: sixteen steps an
 // octave, so that a percentile is right to about 3 per cent.
