@@ -43,6 +43,20 @@ func Bits(seed, request, attempt uint64, purpose Purpose) uint64 {
 	return h
 }
 
+// Row fills out with what Bits gives for consecutive requests, from one on. Made
+// in a row they cost a third of as many made one at a time, which wait for each
+// other's multiplications.
+func Row(out []uint64, seed, request, attempt uint64, purpose Purpose) {
+	first := mix(seed + 0x9e3779b97f4a7c15*uint64(purpose))
+	for i := range out {
+		h := mix(first ^ (request+uint64(i)+1)*0xd1342543de82ef95)
+		if attempt != 0 {
+			h = mix(h ^ attempt*0xaf251af3b0f025b5)
+		}
+		out[i] = h
+	}
+}
+
 func mix(z uint64) uint64 {
 	z = (z ^ (z >> 30)) * 0xbf58476d1ce4e5b9
 	z = (z ^ (z >> 27)) * 0x94d049bb133111eb
@@ -102,4 +116,14 @@ func NewLogNormal(mean, cv float64) LogNormal {
 // Draw turns random bits into a draw from it.
 func (l LogNormal) Draw(s *Shaper, b uint64) float64 {
 	return l.mean * exp(l.sigma*s.Normal(b)+l.shift)
+}
+
+// DrawRow is Draw for each of a row of random bits.
+func (l LogNormal) DrawRow(s *Shaper, out []float64, bits []uint64) {
+	for i, b := range bits {
+		out[i] = s.Normal(b)
+	}
+	for i, x := range out {
+		out[i] = l.mean * exp(l.sigma*x+l.shift)
+	}
 }

@@ -55,17 +55,32 @@ func (c *Calendar[T]) At() tick.Time {
 	switch {
 	case len(c.early.items) > 0:
 		return c.early.items[0].At
-	case c.head < len(c.today):
-		return c.today[c.head].At
+	case c.n == 0:
+		return tick.Never
+	case c.head == len(c.today):
+		c.turn()
 	}
-	return c.turn()
+	return c.today[c.head].At
 }
 
 // Push puts a value in.
 func (c *Calendar[T]) Push(at tick.Time, v T) {
 	c.next++
 	c.n++
-	if c.pushes++; c.pushes == lookEvery {
+	c.pushes++
+	day := int64(at) >> c.shift
+	if ahead := day - c.day; ahead > 0 && ahead < int64(len(c.days)) && c.spare > 0 && c.pushes < lookEvery {
+		// As nearly always: what put does, cut short.
+		i := day & int64(len(c.days)-1)
+		mine := c.spare
+		s := &c.spots[mine-1]
+		c.spare = s.next
+		s.At, s.order, s.Value, s.next = at, c.next, v, c.days[i]
+		c.days[i] = mine
+		c.full[i>>6] |= 1 << (i & 63)
+		return
+	}
+	if c.pushes >= lookEvery {
 		c.look()
 	}
 	c.put(Item[T]{at, c.next, v})
@@ -140,27 +155,25 @@ func before[T any](a, b *Item[T]) bool {
 
 // Pop takes the first out. There must be one.
 func (c *Calendar[T]) Pop() (tick.Time, T) {
-	if len(c.early.items) > 0 {
-		c.n--
-		return c.early.Pop()
-	}
-	if c.head == len(c.today) {
-		c.turn()
-	}
-	it := &c.today[c.head]
-	c.head++
-	c.n--
-	return it.At, it.Value
+	at, v, _ := c.Take(tick.Never)
+	return at, v
 }
 
 // Take takes the first out if it is due by a moment.
 func (c *Calendar[T]) Take(by tick.Time) (at tick.Time, v T, ok bool) {
-	if len(c.early.items) > 0 || c.head == len(c.today) {
-		if c.At() > by || c.n == 0 {
+	if len(c.early.items) > 0 {
+		if c.early.items[0].At > by {
 			return at, v, false
 		}
-		at, v = c.Pop()
+		c.n--
+		at, v = c.early.Pop()
 		return at, v, true
+	}
+	if c.head == len(c.today) {
+		if c.n == 0 {
+			return at, v, false
+		}
+		c.turn()
 	}
 	it := &c.today[c.head]
 	if it.At > by {
@@ -171,16 +184,19 @@ func (c *Calendar[T]) Take(by tick.Time) (at tick.Time, v T, ok bool) {
 	return it.At, it.Value, true
 }
 
-// turn goes on to the next day on which something is due and gives when that is.
-func (c *Calendar[T]) turn() tick.Time {
-	if c.n == 0 {
-		return tick.Never
-	}
+// turn goes on to the next day on which something is due. There must be one.
+func (c *Calendar[T]) turn() {
 	c.turns++
 	c.today, c.head = c.today[:0], 0
-	day := c.nextFull()
-	if at := c.later.At(); at != tick.Never {
-		if far := int64(at) >> c.shift; day < 0 || far < day {
+	day := int64(-1)
+	from := (c.day + 1) & int64(len(c.days)-1)
+	if soon := c.full[from>>6] >> (from & 63); soon != 0 {
+		day = c.day + 1 + int64(bits.TrailingZeros64(soon))
+	} else {
+		day = c.nextFull()
+	}
+	if len(c.later.items) > 0 {
+		if far := int64(c.later.At()) >> c.shift; day < 0 || far < day {
 			day = far
 		}
 	}
@@ -201,12 +217,11 @@ func (c *Calendar[T]) turn() tick.Time {
 		if s := &c.spots[at-1]; s.next == 0 && len(c.today) == 0 {
 			c.today = append(c.today, s.Item) // as on most days
 			s.next, c.spare, c.days[i] = c.spare, at, 0
-			return s.At
+			return
 		}
 		c.today = c.collect(i, c.today)
 	}
 	c.sort()
-	return c.today[0].At
 }
 
 // nextFull gives the number of the next day in the ring on which something is

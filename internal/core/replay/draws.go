@@ -12,7 +12,8 @@ import (
 type ahead struct {
 	usual *server // one of those that behave alike; nil if no two do
 	from  uint64  // the first request that takes is of
-	takes [256]tick.Time
+	takes [256]float64
+	bits  [256]uint64
 	drawn bool
 }
 
@@ -42,14 +43,19 @@ func (e *engine) serviceDraw(s *server, r *request) tick.Time {
 	if id := r.q.ID; s.usual && r.a.Number == 1 {
 		d := &e.ahead
 		if k := id - d.from; d.drawn && k < uint64(len(d.takes)) {
-			return d.takes[k]
+			return tick.Time(d.takes[k])
 		}
 		if id >= d.from {
 			d.from, d.drawn = id, true
-			for k := range d.takes {
-				d.takes[k] = d.usual.draw(e.shaper, draw.Bits(e.o.Seed, id+uint64(k), 1, draw.Service))
+			draw.Row(d.bits[:], e.o.Seed, id, 1, draw.Service)
+			if s.draws == exponential {
+				for k, b := range d.bits {
+					d.takes[k] = float64(s.service.Mean) * draw.Exponential(b)
+				}
+			} else {
+				s.log.DrawRow(e.shaper, d.takes[:], d.bits[:])
 			}
-			return d.takes[0]
+			return tick.Time(d.takes[0])
 		}
 	}
 	return s.draw(e.shaper, draw.Bits(e.o.Seed, r.q.ID, uint64(r.a.Number), draw.Service))

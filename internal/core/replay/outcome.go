@@ -96,7 +96,7 @@ func (e *engine) upstream(u *up) *Upstream {
 		}
 		b := &Backend{
 			State: m.State.String(), Requests: s.requests, Answered: s.answered, Failed: s.failed,
-			Latency: e.tally.latency(&s.latency), PeakInFlight: s.peak, SecondsOut: s.outTime.Seconds() / float64(len(u.views)),
+			Latency: e.tally.latency(&s.latency), PeakInFlight: int(s.peak), SecondsOut: s.outTime.Seconds() / float64(len(u.views)),
 		}
 		if picks > 0 {
 			b.Share = float64(s.requests) / float64(picks)
@@ -118,7 +118,7 @@ func (e *engine) upstream(u *up) *Upstream {
 		if s.service.Kind == "" {
 			service = "the trace's durations, else " + s.fallback.String()
 		}
-		e.res.Assumed.Backends[s.name] = Assumes{service, s.workers, s.backlog, s.connect.Seconds()}
+		e.res.Assumed.Backends[s.name] = Assumes{service, int(s.workers), int(s.backlog), s.connect.Seconds()}
 	}
 	out.Imbalance = imbalance(perWeight)
 	return out

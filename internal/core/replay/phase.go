@@ -51,7 +51,7 @@ const overloadAfter = tick.Time(20e9)
 func (u *up) waits() int64 {
 	n := int64(0)
 	for _, s := range u.servers {
-		n += int64(len(s.waiting) - s.head)
+		n += int64(s.queued)
 	}
 	for _, v := range u.views {
 		n += int64(v.core.Waiting())

@@ -53,7 +53,7 @@ func (e *engine) probeReached(v *view, s *server, gen uint32) {
 		// Nothing comes; the timeout is on its way.
 	case s.busy < s.workers:
 		e.work(s, waiting{-1 - v.index, gen, probeWork}, e.now)
-	case len(s.waiting)-s.head >= s.backlog:
+	case s.queued >= s.backlog:
 		e.probeEnds(v, s, "connection refused: its backlog is full")
 	default:
 		s.push(waiting{-1 - v.index, gen, probeWork})
@@ -101,7 +101,7 @@ func (e *engine) probeEnds(v *view, s *server, why string) {
 // would have done is void.
 func (e *engine) die(s *server) {
 	s.busy, s.stuck = 0, 0
-	s.waiting, s.head = s.waiting[:0], 0
+	s.waiting, s.head, s.queued = s.waiting[:0], 0, 0
 	s.epoch++
 	for _, v := range s.up.views {
 		if v.probes[s.id].open && s.up.cfg.Probe.Kind == "http" {

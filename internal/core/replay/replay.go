@@ -54,28 +54,27 @@ type Decision struct {
 // DefaultWindow is within which records out of order are put right.
 const DefaultWindow = 10 * time.Second
 
-// request is one under way.
+// request is one under way: three lines of a cache, of which the first has what
+// nearly all of them are asked for at their end.
 type request struct {
-	q        upstream.Request
-	a        upstream.Attempt
 	gen      uint32 // goes up with each attempt, so that what was meant for an earlier one is void
 	session  uint32
 	view     int32 // position in engine.views
-	server   int32
-	next     int32 // of the free list
+	server   int32 // of a place that is free, the next such
+	route    int32 // position in engine.refs
+	who      int32 // the client of a closed load, from 0
+	recorded int16 // the failure that the trace records; 0 for none
+	phase    int16 // position in engine.phases, by its arrival
 	sent     bool  // the backend has it
 	open     bool
 	stream   bool
-	flows    bool  // a stream that has begun
-	overdue  bool  // a stream that would have ended, had its backend not gone silent
-	recorded int16 // the failure that the trace records; 0 for none
-	phase    int16 // position in engine.phases, by its arrival
-	who      int32 // the client of a closed load, from 0
+	flows    bool // a stream that has begun
+	overdue  bool // a stream that would have ended, had its backend not gone silent
 	arrived  tick.Time
-	began    tick.Time // the attempt
+	a        upstream.Attempt
+	q        upstream.Request
 	deadline tick.Time // of its answer; of a stream that has begun, when it did
 	duration int64     // from the trace
-	route    int32     // position in engine.refs
 	under    uint64    // faults its backend was under when it was begun
 	met      uint64    // faults on which an attempt failed
 }
@@ -269,7 +268,11 @@ func (e *engine) until(to tick.Time) {
 		if e.events++; e.events&0xffff == 0 && e.ctx.Err() != nil {
 			return
 		}
-		e.handle(ev)
+		if ev.kind == done {
+			e.workerDone(ev) // nearly always
+		} else {
+			e.handle(ev)
+		}
 	}
 }
 
@@ -338,7 +341,7 @@ func (e *engine) ask(f *feed, a *arrival) {
 	r.session, r.view, r.server, r.route = a.session, u.views[a.instance].index, 0, a.route
 	r.sent, r.open, r.stream, r.flows, r.overdue = false, true, a.stream, false, false
 	r.recorded, r.phase, r.who = a.recorded, int16(len(e.phases)-1), a.who
-	r.arrived, r.began, r.deadline, r.duration = at, 0, 0, a.duration
+	r.arrived, r.deadline, r.duration = at, 0, a.duration
 	r.under, r.met = 0, 0
 	u.see(a.session)
 	if u.cookie {
@@ -360,11 +363,11 @@ func (e *engine) turnedAway(a *arrival) {
 // take gives a free place for a request.
 func (e *engine) take() int32 {
 	if e.free < 0 {
-		e.requests = append(e.requests, request{next: -1})
+		e.requests = append(e.requests, request{})
 		return int32(len(e.requests) - 1)
 	}
 	i := e.free
-	e.free = e.requests[i].next
+	e.free = e.requests[i].server
 	return i
 }
 
@@ -373,7 +376,7 @@ func (e *engine) finish(i int32) {
 	r := &e.requests[i]
 	r.open = false
 	r.gen++
-	r.next = e.free
+	r.server = e.free
 	e.free = i
 	e.open--
 	if r.who >= 0 {
@@ -409,8 +412,6 @@ func (e *engine) handle(ev event) {
 	switch ev.kind {
 	case reach:
 		e.reached(ev.req) // nothing ends an attempt while it connects
-	case done:
-		e.workerDone(ev)
 	case failAfter:
 		if r := &e.requests[ev.req]; r.gen == ev.gen && r.open {
 			e.settle(ev.req, upstream.Outcome{Kind: upstream.ConnectTimeout})

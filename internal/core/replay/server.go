@@ -13,34 +13,37 @@ import (
 // server is the model of a backend: workers that each serve one request at a
 // time, and a backlog in front of them that is served in order.
 type server struct {
-	// What every request looks at stands together.
-	index   int32
-	id      upstream.BackendID
-	up      *up
-	workers int
-	busy    int  // workers, those included that a request on its way is sure of
-	coming  int  // what is on its way and not sure of a worker
+	// What every request looks at stands together, in two lines of a cache.
+	busy    int32 // workers, those included that a request on its way is sure of
+	coming  int32 // what is on its way and not sure of a worker
+	workers int32
+	queued  int32  // of waiting
+	epoch   uint16 // goes up when the process dies; at most 64 faults end one
+	draws   drawKind
 	calm    bool // no fault changes how it answers
+	usual   bool // its service times are drawn ahead
+	index   int32
 	connect time.Duration
-	condition
-	under    uint64 // faults that strike it now, as bits
+	slow    float64
+	under   uint64 // faults that strike it now, as bits
+	up      *up
+
 	requests int64
-	peak     int
-	worked   tick.Time // by all workers together
 	answered int64
+	worked   tick.Time // by all workers together
 	latency  spread
+	peak     int32
+
+	condition
+	id       upstream.BackendID
 	waiting  []waiting
 	head     int
-	backlog  int
-	epoch    uint16 // goes up when the process dies; at most 64 faults end one
-	draws    drawKind
-	usual    bool // its service times are drawn ahead
-
+	backlog  int32
+	stuck    int32 // of busy: workers that hang
 	service  config.Distribution
 	fallback config.Distribution // where the trace names no duration
 	log      draw.LogNormal      // of service, or of fallback
 	name     string              // UPSTREAM.BACKEND
-	stuck    int                 // of busy: workers that hang
 	failed   int64
 	outs     int       // how many proxies have it out of rotation
 	outTime  tick.Time // of all proxies together
@@ -59,7 +62,6 @@ const (
 // condition is what faults do to a backend; several may overlap.
 type condition struct {
 	refuse, blackhole, hang, reset, probeFails, probeLies int // how many faults of the kind are on
-	slow                                                  float64
 	errors                                                []*scenario.Fault
 }
 
@@ -82,7 +84,7 @@ const probeWork = tick.Time(time.Millisecond)
 func newServer(index int32, u *up, id upstream.BackendID, b scenario.Behaviour) *server {
 	s := &server{
 		index: index, up: u, id: id, name: u.cfg.Name + "." + u.views[0].core.Backend(id).Name,
-		service: b.Service, fallback: unknownService, workers: b.Workers, backlog: b.Backlog, connect: b.Connect,
+		service: b.Service, fallback: unknownService, workers: int32(b.Workers), backlog: int32(b.Backlog), connect: b.Connect,
 	}
 	s.slow = 1
 	s.draws = map[string]drawKind{"fixed": fixed, "exponential": exponential, "lognormal": lognormal}[b.Service.Kind]
@@ -144,38 +146,40 @@ func (e *engine) place(i int32, v upstream.Verdict) bool {
 			u.issued[r.session] = uint32(e.now / 1e9)
 		}
 	}
-	r.server, r.began, r.sent, r.under = s.index, e.now, false, s.under
+	r.server, r.sent, r.under = s.index, false, s.under
 	r.gen++
 	s.requests++
 	e.openNow[s.index]++
-	s.peak = max(s.peak, int(e.openNow[s.index]))
+	s.peak = max(s.peak, e.openNow[s.index])
 	row := e.timeline.at(e.now, e.openNow)
 	row.requests[s.index]++
 	wait := u.cfg.Timeouts.Connect
+	from := e.now.Add(s.connect)
+	if s.busy+s.coming < s.workers && s.calm && !r.stream && s.connect <= wait && from < e.calmTill {
+		// Whatever happens on the way, a worker will be free: those that are on
+		// their way already have theirs, and no fault comes in between.
+		r.sent = true
+		r.deadline = from.Add(e.refs[r.route].waits.Answer)
+		e.work(s, waiting{i, r.gen, e.serviceDraw(s, r)}, from)
+		return false
+	}
 	switch {
 	case s.refuse > 0:
 		return e.settleOnly(i, upstream.Outcome{Kind: upstream.ConnectRefused}) == upstream.Again
 	case s.blackhole > 0 || s.connect > wait:
 		e.heap.Push(e.now.Add(wait), event{kind: failAfter, req: i, gen: r.gen})
-	case s.hang == 0 && !r.stream && s.busy+s.coming < s.workers && e.now.Add(s.connect) < e.calmTill:
-		// Whatever happens on the way, a worker will be free: those that are on
-		// their way already have theirs, and no fault comes in between.
-		r.sent = true
-		from := e.now.Add(s.connect)
-		r.deadline = from.Add(e.refs[r.route].waits.Answer)
-		e.work(s, waiting{i, r.gen, e.serviceDraw(s, r)}, from)
 	case s.connect == e.delay:
 		s.coming++
-		e.connect.push(e.now.Add(s.connect), event{kind: reach, req: i, gen: r.gen})
+		e.connect.push(from, event{kind: reach, req: i, gen: r.gen})
 	default:
 		s.coming++
-		e.heap.Push(e.now.Add(s.connect), event{kind: reach, req: i, gen: r.gen})
+		e.heap.Push(from, event{kind: reach, req: i, gen: r.gen})
 	}
 	return false
 }
 
 func (e *engine) observe(w *view, r *request, v upstream.Verdict) {
-	d := Decision{At: e.now, Request: r.q.ID, Attempt: r.a.Number, Upstream: w.up.cfg.Name, Reason: w.core.ReasonWord(v.Reason), Instance: w.instance}
+	d := Decision{At: e.now, Request: r.q.ID, Attempt: int(r.a.Number), Upstream: w.up.cfg.Name, Reason: w.core.ReasonWord(v.Reason), Instance: w.instance}
 	if v.Backend != upstream.None {
 		d.Backend = w.core.Backend(v.Backend).Name
 	}
@@ -207,7 +211,7 @@ func (e *engine) reached(i int32) {
 		e.work(s, w, e.now)
 		return
 	}
-	if len(s.waiting)-s.head >= s.backlog {
+	if s.queued >= s.backlog {
 		e.settle(i, upstream.Outcome{Kind: upstream.ConnectRefused})
 		return
 	}
@@ -221,6 +225,7 @@ func (s *server) push(w waiting) {
 		s.waiting, s.head = s.waiting[:n], 0
 	}
 	s.waiting = append(s.waiting, w)
+	s.queued++
 }
 
 // late has a request time out if it is not answered before.
@@ -303,9 +308,10 @@ func (e *engine) answered(i int32, r *request, s *server, u *up) {
 
 // next takes what waits longest.
 func (e *engine) next(s *server) {
-	for s.busy < s.workers && s.head < len(s.waiting) {
+	for s.busy < s.workers && s.queued > 0 {
 		w := s.waiting[s.head]
 		s.head++
+		s.queued--
 		if s.head == len(s.waiting) {
 			s.waiting, s.head = s.waiting[:0], 0
 		}
@@ -320,7 +326,7 @@ func (s *server) answer(e *engine, r *request) upstream.Outcome {
 	}
 	status := 200
 	if len(s.errors) > 0 {
-		status = s.status(e.o.Seed, r.q.ID, r.a.Number, false)
+		status = s.status(e.o.Seed, r.q.ID, int(r.a.Number), false)
 	}
 	if r.recorded > 0 {
 		status = int(r.recorded)
@@ -361,7 +367,7 @@ func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
 	good := o.Kind == upstream.Answered && o.Status < 500
 	if good {
 		s.answered++
-		e.tally.one(&s.latency, int64(r.until(e.now)-r.began))
+		e.tally.one(&s.latency, int64(r.until(e.now)-r.a.Began+w.ahead))
 	} else {
 		s.failed++
 		r.met |= r.under | s.under

@@ -123,7 +123,7 @@ func (u *Upstream) Reload(now tick.Time, cfg *config.Upstream) {
 	u.enterAll()
 	u.inOrder()
 	for i := range u.members {
-		for range u.members[i].inFlight {
+		for range u.open[i] {
 			if fresh {
 				u.picksFrom(BackendID(i)).Begun(i)
 			}

@@ -28,12 +28,12 @@ type Request struct {
 // Attempt is the driver's to keep from Choose to Settle. The zero value is
 // ready for a request's first Choose.
 type Attempt struct {
-	Number  int       // 1 is the first
+	Number  int32     // 1 is the first
 	Backend BackendID // None while none is chosen
-	open    bool      // the client's seat is settled by this request: it had none, or lost it
 	Began   tick.Time
-	ticket  uint64             // of its place in the queue; 0 while it does not wait
-	tried   [maxAttempts]int32 // before this attempt
+	ticket  uint64                 // of its place in the queue; 0 while it does not wait
+	tried   [maxAttempts - 1]int32 // before this attempt
+	open    bool                   // the client's seat is settled by this request: it had none, or lost it
 }
 
 // Reset makes an attempt ready for another request.
@@ -43,7 +43,7 @@ func (a *Attempt) Reset() { a.Number, a.Backend, a.Began, a.ticket, a.open = 0, 
 const maxAttempts = 10
 
 // Tried gives how many backends have been tried before this attempt.
-func (a *Attempt) Tried() int { return min(max(a.Number-1, 0), maxAttempts) }
+func (a *Attempt) Tried() int { return int(min(max(a.Number-1, 0), maxAttempts-1)) }
 
 // Kind says what Choose decided.
 type Kind uint8

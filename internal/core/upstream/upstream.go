@@ -23,6 +23,7 @@ type Upstream struct {
 	cfg     *config.Upstream
 	seed    uint64
 	members []member
+	open    []int32 // requests in flight, by member
 	byName  map[string]BackendID
 	byHash  map[uint64]BackendID // by sticky.BackendHash
 	groups  []group
@@ -56,7 +57,6 @@ type Upstream struct {
 const spareRetries = 10
 
 type member struct {
-	inFlight int  // first, with what else every request looks at
 	gone     bool // no longer configured; waits for what is open to end
 	weight   int
 	health   health.Backend
@@ -112,11 +112,11 @@ func (u *Upstream) enterAll() {
 // new one.
 func (u *Upstream) freeSlot() BackendID {
 	for i := range u.members {
-		if u.members[i].gone && u.members[i].inFlight == 0 {
+		if u.members[i].gone && u.open[i] == 0 {
 			return BackendID(i)
 		}
 	}
-	u.members = append(u.members, member{})
+	u.members, u.open = append(u.members, member{}), append(u.open, 0)
 	return BackendID(len(u.members) - 1)
 }
 
@@ -148,7 +148,7 @@ func (u *Upstream) enter(id BackendID) {
 // room notes whether a backend may take one more.
 func (u *Upstream) room(id BackendID) {
 	m := &u.members[id]
-	full := m.cfg.MaxInFlight > 0 && m.inFlight >= m.cfg.MaxInFlight
+	full := m.cfg.MaxInFlight > 0 && int(u.open[id]) >= m.cfg.MaxInFlight
 	if full != u.full[id] {
 		u.full[id] = full
 		u.picksFrom(id).Room(int(id), !full)
@@ -173,7 +173,7 @@ func (u *Upstream) Choose(now tick.Time, q *Request, a *Attempt) Verdict {
 				u.tokens = min(u.tokens+u.budget, spareRetries)
 			}
 			a.Number, a.Backend, a.Began, a.ticket = 1, BackendID(slot), now, 0
-			u.members[slot].inFlight++
+			u.open[slot]++
 			u.single.Begun(slot)
 			if u.limited {
 				u.room(BackendID(slot))
@@ -184,7 +184,7 @@ func (u *Upstream) Choose(now tick.Time, q *Request, a *Attempt) Verdict {
 	if u.waiting > 0 {
 		u.serve(now)
 	}
-	if n := a.Number; n > 0 && n <= maxAttempts {
+	if n := a.Number; n > 0 && int(n) <= len(a.tried) {
 		a.tried[n-1] = int32(a.Backend)
 	}
 	a.Number++
@@ -275,7 +275,7 @@ func (u *Upstream) pick(now tick.Time, q *Request, a *Attempt) (BackendID, Reaso
 	u.query.Tried = tried
 	first := 0
 	if u.single == nil {
-		first = u.first(q, a.Number)
+		first = u.first(q, int(a.Number))
 	} else if len(tried) == 0 {
 		if slot := u.single.Pick(&u.query); slot >= 0 {
 			return BackendID(slot), ByAlgorithm
@@ -311,7 +311,7 @@ func (u *Upstream) pick(now tick.Time, q *Request, a *Attempt) (BackendID, Reaso
 
 func (u *Upstream) begin(now tick.Time, a *Attempt, v Verdict) Verdict {
 	a.Backend, a.Began, a.ticket = v.Backend, now, 0
-	u.members[v.Backend].inFlight++
+	u.open[v.Backend]++
 	u.picksFrom(v.Backend).Begun(int(v.Backend))
 	if u.anyway != nil {
 		u.anyway.Begun(int(v.Backend))
@@ -324,7 +324,7 @@ func (u *Upstream) begin(now tick.Time, a *Attempt, v Verdict) Verdict {
 
 func (u *Upstream) end(a *Attempt) *member {
 	m := &u.members[a.Backend]
-	m.inFlight--
+	u.open[a.Backend]--
 	u.picksFrom(a.Backend).Ended(int(a.Backend))
 	if u.anyway != nil {
 		u.anyway.Ended(int(a.Backend))
@@ -367,7 +367,7 @@ func (u *Upstream) Done(a *Attempt) bool {
 	if !u.quick {
 		return false
 	}
-	u.members[a.Backend].inFlight--
+	u.open[a.Backend]--
 	u.single.Ended(int(a.Backend))
 	if u.limited {
 		u.room(a.Backend)
@@ -383,7 +383,7 @@ func (u *Upstream) Repeats(q *Request, a *Attempt, o Outcome) bool {
 		return false
 	}
 	r := u.cfg.Retry
-	if r == nil || a.Number >= r.Attempts || a.Number >= maxAttempts || o.NoRetry || o.Passed || !counts(r.On, o) {
+	if r == nil || int(a.Number) >= r.Attempts || a.Number >= maxAttempts || o.NoRetry || o.Passed || !counts(r.On, o) {
 		return false
 	}
 	if r.Budget > 0 && u.tokens < 1 {

@@ -31,7 +31,7 @@ func (u *Upstream) Backend(id BackendID) *config.Backend { return &u.members[id]
 func (u *Upstream) Slots() int { return len(u.members) }
 
 // InFlight gives the requests a backend has open.
-func (u *Upstream) InFlight(id BackendID) int { return u.members[id].inFlight }
+func (u *Upstream) InFlight(id BackendID) int { return int(u.open[id]) }
 
 // Eligible says whether new requests may go to a backend.
 func (u *Upstream) Eligible(id BackendID) bool {
@@ -47,7 +47,7 @@ func (u *Upstream) Members(now tick.Time) []Member {
 		id := u.byName[b.Name]
 		m := &u.members[id]
 		v := Member{
-			ID: id, Name: b.Name, State: m.health.State(), Weight: m.weight, InFlight: m.inFlight,
+			ID: id, Name: b.Name, State: m.health.State(), Weight: m.weight, InFlight: int(u.open[id]),
 			Room: !u.full[id], Since: m.health.ChangedAt,
 		}
 		if m.health.Resting() {

@@ -231,7 +231,7 @@ func (x *exchange) forward() {
 			x.access.Reason = "client-left"
 			return
 		}
-		x.access.Attempts, x.access.Reason = x.attempt.Number, d.why
+		x.access.Attempts, x.access.Reason = int(x.attempt.Number), d.why
 		if d.backend == nil {
 			x.access.Backend = ""
 			x.answer(http.StatusServiceUnavailable, d.why, "no backend is available")

@@ -98,7 +98,7 @@ func (x *connection) carry(gone context.Context) {
 			return
 		}
 		b, why := d.backend, d.why
-		x.access.Attempts, x.access.Reason = x.attempt.Number, why
+		x.access.Attempts, x.access.Reason = int(x.attempt.Number), why
 		if b == nil {
 			x.access.Backend = ""
 			return
