@@ -3,7 +3,6 @@ package replay
 import (
 	"time"
 
-	"kestrix/internal/core/route"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
 )
@@ -14,7 +13,6 @@ type closedLoad struct {
 	gen   *trace.Generator
 	asked int
 	rec   trace.Record
-	route route.Request
 }
 
 func newClosedLoad(l *scenario.Load, seed uint64) *closedLoad {
@@ -55,9 +53,11 @@ func (e *engine) askNext(who int32) {
 	c.gen.Ask(&c.rec, int(who))
 	c.rec.Duration = -1
 	var a arrival
-	if err := e.feed.arrivalOf("load", &c.rec, &c.route, &a); err != nil {
+	var w sender
+	if err := e.feed.alone.arrival("load", &c.rec, &a, &w); err != nil {
 		return // the scenario was held against the configuration before
 	}
+	e.feed.number(&a, &w)
 	a.who = who
 	e.lastAt = e.now
 	e.feed.records++

@@ -5,20 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"math/bits"
-	"net/netip"
 	"strings"
 	"sync/atomic"
 
-	"github.com/cespare/xxhash/v2"
-
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/draw"
-	"kestrix/internal/core/limit"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
-	"kestrix/internal/core/upstream"
 )
 
 // Source is one file of a trace.
@@ -60,6 +53,7 @@ type feed struct {
 	fronts   []*config.Frontend
 	rated    bool // somewhere a rate is enforced
 
+	alone     *parser // of what is not read in pieces
 	known     map[route.Field]int64
 	bad       []trace.Bad
 	badLines  int64
@@ -70,9 +64,8 @@ type feed struct {
 	started   bool
 	ids       interner // clients by address and user agent, or session
 	addresses interner
-	lately    [1 << latelyBits]seen // clients seen lately, by the hash of how they are written
-	blocks    [][]arrival           // in order; the last is being filled
-	settled   int                   // how many of the first block have been spread
+	blocks    [][]arrival // in order; the last is being filled
+	settled   int         // how many of the first block have been spread
 	spread    bool
 	shifted   int64 // stamps that were moved within their second
 	out       chan []arrival
@@ -101,18 +94,6 @@ type routeRef struct {
 	sticky   *config.Sticky // nil unless clients are known without a cookie of ours
 }
 
-// seen is a client as it was written, and who that is.
-type seen struct {
-	raw      uint64 // hash of the texts; 0 for nobody
-	key      uint64 // trace.ClientKey
-	identity uint64 // hash of the session, else of address and user agent
-	session  uint32
-}
-
-// latelyBits sizes the memory of clients: half a megabyte stays in a core's own
-// cache.
-const latelyBits = 14
-
 const batchSize = 2048
 
 func newFeed(c *config.Config, s *scenario.Scenario, sources []Source, o Options) (*feed, error) {
@@ -123,6 +104,7 @@ func newFeed(c *config.Config, s *scenario.Scenario, sources []Source, o Options
 		o: o, scenario: s, sources: sources, partial: o.Part != (trace.Span{}), tables: map[string]*table{}, known: map[route.Field]int64{},
 		out: make(chan []arrival, 8), spare: make(chan []arrival, 16), spread: o.Spread != "none",
 	}
+	f.alone = &parser{feed: f, known: f.known}
 	index := map[string]int32{}
 	for i, u := range c.Upstreams {
 		index[u.Name] = int32(i)
@@ -203,66 +185,64 @@ func (f *feed) readOne(ctx context.Context, s Source) error {
 	if err != nil {
 		return err
 	}
-	defer src.Close()
 	r, err := trace.NewReader(s.Name, src, f.o.Read)
 	if err != nil {
+		src.Close()
 		return err
 	}
-	defer r.Close()
+	shut := func() {
+		r.Close()
+		src.Close()
+	}
 	before := f.read.Load()
 	defer func() {
 		f.badLines += r.BadLines
 		f.bad = append(f.bad, r.Bad...)
 	}()
-	var rec trace.Record
-	var q route.Request
 	for {
-		err := r.Next(&rec)
-		if errors.Is(err, io.EOF) {
-			return nil
+		err := r.Next(&f.alone.rec)
+		if err == nil {
+			err = f.take(s.Name, &f.alone.rec)
 		}
 		if err != nil {
+			shut()
+			if errors.Is(err, io.EOF) {
+				return nil
+			}
 			return err
 		}
-		if rec.Time == trace.NoTime {
-			return &trace.LineError{Name: s.Name, Line: rec.Line, Column: 1, Why: "the record has no time, which a replay cannot do without", CannotBeSkip: true}
-		}
-		if !f.met {
-			f.met, f.origin = true, rec.Time
-		}
-		if !f.inPart(rec.Time) {
-			continue
-		}
-		if err := f.take(s.Name, &rec, &q); err != nil {
-			return err
+		if r.Divisible() {
+			return f.readBeside(ctx, s.Name, r, before, shut)
 		}
 		if f.records%1024 == 0 {
 			f.release(ctx, f.last-int64(f.o.Window))
 			f.read.Store(before + r.Offset())
 			if ctx.Err() != nil {
+				shut()
 				return nil // the replay that asked to stop says so itself
 			}
 		}
 	}
 }
 
-// inPart says whether a record is to be replayed.
-func (f *feed) inPart(at int64) bool { return !f.partial || f.o.Part.Holds(at, f.origin) }
+// wants says whether a record is to be replayed.
+func (f *feed) wants(name string, rec *trace.Record) (bool, error) {
+	if rec.Time == trace.NoTime {
+		return false, &trace.LineError{Name: name, Line: rec.Line, Column: 1, Why: "the record has no time, which a replay cannot do without", CannotBeSkip: true}
+	}
+	return !f.partial || f.o.Part.Holds(rec.Time, f.origin), nil
+}
 
 // generate makes the requests of an open load.
 func (f *feed) generate(ctx context.Context, l *scenario.Load) error {
 	spec := l.Spec
 	spec.Seed = f.o.Seed
 	g := trace.NewGenerator(spec)
-	var rec trace.Record
-	var q route.Request
-	for g.Next(&rec) {
+	rec := &f.alone.rec
+	for g.Next(rec) {
 		rec.Duration = -1
 		f.met = true
-		if !f.inPart(rec.Time) {
-			continue
-		}
-		if err := f.take("load", &rec, &q); err != nil {
+		if err := f.take("load", rec); err != nil {
 			return err
 		}
 		if f.records%1024 == 0 {
@@ -278,10 +258,17 @@ func (f *feed) generate(ctx context.Context, l *scenario.Load) error {
 	return nil
 }
 
-// take turns one record into an arrival and puts it where it belongs.
-func (f *feed) take(name string, rec *trace.Record, q *route.Request) error {
+// take turns one record into an arrival and puts it where it belongs. One that
+// lies in no part that is replayed is passed over.
+func (f *feed) take(name string, rec *trace.Record) error {
+	if !f.met && rec.Time != trace.NoTime {
+		f.met, f.origin = true, rec.Time
+	}
+	if wanted, err := f.wants(name, rec); !wanted {
+		return err
+	}
 	last := len(f.blocks) - 1
-	if last < 0 || len(f.blocks[last]) == batchSize {
+	if last < 0 || len(f.blocks[last]) == cap(f.blocks[last]) {
 		f.blocks = append(f.blocks, f.block())
 		last++
 	}
@@ -289,142 +276,20 @@ func (f *feed) take(name string, rec *trace.Record, q *route.Request) error {
 	b := &f.blocks[last]
 	n := len(*b)
 	*b = (*b)[:n+1]
+	var w sender
 	a := &(*b)[n]
-	if err := f.arrivalOf(name, rec, q, a); err != nil {
+	if err := f.alone.arrival(name, rec, a, &w); err != nil {
 		*b = (*b)[:n]
 		return err
 	}
-	return f.order(name, rec.Line, a)
+	f.number(a, &w)
+	return f.order(name, w.line, a)
 }
 
-// arrivalOf turns one record into an arrival.
-func (f *feed) arrivalOf(name string, rec *trace.Record, q *route.Request, a *arrival) error {
-	*a = arrival{at: rec.Time, duration: rec.Duration, whole: rec.WholeSecond, route: -1, who: -1}
-	if f.o.Stamp == "end" && rec.Duration >= 0 {
-		f.fromEnd(a)
-	}
-	if f.o.Recorded && rec.Status >= 500 {
-		a.recorded = int16(rec.Status)
-	}
-	client, identity := f.who(rec, a)
-	if n := f.o.Instances; n > 1 {
-		a.instance = uint8(draw.Below(draw.Bits(f.o.Seed, identity, 0, draw.Who), n))
-	}
-	a.repeat = idempotent(rec.Method)
-	t := f.only
-	if rec.Frontend != nil {
-		t = f.tables[string(rec.Frontend)]
-		if t == nil {
-			return &trace.LineError{Name: name, Line: rec.Line, Column: 1, Why: fmt.Sprintf("the record names the frontend %q, which the configuration does not have", rec.Frontend), CannotBeSkip: true}
-		}
-	}
-	if t == nil {
-		return fmt.Errorf("%s:%d: the configuration has several frontends and this record names none; say which with -frontend", name, rec.Line)
-	}
-	a.front, a.key = uint16(t.index), client
-	if t.tcp {
-		rec.Protocol = trace.TCP // whatever the log calls it, it is a connection
-		a.repeat = false
-	}
-	a.stream = rec.Protocol != trace.HTTP || rec.Status == 101
-	if f.rated {
-		if addr, err := netip.ParseAddr(trace.CanonicalClient(trace.Text(rec.Client))); err == nil {
-			a.limited = limit.Key(addr)
-		} else {
-			a.limited = client
-		}
-	}
-	if t.all {
-		a.route = t.first // whatever is asked
-		return nil
-	}
-	Request(rec, t.routes.Asks, f.o.Host, q)
-	if st := f.scenario.Streams; st != nil && !a.stream && rec.Path != nil && st.Hold(q.Path) {
-		a.stream = true
-		if rec.Status != 101 && rec.Duration == 0 {
-			a.duration = -1 // a log line that was written when the stream began
-		}
-	}
-	i, missed := t.routes.Match(q)
-	if i >= 0 {
-		a.route = t.first + int32(i)
-		if h := f.routes[a.route].hash; h != nil {
-			a.key = upstream.HashKey(h, &upstream.Brings{
-				Client: client, Address: trace.CanonicalClient(trace.Text(rec.Client)), Path: q.Path, Header: rec.Header, Cookie: rec.Cookie, Query: queryOf(rec),
-			})
-		}
-		if s := f.routes[a.route].sticky; s != nil {
-			a.seatKey = f.seatKey(s, rec, client, identity)
-		}
-	}
-	if missed != 0 {
-		for _, x := range route.Fields {
-			if missed&x.Bit != 0 {
-				f.known[x.Bit]++
-			}
-		}
-	}
-	return nil
-}
-
-// who tells the client of a record: gives its session a number, and returns the
-// hash of its address and of its identity.
-func (f *feed) who(rec *trace.Record, a *arrival) (client, identity uint64) {
-	raw := quickHash(rec.Client)
-	second := rec.UserAgent
-	if rec.Session != nil {
-		second, raw = rec.Session, ^raw
-	}
-	raw ^= bits.RotateLeft64(quickHash(second), 29)
-	k := &f.lately[raw*0x9e3779b97f4a7c15>>(64-latelyBits)]
-	if k.raw != raw || raw == 0 {
-		*k = f.meet(rec, raw)
-	}
-	a.session = k.session
-	return k.key, k.identity
-}
-
-// meet finds out about a client that was not seen lately.
-func (f *feed) meet(rec *trace.Record, raw uint64) seen {
-	k := seen{raw: raw, key: trace.ClientKey(trace.Text(rec.Client))}
-	k.identity = k.key
-	switch {
-	case rec.Session != nil:
-		k.identity = xxhash.Sum64(rec.Session) ^ 0x9e3779b97f4a7c15
-	case rec.UserAgent != nil:
-		k.identity ^= xxhash.Sum64(rec.UserAgent) * 0xd1342543de82ef95
-	}
+// number gives an arrival the number of its client.
+func (f *feed) number(a *arrival, w *sender) {
 	var fresh bool
-	if k.session, fresh = f.ids.number(k.identity); fresh {
-		f.addresses.number(k.key)
+	if a.session, fresh = f.ids.number(w.identity); fresh {
+		f.addresses.number(w.client)
 	}
-	return k
 }
-
-// queryOf looks the parameters of a record's path up.
-func queryOf(rec *trace.Record) route.Lookup {
-	_, raw, _ := strings.Cut(trace.Text(rec.Path), "?")
-	return QueryLookup(raw)
-}
-
-// seatKey is upstream.SeatKey for a record. A format that does not have header
-// fields or cookies leaves the client's identity in their place, as if every
-// client had been given its own.
-func (f *feed) seatKey(s *config.Sticky, rec *trace.Record, client, identity uint64) uint64 {
-	if s.By == "header" && len(rec.Headers) == 0 || s.By == "existing-cookie" && len(rec.Cookies) == 0 {
-		return identity | 1
-	}
-	return upstream.SeatKey(s, client, rec.Header, rec.Cookie)
-}
-
-// idempotent says whether a method may be repeated (RFC 9110 section 9.2.2).
-func idempotent(method []byte) bool {
-	switch string(method) {
-	case "GET", "HEAD", "PUT", "DELETE", "OPTIONS", "TRACE":
-		return true
-	}
-	return false
-}
-
-// Idempotent says whether a method may be repeated (RFC 9110 section 9.2.2).
-func Idempotent(method string) bool { return idempotent([]byte(method)) }

@@ -13,6 +13,9 @@ import (
 // that wait.
 func (f *feed) order(name string, line int64, a *arrival) error {
 	f.records++
+	if f.o.Stamp == "end" && a.duration >= 0 {
+		f.fromEnd(a)
+	}
 	if !f.started {
 		f.started, f.first, f.last = true, a.at, a.at
 	}

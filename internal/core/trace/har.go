@@ -42,7 +42,7 @@ func (r *Reader) readHAR() (*har, error) {
 	all, ok := r.lines.rest(maxHAR)
 	all = bytes.TrimPrefix(all, []byte("\xef\xbb\xbf"))
 	if r.lines.failed != nil {
-		return nil, r.failed(r.lines.failed)
+		return nil, r.failed(r.lines.failed, r.lines.line)
 	}
 	if !ok {
 		return nil, r.lost(1, fmt.Sprintf("a HAR file of more than %d MiB cannot be held in memory", maxHAR>>20))

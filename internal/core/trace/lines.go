@@ -13,6 +13,7 @@ type lines struct {
 	at     int   // where the unread part begins
 	end    int   // where it ends
 	line   int64 // number of the line given last, from 1
+	inside bool  // a file has begun before the first line
 	eof    bool
 	failed error
 	escape int // place in buf of the first backslash from at on, end if there is none, -1 if that is not known
@@ -39,7 +40,7 @@ func (l *lines) next() (line []byte, tooLong bool, err error) {
 			if n := len(line); n > 0 && line[n-1] == '\r' {
 				line = line[:n-1]
 			}
-			if l.line == 1 {
+			if l.line == 1 && !l.inside {
 				line = bytes.TrimPrefix(line, []byte("\xef\xbb\xbf"))
 			}
 			return line, false, nil
@@ -55,7 +56,7 @@ func (l *lines) next() (line []byte, tooLong bool, err error) {
 			line = l.buf[l.at:l.end]
 			l.at = l.end
 			l.line++
-			if l.line == 1 {
+			if l.line == 1 && !l.inside {
 				line = bytes.TrimPrefix(line, []byte("\xef\xbb\xbf"))
 			}
 			return bytes.TrimSuffix(line, []byte("\r")), false, nil
@@ -137,20 +138,25 @@ func (l *lines) skip() error {
 }
 
 func (l *lines) fill() {
+	l.end += l.read(l.buf[l.end:])
+	l.escape = -1
+}
+
+// read gives how many bytes came, none at the end of the file.
+func (l *lines) read(b []byte) int {
 	for range 100 {
-		n, err := l.src.Read(l.buf[l.end:])
-		l.end += n
-		l.escape = -1
+		n, err := l.src.Read(b)
 		if err != nil {
 			l.eof = true
 			if err != io.EOF {
 				l.failed = err
 			}
-			return
+			return n
 		}
 		if n > 0 {
-			return
+			return n
 		}
 	}
 	l.eof, l.failed = true, io.ErrNoProgress
+	return 0
 }

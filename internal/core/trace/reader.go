@@ -118,9 +118,9 @@ func (r *Reader) Next(rec *Record) error {
 		return r.nextEntry(rec)
 	}
 	for {
-		line, tooLong, err := r.lines.next()
-		if tooLong {
-			if e := r.bad(1, fmt.Sprintf("the line is longer than %d MiB", maxLine>>20)); e != nil {
+		line, long, err := r.lines.next()
+		if long {
+			if e := r.bad(1, tooLong); e != nil {
 				return e
 			}
 			if err == nil {
@@ -128,7 +128,7 @@ func (r *Reader) Next(rec *Record) error {
 			}
 		}
 		if err != nil {
-			return r.failed(err)
+			return r.failed(err, r.lines.line)
 		}
 		if len(line) == 0 || line[0] == '#' || line[0] <= ' ' && len(bytes.TrimSpace(line)) == 0 {
 			if len(line) > 0 && line[0] == '#' && r.o.Line == "" {
@@ -160,7 +160,7 @@ func (r *Reader) Next(rec *Record) error {
 			}
 			return nil
 		}
-		if r.Format == "common" && r.Records+r.BadLines == 0 && bytes.IndexByte(line, '[') < 0 {
+		if r.Format == "common" && r.Records+r.BadLines == 0 && !r.lines.inside && bytes.IndexByte(line, '[') < 0 {
 			why += ", and no header row or other format is known by it; -line reads lines of any form"
 		}
 		if e := r.badAt(first, column, why); e != nil {
@@ -256,6 +256,9 @@ func (r *Reader) lost(column int, why string) error {
 	return r.fatal
 }
 
+// tooLong is what is wrong with a line that does not fit.
+var tooLong = fmt.Sprintf("the line is longer than %d MiB", maxLine>>20)
+
 func (r *Reader) bad(column int, why string) error { return r.badAt(r.lines.line, column, why) }
 
 // badAt notes a line that cannot be read, and gives the error that stops
@@ -271,9 +274,10 @@ func (r *Reader) badAt(line int64, column int, why string) error {
 	return nil
 }
 
-func (r *Reader) failed(err error) error {
+// failed gives the error of a file that could not be read after a line.
+func (r *Reader) failed(err error, line int64) error {
 	lost := func(why string) error {
-		return &LineError{Name: r.name, Line: r.lines.line, Why: why, CannotBeSkip: true}
+		return &LineError{Name: r.name, Line: line, Why: why, CannotBeSkip: true}
 	}
 	for _, damage := range []error{
 		gzip.ErrChecksum, gzip.ErrHeader, zstd.ErrCRCMismatch, zstd.ErrBlockTooSmall, zstd.ErrUnexpectedBlockSize, zstd.ErrReservedBlockType,

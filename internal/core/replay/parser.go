@@ -1,0 +1,173 @@
+package replay
+
+import (
+	"fmt"
+	"math/bits"
+	"net/netip"
+	"strings"
+
+	"github.com/cespare/xxhash/v2"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/draw"
+	"kestrix/internal/core/limit"
+	"kestrix/internal/core/route"
+	"kestrix/internal/core/trace"
+	"kestrix/internal/core/upstream"
+)
+
+// parser turns records into arrivals. Several may be at work for one feed, each
+// on a piece of a file of its own.
+type parser struct {
+	feed   *feed
+	rec    trace.Record
+	route  route.Request
+	known  map[route.Field]int64 // what routes asked and records did not say
+	lately [1 << latelyBits]seen // clients seen lately, by the hash of how they are written
+}
+
+// sender is who sent a request, and where that is written.
+type sender struct {
+	client   uint64 // trace.ClientKey
+	identity uint64 // hash of the session, else of address and user agent
+	line     int64
+}
+
+// seen is a client as it was written, and who that is.
+type seen struct {
+	raw, client, identity uint64 // raw: hash of the texts; 0 for nobody
+}
+
+// latelyBits sizes the memory of clients, so that it stays in a core's own cache.
+const latelyBits = 13
+
+// arrival turns one record into an arrival, but for the number of its client.
+func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) error {
+	f := p.feed
+	*a = arrival{at: rec.Time, duration: rec.Duration, whole: rec.WholeSecond, route: -1, who: -1}
+	if f.o.Recorded && rec.Status >= 500 {
+		a.recorded = int16(rec.Status)
+	}
+	k := p.who(rec)
+	*w = sender{k.client, k.identity, rec.Line}
+	if n := f.o.Instances; n > 1 {
+		a.instance = uint8(draw.Below(draw.Bits(f.o.Seed, k.identity, 0, draw.Who), n))
+	}
+	a.repeat = idempotent(rec.Method)
+	t := f.only
+	if rec.Frontend != nil {
+		t = f.tables[string(rec.Frontend)]
+		if t == nil {
+			return &trace.LineError{Name: name, Line: rec.Line, Column: 1, Why: fmt.Sprintf("the record names the frontend %q, which the configuration does not have", rec.Frontend), CannotBeSkip: true}
+		}
+	}
+	if t == nil {
+		return &trace.LineError{Name: name, Line: rec.Line, Why: "the configuration has several frontends and this record names none; say which with -frontend", CannotBeSkip: true}
+	}
+	a.front, a.key = uint16(t.index), k.client
+	if t.tcp {
+		rec.Protocol = trace.TCP // whatever the log calls it, it is a connection
+		a.repeat = false
+	}
+	a.stream = rec.Protocol != trace.HTTP || rec.Status == 101
+	if f.rated {
+		if addr, err := netip.ParseAddr(trace.CanonicalClient(trace.Text(rec.Client))); err == nil {
+			a.limited = limit.Key(addr)
+		} else {
+			a.limited = k.client
+		}
+	}
+	if t.all {
+		a.route = t.first // whatever is asked
+		return nil
+	}
+	p.find(t, rec, a, k)
+	return nil
+}
+
+// find finds the route of a record.
+func (p *parser) find(t *table, rec *trace.Record, a *arrival, k *seen) {
+	f, q := p.feed, &p.route
+	Request(rec, t.routes.Asks, f.o.Host, q)
+	if st := f.scenario.Streams; st != nil && !a.stream && rec.Path != nil && st.Hold(q.Path) {
+		a.stream = true
+		if rec.Status != 101 && rec.Duration == 0 {
+			a.duration = -1 // a log line that was written when the stream began
+		}
+	}
+	i, missed := t.routes.Match(q)
+	if i >= 0 {
+		a.route = t.first + int32(i)
+		if h := f.routes[a.route].hash; h != nil {
+			a.key = upstream.HashKey(h, &upstream.Brings{
+				Client: k.client, Address: trace.CanonicalClient(trace.Text(rec.Client)), Path: q.Path, Header: rec.Header, Cookie: rec.Cookie, Query: queryOf(rec),
+			})
+		}
+		if s := f.routes[a.route].sticky; s != nil {
+			a.seatKey = seatKey(s, rec, k)
+		}
+	}
+	if missed != 0 {
+		for _, x := range route.Fields {
+			if missed&x.Bit != 0 {
+				p.known[x.Bit]++
+			}
+		}
+	}
+}
+
+// who tells the client of a record.
+func (p *parser) who(rec *trace.Record) *seen {
+	raw := quickHash(rec.Client)
+	second := rec.UserAgent
+	if rec.Session != nil {
+		second, raw = rec.Session, ^raw
+	}
+	raw ^= bits.RotateLeft64(quickHash(second), 29)
+	k := &p.lately[raw*0x9e3779b97f4a7c15>>(64-latelyBits)]
+	if k.raw != raw || raw == 0 {
+		*k = meet(rec, raw)
+	}
+	return k
+}
+
+// meet finds out about a client that was not seen lately.
+func meet(rec *trace.Record, raw uint64) seen {
+	k := seen{raw: raw, client: trace.ClientKey(trace.Text(rec.Client))}
+	k.identity = k.client
+	switch {
+	case rec.Session != nil:
+		k.identity = xxhash.Sum64(rec.Session) ^ 0x9e3779b97f4a7c15
+	case rec.UserAgent != nil:
+		k.identity ^= xxhash.Sum64(rec.UserAgent) * 0xd1342543de82ef95
+	}
+	return k
+}
+
+// queryOf looks the parameters of a record's path up.
+func queryOf(rec *trace.Record) route.Lookup {
+	_, raw, _ := strings.Cut(trace.Text(rec.Path), "?")
+	return QueryLookup(raw)
+}
+
+// seatKey is upstream.SeatKey for a record. A format that does not have header
+// fields or cookies leaves the client's identity in their place, as if every
+// client had been given its own.
+func seatKey(s *config.Sticky, rec *trace.Record, k *seen) uint64 {
+	if s.By == "header" && len(rec.Headers) == 0 || s.By == "existing-cookie" && len(rec.Cookies) == 0 {
+		return k.identity | 1
+	}
+	return upstream.SeatKey(s, k.client, rec.Header, rec.Cookie)
+}
+
+// idempotent says whether a method may be repeated (RFC 9110 section 9.2.2).
+func idempotent(method []byte) bool {
+	switch string(method) {
+	case "GET", "HEAD", "PUT", "DELETE", "OPTIONS", "TRACE":
+		return true
+	}
+	return false
+}
+
+// Idempotent says whether a method may be repeated (RFC 9110 section 9.2.2).
+func Idempotent(method string) bool { return idempotent([]byte(method)) }
