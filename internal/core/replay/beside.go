@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"slices"
 	"sync"
 
 	"kestrix/internal/core/route"
@@ -21,71 +22,59 @@ type job struct {
 	out   []arrival
 	from  []sender // of each arrival
 	found trace.Found
+	known map[route.Field]int64 // what routes asked and records did not say
 	fails error // what ended parsing before the end of the piece
 	done  chan struct{}
 }
 
-// readBeside reads what is left of a divisible file: it is cut into pieces,
-// parsers read them side by side, and what they make of them is taken in the order
-// of the file. shut closes the file, when nobody reads it any more.
+// readBeside reads what is left of a divisible file: parsers fetch and read its
+// pieces side by side, and what they make of them is taken in the order of the
+// file. shut closes the file, when nobody reads it any more.
 func (f *feed) readBeside(ctx context.Context, name string, r *trace.Reader, before int64, shut func()) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	const jobs = 2*helpers + 1
-	free, inOrder, work := make(chan *job, jobs), make(chan *job, jobs), make(chan *job, jobs)
+	free, inOrder := make(chan *job, jobs), make(chan *job, jobs)
 	for range jobs {
-		free <- &job{done: make(chan struct{}, 1)}
+		free <- &job{known: map[route.Field]int64{}, done: make(chan struct{}, 1)}
 	}
 	lines := r.Lines()
-	go func() {
-		// Nobody waits for its end: a file that does not go on cannot be made to.
-		defer shut()
-		defer close(work)
-		defer close(inOrder)
-		for {
-			var j *job
-			select {
-			case j = <-free:
-			case <-ctx.Done():
-				return
-			}
-			j.piece, j.err = r.Piece(j.piece.Text)
-			inOrder <- j
-			if j.err != nil {
-				return
-			}
-			work <- j
-		}
-	}()
+	var file sync.Mutex // whose turn it is to fetch a piece
 	var parsers sync.WaitGroup
-	all := make([]*parser, helpers)
-	for i := range all {
-		p := &parser{feed: f, known: map[route.Field]int64{}}
-		all[i] = p
-		h := r.Helper()
+	ended := false
+	for range helpers {
+		p, h := &parser{feed: f}, r.Helper()
 		parsers.Go(func() {
 			for {
+				var j *job
 				select {
-				case j, ok := <-work:
-					if !ok {
-						return
-					}
-					p.read(name, h, j)
-					j.done <- struct{}{}
+				case j = <-free:
 				case <-ctx.Done():
 					return
 				}
+				// Who parses a piece fetches it: what a core has just copied is
+				// near to it.
+				file.Lock()
+				if ended {
+					file.Unlock()
+					return
+				}
+				j.piece, j.err = r.Piece(j.piece.Text)
+				ended = j.err != nil
+				inOrder <- j // there is room for all
+				file.Unlock()
+				if j.err != nil {
+					return
+				}
+				p.read(name, h, j)
+				j.done <- struct{}{}
 			}
 		})
 	}
-	defer func() {
-		stop()
+	go func() {
+		// Nobody waits for this: a file that does not go on cannot be made to.
 		parsers.Wait()
-		for _, p := range all {
-			for k, n := range p.known {
-				f.known[k] += n
-			}
-		}
+		shut()
 	}()
 	for {
 		var j *job
@@ -118,6 +107,8 @@ func (f *feed) readBeside(ctx context.Context, name string, r *trace.Reader, bef
 // read makes arrivals of a piece.
 func (p *parser) read(name string, h *trace.Reader, j *job) {
 	j.out, j.from, j.fails = p.feed.block(), j.from[:0], nil
+	clear(j.known)
+	p.known = j.known
 	if j.piece.TooLong {
 		j.found = trace.Found{Lines: 1, TooLong: true}
 		return
@@ -130,7 +121,13 @@ func (p *parser) read(name string, h *trace.Reader, j *job) {
 		}
 		if wanted {
 			n := len(j.out)
-			j.out, j.from = append(j.out, arrival{}), append(j.from, sender{})
+			if n == cap(j.out) {
+				j.out = slices.Grow(j.out, n)
+			}
+			if n == cap(j.from) {
+				j.from = slices.Grow(j.from, max(n, batchSize))
+			}
+			j.out, j.from = j.out[:n+1], j.from[:n+1] // all of them is written
 			if err = p.arrival(name, &p.rec, &j.out[n], &j.from[n]); err != nil {
 				j.out = j.out[:n]
 			}
@@ -145,12 +142,18 @@ func (p *parser) read(name string, h *trace.Reader, j *job) {
 	j.found = h.Found()
 }
 
+// few is how many clients are looked up at once.
+const few = 64
+
 // takeAll takes what a parser has made of the next piece, before which so many
 // lines lie.
 func (f *feed) takeAll(name string, r *trace.Reader, j *job, lines int64) error {
-	for i := range j.out {
-		// All at once: looking one up does not wait for the one before.
-		f.number(&j.out[i], &j.from[i])
+	for at := 0; at < len(j.out); at += few {
+		end := min(at+few, len(j.out))
+		f.ids.fetch(j.from[at:end])
+		for i := at; i < end; i++ {
+			f.number(&j.out[i], &j.from[i])
+		}
 	}
 	last := len(f.blocks)
 	if len(j.out) > 0 {
@@ -163,6 +166,9 @@ func (f *feed) takeAll(name string, r *trace.Reader, j *job, lines int64) error 
 		if err := f.order(name, lines+j.from[i].line, &j.out[i]); err != nil {
 			return err
 		}
+	}
+	for k, n := range j.known {
+		f.known[k] += n
 	}
 	if err := r.Add(j.found, lines); err != nil {
 		return err

@@ -1,12 +1,10 @@
 package replay
 
 import (
+	"bytes"
 	"fmt"
-	"math/bits"
 	"net/netip"
 	"strings"
-
-	"github.com/cespare/xxhash/v2"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/draw"
@@ -23,7 +21,7 @@ type parser struct {
 	rec    trace.Record
 	route  route.Request
 	known  map[route.Field]int64 // what routes asked and records did not say
-	lately [1 << latelyBits]seen // clients seen lately, by the hash of how they are written
+	lately [1 << latelyBits]seen // addresses seen lately that may be written in several ways
 }
 
 // sender is who sent a request, and where that is written.
@@ -33,25 +31,26 @@ type sender struct {
 	line     int64
 }
 
-// seen is a client as it was written, and who that is.
-type seen struct {
-	raw, client, identity uint64 // raw: hash of the texts; 0 for nobody
-}
+// seen is an address as it was written, by the hash of that, and who it is.
+type seen struct{ raw, client uint64 }
 
-// latelyBits sizes the memory of clients, so that it stays in a core's own cache.
+// latelyBits sizes the memory of addresses, so that it stays in a core's own cache.
 const latelyBits = 13
 
 // arrival turns one record into an arrival, but for the number of its client.
 func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) error {
 	f := p.feed
-	*a = arrival{at: rec.Time, duration: rec.Duration, whole: rec.WholeSecond, route: -1, who: -1}
+	// Field by field: to make a whole one and copy it costs more.
+	a.at, a.seatKey, a.duration, a.limited = rec.Time, 0, rec.Duration, 0
+	a.session, a.route, a.who = 0, -1, -1
+	a.instance, a.whole, a.recorded = 0, rec.WholeSecond, 0
 	if f.o.Recorded && rec.Status >= 500 {
 		a.recorded = int16(rec.Status)
 	}
-	k := p.who(rec)
-	*w = sender{k.client, k.identity, rec.Line}
+	client, identity := p.who(rec)
+	w.client, w.identity, w.line = client, identity, rec.Line
 	if n := f.o.Instances; n > 1 {
-		a.instance = uint8(draw.Below(draw.Bits(f.o.Seed, k.identity, 0, draw.Who), n))
+		a.instance = uint8(draw.Below(draw.Bits(f.o.Seed, identity, 0, draw.Who), n))
 	}
 	a.repeat = idempotent(rec.Method)
 	t := f.only
@@ -64,7 +63,7 @@ func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) 
 	if t == nil {
 		return &trace.LineError{Name: name, Line: rec.Line, Why: "the configuration has several frontends and this record names none; say which with -frontend", CannotBeSkip: true}
 	}
-	a.front, a.key = uint16(t.index), k.client
+	a.front, a.key = uint16(t.index), client
 	if t.tcp {
 		rec.Protocol = trace.TCP // whatever the log calls it, it is a connection
 		a.repeat = false
@@ -74,19 +73,19 @@ func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) 
 		if addr, err := netip.ParseAddr(trace.CanonicalClient(trace.Text(rec.Client))); err == nil {
 			a.limited = limit.Key(addr)
 		} else {
-			a.limited = k.client
+			a.limited = client
 		}
 	}
 	if t.all {
 		a.route = t.first // whatever is asked
 		return nil
 	}
-	p.find(t, rec, a, k)
+	p.find(t, rec, a, w)
 	return nil
 }
 
 // find finds the route of a record.
-func (p *parser) find(t *table, rec *trace.Record, a *arrival, k *seen) {
+func (p *parser) find(t *table, rec *trace.Record, a *arrival, w *sender) {
 	f, q := p.feed, &p.route
 	Request(rec, t.routes.Asks, f.o.Host, q)
 	if st := f.scenario.Streams; st != nil && !a.stream && rec.Path != nil && st.Hold(q.Path) {
@@ -100,11 +99,11 @@ func (p *parser) find(t *table, rec *trace.Record, a *arrival, k *seen) {
 		a.route = t.first + int32(i)
 		if h := f.routes[a.route].hash; h != nil {
 			a.key = upstream.HashKey(h, &upstream.Brings{
-				Client: k.client, Address: trace.CanonicalClient(trace.Text(rec.Client)), Path: q.Path, Header: rec.Header, Cookie: rec.Cookie, Query: queryOf(rec),
+				Client: w.client, Address: trace.CanonicalClient(trace.Text(rec.Client)), Path: q.Path, Header: rec.Header, Cookie: rec.Cookie, Query: queryOf(rec),
 			})
 		}
 		if s := f.routes[a.route].sticky; s != nil {
-			a.seatKey = seatKey(s, rec, k)
+			a.seatKey = seatKey(s, rec, w)
 		}
 	}
 	if missed != 0 {
@@ -117,31 +116,25 @@ func (p *parser) find(t *table, rec *trace.Record, a *arrival, k *seen) {
 }
 
 // who tells the client of a record.
-func (p *parser) who(rec *trace.Record) *seen {
-	raw := quickHash(rec.Client)
-	second := rec.UserAgent
-	if rec.Session != nil {
-		second, raw = rec.Session, ^raw
+func (p *parser) who(rec *trace.Record) (client, identity uint64) {
+	if bytes.IndexByte(rec.Client, ':') < 0 {
+		client = trace.ClientKey(trace.Text(rec.Client))
+	} else {
+		// An address that may be written in several ways.
+		raw := quickHash(rec.Client)
+		k := &p.lately[raw*0x9e3779b97f4a7c15>>(64-latelyBits)]
+		if k.raw != raw {
+			*k = seen{raw, trace.ClientKey(trace.Text(rec.Client))}
+		}
+		client = k.client
 	}
-	raw ^= bits.RotateLeft64(quickHash(second), 29)
-	k := &p.lately[raw*0x9e3779b97f4a7c15>>(64-latelyBits)]
-	if k.raw != raw || raw == 0 {
-		*k = meet(rec, raw)
-	}
-	return k
-}
-
-// meet finds out about a client that was not seen lately.
-func meet(rec *trace.Record, raw uint64) seen {
-	k := seen{raw: raw, client: trace.ClientKey(trace.Text(rec.Client))}
-	k.identity = k.client
 	switch {
 	case rec.Session != nil:
-		k.identity = xxhash.Sum64(rec.Session) ^ 0x9e3779b97f4a7c15
+		return client, quickHash(rec.Session) ^ 0x9e3779b97f4a7c15
 	case rec.UserAgent != nil:
-		k.identity ^= xxhash.Sum64(rec.UserAgent) * 0xd1342543de82ef95
+		return client, client ^ quickHash(rec.UserAgent)*0xd1342543de82ef95
 	}
-	return k
+	return client, client
 }
 
 // queryOf looks the parameters of a record's path up.
@@ -153,11 +146,11 @@ func queryOf(rec *trace.Record) route.Lookup {
 // seatKey is upstream.SeatKey for a record. A format that does not have header
 // fields or cookies leaves the client's identity in their place, as if every
 // client had been given its own.
-func seatKey(s *config.Sticky, rec *trace.Record, k *seen) uint64 {
+func seatKey(s *config.Sticky, rec *trace.Record, w *sender) uint64 {
 	if s.By == "header" && len(rec.Headers) == 0 || s.By == "existing-cookie" && len(rec.Cookies) == 0 {
-		return k.identity | 1
+		return w.identity | 1
 	}
-	return upstream.SeatKey(s, k.client, rec.Header, rec.Cookie)
+	return upstream.SeatKey(s, w.client, rec.Header, rec.Cookie)
 }
 
 // idempotent says whether a method may be repeated (RFC 9110 section 9.2.2).

@@ -65,7 +65,7 @@ func (r *Reader) Lines() int64 { return r.lines.line }
 // Helper makes a reader of pieces; several may be at work at once. Lines are
 // counted from the beginning of the piece.
 func (r *Reader) Helper() *Reader {
-	h := &Reader{name: r.name, o: r.o, log: &combined{fields: r.log.fields}, names: r.names, begun: true, Format: r.Format, source: &packed{}}
+	h := &Reader{name: r.name, o: r.o, log: &combined{fields: r.log.fields}, names: r.names, begun: true, Format: r.Format, plain: r.plain, source: &packed{}}
 	switch f := r.format.(type) {
 	case *jsonl:
 		h.format = &jsonl{names: r.names}
@@ -84,7 +84,7 @@ func (r *Reader) Take(p Piece) {
 }
 
 // pieceSize is how large pieces are, about.
-const pieceSize = 256 << 10
+const pieceSize = 128 << 10
 
 // piece gives the next lines, as many as come to half of what fits, or all that
 // are left. A line that is longer than the longest that is read is passed over.
@@ -116,7 +116,7 @@ func (l *lines) piece(buf []byte) (text []byte, tooLong bool, err error) {
 		if len(buf) == cap(buf) {
 			if len(buf) >= maxLine {
 				_ = l.skip() // what reading gave is given again with the next piece
-			return nil, true, nil
+				return nil, true, nil
 			}
 			buf = append(buf, make([]byte, len(buf))...)[:len(buf)]
 		}

@@ -55,6 +55,7 @@ type Reader struct {
 	names  *renames
 	o      Options
 	begun  bool
+	plain  bool // these are Combined log lines without further fields that are named
 	fatal  error
 
 	Format   string // a key of Formats, once the first record was read
@@ -109,6 +110,9 @@ func (r *Reader) Offset() int64 { return r.source.taken.Load() }
 // Next reads the next record. The error is io.EOF at the end, and a *LineError
 // for a line that cannot be read, unless those are skipped.
 func (r *Reader) Next(rec *Record) error {
+	if r.plain && r.nextPlain(rec) {
+		return nil
+	}
 	if !r.begun {
 		if r.begun = true; r.format == nil {
 			r.begin()
@@ -158,6 +162,7 @@ func (r *Reader) Next(rec *Record) error {
 			if r.Format == "common" && rec.UserAgent != nil {
 				r.Format = "combined"
 			}
+			r.plain = r.Format == "combined" && r.log.fields == nil
 			return nil
 		}
 		if r.Format == "common" && r.Records+r.BadLines == 0 && !r.lines.inside && bytes.IndexByte(line, '[') < 0 {
@@ -167,6 +172,29 @@ func (r *Reader) Next(rec *Record) error {
 			return e
 		}
 	}
+}
+
+// nextPlain is Next for a line of the most frequent shape; false leaves it to
+// Next.
+func (r *Reader) nextPlain(rec *Record) bool {
+	l := r.lines
+	n := bytes.IndexByte(l.buf[l.at:l.end], '\n')
+	if n < 1 || l.buf[l.at] == '#' || l.escape < l.at+n && l.nextEscape(l.at, l.at+n) {
+		return false
+	}
+	line := l.buf[l.at : l.at+n]
+	if line[n-1] == '\r' {
+		line = line[:n-1]
+	}
+	rec.reset()
+	if !r.log.quick(line, rec) {
+		return false
+	}
+	l.at += n + 1
+	l.line++
+	rec.Line = l.line
+	r.Records++
+	return true
 }
 
 // begin tells formats that are known before their first line is.
