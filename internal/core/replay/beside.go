@@ -23,7 +23,7 @@ type job struct {
 	from  []sender // of each arrival
 	found trace.Found
 	known map[route.Field]int64 // what routes asked and records did not say
-	fails error // what ended parsing before the end of the piece
+	fails error                 // what ended parsing before the end of the piece
 	done  chan struct{}
 }
 

@@ -1,7 +1,6 @@
 package replay
 
 import (
-	"bytes"
 	"fmt"
 	"net/netip"
 	"strings"
@@ -17,11 +16,10 @@ import (
 // parser turns records into arrivals. Several may be at work for one feed, each
 // on a piece of a file of its own.
 type parser struct {
-	feed   *feed
-	rec    trace.Record
-	route  route.Request
-	known  map[route.Field]int64 // what routes asked and records did not say
-	lately [1 << latelyBits]seen // addresses seen lately that may be written in several ways
+	feed  *feed
+	rec   trace.Record
+	route route.Request
+	known map[route.Field]int64 // what routes asked and records did not say
 }
 
 // sender is who sent a request, and where that is written.
@@ -30,12 +28,6 @@ type sender struct {
 	identity uint64 // hash of the session, else of address and user agent
 	line     int64
 }
-
-// seen is an address as it was written, by the hash of that, and who it is.
-type seen struct{ raw, client uint64 }
-
-// latelyBits sizes the memory of addresses, so that it stays in a core's own cache.
-const latelyBits = 13
 
 // arrival turns one record into an arrival, but for the number of its client.
 func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) error {
@@ -117,17 +109,7 @@ func (p *parser) find(t *table, rec *trace.Record, a *arrival, w *sender) {
 
 // who tells the client of a record.
 func (p *parser) who(rec *trace.Record) (client, identity uint64) {
-	if bytes.IndexByte(rec.Client, ':') < 0 {
-		client = trace.ClientKey(trace.Text(rec.Client))
-	} else {
-		// An address that may be written in several ways.
-		raw := quickHash(rec.Client)
-		k := &p.lately[raw*0x9e3779b97f4a7c15>>(64-latelyBits)]
-		if k.raw != raw {
-			*k = seen{raw, trace.ClientKey(trace.Text(rec.Client))}
-		}
-		client = k.client
-	}
+	client = trace.ClientKey(trace.Text(rec.Client))
 	switch {
 	case rec.Session != nil:
 		return client, quickHash(rec.Session) ^ 0x9e3779b97f4a7c15

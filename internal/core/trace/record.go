@@ -4,11 +4,7 @@ package trace
 
 import (
 	"fmt"
-	"net/netip"
-	"strings"
 	"unsafe"
-
-	"github.com/cespare/xxhash/v2"
 )
 
 // Record is one recorded request. Texts are nil where they are not known, and
@@ -101,51 +97,6 @@ func text(b []byte) string {
 
 // Text gives bytes of a record as a string that holds as long as the record.
 func Text(b []byte) string { return text(b) }
-
-// ClientKey is the number by which a client's address is known to the hash
-// algorithm and to stickiness: the same for every way of writing an address.
-// An address may carry a port, which does not count.
-func ClientKey(client string) uint64 {
-	i := strings.IndexByte(client, ':')
-	if i < 0 {
-		return xxhash.Sum64String(client)
-	}
-	// An IPv6 address is known by its bytes: writing it out would cost more.
-	if client[0] != '[' && strings.IndexByte(client[i+1:], ':') >= 0 {
-		if a, err := netip.ParseAddr(client); err == nil && !a.Is4In6() {
-			b := a.As16()
-			return xxhash.Sum64(b[:])
-		}
-	}
-	canonical := CanonicalClient(client)
-	if canonical == client {
-		return xxhash.Sum64String(client)
-	}
-	return ClientKey(canonical)
-}
-
-// CanonicalClient strips a port and writes an IPv6 address in its canonical
-// form (RFC 5952). An IPv4 address or a name without a port, by far the most
-// frequent, is given back as it is.
-func CanonicalClient(client string) string {
-	colons := strings.Count(client, ":")
-	if colons == 0 {
-		return client
-	}
-	if client[0] != '[' && colons > 1 {
-		if a, err := netip.ParseAddr(client); err == nil {
-			return a.Unmap().WithZone("").String()
-		}
-		return client
-	}
-	if ap, err := netip.ParseAddrPort(client); err == nil {
-		return ap.Addr().Unmap().WithZone("").String()
-	}
-	if i := strings.IndexByte(client, ':'); colons == 1 && i > 0 {
-		return client[:i]
-	}
-	return client
-}
 
 // LineError is a line that cannot be read.
 type LineError struct {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"net/netip"
 	"strings"
 	"testing"
 	"time"
@@ -329,6 +330,20 @@ func TestClientsAreKnownHoweverTheyAreWritten(t *testing.T) {
 		}
 	}
 	assert.NotEqual(t, ClientKey("2001:db8::9"), ClientKey("2001:db8::a"))
+	rapid.Check(t, func(t *rapid.T) {
+		// Addresses, things like them, and rubbish.
+		s := rapid.OneOf(
+			rapid.StringMatching(`([0-9a-fA-F]{1,4}:){7}[0-9a-f]{1,4}`), rapid.StringMatching(`([0-9a-f]{1,4}:){0,6}:(:?[0-9A-F]{0,5}){0,6}`),
+			rapid.StringMatching(`::(ffff:)?[0-9a-f.]{1,9}(:[0-9a-f]{1,4}){0,2}`), rapid.StringMatching(`[0-9a-f:%.\[\]]{0,42}`),
+		).Draw(t, "address")
+		var got [16]byte
+		ok := parse6(s, &got)
+		want, err := netip.ParseAddr(s)
+		plain := err == nil && want.Is6() && !want.Is4In6() && want.Zone() == "" && !strings.Contains(s, ".")
+		if ok != plain || ok && got != want.As16() {
+			t.Fatalf("%q: %v %x, the library has %v %v", s, ok, got, want, err)
+		}
+	})
 	for _, odd := range []string{"", ":", "::", "a:b:c", "[", "[]:1", "%"} {
 		assert.NotPanics(t, func() { ClientKey(odd) }, odd)
 	}
