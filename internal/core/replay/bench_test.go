@@ -84,7 +84,7 @@ func benchmark(b *testing.B, c *config.Config, backends int) {
 	}
 	next(0)
 	for i := range arrivals {
-		e.arrive(f, &arrivals[i]) // reach the steady state
+		e.arrive(&arrivals[i]) // reach the steady state
 	}
 	b.ReportAllocs()
 	b.ResetTimer()
@@ -93,7 +93,7 @@ func benchmark(b *testing.B, c *config.Config, backends int) {
 		next(uint64(done + len(arrivals)))
 		b.StartTimer()
 		for i := range arrivals {
-			e.arrive(f, &arrivals[i])
+			e.arrive(&arrivals[i])
 			if done++; done == b.N {
 				break
 			}

@@ -43,7 +43,8 @@ func (f *feed) readBeside(ctx context.Context, name string, r *trace.Reader, bef
 	var parsers sync.WaitGroup
 	ended := false
 	for range helpers {
-		p, h := &parser{feed: f}, r.Helper()
+		own := f.plan
+		p, h := &parser{plan: &own}, r.Helper()
 		parsers.Go(func() {
 			for {
 				var j *job
@@ -66,6 +67,7 @@ func (f *feed) readBeside(ctx context.Context, name string, r *trace.Reader, bef
 				if j.err != nil {
 					return
 				}
+				j.out = f.block()
 				p.read(name, h, j)
 				j.done <- struct{}{}
 			}
@@ -106,7 +108,7 @@ func (f *feed) readBeside(ctx context.Context, name string, r *trace.Reader, bef
 
 // read makes arrivals of a piece.
 func (p *parser) read(name string, h *trace.Reader, j *job) {
-	j.out, j.from, j.fails = p.feed.block(), j.from[:0], nil
+	j.from, j.fails = j.from[:0], nil
 	clear(j.known)
 	p.known = j.known
 	if j.piece.TooLong {
@@ -117,7 +119,7 @@ func (p *parser) read(name string, h *trace.Reader, j *job) {
 	for {
 		err, wanted := h.Next(&p.rec), false
 		if err == nil {
-			wanted, err = p.feed.wants(name, &p.rec)
+			wanted, err = p.wants(name, &p.rec)
 		}
 		if wanted {
 			n := len(j.out)

@@ -61,5 +61,5 @@ func (e *engine) askNext(who int32) {
 	a.who = who
 	e.lastAt = e.now
 	e.feed.records++
-	e.ask(e.feed, &a)
+	e.ask(&a)
 }

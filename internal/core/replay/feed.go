@@ -39,19 +39,26 @@ type arrival struct {
 	stream   bool
 }
 
-// feed reads a trace, routes it, puts it in order and hands it on in batches.
-type feed struct {
+// plan is what a trace is read by. Parsers and the event loop have copies of their
+// own: what lies beside what another core writes all the time is slow to read.
+type plan struct {
 	o        Options
 	scenario *scenario.Scenario
-	sources  []Source
-	origin   int64 // the time of the first record, be it replayed or not
-	met      bool  // it was seen
-	partial  bool  // only a part is replayed
 	tables   map[string]*table
 	only     *table // when records need not say their frontend
 	routes   []routeRef
 	fronts   []*config.Frontend
-	rated    bool // somewhere a rate is enforced
+	rated    bool  // somewhere a rate is enforced
+	partial  bool  // only a part is replayed
+	spread   bool  // stamps of whole seconds are
+	origin   int64 // the time of the first record, be it replayed or not
+}
+
+// feed reads a trace, routes it, puts it in order and hands it on in batches.
+type feed struct {
+	plan
+	sources []Source
+	met     bool // the first record was seen
 
 	alone     *parser // of what is not read in pieces
 	known     map[route.Field]int64
@@ -66,8 +73,7 @@ type feed struct {
 	addresses interner
 	blocks    [][]arrival // in order; the last is being filled
 	settled   int         // how many of the first block have been spread
-	spread    bool
-	shifted   int64 // stamps that were moved within their second
+	shifted   int64       // stamps that were moved within their second
 	out       chan []arrival
 	spare     chan []arrival
 	err       error
@@ -101,10 +107,10 @@ func newFeed(c *config.Config, s *scenario.Scenario, sources []Source, o Options
 		o.Frontend = s.Load.Frontend
 	}
 	f := &feed{
-		o: o, scenario: s, sources: sources, partial: o.Part != (trace.Span{}), tables: map[string]*table{}, known: map[route.Field]int64{},
-		out: make(chan []arrival, 8), spare: make(chan []arrival, 16), spread: o.Spread != "none",
+		plan:    plan{o: o, scenario: s, tables: map[string]*table{}, partial: o.Part != (trace.Span{}), spread: o.Spread != "none"},
+		sources: sources, known: map[route.Field]int64{}, out: make(chan []arrival, 8), spare: make(chan []arrival, 16),
 	}
-	f.alone = &parser{feed: f, known: f.known}
+	f.alone = &parser{plan: &f.plan, known: f.known}
 	index := map[string]int32{}
 	for i, u := range c.Upstreams {
 		index[u.Name] = int32(i)
@@ -226,11 +232,11 @@ func (f *feed) readOne(ctx context.Context, s Source) error {
 }
 
 // wants says whether a record is to be replayed.
-func (f *feed) wants(name string, rec *trace.Record) (bool, error) {
+func (p *plan) wants(name string, rec *trace.Record) (bool, error) {
 	if rec.Time == trace.NoTime {
 		return false, &trace.LineError{Name: name, Line: rec.Line, Column: 1, Why: "the record has no time, which a replay cannot do without", CannotBeSkip: true}
 	}
-	return !f.partial || f.o.Part.Holds(rec.Time, f.origin), nil
+	return !p.partial || p.o.Part.Holds(rec.Time, p.origin), nil
 }
 
 // generate makes the requests of an open load.

@@ -92,11 +92,18 @@ func (f *feed) release(ctx context.Context, before int64) {
 			ei++
 		}
 		f.shifted += n - 1
-		for k := range n {
+		// at + k*second/n, without a division for each k.
+		step, over, rest := second/n, second%n, int64(0)
+		for range n {
 			for i == len(f.blocks[b]) {
 				b, i = b+1, 0
 			}
-			f.blocks[b][i].at = at + k*second/n
+			f.blocks[b][i].at = at
+			at += step
+			if rest += over; rest >= n {
+				rest -= n
+				at++
+			}
 			i++
 		}
 	}

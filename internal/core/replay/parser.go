@@ -16,10 +16,12 @@ import (
 // parser turns records into arrivals. Several may be at work for one feed, each
 // on a piece of a file of its own.
 type parser struct {
-	feed  *feed
+	*plan
 	rec   trace.Record
 	route route.Request
 	known map[route.Field]int64 // what routes asked and records did not say
+
+	_ [64]byte // keeps what several parsers write on lines of their own
 }
 
 // sender is who sent a request, and where that is written.
@@ -31,23 +33,22 @@ type sender struct {
 
 // arrival turns one record into an arrival, but for the number of its client.
 func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) error {
-	f := p.feed
 	// Field by field: to make a whole one and copy it costs more.
 	a.at, a.seatKey, a.duration, a.limited = rec.Time, 0, rec.Duration, 0
 	a.session, a.route, a.who = 0, -1, -1
 	a.instance, a.whole, a.recorded = 0, rec.WholeSecond, 0
-	if f.o.Recorded && rec.Status >= 500 {
+	if p.o.Recorded && rec.Status >= 500 {
 		a.recorded = int16(rec.Status)
 	}
 	client, identity := p.who(rec)
 	w.client, w.identity, w.line = client, identity, rec.Line
-	if n := f.o.Instances; n > 1 {
-		a.instance = uint8(draw.Below(draw.Bits(f.o.Seed, identity, 0, draw.Who), n))
+	if n := p.o.Instances; n > 1 {
+		a.instance = uint8(draw.Below(draw.Bits(p.o.Seed, identity, 0, draw.Who), n))
 	}
 	a.repeat = idempotent(rec.Method)
-	t := f.only
+	t := p.only
 	if rec.Frontend != nil {
-		t = f.tables[string(rec.Frontend)]
+		t = p.tables[string(rec.Frontend)]
 		if t == nil {
 			return &trace.LineError{Name: name, Line: rec.Line, Column: 1, Why: fmt.Sprintf("the record names the frontend %q, which the configuration does not have", rec.Frontend), CannotBeSkip: true}
 		}
@@ -61,7 +62,7 @@ func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) 
 		a.repeat = false
 	}
 	a.stream = rec.Protocol != trace.HTTP || rec.Status == 101
-	if f.rated {
+	if p.rated {
 		if addr, err := netip.ParseAddr(trace.CanonicalClient(trace.Text(rec.Client))); err == nil {
 			a.limited = limit.Key(addr)
 		} else {
@@ -78,9 +79,9 @@ func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) 
 
 // find finds the route of a record.
 func (p *parser) find(t *table, rec *trace.Record, a *arrival, w *sender) {
-	f, q := p.feed, &p.route
-	Request(rec, t.routes.Asks, f.o.Host, q)
-	if st := f.scenario.Streams; st != nil && !a.stream && rec.Path != nil && st.Hold(q.Path) {
+	q := &p.route
+	Request(rec, t.routes.Asks, p.o.Host, q)
+	if st := p.scenario.Streams; st != nil && !a.stream && rec.Path != nil && st.Hold(q.Path) {
 		a.stream = true
 		if rec.Status != 101 && rec.Duration == 0 {
 			a.duration = -1 // a log line that was written when the stream began
@@ -89,12 +90,12 @@ func (p *parser) find(t *table, rec *trace.Record, a *arrival, w *sender) {
 	i, missed := t.routes.Match(q)
 	if i >= 0 {
 		a.route = t.first + int32(i)
-		if h := f.routes[a.route].hash; h != nil {
+		if h := p.routes[a.route].hash; h != nil {
 			a.key = upstream.HashKey(h, &upstream.Brings{
 				Client: w.client, Address: trace.CanonicalClient(trace.Text(rec.Client)), Path: q.Path, Header: rec.Header, Cookie: rec.Cookie, Query: queryOf(rec),
 			})
 		}
-		if s := f.routes[a.route].sticky; s != nil {
+		if s := p.routes[a.route].sticky; s != nil {
 			a.seatKey = seatKey(s, rec, w)
 		}
 	}

@@ -112,6 +112,8 @@ type engine struct {
 	res      Result
 	routes   []int64
 	refs     []routeRef
+	fronts   []*config.Frontend
+	rated    bool        // somewhere a rate is enforced
 	limits   []limit.Set // by instance
 	changes  []upstream.Change
 	actions  []upstream.Action
@@ -144,6 +146,7 @@ func Run(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []
 	if err != nil {
 		return nil, err
 	}
+	e.attach(f)
 	inner, stop := context.WithCancel(ctx)
 	defer stop()
 	finished := make(chan struct{})
@@ -151,7 +154,6 @@ func Run(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []
 		defer close(finished)
 		f.run(inner)
 	}()
-	e.attach(f)
 	if e.closed != nil {
 		e.begin(0)
 		e.askAll()
@@ -163,7 +165,7 @@ func Run(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []
 			e.begin(batch[0].at)
 		}
 		for i := range batch {
-			e.arrive(f, &batch[i])
+			e.arrive(&batch[i])
 		}
 		if o.Progress != nil {
 			o.Progress(f.read.Load(), e.res.Requests)
@@ -277,7 +279,7 @@ func (e *engine) until(to tick.Time) {
 }
 
 // arrive takes a request in.
-func (e *engine) arrive(f *feed, a *arrival) {
+func (e *engine) arrive(a *arrival) {
 	at := max(tick.Time(a.at-e.zero), e.now)
 	e.until(at)
 	if at >= e.stop {
@@ -290,11 +292,11 @@ func (e *engine) arrive(f *feed, a *arrival) {
 	e.now = at
 	e.events++
 	e.lastAt = at
-	e.ask(f, a)
+	e.ask(a)
 }
 
 // ask takes a request in that comes now.
-func (e *engine) ask(f *feed, a *arrival) {
+func (e *engine) ask(a *arrival) {
 	at := e.now
 	if e.timeline.end != e.breathed {
 		e.breathed = e.timeline.end
@@ -304,8 +306,8 @@ func (e *engine) ask(f *feed, a *arrival) {
 	e.res.Requests++
 	ph := &e.phases[len(e.phases)-1]
 	ph.requests++
-	front := f.fronts[a.front]
-	if f.rated && e.limits[a.instance].Front(at, front, a.limited) > 0 {
+	front := e.fronts[a.front]
+	if e.rated && e.limits[a.instance].Front(at, front, a.limited) > 0 {
 		e.res.Errors.RateLimited++
 		e.turnedAway(a)
 		return
@@ -316,12 +318,12 @@ func (e *engine) ask(f *feed, a *arrival) {
 		return
 	}
 	e.routes[a.route]++
-	if f.rated && e.limits[a.instance].Route(at, front, f.routes[a.route].cfg, a.limited) > 0 {
+	if e.rated && e.limits[a.instance].Route(at, front, e.refs[a.route].cfg, a.limited) > 0 {
 		e.res.Errors.RateLimited++
 		e.turnedAway(a)
 		return
 	}
-	if f.routes[a.route].upstream < 0 {
+	if e.refs[a.route].upstream < 0 {
 		// A redirect or reply takes no time worth telling and meets no backend.
 		e.res.Answered++
 		e.res.Replied++
@@ -330,7 +332,7 @@ func (e *engine) ask(f *feed, a *arrival) {
 		e.askedAgain(a.who, leastPause)
 		return
 	}
-	u := e.ups[f.routes[a.route].upstream]
+	u := e.ups[e.refs[a.route].upstream]
 	u.requests++
 	i := e.take()
 	r := &e.requests[i]
@@ -459,5 +461,5 @@ func (e *engine) handle(ev event) {
 
 // attach prepares for the routes that a feed knows.
 func (e *engine) attach(f *feed) {
-	e.feed, e.routes, e.refs = f, make([]int64, len(f.routes)), f.routes
+	e.feed, e.routes, e.refs, e.fronts, e.rated = f, make([]int64, len(f.routes)), f.routes, f.fronts, f.rated
 }

@@ -134,5 +134,5 @@ func (e *engine) sendAgain(i int32) {
 	a := e.again[i]
 	e.spare = append(e.spare, i)
 	e.res.Resent++
-	e.ask(e.feed, &a)
+	e.ask(&a)
 }

@@ -81,17 +81,12 @@ const notHex = 1 << 16
 
 // parse6 reads an IPv6 address (RFC 4291 section 2.2) three times as fast as the
 // library, a group at a time. It leaves to the library, by giving false, what is
-// none, and what has a zone, a port or an IPv4 address in it.
+// none, what has a zone, a port or an IPv4 address in it, and the shortest.
 func parse6(s string, out *[16]byte) bool {
-	const longest = 39
-	if len(s) < 2 || len(s) > longest {
+	const shortest, longest = 8, 39
+	if len(s) < shortest || len(s) > longest {
 		return false
 	}
-	// Every group ends with a colon, the last as well, and eight bytes may be
-	// looked at from the beginning of each.
-	var text [longest + 9]byte
-	copy(text[:], s)
-	text[len(s)] = ':'
 	at, groups, gap := 0, 0, -1
 	if s[0] == ':' {
 		if s[1] != ':' {
@@ -100,7 +95,13 @@ func parse6(s string, out *[16]byte) bool {
 		at, gap = 2, 0
 	}
 	for at < len(s) {
-		x := binary.LittleEndian.Uint64(text[at:])
+		// Eight bytes from here on; the last group ends with a colon as well.
+		var x uint64
+		if left := len(s) - at; left >= 8 {
+			x = eight(s, at)
+		} else {
+			x = eight(s, len(s)-8)>>(64-8*left) | uint64(':')<<(8*left)
+		}
 		colons := x ^ 0x3a3a3a3a3a3a3a3a
 		n := bits.TrailingZeros64((colons-0x0101010101010101)&^colons&0x8080808080808080) >> 3
 		if n > 4 || groups == 8 {
@@ -138,5 +139,13 @@ func parse6(s string, out *[16]byte) bool {
 		copy(out[16-after:], out[2*gap:2*groups])
 		clear(out[2*gap : 16-after])
 	}
-	return !netip.AddrFrom16(*out).Is4In6()
+	in4 := binary.BigEndian.Uint64(out[:]) == 0 && binary.BigEndian.Uint32(out[8:]) == 0xffff
+	return !in4 // which is the IPv4 address to everybody
+}
+
+// eight gives eight bytes of a text.
+func eight(s string, at int) uint64 {
+	b := s[at : at+8]
+	return uint64(b[0]) | uint64(b[1])<<8 | uint64(b[2])<<16 | uint64(b[3])<<24 |
+		uint64(b[4])<<32 | uint64(b[5])<<40 | uint64(b[6])<<48 | uint64(b[7])<<56
 }

@@ -62,6 +62,8 @@ type Reader struct {
 	BadLines int64
 	Bad      []Bad // the first few
 	Records  int64
+
+	_ [64]byte // keeps what several helpers write on lines of their own
 }
 
 // Check says which of the options cannot be used, naming its flag.
