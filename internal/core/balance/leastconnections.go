@@ -8,20 +8,24 @@ import (
 
 // leastConnections takes the backend with the smallest number of open requests
 // per weight; ties go to the smallest number of picks per weight, then to the
-// seeded order. A few backends are looked at one by one; of more, the best
-// stands at the root of a tournament tree (Knuth, The Art of Computer
-// Programming 3, section 5.4.1), so that a choice costs O(1) and each request
-// that begins or ends O(log n).
+// seeded order. The best stands at the root of a tournament tree (Knuth, The Art
+// of Computer Programming 3, section 5.4.1), so that a choice costs O(1) and each
+// request that begins or ends O(log n).
 type leastConnections struct {
 	slots
 	open   []int32
 	picked []float64 // picks per weight
-	keys   []key
-	line   []key   // keys in the seeded order, while there are few
-	place  []int32 // by slot, where in line it stands
-	who    []int32 // by place in line
-	tree   []int32 // tree[1] is the best; -1 is nobody; leaves stand from size on
+	keys   []key     // by slot
+	place  []int32   // by slot, its leaf
+	who    []int32   // by leaf
+	tree   []match   // tree[1] is the best; leaves stand from size on, in the seeded order
 	size   int
+}
+
+// match is who won it.
+type match struct {
+	key
+	leaf uint64
 }
 
 // key orders backends: the smaller the better. Open requests per weight and
@@ -47,10 +51,6 @@ func (a key) less(b key) uint64 {
 // two quotients with weights up to 10000 differ at least.
 const step = 1 << 27
 
-// fewSlots is up to how many slots looking at each is faster than keeping the
-// tree.
-const fewSlots = 16
-
 func newLeastConnections(seed uint64) Picker {
 	return &leastConnections{slots: slots{seed: seed}}
 }
@@ -65,6 +65,8 @@ func (l *leastConnections) Set(slot int, name string, weight float64) {
 		l.open = append(l.open, 0)
 		l.picked = append(l.picked, 0)
 		l.keys = append(l.keys, nobody)
+	}
+	if len(l.who) < len(l.weight) {
 		l.lineUp()
 	}
 	if weight > 0 && was == 0 {
@@ -74,19 +76,6 @@ func (l *leastConnections) Set(slot int, name string, weight float64) {
 		l.picked[slot] = l.leastPicked(slot)
 	}
 	l.put(slot, l.key(slot))
-	if len(l.weight) > l.size {
-		l.size = 1
-		for l.size < len(l.weight) {
-			l.size *= 2
-		}
-		l.tree = make([]int32, 2*l.size)
-		for i := range l.tree {
-			l.tree[i] = -1
-		}
-		for i := range l.weight {
-			l.update(i)
-		}
-	}
 }
 
 // leastPicked gives the smallest picks per weight of the others that are in.
@@ -118,20 +107,10 @@ func (l *leastConnections) Pick(q *Query) int {
 
 // best gives the slot whose key is the smallest, -1 if all are out.
 func (l *leastConnections) best() int {
-	if l.size > fewSlots {
-		return int(l.tree[1])
-	}
-	least, at := nobody, uint64(math.MaxUint64)
-	for i, k := range l.line {
-		take := -k.less(least)
-		least.load ^= (least.load ^ k.load) & take
-		least.tie ^= (least.tie ^ k.tie) & take
-		at ^= (at ^ uint64(i)) & take
-	}
-	if int64(at) < 0 {
+	if l.size == 0 || l.tree[1].key == nobody {
 		return -1
 	}
-	return int(l.who[at])
+	return int(l.who[l.tree[1].leaf])
 }
 
 // Room notes whether a slot can take one more.
@@ -141,15 +120,12 @@ func (l *leastConnections) Room(slot int, room bool) {
 	}
 }
 
-// lineUp stands the keys in the seeded order, so that of equals the first is
-// the one that it favours.
+// lineUp stands the keys in the seeded order, so that of equals the left one is
+// the one that it favours, and plays every match.
 func (l *leastConnections) lineUp() {
-	if len(l.keys) > fewSlots {
-		return
-	}
-	l.who = l.who[:0]
+	l.who, l.place = l.who[:0], l.place[:0]
 	for i := range l.keys {
-		l.who = append(l.who, int32(i))
+		l.who, l.place = append(l.who, int32(i)), append(l.place, 0)
 	}
 	slices.SortFunc(l.who, func(a, b int32) int {
 		if l.rank[a] < l.rank[b] {
@@ -157,10 +133,20 @@ func (l *leastConnections) lineUp() {
 		}
 		return 1
 	})
-	l.line, l.place = l.line[:0], append(l.place[:0], l.who...)
-	for p, slot := range l.who {
-		l.line = append(l.line, l.keys[slot])
-		l.place[slot] = int32(p)
+	for l.size = 2; l.size < len(l.keys); {
+		l.size *= 2
+	}
+	l.tree = make([]match, 2*l.size)
+	for leaf := range l.size {
+		m := match{nobody, uint64(leaf)}
+		if leaf < len(l.who) {
+			slot := l.who[leaf]
+			l.place[slot], m.key = int32(leaf), l.keys[slot]
+		}
+		l.tree[l.size+leaf] = m
+	}
+	for i := l.size - 1; i > 0; i-- {
+		l.tree[i] = better(&l.tree[2*i], &l.tree[2*i+1])
 	}
 }
 
@@ -192,49 +178,25 @@ func (l *leastConnections) key(slot int) key {
 	return k
 }
 
-// put gives a slot a key.
+// put gives a slot a key, and plays the matches of its leaf again, up to the root.
 func (l *leastConnections) put(slot int, k key) {
 	l.keys[slot] = k
-	if len(l.keys) <= fewSlots {
-		l.line[l.place[slot]] = k
-	}
-	l.update(slot)
-}
-
-// update plays the matches of one leaf again, up to the root.
-func (l *leastConnections) update(slot int) {
-	if l.size <= fewSlots || slot >= l.size {
-		return // a new one is entered with all
-	}
-	i := l.size + slot
-	l.tree[i] = -1
-	if l.keys[slot] != nobody {
-		l.tree[i] = int32(slot)
-	}
-	for i >>= 1; i > 0; i >>= 1 {
-		won := l.better(l.tree[2*i], l.tree[2*i+1])
-		if won == l.tree[i] && won != int32(slot) {
-			return // it lost here before and loses again: nothing changes above
-		}
-		l.tree[i] = won
+	i := l.size + int(l.place[slot])
+	l.tree[i].key = k
+	for i > 1 {
+		left := &l.tree[i&^1]
+		right := &l.tree[i|1]
+		i >>= 1
+		l.tree[i] = better(left, right)
 	}
 }
 
-func (l *leastConnections) better(a, b int32) int32 {
-	switch {
-	case a < 0:
-		return b
-	case b < 0:
-		return a
+// better gives the winner, which is the left one of equals, without a jump that
+// could not be foretold.
+func better(left, right *match) match {
+	take := -right.less(left.key)
+	return match{
+		key{left.load ^ (left.load^right.load)&take, left.tie ^ (left.tie^right.tie)&take},
+		left.leaf ^ (left.leaf^right.leaf)&take,
 	}
-	x, y := l.keys[a], l.keys[b]
-	switch {
-	case x.less(y) == 1:
-		return a
-	case y.less(x) == 1:
-		return b
-	case l.rank[a] < l.rank[b]:
-		return a
-	}
-	return b
 }

@@ -24,6 +24,9 @@ type leastLatency struct {
 	score   []float64 // average, open and weight put together; the time passed is the same for all
 }
 
+// fewSlots is up to how many slots looking at each is fast enough.
+const fewSlots = 16
+
 // forgets is the time in which an average falls to 1/e.
 const forgets = 10 * time.Second
 

@@ -194,7 +194,11 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 		ctx: ctx, o: o, cfg: c, scenario: s, free: -1, shaper: draw.NewShaper(), stop: tick.Never,
 		phases: make([]phase, 1), limits: make([]limit.Set, max(o.Instances, 1)),
 	}
-	delays := map[time.Duration]int{}
+	delays, backends := map[time.Duration]int{}, 0
+	for _, uc := range c.Upstreams {
+		backends += len(uc.Backends)
+	}
+	room := make([]server, backends) // side by side, so that each begins where a line of the cache does
 	for _, uc := range c.Upstreams {
 		if len(uc.Backends) > 30000 {
 			return nil, fmt.Errorf("the upstream %q has %d backends; a replay takes up to 30,000", uc.Name, len(uc.Backends))
@@ -216,7 +220,8 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 		u.servers = make([]*server, u.views[0].core.Slots())
 		for _, b := range uc.Backends {
 			id, _ := u.views[0].core.Lookup(b.Name)
-			sv := newServer(int32(len(e.servers)), u, id, s.Behaviour(uc.Name+"."+b.Name))
+			sv := &room[len(e.servers)]
+			sv.init(int32(len(e.servers)), u, id, s.Behaviour(uc.Name+"."+b.Name))
 			sv.latency = e.tally.spread()
 			e.servers = append(e.servers, sv)
 			u.servers[id] = sv

@@ -47,6 +47,7 @@ type server struct {
 	failed   int64
 	outs     int       // how many proxies have it out of rotation
 	outTime  tick.Time // of all proxies together
+	_        [8]byte   // to whole lines
 }
 
 // drawKind is where service times come from.
@@ -81,18 +82,18 @@ var unknownService = config.Distribution{Kind: "lognormal", Mean: 40 * time.Mill
 // probeWork is how long a worker takes for an http probe.
 const probeWork = tick.Time(time.Millisecond)
 
-func newServer(index int32, u *up, id upstream.BackendID, b scenario.Behaviour) *server {
-	s := &server{
+// init makes a server of a behaviour.
+func (s *server) init(index int32, u *up, id upstream.BackendID, b scenario.Behaviour) {
+	*s = server{
 		index: index, up: u, id: id, name: u.cfg.Name + "." + u.views[0].core.Backend(id).Name,
 		service: b.Service, fallback: unknownService, workers: int32(b.Workers), backlog: int32(b.Backlog), connect: b.Connect,
 	}
-	s.slow = 1
+	s.slow, s.calm = 1, true
 	s.draws = map[string]drawKind{"fixed": fixed, "exponential": exponential, "lognormal": lognormal}[b.Service.Kind]
 	s.log = draw.NewLogNormal(float64(b.Service.Mean), b.Service.CV)
 	if b.Service.Kind == "" || b.Service.Kind == "from_trace" {
 		s.log = draw.NewLogNormal(float64(s.fallback.Mean), s.fallback.CV)
 	}
-	return s
 }
 
 // send has the core choose a backend and sends the attempt there, over again
@@ -257,7 +258,7 @@ func (e *engine) workerDone(ev event) {
 	if ev.epoch != s.epoch {
 		return
 	}
-	if s.hang > 0 {
+	if !s.calm && s.hang > 0 {
 		// It is stuck, and so is its worker. The proxy gives up at its
 		// deadline.
 		s.stuck++
