@@ -26,6 +26,8 @@ type Picker interface {
 	// Begun and Ended say that a slot was given a request and that it is done.
 	Begun(slot int)
 	Ended(slot int)
+	// Counts says whether that matters to it; otherwise it need not be told.
+	Counts() bool
 }
 
 // Query is what a choice may depend on.
@@ -123,6 +125,9 @@ func (s *slots) may(slot int) bool { return s.weight[slot] > 0 && !s.full[slot] 
 
 func (s *slots) Begun(int) {}
 func (s *slots) Ended(int) {}
+
+// Counts says that nothing is counted.
+func (s *slots) Counts() bool { return false }
 
 // in lists the slots that are in.
 func (s *slots) in() []int32 {

@@ -150,6 +150,9 @@ func (l *leastConnections) lineUp() {
 	}
 }
 
+// Counts says that it goes by what is open.
+func (l *leastConnections) Counts() bool { return true }
+
 func (l *leastConnections) Begun(slot int) {
 	l.open[slot]++
 	if w := l.weight[slot]; w > 0 {

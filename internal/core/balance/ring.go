@@ -18,8 +18,8 @@ type ring struct {
 	points []point
 	where  places
 	free   bitset    // points whose slots have room
-	index  []int32   // by the first bits of a hash: the first point that could follow it
-	shift  uint      // how many bits of a hash are not looked at in index
+	index  []int32   // by the first bits of a place: the first point that could follow it
+	shift  uint      // how many bits of a place are not looked at in index
 	bound  float64   // 0 for none
 	open   []int32   // by slot, kept where there is a bound
 	total  int32     // of open
@@ -27,10 +27,15 @@ type ring struct {
 	known  []float64 // weight each slot had when last in, so that a leaver moves no one else's points
 }
 
+// point is a place on the circle, of which there are 2^32. Eight of them, as many
+// as an index entry leads to or more, share a line of a processor's cache.
 type point struct {
-	hash uint64
+	at   uint32
 	slot int32
 }
+
+// placeOf gives the place of a key.
+func placeOf(key uint64) uint32 { return uint32(key >> 32) }
 
 // pointsEach is the number of points of a backend of average weight. The share
 // of one then spreads by about 1/sqrt(160), 8 per cent.
@@ -51,6 +56,9 @@ func (r *ring) Ended(slot int) {
 		r.total--
 	}
 }
+
+// Counts says whether there is a bound.
+func (r *ring) Counts() bool { return r.bound > 0 }
 
 // over says whether one more would put a slot above its bound (Mirrokni,
 // Thorup, Zadimoghaddam: Consistent Hashing with Bounded Loads, SODA 2018).
@@ -77,8 +85,9 @@ func (r *ring) Pick(q *Query) int {
 	if n == 0 {
 		return -1
 	}
-	i := int(r.index[q.Key>>r.shift])
-	for i < n && r.points[i].hash < q.Key {
+	at := placeOf(q.Key)
+	i := int(r.index[at>>r.shift])
+	for i < n && r.points[i].at < at {
 		i++
 	}
 	if i == n {
@@ -136,14 +145,14 @@ func (r *ring) rebuild() {
 		count := max(1, int(math.Round(pointsEach*float64(members)*w/sum)))
 		for k := range count {
 			text = append(append(text[:0], r.names[slot]...), 0, byte(k), byte(k>>8), byte(k>>16))
-			r.points = append(r.points, point{xxhash.Sum64(text), int32(slot)})
+			r.points = append(r.points, point{placeOf(xxhash.Sum64(text)), int32(slot)})
 		}
 	}
 	slices.SortFunc(r.points, func(a, b point) int {
 		switch {
-		case a.hash < b.hash:
+		case a.at < b.at:
 			return -1
-		case a.hash > b.hash:
+		case a.at > b.at:
 			return 1
 		}
 		return int(a.slot) - int(b.slot)
@@ -155,11 +164,11 @@ func (r *ring) rebuild() {
 		r.free.put(i, !r.full[p.slot])
 	}
 	r.where = placesOf(line, len(r.weight))
-	r.shift = uint(64 - bits.Len(uint(len(r.points))))
-	r.index = slices.Grow(r.index[:0], 1<<(64-r.shift))
+	r.shift = 32 - uint(max(bits.Len(uint(len(r.points)))-3, 0)) // four to eight points each
+	r.index = r.index[:0]
 	next := 0
-	for b := range uint64(1) << (64 - r.shift) {
-		for next < len(r.points) && r.points[next].hash < b<<r.shift {
+	for b := range uint64(1) << (32 - r.shift) {
+		for next < len(r.points) && uint64(r.points[next].at) < b<<r.shift {
 			next++
 		}
 		r.index = append(r.index, int32(next))

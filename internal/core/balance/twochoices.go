@@ -61,6 +61,9 @@ func (t *twoChoices) Pick(q *Query) int {
 	return a
 }
 
+// Counts says that it goes by what is open.
+func (t *twoChoices) Counts() bool { return true }
+
 func (t *twoChoices) Begun(slot int) {
 	t.open[slot]++
 	if w := t.weight[slot]; w > 0 {

@@ -112,6 +112,7 @@ func (u *Upstream) Reload(now tick.Time, cfg *config.Upstream) {
 		u.single = u.groups[0].picker
 	}
 	u.plain = u.single != nil && cfg.Sticky == nil && cfg.Queue == nil && !cfg.TryAnyway
+	u.counts = u.groups[0].picker.Counts()
 	u.quick = u.single != nil && cfg.Suspend == nil && cfg.Queue == nil && !cfg.TryAnyway && !u.times
 	if u.budget = 0; cfg.Retry != nil {
 		u.budget = cfg.Retry.Budget

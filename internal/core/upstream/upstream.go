@@ -42,6 +42,7 @@ type Upstream struct {
 	plain   bool      // neither sticky nor several groups: the algorithm decides alone
 	limited bool      // some backend has max_in_flight
 	draws   bool      // the algorithm makes use of random draws
+	counts  bool      // it goes by what is open
 	times   bool      // it goes by how long requests take
 	budget  float64   // of retries, for each request; 0 for no limit
 	tokens  float64   // retries that it allows now
@@ -174,7 +175,9 @@ func (u *Upstream) Choose(now tick.Time, q *Request, a *Attempt) Verdict {
 			}
 			a.Number, a.Backend, a.Began, a.ticket = 1, BackendID(slot), now, 0
 			u.open[slot]++
-			u.single.Begun(slot)
+			if u.counts {
+				u.single.Begun(slot)
+			}
 			if u.limited {
 				u.room(BackendID(slot))
 			}
@@ -368,7 +371,9 @@ func (u *Upstream) Done(a *Attempt) bool {
 		return false
 	}
 	u.open[a.Backend]--
-	u.single.Ended(int(a.Backend))
+	if u.counts {
+		u.single.Ended(int(a.Backend))
+	}
 	if u.limited {
 		u.room(a.Backend)
 	}
