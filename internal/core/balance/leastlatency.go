@@ -4,6 +4,7 @@ import (
 	"math"
 	"time"
 
+	"kestrix/internal/core/draw"
 	"kestrix/internal/core/tick"
 )
 
@@ -74,7 +75,7 @@ func (l *leastLatency) growth(now tick.Time) float64 {
 		}
 		return 1
 	}
-	return math.Exp(since.Seconds() / forgets.Seconds())
+	return draw.Exp(since.Seconds() / forgets.Seconds())
 }
 
 // Took takes how long a request took.
@@ -155,6 +156,9 @@ func (l *leastLatency) Pick(q *Query) int {
 		}
 		return a
 	}
+	if l.fresh == 0 && l.fulls == 0 && len(q.Tried) == 0 && len(l.members) > 0 {
+		return l.cheapest()
+	}
 	best := -1
 	for _, s := range l.members {
 		if l.full[s] || q.tried(int(s)) {
@@ -165,6 +169,18 @@ func (l *leastLatency) Pick(q *Query) int {
 		}
 	}
 	return best
+}
+
+// cheapest is the best of all members, when all have room and have answered.
+func (l *leastLatency) cheapest() int {
+	best := l.members[0]
+	least := l.score[best]
+	for _, s := range l.members[1:] {
+		if x := l.score[s]; x < least || x == least && l.better(int(s), int(best), l.origin) {
+			best, least = s, x
+		}
+	}
+	return int(best)
 }
 
 // better says whether a costs less than b; equals go to the smaller number of

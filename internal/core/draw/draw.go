@@ -115,7 +115,7 @@ func NewLogNormal(mean, cv float64) LogNormal {
 
 // Draw turns random bits into a draw from it.
 func (l LogNormal) Draw(s *Shaper, b uint64) float64 {
-	return l.mean * exp(l.sigma*s.Normal(b)+l.shift)
+	return l.mean * Exp(l.sigma*s.Normal(b)+l.shift)
 }
 
 // DrawRow is Draw for each of a row of random bits.
@@ -124,6 +124,6 @@ func (l LogNormal) DrawRow(s *Shaper, out []float64, bits []uint64) {
 		out[i] = s.Normal(b)
 	}
 	for i, x := range out {
-		out[i] = l.mean * exp(l.sigma*x+l.shift)
+		out[i] = l.mean * Exp(l.sigma*x+l.shift)
 	}
 }

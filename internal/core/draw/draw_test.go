@@ -51,12 +51,12 @@ func TestDistributions(t *testing.T) {
 
 func TestTheQuickExponentialIsRight(t *testing.T) {
 	for x := -20.0; x < 20; x += 0.00037 {
-		if got, want := exp(x), math.Exp(x); math.Abs(got-want) > 1e-11*want {
-			t.Fatalf("exp(%g) is %g, want %g", x, got, want)
+		if got, want := Exp(x), math.Exp(x); math.Abs(got-want) > 1e-11*want {
+			t.Fatalf("Exp(%g) is %g, want %g", x, got, want)
 		}
 	}
 	for _, x := range []float64{0, -1000, 1000, math.Inf(1), math.Inf(-1), -699, 699} {
-		assert.False(t, math.Abs(exp(x)-math.Exp(x)) > 1e-11*math.Exp(x), "%g", x)
+		assert.False(t, math.Abs(Exp(x)-math.Exp(x)) > 1e-11*math.Exp(x), "%g", x)
 	}
-	assert.True(t, math.IsNaN(exp(math.NaN())))
+	assert.True(t, math.IsNaN(Exp(math.NaN())))
 }

@@ -2,13 +2,13 @@ package draw
 
 import "math"
 
-// exp is the exponential function, right to eleven digits, four times as fast
+// Exp is the exponential function, right to eleven digits, four times as fast
 // as the library's: a draw needs no more. It splits x into a whole number of
 // sixty-fourths of ln 2, whose power of two is looked up, and a rest so small
 // that five terms of the series do (the method of Tang: Table-Driven
 // Implementation of the Exponential Function, ACM Transactions on Mathematical
 // Software 15, 1989).
-func exp(x float64) float64 {
+func Exp(x float64) float64 {
 	if !(x > -700 && x < 700) {
 		return math.Exp(x)
 	}

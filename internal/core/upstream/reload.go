@@ -1,6 +1,10 @@
 package upstream
 
 import (
+	"math"
+	"slices"
+
+	"kestrix/internal/core/balance"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/draw"
 	"kestrix/internal/core/health"
@@ -113,13 +117,17 @@ func (u *Upstream) Reload(now tick.Time, cfg *config.Upstream) {
 	}
 	u.plain = u.single != nil && cfg.Sticky == nil && cfg.Queue == nil && !cfg.TryAnyway
 	u.counts = u.groups[0].picker.Counts()
-	u.quick = u.single != nil && cfg.Suspend == nil && cfg.Queue == nil && !cfg.TryAnyway && !u.times
+	u.timer, _ = u.single.(balance.Timer)
+	u.judges = cfg.Suspend != nil
+	u.quick = u.single != nil && cfg.Queue == nil && !cfg.TryAnyway &&
+		!(u.judges && slices.Contains(cfg.Suspend.On.Status[:400], true))
 	if u.budget = 0; cfg.Retry != nil {
 		u.budget = cfg.Retry.Budget
 	}
 	u.limited = false
 	for i := range u.members {
-		u.limited = u.limited || u.members[i].cfg.MaxInFlight > 0
+		u.most[i] = int32(min(u.members[i].cfg.MaxInFlight, math.MaxInt32))
+		u.limited = u.limited || u.most[i] > 0
 	}
 	u.enterAll()
 	u.inOrder()

@@ -24,6 +24,7 @@ type Upstream struct {
 	seed    uint64
 	members []member
 	open    []int32 // requests in flight, by member
+	most    []int32 // max_in_flight, by member; 0 for no limit
 	byName  map[string]BackendID
 	byHash  map[uint64]BackendID // by sticky.BackendHash
 	groups  []group
@@ -37,15 +38,17 @@ type Upstream struct {
 	changes []Change
 	gen     uint32 // of due events; a reload makes older ones void
 	query   balance.Query
-	now     tick.Time // of the last call that changed something, for slow start
-	quick   bool      // nothing follows from a good answer
-	plain   bool      // neither sticky nor several groups: the algorithm decides alone
-	limited bool      // some backend has max_in_flight
-	draws   bool      // the algorithm makes use of random draws
-	counts  bool      // it goes by what is open
-	times   bool      // it goes by how long requests take
-	budget  float64   // of retries, for each request; 0 for no limit
-	tokens  float64   // retries that it allows now
+	now     tick.Time     // of the last call that changed something, for slow start
+	quick   bool          // nothing follows from a good answer
+	plain   bool          // neither sticky nor several groups: the algorithm decides alone
+	limited bool          // some backend has max_in_flight
+	draws   bool          // the algorithm makes use of random draws
+	counts  bool          // it goes by what is open
+	times   bool          // it goes by how long requests take
+	timer   balance.Timer // the algorithm, if it does and decides alone
+	judges  bool          // failures of real traffic are counted
+	budget  float64       // of retries, for each request; 0 for no limit
+	tokens  float64       // retries that it allows now
 
 	line      []waiter // the queue; its first waits
 	lineFirst uint64   // number of the first place of line
@@ -117,7 +120,7 @@ func (u *Upstream) freeSlot() BackendID {
 			return BackendID(i)
 		}
 	}
-	u.members, u.open = append(u.members, member{}), append(u.open, 0)
+	u.members, u.open, u.most = append(u.members, member{}), append(u.open, 0), append(u.most, 0)
 	return BackendID(len(u.members) - 1)
 }
 
@@ -148,8 +151,7 @@ func (u *Upstream) enter(id BackendID) {
 
 // room notes whether a backend may take one more.
 func (u *Upstream) room(id BackendID) {
-	m := &u.members[id]
-	full := m.cfg.MaxInFlight > 0 && int(u.open[id]) >= m.cfg.MaxInFlight
+	full := u.most[id] > 0 && u.open[id] >= u.most[id]
 	if full != u.full[id] {
 		u.full[id] = full
 		u.picksFrom(id).Room(int(id), !full)
@@ -341,7 +343,7 @@ func (u *Upstream) end(a *Attempt) *member {
 // Settle takes the end of an attempt, judges the backend by it, and says
 // whether the request is tried again.
 func (u *Upstream) Settle(now tick.Time, q *Request, a *Attempt, o Outcome) Step {
-	if o.Kind == Answered && o.Status < 400 && u.Done(a) {
+	if o.Kind == Answered && o.Status < 400 && o.FirstByte == 0 && u.Done(now, a) {
 		return Finished
 	}
 	m := u.end(a)
@@ -365,9 +367,10 @@ func (u *Upstream) Settle(now tick.Time, q *Request, a *Attempt, o Outcome) Step
 }
 
 // Done is Settle for an attempt that was answered with a status below 400, as
-// nearly all are, where nothing follows from that; false if it is Settle's.
-func (u *Upstream) Done(a *Attempt) bool {
-	if !u.quick {
+// nearly all are, all at once, where nothing follows from that; false if it is
+// Settle's.
+func (u *Upstream) Done(now tick.Time, a *Attempt) bool {
+	if !u.quick || u.judges && u.members[a.Backend].health.Failures() > 0 {
 		return false
 	}
 	u.open[a.Backend]--
@@ -376,6 +379,9 @@ func (u *Upstream) Done(a *Attempt) bool {
 	}
 	if u.limited {
 		u.room(a.Backend)
+	}
+	if u.timer != nil {
+		u.timer.Took(int(a.Backend), now, now.Sub(a.Began), false)
 	}
 	return true
 }
