@@ -136,9 +136,11 @@ func (e *engine) faultsChanged() {
 			}
 		}
 	}
-	e.calmTill = next
+	if e.calmTill = next; e.o.long {
+		e.calmTill = 0
+	}
 	for _, s := range e.servers {
-		s.calm = s.refuse == 0 && s.blackhole == 0 && s.hang == 0 && s.reset == 0 && len(s.errors) == 0
+		s.calm = !e.o.long && s.refuse == 0 && s.blackhole == 0 && s.hang == 0 && s.reset == 0 && len(s.errors) == 0
 	}
 }
 

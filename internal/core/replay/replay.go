@@ -33,6 +33,8 @@ type Options struct {
 
 	Instances int // proxies side by side; 0 leaves it to the scenario
 
+	long bool // nothing is cut short; tests hold the short ways against it
+
 	// Observe is told of each decision, nil for nobody.
 	Observe func(Decision)
 	// Progress is told from time to time how far reading has come: bytes of

@@ -242,8 +242,8 @@ func (e *engine) work(s *server, w waiting, from tick.Time) {
 	if s.slow != 1 {
 		takes = tick.Time(float64(takes) * s.slow)
 	}
-	s.worked += takes
 	until := from.Add(time.Duration(takes))
+	s.worked += min(until, e.stop) - min(from, e.stop)
 	if w.req >= 0 {
 		if r := &e.requests[w.req]; r.gen == w.gen && until > r.deadline {
 			e.late(w.req)
