@@ -27,12 +27,17 @@ func (r *random) Pick(q *Query) int {
 		return -1
 	}
 	if r.fulls == 0 && len(q.Tried) == 0 {
-		if r.equal {
-			return int(r.members[draw.Below(q.Draw, len(r.members))])
-		}
-		return r.find(draw.Unit(q.Draw) * r.upTo[len(r.upTo)-1])
+		return r.any(q.Draw)
 	}
 	return r.without(q, -1, q.Draw)
+}
+
+// any draws a member by its weight.
+func (r *random) any(bits uint64) int {
+	if r.equal {
+		return int(r.members[draw.Below(bits, len(r.members))])
+	}
+	return r.find(draw.Unit(bits) * r.upTo[len(r.upTo)-1])
 }
 
 // without draws one with room that was not tried, and is not a certain other.

@@ -97,7 +97,7 @@ func (p *pair) two(q *Query) (int, int) {
 			}
 		}
 		for range 8 { // a chance of 1 in n each that it is the first again
-			if s := p.find(draw.Unit(again) * p.upTo[n-1]); s != first {
+			if s := p.any(again); s != first {
 				return first, s
 			}
 			again = draw.Bits(again, 1, 0, draw.Pick)
