@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"flag"
 	"fmt"
@@ -189,10 +190,11 @@ func readScenario(env *Env, name string, c *config.Config) (*scenario.Scenario, 
 	return s, nil
 }
 
-// openTrace opens a trace, or stdin for "-".
-func openTrace(env *Env, name string) (io.ReadCloser, error) {
+// openTrace opens a trace, or stdin for "-". What is no file on a disk may let
+// its reader wait for as long as ctx goes on.
+func openTrace(ctx context.Context, env *Env, name string) (io.ReadCloser, error) {
 	if name == "-" {
-		return io.NopCloser(env.Stdin), nil
+		return interruptible(ctx, io.NopCloser(env.Stdin)), nil
 	}
 	f, err := os.Open(name)
 	if err != nil {
@@ -206,6 +208,9 @@ func openTrace(env *Env, name string) (io.ReadCloser, error) {
 	if err == nil && info.Mode().IsRegular() && info.Size() == 0 {
 		f.Close()
 		return nil, unusable(fmt.Errorf("%s is empty", name))
+	}
+	if err == nil && !info.Mode().IsRegular() {
+		return interruptible(ctx, f), nil
 	}
 	return f, nil
 }

@@ -84,12 +84,15 @@ func (r *readFlags) records(ctx context.Context, env *Env, what string, names []
 }
 
 func readOne(ctx context.Context, env *Env, name string, o trace.Options, out *reading, take func(*trace.Record, int64) error) (int64, error) {
-	src, err := openTrace(env, name)
+	src, err := openTrace(ctx, env, name)
 	if err != nil {
 		return 0, err
 	}
 	defer src.Close()
 	r, err := trace.NewReader(name, src, o)
+	if err != nil && ctx.Err() != nil {
+		return 0, nil // whoever asked to stop says so
+	}
 	if err != nil {
 		return 0, unusable(err)
 	}
@@ -97,7 +100,7 @@ func readOne(ctx context.Context, env *Env, name string, o trace.Options, out *r
 	var rec trace.Record
 	for ctx.Err() == nil {
 		err := r.Next(&rec)
-		if errors.Is(err, io.EOF) {
+		if errors.Is(err, io.EOF) || err != nil && ctx.Err() != nil {
 			break
 		}
 		if err != nil {

@@ -6,6 +6,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -166,15 +167,15 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, args, w
 	total := sizes(args[1:])
 	for _, t := range args[1:] {
 		// Opened once before the work begins, so that a missing last file is
-		// known at once.
-		if t != "-" {
-			f, err := openTrace(env, t)
+		// known at once; but a pipe can be opened only once.
+		if info, err := os.Stat(t); t != "-" && (err != nil || info.Mode().IsRegular() || info.IsDir()) {
+			f, err := openTrace(ctx, env, t)
 			if err != nil {
 				return err
 			}
 			f.Close()
 		}
-		sources = append(sources, replay.Source{Name: t, Open: func() (io.ReadCloser, error) { return openTrace(env, t) }})
+		sources = append(sources, replay.Source{Name: t, Open: func() (io.ReadCloser, error) { return openTrace(ctx, env, t) }})
 	}
 	if err := rehearseExpectations(env, s, sc, r); err != nil {
 		return err

@@ -13,7 +13,10 @@ import (
 func (s Style) Trace(name string, t *trace.Summary) string {
 	var b strings.Builder
 	format := trace.Formats[t.Format]
-	if format == "" {
+	switch {
+	case t.Format == "":
+		format = "nothing was read"
+	case format == "":
 		format = t.Format + " formats"
 	}
 	fmt.Fprintf(&b, "%s%s%s\n", s.bold(name), s.dot(), format)

@@ -188,6 +188,7 @@ func Run(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []
 	if started {
 		e.drain()
 	}
+	e.res.Partial = ctx.Err() != nil
 	return e.result(f), nil
 }
 
