@@ -14,18 +14,19 @@ type lines struct {
 	end    int   // where it ends
 	line   int64 // number of the line given last, from 1
 	inside bool  // a file has begun before the first line
+	size   int   // of pieces
 	eof    bool
 	failed error
 	escape int // place in buf of the first backslash from at on, end if there is none, -1 if that is not known
 }
 
-// maxLine is the longest line that is read, in bytes.
+// maxLine is what lines must be shorter than to be read, in bytes.
 const maxLine = 1 << 20
 
 const chunk = 256 << 10
 
 func newLines(src io.Reader) *lines {
-	return &lines{src: src, buf: make([]byte, chunk)}
+	return &lines{src: src, buf: make([]byte, chunk), size: pieceSize}
 }
 
 // next gives the next line without its end; tooLong says that it was passed
@@ -37,6 +38,9 @@ func (l *lines) next() (line []byte, tooLong bool, err error) {
 			line = l.buf[l.at:i]
 			l.at = i + 1
 			l.line++
+			if len(line) >= maxLine {
+				return nil, true, nil
+			}
 			if n := len(line); n > 0 && line[n-1] == '\r' {
 				line = line[:n-1]
 			}
@@ -56,6 +60,9 @@ func (l *lines) next() (line []byte, tooLong bool, err error) {
 			line = l.buf[l.at:l.end]
 			l.at = l.end
 			l.line++
+			if len(line) >= maxLine {
+				return nil, true, nil
+			}
 			if l.line == 1 && !l.inside {
 				line = bytes.TrimPrefix(line, []byte("\xef\xbb\xbf"))
 			}

@@ -89,8 +89,8 @@ const pieceSize = 128 << 10
 // piece gives the next lines, as many as come to half of what fits, or all that
 // are left. A line that is longer than the longest that is read is passed over.
 func (l *lines) piece(buf []byte) (text []byte, tooLong bool, err error) {
-	if cap(buf) < pieceSize {
-		buf = make([]byte, 0, pieceSize)
+	if cap(buf) < l.size {
+		buf = make([]byte, 0, l.size)
 	}
 	buf = append(buf, l.buf[l.at:l.end]...)
 	l.at, l.end = 0, 0
@@ -113,11 +113,11 @@ func (l *lines) piece(buf []byte) (text []byte, tooLong bool, err error) {
 				return nil, false, l.failed // as after a line that is cut short
 			}
 		}
+		if len(buf) >= maxLine && bytes.IndexByte(buf, '\n') < 0 {
+			_ = l.skip() // what reading gave is given again with the next piece
+			return nil, true, nil
+		}
 		if len(buf) == cap(buf) {
-			if len(buf) >= maxLine {
-				_ = l.skip() // what reading gave is given again with the next piece
-				return nil, true, nil
-			}
 			buf = append(buf, make([]byte, len(buf))...)[:len(buf)]
 		}
 		buf = buf[:len(buf)+l.read(buf[len(buf):cap(buf)])]

@@ -181,7 +181,7 @@ func (r *Reader) Next(rec *Record) error {
 func (r *Reader) nextPlain(rec *Record) bool {
 	l := r.lines
 	n := bytes.IndexByte(l.buf[l.at:l.end], '\n')
-	if n < 1 || l.buf[l.at] == '#' || l.escape < l.at+n && l.nextEscape(l.at, l.at+n) {
+	if n < 1 || n >= maxLine || l.buf[l.at] == '#' || l.escape < l.at+n && l.nextEscape(l.at, l.at+n) {
 		return false
 	}
 	line := l.buf[l.at : l.at+n]

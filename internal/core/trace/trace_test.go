@@ -463,7 +463,7 @@ func fuzz(f *testing.F, o Options) {
 			err := r.Next(&rec)
 			var le *LineError
 			if errors.Is(err, io.EOF) || errors.As(err, &le) && (le.CannotBeSkip || !o.Skip) {
-				return
+				break
 			}
 			if err != nil {
 				t.Fatalf("an error of another kind: %v", err)
@@ -472,6 +472,9 @@ func fuzz(f *testing.F, o Options) {
 				t.Fatalf("a record out of bounds: %s", flat(&rec))
 			}
 			ClientKey(Text(rec.Client))
+		}
+		if len(text) < 1<<16 {
+			sameInPieces(t, string(text), o, 64)
 		}
 	})
 }
