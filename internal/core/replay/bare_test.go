@@ -1,6 +1,7 @@
 package replay
 
 import (
+	"fmt"
 	"testing"
 
 	"kestrix/internal/core/draw"
@@ -10,9 +11,14 @@ import (
 
 // BenchmarkBareLoop is what the event loop is held against: the same arrivals,
 // the same queue of events and the same draws of service times for ten servers
-// in turn, and nothing else.
+// in turn, or a thousand, and nothing else.
 func BenchmarkBareLoop(b *testing.B) {
-	const servers = 10
+	for _, servers := range []int32{10, 1000} {
+		b.Run(fmt.Sprint(servers), func(b *testing.B) { bareLoop(b, servers) })
+	}
+}
+
+func bareLoop(b *testing.B, servers int32) {
 	var heap queue.Calendar[event]
 	var connect lane
 	shaper := draw.NewShaper()
@@ -25,7 +31,7 @@ func BenchmarkBareLoop(b *testing.B) {
 	at := 0.0
 	next := func(n uint64) {
 		for i := range arrivals {
-			at += draw.Exponential(draw.Bits(1, n+uint64(i), 0, draw.Arrival)) / (200 * servers) * 1e9
+			at += draw.Exponential(draw.Bits(1, n+uint64(i), 0, draw.Arrival)) / (200 * float64(servers)) * 1e9
 			arrivals[i].at = int64(at)
 		}
 	}
