@@ -60,3 +60,17 @@ func TestTheQuickExponentialIsRight(t *testing.T) {
 	}
 	assert.True(t, math.IsNaN(Exp(math.NaN())))
 }
+
+func TestRowsAreWhatIsDrawnOneAtATime(t *testing.T) {
+	row, out := make([]uint64, 100), make([]float64, 100)
+	s, ln := NewShaper(), NewLogNormal(40, 0.6)
+	for _, attempt := range []uint64{0, 1, 7} {
+		Row(row, 5, 1000, attempt, Service)
+		ln.DrawRow(s, out, row)
+		for i := range row {
+			bits := Bits(5, 1000+uint64(i), attempt, Service)
+			assert.Equal(t, bits, row[i])
+			assert.Equal(t, ln.Draw(s, bits), out[i])
+		}
+	}
+}

@@ -63,8 +63,11 @@ func TestTheCalendarIsAHeap(t *testing.T) {
 					if at := c.At(); at != wantAt {
 						t.Fatalf("the first is due at %d, want %d", at, wantAt)
 					}
-					if at, got := c.Pop(); at != wantAt || got != want {
-						t.Fatalf("popped %d at %d, want %d at %d", got, at, want, wantAt)
+					if _, got, ok := c.Take(wantAt - 1); ok {
+						t.Fatalf("%d was taken before it was due", got)
+					}
+					if at, got, ok := c.Take(wantAt + tick.Time(bits>>60)); !ok || at != wantAt || got != want {
+						t.Fatalf("took %d at %d, want %d at %d", got, at, want, wantAt)
 					}
 					now = wantAt
 				}
@@ -82,6 +85,8 @@ func TestTheCalendarIsAHeap(t *testing.T) {
 	})
 	var empty Calendar[int]
 	assert.Equal(t, tick.Never, empty.At())
+	_, _, ok := empty.Take(tick.Never)
+	assert.False(t, ok)
 }
 
 func TestTimesDoNotWrap(t *testing.T) {

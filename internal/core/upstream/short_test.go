@@ -1,0 +1,78 @@
+package upstream
+
+import (
+	"fmt"
+	"testing"
+
+	"pgregory.net/rapid"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/tick"
+)
+
+// TestTheShortWaysDecideAlike drives two cores with the same requests, outcomes,
+// probes and operations, one of which takes no short way.
+func TestTheShortWaysDecideAlike(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		more := "algorithm = \"" + rapid.SampledFrom(config.Algorithms).Draw(t, "algorithm") + "\"\nprobe \"tcp\" {\n every = \"1s\"\n timeout = \"1s\"\n}\n"
+		for _, block := range []string{"suspend {\n after = 2\n rest = \"5s\"\n}\n", "suspend {\n after = 1\n on = [\"200\"]\n}\n", "retry {\n attempts = 3\n budget = \"20%\"\n}\n", "sticky {\n by = \"address\"\n}\n", "queue {\n limit = 3\n timeout = \"1s\"\n}\n"} {
+			if rapid.IntRange(0, 3).Draw(t, "block") == 0 {
+				if more += block; block[:4] == "susp" {
+					break
+				}
+			}
+		}
+		seed := rapid.Uint64().Draw(t, "seed")
+		short, long := New(0, parse(t, more), seed), New(0, parse(t, more), seed)
+		long.quick, long.plain = false, false
+		type open struct {
+			q    *Request
+			a, b *Attempt
+		}
+		var all []open
+		now := tick.Time(0)
+		choose := func(o open) {
+			v, w := short.Choose(now, o.q, o.a), long.Choose(now, o.q, o.b)
+			if v != w || o.a.Number != o.b.Number {
+				t.Fatalf("the short way decided %+v, the long one %+v", v, w)
+			}
+			if v.Kind == Go {
+				all = append(all, o)
+			}
+		}
+		for i := range rapid.IntRange(1, 80).Draw(t, "steps") {
+			now += tick.Time(rapid.Int64Range(0, int64(second)).Draw(t, "wait"))
+			if a, b := fmt.Sprint(short.Advance(now, nil)), fmt.Sprint(long.Advance(now, nil)); a != b {
+				t.Fatalf("due by %d: %s and %s", now, a, b)
+			}
+			switch rapid.IntRange(0, 7).Draw(t, "what") {
+			case 0:
+				id, p := BackendID(rapid.IntRange(0, 2).Draw(t, "probed")), Probe{Passed: rapid.Bool().Draw(t, "passed"), Why: "x"}
+				short.ProbeSeen(now, id, p)
+				long.ProbeSeen(now, id, p)
+			case 1, 2, 3:
+				if len(all) == 0 {
+					break
+				}
+				k := rapid.IntRange(0, len(all)-1).Draw(t, "ends")
+				o := all[k]
+				all = append(all[:k], all[k+1:]...)
+				outcome := Outcome{Kind: rapid.SampledFrom([]OutcomeKind{Answered, Answered, Reset, ConnectRefused}).Draw(t, "outcome"), Status: rapid.SampledFrom([]int{200, 200, 301, 404, 503}).Draw(t, "status")}
+				a, b := short.Settle(now, o.q, o.a, outcome), long.Settle(now, o.q, o.b, outcome)
+				if a != b {
+					t.Fatalf("after %+v: %d and %d", outcome, a, b)
+				}
+				if a == Again {
+					choose(o)
+				}
+			default:
+				q := get(uint64(i))
+				q.Key, q.SeatKey = uint64(i%5)<<60, uint64(i%5)+1
+				choose(open{q, &Attempt{}, &Attempt{}})
+			}
+			if a, b := fmt.Sprint(short.Members(now), short.Next(), short.tokens), fmt.Sprint(long.Members(now), long.Next(), long.tokens); a != b {
+				t.Fatalf("after %d steps:\n%s\n%s", i, a, b)
+			}
+		}
+	})
+}
