@@ -26,9 +26,9 @@ func interruptible(ctx context.Context, src io.ReadCloser) io.ReadCloser {
 // Read gives the error of the context when that ends before anything comes.
 func (i *breakable) Read(b []byte) (int, error) {
 	if len(i.rest) == 0 {
-		came := make(chan got, 1)
+		came, buf := make(chan got, 1), i.buf
 		go func() {
-			n, err := i.src.Read(i.buf)
+			n, err := i.src.Read(buf)
 			came <- got{n, err}
 		}()
 		select {

@@ -100,7 +100,9 @@ type routeRef struct {
 	sticky   *config.Sticky // nil unless clients are known without a cookie of ours
 }
 
-const batchSize = 2048
+// batchSize is how many arrivals a block holds: about as many as lines of a log are
+// in a piece.
+const batchSize = 1280
 
 func newFeed(c *config.Config, s *scenario.Scenario, sources []Source, o Options) (*feed, error) {
 	if s.Load != nil && s.Load.Frontend != "" && o.Frontend == "" {
