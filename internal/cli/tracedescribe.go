@@ -54,10 +54,6 @@ func describe(ctx context.Context, env *Env, o *output, r *readFlags, f *figures
 	if len(names) > 1 {
 		name = fmt.Sprintf("%s and %d more", names[0], len(names)-1)
 	}
-	err = f.write(func(kind string) ([]byte, error) { return report.TraceFigure(kind, name, &sum) })
-	if err != nil {
-		return err
-	}
 	err = o.write(env, func(w io.Writer) error {
 		if o.format == "json" {
 			return writeJSON(w, sum)
@@ -65,6 +61,9 @@ func describe(ctx context.Context, env *Env, o *output, r *readFlags, f *figures
 		_, err := io.WriteString(w, env.style(env.Stdout, o.plain || o.file != "").Trace(name, &sum))
 		return err
 	})
+	if err == nil { // a figure that cannot be written takes no text away
+		err = f.write(func(kind string) ([]byte, error) { return report.TraceFigure(kind, name, &sum) })
+	}
 	if err == nil && ctx.Err() != nil {
 		fmt.Fprintln(env.Stderr, "kestrix trace describe: stopped early; what was printed is partial")
 		return &exitError{interrupted, nil}
