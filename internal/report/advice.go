@@ -152,7 +152,7 @@ func (s Style) adviseUpstream(u *config.Upstream, r *replay.Result, sticky bool)
 			busiest = max(busiest, b.Busy)
 		}
 		for _, h := range r.Health {
-			if h.Upstream == u.Name && h.To == "down" || h.To == "suspended" {
+			if h.Upstream == u.Name && (h.To == "down" || h.To == "suspended") {
 				left++
 			}
 		}

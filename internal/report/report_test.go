@@ -324,3 +324,18 @@ func TestSARIFIsValidAgainstItsSchema(t *testing.T) {
 		assert.Empty(t, result.Errors())
 	}
 }
+
+// What left rotation in one upstream is no news of another.
+func TestAnOverrunUpstreamIsToldOf(t *testing.T) {
+	for _, c := range []struct {
+		upstream, to string
+		told         bool
+	}{{"booking", "suspended", true}, {"booking", "down", true}, {"booking", "failing", false}, {"sailings", "suspended", false}, {"sailings", "down", false}} {
+		r := &replay.Result{
+			Upstreams: map[string]*replay.Upstream{"booking": {Requests: 9, Failed: 3, Backends: map[string]*replay.Backend{"auk": {Busy: 0.97}}}},
+			Health:    []replay.HealthChange{{Upstream: c.upstream, To: c.to}},
+		}
+		said := strings.Join(Style{}.adviseUpstream(&config.Upstream{Name: "booking"}, r, false), "\n")
+		assert.Equal(t, c.told, strings.Contains(said, `"booking" left rotation 1 time and 3 requests failed: they are overrun (busy 97.0 %`), "%s %s: %s", c.upstream, c.to, said)
+	}
+}

@@ -10,23 +10,24 @@ import (
 // take for them: a draw depends on nothing but the number of its request, and
 // many made in a row cost a third of as many made one at a time.
 type ahead struct {
-	usual *server // one of those that behave alike; nil if no two do
-	from  uint64  // the first request that takes is of
+	from  uint64 // the first request that takes is of
 	takes [256]float64
 	bits  [256]uint64
 	drawn bool
 }
 
-// choose finds the behaviour that is drawn ahead: the most frequent one.
-func (d *ahead) choose(servers []*server) {
-	counts, most := map[config.Distribution]int{}, 1
+// findUsual finds the behaviour whose service times are drawn ahead: the most
+// frequent one.
+func findUsual(servers []*server) {
+	counts := map[config.Distribution]int{}
+	var usual config.Distribution
 	for _, s := range servers {
-		if counts[s.service]++; counts[s.service] > most || len(servers) == 1 {
-			most, d.usual = counts[s.service], s
+		if counts[s.service]++; counts[s.service] > counts[usual] {
+			usual = s.service
 		}
 	}
 	for _, s := range servers {
-		s.usual = d.usual != nil && s.service == d.usual.service
+		s.usual = s.service == usual
 	}
 }
 

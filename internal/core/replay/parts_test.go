@@ -1,6 +1,7 @@
 package replay
 
 import (
+	"context"
 	"fmt"
 	"testing"
 	"time"
@@ -10,6 +11,7 @@ import (
 	"pgregory.net/rapid"
 
 	"kestrix/internal/core/draw"
+	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/tick"
 )
 
@@ -141,4 +143,23 @@ func TestTheEmptyResultHasEveryKey(t *testing.T) {
 	assert.Len(t, r.Faults, 1)
 	_, err = Empty(c, scenarioOf(t, c, ""), Options{Frontend: "x"})
 	assert.Error(t, err)
+}
+
+// A large configuration costs memory for what answers, not for all it names, and
+// no more for every phase.
+func TestCountsTakeRoomWhenThereAreAny(t *testing.T) {
+	e, err := newEngine(context.Background(), pool(t, 500, "first-fit", ""), scenario.None(), Options{Seed: 1})
+	require.NoError(t, err)
+	for range 10 {
+		e.phases[len(e.phases)-1].requests++
+		e.newPhase()
+	}
+	assert.Empty(t, e.tally.counts)
+	s, u := &e.servers[7].latency, &e.ups[0].latency[3]
+	e.tally.add(s, u, 40e6)
+	e.tally.one(s, 20e6)
+	assert.Len(t, e.tally.counts, 2*spreadSize)
+	assert.InDelta(t, 0.03, e.tally.latency(s).Mean, 1e-9)
+	assert.InDelta(t, 0.04, e.tally.latency(u, &e.servers[8].latency).P50, 3e-4)
+	assert.Equal(t, Latency{}, e.tally.latency(&e.servers[8].latency))
 }

@@ -17,7 +17,7 @@ func (e *engine) newPhase() int {
 	}
 	e.phases = append(e.phases, phase{began: e.now})
 	for _, u := range e.ups {
-		u.latency = append(u.latency, e.tally.spread())
+		u.latency = append(u.latency, spread{})
 	}
 	return n
 }

@@ -206,7 +206,7 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 		if len(uc.Backends) > 30000 {
 			return nil, fmt.Errorf("the upstream %q has %d backends; a replay takes up to 30,000", uc.Name, len(uc.Backends))
 		}
-		u := &up{cfg: uc, latency: []spread{e.tally.spread()}}
+		u := &up{cfg: uc, latency: make([]spread, 1)}
 		for i := range max(o.Instances, 1) {
 			// Each proxy draws and breaks ties in a way of its own.
 			v := &view{index: int32(len(e.views)), instance: i, up: u, scheduled: tick.Never}
@@ -225,7 +225,6 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 			id, _ := u.views[0].core.Lookup(b.Name)
 			sv := &room[len(e.servers)]
 			sv.init(int32(len(e.servers)), u, id, s.Behaviour(uc.Name+"."+b.Name))
-			sv.latency = e.tally.spread()
 			e.servers = append(e.servers, sv)
 			u.servers[id] = sv
 			delays[sv.connect]++
@@ -241,7 +240,7 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 			e.delay, most = d, n
 		}
 	}
-	e.ahead.choose(e.servers)
+	findUsual(e.servers)
 	e.openNow = make([]int32, len(e.servers))
 	e.timeline = newTimeline(len(e.servers))
 	e.prepareFaults()

@@ -7,9 +7,9 @@ import (
 )
 
 // spread gathers latencies: percentiles by HdrHistogram in microseconds at two
-// significant digits, the mean exactly. It is made by tally.spread.
+// significant digits, the mean exactly.
 type spread struct {
-	from uint32 // where its counts begin in the tally
+	from uint32 // where its counts begin in the tally, once there are any
 	n    int64
 	sum  int64 // nanoseconds
 	max  int64
@@ -43,11 +43,14 @@ type tally struct {
 	n      int         // how many are due
 }
 
-// spread makes an empty one.
-func (t *tally) spread() spread {
-	from := len(t.counts)
-	t.counts = append(t.counts, make([]uint32, spreadSize)...)
-	return spread{from: uint32(from)}
+// room makes room for the counts of a spread when it gets its first latency: most
+// backends of a large configuration never answer in a short trace, and most phases
+// have nothing for most upstreams.
+func (t *tally) room(s *spread) {
+	if s.n == 0 {
+		s.from = uint32(len(t.counts))
+		t.counts = append(t.counts, make([]uint32, spreadSize)...)
+	}
 }
 
 // add counts a latency in two spreads, such as that of a backend and that of its
@@ -57,6 +60,8 @@ func (t *tally) add(a, b *spread, ns int64) {
 	if t.n+2 > len(t.due) {
 		t.flush()
 	}
+	t.room(a)
+	t.room(b)
 	t.due[t.n], t.due[t.n+1] = a.from+at, b.from+at
 	t.n += 2
 	a.add(ns)
@@ -68,6 +73,7 @@ func (t *tally) one(s *spread, ns int64) {
 	if t.n == len(t.due) {
 		t.flush()
 	}
+	t.room(s)
 	t.due[t.n] = s.from + uint32(bucketOf(min(uint64(ns)/1000, longestLatency)))
 	t.n++
 	s.add(ns)
@@ -94,6 +100,9 @@ func (t *tally) latency(of ...*spread) Latency {
 	var all spread
 	hist := hdrhistogram.New(1, longestLatency, 2).Export()
 	for _, s := range of {
+		if s.n == 0 {
+			continue
+		}
 		for i, n := range t.counts[s.from : s.from+spreadSize] {
 			hist.Counts[i] += int64(n)
 		}
