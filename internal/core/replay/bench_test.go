@@ -66,11 +66,10 @@ func BenchmarkReplay(b *testing.B) {
 }
 
 func benchmark(b *testing.B, c *config.Config, backends int) {
-	e, err := newEngine(context.Background(), c, scenario.None(), Options{Seed: 1})
+	e, p, err := prepare(context.Background(), Case{c, scenario.None()}, Options{Seed: 1})
 	require.NoError(b, err)
-	f, err := newFeed(c, scenario.None(), nil, Options{})
-	require.NoError(b, err)
-	e.attach(f)
+	_, strands := newFeed(scenario.None(), nil, Options{}, p)
+	e.attach(strands[0], p)
 	e.begin(0)
 	rate := 200.0 * float64(backends) // half of what 16 workers at 40 ms can do
 	at := 0.0

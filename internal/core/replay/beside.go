@@ -15,19 +15,24 @@ import (
 // with an event loop.
 const helpers = 2
 
-// job is a piece of a file and what a parser makes of it.
+// job is a piece of a file and what a crew makes of it.
 type job struct {
-	piece trace.Piece
-	err   error // of getting the piece
-	out   []arrival
-	from  []sender // of each arrival
-	found trace.Found
-	known map[route.Field]int64 // what routes asked and records did not say
-	fails error                 // what ended parsing before the end of the piece
-	done  chan struct{}
+	piece   trace.Piece
+	err     error // of getting the piece
+	strands []made
+	from    []sender // of each arrival
+	found   trace.Found
+	fails   error // what ended parsing before the end of the piece
+	done    chan struct{}
 }
 
-// readBeside reads what is left of a divisible file: parsers fetch and read its
+// made is what a piece has for one strand.
+type made struct {
+	out   []arrival
+	known map[route.Field]int64 // what routes asked and records did not say
+}
+
+// readBeside reads what is left of a divisible file: crews fetch and read its
 // pieces side by side, and what they make of them is taken in the order of the
 // file. shut closes the file, when nobody reads it any more.
 func (f *feed) readBeside(ctx context.Context, name string, r *trace.Reader, before int64, shut func()) error {
@@ -36,15 +41,18 @@ func (f *feed) readBeside(ctx context.Context, name string, r *trace.Reader, bef
 	const jobs = 2*helpers + 1
 	free, inOrder := make(chan *job, jobs), make(chan *job, jobs)
 	for range jobs {
-		free <- &job{known: map[route.Field]int64{}, done: make(chan struct{}, 1)}
+		j := &job{done: make(chan struct{}, 1)}
+		for range f.strands {
+			j.strands = append(j.strands, made{known: map[route.Field]int64{}})
+		}
+		free <- j
 	}
 	lines := r.Lines()
 	var file sync.Mutex // whose turn it is to fetch a piece
 	var parsers sync.WaitGroup
 	ended := false
 	for range helpers {
-		own := f.plan
-		p, h := &parser{plan: &own}, r.Helper()
+		c, h := f.crew(), r.Helper()
 		parsers.Go(func() {
 			for {
 				var j *job
@@ -67,8 +75,10 @@ func (f *feed) readBeside(ctx context.Context, name string, r *trace.Reader, bef
 				if j.err != nil {
 					return
 				}
-				j.out = f.block()
-				p.read(name, h, j)
+				for k := range j.strands {
+					j.strands[k].out = f.block()
+				}
+				c.read(name, h, j)
 				j.done <- struct{}{}
 			}
 		})
@@ -100,39 +110,31 @@ func (f *feed) readBeside(ctx context.Context, name string, r *trace.Reader, bef
 			return err
 		}
 		lines += j.found.Lines
-		f.release(ctx, f.last-int64(f.o.Window))
+		f.release(ctx, int64(f.o.Window))
 		f.read.Store(before + j.piece.Taken)
 		free <- j
 	}
 }
 
 // read makes arrivals of a piece.
-func (p *parser) read(name string, h *trace.Reader, j *job) {
+func (c *crew) read(name string, h *trace.Reader, j *job) {
 	j.from, j.fails = j.from[:0], nil
-	clear(j.known)
-	p.known = j.known
+	for k, p := range c.parsers {
+		clear(j.strands[k].known)
+		p.known = j.strands[k].known
+	}
 	if j.piece.TooLong {
 		j.found = trace.Found{Lines: 1, TooLong: true}
 		return
 	}
 	h.Take(j.piece)
 	for {
-		err, wanted := h.Next(&p.rec), false
+		err, wanted := h.Next(&c.rec), false
 		if err == nil {
-			wanted, err = p.wants(name, &p.rec)
+			wanted, err = c.wants(name)
 		}
 		if wanted {
-			n := len(j.out)
-			if n == cap(j.out) {
-				j.out = slices.Grow(j.out, n)
-			}
-			if n == cap(j.from) {
-				j.from = slices.Grow(j.from, max(n, batchSize))
-			}
-			j.out, j.from = j.out[:n+1], j.from[:n+1] // all of them is written
-			if err = p.arrival(name, &p.rec, &j.out[n], &j.from[n]); err != nil {
-				j.out = j.out[:n]
-			}
+			err = c.make(name, j)
 		}
 		if err != nil {
 			if !errors.Is(err, io.EOF) {
@@ -144,33 +146,55 @@ func (p *parser) read(name string, h *trace.Reader, j *job) {
 	j.found = h.Found()
 }
 
-// few is how many clients are looked up at once.
-const few = 64
-
-// takeAll takes what a parser has made of the next piece, before which so many
-// lines lie.
-func (f *feed) takeAll(name string, r *trace.Reader, j *job, lines int64) error {
-	for at := 0; at < len(j.out); at += few {
-		end := min(at+few, len(j.out))
-		f.ids.fetch(j.from[at:end])
-		for i := at; i < end; i++ {
-			f.number(&j.out[i], &j.from[i])
+// make turns a record into an arrival on each strand.
+func (c *crew) make(name string, j *job) error {
+	n := len(j.from)
+	if n == cap(j.from) {
+		j.from = slices.Grow(j.from, max(n, batchSize))
+	}
+	j.from = j.from[:n+1]
+	protocol := c.rec.Protocol
+	for k, p := range c.parsers {
+		m := &j.strands[k]
+		if n == cap(m.out) {
+			m.out = slices.Grow(m.out, n)
 		}
-	}
-	last := len(f.blocks)
-	if len(j.out) > 0 {
-		f.blocks = append(f.blocks, nil)
-	} else {
-		f.giveBack(j.out)
-	}
-	for i := range j.out {
-		f.blocks[last] = j.out[:i+1]
-		if err := f.order(name, lines+j.from[i].line, &j.out[i]); err != nil {
+		m.out = m.out[:n+1] // all of it is written
+		c.rec.Protocol = protocol
+		if err := p.arrival(name, &c.rec, &m.out[n], &j.from[n]); err != nil {
+			for i := range k + 1 {
+				j.strands[i].out = j.strands[i].out[:n]
+			}
 			return err
 		}
 	}
-	for k, n := range j.known {
-		f.known[k] += n
+	return nil
+}
+
+// few is how many clients are looked up at once.
+const few = 64
+
+// takeAll takes what a crew has made of the next piece, before which so many lines
+// lie.
+func (f *feed) takeAll(name string, r *trace.Reader, j *job, lines int64) error {
+	first := j.strands[0].out
+	for at := 0; at < len(first); at += few {
+		end := min(at+few, len(first))
+		f.ids.fetch(j.from[at:end])
+		for i := at; i < end; i++ {
+			f.number(&first[i], &j.from[i])
+		}
+	}
+	for k := range f.strands[1:] {
+		for i := range first {
+			j.strands[k+1].out[i].session = first[i].session
+		}
+	}
+	for k, l := range f.strands {
+		m := &j.strands[k]
+		if err := l.takeAll(name, m, j.from, lines); err != nil {
+			return err
+		}
 	}
 	if err := r.Add(j.found, lines); err != nil {
 		return err
@@ -180,4 +204,24 @@ func (f *feed) takeAll(name string, r *trace.Reader, j *job, lines int64) error 
 		at.Line += lines
 	}
 	return j.fails
+}
+
+// takeAll takes what a piece has for a strand.
+func (l *strand) takeAll(name string, m *made, from []sender, lines int64) error {
+	last := len(l.blocks)
+	if len(m.out) > 0 {
+		l.blocks = append(l.blocks, nil)
+	} else {
+		l.feed.giveBack(m.out)
+	}
+	for i := range m.out {
+		l.blocks[last] = m.out[:i+1]
+		if err := l.order(name, lines+from[i].line, &m.out[i]); err != nil {
+			return err
+		}
+	}
+	for k, n := range m.known {
+		l.known[k] += n
+	}
+	return nil
 }

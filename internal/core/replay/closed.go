@@ -54,12 +54,12 @@ func (e *engine) askNext(who int32) {
 	c.rec.Duration = -1
 	var a arrival
 	var w sender
-	if err := e.feed.alone.arrival("load", &c.rec, &a, &w); err != nil {
+	if err := e.strand.feed.alone.parsers[0].arrival("load", &c.rec, &a, &w); err != nil {
 		return // the scenario was held against the configuration before
 	}
-	e.feed.number(&a, &w)
+	e.strand.feed.number(&a, &w)
 	a.who = who
 	e.lastAt = e.now
-	e.feed.records++
+	e.strand.records++
 	e.ask(&a)
 }

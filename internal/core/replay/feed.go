@@ -5,10 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"sync/atomic"
 
-	"kestrix/internal/core/config"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
@@ -39,132 +39,69 @@ type arrival struct {
 	stream   bool
 }
 
-// plan is what a trace is read by. Parsers and the event loop have copies of their
-// own: what lies beside what another core writes all the time is slow to read.
-type plan struct {
-	o        Options
-	scenario *scenario.Scenario
-	tables   map[string]*table
-	only     *table // when records need not say their frontend
-	routes   []routeRef
-	fronts   []*config.Frontend
-	rated    bool  // somewhere a rate is enforced
-	partial  bool  // only a part is replayed
-	spread   bool  // stamps of whole seconds are
-	origin   int64 // the time of the first record, be it replayed or not
-}
-
-// feed reads a trace, routes it, puts it in order and hands it on in batches.
+// feed reads a trace for one or several replays: it keeps clients apart and has its
+// strands put what they make of the records in order.
 type feed struct {
-	plan
-	sources []Source
-	met     bool // the first record was seen
-
-	alone     *parser // of what is not read in pieces
-	known     map[route.Field]int64
+	o         Options
+	scenario  *scenario.Scenario
+	sources   []Source
+	strands   []*strand
+	origin    int64 // the time of the first record, be it replayed or not
+	met       bool  // the first record was seen
+	alone     *crew // reads what is not read in pieces
 	bad       []trace.Bad
 	badLines  int64
-	records   int64
-	late      int64
-	first     int64
-	last      int64
-	started   bool
 	ids       interner // clients by address and user agent, or session
 	addresses interner
-	blocks    [][]arrival // in order; the last is being filled
-	settled   int         // how many of the first block have been spread
-	shifted   int64       // stamps that were moved within their second
-	out       chan []arrival
 	spare     chan []arrival
 	err       error
 	read      atomic.Int64 // bytes of all files, as stored, for progress
-}
-
-// table is a frontend's routes and where each leads.
-type table struct {
-	routes *route.Table
-	all    bool  // the first route takes everything
-	tcp    bool  // it takes connections
-	first  int32 // position of its first route in feed.routes
-	index  int32 // in feed.fronts
-}
-
-// routeRef is a route and the upstream it sends to.
-type routeRef struct {
-	name     string // FRONTEND/ROUTE
-	upstream int32  // -1 for a redirect or reply
-	front    int32  // position in feed.fronts
-	cfg      *config.Route
-	waits    config.Waits
-	hash     *config.Hash   // nil unless something else than the client's address is hashed
-	sticky   *config.Sticky // nil unless clients are known without a cookie of ours
 }
 
 // batchSize is how many arrivals a block holds: about as many as lines of a log are
 // in a piece.
 const batchSize = 1280
 
-func newFeed(c *config.Config, s *scenario.Scenario, sources []Source, o Options) (*feed, error) {
-	if s.Load != nil && s.Load.Frontend != "" && o.Frontend == "" {
-		o.Frontend = s.Load.Frontend
-	}
-	f := &feed{
-		plan:    plan{o: o, scenario: s, tables: map[string]*table{}, partial: o.Part != (trace.Span{}), spread: o.Spread != "none"},
-		sources: sources, known: map[route.Field]int64{}, out: make(chan []arrival, 8), spare: make(chan []arrival, 16),
-	}
-	f.alone = &parser{plan: &f.plan, known: f.known}
-	index := map[string]int32{}
-	for i, u := range c.Upstreams {
-		index[u.Name] = int32(i)
-	}
-	var names []string
-	for _, fe := range c.Frontends {
-		t := &table{routes: route.Compile(fe), tcp: fe.Protocol == "tcp", first: int32(len(f.routes)), index: int32(len(f.fronts))}
-		f.fronts = append(f.fronts, fe)
-		f.rated = f.rated || fe.Limits.Rate > 0
-		for _, r := range fe.Routes {
-			up, ok := index[r.SendTo.Value]
-			if !ok {
-				up = -1 // the proxy answers by itself
+// newFeed makes the feed of replays that read their trace by these plans; which of
+// its strands is whose is told beside it.
+func newFeed(s *scenario.Scenario, sources []Source, o Options, plans ...*plan) (f *feed, of []*strand) {
+	f = &feed{o: o, scenario: s, sources: sources}
+	for _, p := range plans {
+		var l *strand
+		for _, x := range f.strands {
+			if x.join(p) {
+				l = x
+				break
 			}
-			ref := routeRef{name: fe.Name + "/" + r.Name, upstream: up, cfg: r, front: t.index}
-			if up >= 0 {
-				ref.waits = r.Waits(c.Upstreams[up])
-				if h := c.Upstreams[up].Hash; h != nil && h.Key != "client" {
-					ref.hash = h
-				}
-				if s := c.Upstreams[up].Sticky; s != nil && s.By != "cookie" {
-					ref.sticky = s
-				}
-			}
-			f.rated = f.rated || r.Limits.Rate > 0
-			f.routes = append(f.routes, ref)
 		}
-		if len(fe.Routes) > 0 && fe.Routes[0].When.Empty() {
-			r := f.routes[t.first]
-			t.all = s.Streams == nil && r.hash == nil && r.sticky == nil
+		if l == nil {
+			own := *p
+			own.routes = slices.Clone(p.routes) // what a strand reads by may serve several
+			l = &strand{plan: &own, feed: f, known: map[route.Field]int64{}, out: make(chan *shared, 8)}
+			f.strands = append(f.strands, l)
 		}
-		f.tables[fe.Name] = t
-		names = append(names, fe.Name)
+		of = append(of, l)
 	}
-	if o.Frontend != "" {
-		f.only = f.tables[o.Frontend]
-		if f.only == nil {
-			return nil, fmt.Errorf("-frontend: no frontend is called %q; there are: %s", o.Frontend, strings.Join(names, ", "))
-		}
-	} else if len(names) == 1 {
-		f.only = f.tables[names[0]]
+	f.spare = make(chan []arrival, 16*len(f.strands))
+	f.alone = f.crew()
+	for k, p := range f.alone.parsers {
+		p.plan, p.known = f.strands[k].plan, f.strands[k].known
 	}
-	return f, nil
+	return f, of
 }
 
-// run reads everything; it closes out when it is done and leaves err.
+// run reads everything; it closes what its strands hand out when it is done and
+// leaves err.
 func (f *feed) run(ctx context.Context) {
-	defer close(f.out)
+	defer func() {
+		for _, l := range f.strands {
+			close(l.out)
+		}
+	}()
 	if l := f.scenario.Load; l != nil {
 		if !l.Closed {
 			f.err = f.generate(ctx, l)
-			f.release(ctx, 1<<62)
+			f.release(ctx, theEnd)
 		}
 		return
 	}
@@ -173,11 +110,11 @@ func (f *feed) run(ctx context.Context) {
 			return
 		}
 	}
-	if f.records == 0 && f.met {
+	if f.records() == 0 && f.met {
 		f.err = errors.New("no record lies in the part that -from and -until leave")
 		return
 	}
-	if f.records == 0 {
+	if f.records() == 0 {
 		var names []string
 		for _, s := range f.sources {
 			names = append(names, s.Name)
@@ -185,7 +122,24 @@ func (f *feed) run(ctx context.Context) {
 		f.err = fmt.Errorf("%s: there is nothing to replay: no readable record", strings.Join(names, ", "))
 		return
 	}
-	f.release(ctx, 1<<62)
+	f.release(ctx, theEnd)
+}
+
+// theEnd is after every moment.
+const theEnd = 1 << 62
+
+// records is how many there have been.
+func (f *feed) records() int64 { return f.strands[0].records }
+
+// release has each strand hand on what no later record can come before.
+func (f *feed) release(ctx context.Context, late int64) {
+	for _, l := range f.strands {
+		if late == theEnd {
+			l.release(ctx, theEnd)
+		} else {
+			l.release(ctx, l.last-late)
+		}
+	}
 }
 
 func (f *feed) readOne(ctx context.Context, s Source) error {
@@ -210,7 +164,7 @@ func (f *feed) readOne(ctx context.Context, s Source) error {
 	for {
 		err := r.Next(&f.alone.rec)
 		if err == nil {
-			err = f.take(s.Name, &f.alone.rec)
+			err = f.take(s.Name)
 		}
 		if err != nil {
 			shut()
@@ -222,8 +176,8 @@ func (f *feed) readOne(ctx context.Context, s Source) error {
 		if r.Divisible() {
 			return f.readBeside(ctx, s.Name, r, before, shut)
 		}
-		if f.records%1024 == 0 {
-			f.release(ctx, f.last-int64(f.o.Window))
+		if f.records()%1024 == 0 {
+			f.release(ctx, int64(f.o.Window))
 			f.read.Store(before + r.Offset())
 			if ctx.Err() != nil {
 				shut()
@@ -231,14 +185,6 @@ func (f *feed) readOne(ctx context.Context, s Source) error {
 			}
 		}
 	}
-}
-
-// wants says whether a record is to be replayed.
-func (p *plan) wants(name string, rec *trace.Record) (bool, error) {
-	if rec.Time == trace.NoTime {
-		return false, &trace.LineError{Name: name, Line: rec.Line, Column: 1, Why: "the record has no time, which a replay cannot do without", CannotBeSkip: true}
-	}
-	return !p.partial || p.o.Part.Holds(rec.Time, p.origin), nil
 }
 
 // generate makes the requests of an open load.
@@ -250,48 +196,54 @@ func (f *feed) generate(ctx context.Context, l *scenario.Load) error {
 	for g.Next(rec) {
 		rec.Duration = -1
 		f.met = true
-		if err := f.take("load", rec); err != nil {
+		if err := f.take("load"); err != nil {
 			return err
 		}
-		if f.records%1024 == 0 {
-			f.release(ctx, f.last)
+		if f.records()%1024 == 0 {
+			f.release(ctx, 0)
 			if ctx.Err() != nil {
 				return nil
 			}
 		}
 	}
-	if f.records == 0 {
+	if f.records() == 0 {
 		return errors.New("the scenario's load makes no request in this time")
 	}
 	return nil
 }
 
-// take turns one record into an arrival and puts it where it belongs. One that
-// lies in no part that is replayed is passed over.
-func (f *feed) take(name string, rec *trace.Record) error {
-	if !f.met && rec.Time != trace.NoTime {
-		f.met, f.origin = true, rec.Time
+// take turns the record that was read into an arrival on each strand and puts it where
+// it belongs. One that lies in no part that is replayed is passed over.
+func (f *feed) take(name string) error {
+	c := f.alone
+	if !f.met && c.rec.Time != trace.NoTime {
+		f.met, f.origin, c.origin = true, c.rec.Time, c.rec.Time
 	}
-	if wanted, err := f.wants(name, rec); !wanted {
+	if wanted, err := c.wants(name); !wanted {
 		return err
 	}
-	last := len(f.blocks) - 1
-	if last < 0 || len(f.blocks[last]) == cap(f.blocks[last]) {
-		f.blocks = append(f.blocks, f.block())
-		last++
-	}
-	// Written where it stays.
-	b := &f.blocks[last]
-	n := len(*b)
-	*b = (*b)[:n+1]
 	var w sender
-	a := &(*b)[n]
-	if err := f.alone.arrival(name, rec, a, &w); err != nil {
-		*b = (*b)[:n]
-		return err
+	protocol := c.rec.Protocol
+	for k, l := range f.strands {
+		c.rec.Protocol = protocol // which a strand takes its own view of
+		if err := c.parsers[k].arrival(name, &c.rec, l.slot(), &w); err != nil {
+			for _, l := range f.strands[:k+1] {
+				l.giveUp()
+			}
+			return err
+		}
 	}
-	f.number(a, &w)
-	return f.order(name, w.line, a)
+	first := f.strands[0].newest()
+	f.number(first, &w)
+	session := first.session
+	for _, l := range f.strands {
+		a := l.newest()
+		a.session = session
+		if err := l.order(name, w.line, a); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // number gives an arrival the number of its client.
@@ -299,5 +251,23 @@ func (f *feed) number(a *arrival, w *sender) {
 	var fresh bool
 	if a.session, fresh = f.ids.number(w.identity); fresh {
 		f.addresses.number(w.client)
+	}
+}
+
+// giveBack takes a block that has been used, for another time.
+func (f *feed) giveBack(b []arrival) {
+	select {
+	case f.spare <- b:
+	default:
+	}
+}
+
+// block gives an empty one.
+func (f *feed) block() []arrival {
+	select {
+	case b := <-f.spare:
+		return b[:0]
+	default:
+		return make([]arrival, 0, batchSize)
 	}
 }

@@ -21,15 +21,16 @@ func BenchmarkFeed(b *testing.B) {
 	b.SetBytes(int64(len(text)))
 	b.ReportAllocs()
 	for b.Loop() {
-		f, err := newFeed(c, scenario.None(), inMemory(text), Options{Window: DefaultWindow})
+		p, err := newPlan(c, scenario.None(), Options{})
 		require.NoError(b, err)
+		f, _ := newFeed(scenario.None(), inMemory(text), Options{Window: DefaultWindow}, p)
 		done := make(chan struct{})
 		go func() {
 			f.run(context.Background())
 			close(done)
 		}()
-		for batch := range f.out {
-			f.giveBack(batch)
+		for batch := range f.strands[0].out {
+			batch.drop(f)
 		}
 		<-done
 		require.NoError(b, f.err)

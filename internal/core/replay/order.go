@@ -6,99 +6,142 @@ import (
 	"time"
 
 	"kestrix/internal/core/draw"
+	"kestrix/internal/core/route"
 	"kestrix/internal/core/trace"
 )
 
+// strand is what a feed makes of a trace for the replays that read it alike: their
+// arrivals in order.
+type strand struct {
+	*plan
+	feed    *feed
+	known   map[route.Field]int64 // what routes asked and records did not say
+	records int64
+	late    int64 // records that stood out of order
+	first   int64
+	last    int64
+	started bool
+	blocks  [][]arrival // in order; the last is being filled
+	settled int         // how many of the first block have been spread
+	shifted int64       // stamps that were moved within their second
+	out     chan *shared
+	readers int32 // how many engines there are
+}
+
+// slot gives the place of the next arrival, where it is written and stays.
+func (l *strand) slot() *arrival {
+	last := len(l.blocks) - 1
+	if last < 0 || len(l.blocks[last]) == cap(l.blocks[last]) {
+		l.blocks = append(l.blocks, l.feed.block())
+		last++
+	}
+	b := &l.blocks[last]
+	*b = (*b)[:len(*b)+1]
+	return &(*b)[len(*b)-1]
+}
+
+// newest is the place that was given last.
+func (l *strand) newest() *arrival {
+	b := l.blocks[len(l.blocks)-1]
+	return &b[len(b)-1]
+}
+
+// giveUp takes that place back.
+func (l *strand) giveUp() {
+	b := &l.blocks[len(l.blocks)-1]
+	*b = (*b)[:len(*b)-1]
+}
+
 // order puts the arrival that was written last where it belongs among those
 // that wait.
-func (f *feed) order(name string, line int64, a *arrival) error {
-	f.records++
-	if f.o.Stamp == "end" && a.duration >= 0 {
-		f.fromEnd(a)
+func (l *strand) order(name string, line int64, a *arrival) error {
+	l.records++
+	if l.o.Stamp == "end" && a.duration >= 0 {
+		l.fromEnd(a)
 	}
-	if !f.started {
-		f.started, f.first, f.last = true, a.at, a.at
+	if !l.started {
+		l.started, l.first, l.last = true, a.at, a.at
 	}
-	if a.at >= f.last {
-		f.last = a.at
+	if a.at >= l.last {
+		l.last = a.at
 		return nil
 	}
-	f.late++
-	if late := f.last - a.at; late > int64(f.o.Window) {
+	l.late++
+	if ago := l.last - a.at; ago > int64(l.o.Window) {
 		return &trace.LineError{
 			Name: name, Line: line, Column: 1, CannotBeSkip: true,
 			Why: fmt.Sprintf("the time %s is %s before one above it; records are put in order within %s: -window %s takes this one, or sort the trace first",
-				time.Unix(0, a.at).UTC().Format("2006-01-02 15:04:05"), time.Duration(late), f.o.Window, time.Duration(late+1e9).Truncate(time.Second)),
+				time.Unix(0, a.at).UTC().Format("2006-01-02 15:04:05"), time.Duration(ago), l.o.Window, time.Duration(ago+1e9).Truncate(time.Second)),
 		}
 	}
-	f.first = min(f.first, a.at)
+	l.first = min(l.first, a.at)
 	// It moves down past all that come after it.
 	x := *a
-	b, i := len(f.blocks)-1, len(f.blocks[len(f.blocks)-1])-1
+	b, i := len(l.blocks)-1, len(l.blocks[len(l.blocks)-1])-1
 	for {
 		pb, pi := b, i-1
 		if pi < 0 {
 			if pb--; pb < 0 {
 				break
 			}
-			pi = len(f.blocks[pb]) - 1
+			pi = len(l.blocks[pb]) - 1
 		}
-		before := &f.blocks[pb][pi]
-		if before.at <= x.at || f.spreadOut(pb, pi) {
+		before := &l.blocks[pb][pi]
+		if before.at <= x.at || l.spreadOut(pb, pi) {
 			break
 		}
-		f.blocks[b][i] = *before
+		l.blocks[b][i] = *before
 		b, i = pb, pi
 	}
-	f.blocks[b][i] = x
+	l.blocks[b][i] = x
 	return nil
 }
 
 // spreadOut says whether an arrival's second has been settled.
-func (f *feed) spreadOut(b, i int) bool { return b == 0 && i < f.settled }
+func (l *strand) spreadOut(b, i int) bool { return b == 0 && i < l.settled }
 
 // release settles what no later record can come before, and hands on the blocks
 // of which that is all. Stamps of whole seconds are spread evenly over their
 // second once all of it is there.
-func (f *feed) release(ctx context.Context, before int64) {
+func (l *strand) release(ctx context.Context, before int64) {
 	const second = int64(time.Second)
 	before = before / second * second
-	b, i := 0, f.settled
-	for b < len(f.blocks) {
-		if i == len(f.blocks[b]) {
+	b, i := 0, l.settled
+	for b < len(l.blocks) {
+		if i == len(l.blocks[b]) {
 			b, i = b+1, 0
 			continue
 		}
-		a := &f.blocks[b][i]
+		a := &l.blocks[b][i]
 		if a.at >= before {
 			break
 		}
-		if !f.spread || !a.whole {
+		if !l.spread || !a.whole {
 			i++
 			continue
 		}
 		// Those of the same second, over the ends of blocks.
 		at, n := a.at, int64(0)
 		eb, ei := b, i
-		for eb < len(f.blocks) {
-			if ei == len(f.blocks[eb]) {
+		for eb < len(l.blocks) {
+			if ei == len(l.blocks[eb]) {
 				eb, ei = eb+1, 0
 				continue
 			}
-			if x := &f.blocks[eb][ei]; x.at != at || !x.whole {
+			if x := &l.blocks[eb][ei]; x.at != at || !x.whole {
 				break
 			}
 			n++
 			ei++
 		}
-		f.shifted += n - 1
+		l.shifted += n - 1
 		// at + k*second/n, without a division for each k.
 		step, over, rest := second/n, second%n, int64(0)
 		for range n {
-			for i == len(f.blocks[b]) {
+			for i == len(l.blocks[b]) {
 				b, i = b+1, 0
 			}
-			f.blocks[b][i].at = at
+			l.blocks[b][i].at = at
 			at += step
 			if rest += over; rest >= n {
 				rest -= n
@@ -108,50 +151,34 @@ func (f *feed) release(ctx context.Context, before int64) {
 		}
 	}
 	for ; b > 0; b-- {
-		f.send(ctx, f.blocks[0])
-		f.blocks = f.blocks[1:]
+		l.send(ctx, l.blocks[0])
+		l.blocks = l.blocks[1:]
 	}
-	f.settled = i
-	if before > 1<<61 && len(f.blocks) > 0 {
-		f.send(ctx, f.blocks[0]) // the end
-		f.blocks = nil
+	l.settled = i
+	if before > 1<<61 && len(l.blocks) > 0 {
+		l.send(ctx, l.blocks[0]) // the end
+		l.blocks = nil
 	}
 }
 
-func (f *feed) send(ctx context.Context, block []arrival) {
+func (l *strand) send(ctx context.Context, block []arrival) {
 	if len(block) == 0 {
 		return
 	}
+	b := &shared{block: block}
+	b.left.Store(max(l.readers, 1))
 	select {
-	case f.out <- block:
+	case l.out <- b:
 	case <-ctx.Done():
-	}
-}
-
-// giveBack takes a block that has been used, for another time.
-func (f *feed) giveBack(b []arrival) {
-	select {
-	case f.spare <- b:
-	default:
-	}
-}
-
-// block gives an empty one.
-func (f *feed) block() []arrival {
-	select {
-	case b := <-f.spare:
-		return b[:0]
-	default:
-		return make([]arrival, 0, batchSize)
 	}
 }
 
 // fromEnd moves an arrival from the end of its request, which its stamp tells,
 // to its beginning. A stamp of whole seconds lies anywhere in its second.
-func (f *feed) fromEnd(a *arrival) {
-	if a.whole && f.spread {
-		a.at += int64(draw.Unit(draw.Bits(f.o.Seed, uint64(f.records), 0, draw.Stamp)) * 1e9)
-		f.shifted++
+func (l *strand) fromEnd(a *arrival) {
+	if a.whole && l.spread {
+		a.at += int64(draw.Unit(draw.Bits(l.o.Seed, uint64(l.records), 0, draw.Stamp)) * 1e9)
+		l.shifted++
 	}
 	a.at -= a.duration
 	a.whole = false

@@ -13,7 +13,8 @@ import (
 )
 
 // result puts together what was counted.
-func (e *engine) result(f *feed) *Result {
+func (e *engine) result() *Result {
+	l, f := e.strand, e.strand.feed
 	r := &e.res
 	r.Duration = e.now.Seconds()
 	if r.Requests > 0 {
@@ -24,7 +25,7 @@ func (e *engine) result(f *feed) *Result {
 	}
 	r.Routes = map[string]int64{}
 	for i, n := range e.routes {
-		r.Routes[f.routes[i].name] = n
+		r.Routes[e.refs[i].name] = n
 	}
 	r.Upstreams = map[string]*Upstream{}
 	r.Assumed = Assumed{Seed: e.o.Seed, Instances: max(e.o.Instances, 1), Stamp: cmp.Or(e.o.Stamp, "start"), Backends: map[string]Assumes{}}
@@ -49,18 +50,18 @@ func (e *engine) result(f *feed) *Result {
 	}
 	r.Timeline = e.rows()
 	r.Trace = TraceResult{
-		Records: f.records, BadLines: f.badLines, Bad: f.bad, Clients: int64(f.addresses.n),
-		Unknown: map[string]int64{}, Spread: e.o.Spread, Shifted: f.shifted, OutOfOrder: f.late,
+		Records: l.records, BadLines: f.badLines, Bad: f.bad, Clients: int64(f.addresses.n),
+		Unknown: map[string]int64{}, Spread: e.o.Spread, Shifted: l.shifted, OutOfOrder: l.late,
 	}
 	if r.Trace.Bad == nil {
 		r.Trace.Bad = []trace.Bad{}
 	}
-	if f.started && e.scenario.Load == nil {
-		first, last := float64(f.first)/1e9, float64(f.last)/1e9
+	if l.started && e.scenario.Load == nil {
+		first, last := float64(l.first)/1e9, float64(l.last)/1e9
 		r.Trace.First, r.Trace.Last = &first, &last
 	}
 	for _, x := range route.Fields {
-		if n := f.known[x.Bit]; n > 0 {
+		if n := l.known[x.Bit]; n > 0 {
 			r.Trace.Unknown[x.Name] = n
 		}
 	}
@@ -170,15 +171,11 @@ func (e *engine) rows() Timeline {
 
 // Empty gives the result of no request at all: every key is there.
 func Empty(c *config.Config, s *scenario.Scenario, o Options) (*Result, error) {
-	c = s.Expand(c)
-	f, err := newFeed(c, s, nil, o)
+	e, p, err := prepare(context.Background(), Case{c, s}, o)
 	if err != nil {
 		return nil, err
 	}
-	e, err := newEngine(context.Background(), c, s, o)
-	if err != nil {
-		return nil, err
-	}
-	e.attach(f)
-	return e.result(f), nil
+	_, strands := newFeed(s, nil, o, p)
+	e.attach(strands[0], p)
+	return e.result(), nil
 }

@@ -13,15 +13,43 @@ import (
 	"kestrix/internal/core/upstream"
 )
 
-// parser turns records into arrivals. Several may be at work for one feed, each
-// on a piece of a file of its own.
+// crew reads records and turns them into arrivals, with a parser for each strand of a
+// feed. Several may be at work, each on a piece of a file of its own.
+type crew struct {
+	rec     trace.Record
+	parsers []*parser
+	part    trace.Span // of the trace that is replayed
+	partial bool       // that is not all of it
+	origin  int64      // the time of the first record, be it replayed or not
+
+	_ [64]byte // keeps what several write on lines of their own
+}
+
+// crew makes one with plans of its own.
+func (f *feed) crew() *crew {
+	c := &crew{part: f.o.Part, partial: f.o.Part != (trace.Span{}), origin: f.origin}
+	for _, l := range f.strands {
+		own := *l.plan
+		c.parsers = append(c.parsers, &parser{plan: &own})
+	}
+	return c
+}
+
+// wants says whether the record is to be replayed.
+func (c *crew) wants(name string) (bool, error) {
+	if c.rec.Time == trace.NoTime {
+		return false, &trace.LineError{Name: name, Line: c.rec.Line, Column: 1, Why: "the record has no time, which a replay cannot do without", CannotBeSkip: true}
+	}
+	return !c.partial || c.part.Holds(c.rec.Time, c.origin), nil
+}
+
+// parser turns records into arrivals of one strand.
 type parser struct {
 	*plan
-	rec   trace.Record
 	route route.Request
 	known map[route.Field]int64 // what routes asked and records did not say
 
-	_ [64]byte // keeps what several parsers write on lines of their own
+	_ [64]byte
 }
 
 // sender is who sent a request, and where that is written.

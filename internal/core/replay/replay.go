@@ -5,7 +5,6 @@ package replay
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"time"
 
@@ -86,6 +85,7 @@ type engine struct {
 	o        Options
 	cfg      *config.Config
 	scenario *scenario.Scenario
+	begun    bool
 	now      tick.Time
 	zero     int64 // nanoseconds since the epoch of the replay's start
 	heap     queue.Calendar[event]
@@ -94,7 +94,7 @@ type engine struct {
 	calmTill tick.Time     // when a fault begins, ends or turns next
 	ups      []*up
 	views    []*view // of all instances
-	feed     *feed
+	strand   *strand
 	stop     tick.Time // where the clock stops, tick.Never if it does not
 	phases   []phase
 	closed   *closedLoad // nil unless clients wait for their answers
@@ -121,75 +121,6 @@ type engine struct {
 	actions  []upstream.Action
 	shaper   *draw.Shaper
 	ahead    ahead
-}
-
-// Run replays. The error is that of reading the trace, or says which option
-// cannot be used; when ctx ends, the result of what was done comes with
-// Partial set.
-func Run(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []Source, o Options) (*Result, error) {
-	if o.Window == 0 {
-		o.Window = DefaultWindow
-	}
-	if o.Spread == "" {
-		o.Spread = "even"
-	}
-	if o.Instances == 0 {
-		o.Instances = max(s.Instances, 1)
-	}
-	if s.Load != nil && len(sources) > 0 {
-		return nil, errors.New("the scenario's load makes the requests; a trace has no place beside it")
-	}
-	c = s.Expand(c)
-	f, err := newFeed(c, s, sources, o)
-	if err != nil {
-		return nil, err
-	}
-	e, err := newEngine(ctx, c, s, o)
-	if err != nil {
-		return nil, err
-	}
-	e.attach(f)
-	inner, stop := context.WithCancel(ctx)
-	defer stop()
-	finished := make(chan struct{})
-	go func() {
-		defer close(finished)
-		f.run(inner)
-	}()
-	if e.closed != nil {
-		e.begin(0)
-		e.askAll()
-	}
-	started := e.closed != nil
-	for batch := range f.out {
-		if !started {
-			started = true
-			e.begin(batch[0].at)
-		}
-		for i := range batch {
-			e.arrive(&batch[i])
-		}
-		if o.Progress != nil {
-			o.Progress(f.read.Load(), e.res.Requests)
-		}
-		f.giveBack(batch)
-		if ctx.Err() != nil || e.now >= e.stop {
-			break
-		}
-	}
-	stop()
-	<-finished
-	if f.err != nil && ctx.Err() == nil {
-		return nil, f.err
-	}
-	if !started && ctx.Err() == nil {
-		return nil, errors.New("the trace gave nothing to replay")
-	}
-	if started {
-		e.drain()
-	}
-	e.res.Partial = ctx.Err() != nil
-	return e.result(f), nil
 }
 
 func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Options) (*engine, error) {
@@ -249,7 +180,7 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 
 // begin starts virtual time at the first arrival.
 func (e *engine) begin(at int64) {
-	e.zero = at
+	e.begun, e.zero = true, at
 	for i, f := range e.faults {
 		e.heap.Push(tick.Time(f.cfg.At), event{kind: faultBegins, server: int32(i)})
 	}
@@ -258,7 +189,7 @@ func (e *engine) begin(at int64) {
 		e.schedule(v)
 	}
 	if o := e.o.Part.Until; o.Set() {
-		e.stop = tick.Time(o.In(e.feed.origin, 0) - at)
+		e.stop = tick.Time(o.In(e.strand.feed.origin, 0) - at)
 	}
 }
 
@@ -466,7 +397,7 @@ func (e *engine) handle(ev event) {
 	}
 }
 
-// attach prepares for the routes that a feed knows.
-func (e *engine) attach(f *feed) {
-	e.feed, e.routes, e.refs, e.fronts, e.rated = f, make([]int64, len(f.routes)), f.routes, f.fronts, f.rated
+// attach prepares for what a strand brings, which the engine's own plan reads as well.
+func (e *engine) attach(l *strand, p *plan) {
+	e.strand, e.routes, e.refs, e.fronts, e.rated = l, make([]int64, len(p.routes)), p.routes, p.fronts, p.rated
 }

@@ -1,0 +1,107 @@
+package replay
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/trace"
+)
+
+// variant gives a configuration with another algorithm and the same routes.
+func variant(c *config.Config, algorithm string, hash *config.Hash) *config.Config {
+	out := *c
+	out.Upstreams = nil
+	for _, u := range c.Upstreams {
+		x := *u
+		x.Algorithm, x.Hash = algorithm, hash
+		out.Upstreams = append(out.Upstreams, &x)
+	}
+	return &out
+}
+
+// logOf makes log lines with stamps of whole seconds, some of them out of order.
+func logOf(t *rapid.T) string {
+	var b []byte
+	at := int64(1_790_000_000e9)
+	for i := range rapid.IntRange(1, 3000).Draw(t, "lines") {
+		at += int64(time.Duration(i%7) * 3 * time.Millisecond)
+		r := trace.Record{
+			Time: at - int64(i%11/10)*3e9, Client: []byte(fmt.Sprintf("192.0.2.%d", i*i%97)), Method: []byte([]string{"GET", "POST"}[i%5/4]),
+			Path: []byte([]string{"/seats", "/board/7"}[i%3/2]), Status: 200, Bytes: 10, Duration: -1, UserAgent: []byte(fmt.Sprintf("reader %d", i%3)),
+		}
+		b = append(trace.AppendCombined(b, &r), '\n')
+	}
+	return string(b)
+}
+
+// TestSideBySideIsAsAlone replays random cases side by side from one reading, and
+// each alone: the results are the same to the byte.
+func TestSideBySideIsAsAlone(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		more := rapid.SampledFrom([]string{"", probe, "sticky {\n by = \"cookie\"\n}\n", "sticky {\n by = \"address\"\n}\n", "retry {\n attempts = 2\n}\n"}).Draw(rt, "more")
+		one := pool2(rt, 3, "round-robin", more)
+		other, found, err := config.Read([]config.File{{Name: "other.hcl", Source: []byte(strings.Replace(poolText(2, "hash", probe+"hash {\n key = \"path\"\n}\n"),
+			"route \"all\" {", "limits {\n rate = \"20/s\"\n}\nroute \"board\" {\n when {\n path = \"/board/*\"\n}\n reply {\n status = 404\n}\n}\nroute \"all\" {", 1))}})
+		require.NoError(rt, err)
+		require.Empty(rt, found)
+		fault := func(kind string) *scenario.Scenario {
+			text := fmt.Sprintf("behaviour \"*\" {\n workers = 2\n backlog = 3\n}\nfault \"f\" {\n backend = \"app.b0\"\n kind = %q\n at = \"2s\"\n until = \"5s\"\n}\n", kind)
+			s, found, err := scenario.Read(config.File{Name: "s.hcl", Source: []byte(text)}, one)
+			require.NoError(rt, err)
+			require.Empty(rt, found)
+			return s
+		}
+		cases := []Case{
+			{one, scenario.None()}, {variant(one, "hash", &config.Hash{Key: "path", Method: "ring"}), scenario.None()}, {other, fault("hang")},
+			{one, fault("refuse")}, {variant(one, "two-choices", nil), fault("slow")}, {variant(one, "hash", &config.Hash{Key: "client-prefix", Method: "modulo"}), scenario.None()},
+		}
+		cases = cases[rapid.IntRange(0, len(cases)-1).Draw(rt, "from"):]
+		o := Options{Seed: rapid.Uint64().Draw(rt, "seed"), Instances: rapid.IntRange(0, 3).Draw(rt, "instances")}
+		if rapid.Bool().Draw(rt, "until") {
+			o.Part.Until, _ = trace.ParseMoment("3s")
+		}
+		text := logOf(rt)
+		all, err := RunAll(context.Background(), cases, source(text), o)
+		require.NoError(rt, err)
+		for i, c := range cases {
+			alone, err := Run(context.Background(), c.Config, c.Scenario, source(text), o)
+			require.NoError(rt, err)
+			a, err := json.Marshal(alone)
+			require.NoError(rt, err)
+			b, err := json.Marshal(all[i])
+			require.NoError(rt, err)
+			for at := range min(len(a), len(b)) {
+				if a[at] != b[at] {
+					rt.Fatalf("case %d: alone …%s, side by side …%s", i, a[max(at-80, 0):at+20], b[max(at-80, 0):at+20])
+				}
+			}
+		}
+	})
+}
+
+// TestCasesWithALoad: an open load is made once for all, of a closed one each makes
+// its own.
+func TestCasesWithALoad(t *testing.T) {
+	c := pool(t, 3, "round-robin", probe)
+	for _, load := range []string{"load {\n rate = \"50/s\"\n for = \"20s\"\n}\n", "load {\n requests = 500\n concurrency = 7\n}\n"} {
+		s := scenarioOf(t, c, load)
+		cases := []Case{{c, s}, {variant(c, "least-connections", nil), s}, {variant(c, "random", nil), s}, {c, s}, {c, s}, {c, s}}
+		all, err := RunAll(context.Background(), cases, nil, Options{Seed: 3})
+		require.NoError(t, err)
+		assert.Equal(t, all[0], all[5])
+		assert.NotEqual(t, all[0], all[2])
+		alone, err := Run(context.Background(), cases[1].Config, s, nil, Options{Seed: 3})
+		require.NoError(t, err)
+		assert.Equal(t, alone, all[1])
+	}
+}
