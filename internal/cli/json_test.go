@@ -40,6 +40,7 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 			replay.FaultResult{}, replay.Phase{}, replay.Timeline{}, replay.TimelineRow{}, replay.TimelineBox{}, scenario.Verdict{}, replay.TraceResult{},
 			trace.Bad{}, replay.Overload{}, replay.Assumed{}, replay.Assumes{}, replay.Engine{},
 		},
+		"compare":         {study.Comparison{}, study.Run{}, study.Figures{}, study.LeftOut{}, study.Advice{}, replay.Leave{}},
 		"trace describe":  {trace.Summary{}, trace.Spread{}, trace.Rate{}, trace.RateRow{}, trace.Count{}, trace.Bad{}},
 		"A running proxy": {proxy.Status{}, proxy.UpstreamStatus{}, proxy.BackendStatus{}},
 	} {

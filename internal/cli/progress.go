@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"kestrix/internal/core/scenario"
 	"kestrix/internal/report"
 )
 
@@ -46,5 +47,19 @@ func (p *progress) show(done, bytes, total int64) {
 func (p *progress) clear() {
 	if p.shown {
 		fmt.Fprint(p.env.Stderr, "\r\x1b[K")
+	}
+}
+
+// of gives what a replay of traces, or of a scenario's load, tells its progress to.
+func (p *progress) of(sc *scenario.Scenario, traces []string) func(bytes, requests int64) {
+	total := sizes(traces)
+	return func(bytes, requests int64) {
+		if l := sc.Load; l != nil {
+			bytes, total = requests, int64(l.Requests)
+			if !l.Closed {
+				total = int64(l.Spec.Rate * l.Spec.For.Seconds())
+			}
+		}
+		p.show(requests, bytes, total)
 	}
 }

@@ -200,7 +200,7 @@ func plural(n int64, one string) string {
 	switch {
 	case strings.HasSuffix(one, "s"):
 		return count(n) + " " + one + "es"
-	case strings.HasSuffix(one, "y"):
+	case strings.HasSuffix(one, "y") && !strings.HasSuffix(one, "ay"):
 		return count(n) + " " + strings.TrimSuffix(one, "y") + "ies"
 	}
 	return count(n) + " " + one + "s"

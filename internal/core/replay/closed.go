@@ -58,6 +58,11 @@ func (e *engine) askNext(who int32) {
 		return // the scenario was held against the configuration before
 	}
 	e.strand.feed.number(&a, &w)
+	a.at = int64(e.now)
+	if len(e.sample) < e.o.Leave {
+		a.who = -1
+		e.sample = append(e.sample, a)
+	}
 	a.who = who
 	e.lastAt = e.now
 	e.strand.records++

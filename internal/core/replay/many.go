@@ -47,7 +47,7 @@ func RunAll(ctx context.Context, cases []Case, sources []Source, o Options) ([]*
 		engines, plans = append(engines, e), append(plans, p)
 	}
 	if load != nil && load.Closed {
-		runClosed(ctx, engines, plans)
+		runClosed(engines, plans)
 	} else if err := runOpen(ctx, engines, plans, cases[0].Scenario, sources, o); err != nil {
 		return nil, err
 	}
@@ -56,7 +56,41 @@ func RunAll(ctx context.Context, cases []Case, sources []Source, o Options) ([]*
 		e.res.Partial = ctx.Err() != nil
 		out = append(out, e.result())
 	}
+	if o.Leave > 0 {
+		return out, leaveAll(ctx, cases, engines)
+	}
 	return out, nil
+}
+
+// atOnce is how many engines work at a time where each has all it needs.
+const atOnce = 4
+
+// leaveAll tries for each case what becomes of requests when a backend leaves.
+func leaveAll(ctx context.Context, cases []Case, engines []*engine) error {
+	errs := make([]error, len(engines))
+	each(len(engines), func(i int) {
+		e := engines[i]
+		sample := e.sample
+		if e.closed == nil {
+			sample = e.strand.sample
+		}
+		e.res.Leave, errs[i] = e.leave(ctx, cases[i], sample)
+	})
+	return errors.Join(errs...)
+}
+
+// each does something for the numbers below n, a few at a time.
+func each(n int, do func(int)) {
+	var wait sync.WaitGroup
+	room := make(chan struct{}, atOnce)
+	for i := range n {
+		room <- struct{}{}
+		wait.Go(func() {
+			defer func() { <-room }()
+			do(i)
+		})
+	}
+	wait.Wait()
 }
 
 // whole fills in what was left out.
@@ -86,22 +120,16 @@ func prepare(ctx context.Context, c Case, o Options) (*engine, *plan, error) {
 
 // runClosed runs engines whose clients wait for their answers, so that each makes
 // its requests by itself.
-func runClosed(ctx context.Context, engines []*engine, plans []*plan) {
-	const atOnce = 4
-	var wait sync.WaitGroup
-	room := make(chan struct{}, atOnce)
+func runClosed(engines []*engine, plans []*plan) {
 	for i, e := range engines {
 		_, strands := newFeed(e.scenario, nil, e.o, plans[i])
 		e.attach(strands[0], plans[i])
-		room <- struct{}{}
-		wait.Go(func() {
-			defer func() { <-room }()
-			e.begin(0)
-			e.askAll()
-			e.drain()
-		})
 	}
-	wait.Wait()
+	each(len(engines), func(i int) {
+		engines[i].begin(0)
+		engines[i].askAll()
+		engines[i].drain()
+	})
 }
 
 // runOpen runs engines over what one feed reads.
@@ -134,9 +162,8 @@ func runOpen(ctx context.Context, engines []*engine, plans []*plan, s *scenario.
 			if strands[i] != l {
 				continue
 			}
-			e.o.Progress = nil
-			if i == 0 {
-				e.o.Progress = o.Progress
+			if i > 0 {
+				e.o.Progress = nil // one tells for all
 			}
 			end := ends[k]
 			k++

@@ -105,3 +105,36 @@ func TestCasesWithALoad(t *testing.T) {
 		assert.Equal(t, alone, all[1])
 	}
 }
+
+// TestWhoMovesWhenABackendLeaves holds what is tried against what each way of
+// choosing promises to clients that are known.
+func TestWhoMovesWhenABackendLeaves(t *testing.T) {
+	text := even(9000, 20*time.Millisecond, 200)
+	hash := func(method string) *config.Config {
+		return variant(pool(t, 5, "round-robin", ""), "hash", &config.Hash{Key: "client", Method: method})
+	}
+	seated := pool(t, 5, "round-robin", "sticky {\n by = \"cookie\"\n}\n")
+	calm := scenarioOf(t, seated, "fault \"f\" {\n backend = \"app.*\"\n kind = \"refuse\"\n at = \"1s\"\n until = \"100s\"\n}\nbehaviour \"*\" {\n service = fixed(\"5ms\")\n}\n")
+	var cases []Case
+	for _, c := range []*config.Config{hash("ring"), hash("rendezvous"), seated, hash("modulo"), pool(t, 5, "random", "")} {
+		cases = append(cases, Case{c, calm})
+	}
+	all, err := RunAll(context.Background(), cases, source(text), Options{Seed: 5, Leave: 8000})
+	require.NoError(t, err)
+	for i, r := range all {
+		l := r.Leave
+		assert.Equal(t, []string{"app.b0"}, l.Backends)
+		assert.InDelta(t, 4000*0.8, float64(l.Requests), 300, "a fifth were with the one that left")
+		if i < 3 {
+			assert.Zero(t, l.Moved, "case %d keeps whom it can", i)
+			continue
+		}
+		assert.InDelta(t, 0.75, l.Share, 0.08, "case %d gives any of four, of which one is the same", i)
+		assert.InDelta(t, float64(l.Moved)/float64(l.Requests), l.Share, 1e-12)
+	}
+	alone := pool(t, 2, "round-robin", "")
+	all, err = RunAll(context.Background(), []Case{{alone, scenarioOf(t, alone, "load {\n requests = 100\n concurrency = 3\n}\n")}}, nil, Options{Leave: 50})
+	require.NoError(t, err)
+	assert.Empty(t, all[0].Leave.Backends, "of two none leaves: the other would be no choice")
+	assert.EqualValues(t, 100, all[0].Requests)
+}

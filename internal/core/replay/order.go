@@ -25,7 +25,8 @@ type strand struct {
 	settled int         // how many of the first block have been spread
 	shifted int64       // stamps that were moved within their second
 	out     chan *shared
-	readers int32 // how many engines there are
+	readers int32     // how many engines there are
+	sample  []arrival // the first, as many as Options.Leave wants
 }
 
 // slot gives the place of the next arrival, where it is written and stays.
@@ -164,6 +165,9 @@ func (l *strand) release(ctx context.Context, before int64) {
 func (l *strand) send(ctx context.Context, block []arrival) {
 	if len(block) == 0 {
 		return
+	}
+	if more := l.o.Leave - len(l.sample); more > 0 {
+		l.sample = append(l.sample, block[:min(more, len(block))]...)
 	}
 	b := &shared{block: block}
 	b.left.Store(max(l.readers, 1))

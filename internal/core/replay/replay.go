@@ -32,6 +32,10 @@ type Options struct {
 
 	Instances int // proxies side by side; 0 leaves it to the scenario
 
+	// Leave is with how many requests from the beginning it is tried what becomes
+	// of them when a backend leaves; 0: it is not.
+	Leave int
+
 	long bool // nothing is cut short; tests hold the short ways against it
 
 	// Observe is told of each decision, nil for nobody.
@@ -121,6 +125,7 @@ type engine struct {
 	actions  []upstream.Action
 	shaper   *draw.Shaper
 	ahead    ahead
+	sample   []arrival // the first that clients of a closed load have sent
 }
 
 func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Options) (*engine, error) {

@@ -33,6 +33,7 @@ type Result struct {
 	Overloaded   []Overload           `json:"overloaded"`
 	Assumed      Assumed              `json:"assumed"`
 	Partial      bool                 `json:"partial"` // stopped before its end
+	Leave        *Leave               `json:"-"`       // where it was tried
 	Engine       Engine               `json:"engine"`
 }
 

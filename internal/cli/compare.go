@@ -1,0 +1,177 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/study"
+	"kestrix/internal/report"
+)
+
+func compareCommand() *command {
+	return &command{
+		name: "compare", args: "CONFIG... [TRACE...]", summary: "the same under several algorithms or configurations, side by side, with advice",
+		help: `
+CONFIG is a file that ends in .hcl, or a folder of them; what else is named is a
+TRACE, as for replay. All ways meet the same requests, the same work and the same
+faults, read once.
+
+With one CONFIG all algorithms are tried: round-robin, least-connections, random,
+two-choices, least-latency, first-fit, and of hash ring, rendezvous and modulo, by
+the key that is configured, else by the client; ring:1.25 is a bounded one. With
+several, each is tried as it is, unless -algorithms says more.
+
+"on leave" is tried apart: of clients that are known, how many requests reach another
+backend than before when one of each upstream leaves, though theirs is still there.
+
+exit code: 0 fine; 2 wrong usage; 3 input that cannot be used
+
+  kestrix compare harbour.hcl morning.log
+  kestrix compare harbour.hcl morning.log -scenario auk-fails.scenario.hcl -upstream booking
+  kestrix compare harbour.hcl morning.log -algorithms least-connections,ring,ring:1.25
+  kestrix compare harbour.hcl harbour-new.hcl morning.log
+  kestrix compare harbour.hcl -scenario load.scenario.hcl -backends 1,2,5`,
+		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
+			var o output
+			o.define(fs)
+			var r replayFlags
+			with := withFlag(fs)
+			r.define(fs)
+			algorithms := fs.String("algorithms", "", "`NAMES` of the algorithms to try, comma-separated, or all")
+			backends := fs.String("backends", "", "`NUMBERS` of backends to try, comma-separated, in each pool")
+			upstreams := fs.String("upstream", "", "`NAMES` of the upstreams to change and to look at, comma-separated; otherwise all")
+			return func(ctx context.Context, env *Env, args []string) error {
+				if err := o.check(); err != nil {
+					return err
+				}
+				r.given(fs)
+				axes := study.Axes{Algorithms: commas(*algorithms), Upstreams: commas(*upstreams)}
+				for _, n := range commas(*backends) {
+					i, err := strconv.Atoi(n)
+					if err != nil {
+						return usage("-backends cannot be %q: whole numbers, as in 1,2,5", *backends)
+					}
+					axes.Pools = append(axes.Pools, i)
+				}
+				return runCompare(ctx, env, &o, &r, axes, args, *with)
+			}
+		},
+	}
+}
+
+// commas takes a comma-separated list apart.
+func commas(list string) []string {
+	var out []string
+	for w := range strings.SplitSeq(list, ",") {
+		if w = strings.TrimSpace(w); w != "" {
+			out = append(out, w)
+		}
+	}
+	return out
+}
+
+// apart tells configurations from traces.
+func apart(args []string) (configs, traces []string) {
+	for _, a := range args {
+		info, err := os.Stat(a)
+		if strings.HasSuffix(a, ".hcl") || err == nil && info.IsDir() {
+			configs = append(configs, a)
+		} else {
+			traces = append(traces, a)
+		}
+	}
+	return configs, traces
+}
+
+func runCompare(ctx context.Context, env *Env, o *output, r *replayFlags, axes study.Axes, args, with []string) error {
+	if err := r.check(); err != nil {
+		return err
+	}
+	configs, traces := apart(args)
+	if len(configs) == 0 {
+		return usage("a configuration is wanted: kestrix compare CONFIG... TRACE...; its name ends in .hcl")
+	}
+	if slices.Equal(axes.Algorithms, []string{"all"}) || len(configs) == 1 && len(axes.Algorithms)+len(axes.Pools) == 0 {
+		axes.Algorithms = study.Choices
+	}
+	var subjects []study.Subject
+	var first *source
+	for _, name := range configs {
+		s, err := usable(env, name, with)
+		if err != nil {
+			return err
+		}
+		sc := scenario.None()
+		if r.scenario != "" {
+			if sc, err = readScenario(env, r.scenario, s.config); err != nil {
+				return err
+			}
+		}
+		if first == nil {
+			first = s
+		}
+		subjects = append(subjects, study.Subject{Name: filepath.Base(name), Config: sc.Expand(s.config), Scenario: sc})
+	}
+	sc := subjects[0].Scenario
+	if err := r.fits(sc, append([]string{configs[0]}, traces...)); err != nil {
+		return err
+	}
+	ways, left, err := study.Ways(subjects, axes)
+	if err != nil {
+		return usage("%v", err)
+	}
+	if len(ways) < 2 {
+		return usage("there is only one way to look at, %s; replay tells all of it", ways[0].Name)
+	}
+	sources, err := traceSources(ctx, env, traces)
+	if err != nil {
+		return err
+	}
+	if err := rehearseExpectations(env, first, sc, r); err != nil {
+		return err
+	}
+	p := newProgress(env, "compare")
+	r.o.Progress = p.of(sc, traces)
+	c, err := study.SideBySide(ctx, ways, axes.Upstreams, sources, r.o)
+	p.clear()
+	if err != nil {
+		return unusable(err)
+	}
+	c.LeftOut = append(c.LeftOut, left...)
+	for i := range c.Runs {
+		if _, err := judge(env, ways[i].Scenario, c.Runs[i].Result); err != nil {
+			return err
+		}
+	}
+	about := report.Compared{Upstreams: axes.Upstreams, Names: bases(configs, traces, r.scenario), Ways: ways, Result: c}
+	c.Advice = about.Advise()
+	err = o.write(env, func(w io.Writer) error {
+		if o.format == "json" {
+			return writeJSON(w, c)
+		}
+		_, err := io.WriteString(w, env.style(env.Stdout, o.plain || o.file != "").Compare(about))
+		return err
+	})
+	if err == nil && c.Partial {
+		return &exitError{interrupted, nil}
+	}
+	return err
+}
+
+// bases gives the last parts of the paths of what went in.
+func bases(configs, traces []string, scenario string) []string {
+	var out []string
+	for _, p := range slices.Concat(configs, traces, []string{scenario}) {
+		if p != "" {
+			out = append(out, filepath.Base(p))
+		}
+	}
+	return out
+}

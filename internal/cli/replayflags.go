@@ -1,0 +1,144 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"kestrix/internal/core/replay"
+	"kestrix/internal/core/scenario"
+)
+
+type replayFlags struct {
+	scenario string
+	seed     seedFlag
+	read     readFlags
+	from     string
+	until    string
+	// instances says that their number was given.
+	instances bool
+	ofTraces  []string // the flags given that say how a trace is read
+	o         replay.Options
+}
+
+// define defines the flags that say what is replayed and how.
+func (r *replayFlags) define(fs *flag.FlagSet) {
+	fs.StringVar(&r.scenario, "scenario", "", "`FILE` that says what happens: faults, behaviour, expectations")
+	fs.Var(&r.seed, "seed", "`NUMBER` that keys every draw; otherwise the scenario's, or 1")
+	fs.StringVar(&r.o.Spread, "spread", "even", "`HOW` stamps of whole seconds are spread over their second: even or none")
+	fs.DurationVar(&r.o.Window, "window", replay.DefaultWindow, "records out of order by up to this `TIME` are put right")
+	fs.StringVar(&r.from, "from", "", "replay from this `MOMENT` on")
+	fs.StringVar(&r.until, "until", "", "stop the clock at this `MOMENT`; what is open then stays unfinished")
+	fs.StringVar(&r.o.Stamp, "stamp", "start", "`WHICH` moment the trace's times are of: the start or the end of a request; of the end, its duration is taken off")
+	fs.BoolVar(&r.o.Recorded, "recorded-failures", false, "requests that failed with a status from 500 on in the trace are answered with it again")
+	fs.IntVar(&r.o.Instances, "instances", 0, "`NUMBER` of proxies side by side, each with its own view; otherwise the scenario's, or 1")
+	fs.StringVar(&r.o.Frontend, "frontend", "", "`NAME` of the frontend of records that name none")
+	fs.StringVar(&r.o.Host, "host", "", "`NAME` of the host of records that name none")
+	r.read.define(fs)
+}
+
+// given notes which of them were.
+func (r *replayFlags) given(fs *flag.FlagSet) {
+	fs.Visit(func(f *flag.Flag) {
+		r.instances = r.instances || f.Name == "instances"
+		if slices.Contains([]string{"bad", "fields", "map", "line", "spread", "window", "stamp", "recorded-failures"}, f.Name) {
+			r.ofTraces = append(r.ofTraces, "-"+f.Name)
+		}
+	})
+}
+
+// seedFlag is a number that may be left out.
+type seedFlag struct {
+	given bool
+	value uint64
+}
+
+func (s *seedFlag) String() string { return "" }
+func (s *seedFlag) Set(v string) error {
+	s.given = true
+	n, err := fmt.Sscanf(v, "%d", &s.value)
+	if err != nil || n != 1 || fmt.Sprint(s.value) != v {
+		return fmt.Errorf("not a whole number")
+	}
+	return nil
+}
+
+func (r *replayFlags) check() error {
+	var err error
+	if r.o.Read, err = r.read.options(); err != nil {
+		return err
+	}
+	if r.o.Spread != "even" && r.o.Spread != "none" {
+		return usage("-spread cannot be %q; it is even or none", r.o.Spread)
+	}
+	if r.o.Part, err = span(r.from, r.until); err != nil {
+		return err
+	}
+	if r.o.Stamp != "start" && r.o.Stamp != "end" {
+		return usage("-stamp cannot be %q; it is start or end", r.o.Stamp)
+	}
+	if r.instances && (r.o.Instances < 1 || r.o.Instances > 64) {
+		return usage("-instances cannot be %d; it lies from 1 to 64", r.o.Instances)
+	}
+	if r.o.Window <= 0 || r.o.Window > 24*time.Hour {
+		return usage("-window cannot be %s; more than 0s and up to 24h", r.o.Window)
+	}
+	return nil
+}
+
+// fits holds the flags and operands, the configuration first, against a scenario and
+// takes the seed from it, unless one was given.
+func (r *replayFlags) fits(sc *scenario.Scenario, args []string) error {
+	switch {
+	case sc.Load != nil && len(args) > 1:
+		return usage("the load of %s makes the requests; leave %s out, or the load block", r.scenario, args[1])
+	case sc.Load == nil && len(args) == 1 && r.scenario != "":
+		return usage("a trace is wanted after %s, for %s has no load block that would make requests", args[0], r.scenario)
+	case sc.Load == nil && len(args) == 1:
+		return usage("a trace is wanted after %s, or a scenario with a load", args[0])
+	}
+	if sc.Load != nil {
+		if err := r.besideLoad(sc); err != nil {
+			return err
+		}
+	}
+	if r.o.Seed = sc.Seed; r.seed.given {
+		r.o.Seed = r.seed.value
+	}
+	return nil
+}
+
+// traceSources opens each trace once before the work begins, so that a missing last
+// file is known at once; but a pipe can be opened only once.
+func traceSources(ctx context.Context, env *Env, names []string) ([]replay.Source, error) {
+	var sources []replay.Source
+	for _, t := range names {
+		if info, err := os.Stat(t); t != "-" && (err != nil || info.Mode().IsRegular() || info.IsDir()) {
+			f, err := openTrace(ctx, env, t)
+			if err != nil {
+				return nil, err
+			}
+			f.Close()
+		}
+		sources = append(sources, replay.Source{Name: t, Open: func() (io.ReadCloser, error) { return openTrace(ctx, env, t) }})
+	}
+	return sources, nil
+}
+
+// besideLoad says which flags have no meaning without a trace.
+func (r *replayFlags) besideLoad(sc *scenario.Scenario) error {
+	switch {
+	case len(r.ofTraces) > 0:
+		return usage("%s says how a trace is read, and the load of %s makes the requests", strings.Join(r.ofTraces, ", "), r.scenario)
+	case sc.Load.Closed && r.from != "":
+		return usage("-from has no meaning for a closed load, whose clients begin together; leave it out")
+	case r.o.Part.From.Wall() || r.o.Part.Until.Wall():
+		return usage("the load of %s has no time of day; -from and -until count from its beginning, as in 5m", r.scenario)
+	}
+	return nil
+}

@@ -1,0 +1,135 @@
+package study
+
+import (
+	"context"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/replay"
+	"kestrix/internal/core/scenario"
+)
+
+func subject(t *testing.T, name, text, sc string) Subject {
+	c, found, err := config.Read([]config.File{{Name: name, Source: []byte(text)}})
+	require.NoError(t, err)
+	require.Empty(t, found)
+	s, found, err := scenario.Read(config.File{Name: "s.hcl", Source: []byte(sc)}, c)
+	require.NoError(t, err)
+	require.Empty(t, found)
+	return Subject{name, c, s}
+}
+
+const three = `frontend "web" {
+  listen = "127.0.0.1:80"
+  route "all" {
+    send_to = upstream.a
+  }
+}
+upstream "a" {
+  algorithm = "least-connections"
+  backends = {
+    auk      = "127.0.0.1:1"
+    gannet   = "127.0.0.1:2"
+    "auk-2"  = "127.0.0.1:3"
+  }
+}
+`
+
+func TestWays(t *testing.T) {
+	s := subject(t, "a.hcl", three, "fault \"auk's twin hangs\" {\n backend = \"a.auk-2\"\n kind = \"hang\"\n at = \"1s\"\n}\nbehaviour \"a.auk\" {\n workers = 3\n}\n")
+	names := func(axes Axes, subjects ...Subject) (out []string) {
+		ways, _, err := Ways(subjects, axes)
+		require.NoError(t, err)
+		for _, w := range ways {
+			out = append(out, w.Name)
+		}
+		return out
+	}
+	assert.Equal(t, []string{"least-connections", "ring, bound 1.25", "modulo"}, names(Axes{Algorithms: []string{"least-connections", "ring:1.25", "modulo"}}, s))
+	assert.Equal(t, []string{"as configured", "random"}, names(Axes{Algorithms: []string{"random"}}, s), "what is configured is always among them")
+	assert.Equal(t, []string{"a.hcl", "b.hcl"}, names(Axes{}, s, Subject{"b.hcl", s.Config, s.Scenario}))
+	assert.Equal(t, []string{"1 backend, random", "5 backends, random"}, names(Axes{Algorithms: []string{"random"}, Pools: []int{1, 5}}, s))
+	ways, left, err := Ways([]Subject{s}, Axes{Algorithms: []string{"first-fit"}, Pools: []int{1, 5}})
+	require.NoError(t, err)
+	require.Len(t, left, 1, "in a pool of one it is as good as any")
+	assert.Equal(t, "5 backends, first-fit", left[0].Name)
+	assert.Contains(t, left[0].Why, "a.auk has none set")
+	require.Len(t, ways, 1)
+	assert.Equal(t, []string{`"auk's twin hangs" strikes nobody in it`}, ways[0].Notes)
+
+	ways, _, err = Ways([]Subject{s}, Axes{Pools: []int{5}})
+	require.NoError(t, err)
+	var pool []string
+	for _, b := range ways[0].Config.Upstreams[0].Backends {
+		pool = append(pool, b.Name)
+	}
+	assert.Equal(t, []string{"auk", "gannet", "auk-2", "auk-5", "gannet-2"}, pool, "no name is taken twice")
+	assert.Equal(t, 3, ways[0].Scenario.Behaviour("a.auk-5").Workers, "a likeness behaves alike")
+	assert.Equal(t, 16, ways[0].Scenario.Behaviour("a.gannet-2").Workers)
+	assert.Len(t, s.Config.Upstreams[0].Backends, 3, "what was given is as it was")
+	for _, x := range []struct {
+		axes Axes
+		want string
+	}{
+		{Axes{Algorithms: []string{"randon"}}, "did you mean random?"}, {Axes{Algorithms: []string{"hash"}}, "of hash say the method"},
+		{Axes{Algorithms: []string{"ring:x"}}, "from 1.01 to 100"}, {Axes{Algorithms: []string{"modulo:2"}}, "belongs to the ring"},
+		{Axes{Algorithms: []string{"random", "random"}}, "named twice"}, {Axes{Pools: []int{0}}, "from 1 to 1000"}, {Axes{Pools: []int{2, 2}}, "named twice"},
+		{Axes{Upstreams: []string{"b"}}, `no upstream of a.hcl is called "b"`},
+	} {
+		_, _, err := Ways([]Subject{s}, x.axes)
+		require.ErrorContains(t, err, x.want)
+	}
+}
+
+// TestSideBySide: two slow backends and a fast one, of which least-connections
+// knows and round-robin does not.
+func TestSideBySide(t *testing.T) {
+	s := subject(t, "a.hcl", three, `behaviour "a.*" {
+  service = fixed("90ms")
+  workers = 3
+  backlog = 10
+}
+behaviour "a.gannet" {
+  service = fixed("10ms")
+}
+load {
+  rate     = "90/s"
+  for      = "60s"
+  arrivals = "even"
+}
+`)
+	ways, left, err := Ways([]Subject{s}, Axes{Algorithms: Choices})
+	require.NoError(t, err)
+	require.Len(t, left, 1)
+	c, err := SideBySide(context.Background(), ways, nil, nil, replay.Options{Seed: 1})
+	require.NoError(t, err)
+	run := func(name string) *Run {
+		return &c.Runs[slices.IndexFunc(c.Runs, func(r Run) bool { return r.Name == name })]
+	}
+	rr, lc := run("round-robin"), run("least-connections")
+	assert.True(t, lc.Configured)
+	assert.EqualValues(t, 5400, rr.Result.Requests)
+	assert.InDelta(t, 1, rr.Figures.Spread, 1e-9, "a third each, in turn")
+	assert.Contains(t, rr.Best, "spread")
+	assert.InDelta(t, 2.6, lc.Figures.Spread, 0.3, "of 90 a second about 80 go to the fast one")
+	assert.InDelta(t, 0.011, lc.Figures.P50, 1e-3)
+	assert.NotContains(t, rr.Best, "p50")
+	assert.Zero(t, *run("rendezvous").Figures.MovedOnLeave)
+	assert.Contains(t, run("rendezvous").Best, "moved_on_leave")
+	assert.Greater(t, *run("modulo").Figures.MovedOnLeave, 0.3)
+	for _, r := range c.Runs {
+		assert.Equal(t, rr.Result.Requests, r.Result.Requests, "all meet the same requests")
+		assert.NotContains(t, r.Best, "retried", "nothing was, in any of them")
+	}
+	alone, err := replay.Run(context.Background(), ways[0].Config, ways[0].Scenario, nil, replay.Options{Seed: 1})
+	require.NoError(t, err)
+	alone.Leave = c.Runs[0].Leave
+	assert.Equal(t, alone, c.Runs[0].Result, "and each is as it would be alone")
+	one, err := SideBySide(context.Background(), ways[:2], []string{"a"}, nil, replay.Options{Seed: 1})
+	require.NoError(t, err)
+	assert.Equal(t, c.Runs[0].Figures.P99, one.Runs[0].Figures.P99, "of the only upstream they are those of all")
+}

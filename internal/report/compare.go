@@ -1,0 +1,156 @@
+package report
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"kestrix/internal/core/study"
+)
+
+// Compared is what the text of a comparison is made from.
+type Compared struct {
+	Names     []string // of the files, for the first line
+	Upstreams []string // that were changed; none for all
+	Ways      []study.Way
+	Result    *study.Comparison
+}
+
+// Compare writes several ways side by side.
+func (s Style) Compare(p Compared) string {
+	c := p.Result
+	first := c.Runs[0].Result
+	var b strings.Builder
+	b.WriteString(s.bold(flow(strings.Join(append(slices.Clone(p.Names), fmt.Sprintf("seed %d", first.Assumed.Seed)), s.dot()), s.Width, 0)) + "\n")
+	head := fmt.Sprintf("%s from %s in each of %s: the same moments, the same work, the same faults", plural(first.Requests, "request"), plural(first.Trace.Clients, "client"), plural(int64(len(c.Runs)), "way"))
+	if len(p.Upstreams) > 0 {
+		head += "; figures of " + and(p.Upstreams)
+	}
+	b.WriteString(flow(head, s.Width, 0) + "\n")
+	if c.Partial {
+		b.WriteString(s.yellow("stopped early: what follows is partial") + "\n")
+	}
+	s.notes(&b, first)
+	b.WriteByte('\n')
+	s.ways(&b, c)
+	for _, l := range c.LeftOut {
+		b.WriteString("  " + flow(fmt.Sprintf("%s is left out: %s", l.Name, l.Why), s.Width, 4) + "\n")
+	}
+	for _, r := range c.Runs {
+		for _, n := range r.Notes {
+			b.WriteString("  " + flow(r.Name+": "+n, s.Width, 4) + "\n")
+		}
+		for _, o := range r.Result.Overloaded {
+			b.WriteString("  " + flow(s.red(fmt.Sprintf("%s: %s has more to do than it can from %s on", r.Name, o.Upstream, moment(o.From))), s.Width, 4) + "\n")
+		}
+	}
+	if len(c.Advice) > 0 {
+		b.WriteString("\n" + s.bold("advice") + "\n")
+		for _, a := range c.Advice {
+			b.WriteString("  " + flow(a.Say, s.Width, 2) + "\n")
+			b.WriteString("    for     " + flow(a.Because, s.Width, 12) + "\n")
+			b.WriteString("    unless  " + flow(a.Unless, s.Width, 12) + "\n")
+		}
+	}
+	return b.String()
+}
+
+// ways writes the table, the best of each column marked.
+func (s Style) ways(b *strings.Builder, c *study.Comparison) {
+	star := func(r *study.Run, key, text string) string {
+		if slices.Contains(r.Best, key) {
+			return s.bold(text) + "*"
+		}
+		return text + " "
+	}
+	cols := []column{
+		{name: "way", left: true}, {name: "spread ", drop: 3}, {name: "p50 ", drop: 5}, {name: "p95 ", drop: 4}, {name: "p99 "}, {name: "failed "},
+		{name: "retried ", drop: 7}, {name: "moved ", drop: 4}, {name: "peak ", drop: 8}, {name: "on leave ", drop: 2},
+	}
+	timed := differ(c)
+	if timed {
+		cols = append(cols, column{name: "duration ", drop: 10}, column{name: "throughput ", drop: 6})
+	}
+	expects := len(c.Runs[0].Result.Expectations) > 0
+	if expects {
+		cols = append(cols, column{name: "met", drop: 1})
+	}
+	var rows [][]string
+	best, now := false, false
+	for i := range c.Runs {
+		r := &c.Runs[i]
+		f := &r.Figures
+		name := s.bold(r.Name)
+		if r.Configured && !strings.Contains(r.Name, "as configured") {
+			name += " (now)"
+			now = true
+		}
+		best = best || len(r.Best) > 0
+		spread, leave := "-", "-"
+		if f.Spread > 0 {
+			spread = fmt.Sprintf("%.2f", f.Spread)
+		}
+		if f.MovedOnLeave != nil {
+			leave = percent(*f.MovedOnLeave)
+		}
+		times := []string{"-", "-", "-"}
+		if r.Result.Answered > 0 {
+			times = []string{span(f.P50), span(f.P95), span(f.P99)}
+		}
+		failed := count(f.Failed)
+		if f.Failed > 0 {
+			failed = s.red(failed)
+		}
+		row := []string{
+			name, star(r, "spread", spread), star(r, "p50", times[0]), star(r, "p95", times[1]), star(r, "p99", times[2]), star(r, "failed", failed),
+			star(r, "retried", count(f.Retried)), star(r, "sessions_moved", count(f.SessionsMoved)), star(r, "peak_in_flight", count(int64(f.PeakInFlight))), star(r, "moved_on_leave", leave),
+		}
+		if timed {
+			row = append(row, star(r, "duration", span(f.Duration)), star(r, "throughput", three(f.Throughput)+"/s"))
+		}
+		if expects {
+			row = append(row, fmt.Sprintf("%d of %d", metOf(r), len(r.Result.Expectations)))
+		}
+		rows = append(rows, row)
+	}
+	b.WriteString(s.table(cols, rows, 2))
+	var notes []string
+	if best {
+		notes = append(notes, "* the best of its column")
+	}
+	if now {
+		notes = append(notes, "(now) as configured")
+	}
+	if len(notes) > 0 {
+		b.WriteString("  " + strings.Join(notes, ", ") + "\n")
+	}
+}
+
+// differ says whether ways answer at noticeably different rates, as where clients wait
+// for their answers or much fails.
+func differ(c *study.Comparison) bool {
+	low, high := c.Runs[0].Figures.Throughput, 0.0
+	for _, r := range c.Runs {
+		low, high = min(low, r.Figures.Throughput), max(high, r.Figures.Throughput)
+	}
+	return high > low*1.02
+}
+
+// metOf counts the expectations that are met.
+func metOf(r *study.Run) int {
+	n := 0
+	for _, v := range r.Result.Expectations {
+		if v.Met {
+			n++
+		}
+	}
+	return n
+}
+
+// and joins names as in "a, b and c".
+func and(names []string) string {
+	if n := len(names); n > 1 {
+		return strings.Join(names[:n-1], ", ") + " and " + names[n-1]
+	}
+	return strings.Join(names, "")
+}
