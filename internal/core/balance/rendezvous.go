@@ -30,15 +30,19 @@ func (r *rendezvous) Set(slot int, name string, weight float64) {
 }
 
 func (r *rendezvous) Pick(q *Query) int {
-	best, most := -1, 0.0
+	best, bestWeight, bestUnit := -1, 0.0, 0.0
 	for i, w := range r.weight {
 		if w <= 0 || r.full[i] || q.tried(i) {
 			continue
 		}
 		u := draw.Unit(draw.Bits(r.hashes[i], q.Key, 0, draw.Rank))
-		if score := -w / math.Log(max(u, math.SmallestNonzeroFloat64)); best < 0 || score > most {
-			best, most = i, score
+		// Among equal weights the larger number wins, with or without a logarithm.
+		if best < 0 || w == bestWeight && u > bestUnit || w != bestWeight && score(w, u) > score(bestWeight, bestUnit) {
+			best, bestWeight, bestUnit = i, w, u
 		}
 	}
 	return best
 }
+
+// score grows with the weight and with the number u drawn from 0 to 1.
+func score(w, u float64) float64 { return -w / math.Log(max(u, math.SmallestNonzeroFloat64)) }

@@ -3,12 +3,14 @@ package replay
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"io"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"kestrix/internal/core/config"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
 )
@@ -51,6 +53,28 @@ func BenchmarkRun(b *testing.B) {
 				requests += r.Requests
 			}
 			b.ReportMetric(float64(requests)/b.Elapsed().Seconds(), "requests/s")
+		})
+	}
+}
+
+// BenchmarkRunAll measures eight ways of balancing side by side, and one of them
+// alone, which is what they are held against.
+func BenchmarkRunAll(b *testing.B) {
+	text := madeLog(b)
+	one := pool(b, 10, "round-robin", probe)
+	cases := []Case{{one, scenario.None()}}
+	for _, algorithm := range []string{"least-connections", "random", "two-choices", "least-latency"} {
+		cases = append(cases, Case{variant(one, algorithm, nil), scenario.None()})
+	}
+	for _, method := range []string{"ring", "rendezvous", "modulo"} {
+		cases = append(cases, Case{variant(one, "hash", &config.Hash{Key: "client", Method: method}), scenario.None()})
+	}
+	for _, n := range []int{1, 8} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			for b.Loop() {
+				_, err := RunAll(context.Background(), cases[:n], inMemory(text), Options{})
+				require.NoError(b, err)
+			}
 		})
 	}
 }

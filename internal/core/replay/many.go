@@ -147,14 +147,14 @@ func runOpen(ctx context.Context, engines []*engine, plans []*plan, s *scenario.
 				continue
 			}
 			e.attach(l, plans[i])
-			end := make(chan *shared, 4)
+			end := make(chan *shared, aheadOfMe)
 			if l.readers++; l.readers == 1 {
 				end = l.out // the only one, so far
 			}
 			ends = append(ends, end)
 		}
 		if l.readers > 1 {
-			ends[0] = make(chan *shared, 4)
+			ends[0] = make(chan *shared, aheadOfMe)
 			wait.Go(func() { l.handOut(ends) })
 		}
 		k := 0
@@ -213,6 +213,11 @@ func (e *engine) follow(ctx context.Context, blocks <-chan *shared) {
 		}
 	}
 }
+
+// aheadOfMe is how many blocks may wait for one engine of several. Some more than it
+// takes to keep it busy: the longer it goes on without another in between, the
+// longer what it needs stays near.
+const aheadOfMe = 16
 
 // shared is a block that several engines read.
 type shared struct {
