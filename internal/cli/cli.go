@@ -96,7 +96,7 @@ func (c *command) unknownSub(args []string) error {
 // commands in the order in which people work.
 func commands() []*command {
 	return []*command{
-		newCommand(), checkCommand(), fmtCommand(), mapCommand(), whyCommand(), diffCommand(), traceCommand(), replayCommand(), compareCommand(),
+		newCommand(), checkCommand(), fmtCommand(), mapCommand(), whyCommand(), diffCommand(), traceCommand(), replayCommand(), compareCommand(), sweepCommand(),
 		standinCommand(), serveCommand(), passwordCommand(), demoCommand(), completionCommand(),
 	}
 }

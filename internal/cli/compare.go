@@ -117,6 +117,9 @@ func runCompare(ctx context.Context, env *Env, o *output, r *replayFlags, axes s
 		if first == nil {
 			first = s
 		}
+		if err := knownUpstreams(s, axes.Upstreams); err != nil {
+			return err
+		}
 		subjects = append(subjects, study.Subject{Name: filepath.Base(name), Config: sc.Expand(s.config), Scenario: sc})
 	}
 	sc := subjects[0].Scenario

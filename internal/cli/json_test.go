@@ -41,6 +41,9 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 			trace.Bad{}, replay.Overload{}, replay.Assumed{}, replay.Assumes{}, replay.Engine{},
 		},
 		"compare":         {study.Comparison{}, study.Run{}, study.Figures{}, study.LeftOut{}, study.Advice{}, replay.Leave{}},
+		"sweep": {
+			study.Sweep{}, study.SweptRun{}, study.SweepPart{}, study.SweepCase{}, study.SinglePoint{}, study.LoadLimit{}, study.Anyway{}, study.Shard{},
+		},
 		"trace describe":  {trace.Summary{}, trace.Spread{}, trace.Rate{}, trace.RateRow{}, trace.Count{}, trace.Bad{}},
 		"A running proxy": {proxy.Status{}, proxy.UpstreamStatus{}, proxy.BackendStatus{}},
 	} {

@@ -31,6 +31,20 @@ func (o *output) check() error {
 	if o.format != "text" && o.format != "json" {
 		return usage("-format cannot be %q; it is text or json", o.format)
 	}
+	return places(o.file)
+}
+
+// places says which file has no folder to be written into, before any work is done
+// for it.
+func places(names ...string) error {
+	for _, name := range names {
+		if name == "" || name == "-" {
+			continue
+		}
+		if _, err := os.Stat(filepath.Dir(name)); err != nil {
+			return unusable(fmt.Errorf("%s cannot be written: %w", name, reason(err)))
+		}
+	}
 	return nil
 }
 

@@ -63,3 +63,13 @@ func (p *progress) of(sc *scenario.Scenario, traces []string) func(bytes, reques
 		p.show(requests, bytes, total)
 	}
 }
+
+// steps tells how many of several things of much the same length are done.
+func (p *progress) steps(done, of int) {
+	if !p.on {
+		return
+	}
+	p.shown, p.last = true, time.Now()
+	left := time.Since(p.began).Seconds() * float64(max(of-done, 0)) / float64(max(done, 1))
+	fmt.Fprintf(p.env.Stderr, "\r\x1b[K%s: %d of %d replays, %s left", p.what, min(done, of), of, report.Span(left))
+}

@@ -29,6 +29,7 @@ const (
 	Rank                        // how a key ranks a backend
 	Lasts                       // how long a stream goes on
 	Stamp                       // where in its second a stamp lies
+	Copies                      // how often a request comes where a load is multiplied, and when
 )
 
 // Bits gives 64 random bits for the key. The mixing is the finaliser of

@@ -66,7 +66,7 @@ func BenchmarkReplay(b *testing.B) {
 }
 
 func benchmark(b *testing.B, c *config.Config, backends int) {
-	e, p, err := prepare(context.Background(), Case{c, scenario.None()}, Options{Seed: 1})
+	e, p, err := prepare(context.Background(), Case{Config: c, Scenario: scenario.None()}, Options{Seed: 1})
 	require.NoError(b, err)
 	_, strands := newFeed(scenario.None(), nil, Options{}, p)
 	e.attach(strands[0], p)

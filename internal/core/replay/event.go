@@ -58,6 +58,7 @@ const (
 	streamCut  // the stream timeout
 	streamIdle // the idle timeout, of a stream whose backend has gone silent
 	resend     // a client connects again
+	another    // a client like another asks, see multiply
 	nextAsked  // a client of a closed load asks again
 	coreDue    // the core has something due
 	probeReach

@@ -62,12 +62,12 @@ func BenchmarkRun(b *testing.B) {
 func BenchmarkRunAll(b *testing.B) {
 	text := madeLog(b)
 	one := pool(b, 10, "round-robin", probe)
-	cases := []Case{{one, scenario.None()}}
+	cases := []Case{of(one, scenario.None())}
 	for _, algorithm := range []string{"least-connections", "random", "two-choices", "least-latency"} {
-		cases = append(cases, Case{variant(one, algorithm, nil), scenario.None()})
+		cases = append(cases, of(variant(one, algorithm, nil), scenario.None()))
 	}
 	for _, method := range []string{"ring", "rendezvous", "modulo"} {
-		cases = append(cases, Case{variant(one, "hash", &config.Hash{Key: "client", Method: method}), scenario.None()})
+		cases = append(cases, of(variant(one, "hash", &config.Hash{Key: "client", Method: method}), scenario.None()))
 	}
 	for _, n := range []int{1, 8} {
 		b.Run(fmt.Sprint(n), func(b *testing.B) {

@@ -41,7 +41,7 @@ func (e *engine) leave(ctx context.Context, c Case, sample []arrival) (*Leave, e
 			picks[d.Request] = d.Backend
 		}
 	}
-	x, p, err := prepare(ctx, Case{c.Config, &calm}, o)
+	x, p, err := prepare(ctx, Case{Config: c.Config, Scenario: &calm}, o)
 	if err != nil {
 		return nil, err
 	}

@@ -14,13 +14,15 @@ import (
 type Case struct {
 	Config   *config.Config
 	Scenario *scenario.Scenario
+	Times    float64 // how many times as many requests come as the trace has, or an open load makes; 0 is 1
+	Only     string  // the upstream whose requests are replayed; empty: all are
 }
 
 // Run replays. The error is that of reading the trace, or says which option
 // cannot be used; when ctx ends, the result of what was done comes with
 // Partial set.
 func Run(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []Source, o Options) (*Result, error) {
-	all, err := RunAll(ctx, []Case{{c, s}}, sources, o)
+	all, err := RunAll(ctx, []Case{{Config: c, Scenario: s}}, sources, o)
 	if err != nil {
 		return nil, err
 	}
@@ -115,7 +117,18 @@ func prepare(ctx context.Context, c Case, o Options) (*engine, *plan, error) {
 		return nil, nil, err
 	}
 	e, err := newEngine(ctx, cfg, c.Scenario, o)
-	return e, p, err
+	if err != nil {
+		return nil, nil, err
+	}
+	if c.Times > 0 {
+		e.times = c.Times
+	}
+	for i, u := range cfg.Upstreams {
+		if u.Name == c.Only {
+			e.only = int32(i)
+		}
+	}
+	return e, p, nil
 }
 
 // runClosed runs engines whose clients wait for their answers, so that each makes

@@ -17,6 +17,8 @@ import (
 	"kestrix/internal/core/trace"
 )
 
+func of(c *config.Config, s *scenario.Scenario) Case { return Case{Config: c, Scenario: s} }
+
 // variant gives a configuration with another algorithm and the same routes.
 func variant(c *config.Config, algorithm string, hash *config.Hash) *config.Config {
 	out := *c
@@ -62,8 +64,8 @@ func TestSideBySideIsAsAlone(t *testing.T) {
 			return s
 		}
 		cases := []Case{
-			{one, scenario.None()}, {variant(one, "hash", &config.Hash{Key: "path", Method: "ring"}), scenario.None()}, {other, fault("hang")},
-			{one, fault("refuse")}, {variant(one, "two-choices", nil), fault("slow")}, {variant(one, "hash", &config.Hash{Key: "client-prefix", Method: "modulo"}), scenario.None()},
+			of(one, scenario.None()), of(variant(one, "hash", &config.Hash{Key: "path", Method: "ring"}), scenario.None()), of(other, fault("hang")),
+			of(one, fault("refuse")), of(variant(one, "two-choices", nil), fault("slow")), of(variant(one, "hash", &config.Hash{Key: "client-prefix", Method: "modulo"}), scenario.None()),
 		}
 		cases = cases[rapid.IntRange(0, len(cases)-1).Draw(rt, "from"):]
 		o := Options{Seed: rapid.Uint64().Draw(rt, "seed"), Instances: rapid.IntRange(0, 3).Draw(rt, "instances")}
@@ -95,7 +97,7 @@ func TestCasesWithALoad(t *testing.T) {
 	c := pool(t, 3, "round-robin", probe)
 	for _, load := range []string{"load {\n rate = \"50/s\"\n for = \"20s\"\n}\n", "load {\n requests = 500\n concurrency = 7\n}\n"} {
 		s := scenarioOf(t, c, load)
-		cases := []Case{{c, s}, {variant(c, "least-connections", nil), s}, {variant(c, "random", nil), s}, {c, s}, {c, s}, {c, s}}
+		cases := []Case{of(c, s), of(variant(c, "least-connections", nil), s), of(variant(c, "random", nil), s), of(c, s), of(c, s), of(c, s)}
 		all, err := RunAll(context.Background(), cases, nil, Options{Seed: 3})
 		require.NoError(t, err)
 		assert.Equal(t, all[0], all[5])
@@ -117,7 +119,7 @@ func TestWhoMovesWhenABackendLeaves(t *testing.T) {
 	calm := scenarioOf(t, seated, "fault \"f\" {\n backend = \"app.*\"\n kind = \"refuse\"\n at = \"1s\"\n until = \"100s\"\n}\nbehaviour \"*\" {\n service = fixed(\"5ms\")\n}\n")
 	var cases []Case
 	for _, c := range []*config.Config{hash("ring"), hash("rendezvous"), seated, hash("modulo"), pool(t, 5, "random", "")} {
-		cases = append(cases, Case{c, calm})
+		cases = append(cases, of(c, calm))
 	}
 	all, err := RunAll(context.Background(), cases, source(text), Options{Seed: 5, Leave: 8000})
 	require.NoError(t, err)
@@ -133,8 +135,36 @@ func TestWhoMovesWhenABackendLeaves(t *testing.T) {
 		assert.InDelta(t, float64(l.Moved)/float64(l.Requests), l.Share, 1e-12)
 	}
 	alone := pool(t, 2, "round-robin", "")
-	all, err = RunAll(context.Background(), []Case{{alone, scenarioOf(t, alone, "load {\n requests = 100\n concurrency = 3\n}\n")}}, nil, Options{Leave: 50})
+	all, err = RunAll(context.Background(), []Case{of(alone, scenarioOf(t, alone, "load {\n requests = 100\n concurrency = 3\n}\n"))}, nil, Options{Leave: 50})
 	require.NoError(t, err)
 	assert.Empty(t, all[0].Leave.Backends, "of two none leaves: the other would be no choice")
 	assert.EqualValues(t, 100, all[0].Requests)
+}
+
+// TestMoreOfTheSame: so many times as many requests come, from as many more clients,
+// and in each second of the trace likewise.
+func TestMoreOfTheSame(t *testing.T) {
+	c := pool(t, 3, "round-robin", "sticky {\n by = \"cookie\"\n}\n")
+	text := even(3000, 10*time.Millisecond, 30)
+	var cases []Case
+	for _, times := range []float64{0.25, 1, 2.5} {
+		cases = append(cases, Case{Config: c, Scenario: scenario.None(), Times: times})
+	}
+	all, err := RunAll(context.Background(), cases, source(text), Options{Seed: 4})
+	require.NoError(t, err)
+	for i, r := range all {
+		times := cases[i].Times
+		conserved(t, r)
+		assert.InDelta(t, 3000*times, float64(r.Requests), 80)
+		assert.InDelta(t, 30*max(times, 1), float64(r.Upstreams["app"].Sessions.Seen), 16, "at least a client comes")
+		for _, row := range r.Timeline.Rows[2:29] {
+			n := int64(0)
+			for _, b := range row.Upstreams["app"] {
+				n += b.Requests
+			}
+			assert.InDelta(t, 100*times, float64(n), 40, "at %v", row.At)
+		}
+	}
+	assert.EqualValues(t, 3000, all[1].Requests, "once is exactly once")
+	assert.Zero(t, all[2].Sessions.Lost, "each of the further clients has a place of its own")
 }

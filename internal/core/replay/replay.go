@@ -102,7 +102,7 @@ type engine struct {
 	stop     tick.Time // where the clock stops, tick.Never if it does not
 	phases   []phase
 	closed   *closedLoad // nil unless clients wait for their answers
-	again    []arrival   // streams that will be sent again
+	again    []arrival   // what will come later: streams that are sent again, further clients
 	spare    []int32     // free places of again
 	breathed tick.Time   // the end of the bucket in which upstreams were last looked at
 	lastAt   tick.Time   // of the arrivals so far
@@ -125,12 +125,15 @@ type engine struct {
 	actions  []upstream.Action
 	shaper   *draw.Shaper
 	ahead    ahead
+	times    float64   // how often each arrival comes
+	only     int32     // the upstream whose arrivals come, -1 for all
+	met      uint64    // how many arrivals there were, however often each came
 	sample   []arrival // the first that clients of a closed load have sent
 }
 
 func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Options) (*engine, error) {
 	e := &engine{
-		ctx: ctx, o: o, cfg: c, scenario: s, free: -1, shaper: draw.NewShaper(), stop: tick.Never,
+		ctx: ctx, o: o, cfg: c, scenario: s, free: -1, times: 1, only: -1, shaper: draw.NewShaper(), stop: tick.Never,
 		phases: make([]phase, 1), limits: make([]limit.Set, max(o.Instances, 1)),
 	}
 	delays, backends := map[time.Duration]int{}, 0
@@ -235,6 +238,10 @@ func (e *engine) arrive(a *arrival) {
 	e.now = at
 	e.events++
 	e.lastAt = at
+	if e.times != 1 || e.only >= 0 {
+		e.multiply(a)
+		return
+	}
 	e.ask(a)
 }
 
@@ -373,6 +380,10 @@ func (e *engine) handle(ev event) {
 		e.sendAgain(ev.req)
 	case nextAsked:
 		e.askNext(ev.req)
+	case another:
+		a := e.kept(ev.req)
+		e.lastAt = e.now
+		e.ask(&a)
 	case coreDue:
 		v := e.views[ev.server]
 		v.scheduled = tick.Never

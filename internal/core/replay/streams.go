@@ -118,21 +118,12 @@ func (e *engine) reconnect(r *request) {
 		key: r.q.Key, seatKey: r.q.SeatKey, duration: int64(left), session: r.session, route: r.route, repeat: r.q.Repeatable,
 		stream: true, instance: uint8(e.views[r.view].instance), front: uint16(e.refs[r.route].front), who: -1,
 	}
-	i := len(e.again)
-	if n := len(e.spare); n > 0 {
-		i = int(e.spare[n-1])
-		e.spare = e.spare[:n-1]
-		e.again[i] = a
-	} else {
-		e.again = append(e.again, a)
-	}
-	e.heap.Push(e.now.Add(st.ResendAfter), event{kind: resend, req: int32(i)})
+	e.heap.Push(e.now.Add(st.ResendAfter), event{kind: resend, req: e.keep(&a)})
 }
 
 // sendAgain opens a stream that had failed.
 func (e *engine) sendAgain(i int32) {
-	a := e.again[i]
-	e.spare = append(e.spare, i)
+	a := e.kept(i)
 	e.res.Resent++
 	e.ask(&a)
 }

@@ -65,3 +65,17 @@ func (s *Span) Check() error {
 	}
 	return nil
 }
+
+// Around gives the part that lies between two times, counted from the beginning of
+// another part.
+func Around(of Span, from, until time.Duration) Span {
+	at := func(d time.Duration) Moment {
+		m := of.From
+		if !m.set {
+			m.set, m.offset = true, true
+		}
+		m.ns += int64(d)
+		return m
+	}
+	return Span{at(from), at(until)}
+}

@@ -1,0 +1,275 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/study"
+)
+
+func sweepCommand() *command {
+	return &command{
+		name: "sweep", args: "CONFIG [TRACE...]", summary: "every backend, zone and pair failed in turn: the worst that can happen",
+		help: `
+Each backend and each zone, and with -pairs each two backends, fail at the busiest
+moment of the trace, one case after the other; the worst stands first. Backends
+without which an upstream has nothing left are named. For each upstream it is searched
+how much more of its requests it bears while its heaviest backend is gone, before
+more than -too-much of them fail beyond what fails anyway, or p99 is three times as long.
+
+-shard 2/5 does the second of five parts and writes it as JSON; -merge joins all parts,
+named as operands, to what one sweep would have written. The trace is read several
+times; what comes from a pipe is kept in a temporary file meanwhile.
+
+exit code: 0 fine; 2 wrong usage; 3 input that cannot be used
+
+  kestrix sweep harbour.hcl morning.log
+  kestrix sweep harbour.hcl morning.log -kinds refuse,hang,slow -upstream booking
+  kestrix sweep harbour.hcl morning.log -pairs -for 2m
+  kestrix sweep harbour.hcl day.log.zst -shard 1/2 -o one.json
+  kestrix sweep -merge one.json two.json`,
+		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
+			var f sweepFlags
+			f.out.define(fs)
+			with := withFlag(fs)
+			f.replay.define(fs)
+			fs.StringVar(&f.kinds, "kinds", "refuse", "`KINDS` of faults, comma-separated, each tried for itself: "+strings.Join(sweepKinds(), ", "))
+			fs.StringVar(&f.upstreams, "upstream", "", "`NAMES` of the upstreams whose backends fail, comma-separated; otherwise all")
+			fs.BoolVar(&f.o.Pairs, "pairs", false, "pairs of backends as well")
+			fs.DurationVar(&f.o.For, "for", 0, "for how much `TIME` they fail; otherwise a minute, or a quarter of a short replay")
+			fs.StringVar(&f.tooMuch, "too-much", "1%", "`SHARE` of requests that may fail beyond what fails anyway, for the search")
+			fs.StringVar(&f.shard, "shard", "", "`PART` of so many that is done, as in 1/4")
+			fs.BoolVar(&f.merge, "merge", false, "join the parts that are named")
+			fs.BoolVar(&f.all, "all", false, "long tables whole")
+			return func(ctx context.Context, env *Env, args []string) error {
+				if err := f.check(); err != nil {
+					return err
+				}
+				f.replay.given(fs)
+				if f.merge {
+					var idle []string
+					fs.Visit(func(x *flag.Flag) {
+						if !slices.Contains([]string{"merge", "format", "o", "plain", "all"}, x.Name) {
+							idle = append(idle, "-"+x.Name)
+						}
+					})
+					if len(idle) > 0 {
+						return usage("%s has no meaning with -merge, which joins what was done", strings.Join(idle, ", "))
+					}
+					return f.join(env, args)
+				}
+				return f.run(ctx, env, args, *with)
+			}
+		},
+	}
+}
+
+// sweepKinds lists the faults that make sense for any backend.
+func sweepKinds() []string {
+	return slices.DeleteFunc(scenario.KindNames(), func(k string) bool { return k == "weight" })
+}
+
+type sweepFlags struct {
+	out       output
+	replay    replayFlags
+	kinds     string
+	upstreams string
+	tooMuch   string
+	shard     string
+	merge     bool
+	all       bool
+	o         study.SweepOptions
+}
+
+func (f *sweepFlags) check() error {
+	if err := f.out.check(); err != nil {
+		return err
+	}
+	if err := f.replay.check(); err != nil {
+		return err
+	}
+	f.o.Kinds, f.o.Upstreams = commas(f.kinds), commas(f.upstreams)
+	for i, k := range f.o.Kinds {
+		if !slices.Contains(sweepKinds(), k) {
+			return usage("-kinds cannot be %q; there are %s", k, strings.Join(sweepKinds(), ", "))
+		}
+		if slices.Contains(f.o.Kinds[:i], k) {
+			return usage("-kinds names %s twice", k)
+		}
+	}
+	if len(f.o.Kinds) == 0 {
+		return usage("-kinds names no kind; there are %s", strings.Join(sweepKinds(), ", "))
+	}
+	if f.o.For < 0 || f.o.For > 24*time.Hour || f.o.For > 0 && f.o.For < time.Second {
+		return usage("-for cannot be %s; from 1s to 24h", f.o.For)
+	}
+	var share float64
+	if n, err := fmt.Sscanf(f.tooMuch, "%g%%", &share); n != 1 || err != nil || !strings.HasSuffix(f.tooMuch, "%") || share <= 0 || share > 100 {
+		return usage("-too-much cannot be %q; a share such as 1%%", f.tooMuch)
+	}
+	f.o.TooMuch = share / 100
+	if f.shard != "" {
+		var s study.Shard
+		if n, err := fmt.Sscanf(f.shard, "%d/%d", &s.Number, &s.Of); n != 2 || err != nil || fmt.Sprintf("%d/%d", s.Number, s.Of) != f.shard {
+			return usage("-shard cannot be %q; it is the number of a part and of how many, as in 1/4", f.shard)
+		}
+		if s.Of < 1 || s.Of > 10000 || s.Number < 1 || s.Number > s.Of {
+			return usage("-shard cannot be %s: of %d parts the last is %d/%d", f.shard, s.Of, max(s.Of, 1), max(s.Of, 1))
+		}
+		f.o.Shard = &s
+	}
+	return nil
+}
+
+func (f *sweepFlags) run(ctx context.Context, env *Env, args, with []string) error {
+	if len(args) < 1 {
+		return usage("a configuration and a trace are wanted: kestrix sweep CONFIG TRACE..., or a scenario with a load")
+	}
+	s, err := usable(env, args[0], with)
+	if err != nil {
+		return err
+	}
+	sc := scenario.None()
+	if f.replay.scenario != "" {
+		if sc, err = readScenario(env, f.replay.scenario, s.config); err != nil {
+			return err
+		}
+	}
+	if err := f.replay.fits(sc, args); err != nil {
+		return err
+	}
+	if err := knownUpstreams(s, f.o.Upstreams); err != nil {
+		return err
+	}
+	traces, remove, err := keepPipes(ctx, env, args[1:])
+	defer remove()
+	if err != nil {
+		return err
+	}
+	sources, err := traceSources(ctx, env, traces)
+	if err != nil {
+		return err
+	}
+	for i := range sources {
+		sources[i].Name = args[1+i]
+	}
+	p := newProgress(env, "sweep")
+	f.o.Names, f.o.Replay, f.o.Progress = bases(args[:1], args[1:], f.replay.scenario), f.replay.o, p.steps
+	f.o.Replay.Progress = p.of(sc, traces)
+	sw, err := study.RunSweep(ctx, s.config, sc, sources, f.o)
+	p.clear()
+	if err != nil {
+		return unusable(err)
+	}
+	if err := f.write(env, sw); err != nil {
+		return err
+	}
+	if sw.Partial {
+		return &exitError{interrupted, nil}
+	}
+	return nil
+}
+
+// knownUpstreams says which of the names of -upstream is none.
+func knownUpstreams(s *source, names []string) error {
+	var known []string
+	for _, u := range s.config.Upstreams {
+		known = append(known, u.Name)
+	}
+	for _, name := range names {
+		if slices.Contains(known, name) {
+			continue
+		}
+		hint := "there are " + strings.Join(known, ", ")
+		if near := config.Suggest(name, known); near != "" {
+			hint = "did you mean " + near + "?"
+		}
+		return usage("-upstream: %s has no upstream %q; %s", s.name, name, hint)
+	}
+	return nil
+}
+
+func (f *sweepFlags) write(env *Env, sw *study.Sweep) error {
+	return f.out.write(env, func(w io.Writer) error {
+		if f.out.format == "json" || sw.Shard != nil {
+			return writeJSON(w, sw)
+		}
+		style := env.style(env.Stdout, f.out.plain || f.out.file != "")
+		style.All = f.all
+		_, err := io.WriteString(w, style.Sweep(sw))
+		return err
+	})
+}
+
+// join reads the parts and writes the whole.
+func (f *sweepFlags) join(env *Env, names []string) error {
+	if len(names) == 0 {
+		return usage("the parts are wanted: kestrix sweep -merge PART...")
+	}
+	var parts []*study.Sweep
+	for _, name := range names {
+		text, err := os.ReadFile(name)
+		if err != nil {
+			return unusable(fmt.Errorf("%s cannot be read: %w", name, reason(err)))
+		}
+		part := new(study.Sweep)
+		if err := json.Unmarshal(text, part); err != nil || part.Of.Identity == "" {
+			return unusable(fmt.Errorf("%s is no part of a sweep; kestrix sweep ... -shard 1/2 -o PART writes one", name))
+		}
+		parts = append(parts, part)
+	}
+	whole, err := study.Merge(names, parts)
+	if err != nil {
+		return unusable(err)
+	}
+	return f.write(env, whole)
+}
+
+// keepPipes copies what can be read only once, such as stdin, into temporary files,
+// and gives the names to read instead and what removes them.
+func keepPipes(ctx context.Context, env *Env, names []string) ([]string, func(), error) {
+	var made []string
+	remove := func() {
+		for _, m := range made {
+			os.Remove(m)
+		}
+	}
+	out := slices.Clone(names)
+	for i, name := range names {
+		if info, err := os.Stat(name); name != "-" && (err != nil || info.Mode().IsRegular() || info.IsDir()) {
+			continue
+		}
+		src, err := openTrace(ctx, env, name)
+		if err != nil {
+			return nil, remove, err
+		}
+		f, err := os.CreateTemp("", "kestrix-sweep-")
+		if err != nil {
+			src.Close()
+			return nil, remove, unusable(err)
+		}
+		made = append(made, f.Name())
+		_, err = io.Copy(f, src)
+		src.Close()
+		if e := f.Close(); err == nil {
+			err = e
+		}
+		if err != nil && ctx.Err() != nil {
+			return nil, remove, &exitError{interrupted, nil}
+		}
+		if err != nil {
+			return nil, remove, unusable(fmt.Errorf("%s cannot be kept for reading it again: %w", name, reason(err)))
+		}
+		out[i] = f.Name()
+	}
+	return out, remove, nil
+}

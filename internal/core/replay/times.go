@@ -1,0 +1,61 @@
+package replay
+
+import (
+	"math"
+	"time"
+
+	"kestrix/internal/core/draw"
+)
+
+// multiply takes an arrival in so many times as the case says, on average: the first
+// at its moment, further ones within a second of it, each as if another client like
+// it had sent it. So there is more, or less, to do at every moment of a trace, and it
+// still rises and falls as it did.
+func (e *engine) multiply(a *arrival) {
+	e.met++
+	if e.only >= 0 && (a.route < 0 || e.refs[a.route].upstream != e.only) {
+		return
+	}
+	whole, part := math.Modf(e.times)
+	n := int(whole)
+	if draw.Unit(draw.Bits(e.o.Seed, e.met, 0, draw.Copies)) < part {
+		n++
+	}
+	clients := uint32(math.Ceil(e.times))
+	for i := range n {
+		c := *a
+		c.session = a.session*clients + uint32(i)
+		if i == 0 {
+			e.ask(&c)
+			continue
+		}
+		other := draw.Bits(uint64(i), 0, 0, draw.Copies)
+		if c.route < 0 || e.strand.routes[c.route].hash == nil {
+			c.key ^= other // a key that is not the client's is asked for again
+		}
+		if c.seatKey != 0 {
+			c.seatKey ^= other
+		}
+		c.limited ^= other
+		later := draw.Unit(draw.Bits(e.o.Seed, e.met, uint64(i), draw.Copies))
+		e.heap.Push(e.now.Add(time.Duration(later*1e9)), event{kind: another, req: e.keep(&c)})
+	}
+}
+
+// keep keeps an arrival until it comes, and gives its place.
+func (e *engine) keep(a *arrival) int32 {
+	if n := len(e.spare); n > 0 {
+		i := e.spare[n-1]
+		e.spare = e.spare[:n-1]
+		e.again[i] = *a
+		return i
+	}
+	e.again = append(e.again, *a)
+	return int32(len(e.again) - 1)
+}
+
+// kept gives what was kept.
+func (e *engine) kept(i int32) arrival {
+	e.spare = append(e.spare, i)
+	return e.again[i]
+}

@@ -1,0 +1,176 @@
+package report
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/study"
+)
+
+// Sweep writes what came of failing everything in turn, the worst first.
+func (s Style) Sweep(w *study.Sweep) string {
+	var b strings.Builder
+	of := w.Of
+	b.WriteString(s.bold(flow(strings.Join(append(slices.Clone(of.Names), fmt.Sprintf("seed %d", of.Seed)), s.dot()), s.Width, 0)) + "\n")
+	if of.Cases == 0 {
+		b.WriteString(s.yellow("stopped before anything was failed") + "\n")
+		return b.String()
+	}
+	b.WriteString(flow(fmt.Sprintf("%s in %s from %s; each case fails from %s to %s, the busiest time, when %s come a second",
+		plural(of.Requests, "request"), clock(of.Duration), plural(of.Clients, "client"), moment(of.At), moment(of.Until), three(of.Rate)), s.Width, 0) + "\n")
+	if w.Partial {
+		b.WriteString(s.yellow(flow(fmt.Sprintf("stopped early: what follows is partial, %s of %s", count(int64(len(w.Cases))), plural(int64(of.Cases), "case")), s.Width, 0)) + "\n")
+	}
+	if w.Worst != nil {
+		b.WriteString("\n" + s.bold("the worst") + "\n  " + flow(worstOf(w), s.Width, 2) + "\n")
+	}
+	if len(w.Single) > 0 {
+		b.WriteString("\n" + s.bold("single points of failure") + "\n")
+		for _, p := range w.Single {
+			b.WriteString("  " + s.bold(p.Name) + flowFrom(": without it "+p.Upstream+" has no backend left for its "+plural(p.Requests, "request"), s.Width, 2+visible(p.Name), 4) + "\n")
+		}
+	}
+	s.sweepCases(&b, w)
+	s.limits(&b, w)
+	for _, n := range w.Notes {
+		b.WriteString("  " + flow(n, s.Width, 4) + "\n")
+	}
+	return b.String()
+}
+
+// worstOf tells of the worst case in words.
+func worstOf(w *study.Sweep) string {
+	x := w.Worst
+	felt := "nobody notices"
+	switch {
+	case x.During.Failed > w.Baseline.Failed:
+		felt = fmt.Sprintf("%s while it lasts, %s more than otherwise", oneIn(x.During.ErrorRate), count(x.During.Failed-w.Baseline.Failed))
+	case x.During.P99 > w.Baseline.P99*1.2:
+		felt = "nothing fails, but answers take longer"
+	case x.SessionsMoved > 0:
+		felt = fmt.Sprintf("nothing fails, and %s", movedOf(x.SessionsMoved))
+	}
+	p99 := fmt.Sprintf("p99 %s instead of %s", orDash(x.During.P99), orDash(w.Baseline.P99))
+	if orDash(x.During.P99) == orDash(w.Baseline.P99) {
+		p99 = "p99 stays at " + orDash(x.During.P99)
+	}
+	return fmt.Sprintf("%s (%s): %s; %s", x.Name, x.Kind, felt, p99)
+}
+
+func movedOf(n int64) string {
+	if n == 1 {
+		return "1 session moves"
+	}
+	return plural(n, "session") + " move"
+}
+
+// oneIn words a share of requests that fail.
+func oneIn(share float64) string {
+	if share > 0.4 || share <= 0 {
+		return percent(share) + " of all requests fail"
+	}
+	return fmt.Sprintf("one request in %s fails", count(int64(math.Round(1/share))))
+}
+
+// orDash writes a latency, - where nothing was answered.
+func orDash(sec float64) string {
+	if sec == 0 {
+		return "-"
+	}
+	return span(sec)
+}
+
+// mostCases is how many cases are listed without -all.
+const mostCases = 20
+
+func (s Style) sweepCases(b *strings.Builder, w *study.Sweep) {
+	if len(w.Cases) == 0 {
+		return
+	}
+	of := w.Of
+	parts := []string{"cases", "what requests met that came between " + moment(of.At) + " and " + moment(of.Until)}
+	if len(of.Kinds) == 1 {
+		parts = append(parts, of.Kinds[0]+": "+scenario.Kinds[of.Kinds[0]])
+	}
+	head := flow(strings.Join(parts, s.dot()), s.Width, 2)
+	b.WriteString("\n" + s.bold("cases") + strings.TrimPrefix(head, "cases") + "\n")
+	cols := []column{
+		{name: "case", left: true}, {name: "kind", left: true}, {name: "failed"}, {name: "error rate", drop: 1}, {name: "p50", drop: 6}, {name: "p99"},
+		{name: "retried", drop: 5}, {name: "moved", drop: 4}, {name: "noticed after", drop: 2}, {name: "back after", drop: 3},
+	}
+	cases := w.Cases
+	rest := 0
+	if len(cases) > mostCases && !s.All {
+		rest = len(cases) - mostCases
+		cases = cases[:mostCases]
+	}
+	base := w.Baseline
+	rows := [][]string{{"nothing fails", "", count(base.Failed), finePercent(base.ErrorRate), orDash(base.P50), orDash(base.P99), "-", "-", "-", "-"}}
+	for _, c := range cases {
+		failed := count(c.During.Failed)
+		if c.During.Failed > base.Failed {
+			failed = s.red(failed)
+		}
+		noticed, back := "never", "never"
+		if c.RecoveredAfter != nil {
+			back = span(*c.RecoveredAfter)
+		}
+		if c.DetectedAfter != nil {
+			noticed = span(*c.DetectedAfter)
+		}
+		if c.DetectedAfter == nil || c.RecoveredAfter == nil && of.Until >= of.Duration-10 {
+			back = "-" // it never left, or the replay is over before it can be back
+		}
+		rows = append(rows, []string{
+			s.bold(c.Name), c.Kind, failed, finePercent(c.During.ErrorRate), orDash(c.During.P50), orDash(c.During.P99),
+			count(c.Retried), count(c.SessionsMoved), noticed, back,
+		})
+	}
+	if len(of.Kinds) == 1 {
+		cols = slices.Delete(cols, 1, 2)
+		for i := range rows {
+			rows[i] = slices.Delete(rows[i], 1, 2)
+		}
+	}
+	b.WriteString(s.table(cols, rows, 2))
+	if rest > 0 {
+		fmt.Fprintf(b, "  the %d worst; %s with -all\n", mostCases, plural(int64(rest), "more case"))
+	}
+	for _, c := range cases {
+		for _, u := range c.Overloaded {
+			b.WriteString("  " + flow(fmt.Sprintf("%s (%s): what is left of %s has more to do than it can", c.Name, c.Kind, u), s.Width, 4) + "\n")
+		}
+	}
+}
+
+// limits tells how much more is borne with a backend gone.
+func (s Style) limits(b *strings.Builder, w *study.Sweep) {
+	if len(w.Limits) == 0 {
+		return
+	}
+	b.WriteString("\n" + s.bold("the load from which losing one is too much") + "\n")
+	wide := 0
+	for _, l := range w.Limits {
+		wide = max(wide, visible(l.Upstream))
+	}
+	for _, l := range w.Limits {
+		times := func(x float64) string { return three(x) + " times the load" }
+		var text string
+		switch {
+		case l.TooMuch == nil:
+			text = fmt.Sprintf("without %s it bears %s, the most that was tried (%s requests a second)", l.Backend, times(l.Holds), three(l.Rate))
+		case l.Holds == 0:
+			text = s.red(fmt.Sprintf("without %s even a quarter of the load is too much", l.Backend))
+		default:
+			text = fmt.Sprintf("without %s it bears %s (%s requests a second); with %s %s of them fail (%s anyway), p99 %s (%s anyway)", l.Backend, times(l.Holds), three(l.Rate),
+				times(*l.TooMuch), finePercent(l.Failed), finePercent(l.Anyway.Failed), orDash(l.P99), orDash(l.Anyway.P99))
+			if l.Holds < 1 {
+				text = s.red("today already: ") + text
+			}
+		}
+		b.WriteString("  " + s.bold(padRight(l.Upstream, wide)) + "  " + flow(text, s.Width, wide+4) + "\n")
+	}
+}
