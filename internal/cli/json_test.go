@@ -40,7 +40,7 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 			replay.FaultResult{}, replay.Phase{}, replay.Timeline{}, replay.TimelineRow{}, replay.TimelineBox{}, scenario.Verdict{}, replay.TraceResult{},
 			trace.Bad{}, replay.Overload{}, replay.Assumed{}, replay.Assumes{}, replay.Engine{},
 		},
-		"compare":         {study.Comparison{}, study.Run{}, study.Figures{}, study.LeftOut{}, study.Advice{}, replay.Leave{}},
+		"compare": {study.Comparison{}, study.Run{}, study.Figures{}, study.LeftOut{}, study.Advice{}, replay.Leave{}},
 		"sweep": {
 			study.Sweep{}, study.SweptRun{}, study.SweepPart{}, study.SweepCase{}, study.SinglePoint{}, study.LoadLimit{}, study.Anyway{}, study.Shard{},
 		},

@@ -72,9 +72,9 @@ func (s Style) felt(b *strings.Builder, r *replay.Result) {
 	}
 }
 
-// advice says what to change, when there is something to change, each with the
+// advise says what to change, when there is something to change, each with the
 // figures it rests on.
-func (s Style) advice(b *strings.Builder, p Replay) {
+func (p Replay) advise() []string {
 	r := p.Result
 	var lines []string
 	add := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
@@ -88,12 +88,17 @@ func (s Style) advice(b *strings.Builder, p Replay) {
 		add("%s failed in the queue: max_in_flight holds back what backends could take, or there are too few of them", plural(n, "request"))
 	}
 	for _, f := range r.Faults {
-		lines = append(lines, s.adviseFault(p, &f)...)
+		lines = append(lines, adviseFault(p, &f)...)
 	}
 	sticky := slices.ContainsFunc(p.Config.Upstreams, func(u *config.Upstream) bool { return u.Sticky != nil })
 	for _, u := range p.Config.Upstreams {
-		lines = append(lines, s.adviseUpstream(u, r, sticky)...)
+		lines = append(lines, adviseUpstream(u, r, sticky)...)
 	}
+	return lines
+}
+
+func (s Style) advice(b *strings.Builder, p Replay) {
+	lines := p.advise()
 	if len(lines) == 0 {
 		return
 	}
@@ -112,7 +117,7 @@ func (s Style) advice(b *strings.Builder, p Replay) {
 }
 
 // adviseFault says what would have made a fault cost less.
-func (s Style) adviseFault(p Replay, f *replay.FaultResult) []string {
+func adviseFault(p Replay, f *replay.FaultResult) []string {
 	if !f.Began || f.Lost == 0 || f.Kind == "drain" || f.Kind == "weight" || f.Kind == "park" {
 		return nil
 	}
@@ -136,7 +141,7 @@ func (s Style) adviseFault(p Replay, f *replay.FaultResult) []string {
 
 // adviseUpstream says what an upstream lacks by what came of it. Who has made
 // another upstream sticky has thought about sessions, and is not told of them.
-func (s Style) adviseUpstream(u *config.Upstream, r *replay.Result, sticky bool) []string {
+func adviseUpstream(u *config.Upstream, r *replay.Result, sticky bool) []string {
 	x := r.Upstreams[u.Name]
 	if x == nil || x.Requests == 0 {
 		return nil

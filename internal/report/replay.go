@@ -56,22 +56,30 @@ func (s Style) Replay(p Replay) string {
 
 // notes says what of the trace was not as it should be.
 func (s Style) notes(b *strings.Builder, r *replay.Result) {
+	for _, l := range s.noteLines(r) {
+		b.WriteString(l + "\n")
+	}
+}
+
+func (s Style) noteLines(r *replay.Result) []string {
+	var out []string
 	if r.Trace.BadLines > 0 {
-		fmt.Fprintf(b, "%s\n", s.yellow(plural(r.Trace.BadLines, "line")+" could not be read and passed over"))
+		out = append(out, s.yellow(plural(r.Trace.BadLines, "line")+" could not be read and passed over"))
 		for _, x := range r.Trace.Bad {
-			fmt.Fprintf(b, "  line %d, column %d: %s\n", x.Line, x.Column, x.Why)
+			out = append(out, fmt.Sprintf("  line %d, column %d: %s", x.Line, x.Column, x.Why))
 		}
 	}
 	if r.Trace.OutOfOrder > 0 {
-		fmt.Fprintf(b, "%s stood out of order and put right\n", plural(r.Trace.OutOfOrder, "record"))
+		out = append(out, plural(r.Trace.OutOfOrder, "record")+" stood out of order and put right")
 	}
 	for _, name := range sortedKeys(r.Trace.Unknown) {
 		cure := ""
 		if name == "host" {
 			cure = "; -host NAME gives one"
 		}
-		fmt.Fprintf(b, "%s\n", s.yellow(flow(fmt.Sprintf("%s met a route that asks for the %s, which the trace does not record, so that it did not fit%s", plural(r.Trace.Unknown[name], "request"), name, cure), s.Width, 0)))
+		out = append(out, s.yellow(flow(fmt.Sprintf("%s met a route that asks for the %s, which the trace does not record, so that it did not fit%s", plural(r.Trace.Unknown[name], "request"), name, cure), s.Width, 0)))
 	}
+	return out
 }
 
 func (s Style) totals(b *strings.Builder, r *replay.Result) {
@@ -199,7 +207,8 @@ type event struct {
 	text string
 }
 
-func (s Style) story(b *strings.Builder, p Replay) {
+// events gives what happened, in order: faults, and what the proxy saw of them.
+func (p Replay) events() []event {
 	r := p.Result
 	var all []event
 	many := len(p.Config.Upstreams) > 1
@@ -229,12 +238,17 @@ func (s Style) story(b *strings.Builder, p Replay) {
 		if h.Instance > 0 {
 			who += fmt.Sprintf(" (proxy %d)", h.Instance)
 		}
-		all = append(all, event{h.At, who, h.To, h.Why + s.sinceFault(h, r)})
+		all = append(all, event{h.At, who, h.To, h.Why + sinceFault(h, r)})
 	}
+	slices.SortStableFunc(all, func(a, c event) int { return cmp.Compare(a.at, c.at) })
+	return all
+}
+
+func (s Style) story(b *strings.Builder, p Replay) {
+	r, all := p.Result, p.events()
 	if len(all) == 0 {
 		return
 	}
-	slices.SortStableFunc(all, func(a, c event) int { return cmp.Compare(a.at, c.at) })
 	b.WriteString("\n" + s.bold("what happened") + "\n")
 	most := 40
 	cut := 0
@@ -265,7 +279,7 @@ func met(f replay.FaultResult) string {
 }
 
 // sinceFault says of a change how long after a fault it came.
-func (s Style) sinceFault(h replay.HealthChange, r *replay.Result) string {
+func sinceFault(h replay.HealthChange, r *replay.Result) string {
 	for _, f := range r.Faults {
 		if !f.Began || !slices.Contains(f.Backends, h.Upstream+"."+h.Backend) || f.Kind == "park" || f.Kind == "drain" || f.Kind == "weight" {
 			continue

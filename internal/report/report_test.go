@@ -335,7 +335,7 @@ func TestAnOverrunUpstreamIsToldOf(t *testing.T) {
 			Upstreams: map[string]*replay.Upstream{"booking": {Requests: 9, Failed: 3, Backends: map[string]*replay.Backend{"auk": {Busy: 0.97}}}},
 			Health:    []replay.HealthChange{{Upstream: c.upstream, To: c.to}},
 		}
-		said := strings.Join(Style{}.adviseUpstream(&config.Upstream{Name: "booking"}, r, false), "\n")
+		said := strings.Join(adviseUpstream(&config.Upstream{Name: "booking"}, r, false), "\n")
 		assert.Equal(t, c.told, strings.Contains(said, `"booking" left rotation 1 time and 3 requests failed: they are overrun (busy 97.0 %`), "%s %s: %s", c.upstream, c.to, said)
 	}
 }

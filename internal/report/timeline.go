@@ -11,11 +11,11 @@ import (
 
 // TimelineCSV writes the course of a replay as comma-separated values with a
 // header row: for each bucket the time it began, in seconds, what was answered
-// and failed, the 99th percentile of answers in seconds, and of every backend
+// and failed, percentiles of how long answers took, in seconds, and of every backend
 // the attempts begun and those open at its end. The error is that of writing.
 func TimelineCSV(w io.Writer, c *config.Config, r *replay.Result) error {
 	out := csv.NewWriter(w)
-	row := []string{"at", "answered", "failed", "p99"}
+	row := []string{"at", "answered", "failed", "p50", "p95", "p99"}
 	for _, u := range c.Upstreams {
 		for _, b := range u.Backends {
 			row = append(row, u.Name+"."+b.Name+" requests", u.Name+"."+b.Name+" open")
@@ -26,7 +26,7 @@ func TimelineCSV(w io.Writer, c *config.Config, r *replay.Result) error {
 	}
 	number := func(x float64) string { return strconv.FormatFloat(x, 'f', -1, 64) }
 	for _, x := range r.Timeline.Rows {
-		row = append(row[:0], number(x.At), strconv.FormatInt(x.Answered, 10), strconv.FormatInt(x.Failed, 10), number(x.P99))
+		row = append(row[:0], number(x.At), strconv.FormatInt(x.Answered, 10), strconv.FormatInt(x.Failed, 10), number(x.P50), number(x.P95), number(x.P99))
 		for _, u := range c.Upstreams {
 			for _, b := range u.Backends {
 				box := x.Upstreams[u.Name][b.Name]

@@ -155,7 +155,7 @@ func (e *engine) rows() Timeline {
 			Upstreams: map[string]map[string]TimelineBox{},
 		}
 		if x.latency != nil {
-			row.P99 = x.latency.quantile(0.99)
+			row.P50, row.P95, row.P99 = x.latency.quantile(0.5), x.latency.quantile(0.95), x.latency.quantile(0.99)
 		}
 		for _, u := range e.ups {
 			boxes := map[string]TimelineBox{}
@@ -165,6 +165,16 @@ func (e *engine) rows() Timeline {
 			row.Upstreams[u.cfg.Name] = boxes
 		}
 		t.Rows = append(t.Rows, row)
+	}
+	per := t.PerRow()
+	for i := 0; i < len(e.timeline.rows); i += per {
+		var all sketch
+		for k := i; k < min(i+per, len(e.timeline.rows)); k++ {
+			if l := e.timeline.rows[k].latency; l != nil {
+				join(&all, l)
+			}
+		}
+		t.Coarse = append(t.Coarse, CoarseRow{float64(i) * t.Bucket, all.quantile(0.5), all.quantile(0.95), all.quantile(0.99)})
 	}
 	return t
 }

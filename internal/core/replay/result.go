@@ -173,13 +173,27 @@ type Overload struct {
 type Timeline struct {
 	Bucket float64       `json:"bucket"`
 	Rows   []TimelineRow `json:"rows"`
+	Coarse []CoarseRow   `json:"-"` // the same in at most CoarseRows parts, for drawing
 }
+
+// CoarseRow is a part of the course of a replay: PerRow rows of the timeline.
+type CoarseRow struct {
+	At, P50, P95, P99 float64
+}
+
+// CoarseRows is how many there are at most.
+const CoarseRows = 120
+
+// PerRow is how many rows of the timeline go into a coarse one.
+func (t *Timeline) PerRow() int { return max((len(t.Rows)+CoarseRows-1)/CoarseRows, 1) }
 
 // TimelineRow is one bucket, by the time it began.
 type TimelineRow struct {
 	At        float64                           `json:"at"`
 	Answered  int64                             `json:"answered"`
 	Failed    int64                             `json:"failed"`
+	P50       float64                           `json:"p50"`
+	P95       float64                           `json:"p95"`
 	P99       float64                           `json:"p99"`
 	Upstreams map[string]map[string]TimelineBox `json:"upstreams"`
 }

@@ -36,8 +36,8 @@ type searchedPart struct {
 	limit     LoadLimit
 	known     bool          // how long that takes
 	settle    time.Duration // from the fault's beginning
-	low, high float64 // what it holds, what is too much; 0: not known yet
-	next      float64 // what is tried next; 0: the search is over
+	low, high float64       // what it holds, what is too much; 0: not known yet
+	next      float64       // what is tried next; 0: the search is over
 }
 
 const (

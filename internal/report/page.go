@@ -1,0 +1,48 @@
+package report
+
+import (
+	"bytes"
+	_ "embed"
+	"html/template"
+)
+
+//go:embed page/page.css
+var pageCSS string
+
+//go:embed page/base.html
+var baseHTML string
+
+//go:embed page/replay.html
+var replayHTML string
+
+// pages are the templates of all pages: each is one file that needs no network and
+// runs no script.
+var pages = template.Must(template.New("").Parse(baseHTML + replayHTML))
+
+// pageTop is what the top of every page shows.
+type pageTop struct {
+	Title, Headline, Of, Version string
+	CSS                          template.CSS
+	Bad                          bool // the headline is bad news
+	Notes                        []string
+	Figures                      []pageFigure
+}
+
+// pageFigure is a number under its name.
+type pageFigure struct {
+	Name, Value, More string
+	Bad               bool
+}
+
+func top(title, version string) pageTop {
+	return pageTop{Title: title, Version: version, CSS: template.CSS(pageCSS)}
+}
+
+// render writes a page.
+func render(name string, v any) ([]byte, error) {
+	var b bytes.Buffer
+	if err := pages.ExecuteTemplate(&b, name, v); err != nil {
+		return nil, err
+	}
+	return b.Bytes(), nil
+}

@@ -1,0 +1,242 @@
+package report
+
+import (
+	"fmt"
+	"html"
+	"html/template"
+	"math"
+	"slices"
+	"strings"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/replay"
+)
+
+// series sums something over the rows that go into each column, a second.
+func (p Replay) series(of func(*replay.TimelineRow) float64) []point {
+	t := &p.Result.Timeline
+	per := t.PerRow()
+	var out []point
+	for i := 0; i < len(t.Rows); i += per {
+		sum, to := 0.0, min(i+per, len(t.Rows))
+		for k := i; k < to; k++ {
+			sum += of(&t.Rows[k])
+		}
+		length := float64(to-i) * t.Bucket
+		// The replay may end within the last one; of hardly any time nothing is told.
+		if rest := p.Result.Duration - t.Rows[i].At; to == len(t.Rows) && rest < length {
+			if length = rest; length < float64(per)*t.Bucket/4 && i > 0 {
+				break
+			}
+		}
+		out = append(out, point{t.Rows[i].At, sum / max(length, 1e-3)})
+	}
+	return out
+}
+
+// coarse gives a percentile in each column, none where nothing was answered.
+func (p Replay) coarse(of func(*replay.CoarseRow) float64) []point {
+	var out []point
+	for i := range p.Result.Timeline.Coarse {
+		x := &p.Result.Timeline.Coarse[i]
+		v := of(x)
+		if v == 0 {
+			v = math.NaN()
+		}
+		out = append(out, point{x.At, v})
+	}
+	return out
+}
+
+// ends is when the timeline does.
+func (p Replay) ends() float64 {
+	t := p.Result.Timeline
+	return min(float64(len(t.Rows))*t.Bucket, max(p.Result.Duration, t.Bucket))
+}
+
+// faultBands gives the times in which faults last that strike an upstream; of all for
+// an empty name.
+func (p Replay) faultBands(upstream string) []band {
+	var out []band
+	for _, f := range p.Result.Faults {
+		if !f.Began || upstream != "" && !slices.ContainsFunc(f.Backends, func(b string) bool { return strings.HasPrefix(b, upstream+".") }) {
+			continue
+		}
+		until := p.ends()
+		if f.Until != nil {
+			until = min(until, *f.Until)
+		}
+		out = append(out, band{f.At, until, f.Name})
+	}
+	return out
+}
+
+func highest(points ...[]point) float64 {
+	top := 0.0
+	for _, s := range points {
+		for _, p := range s {
+			if p.v > top { // not NaN
+				top = p.v
+			}
+		}
+	}
+	return top
+}
+
+// column says how much time a step of a line is.
+func (p Replay) column() string {
+	t := p.Result.Timeline
+	return round(span(float64(t.PerRow()) * t.Bucket))
+}
+
+func (p Replay) requestsChart() (template.HTML, string) {
+	answered := p.series(func(r *replay.TimelineRow) float64 { return float64(r.Answered) })
+	failed := p.series(func(r *replay.TimelineRow) float64 { return float64(r.Failed) })
+	c := newChart(250, 0, p.ends())
+	at := steps5(highest(answered, failed))
+	c.high = at[len(at)-1]
+	c.values(at, func(v float64) string { return tick(v) + "/s" })
+	c.bands(p.faultBands(""), c.bottom)
+	c.area(answered, p.ends(), "area")
+	names := []label{}
+	if highest(failed) > 0 {
+		c.line(failed, p.ends(), "fail")
+		names = append(names, label{c.y(failed[len(failed)-1].v), "failed", "tf b"})
+	}
+	if len(answered) > 0 {
+		names = append(names, label{c.y(answered[len(answered)-1].v), "answered", "ta b"})
+	}
+	c.labels(names)
+	c.times()
+	caption := "Requests a second that were answered (filled) and that failed (dashed), by " + p.column() + "; faults are hatched."
+	if len(p.faultBands("")) == 0 {
+		caption = "Requests a second that were answered (filled) and that failed (dashed), by " + p.column() + "."
+	}
+	return c.SVG(fmt.Sprintf("Requests over time: at most %s answered and %s failed a second", three(highest(answered)), three(highest(failed)))), caption
+}
+
+func (p Replay) latencyChart() (template.HTML, string) {
+	lines := [][]point{
+		p.coarse(func(r *replay.CoarseRow) float64 { return r.P50 }), p.coarse(func(r *replay.CoarseRow) float64 { return r.P95 }),
+		p.coarse(func(r *replay.CoarseRow) float64 { return r.P99 }),
+	}
+	low, high := math.Inf(1), highest(lines...)
+	for _, l := range lines {
+		for _, x := range l {
+			if x.v < low {
+				low = x.v
+			}
+		}
+	}
+	if high == 0 {
+		return "", "Nothing was answered by a backend."
+	}
+	c := newChart(230, 0, p.ends())
+	c.log, c.low, c.high = true, low/1.3, high*1.3
+	c.values(decades(c.low, c.high), func(v float64) string { return round(span(v)) })
+	c.bands(p.faultBands(""), c.bottom)
+	var names []label
+	for i, word := range []string{"half", "95 %", "99 %"} {
+		c.line(lines[i], p.ends(), fmt.Sprintf("line l%d", i))
+		for k := len(lines[i]) - 1; k >= 0; k-- {
+			if v := lines[i][k].v; v > 0 {
+				names = append(names, label{c.y(v), word + " within", fmt.Sprintf("t%d b", i)})
+				break
+			}
+		}
+	}
+	c.labels(names)
+	c.times()
+	caption := "How long the answers took that were given in each " + p.column() + ", on a logarithmic axis."
+	return c.SVG(fmt.Sprintf("Percentiles of how long answers took over time, from %s to %s", span(low), span(high))), caption
+}
+
+// strip is a time in which a backend was in a state other than up.
+type strip struct {
+	from, until float64
+	state       string
+}
+
+// strips follows a backend's state through the story, as the first proxy saw it.
+func (p Replay) strips(upstream, backend string) []strip {
+	var out []strip
+	state, since := "up", 0.0
+	for _, h := range p.Result.Health {
+		if h.Upstream != upstream || h.Backend != backend || h.Instance > 1 {
+			continue
+		}
+		if state != "up" && h.At > since {
+			out = append(out, strip{since, h.At, state})
+		}
+		state, since = h.To, h.At
+	}
+	if state != "up" {
+		out = append(out, strip{since, p.ends(), state})
+	}
+	return out
+}
+
+// stateLook says how a state is drawn: out of rotation is solid, what is not certain
+// is hatched, what an operator did is grey.
+var stateLook = map[string]string{"down": "out", "suspended": "out", "failing": "weak", "recovering": "weak", "draining": "held", "parked": "held"}
+
+// backendsChart draws a row for each backend: its requests over time, and under them
+// its state.
+func (p Replay) backendsChart(cfg *config.Upstream, shown []string) (template.HTML, string) {
+	if len(p.Result.Timeline.Rows) < 2 {
+		return "", ""
+	}
+	const row = 54.0
+	c := newChart(26+bandRow+row*float64(len(shown))+26, 0, p.ends())
+	c.left = 128
+	bottom := c.bottom
+	c.bands(p.faultBands(cfg.Name), bottom)
+	var all [][]point
+	for _, name := range shown {
+		all = append(all, p.series(func(r *replay.TimelineRow) float64 { return float64(r.Upstreams[cfg.Name][name].Requests) }))
+	}
+	top := highest(all...)
+	seen := map[string]bool{}
+	for i, name := range shown {
+		c.top = 26 + bandRow + row*float64(i) + 4
+		c.bottom = c.top + row - 16
+		c.high = top
+		c.rule(c.left, c.bottom, c.right, c.bottom, "rule")
+		c.area(all[i], p.ends(), "area")
+		c.text(c.left-8, c.bottom-8, "e b", clip(name, 17))
+		mean := 0.0
+		for _, x := range all[i] {
+			mean += x.v / float64(len(all[i]))
+		}
+		c.text(c.right+6, c.bottom-8, "soft", three(mean)+"/s mean")
+		for _, x := range p.strips(cfg.Name, name) {
+			seen[x.state] = true
+			x1, x2 := c.x(x.from), max(c.x(x.until), c.x(x.from)+1.5)
+			fmt.Fprintf(&c.b, `<rect class="%s" x="%s" y="%s" width="%s" height="5"><title>%s is %s from %s to %s</title></rect>`,
+				stateLook[x.state], px(x1), px(c.bottom+2), px(x2-x1), html.EscapeString(name), x.state, moment(x.from), moment(x.until))
+			if x2-x1 > 60 {
+				c.text((x1+x2)/2, c.bottom-4, "m", x.state)
+			}
+		}
+	}
+	c.bottom = bottom
+	c.times()
+	caption := fmt.Sprintf("Requests a second to each backend by %s, all to one scale: the tallest is %s/s.", p.column(), three(top))
+	var words []string
+	for _, x := range []struct {
+		look   string
+		states []string
+	}{{"solid", []string{"down", "suspended"}}, {"hatched", []string{"failing", "recovering"}}, {"grey", []string{"draining", "parked"}}} {
+		states := slices.DeleteFunc(x.states, func(s string) bool { return !seen[s] })
+		if len(states) > 0 {
+			words = append(words, and(states)+" "+x.look)
+		}
+	}
+	if len(words) > 0 {
+		caption += " The strip below is the state: " + strings.Join(words, ", ") + "."
+	}
+	if p.Result.Assumed.Instances > 1 {
+		caption += " States are as the first proxy sees them."
+	}
+	return c.SVG(fmt.Sprintf("Requests over time to each of %s of %s", plural(int64(len(shown)), "backend"), cfg.Name)), caption
+}

@@ -1,0 +1,367 @@
+package report
+
+import (
+	"cmp"
+	"fmt"
+	"html/template"
+	"maps"
+	"slices"
+	"strings"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/replay"
+)
+
+// replayPage is what the page of a replay shows, in words.
+type replayPage struct {
+	pageTop
+	Advice                            []string
+	Sessions                          []pageFigure
+	Expectations                      []pageExpectation
+	Requests, Latencies               template.HTML
+	RequestsCaption, LatenciesCaption string
+	Idle                              string // upstreams that are not shown
+	Upstreams                         []pageUpstream
+	Causes                            []pageCause
+	Felt                              []pageFelt
+	Story                             []pageEvent
+	StoryMore                         string
+	Assumed                           []pageAssumed
+	Method                            string
+	Settings                          []pageSettings
+}
+
+type pageExpectation struct {
+	Met             bool
+	Name, That, Was string
+}
+
+type pageUpstream struct {
+	Name, Says, More, Caption string
+	Rows                      []pageBackend
+	Chart                     template.HTML
+}
+
+type pageBackend struct {
+	Name, State, Requests, Share, Fair, Failed, P50, P99, Peak, Out string
+	ShareWide, FairWide                                             string // per cent of the bar
+	Bad                                                             bool
+}
+
+type pageCause struct{ Name, Requests, Wide string }
+
+type pageFelt struct {
+	Fault, When, Requests, Failed, Share, Mean, P50, P95, P99 string
+	Bad                                                       bool
+}
+
+type pageEvent struct{ At, Who, What, Text string }
+
+type pageAssumed struct{ Backends, Service, Workers, Backlog, Connect string }
+
+type pageSettings struct {
+	Name string
+	Keys []config.Setting
+}
+
+// mostOnPage is how many events the page tells of.
+const mostOnPage = 200
+
+// ReplayPage writes a replay as a page of HTML that needs nothing besides itself.
+// The error is that of writing it, which a buffer does not have.
+func ReplayPage(p Replay, version string) ([]byte, error) {
+	r := p.Result
+	names := strings.Join(p.Names, " · ")
+	v := replayPage{pageTop: top(names+" · kestrix replay", version), Advice: p.advise()}
+	v.Notes = Style{Width: 1 << 20}.noteLines(r)
+	v.Headline, v.Bad = p.headline()
+	v.Of = fmt.Sprintf("%s · seed %d · %s in %s from %s", names, r.Assumed.Seed, plural(r.Requests, "request"), clock(r.Duration), plural(r.Trace.Clients, "client"))
+	if r.Trace.First != nil {
+		v.Of += fmt.Sprintf(", beginning at %s UTC", wallTime(*r.Trace.First))
+	}
+	v.Figures = p.figures()
+	v.Sessions = []pageFigure{
+		{Name: "seen", Value: count(r.Sessions.Seen)}, {Name: "moved", Value: count(r.Sessions.Moved)},
+		{Name: "lost", Value: count(r.Sessions.Lost)}, {Name: "refused", Value: count(r.Sessions.Refused)},
+	}
+	for _, x := range r.Expectations {
+		var was []string
+		for _, n := range x.Names() {
+			was = append(was, fmt.Sprintf("%s is %s", n, plain(x.Values[n])))
+		}
+		v.Expectations = append(v.Expectations, pageExpectation{x.Met, x.Name, x.That, strings.Join(was, ", ")})
+	}
+	v.Requests, v.RequestsCaption = p.requestsChart()
+	v.Latencies, v.LatenciesCaption = p.latencyChart()
+	shown, idle := p.shownUpstreams()
+	for _, u := range shown {
+		v.Upstreams = append(v.Upstreams, p.upstreamCard(u))
+	}
+	v.Idle = idle
+	for _, e := range r.Errors.List() {
+		if e.Requests > 0 {
+			v.Causes = append(v.Causes, pageCause{strings.ReplaceAll(e.Key, "_", " "), count(e.Requests), wide(float64(e.Requests) / float64(r.Failed))})
+		}
+	}
+	v.Felt = p.feltRows()
+	all := p.events()
+	if len(all) > mostOnPage {
+		v.StoryMore = fmt.Sprintf("and %s more, which -format json lists", count(int64(len(all)-mostOnPage)))
+		all = all[:mostOnPage]
+	}
+	for _, e := range all {
+		v.Story = append(v.Story, pageEvent{moment(e.at), e.who, e.what, e.text})
+	}
+	v.Assumed = p.assumed()
+	v.Method = p.method()
+	v.Settings = settingsOf(p.Config)
+	return render("replay", &v)
+}
+
+// mostUpstreams is how many upstreams have a card of their own.
+const mostUpstreams = 20
+
+// shownUpstreams gives the upstreams to which requests came, of many those in which
+// most failed, and a sentence about the others.
+func (p Replay) shownUpstreams() ([]*config.Upstream, string) {
+	var shown, idle []*config.Upstream
+	for _, u := range p.Config.Upstreams {
+		if x := p.Result.Upstreams[u.Name]; x != nil && x.Requests > 0 {
+			shown = append(shown, u)
+		} else {
+			idle = append(idle, u)
+		}
+	}
+	var says []string
+	if n := len(shown); n > mostUpstreams {
+		slices.SortStableFunc(shown, func(a, b *config.Upstream) int {
+			x, y := p.Result.Upstreams[a.Name], p.Result.Upstreams[b.Name]
+			return cmp.Or(cmp.Compare(y.Failed, x.Failed), cmp.Compare(y.Requests, x.Requests))
+		})
+		shown = shown[:mostUpstreams]
+		says = append(says, fmt.Sprintf("The %d upstreams of which most requests failed; %d more are in -format json.", mostUpstreams, n-mostUpstreams))
+	}
+	if n := len(idle); n > 0 {
+		var names []string
+		for _, u := range idle[:min(n, 10)] {
+			names = append(names, u.Name)
+		}
+		if n > 10 {
+			names = append(names, fmt.Sprintf("%d more", n-10))
+		}
+		says = append(says, "No request came to "+and(names)+".")
+	}
+	return shown, strings.Join(says, " ")
+}
+
+// wide writes a share as per cent for a style.
+func wide(share float64) string { return px(min(max(share, 0), 1) * 100) }
+
+// headline says in a sentence how it came out, and whether that is bad.
+func (p Replay) headline() (string, bool) {
+	r := p.Result
+	early := ""
+	if r.Partial {
+		early = "Stopped early. "
+	}
+	unmet := 0
+	for _, x := range r.Expectations {
+		if !x.Met {
+			unmet++
+		}
+	}
+	n := len(r.Expectations)
+	fails := "every request was answered"
+	if r.Failed > 0 {
+		fails = fmt.Sprintf("%s of %s failed (%s)", count(r.Failed), plural(r.Requests, "request"), finePercent(r.ErrorRate))
+	}
+	switch {
+	case unmet > 0 && n == 1:
+		return early + "It does not hold: " + fails + ", and what was expected is not met", true
+	case unmet > 0:
+		return early + fmt.Sprintf("It does not hold: %s, and %d of %d expectations are not met", fails, unmet, n), true
+	case n > 0:
+		return early + "It holds: " + fails + ", and all that was expected is met", false
+	}
+	return early + strings.ToUpper(fails[:1]) + fails[1:], r.Failed > 0
+}
+
+func (p Replay) figures() []pageFigure {
+	r := p.Result
+	l := r.Latency
+	out := []pageFigure{
+		{Name: "answered", Value: count(r.Answered), More: finePercent(share(r.Answered, r.Requests))},
+		{Name: "failed", Value: count(r.Failed), More: finePercent(r.ErrorRate), Bad: r.Failed > 0},
+	}
+	if r.Unfinished > 0 {
+		out = append(out, pageFigure{Name: "unfinished", Value: count(r.Unfinished)})
+	}
+	out = append(out, pageFigure{Name: "retried", Value: count(r.Retried)})
+	if r.Answered > 0 {
+		out = append(out, pageFigure{Name: "half within (p50)", Value: span(l.P50)}, pageFigure{Name: "95 % within", Value: span(l.P95)},
+			pageFigure{Name: "99 % within", Value: span(l.P99)}, pageFigure{Name: "slowest", Value: span(l.Max)})
+	}
+	return out
+}
+
+func share(of, all int64) float64 {
+	if all == 0 {
+		return 0
+	}
+	return float64(of) / float64(all)
+}
+
+// upstreamCard tells of an upstream: who carried what, and when.
+func (p Replay) upstreamCard(cfg *config.Upstream) pageUpstream {
+	u := p.Result.Upstreams[cfg.Name]
+	out := pageUpstream{Name: cfg.Name, Says: "no request came here"}
+	if u == nil || u.Requests == 0 {
+		return out
+	}
+	says := []string{cfg.Algorithm}
+	if cfg.Sticky != nil {
+		says = append(says, fmt.Sprintf("sticky by %s: %s moved, %s lost", cfg.Sticky.By, count(u.Sessions.Moved), count(u.Sessions.Lost)))
+	} else if u.Sessions.Lost > 0 {
+		says = append(says, fmt.Sprintf("not sticky: %s of a session reached a backend that does not hold it", plural(u.Sessions.Lost, "request")))
+	}
+	says = append(says, fmt.Sprintf("%s, %s failed", plural(u.Requests, "request"), count(u.Failed)))
+	out.Says = strings.Join(says, " · ")
+	shown, more := worstBackends(u)
+	if more > 0 {
+		out.More = fmt.Sprintf("The ten worst; %d more backends are in -format json.", more)
+	}
+	top := 0.0
+	for _, name := range shown {
+		top = max(top, u.Backends[name].Share, u.Backends[name].FairShare)
+	}
+	room := max(top, 1e-9) * 1.08
+	for _, name := range shown {
+		b := u.Backends[name]
+		row := pageBackend{
+			Name: name, State: b.State, Requests: count(b.Requests), Share: percent(b.Share), Fair: percent(b.FairShare), Failed: count(b.Failed),
+			P50: "-", P99: "-", Peak: count(int64(b.PeakInFlight)), Out: "-", Bad: b.Failed > 0,
+			ShareWide: wide(b.Share / room), FairWide: wide(b.FairShare / room),
+		}
+		if b.Answered > 0 {
+			row.P50, row.P99 = span(b.Latency.P50), span(b.Latency.P99)
+		}
+		if b.SecondsOut > 0 {
+			row.Out = span(b.SecondsOut)
+		}
+		out.Rows = append(out.Rows, row)
+	}
+	out.Chart, out.Caption = p.backendsChart(cfg, shown)
+	return out
+}
+
+// worstBackends gives the backends in order, of many the ten worst and how many more
+// there are.
+func worstBackends(u *replay.Upstream) ([]string, int) {
+	names := slices.Clone(u.Order)
+	if len(names) <= 30 {
+		return names, 0
+	}
+	slices.SortStableFunc(names, func(a, c string) int {
+		x, y := u.Backends[a], u.Backends[c]
+		return cmp.Or(cmp.Compare(y.Failed, x.Failed), cmp.Compare(y.SecondsOut, x.SecondsOut), cmp.Compare(y.Latency.P99, x.Latency.P99))
+	})
+	return names[:10], len(names) - 10
+}
+
+func (p Replay) feltRows() []pageFelt {
+	var out []pageFelt
+	for _, f := range p.Result.Faults {
+		if !f.Began {
+			continue
+		}
+		for i, x := range []struct {
+			word string
+			p    replay.Phase
+		}{{"before", f.Before}, {"during", f.During}, {"after", f.After}} {
+			if x.p.Requests == 0 && i != 1 {
+				continue
+			}
+			row := pageFelt{
+				Fault: f.Name, When: x.word, Requests: count(x.p.Requests), Failed: count(x.p.Failed), Share: finePercent(x.p.ErrorRate),
+				Mean: "-", P50: "-", P95: "-", P99: "-", Bad: x.p.Failed > 0,
+			}
+			if l := x.p.Latency; l.Max > 0 {
+				row.Mean, row.P50, row.P95, row.P99 = span(l.Mean), span(l.P50), span(l.P95), span(l.P99)
+			}
+			out = append(out, row)
+		}
+	}
+	return out
+}
+
+// assumed tells how backends were taken to behave, those alike together.
+func (p Replay) assumed() []pageAssumed {
+	alike := map[replay.Assumes][]string{}
+	for _, u := range p.Config.Upstreams {
+		for _, b := range u.Backends {
+			name := u.Name + "." + b.Name
+			if a, ok := p.Result.Assumed.Backends[name]; ok {
+				alike[a] = append(alike[a], name)
+			}
+		}
+	}
+	var out []pageAssumed
+	for _, a := range slices.SortedFunc(maps.Keys(alike), func(x, y replay.Assumes) int { return cmp.Compare(alike[x][0], alike[y][0]) }) {
+		names := alike[a]
+		if n := len(names); n > 12 {
+			names = append(names[:11:11], fmt.Sprintf("%d more", n-11))
+		}
+		out = append(out, pageAssumed{strings.Join(names, ", "), a.Service, count(int64(a.Workers)), count(int64(a.Backlog)), span(a.Connect)})
+	}
+	return out
+}
+
+// method tells how stamps and proxies were taken.
+func (p Replay) method() string {
+	r := p.Result
+	out := "Times are virtual, from the first request on."
+	if r.Trace.Shifted > 0 {
+		out += " Stamps of whole seconds were spread evenly within their second."
+	}
+	if r.Assumed.Stamp == "end" {
+		out += " Stamps were taken for the end of requests, and durations taken off."
+	}
+	if n := r.Assumed.Instances; n > 1 {
+		out += fmt.Sprintf(" %d proxies stood side by side, each with its own view.", n)
+	}
+	return out
+}
+
+// mostSettings is how many blocks of a configuration are listed.
+const mostSettings = 300
+
+// settingsOf lists what everything is set to.
+func settingsOf(c *config.Config) []pageSettings {
+	var out []pageSettings
+	add := func(name string, all []config.Settings) {
+		for _, s := range all {
+			if len(s.Keys) > 0 && len(out) < mostSettings {
+				out = append(out, pageSettings{strings.TrimSpace(name + " " + s.Block), s.Keys})
+			}
+		}
+	}
+	add("at the top", c.Settings)
+	for _, f := range c.Frontends {
+		add("frontend "+f.Name, f.Settings)
+	}
+	for _, u := range c.Upstreams {
+		add("upstream "+u.Name, u.Settings)
+		s := pageSettings{Name: "upstream " + u.Name + " backends"}
+		for i, b := range u.Backends {
+			if i == 30 {
+				s.Keys = append(s.Keys, config.Setting{Key: "and", Value: fmt.Sprintf("%d more", len(u.Backends)-i)})
+				break
+			}
+			s.Keys = append(s.Keys, config.Setting{Key: b.Name, Value: fmt.Sprintf("%s, weight %d", b.Address, b.Weight)})
+		}
+		if len(out) < mostSettings {
+			out = append(out, s)
+		}
+	}
+	return out
+}
