@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"io"
@@ -44,11 +45,13 @@ exit code: 0 fine; 2 wrong usage; 3 input that cannot be used
 			var r replayFlags
 			with := withFlag(fs)
 			r.define(fs)
+			var f figures
+			f.define(fs)
 			algorithms := fs.String("algorithms", "", "`NAMES` of the algorithms to try, comma-separated, or all")
 			backends := fs.String("backends", "", "`NUMBERS` of backends to try, comma-separated, in each pool")
 			upstreams := fs.String("upstream", "", "`NAMES` of the upstreams to change and to look at, comma-separated; otherwise all")
 			return func(ctx context.Context, env *Env, args []string) error {
-				if err := o.check(); err != nil {
+				if err := cmp.Or(o.check(), f.check()); err != nil {
 					return err
 				}
 				r.given(fs)
@@ -60,7 +63,7 @@ exit code: 0 fine; 2 wrong usage; 3 input that cannot be used
 					}
 					axes.Pools = append(axes.Pools, i)
 				}
-				return runCompare(ctx, env, &o, &r, axes, args, *with)
+				return runCompare(ctx, env, &o, &f, &r, axes, args, *with)
 			}
 		},
 	}
@@ -90,7 +93,7 @@ func apart(args []string) (configs, traces []string) {
 	return configs, traces
 }
 
-func runCompare(ctx context.Context, env *Env, o *output, r *replayFlags, axes study.Axes, args, with []string) error {
+func runCompare(ctx context.Context, env *Env, o *output, f *figures, r *replayFlags, axes study.Axes, args, with []string) error {
 	if err := r.check(); err != nil {
 		return err
 	}
@@ -162,6 +165,9 @@ func runCompare(ctx context.Context, env *Env, o *output, r *replayFlags, axes s
 		_, err := io.WriteString(w, env.style(env.Stdout, o.plain || o.file != "").Compare(about))
 		return err
 	})
+	if err == nil {
+		err = f.write(func(kind string) ([]byte, error) { return report.CompareFigure(kind, about) }, func() ([]byte, error) { return report.ComparePage(about, Version) })
+	}
 	if err == nil && c.Partial {
 		return &exitError{interrupted, nil}
 	}

@@ -135,25 +135,34 @@ func reason(err error) error {
 	return err
 }
 
-// figures are the flags of commands that draw.
-type figures struct{ svg, png string }
+// figures are the flags of commands that draw, and that write a page.
+type figures struct{ svg, png, html string }
 
 func (f *figures) define(fs *flag.FlagSet) {
 	fs.StringVar(&f.svg, "svg", "", "also draw a figure into this SVG `FILE`")
 	fs.StringVar(&f.png, "png", "", "also draw a figure into this PNG `FILE`")
+	fs.StringVar(&f.html, "html", "", "also write a page that needs no network into this HTML `FILE`")
 }
 
-// write writes the figures that were asked for; draw makes one of a kind.
-func (f *figures) write(draw func(kind string) ([]byte, error)) error {
-	for _, x := range []struct{ kind, file string }{{"svg", f.svg}, {"png", f.png}} {
+// check says which of the files has no folder.
+func (f *figures) check() error { return places(f.svg, f.png, f.html) }
+
+// write writes what was asked for; draw makes a figure of a kind, page the page.
+func (f *figures) write(draw func(kind string) ([]byte, error), page func() ([]byte, error)) error {
+	for _, x := range []struct {
+		kind, file string
+		make       func() ([]byte, error)
+	}{
+		{"svg", f.svg, func() ([]byte, error) { return draw("svg") }}, {"png", f.png, func() ([]byte, error) { return draw("png") }}, {"html", f.html, page},
+	} {
 		if x.file == "" {
 			continue
 		}
-		picture, err := draw(x.kind)
+		text, err := x.make()
 		if err != nil {
 			return unusable(fmt.Errorf("-%s: %w", x.kind, err))
 		}
-		if err := replaceFile(x.file, func(w io.Writer) error { _, err := w.Write(picture); return err }); err != nil {
+		if err := replaceFile(x.file, func(w io.Writer) error { _, err := w.Write(text); return err }); err != nil {
 			return err
 		}
 	}

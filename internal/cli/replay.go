@@ -40,7 +40,8 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 			with := withFlag(fs)
 			r.define(fs)
 			csv := fs.String("csv", "", "also write the timeline as CSV into this `FILE`")
-			page := fs.String("html", "", "also write the report as a page into this `FILE`")
+			var f figures
+			f.define(fs)
 			all := fs.Bool("all", false, "long tables whole")
 			return func(ctx context.Context, env *Env, args []string) error {
 				if err := o.check(); err != nil {
@@ -50,7 +51,7 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 					return usage("a configuration and a trace are wanted: kestrix replay CONFIG TRACE..., or a scenario with a load")
 				}
 				r.given(fs)
-				return runReplay(ctx, env, &o, &r, replayForms{*csv, *page, *all}, args, *with)
+				return runReplay(ctx, env, &o, &r, replayForms{*csv, *all, f}, args, *with)
 			}
 		},
 	}
@@ -58,13 +59,13 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 
 // replayForms say in what forms a replay is told besides.
 type replayForms struct {
-	csv  string
-	html string
-	all  bool
+	csv string
+	all bool
+	figures
 }
 
 func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, forms replayForms, args, with []string) error {
-	if err := cmp.Or(r.check(), places(forms.csv, forms.html)); err != nil {
+	if err := cmp.Or(r.check(), places(forms.csv), forms.check()); err != nil {
 		return err
 	}
 	s, err := usable(env, args[0], with)
@@ -110,15 +111,6 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, forms r
 		}
 	}
 	about := report.Replay{Config: s.config, Scenario: sc, Path: args[0], Names: bases(args[:1], args[1:], r.scenario), Result: res}
-	if forms.html != "" {
-		page, err := report.ReplayPage(about, Version)
-		if err != nil {
-			return unusable(err)
-		}
-		if err := replaceFile(forms.html, func(w io.Writer) error { _, err := w.Write(page); return err }); err != nil {
-			return err
-		}
-	}
 	err = o.write(env, func(w io.Writer) error {
 		if o.format == "json" {
 			return writeJSON(w, res)
@@ -128,6 +120,9 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, forms r
 		_, err := io.WriteString(w, style.Replay(about))
 		return err
 	})
+	if err == nil { // a figure that cannot be written takes no text away
+		err = forms.write(func(kind string) ([]byte, error) { return report.ReplayFigure(kind, about) }, func() ([]byte, error) { return report.ReplayPage(about, Version) })
+	}
 	switch {
 	case err != nil:
 		return err

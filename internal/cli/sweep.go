@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"flag"
@@ -14,6 +15,7 @@ import (
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/study"
+	"kestrix/internal/report"
 )
 
 func sweepCommand() *command {
@@ -40,6 +42,7 @@ exit code: 0 fine; 2 wrong usage; 3 input that cannot be used
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			var f sweepFlags
 			f.out.define(fs)
+			f.figures.define(fs)
 			with := withFlag(fs)
 			f.replay.define(fs)
 			fs.StringVar(&f.kinds, "kinds", "refuse", "`KINDS` of faults, comma-separated, each tried for itself: "+strings.Join(sweepKinds(), ", "))
@@ -58,7 +61,7 @@ exit code: 0 fine; 2 wrong usage; 3 input that cannot be used
 				if f.merge {
 					var idle []string
 					fs.Visit(func(x *flag.Flag) {
-						if !slices.Contains([]string{"merge", "format", "o", "plain", "all"}, x.Name) {
+						if !slices.Contains([]string{"merge", "format", "o", "plain", "all", "svg", "png", "html"}, x.Name) {
 							idle = append(idle, "-"+x.Name)
 						}
 					})
@@ -80,6 +83,7 @@ func sweepKinds() []string {
 
 type sweepFlags struct {
 	out       output
+	figures   figures
 	replay    replayFlags
 	kinds     string
 	upstreams string
@@ -91,7 +95,7 @@ type sweepFlags struct {
 }
 
 func (f *sweepFlags) check() error {
-	if err := f.out.check(); err != nil {
+	if err := cmp.Or(f.out.check(), f.figures.check()); err != nil {
 		return err
 	}
 	if err := f.replay.check(); err != nil {
@@ -126,6 +130,9 @@ func (f *sweepFlags) check() error {
 			return usage("-shard cannot be %s: of %d parts the last is %d/%d", f.shard, s.Of, max(s.Of, 1), max(s.Of, 1))
 		}
 		f.o.Shard = &s
+		if f.figures != (figures{}) {
+			return usage("a part of a sweep is drawn when all parts are joined: give -svg, -png and -html to -merge")
+		}
 	}
 	return nil
 }
@@ -199,7 +206,7 @@ func knownUpstreams(s *source, names []string) error {
 }
 
 func (f *sweepFlags) write(env *Env, sw *study.Sweep) error {
-	return f.out.write(env, func(w io.Writer) error {
+	err := f.out.write(env, func(w io.Writer) error {
 		if f.out.format == "json" || sw.Shard != nil {
 			return writeJSON(w, sw)
 		}
@@ -208,6 +215,10 @@ func (f *sweepFlags) write(env *Env, sw *study.Sweep) error {
 		_, err := io.WriteString(w, style.Sweep(sw))
 		return err
 	})
+	if err == nil {
+		err = f.figures.write(func(kind string) ([]byte, error) { return report.SweepFigure(kind, sw) }, func() ([]byte, error) { return report.SweepPage(sw, Version) })
+	}
+	return err
 }
 
 // join reads the parts and writes the whole.

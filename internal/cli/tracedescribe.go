@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
@@ -26,7 +27,7 @@ func traceDescribeCommand() *command {
 			var f figures
 			f.define(fs)
 			return func(ctx context.Context, env *Env, args []string) error {
-				if err := o.check(); err != nil {
+				if err := cmp.Or(o.check(), f.check()); err != nil {
 					return err
 				}
 				if len(args) == 0 {
@@ -62,7 +63,8 @@ func describe(ctx context.Context, env *Env, o *output, r *readFlags, f *figures
 		return err
 	})
 	if err == nil { // a figure that cannot be written takes no text away
-		err = f.write(func(kind string) ([]byte, error) { return report.TraceFigure(kind, name, &sum) })
+		err = f.write(func(kind string) ([]byte, error) { return report.TraceFigure(kind, name, &sum) },
+			func() ([]byte, error) { return report.TracePage(name, &sum, Version) })
 	}
 	if err == nil && ctx.Err() != nil {
 		fmt.Fprintln(env.Stderr, "kestrix trace describe: stopped early; what was printed is partial")

@@ -48,8 +48,8 @@ func (s Style) Compare(p Compared) string {
 		b.WriteString("\n" + s.bold("advice") + "\n")
 		for _, a := range c.Advice {
 			b.WriteString("  " + flow(a.Say, s.Width, 2) + "\n")
-			b.WriteString("    for     " + flow(a.Because, s.Width, 12) + "\n")
-			b.WriteString("    unless  " + flow(a.Unless, s.Width, 12) + "\n")
+			b.WriteString("    because  " + flow(a.Because, s.Width, 13) + "\n")
+			b.WriteString("    unless   " + flow(a.Unless, s.Width, 13) + "\n")
 		}
 	}
 	return b.String()

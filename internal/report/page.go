@@ -15,9 +15,18 @@ var baseHTML string
 //go:embed page/replay.html
 var replayHTML string
 
+//go:embed page/compare.html
+var compareHTML string
+
+//go:embed page/sweep.html
+var sweepHTML string
+
+//go:embed page/trace.html
+var traceHTML string
+
 // pages are the templates of all pages: each is one file that needs no network and
 // runs no script.
-var pages = template.Must(template.New("").Parse(baseHTML + replayHTML))
+var pages = template.Must(template.New("").Parse(baseHTML + replayHTML + compareHTML + sweepHTML + traceHTML))
 
 // pageTop is what the top of every page shows.
 type pageTop struct {

@@ -107,27 +107,19 @@ func (s Style) sweepCases(b *strings.Builder, w *study.Sweep) {
 		rest = len(cases) - mostCases
 		cases = cases[:mostCases]
 	}
-	base := w.Baseline
-	rows := [][]string{{"nothing fails", "", count(base.Failed), finePercent(base.ErrorRate), orDash(base.P50), orDash(base.P99), "-", "-", "-", "-"}}
-	for _, c := range cases {
-		failed := count(c.During.Failed)
-		if c.During.Failed > base.Failed {
-			failed = s.red(failed)
+	all := []sweepRow{nothing(w)}
+	for i := range cases {
+		all = append(all, rowOf(w, &cases[i]))
+	}
+	var rows [][]string
+	for i, r := range all {
+		if r.Bad {
+			r.Failed = s.red(r.Failed)
 		}
-		noticed, back := "never", "never"
-		if c.RecoveredAfter != nil {
-			back = span(*c.RecoveredAfter)
+		if i > 0 {
+			r.Name = s.bold(r.Name)
 		}
-		if c.DetectedAfter != nil {
-			noticed = span(*c.DetectedAfter)
-		}
-		if c.DetectedAfter == nil || c.RecoveredAfter == nil && of.Until >= of.Duration-10 {
-			back = "-" // it never left, or the replay is over before it can be back
-		}
-		rows = append(rows, []string{
-			s.bold(c.Name), c.Kind, failed, finePercent(c.During.ErrorRate), orDash(c.During.P50), orDash(c.During.P99),
-			count(c.Retried), count(c.SessionsMoved), noticed, back,
-		})
+		rows = append(rows, []string{r.Name, r.Kind, r.Failed, r.Share, r.P50, r.P99, r.Retried, r.Moved, r.Noticed, r.Back})
 	}
 	if len(of.Kinds) == 1 {
 		cols = slices.Delete(cols, 1, 2)
@@ -157,20 +149,61 @@ func (s Style) limits(b *strings.Builder, w *study.Sweep) {
 		wide = max(wide, visible(l.Upstream))
 	}
 	for _, l := range w.Limits {
-		times := func(x float64) string { return three(x) + " times the load" }
-		var text string
-		switch {
-		case l.TooMuch == nil:
-			text = fmt.Sprintf("without %s it bears %s, the most that was tried (%s requests a second)", l.Backend, times(l.Holds), three(l.Rate))
-		case l.Holds == 0:
-			text = s.red(fmt.Sprintf("without %s even a quarter of the load is too much", l.Backend))
-		default:
-			text = fmt.Sprintf("without %s it bears %s (%s requests a second); with %s %s of them fail (%s anyway), p99 %s (%s anyway)", l.Backend, times(l.Holds), three(l.Rate),
-				times(*l.TooMuch), finePercent(l.Failed), finePercent(l.Anyway.Failed), orDash(l.P99), orDash(l.Anyway.P99))
-			if l.Holds < 1 {
-				text = s.red("today already: ") + text
-			}
+		text, bad := limitOf(&l)
+		if bad {
+			text = s.red(text)
 		}
 		b.WriteString("  " + s.bold(padRight(l.Upstream, wide)) + "  " + flow(text, s.Width, wide+4) + "\n")
+	}
+}
+
+// limitOf tells how much more an upstream bears with a backend gone, and whether that
+// is less than it has to.
+func limitOf(l *study.LoadLimit) (string, bool) {
+	times := func(x float64) string { return three(x) + " times the load" }
+	switch {
+	case l.TooMuch == nil:
+		return fmt.Sprintf("without %s it bears %s, the most that was tried (%s requests a second)", l.Backend, times(l.Holds), three(l.Rate)), false
+	case l.Holds == 0:
+		return fmt.Sprintf("without %s even a quarter of the load is too much", l.Backend), true
+	}
+	text := fmt.Sprintf("without %s it bears %s (%s requests a second); with %s %s of them fail (%s anyway), p99 %s (%s anyway)", l.Backend, times(l.Holds), three(l.Rate),
+		times(*l.TooMuch), finePercent(l.Failed), finePercent(l.Anyway.Failed), orDash(l.P99), orDash(l.Anyway.P99))
+	if l.Holds < 1 {
+		return "today already: " + text, true
+	}
+	return text, false
+}
+
+// sweepRow is a case in words.
+type sweepRow struct {
+	Name, Kind, Failed, Share, P50, P99, Retried, Moved, Noticed, Back string
+	Wide                                                               string // of the bar, per cent; empty for none
+	Bad                                                                bool   // more failed than otherwise
+}
+
+func rowOf(w *study.Sweep, c *study.SweepCase) sweepRow {
+	noticed, back := "never", "never"
+	if c.RecoveredAfter != nil {
+		back = span(*c.RecoveredAfter)
+	}
+	if c.DetectedAfter != nil {
+		noticed = span(*c.DetectedAfter)
+	}
+	if c.DetectedAfter == nil || c.RecoveredAfter == nil && w.Of.Until >= w.Of.Duration-10 {
+		back = "-" // it never left, or the replay is over before it can be back
+	}
+	return sweepRow{
+		Name: c.Name, Kind: c.Kind, Failed: count(c.During.Failed), Share: finePercent(c.During.ErrorRate), P50: orDash(c.During.P50), P99: orDash(c.During.P99),
+		Retried: count(c.Retried), Moved: count(c.SessionsMoved), Noticed: noticed, Back: back, Bad: c.During.Failed > w.Baseline.Failed,
+	}
+}
+
+// nothing is the row of nothing failing.
+func nothing(w *study.Sweep) sweepRow {
+	b := w.Baseline
+	return sweepRow{
+		Name: "nothing fails", Failed: count(b.Failed), Share: finePercent(b.ErrorRate), P50: orDash(b.P50), P99: orDash(b.P99),
+		Retried: "-", Moved: "-", Noticed: "-", Back: "-",
 	}
 }

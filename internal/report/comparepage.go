@@ -1,0 +1,192 @@
+package report
+
+import (
+	"fmt"
+	"html/template"
+	"math"
+	"slices"
+	"strings"
+
+	"kestrix/internal/core/study"
+)
+
+// comparePage is what the page of a comparison shows, in words.
+type comparePage struct {
+	pageTop
+	Advice  []study.Advice
+	Chart   template.HTML
+	Caption string
+	Columns []string
+	Rows    []compareRow
+	Left    []string
+}
+
+type compareRow struct {
+	Name  string
+	Now   bool
+	Cells []compareCell
+}
+
+type compareCell struct {
+	Text      string
+	Best, Bad bool
+}
+
+// measureNames are the full names of what ways are compared by, by their keys.
+var measureNames = map[string]string{
+	"spread": "Spread", "p50": "Half within", "p95": "95 % within", "p99": "99 % within", "failed": "Failed", "retried": "Retried",
+	"sessions_moved": "Sessions moved", "peak_in_flight": "Most in flight", "moved_on_leave": "Moved when one leaves", "duration": "Duration", "throughput": "Answered a second",
+}
+
+// figureCell writes a figure of a run.
+func figureCell(key string, r *study.Run) string {
+	f := &r.Figures
+	switch key {
+	case "spread":
+		if f.Spread == 0 {
+			return "-"
+		}
+		return fmt.Sprintf("%.2f", f.Spread)
+	case "p50":
+		return orDash(f.P50)
+	case "p95":
+		return orDash(f.P95)
+	case "p99":
+		return orDash(f.P99)
+	case "failed":
+		return count(f.Failed)
+	case "retried":
+		return count(f.Retried)
+	case "sessions_moved":
+		return count(f.SessionsMoved)
+	case "peak_in_flight":
+		return count(int64(f.PeakInFlight))
+	case "moved_on_leave":
+		if f.MovedOnLeave == nil {
+			return "-"
+		}
+		return percent(*f.MovedOnLeave)
+	case "duration":
+		return span(f.Duration)
+	}
+	return three(f.Throughput) + "/s"
+}
+
+// ComparePage writes a comparison as a page of HTML that needs nothing besides itself.
+// The error is that of writing it, which a buffer does not have.
+func ComparePage(p Compared, version string) ([]byte, error) {
+	c := p.Result
+	first := c.Runs[0].Result
+	names := strings.Join(p.Names, " · ")
+	v := comparePage{pageTop: top(names+" · kestrix compare", version)}
+	for _, a := range c.Advice {
+		a.Say = capital(a.Say)
+		v.Advice = append(v.Advice, a)
+	}
+	v.Headline = fmt.Sprintf("%s, the same requests in each", capital(plural(int64(len(c.Runs)), "way")))
+	if len(c.Advice) > 0 {
+		v.Headline = capital(c.Advice[0].Say)
+	}
+	v.Of = fmt.Sprintf("%s · seed %d · %s from %s in each of %s", names, first.Assumed.Seed, plural(first.Requests, "request"), plural(first.Trace.Clients, "client"), plural(int64(len(c.Runs)), "way"))
+	if len(p.Upstreams) > 0 {
+		v.Of += "; figures of " + and(p.Upstreams)
+	}
+	v.Notes = Style{Width: 1 << 20}.noteLines(first)
+	if c.Partial {
+		v.Notes = append(v.Notes, "Stopped early: what follows is partial.")
+	}
+	keys := []string{}
+	for _, m := range study.Measures {
+		if m.Key == "duration" || m.Key == "throughput" {
+			if !differ(c) {
+				continue
+			}
+		}
+		keys = append(keys, m.Key)
+		v.Columns = append(v.Columns, measureNames[m.Key])
+	}
+	expects := len(first.Expectations) > 0
+	if expects {
+		v.Columns = append(v.Columns, "Expectations met")
+	}
+	for i := range c.Runs {
+		r := &c.Runs[i]
+		row := compareRow{Name: r.Name, Now: r.Configured && r.Name != "as configured"}
+		for _, k := range keys {
+			row.Cells = append(row.Cells, compareCell{figureCell(k, r), slices.Contains(r.Best, k), k == "failed" && r.Figures.Failed > 0})
+		}
+		if expects {
+			row.Cells = append(row.Cells, compareCell{Text: fmt.Sprintf("%d of %d", metOf(r), len(first.Expectations))})
+		}
+		v.Rows = append(v.Rows, row)
+		for _, n := range r.Notes {
+			v.Left = append(v.Left, r.Name+": "+n)
+		}
+		for _, o := range r.Result.Overloaded {
+			v.Left = append(v.Left, fmt.Sprintf("%s: %s has more to do than it can from %s on", r.Name, o.Upstream, moment(o.From)))
+		}
+	}
+	for _, l := range c.LeftOut {
+		v.Left = append(v.Left, l.Name+" is left out: "+l.Why)
+	}
+	v.Chart, v.Caption = p.waysChart()
+	return render("compare", &v)
+}
+
+// capital begins a sentence.
+func capital(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
+// waysChart draws a row for each way: its percentiles as marks on one axis, and what
+// failed as a bar.
+func (p Compared) waysChart() (template.HTML, string) {
+	runs := p.Result.Runs
+	const row = 30.0
+	low, high, most := math.Inf(1), 0.0, int64(0)
+	for _, r := range runs {
+		if r.Figures.P50 > 0 {
+			low = min(low, r.Figures.P50)
+		}
+		high = max(high, r.Figures.P99)
+		most = max(most, r.Figures.Failed)
+	}
+	if high == 0 {
+		return "", "Nothing was answered by a backend."
+	}
+	c := newChart(34+row*float64(len(runs))+26, math.Log(low/1.25), math.Log(high*1.25))
+	c.left, c.right, c.top = 230, 800, 34
+	c.bottom = c.top + row*float64(len(runs))
+	for _, v := range decades(low/1.25, high*1.25) {
+		c.rule(c.x(math.Log(v)), c.top, c.x(math.Log(v)), c.bottom, "rule")
+		c.text(c.x(math.Log(v)), c.bottom+17, "m soft", round(span(v)))
+	}
+	c.text(c.left, 16, "soft", "answers: circle half, square 95 %, diamond 99 % within")
+	c.text(850, 16, "soft", "failed")
+	for i, r := range runs {
+		y := c.top + row*(float64(i)+0.5)
+		name := r.Name
+		if r.Configured && name != "as configured" {
+			name += " (now)"
+		}
+		c.text(c.left-10, y+4, "e b", clip(name, 34))
+		c.rule(c.left, y+row/2, 1060, y+row/2, "rule")
+		f := r.Figures
+		if f.P50 > 0 {
+			x50, x95, x99 := c.x(math.Log(f.P50)), c.x(math.Log(f.P95)), c.x(math.Log(f.P99))
+			c.rule(x50, y, x99, y, "axis")
+			fmt.Fprintf(&c.b, `<circle class="dot" cx="%s" cy="%s" r="5"><title>half within %s</title></circle>`, px(x50), px(y), span(f.P50))
+			fmt.Fprintf(&c.b, `<rect class="dot d1" x="%s" y="%s" width="9" height="9"><title>95 %% within %s</title></rect>`, px(x95-4.5), px(y-4.5), span(f.P95))
+			fmt.Fprintf(&c.b, `<path class="dot d2" d="M%s %sl6 6l-6 6l-6 -6z"><title>99 %% within %s</title></path>`, px(x99), px(y-6), span(f.P99))
+		}
+		wide := 120 * float64(f.Failed) / float64(max(most, 1))
+		if f.Failed > 0 {
+			fmt.Fprintf(&c.b, `<rect class="out" x="850" y="%s" width="%s" height="10"/>`, px(y-5), px(max(wide, 1)))
+		}
+		c.text(856+wide, y+4, "", count(f.Failed))
+	}
+	return c.SVG(fmt.Sprintf("Percentiles of how long answers took and requests that failed, of %s", plural(int64(len(runs)), "way"))), "How long answers took, on a logarithmic axis, and how many requests failed."
+}

@@ -1,0 +1,58 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+
+	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/study"
+)
+
+// sweepPage is what the page of a sweep shows, in words.
+type sweepPage struct {
+	pageTop
+	Single, Limits []string
+	When, More     string
+	Rows           []sweepRow
+}
+
+// SweepPage writes a sweep as a page of HTML that needs nothing besides itself. The
+// error is that of writing it, which a buffer does not have.
+func SweepPage(w *study.Sweep, version string) ([]byte, error) {
+	of := w.Of
+	names := strings.Join(of.Names, " · ")
+	v := sweepPage{pageTop: top(names+" · kestrix sweep", version)}
+	v.Of = fmt.Sprintf("%s · seed %d · %s in %s from %s", names, of.Seed, plural(of.Requests, "request"), clock(of.Duration), plural(of.Clients, "client"))
+	v.Headline = "Nothing was failed"
+	if w.Worst != nil {
+		v.Headline = "The worst: " + worstOf(w)
+		v.Bad = w.Worst.During.Failed > w.Baseline.Failed
+	}
+	v.Notes = append(v.Notes, w.Notes...)
+	if w.Partial {
+		v.Notes = append(v.Notes, fmt.Sprintf("Stopped early: %s of %s.", count(int64(len(w.Cases))), plural(int64(of.Cases), "case")))
+	}
+	for _, p := range w.Single {
+		v.Single = append(v.Single, fmt.Sprintf("%s: without it %s has no backend left for its %s", p.Name, p.Upstream, plural(p.Requests, "request")))
+	}
+	for i := range w.Limits {
+		text, _ := limitOf(&w.Limits[i])
+		v.Limits = append(v.Limits, w.Limits[i].Upstream+": "+text)
+	}
+	v.When = fmt.Sprintf("What requests met that came from %s to %s, the busiest time, when %s come a second.", moment(of.At), moment(of.Until), three(of.Rate))
+	for _, k := range of.Kinds {
+		v.When += fmt.Sprintf(" %s: %s.", k, scenario.Kinds[k])
+	}
+	v.Rows = append(v.Rows, nothing(w))
+	const most = 500
+	for i := range w.Cases {
+		if i == most {
+			v.More = fmt.Sprintf("The %d worst; %d more cases are in -format json.", most, len(w.Cases)-most)
+			break
+		}
+		row := rowOf(w, &w.Cases[i])
+		row.Wide = wide(float64(w.Cases[i].During.Failed) / float64(max(w.Worst.During.Failed, 1)))
+		v.Rows = append(v.Rows, row)
+	}
+	return render("sweep", &v)
+}
