@@ -166,3 +166,18 @@ func TestAccessLinesAreSentToALogServer(t *testing.T) {
 		assert.Regexp(t, `^<134>1 \S+ \S+ kestrix \d+ access - - .*"GET `+path+` HTTP/1.1" 200 `, string(line[:n]))
 	}
 }
+
+// TestTheExampleRepositoryHolds: what examples/pier expects of its configuration is
+// met, as its CI would find.
+func TestTheExampleRepositoryHolds(t *testing.T) {
+	for _, args := range [][]string{
+		{"check", "-strict", "../../examples/pier/pier.hcl"}, {"replay", "../../examples/pier/pier.hcl", "-scenario", "../../examples/pier/scenarios", "-format", "junit"},
+	} {
+		var out, errs bytes.Buffer
+		env := &Env{Stdin: strings.NewReader(""), Stdout: &out, Stderr: &errs, Getenv: func(string) string { return "" }}
+		assert.Zero(t, Main(context.Background(), env, args), "%s%s", out.String(), errs.String())
+		if args[0] == "replay" {
+			assert.Contains(t, out.String(), `<testsuites tests="8" failures="0">`)
+		}
+	}
+}

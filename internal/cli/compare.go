@@ -94,7 +94,7 @@ func apart(args []string) (configs, traces []string) {
 }
 
 func runCompare(ctx context.Context, env *Env, o *output, f *figures, r *replayFlags, axes study.Axes, args, with []string) error {
-	if err := r.check(); err != nil {
+	if err := cmp.Or(r.check(), r.one()); err != nil {
 		return err
 	}
 	configs, traces := apart(args)

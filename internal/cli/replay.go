@@ -23,6 +23,10 @@ Lines, CSV with a header row, HAR; plain, gzip or zstd; - is stdin. Several are
 read one after the other. -line reads lines of any other form. A scenario with a
 load block makes the requests itself and takes no TRACE.
 
+With several scenarios, or a folder of them, each is replayed and what was expected
+is summed up; those with a load make their own requests. -format junit writes that
+for CI servers.
+
 -from and -until count from the first record, as in 5m, or are RFC 3339 times.
 
 exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
@@ -32,6 +36,7 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
   kestrix replay harbour.hcl morning.log -scenario auk-fails.scenario.hcl
   kestrix replay harbour.hcl day.csv.zst -map duration/ms=took -from 8h -until 9h
   kestrix replay harbour.hcl -scenario load.scenario.hcl -csv timeline.csv
+  kestrix replay harbour.hcl morning.log -scenario scenarios/ -format junit -o held.xml
   zcat old.log.gz | kestrix replay harbour.hcl - -bad skip -format json`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			var o output
@@ -44,13 +49,33 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 			f.define(fs)
 			all := fs.Bool("all", false, "long tables whole")
 			return func(ctx context.Context, env *Env, args []string) error {
+				junit := o.format == "junit"
+				if junit {
+					o.format = "text"
+				}
+				if o.format != "text" && o.format != "json" {
+					return usage("-format cannot be %q; it is text, json or junit", o.format)
+				}
 				if err := o.check(); err != nil {
 					return err
 				}
-				if len(args) < 1 || len(args) < 2 && r.scenario == "" {
+				r.given(fs)
+				several, err := scenarioFiles(r.scenarios)
+				if err != nil {
+					return err
+				}
+				if len(args) < 1 || len(args) < 2 && len(several) == 0 {
 					return usage("a configuration and a trace are wanted: kestrix replay CONFIG TRACE..., or a scenario with a load")
 				}
-				r.given(fs)
+				if len(several) > 1 || junit {
+					if *csv != "" || f != (figures{}) {
+						return usage("-csv, -svg, -png and -html are of one scenario in text or json; here are %s", plural(len(several), "scenario"))
+					}
+					return runScenarios(ctx, env, &o, &r, junit, several, args, *with)
+				}
+				if len(several) == 1 {
+					r.scenario = several[0]
+				}
 				return runReplay(ctx, env, &o, &r, replayForms{*csv, *all, f}, args, *with)
 			}
 		},

@@ -15,11 +15,12 @@ import (
 )
 
 type replayFlags struct {
-	scenario string
-	seed     seedFlag
-	read     readFlags
-	from     string
-	until    string
+	scenarios list
+	scenario  string // if it is one
+	seed      seedFlag
+	read      readFlags
+	from      string
+	until     string
 	// instances says that their number was given.
 	instances bool
 	ofTraces  []string // the flags given that say how a trace is read
@@ -28,7 +29,7 @@ type replayFlags struct {
 
 // define defines the flags that say what is replayed and how.
 func (r *replayFlags) define(fs *flag.FlagSet) {
-	fs.StringVar(&r.scenario, "scenario", "", "`FILE` that says what happens: faults, behaviour, expectations")
+	fs.Var(&r.scenarios, "scenario", "`FILE` that says what happens: faults, behaviour, expectations; replay takes several, or a folder of them")
 	fs.Var(&r.seed, "seed", "`NUMBER` that keys every draw; otherwise the scenario's, or 1")
 	fs.StringVar(&r.o.Spread, "spread", "even", "`HOW` stamps of whole seconds are spread over their second: even or none")
 	fs.DurationVar(&r.o.Window, "window", replay.DefaultWindow, "records out of order by up to this `TIME` are put right")
@@ -44,6 +45,9 @@ func (r *replayFlags) define(fs *flag.FlagSet) {
 
 // given notes which of them were.
 func (r *replayFlags) given(fs *flag.FlagSet) {
+	if len(r.scenarios) == 1 {
+		r.scenario = r.scenarios[0]
+	}
 	fs.Visit(func(f *flag.Flag) {
 		r.instances = r.instances || f.Name == "instances"
 		if slices.Contains([]string{"bad", "fields", "map", "line", "spread", "window", "stamp", "recorded-failures"}, f.Name) {
@@ -87,6 +91,14 @@ func (r *replayFlags) check() error {
 	}
 	if r.o.Window <= 0 || r.o.Window > 24*time.Hour {
 		return usage("-window cannot be %s; more than 0s and up to 24h", r.o.Window)
+	}
+	return nil
+}
+
+// one says that only one scenario can be looked at.
+func (r *replayFlags) one() error {
+	if len(r.scenarios) > 1 {
+		return usage("-scenario is given %d times; this command looks at one scenario, replay takes several", len(r.scenarios))
 	}
 	return nil
 }

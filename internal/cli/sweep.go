@@ -138,6 +138,9 @@ func (f *sweepFlags) check() error {
 }
 
 func (f *sweepFlags) run(ctx context.Context, env *Env, args, with []string) error {
+	if err := f.replay.one(); err != nil {
+		return err
+	}
 	if len(args) < 1 {
 		return usage("a configuration and a trace are wanted: kestrix sweep CONFIG TRACE..., or a scenario with a load")
 	}

@@ -15,6 +15,7 @@ type Case struct {
 	Config   *config.Config
 	Scenario *scenario.Scenario
 	Times    float64 // how many times as many requests come as the trace has, or an open load makes; 0 is 1
+	Seed     uint64  // instead of that of the options; 0 for that
 	Only     string  // the upstream whose requests are replayed; empty: all are
 }
 
@@ -110,6 +111,9 @@ func (o Options) whole() Options {
 func prepare(ctx context.Context, c Case, o Options) (*engine, *plan, error) {
 	if o.Instances == 0 {
 		o.Instances = max(c.Scenario.Instances, 1)
+	}
+	if c.Seed != 0 {
+		o.Seed = c.Seed
 	}
 	cfg := c.Scenario.Expand(c.Config)
 	p, err := newPlan(cfg, c.Scenario, o)

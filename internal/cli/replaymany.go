@@ -1,0 +1,169 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"kestrix/internal/core/replay"
+	"kestrix/internal/core/scenario"
+	"kestrix/internal/report"
+)
+
+// scenarioFiles lists the scenarios that -scenario names: files, and those of folders
+// in the order of their names.
+func scenarioFiles(names []string) ([]string, error) {
+	var out []string
+	for _, name := range names {
+		info, err := os.Stat(name)
+		if err != nil || !info.IsDir() {
+			out = append(out, name) // whoever reads it says what is wrong
+			continue
+		}
+		entries, err := os.ReadDir(name)
+		if err != nil {
+			return nil, unusable(fmt.Errorf("%s cannot be read: %w", name, reason(err)))
+		}
+		found := false
+		for _, e := range entries {
+			if !e.IsDir() && strings.HasSuffix(e.Name(), ".scenario.hcl") {
+				found = true
+				out = append(out, filepath.Join(name, e.Name()))
+			}
+		}
+		if !found {
+			return nil, unusable(fmt.Errorf("%s: no .scenario.hcl file is in this folder", name))
+		}
+	}
+	return out, nil
+}
+
+// sideBySide is how many scenarios are replayed from one reading of the trace.
+const sideBySide = 8
+
+// runScenarios replays several scenarios and sums up what was expected of them.
+func runScenarios(ctx context.Context, env *Env, o *output, r *replayFlags, junit bool, files, args, with []string) error {
+	if err := r.check(); err != nil {
+		return err
+	}
+	s, err := usable(env, args[0], with)
+	if err != nil {
+		return err
+	}
+	held := make([]report.Held, len(files))
+	scenarios := make([]*scenario.Scenario, len(files))
+	var traced, loaded []int
+	if len(files) == 0 {
+		held, scenarios, traced = make([]report.Held, 1), []*scenario.Scenario{scenario.None()}, []int{0}
+		held[0].Scenario = "no scenario"
+	}
+	for i, name := range files {
+		sc, err := readScenario(env, name, s.config)
+		if err != nil {
+			return err
+		}
+		scenarios[i], held[i].Scenario = sc, filepath.Base(name)
+		if sc.Load != nil {
+			loaded = append(loaded, i)
+		} else if traced = append(traced, i); len(args) < 2 {
+			return usage("a trace is wanted after %s, for %s has no load block that would make requests", args[0], name)
+		}
+		if err := rehearseExpectations(env, s, sc, r); err != nil {
+			return err
+		}
+	}
+	if len(traced) == 0 && len(args) > 1 {
+		return usage("all of these scenarios have a load that makes the requests; leave %s out", args[1])
+	}
+	traces, remove, err := keepPipes(ctx, env, args[1:])
+	defer remove()
+	if err != nil {
+		return err
+	}
+	sources, err := traceSources(ctx, env, traces)
+	if err != nil {
+		return err
+	}
+	for i := range sources {
+		sources[i].Name = args[1+i]
+	}
+	p := newProgress(env, "replay")
+	run := func(group []int, sources []replay.Source) error {
+		var cases []replay.Case
+		for _, i := range group {
+			c := replay.Case{Config: s.config, Scenario: scenarios[i], Seed: scenarios[i].Seed}
+			if r.seed.given {
+				c.Seed = r.seed.value
+			}
+			cases = append(cases, c)
+		}
+		opt := r.o
+		opt.Seed = cases[0].Seed
+		opt.Progress = p.of(scenarios[group[0]], traces)
+		results, err := replay.RunAll(ctx, cases, sources, opt)
+		if err != nil {
+			return unusable(err)
+		}
+		for k, i := range group {
+			held[i].Result = results[k]
+		}
+		return nil
+	}
+	for from := 0; from < len(traced) && ctx.Err() == nil; from += sideBySide {
+		if err := run(traced[from:min(from+sideBySide, len(traced))], sources); err != nil {
+			return err
+		}
+	}
+	for _, i := range loaded {
+		if ctx.Err() == nil {
+			if err := run([]int{i}, nil); err != nil {
+				return err
+			}
+		}
+	}
+	p.clear()
+	return judgeAll(ctx, env, o, junit, bases(args[:1], args[1:], ""), held, scenarios)
+}
+
+// judgeAll holds each result against what its scenario expects, and writes it.
+func judgeAll(ctx context.Context, env *Env, o *output, junit bool, names []string, held []report.Held, scenarios []*scenario.Scenario) error {
+	all := report.HeldAll{Names: names, Partial: ctx.Err() != nil, Scenarios: []report.Held{}}
+	for i, h := range held {
+		if h.Result == nil || h.Result.Partial {
+			continue // half a replay meets or misses nothing
+		}
+		unmet, err := judge(env, scenarios[i], h.Result)
+		if err != nil {
+			return err
+		}
+		h.NotMet, h.Met = unmet, len(h.Result.Expectations)-unmet
+		all.Met, all.NotMet = all.Met+h.Met, all.NotMet+h.NotMet
+		all.Scenarios = append(all.Scenarios, h)
+	}
+	err := o.write(env, func(w io.Writer) error {
+		if o.format == "json" {
+			return writeJSON(w, all)
+		}
+		if junit {
+			text, err := report.HeldJUnit(&all)
+			if err == nil {
+				_, err = w.Write(text)
+			}
+			return err
+		}
+		_, err := io.WriteString(w, env.style(env.Stdout, o.plain || o.file != "").Held(&all))
+		return err
+	})
+	switch {
+	case err != nil:
+		return err
+	case all.Partial:
+		return &exitError{interrupted, nil}
+	case all.NotMet > 0:
+		return &exitError{exitFound, nil}
+	}
+	return nil
+}
