@@ -4,8 +4,11 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strconv"
 	"strings"
+	"time"
 
+	"kestrix/internal/core/config"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/study"
 )
@@ -38,7 +41,27 @@ func (s Style) Sweep(w *study.Sweep) string {
 	for _, n := range w.Notes {
 		b.WriteString("  " + flow(n, s.Width, 4) + "\n")
 	}
+	if w.Worst != nil && w.Worst.During.Failed > w.Baseline.Failed {
+		b.WriteString("\nto see all of the worst, kestrix replay with this in the scenario:\n" + faultText(w))
+	}
 	return b.String()
+}
+
+// faultText writes the worst case as a scenario has it.
+func faultText(w *study.Sweep) string {
+	x := w.Worst
+	var names []string
+	for _, f := range x.Failed {
+		names = append(names, strconv.Quote(f))
+	}
+	who := names[0]
+	if len(names) > 1 {
+		who = "[" + strings.Join(names, ", ") + "]"
+	}
+	at := func(sec float64) string {
+		return config.FormatDuration(time.Duration(math.Round(sec*1e3)) * time.Millisecond)
+	}
+	return fmt.Sprintf("  fault %q {\n    backend = %s\n    kind    = %q\n    at      = %q\n    until   = %q\n  }\n", "the worst", who, x.Kind, at(w.Of.At), at(w.Of.Until))
 }
 
 // worstOf tells of the worst case in words.
@@ -54,7 +77,10 @@ func worstOf(w *study.Sweep) string {
 		felt = fmt.Sprintf("nothing fails, and %s", movedOf(x.SessionsMoved))
 	}
 	p99 := fmt.Sprintf("p99 %s instead of %s", orDash(x.During.P99), orDash(w.Baseline.P99))
-	if orDash(x.During.P99) == orDash(w.Baseline.P99) {
+	switch {
+	case x.During.P99 == 0:
+		p99 = "nothing is answered"
+	case orDash(x.During.P99) == orDash(w.Baseline.P99):
 		p99 = "p99 stays at " + orDash(x.During.P99)
 	}
 	return fmt.Sprintf("%s (%s): %s; %s", x.Name, x.Kind, felt, p99)

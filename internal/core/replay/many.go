@@ -59,7 +59,7 @@ func RunAll(ctx context.Context, cases []Case, sources []Source, o Options) ([]*
 		e.res.Partial = ctx.Err() != nil
 		out = append(out, e.result())
 	}
-	if o.Leave > 0 {
+	if o.Leave > 0 && ctx.Err() == nil {
 		return out, leaveAll(ctx, cases, engines)
 	}
 	return out, nil

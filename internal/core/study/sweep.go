@@ -107,6 +107,9 @@ type target struct {
 // little memory.
 const atATime = 8
 
+// mostCases is how many cases a sweep may have: their results are kept.
+const mostCases = 50_000
+
 // faultName is that of the fault of a sweep, which no scenario can have.
 const faultName = "\x00sweep"
 
@@ -122,6 +125,9 @@ func RunSweep(ctx context.Context, c *config.Config, s *scenario.Scenario, sourc
 	targets, err := o.targets(c)
 	if err != nil {
 		return nil, err
+	}
+	if n := len(targets) * len(o.Kinds); n > mostCases {
+		return nil, fmt.Errorf("that is %d cases, and at most %d are done; fewer upstreams, kinds, or no pairs", n, mostCases)
 	}
 	base, err := replay.Run(ctx, c, s, sources, o.Replay)
 	if err != nil {
