@@ -122,7 +122,7 @@ func (s Style) ways(b *strings.Builder, c *study.Comparison) {
 		notes = append(notes, "(now) as configured")
 	}
 	if len(notes) > 0 {
-		b.WriteString("  " + strings.Join(notes, ", ") + "\n")
+		b.WriteString("  " + flow(strings.Join(notes, ", "), s.Width, 2) + "\n")
 	}
 }
 

@@ -65,7 +65,7 @@ func TestSideBySideIsAsAlone(t *testing.T) {
 		}
 		cases := []Case{
 			of(one, scenario.None()), of(variant(one, "hash", &config.Hash{Key: "path", Method: "ring"}), scenario.None()), of(other, fault("hang")),
-			of(one, fault("refuse")), of(variant(one, "two-choices", nil), fault("slow")), of(variant(one, "hash", &config.Hash{Key: "client-prefix", Method: "modulo"}), scenario.None()),
+			of(one, fault("refuse")), of(variant(one, "two-choices", nil), fault("slow")), of(variant(one, "hash", &config.Hash{Key: "client", Method: "ring"}), scenario.None()), of(variant(one, "hash", &config.Hash{Key: "client-prefix", Method: "modulo"}), scenario.None()),
 		}
 		cases = cases[rapid.IntRange(0, len(cases)-1).Draw(rt, "from"):]
 		o := Options{Seed: rapid.Uint64().Draw(rt, "seed"), Instances: rapid.IntRange(0, 3).Draw(rt, "instances")}
@@ -167,4 +167,86 @@ func TestMoreOfTheSame(t *testing.T) {
 	}
 	assert.EqualValues(t, 3000, all[1].Requests, "once is exactly once")
 	assert.Zero(t, all[2].Sessions.Lost, "each of the further clients has a place of its own")
+}
+
+// TestWhatIsReadAlike: one reading serves all cases that a trace means the same for.
+func TestWhatIsReadAlike(t *testing.T) {
+	c := pool(t, 3, "round-robin", "sticky {\n by = \"address\"\n}\n")
+	streams := scenarioOf(t, c, "streams {\n path = [\"/live\"]\n}\n")
+	hash := func(key, name string) *config.Config {
+		return variant(c, "hash", &config.Hash{Key: key, Name: name, Method: "ring"})
+	}
+	for title, x := range map[string]struct {
+		cases   []Case
+		strands int
+	}{
+		"algorithms":              {[]Case{of(c, scenario.None()), of(variant(c, "random", nil), scenario.None()), of(hash("client", ""), scenario.None())}, 1},
+		"one hashes by something": {[]Case{of(c, scenario.None()), of(hash("path", ""), scenario.None()), of(c, scenario.None())}, 1},
+		"and one by clients":      {[]Case{of(c, scenario.None()), of(hash("path", ""), scenario.None()), of(hash("client", ""), scenario.None())}, 2},
+		"two by different things": {[]Case{of(hash("path", ""), scenario.None()), of(hash("header", "x"), scenario.None()), of(hash("header", "y"), scenario.None())}, 3},
+		"streams":                 {[]Case{of(c, scenario.None()), of(c, streams), of(c, streams)}, 2},
+		"another configuration":   {[]Case{of(c, scenario.None()), of(pool(t, 3, "round-robin", ""), scenario.None())}, 2},
+		"another seed":            {[]Case{{Config: c, Scenario: scenario.None(), Seed: 3}, {Config: c, Scenario: scenario.None(), Seed: 4}, {Config: c, Scenario: scenario.None(), Seed: 3}}, 2},
+	} {
+		var plans []*plan
+		for _, k := range x.cases {
+			_, p, err := prepare(context.Background(), k, Options{})
+			require.NoError(t, err)
+			plans = append(plans, p)
+		}
+		f, strands := newFeed(scenario.None(), nil, Options{}, plans...)
+		assert.Len(t, f.strands, x.strands, title)
+		assert.Len(t, strands, len(x.cases), title)
+		for i := range plans {
+			again := map[*config.Hash]bool{nil: true}
+			for _, r := range plans[i].routes {
+				again[r.hash] = true
+			}
+			assert.LessOrEqual(t, len(again), 2, "%s: a case's own plan stays as it is", title)
+		}
+	}
+}
+
+// TestStoppedSideBySide: when whoever asked stops waiting, what was done comes back,
+// and says that it is partial; an error of reading is that of all.
+func TestStoppedSideBySide(t *testing.T) {
+	c := pool(t, 3, "round-robin", "")
+	cases := []Case{of(c, scenario.None()), of(variant(c, "random", nil), scenario.None()), of(pool(t, 2, "random", ""), scenario.None())}
+	ctx, stop := context.WithCancel(context.Background())
+	text := even(200_000, time.Millisecond, 50)
+	all, err := RunAll(ctx, cases, source(text), Options{Leave: 100, Progress: func(int64, int64) { stop() }})
+	require.NoError(t, err)
+	for _, r := range all {
+		assert.True(t, r.Partial)
+		assert.Less(t, r.Requests, int64(200_000))
+		assert.Nil(t, r.Leave)
+		conserved(t, r)
+	}
+	_, err = RunAll(context.Background(), cases, source("no trace at all\n"), Options{})
+	require.Error(t, err)
+	_, err = RunAll(context.Background(), cases, source(even(2000, time.Millisecond, 5)+"{\"time\":1}\n"), Options{})
+	require.ErrorContains(t, err, "t.log:2001", "the place is told, whoever reads it")
+	_, err = RunAll(context.Background(), []Case{of(c, scenarioOf(t, c, "load {\n rate = \"9/s\"\n}\n"))}, source("x"), Options{})
+	require.ErrorContains(t, err, "a trace has no place beside it")
+	_, err = RunAll(context.Background(), cases, nil, Options{Frontend: "nobody"})
+	require.ErrorContains(t, err, `no frontend is called "nobody"`)
+}
+
+// TestTheCoarseCourse: percentiles of several rows are those of all their answers,
+// and no more rows come out than can be seen.
+func TestTheCoarseCourse(t *testing.T) {
+	c := pool(t, 1, "round-robin", "")
+	sc := "behaviour \"*\" {\n service = fixed(\"10ms\")\n}\nfault \"f\" {\n backend = \"app.b0\"\n kind = \"slow\"\n factor = 10\n at = \"300s\"\n}\n"
+	r := run(t, c, sc, even(6000, 100*time.Millisecond, 5), Options{})
+	tl := r.Timeline
+	assert.Equal(t, 6, tl.PerRow(), "601 rows in at most 120 parts")
+	require.Len(t, tl.Coarse, 101)
+	for i, x := range tl.Coarse[:100] {
+		want := 0.011
+		if i >= 50 {
+			want = 0.101
+		}
+		assert.InEpsilon(t, want, x.P50, 0.07, "at %v", x.At)
+		assert.InEpsilon(t, want, x.P99, 0.07, "at %v", x.At)
+	}
 }

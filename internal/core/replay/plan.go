@@ -39,6 +39,7 @@ type routeRef struct {
 	front    int32  // position in plan.fronts
 	cfg      *config.Route
 	waits    config.Waits
+	hashes   bool
 	hash     *config.Hash   // nil unless something else than the client's address is hashed
 	sticky   *config.Sticky // nil unless clients are known without a cookie of ours
 }
@@ -67,8 +68,11 @@ func newPlan(c *config.Config, s *scenario.Scenario, o Options) (*plan, error) {
 			ref := routeRef{name: fe.Name + "/" + r.Name, upstream: up, cfg: r, front: t.index}
 			if up >= 0 {
 				ref.waits = r.Waits(c.Upstreams[up])
-				if h := c.Upstreams[up].Hash; h != nil && h.Key != "client" {
-					ref.hash = h
+				if h := c.Upstreams[up].Hash; h != nil {
+					ref.hashes = true
+					if h.Key != "client" {
+						ref.hash = h
+					}
 				}
 				if s := c.Upstreams[up].Sticky; s != nil && s.By != "cookie" {
 					ref.sticky = s
@@ -114,7 +118,7 @@ func (p *plan) join(q *plan) bool {
 		if a.upstream != b.upstream {
 			return false
 		}
-		if a.hash != nil && b.hash != nil && (a.hash.Key != b.hash.Key || a.hash.Name != b.hash.Name) {
+		if a.hashes && b.hashes && ((a.hash == nil) != (b.hash == nil) || a.hash != nil && (a.hash.Key != b.hash.Key || a.hash.Name != b.hash.Name)) {
 			return false
 		}
 		if (a.sticky == nil) != (b.sticky == nil) || a.sticky != nil && (a.sticky.By != b.sticky.By || a.sticky.Name != b.sticky.Name) {
@@ -122,8 +126,8 @@ func (p *plan) join(q *plan) bool {
 		}
 	}
 	for i := range p.routes {
-		if p.routes[i].hash == nil {
-			p.routes[i].hash = q.routes[i].hash
+		if !p.routes[i].hashes {
+			p.routes[i].hashes, p.routes[i].hash = q.routes[i].hashes, q.routes[i].hash
 		}
 	}
 	for _, t := range p.tables {

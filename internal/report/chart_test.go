@@ -1,0 +1,100 @@
+package report
+
+import (
+	"math"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/study"
+)
+
+func TestAxes(t *testing.T) {
+	for high, want := range map[float64][]float64{
+		0: {0, 1}, 1: {0, 0.25, 0.5, 0.75, 1}, 7: {0, 2, 4, 6, 8}, 38: {0, 10, 20, 30, 40}, 146: {0, 50, 100, 150}, 0.03: {0, 0.01, 0.02, 0.03},
+	} {
+		got := steps5(high)
+		assert.InDeltaSlice(t, want, got, 1e-9, "%v", high)
+		assert.LessOrEqual(t, high, got[len(got)-1]*1.001)
+	}
+	assert.InDeltaSlice(t, []float64{0.1, 0.2, 0.5, 1, 2}, decades(0.09, 2.1), 1e-9)
+	assert.InDeltaSlice(t, []float64{0.001, 0.01, 0.1, 1}, decades(0.0009, 1.5), 1e-9, "only powers where the rest would be many")
+	for v, want := range map[float64]string{0: "0", 0.25: "0.25", 40: "40", 12500: "12,500"} {
+		assert.Equal(t, want, tick(v))
+	}
+}
+
+func TestLinesAndBands(t *testing.T) {
+	c := newChart(100, 0, 10)
+	c.high = 10
+	c.line([]point{{0, 5}, {2, math.NaN()}, {4, 10}, {6, 0}}, 10, "line")
+	path := c.b.String()
+	assert.Equal(t, 2, strings.Count(path, "M"), "a gap where there is nothing")
+	assert.Contains(t, path, "M64 58H248.8", "each holds until the next")
+	assert.InDelta(t, c.bottom, c.y(0), 1e-9)
+	assert.InDelta(t, c.top, c.y(10), 1e-9)
+	assert.InDelta(t, c.right, c.x(99), 1e-9, "nothing is drawn outside")
+	c.log, c.low, c.high = true, 0.01, 100
+	assert.InDelta(t, (c.top+c.bottom)/2, c.y(1), 1e-9)
+	assert.InDelta(t, c.bottom, c.y(0.001), 1e-9)
+
+	c = newChart(100, 0, 100)
+	c.bands([]band{{10, 20, "first & <foremost>"}, {12, 30, "second"}, {14, 30, "third has no room"}, {90, 100, "at the right edge"}}, c.bottom)
+	text := c.b.String()
+	assert.Equal(t, 4, strings.Count(text, "<rect"))
+	assert.Contains(t, text, ">first &amp; &lt;foremost&gt;</text>")
+	assert.Contains(t, text, ">second</text>", "in a second row")
+	assert.NotContains(t, text, ">third has no room</text>")
+	assert.Contains(t, text, "<title>third has no room</title>", "but it can be read all the same")
+	assert.Contains(t, text, ">at the right edge</text>")
+
+	c = newChart(100, 0, 10)
+	c.labels([]label{{50, "a", ""}, {52, "b", ""}, {49, "c", ""}})
+	assert.Contains(t, c.b.String(), `y="54" class="">a<`)
+	assert.Contains(t, c.b.String(), `y="41" class="">b<`, "moved apart")
+	assert.Contains(t, string(c.SVG(`a "picture"`)), `aria-label="a &#34;picture&#34;"`)
+	long := newChart(100, 0, 86400*30)
+	long.times()
+	assert.LessOrEqual(t, strings.Count(long.b.String(), "<text"), 12, "a month has no more marks than a minute")
+}
+
+func TestWhatLosingOneCosts(t *testing.T) {
+	much := 2.1
+	for want, l := range map[string]study.LoadLimit{
+		"without a.auk it bears 2.00 times the load (20.0 requests a second); with 2.10 times the load 3.00 % of them fail (0.00 % anyway), p99 1.00 s (500 ms anyway)": {Backend: "a.auk", Holds: 2, TooMuch: &much, Rate: 20, Failed: 0.03, P99: 1, Anyway: study.Anyway{P99: 0.5}},
+		"without a.auk it bears 64.0 times the load, the most that was tried (640 requests a second)":                                                                   {Backend: "a.auk", Holds: 64, Rate: 640},
+		"without a.auk even a quarter of the load is too much":                                                                                                          {Backend: "a.auk", TooMuch: &much},
+	} {
+		text, bad := limitOf(&l)
+		assert.Equal(t, want, text)
+		assert.Equal(t, l.Holds == 0, bad)
+	}
+	text, bad := limitOf(&study.LoadLimit{Backend: "a.auk", Holds: 0.5, TooMuch: &much})
+	assert.True(t, bad)
+	assert.True(t, strings.HasPrefix(text, "today already: "))
+
+	w := &study.Sweep{Baseline: study.SweepPart{P99: 0.1}, Of: study.SweptRun{At: 90.5, Until: 150}}
+	for want, c := range map[string]study.SweepCase{
+		"x (hang): one request in 20 fails while it lasts, 5 more than otherwise; p99 200 ms instead of 100 ms": {Name: "x", Kind: "hang", Failed: []string{"a.x"}, During: study.SweepPart{Failed: 5, ErrorRate: 0.05, P99: 0.2}},
+		"x (slow): nothing fails, but answers take longer; p99 200 ms instead of 100 ms":                        {Name: "x", Kind: "slow", During: study.SweepPart{P99: 0.2}},
+		"x (park): nothing fails, and 1 session moves; p99 stays at 100 ms":                                     {Name: "x", Kind: "park", SessionsMoved: 1, During: study.SweepPart{P99: 0.1}},
+		"x (park): nobody notices; p99 stays at 100 ms":                                                         {Name: "x", Kind: "park", During: study.SweepPart{P99: 0.1}},
+		"x (refuse): 100.0 % of all requests fail while it lasts, 9 more than otherwise; nothing is answered":   {Name: "x", Kind: "refuse", Failed: []string{"a.x", "a.y"}, During: study.SweepPart{Failed: 9, ErrorRate: 1}},
+	} {
+		w.Worst = &c
+		assert.Equal(t, want, worstOf(w))
+	}
+	// What is printed to be replayed can be.
+	p := replayed(t)
+	w.Worst = &study.SweepCase{Kind: "hang", Failed: []string{"app.auk", "app.gannet"}}
+	s, found, err := scenario.Read(config.File{Name: "s.hcl", Source: []byte(faultText(w))}, p.Config)
+	require.NoError(t, err)
+	require.Empty(t, found)
+	assert.Equal(t, []time.Duration{90500 * time.Millisecond, 150 * time.Second}, []time.Duration{s.Faults[0].At, s.Faults[0].Until})
+	assert.Len(t, s.Faults[0].Backends, 2)
+}

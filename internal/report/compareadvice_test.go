@@ -1,0 +1,98 @@
+package report
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/replay"
+	"kestrix/internal/core/study"
+)
+
+// way makes a run of a comparison and what it is of.
+func way(name, choice string, pool int, now bool, f study.Figures, busy float64) (study.Way, study.Run) {
+	r := &replay.Result{Requests: 10_000, Answered: 10_000 - f.Failed, Upstreams: map[string]*replay.Upstream{"a": {Backends: map[string]*replay.Backend{"auk": {Busy: busy}}}}}
+	return study.Way{Name: name, Choice: choice, Pool: pool, Configured: now}, study.Run{Name: name, Configured: now, Figures: f, Result: r, Leave: &replay.Leave{Backends: []string{"a.auk"}}}
+}
+
+func TestAdvice(t *testing.T) {
+	type one struct {
+		name, choice string
+		pool         int
+		now          bool
+		p99          float64
+		failed       int64
+		leave        float64 // of MovedOnLeave, negative for none
+	}
+	for title, c := range map[string]struct {
+		runs []one
+		busy float64
+		want []string // beginnings of what is said, and of why and when not
+	}{
+		"nothing stands out": {
+			[]one{{"as configured", "", 0, true, 0.1, 0, -1}, {"random", "random", 0, false, 0.102, 0, -1}}, 0.1,
+			[]string{"keep what is configured: no other way", "its p99 is 100 ms, that of all ways which fail as little lies between 100 ms and 102 ms", "there is more to do"},
+		},
+		"nothing at all differs": {
+			[]one{{"random", "random", 0, true, 0.1, 3, -1}, {"ring", "ring", 0, false, 0.1, 3, -1}}, 0.9,
+			[]string{"keep random", "its p99 is 100 ms, as that of all ways which fail as little; it fails 3 of 10,000 requests, the least of any is 3", "there are few requests"},
+		},
+		"another is faster": {
+			[]one{{"round-robin", "round-robin", 0, true, 0.3, 0, -1}, {"two-choices", "two-choices", 0, false, 0.1, 0, -1}, {"ring", "ring", 0, false, 0.05, 500, -1}}, 0.7,
+			[]string{"choose two-choices: 99 % of its answers come within 100 ms, with round-robin within 300 ms", "p95 is", "the pool is small"},
+		},
+		"another fails less": {
+			[]one{{"as configured", "", 0, true, 0.05, 400, -1}, {"least-connections", "least-connections", 0, false, 0.1, 1, -1}}, 0.7,
+			[]string{"choose least-connections: it fails 1 of 10,000 requests, what is configured fails 400", "p99 is 100 ms against 50.0 ms", "several proxies share"},
+		},
+		"who keeps clients": {
+			[]one{{"random", "random", 0, true, 0.1, 0, 0.7}, {"ring", "ring", 0, false, 0.1, 0, 0}, {"modulo", "modulo", 0, false, 0.1, 0, 0.75}}, 0.9,
+			[]string{"keep random", "its p99", "there are few", "where backends keep something of a client, such as a session or a cache, choose ring or a sticky block", "when a.auk left, 0.0 % of the other clients' requests came to another backend than before, with modulo 75.0 %", "any backend can answer"},
+		},
+		"who keeps clients and fails is no cure": {
+			[]one{{"random", "random", 0, true, 0.1, 0, 0.7}, {"ring", "ring", 0, false, 0.1, 900, 0}}, 0.9,
+			[]string{"keep random", "its p99", "there are few"},
+		},
+		"enough backends": {
+			[]one{{"2 backends", "", 2, false, 1, 50, -1}, {"3 backends", "", 3, false, 0.1, 0, -1}, {"5 backends", "", 5, false, 0.095, 0, -1}}, 0.5,
+			[]string{"3 backends do: more of them", "p99 is 100 ms, with 5 backends 95.0 ms; the busiest works 50.0 % of the time; failed 0 and 0", "one of them may fail"},
+		},
+		"not enough of them": {
+			[]one{{"1 backend", "", 1, false, 3, 5000, -1}, {"2 backends", "", 2, false, 1, 400, -1}}, 1,
+			[]string{"2 backends are still better than 1 backend: try more", "p99 falls from 3.00 s to 1.00 s, failed from 5,000 to 400", "such a load never comes"},
+		},
+		"one does": {
+			[]one{{"1 backend", "", 1, false, 0.1, 0, -1}, {"2 backends", "", 2, false, 0.1, 0, -1}}, 0.2,
+			[]string{"1 backend does: more of them", "p99 is", "one of them may fail"},
+		},
+	} {
+		p := Compared{Result: &study.Comparison{}}
+		for _, o := range c.runs {
+			f := study.Figures{P50: o.p99 / 4, P95: o.p99 / 2, P99: o.p99, Failed: o.failed, Spread: 1.1, Throughput: 100}
+			if o.leave >= 0 {
+				f.MovedOnLeave = &o.leave
+			}
+			w, r := way(o.name, o.choice, o.pool, o.now, f, c.busy)
+			p.Ways, p.Result.Runs = append(p.Ways, w), append(p.Result.Runs, r)
+		}
+		var got []string
+		for _, a := range p.Advise() {
+			got = append(got, a.Say, a.Because, a.Unless)
+		}
+		require.Len(t, got, len(c.want), "%s: %q", title, got)
+		for i, want := range c.want {
+			assert.Contains(t, got[i], want, title)
+		}
+		p.Result.Partial = true
+		assert.Empty(t, p.Advise(), "half of it is nothing to go by")
+	}
+	w, r := way("random", "random", 0, true, study.Figures{P99: 0.3}, 0.1)
+	w2, r2 := way("ring", "ring", 0, false, study.Figures{P99: 0.1}, 0.1)
+	r.Result.Requests, r2.Result.Requests = 300, 300
+	few := Compared{Ways: []study.Way{w, w2}, Result: &study.Comparison{Runs: []study.Run{r, r2}}}
+	assert.Equal(t, "chance has it: 300 requests are few to tell by", few.Advise()[0].Unless)
+	for _, name := range study.Choices {
+		assert.Contains(t, wrongWhen, name, "of each it is known when it is wrong")
+	}
+}
