@@ -105,6 +105,10 @@ func replaceFileMode(name string, mode os.FileMode, fill func(io.Writer) error) 
 	}()
 	w := bufio.NewWriterSize(f, 64<<10)
 	if err := fill(w); err != nil {
+		var pe *os.PathError
+		if errors.As(err, &pe) && pe.Path == f.Name() {
+			return unusable(fmt.Errorf("%s cannot be written: %w", name, reason(err)))
+		}
 		return err
 	}
 	if err := w.Flush(); err != nil {

@@ -78,17 +78,10 @@ func runScenarios(ctx context.Context, env *Env, o *output, r *replayFlags, juni
 	if len(traced) == 0 && len(args) > 1 {
 		return usage("all of these scenarios have a load that makes the requests; leave %s out", args[1])
 	}
-	traces, remove, err := keepPipes(ctx, env, args[1:])
+	sources, traces, remove, err := rereadable(ctx, env, args[1:])
 	defer remove()
 	if err != nil {
 		return err
-	}
-	sources, err := traceSources(ctx, env, traces)
-	if err != nil {
-		return err
-	}
-	for i := range sources {
-		sources[i].Name = args[1+i]
 	}
 	p := newProgress(env, "replay")
 	run := func(group []int, sources []replay.Source) error {

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/replay"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/study"
 	"kestrix/internal/report"
@@ -160,17 +161,10 @@ func (f *sweepFlags) run(ctx context.Context, env *Env, args, with []string) err
 	if err := knownUpstreams(s, f.o.Upstreams); err != nil {
 		return err
 	}
-	traces, remove, err := keepPipes(ctx, env, args[1:])
+	sources, traces, remove, err := rereadable(ctx, env, args[1:])
 	defer remove()
 	if err != nil {
 		return err
-	}
-	sources, err := traceSources(ctx, env, traces)
-	if err != nil {
-		return err
-	}
-	for i := range sources {
-		sources[i].Name = args[1+i]
 	}
 	p := newProgress(env, "sweep")
 	f.o.Names, f.o.Replay, f.o.Progress = bases(args[:1], args[1:], f.replay.scenario), f.replay.o, p.steps
@@ -246,6 +240,20 @@ func (f *sweepFlags) join(env *Env, names []string) error {
 		return unusable(err)
 	}
 	return f.write(env, whole)
+}
+
+// rereadable gives traces that can be read over and over under their own names, the
+// files that they are read from, and what removes those that were made.
+func rereadable(ctx context.Context, env *Env, names []string) ([]replay.Source, []string, func(), error) {
+	files, remove, err := keepPipes(ctx, env, names)
+	if err != nil {
+		return nil, nil, remove, err
+	}
+	sources, err := traceSources(ctx, env, files)
+	for i := range sources {
+		sources[i].Name = names[i]
+	}
+	return sources, files, remove, err
 }
 
 // keepPipes copies what can be read only once, such as stdin, into temporary files,
