@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"flag"
 	"io"
 	"os"
@@ -11,6 +12,8 @@ import (
 	"strconv"
 	"strings"
 
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/replay"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/study"
 	"kestrix/internal/report"
@@ -152,8 +155,11 @@ func runCompare(ctx context.Context, env *Env, o *output, f *figures, r *replayF
 	}
 	c.LeftOut = append(c.LeftOut, left...)
 	for i := range c.Runs {
-		if _, err := judge(env, ways[i].Scenario, c.Runs[i].Result); err != nil {
+		run := &c.Runs[i]
+		if why, err := judgeQuietly(ways[i].Scenario, run.Result); err != nil {
 			return err
+		} else if why != "" {
+			run.Notes = append(run.Notes, "what is expected cannot be told of it: "+why)
 		}
 	}
 	about := report.Compared{Upstreams: axes.Upstreams, Names: bases(configs, traces, r.scenario), Ways: ways, Result: c}
@@ -172,6 +178,27 @@ func runCompare(ctx context.Context, env *Env, o *output, f *figures, r *replayF
 		return &exitError{interrupted, nil}
 	}
 	return err
+}
+
+// judgeQuietly is judge for a way that lacks what an expectation speaks of, such as a
+// backend of a larger pool; it says which.
+func judgeQuietly(sc *scenario.Scenario, res *replay.Result) (string, error) {
+	res.Expectations = []scenario.Verdict{}
+	if len(sc.Expects) == 0 {
+		return "", nil
+	}
+	text, err := json.Marshal(res)
+	if err != nil {
+		return "", unusable(err)
+	}
+	verdicts, found := sc.Judge(text)
+	for _, f := range found {
+		if f.Severity == config.Error {
+			return f.Message, nil
+		}
+	}
+	res.Expectations = verdicts
+	return "", nil
 }
 
 // bases gives the last parts of the paths of what went in.

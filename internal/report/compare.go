@@ -71,7 +71,7 @@ func (s Style) ways(b *strings.Builder, c *study.Comparison) {
 	if timed {
 		cols = append(cols, column{name: "duration ", drop: 10}, column{name: "throughput ", drop: 6})
 	}
-	expects := len(c.Runs[0].Result.Expectations) > 0
+	expects := mostExpected(c) > 0
 	if expects {
 		cols = append(cols, column{name: "met", drop: 1})
 	}
@@ -109,7 +109,7 @@ func (s Style) ways(b *strings.Builder, c *study.Comparison) {
 			row = append(row, star(r, "duration", span(f.Duration)), star(r, "throughput", three(f.Throughput)+"/s"))
 		}
 		if expects {
-			row = append(row, fmt.Sprintf("%d of %d", metOf(r), len(r.Result.Expectations)))
+			row = append(row, metText(r))
 		}
 		rows = append(rows, row)
 	}
@@ -134,6 +134,23 @@ func differ(c *study.Comparison) bool {
 		low, high = min(low, r.Figures.Throughput), max(high, r.Figures.Throughput)
 	}
 	return high > low*1.02
+}
+
+// mostExpected is how many expectations there are.
+func mostExpected(c *study.Comparison) int {
+	n := 0
+	for _, r := range c.Runs {
+		n = max(n, len(r.Result.Expectations))
+	}
+	return n
+}
+
+// metText says how many expectations are met, - where none can be told.
+func metText(r *study.Run) string {
+	if len(r.Result.Expectations) == 0 {
+		return "-"
+	}
+	return fmt.Sprintf("%d of %d", metOf(r), len(r.Result.Expectations))
 }
 
 // metOf counts the expectations that are met.

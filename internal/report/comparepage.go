@@ -105,7 +105,7 @@ func ComparePage(p Compared, version string) ([]byte, error) {
 		keys = append(keys, m.Key)
 		v.Columns = append(v.Columns, measureNames[m.Key])
 	}
-	expects := len(first.Expectations) > 0
+	expects := mostExpected(c) > 0
 	if expects {
 		v.Columns = append(v.Columns, "Expectations met")
 	}
@@ -116,7 +116,7 @@ func ComparePage(p Compared, version string) ([]byte, error) {
 			row.Cells = append(row.Cells, compareCell{figureCell(k, r), slices.Contains(r.Best, k), k == "failed" && r.Figures.Failed > 0})
 		}
 		if expects {
-			row.Cells = append(row.Cells, compareCell{Text: fmt.Sprintf("%d of %d", metOf(r), len(first.Expectations))})
+			row.Cells = append(row.Cells, compareCell{Text: metText(r)})
 		}
 		v.Rows = append(v.Rows, row)
 		for _, n := range r.Notes {

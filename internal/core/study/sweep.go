@@ -40,6 +40,8 @@ type SweptRun struct {
 	Rate     float64  `json:"rate"`  // requests a second in between, where nothing is failed
 	Cases    int      `json:"cases"` // of all parts together
 	Identity string   `json:"identity"`
+
+	Trace replay.TraceResult `json:"trace"` // what was read
 }
 
 // Shard is one of several parts of a sweep.
@@ -151,7 +153,7 @@ func RunSweep(ctx context.Context, c *config.Config, s *scenario.Scenario, sourc
 	}
 	out.Of = SweptRun{
 		Names: o.Names, Seed: base.Assumed.Seed, Requests: base.Requests, Clients: base.Trace.Clients, Duration: base.Duration, Kinds: o.Kinds,
-		At: at.Seconds(), Until: (at + length).Seconds(), Cases: len(cases),
+		At: at.Seconds(), Until: (at + length).Seconds(), Cases: len(cases), Trace: base.Trace,
 	}
 	out.Of.Identity = o.identity(c, s, base, cases)
 	out.Single = singlePoints(c, targets, base)
