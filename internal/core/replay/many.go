@@ -47,6 +47,9 @@ func RunAll(ctx context.Context, cases []Case, sources []Source, o Options) ([]*
 		if err != nil {
 			return nil, err
 		}
+		if len(engines) > 0 {
+			e.o.Progress = nil // one tells for all
+		}
 		engines, plans = append(engines, e), append(plans, p)
 	}
 	if load != nil && load.Closed {
@@ -178,9 +181,6 @@ func runOpen(ctx context.Context, engines []*engine, plans []*plan, s *scenario.
 		for i, e := range engines {
 			if strands[i] != l {
 				continue
-			}
-			if i > 0 {
-				e.o.Progress = nil // one tells for all
 			}
 			end := ends[k]
 			k++
