@@ -5,8 +5,12 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"net"
 	"os"
+	"path/filepath"
+	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"kestrix/internal/core/config"
@@ -18,25 +22,63 @@ func standinCommand() *command {
 	return &command{
 		name: "standin", args: "CONFIG", summary: "simulated backends on the addresses of a configuration",
 		help: `
-Each answers with its name and with what it received; /ready answers "ready".
-Ctrl-C ends them like processes that are killed. To kill one alone, run it in a
-terminal of its own:
+Each answers with its name and with what it received. Without a configuration -n and
+-base start some on ports in a row. Ctrl-C ends them like processes that are killed.
 
-  kestrix standin harbour.hcl -except booking.auk
-  kestrix standin harbour.hcl -only booking.auk`,
+With -scenario they behave as it says: service times, workers, backlog, and faults in
+real time from the start. By hand, from another terminal, -tell has them fail and
+work again:
+
+  ` + strings.Join(standin.Faults, ", ") + `; ` + standin.Mended + `
+
+paths at which they do something special:
+
+` + specialPaths() + `
+  kestrix standin harbour.hcl
+  kestrix standin harbour.hcl -scenario auk-fails.scenario.hcl
+  kestrix standin -n 3 -base 127.0.0.1:9001
+  kestrix standin -tell auk hang
+  kestrix standin -tell auk mended`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			var only, except list
 			with := withFlag(fs)
 			fs.Var(&only, "only", "`PATTERN` of UPSTREAM.BACKEND, * for any text; may be repeated")
 			fs.Var(&except, "except", "`PATTERN` of those to leave out; may be repeated")
-			delay := fs.Duration("delay", 0, "`TIME` before each answer")
-			ready := fs.String("ready", "", "`FILE` that is written when all listen, for scripts")
+			var f standinFlags
+			fs.DurationVar(&f.delay, "delay", 0, "`TIME` before each answer, unless the scenario says how long they take")
+			fs.StringVar(&f.ready, "ready", "", "`FILE` that is written when all listen, for scripts")
+			fs.StringVar(&f.scenario, "scenario", "", "`FILE` that says how they behave and when they fail")
+			fs.StringVar(&f.control, "control", "", "`SOCKET` at which orders are taken and given; otherwise one of the user's")
+			n := fs.Int("n", 0, "`NUMBER` of stand-ins, without a configuration")
+			base := fs.String("base", "127.0.0.1:9001", "`ADDRESS` of the first of them")
+			tell := fs.String("tell", "", "`BACKEND`, or a pattern, that is to fail as the operand says")
 			return func(ctx context.Context, env *Env, args []string) error {
-				if len(args) != 1 {
-					return usage("one configuration is wanted: kestrix standin CONFIG")
+				if *tell != "" {
+					if len(args) != 1 {
+						return usage("-tell wants one fault: kestrix standin -tell %s hang; there are %s and %s", *tell, strings.Join(standin.Faults, ", "), standin.Mended)
+					}
+					answer, err := standin.Tell(ctx, f.socket(env), standin.Order{Backend: *tell, Fault: args[0]})
+					if err != nil {
+						return unusable(err)
+					}
+					_, err = io.WriteString(env.Stdout, answer)
+					return err
 				}
-				if *delay < 0 {
+				if f.delay < 0 {
 					return usage("-delay cannot be negative")
+				}
+				if *n > 0 && len(args) == 0 {
+					chosen, err := inARow(*n, *base)
+					if err != nil {
+						return err
+					}
+					if f.scenario != "" {
+						return usage("-scenario speaks of the backends of a configuration; name one instead of -n")
+					}
+					return standIns(ctx, env, chosen, nil, &f)
+				}
+				if len(args) != 1 || *n != 0 {
+					return usage("one configuration is wanted, or a number: kestrix standin CONFIG, or kestrix standin -n 3 -base 127.0.0.1:9001")
 				}
 				s, err := usable(env, args[0], *with)
 				if err != nil {
@@ -46,10 +88,64 @@ terminal of its own:
 				if err != nil {
 					return err
 				}
-				return standIns(ctx, env, chosen, *delay, *ready)
+				var faults []scenario.Fault
+				if f.scenario != "" {
+					sc, err := readScenario(env, f.scenario, s.config)
+					if err != nil {
+						return err
+					}
+					faults = sc.Faults
+					for _, x := range chosen {
+						b := sc.Behaviour(x.Name)
+						if x.Service, x.Workers, x.Backlog = b.Service, b.Workers, b.Backlog; b.Service.Kind == "" || b.Service.Kind == "from_trace" {
+							x.Service = config.Distribution{Kind: "lognormal", Mean: 40 * time.Millisecond, CV: 0.6}
+						}
+					}
+				}
+				return standIns(ctx, env, chosen, faults, &f)
 			}
 		},
 	}
+}
+
+type standinFlags struct {
+	delay    time.Duration
+	ready    string
+	scenario string
+	control  string
+}
+
+// socket is where orders are taken.
+func (f *standinFlags) socket(env *Env) string {
+	if f.control != "" {
+		return f.control
+	}
+	if dir := env.Getenv("XDG_RUNTIME_DIR"); dir != "" {
+		return filepath.Join(dir, "kestrix-standin.sock")
+	}
+	return filepath.Join(os.TempDir(), fmt.Sprintf("kestrix-standin-%d.sock", os.Getuid()))
+}
+
+func specialPaths() string {
+	var b strings.Builder
+	for _, p := range standin.Paths {
+		fmt.Fprintf(&b, "  %-10s %s\n", p[0], p[1])
+	}
+	return b.String()
+}
+
+// inARow makes stand-ins on ports in a row.
+func inARow(n int, base string) ([]*standin.StandIn, error) {
+	host, port, err := net.SplitHostPort(base)
+	first, e := strconv.Atoi(port)
+	if err != nil || e != nil || net.ParseIP(host) == nil || first < 1 || first+n-1 > 65535 || n > 1000 {
+		return nil, usage("-base cannot be %q for %d stand-ins; an IP address and a port, as in 127.0.0.1:9001, and no port beyond 65535", base, n)
+	}
+	var out []*standin.StandIn
+	for i := range n {
+		out = append(out, &standin.StandIn{Name: fmt.Sprintf("pool.b%d", i+1), Address: config.Address{Host: host, Port: first + i}})
+	}
+	return out, nil
 }
 
 // choose lists the stand-ins that are wanted. Every pattern must fit one.
@@ -91,8 +187,14 @@ func choose(c *config.Config, only, except []string) ([]*standin.StandIn, error)
 	return out, nil
 }
 
-func standIns(ctx context.Context, env *Env, all []*standin.StandIn, delay time.Duration, ready string) error {
+func standIns(ctx context.Context, env *Env, all []*standin.StandIn, faults []scenario.Fault, f *standinFlags) error {
 	style := env.style(env.Stderr, false)
+	var mu sync.Mutex
+	news := func(who, what, text string) {
+		mu.Lock()
+		defer mu.Unlock()
+		_, _ = io.WriteString(env.Stderr, style.Event(time.Now(), who, what, text)) // stderr has nobody to tell
+	}
 	var started []*standin.StandIn
 	defer func() {
 		for _, s := range started {
@@ -100,15 +202,25 @@ func standIns(ctx context.Context, env *Env, all []*standin.StandIn, delay time.
 		}
 	}()
 	for _, s := range all {
-		s.Delay = delay
+		s.Delay = f.delay
 		if err := s.Start(); err != nil {
 			return unusable(err)
 		}
 		started = append(started, s)
-		io.WriteString(env.Stderr, style.Event(time.Now(), s.Name, "listening", s.Address.String()))
+		news(s.Name, "listening", s.Address.String())
 	}
-	if ready != "" {
-		if err := replaceFile(ready, func(w io.Writer) error { _, err := fmt.Fprintln(w, os.Getpid()); return err }); err != nil {
+	socket := f.socket(env)
+	if err := standin.Listen(ctx, socket, all, news); err != nil {
+		if f.control != "" {
+			return unusable(err)
+		}
+		news("kestrix", "no orders", err.Error())
+	} else {
+		defer os.Remove(socket)
+	}
+	standin.Play(ctx, started, faults, news)
+	if f.ready != "" {
+		if err := replaceFile(f.ready, func(w io.Writer) error { _, err := fmt.Fprintln(w, os.Getpid()); return err }); err != nil {
 			return err
 		}
 	}
@@ -117,6 +229,6 @@ func standIns(ctx context.Context, env *Env, all []*standin.StandIn, delay time.
 	for _, s := range started {
 		names = append(names, s.Name)
 	}
-	io.WriteString(env.Stderr, style.Event(time.Now(), "kestrix", "stopped", strings.Join(names, ", ")))
+	news("kestrix", "stopped", strings.Join(names, ", "))
 	return nil
 }

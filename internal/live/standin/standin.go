@@ -7,12 +7,15 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"math"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"os"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"kestrix/internal/core/config"
@@ -24,12 +27,41 @@ type StandIn struct {
 	Address config.Address
 	Delay   time.Duration // before an answer; not of /ready
 
+	// How it behaves otherwise; the zero value answers at once, whatever comes.
+	Service config.Distribution // how long a worker takes, in place of Delay
+	Workers int                 // requests it works on at once; 0 is no limit
+	Backlog int                 // requests that wait for a worker; a full one breaks the connection
+
+	mu       sync.Mutex
 	http     *http.Server
+	slots    chan struct{} // workers that are free
+	waiting  int
+	faults   []fault
+	changed  chan struct{} // closed at each change of the faults
+	stopped  bool          // by Stop, and not by a fault
+	listened bool
 	listener net.Listener
 }
 
 // Start listens and answers until Stop.
 func (s *StandIn) Start() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.stopped = false
+	if s.changed == nil {
+		s.changed = make(chan struct{})
+	}
+	if s.Workers > 0 && s.slots == nil {
+		s.slots = make(chan struct{}, s.Workers)
+	}
+	return s.listen()
+}
+
+// listen opens the listener, unless it is open. s.mu is held.
+func (s *StandIn) listen() error {
+	if s.listened || s.stopped {
+		return nil
+	}
 	network, addr := "tcp", net.JoinHostPort(s.Address.Host, strconv.Itoa(s.Address.Port))
 	if s.Address.Unix != "" {
 		network, addr = "unix", s.Address.Unix
@@ -39,22 +71,105 @@ func (s *StandIn) Start() error {
 	if err != nil {
 		return fmt.Errorf("the stand-in %s cannot listen on %s: %w", s.Name, s.Address, err)
 	}
-	s.listener = l
-	s.http = &http.Server{Handler: http.HandlerFunc(s.answer), ReadHeaderTimeout: 10 * time.Second}
-	go func() { _ = s.http.Serve(l) }() // ends with Stop
+	s.listened, s.listener = true, l
+	s.http = &http.Server{Handler: http.HandlerFunc(s.serve), ReadHeaderTimeout: 10 * time.Second}
+	server := s.http
+	go func() { _ = server.Serve(l) }() // ends with Stop
 	return nil
 }
 
 // Stop ends it like a process that is killed: open connections break.
-func (s *StandIn) Stop() { _ = s.http.Close() }
+func (s *StandIn) Stop() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.stopped = true
+	s.shut()
+}
+
+// shut closes listener and connections. s.mu is held.
+func (s *StandIn) shut() {
+	if s.listened {
+		s.listened = false
+		_ = s.listener.Close() // the server may not have got as far as to know it
+		_ = s.http.Close()
+	}
+}
+
+// serve answers as far as the faults let it.
+func (s *StandIn) serve(w http.ResponseWriter, r *http.Request) {
+	probe := r.URL.Path == "/ready"
+	c := s.now()
+	for c.hang {
+		select {
+		case <-c.changed:
+		case <-r.Context().Done():
+			return
+		}
+		if c = s.now(); !c.hang {
+			panic(http.ErrAbortHandler) // what came while it hung is never answered
+		}
+	}
+	if probe && c.probeFails {
+		http.Error(w, "not ready", http.StatusServiceUnavailable)
+		return
+	}
+	if !probe && !s.work(w, r, c) {
+		return
+	}
+	switch {
+	case c.reset:
+		breakOff(w)
+		return
+	case c.status > 0 && !(probe && c.lies):
+		http.Error(w, fmt.Sprintf("%s answers %d, as it was told to", s.Name, c.status), c.status)
+		return
+	}
+	s.answer(w, r)
+}
+
+// work takes the time that a worker does, and says whether to go on.
+func (s *StandIn) work(w http.ResponseWriter, r *http.Request, c condition) bool {
+	if s.slots != nil {
+		s.mu.Lock()
+		full := len(s.slots) == cap(s.slots) && s.waiting >= s.Backlog
+		if !full {
+			s.waiting++
+		}
+		s.mu.Unlock()
+		if full {
+			panic(http.ErrAbortHandler)
+		}
+		select {
+		case s.slots <- struct{}{}:
+			defer func() { <-s.slots }()
+		case <-r.Context().Done():
+		}
+		s.mu.Lock()
+		s.waiting--
+		s.mu.Unlock()
+	}
+	return sleep(r.Context(), time.Duration(float64(s.takes())*c.slow))
+}
+
+// takes draws how long the work takes.
+func (s *StandIn) takes() time.Duration {
+	mean := float64(s.Service.Mean)
+	switch s.Service.Kind {
+	case "fixed":
+		return s.Service.Mean
+	case "exponential":
+		return time.Duration(rand.ExpFloat64() * mean)
+	case "lognormal":
+		v := math.Log(1 + s.Service.CV*s.Service.CV)
+		return time.Duration(mean * math.Exp(math.Sqrt(v)*rand.NormFloat64()-v/2))
+	}
+	return s.Delay
+}
 
 // answer says who it is and what it received.
 func (s *StandIn) answer(w http.ResponseWriter, r *http.Request) {
-	if r.URL.Path == "/ready" {
-		fmt.Fprintln(w, "ready")
-		return
-	}
-	if !sleep(r.Context(), s.Delay) {
+	if special := s.special(r.URL.Path); special != nil {
+		special(w, r)
 		return
 	}
 	n, _ := io.Copy(io.Discard, r.Body) // a body cut short is told by its size

@@ -1,0 +1,184 @@
+package standin
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"slices"
+	"time"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/scenario"
+)
+
+type placed = config.Placed[string]
+
+// fault is one that is on.
+type fault struct {
+	title string
+	scenario.Fault
+	end      context.CancelFunc // of what makes it flap; nil otherwise
+	refusing bool               // of flap: what it does now
+}
+
+// condition is what the faults that are on come to.
+type condition struct {
+	hang, reset, probeFails, lies bool
+	status                        int     // 0 for none
+	slow                          float64 // how many times as long work takes
+	changed                       chan struct{}
+}
+
+// Faults are the kinds that a stand-in can play. Of the others, blackhole needs the
+// network itself to swallow packets, and park, drain and weight are the operator's
+// hand on the proxy.
+var Faults = []string{"refuse", "hang", "reset", "errors", "slow", "flap", "probe-fails", "probe-lies"}
+
+// Fail puts a fault on under a title, in place of one that has it. The error says
+// which kinds there are.
+func (s *StandIn) Fail(title string, f scenario.Fault) error {
+	if !slices.Contains(Faults, f.Kind) {
+		return fmt.Errorf("a stand-in cannot play %q", f.Kind)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.take(title)
+	x := fault{title: title, Fault: f}
+	if f.Kind == "flap" {
+		ctx, stop := context.WithCancel(context.Background())
+		x.end, x.refusing = stop, true
+		go s.flap(ctx, title, f)
+	}
+	s.faults = append(s.faults, x)
+	return s.change()
+}
+
+// Mend takes the fault of a title off. The error is that of listening again.
+func (s *StandIn) Mend(title string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.take(title)
+	return s.change()
+}
+
+// take removes a fault. s.mu is held.
+func (s *StandIn) take(title string) {
+	s.faults = slices.DeleteFunc(s.faults, func(f fault) bool {
+		if f.title == title && f.end != nil {
+			f.end()
+		}
+		return f.title == title
+	})
+}
+
+// change has the listener and those who wait follow the faults. s.mu is held.
+func (s *StandIn) change() error {
+	if s.changed != nil {
+		close(s.changed)
+	}
+	s.changed = make(chan struct{})
+	if slices.ContainsFunc(s.faults, func(f fault) bool { return f.Kind == "refuse" || f.Kind == "flap" && f.refusing }) {
+		s.shut()
+		return nil
+	}
+	if s.http == nil {
+		return nil // it has never been started
+	}
+	return s.listen()
+}
+
+// flap refuses and works by turns.
+func (s *StandIn) flap(ctx context.Context, title string, f scenario.Fault) {
+	for wait := f.FailsFor; sleep(ctx, wait); {
+		s.mu.Lock()
+		for i := range s.faults {
+			if x := &s.faults[i]; x.title == title && ctx.Err() == nil {
+				x.refusing = !x.refusing
+				if wait = f.WorksFor; x.refusing {
+					wait = f.FailsFor
+				}
+			}
+		}
+		_ = s.change() // an address that is taken meanwhile is tried again at the next turn
+		s.mu.Unlock()
+	}
+}
+
+// now gives what the faults come to for one request.
+func (s *StandIn) now() condition {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	c := condition{slow: 1, changed: s.changed}
+	for _, f := range s.faults {
+		switch f.Kind {
+		case "hang":
+			c.hang = true
+		case "reset":
+			c.reset = true
+		case "probe-fails":
+			c.probeFails = true
+		case "slow":
+			c.slow *= f.Factor
+		case "errors", "probe-lies":
+			c.lies = c.lies || f.Kind == "probe-lies"
+			if rand.Float64() < f.Rate {
+				c.status = f.Status
+			}
+		}
+	}
+	return c
+}
+
+// breakOff begins an answer and breaks the connection half-way.
+func breakOff(w http.ResponseWriter) {
+	conn, out, err := http.NewResponseController(w).Hijack()
+	if err != nil {
+		panic(http.ErrAbortHandler)
+	}
+	defer conn.Close()
+	fmt.Fprintf(out, "HTTP/1.1 200 OK\r\nContent-Type: text/plain\r\nContent-Length: 1000\r\n\r\nhalf of it, and then")
+	_ = out.Flush()
+	if tcp, ok := conn.(*net.TCPConn); ok {
+		_ = tcp.SetLinger(0) // a reset instead of an orderly end
+	}
+}
+
+// Play has stand-ins fail as a scenario says, in real time from now on, until ctx
+// ends. news is told of each beginning and end; nil for nobody.
+func Play(ctx context.Context, all []*StandIn, faults []scenario.Fault, news func(who, what, text string)) {
+	if news == nil {
+		news = func(string, string, string) {}
+	}
+	for _, f := range faults {
+		for _, s := range all {
+			if !slices.ContainsFunc(f.Backends, func(p placed) bool { return scenario.Fits(p.Value, s.Name) }) {
+				continue
+			}
+			go func() {
+				if !sleep(ctx, f.At) {
+					return
+				}
+				text := f.Name + ": " + scenario.Kinds[f.Kind]
+				if err := s.Fail(f.Name, f); err != nil {
+					text += "; " + err.Error()
+				}
+				news(s.Name, "fault", text)
+				if f.Until < 0 || !sleep(ctx, f.Until-f.At) {
+					return
+				}
+				text = f.Name + ": over"
+				if err := s.Mend(f.Name); err != nil {
+					text += "; " + err.Error()
+				}
+				news(s.Name, "fault", text)
+			}()
+		}
+	}
+}
+
+// Once makes a fault of a kind as the scenario language would, with its defaults.
+func Once(kind string) scenario.Fault {
+	return scenario.Fault{Name: kind, Kind: kind, Until: -1, Status: 503, Rate: 1, Factor: 10, FailsFor: 5 * time.Second, WorksFor: 15 * time.Second}
+}
