@@ -101,6 +101,11 @@ func runCompare(ctx context.Context, env *Env, o *output, f *figures, r *replayF
 		return err
 	}
 	configs, traces := apart(args)
+	for i, c := range configs {
+		if slices.Contains(configs[:i], c) {
+			return usage("%s is named twice", c)
+		}
+	}
 	if len(configs) == 0 {
 		return usage("a configuration is wanted: kestrix compare CONFIG... TRACE...; its name ends in .hcl")
 	}
@@ -126,7 +131,11 @@ func runCompare(ctx context.Context, env *Env, o *output, f *figures, r *replayF
 		if err := knownUpstreams(s, axes.Upstreams); err != nil {
 			return err
 		}
-		subjects = append(subjects, study.Subject{Name: filepath.Base(name), Config: sc.Expand(s.config), Scenario: sc})
+		short := filepath.Base(name)
+		if slices.ContainsFunc(configs, func(c string) bool { return c != name && filepath.Base(c) == short }) {
+			short = name // of two that are called the same
+		}
+		subjects = append(subjects, study.Subject{Name: short, Config: sc.Expand(s.config), Scenario: sc})
 	}
 	sc := subjects[0].Scenario
 	if err := r.fits(sc, append([]string{configs[0]}, traces...)); err != nil {

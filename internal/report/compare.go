@@ -33,16 +33,11 @@ func (s Style) Compare(p Compared) string {
 	s.notes(&b, first)
 	b.WriteByte('\n')
 	s.ways(&b, c)
-	for _, l := range c.LeftOut {
-		b.WriteString("  " + flow(fmt.Sprintf("%s is left out: %s", l.Name, l.Why), s.Width, 4) + "\n")
+	for _, l := range p.remarks() {
+		b.WriteString("  " + flow(l, s.Width, 4) + "\n")
 	}
-	for _, r := range c.Runs {
-		for _, n := range r.Notes {
-			b.WriteString("  " + flow(r.Name+": "+n, s.Width, 4) + "\n")
-		}
-		for _, o := range r.Result.Overloaded {
-			b.WriteString("  " + flow(s.red(fmt.Sprintf("%s: %s has more to do than it can from %s on", r.Name, o.Upstream, moment(o.From))), s.Width, 4) + "\n")
-		}
+	for _, l := range overrun(c) {
+		b.WriteString("  " + s.red(flow(l, s.Width, 4)) + "\n")
 	}
 	if len(c.Advice) > 0 {
 		b.WriteString("\n" + s.bold("advice") + "\n")
@@ -53,6 +48,50 @@ func (s Style) Compare(p Compared) string {
 		}
 	}
 	return b.String()
+}
+
+// remarks says what was left out, and what has no meaning in some ways, each once.
+func (p Compared) remarks() []string {
+	var out, whys []string
+	left := map[string][]string{}
+	for _, l := range p.Result.LeftOut {
+		if left[l.Why] == nil {
+			whys = append(whys, l.Why)
+		}
+		left[l.Why] = append(left[l.Why], l.Name)
+	}
+	for _, why := range whys {
+		verb := " is left out: "
+		if len(left[why]) > 1 {
+			verb = " are left out: "
+		}
+		out = append(out, strings.Join(left[why], "; ")+verb+why)
+	}
+	for _, r := range p.Result.Runs {
+		for _, n := range r.Notes {
+			out = append(out, r.Name+": "+n)
+		}
+	}
+	return out
+}
+
+// overrun says which upstreams have more to do than they can, and in which ways.
+func overrun(c *study.Comparison) []string {
+	var names []string
+	ways := map[string][]string{}
+	for _, r := range c.Runs {
+		for _, o := range r.Result.Overloaded {
+			if ways[o.Upstream] == nil {
+				names = append(names, o.Upstream)
+			}
+			ways[o.Upstream] = append(ways[o.Upstream], fmt.Sprintf("%s from %s on", r.Name, moment(o.From)))
+		}
+	}
+	var out []string
+	for _, n := range names {
+		out = append(out, n+" has more to do than it can: "+strings.Join(ways[n], "; "))
+	}
+	return out
 }
 
 // ways writes the table, the best of each column marked.

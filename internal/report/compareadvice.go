@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 
 	"kestrix/internal/core/study"
 )
@@ -130,10 +131,17 @@ func busiest(r study.Run) float64 {
 
 // pool advises how many backends do.
 func (p Compared) pool() *study.Advice {
+	// Those that choose alike; of several such, the first.
+	by := map[string][]int{}
 	var sized []int
 	for i, w := range p.Ways {
-		if w.Pool > 0 && w.Choice == p.Ways[0].Choice && p.Result.Runs[i].Result.Answered > 0 {
-			sized = append(sized, i)
+		if w.Pool > 0 && p.Result.Runs[i].Result.Answered > 0 {
+			by[w.Choice] = append(by[w.Choice], i)
+		}
+	}
+	for _, w := range p.Ways {
+		if sized = by[w.Choice]; len(sized) > 1 {
+			break
 		}
 	}
 	if len(sized) < 2 {
@@ -147,20 +155,35 @@ func (p Compared) pool() *study.Advice {
 		return f.Failed <= few(most.Figures.Failed) && f.P99 <= most.Figures.P99*1.1 && f.Throughput >= most.Figures.Throughput*0.9
 	})
 	do := runs[sized[at]]
+	size := func(i int) string {
+		text := plural(int64(p.Ways[i].Pool), "backend")
+		if c := p.Ways[i].Choice; c != "" {
+			text += " with " + c
+		}
+		return text
+	}
 	a := &study.Advice{
-		Say: fmt.Sprintf("%s do: more of them gain hardly anything here", do.Name),
-		Because: fmt.Sprintf("p99 is %s, with %s %s; the busiest works %s of the time; failed %s and %s", span(do.Figures.P99), most.Name, span(most.Figures.P99),
+		Say: fmt.Sprintf("%s do: more of them gain hardly anything here", size(sized[at])),
+		Because: fmt.Sprintf("p99 is %s, with %s %s; the busiest works %s of the time; failed %s and %s", span(do.Figures.P99), plural(int64(p.Ways[sized[len(sized)-1]].Pool), "backend"), span(most.Figures.P99),
 			percent(busiest(do)), count(do.Figures.Failed), count(most.Figures.Failed)),
 		Unless: "one of them may fail: what is left must carry it all, which kestrix sweep tries",
 	}
 	if p.Ways[sized[at]].Pool == 1 {
-		a.Say = "1 backend does: more of them gain hardly anything here"
+		a.Say = size(sized[at]) + " does: more of them gain hardly anything here"
 	}
 	if at == len(sized)-1 {
 		before := runs[sized[at-1]]
-		a.Say = fmt.Sprintf("%s are still better than %s: try more", do.Name, before.Name)
-		a.Because = fmt.Sprintf("p99 falls from %s to %s, failed from %s to %s, throughput goes from %s/s to %s/s", span(before.Figures.P99), span(do.Figures.P99),
-			count(before.Figures.Failed), count(do.Figures.Failed), three(before.Figures.Throughput), three(do.Figures.Throughput))
+		a.Say = fmt.Sprintf("%s are still better than %s: try more", size(sized[at]), size(sized[at-1]))
+		var gains []string
+		for _, g := range [][3]string{
+			{"p99 goes", span(before.Figures.P99), span(do.Figures.P99)}, {"failed", count(before.Figures.Failed), count(do.Figures.Failed)},
+			{"throughput", three(before.Figures.Throughput) + "/s", three(do.Figures.Throughput) + "/s"},
+		} {
+			if g[1] != g[2] {
+				gains = append(gains, fmt.Sprintf("%s from %s to %s", g[0], g[1], g[2]))
+			}
+		}
+		a.Because = strings.Join(gains, ", ")
 		a.Unless = "such a load never comes: then fewer do"
 	}
 	return a

@@ -60,7 +60,7 @@ func TestAdvice(t *testing.T) {
 		},
 		"not enough of them": {
 			[]one{{"1 backend", "", 1, false, 3, 5000, -1}, {"2 backends", "", 2, false, 1, 400, -1}}, 1,
-			[]string{"2 backends are still better than 1 backend: try more", "p99 falls from 3.00 s to 1.00 s, failed from 5,000 to 400", "such a load never comes"},
+			[]string{"2 backends are still better than 1 backend: try more", "p99 goes from 3.00 s to 1.00 s, failed from 5,000 to 400", "such a load never comes"},
 		},
 		"one does": {
 			[]one{{"1 backend", "", 1, false, 0.1, 0, -1}, {"2 backends", "", 2, false, 0.1, 0, -1}}, 0.2,

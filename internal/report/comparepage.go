@@ -119,16 +119,8 @@ func ComparePage(p Compared, version string) ([]byte, error) {
 			row.Cells = append(row.Cells, compareCell{Text: metText(r)})
 		}
 		v.Rows = append(v.Rows, row)
-		for _, n := range r.Notes {
-			v.Left = append(v.Left, r.Name+": "+n)
-		}
-		for _, o := range r.Result.Overloaded {
-			v.Left = append(v.Left, fmt.Sprintf("%s: %s has more to do than it can from %s on", r.Name, o.Upstream, moment(o.From)))
-		}
 	}
-	for _, l := range c.LeftOut {
-		v.Left = append(v.Left, l.Name+" is left out: "+l.Why)
-	}
+	v.Left = append(overrun(c), p.remarks()...)
 	v.Chart, v.Caption = p.waysChart()
 	return render("compare", &v)
 }

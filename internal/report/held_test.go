@@ -98,7 +98,7 @@ func TestTablesOfWaysFit(t *testing.T) {
 	p.Result.Partial, p.Upstreams = true, []string{"app", "gate", "board"}
 	p.Result.Runs[0].Result.Overloaded = []replay.Overload{{Upstream: "app", From: 61}}
 	text := plainStyle.Compare(p)
-	for _, want := range []string{`round-robin: "x" strikes nobody in it`, "stopped early: what follows is partial", "app, gate and board", "round-robin: app has more to do than it can from 01:01.0 on", "first-fit is left out"} {
+	for _, want := range []string{`round-robin: "x" strikes nobody in it`, "stopped early: what follows is partial", "app, gate and board", "app has more to do than it can: round-robin from 01:01.0 on", "first-fit is left out"} {
 		assert.Contains(t, text, want)
 	}
 	for key := range measureNames {
