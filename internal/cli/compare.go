@@ -3,7 +3,6 @@ package cli
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"flag"
 	"io"
 	"os"
@@ -192,22 +191,17 @@ func runCompare(ctx context.Context, env *Env, o *output, f *figures, r *replayF
 // judgeQuietly is judge for a way that lacks what an expectation speaks of, such as a
 // backend of a larger pool; it says which.
 func judgeQuietly(sc *scenario.Scenario, res *replay.Result) (string, error) {
+	verdicts, found, err := verdictsOf(sc, res)
 	res.Expectations = []scenario.Verdict{}
-	if len(sc.Expects) == 0 {
-		return "", nil
-	}
-	text, err := json.Marshal(res)
-	if err != nil {
-		return "", unusable(err)
-	}
-	verdicts, found := sc.Judge(text)
 	for _, f := range found {
 		if f.Severity == config.Error {
 			return f.Message, nil
 		}
 	}
-	res.Expectations = verdicts
-	return "", nil
+	if err == nil {
+		res.Expectations = verdicts
+	}
+	return "", err
 }
 
 // bases gives the last parts of the paths of what went in.

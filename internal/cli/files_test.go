@@ -6,6 +6,11 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/scenario"
+	"kestrix/internal/live/standin"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -76,4 +81,25 @@ func TestPlacesAreLookedAtFirst(t *testing.T) {
 	err = (&figures{png: filepath.Join(dir, "x.png")}).write(func(string) ([]byte, error) { return nil, os.ErrInvalid }, nil)
 	require.ErrorContains(t, err, "-png: invalid argument")
 	assert.NoFileExists(t, filepath.Join(dir, "x.png"), "nothing half written")
+}
+
+func TestHowStandInsBehave(t *testing.T) {
+	usual := config.Distribution{Kind: "lognormal", Mean: 40 * time.Millisecond, CV: 0.6}
+	fixed := config.Distribution{Kind: "fixed", Mean: time.Second}
+	for name, c := range map[string]struct {
+		says  config.Distribution
+		delay time.Duration
+		want  config.Distribution
+	}{
+		"the scenario says":         {fixed, 0, fixed},
+		"it goes before -delay":     {fixed, time.Minute, fixed},
+		"only -delay says":          {config.Distribution{}, time.Minute, config.Distribution{}},
+		"nobody says":               {config.Distribution{}, 0, usual},
+		"a trace that is not there": {config.Distribution{Kind: "from_trace"}, time.Minute, usual},
+	} {
+		var s standin.StandIn
+		behave(&s, scenario.Behaviour{Service: c.says, Workers: 3, Backlog: 5}, c.delay)
+		assert.Equal(t, c.want, s.Service, name)
+		assert.Equal(t, []int{3, 5}, []int{s.Workers, s.Backlog}, name)
+	}
 }

@@ -68,8 +68,8 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 					return usage("a configuration and a trace are wanted: kestrix replay CONFIG TRACE..., or a scenario with a load")
 				}
 				if len(several) > 1 || junit {
-					if *csv != "" || f != (figures{}) {
-						return usage("-csv, -svg, -png and -html are of one scenario in text or json; here are %s", plural(len(several), "scenario"))
+					if *csv != "" || *all || f != (figures{}) {
+						return usage("-csv, -all, -svg, -png and -html are of one scenario in text or json; here are %s", plural(len(several), "scenario"))
 					}
 					return runScenarios(ctx, env, &o, &r, junit, several, args, *with)
 				}
@@ -162,15 +162,10 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, forms r
 // judge holds the result against the expectations and gives how many are not
 // met.
 func judge(env *Env, sc *scenario.Scenario, res *replay.Result) (int, error) {
-	res.Expectations = []scenario.Verdict{}
-	if len(sc.Expects) == 0 {
-		return 0, nil
-	}
-	text, err := json.Marshal(res)
+	verdicts, found, err := verdictsOf(sc, res)
 	if err != nil {
-		return 0, unusable(err)
+		return 0, err
 	}
-	verdicts, found := sc.Judge(text)
 	if err := refuse(env, found, []config.File{sc.File}, sc.File.Name); err != nil {
 		return 0, err
 	}
@@ -182,6 +177,20 @@ func judge(env *Env, sc *scenario.Scenario, res *replay.Result) (int, error) {
 	}
 	res.Expectations = verdicts
 	return unmet, nil
+}
+
+// verdictsOf holds a result, as it is written, against what a scenario expects.
+func verdictsOf(sc *scenario.Scenario, res *replay.Result) ([]scenario.Verdict, config.Findings, error) {
+	res.Expectations = []scenario.Verdict{}
+	if len(sc.Expects) == 0 {
+		return res.Expectations, nil, nil
+	}
+	text, err := json.Marshal(res)
+	if err != nil {
+		return nil, nil, unusable(err)
+	}
+	verdicts, found := sc.Judge(text)
+	return verdicts, found, nil
 }
 
 // rehearseExpectations evaluates the expectations on the result of nothing, so

@@ -78,6 +78,15 @@ func runScenarios(ctx context.Context, env *Env, o *output, r *replayFlags, juni
 	if len(traced) == 0 && len(args) > 1 {
 		return usage("all of these scenarios have a load that makes the requests; leave %s out", args[1])
 	}
+	for _, i := range loaded {
+		one := *r
+		if one.scenario = files[i]; len(traced) > 0 {
+			one.ofTraces = nil // they are for the others
+		}
+		if err := one.besideLoad(scenarios[i]); err != nil {
+			return err
+		}
+	}
 	sources, traces, remove, err := rereadable(ctx, env, args[1:])
 	defer remove()
 	if err != nil {
@@ -94,7 +103,9 @@ func runScenarios(ctx context.Context, env *Env, o *output, r *replayFlags, juni
 			cases = append(cases, c)
 		}
 		opt := r.o
-		opt.Seed = cases[0].Seed
+		if opt.Seed = 0; len(cases) == 1 { // which is what a case without a seed falls back on
+			opt.Seed = cases[0].Seed
+		}
 		opt.Progress = p.of(scenarios[group[0]], traces)
 		results, err := replay.RunAll(ctx, cases, sources, opt)
 		if err != nil {

@@ -8,6 +8,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -53,6 +54,16 @@ paths at which they do something special:
 			base := fs.String("base", "127.0.0.1:9001", "`ADDRESS` of the first of them")
 			tell := fs.String("tell", "", "`BACKEND`, or a pattern, that is to fail as the operand says")
 			return func(ctx context.Context, env *Env, args []string) error {
+				var idle []string
+				fs.Visit(func(x *flag.Flag) {
+					switch {
+					case *tell != "" && x.Name != "tell" && x.Name != "control", *n > 0 && slices.Contains([]string{"only", "except", "with"}, x.Name), *n == 0 && x.Name == "base":
+						idle = append(idle, "-"+x.Name)
+					}
+				})
+				if len(idle) > 0 {
+					return usage("%s has no meaning here: -tell stands with -control alone, -base with -n, and -only, -except and -with with a configuration", strings.Join(idle, ", "))
+				}
 				if *tell != "" {
 					if len(args) != 1 {
 						return usage("-tell wants one fault: kestrix standin -tell %s hang; there are %s and %s", *tell, strings.Join(standin.Faults, ", "), standin.Mended)
@@ -96,15 +107,23 @@ paths at which they do something special:
 					}
 					faults = sc.Faults
 					for _, x := range chosen {
-						b := sc.Behaviour(x.Name)
-						if x.Service, x.Workers, x.Backlog = b.Service, b.Workers, b.Backlog; b.Service.Kind == "" || b.Service.Kind == "from_trace" {
-							x.Service = config.Distribution{Kind: "lognormal", Mean: 40 * time.Millisecond, CV: 0.6}
-						}
+						behave(x, sc.Behaviour(x.Name), f.delay)
 					}
 				}
 				return standIns(ctx, env, chosen, faults, &f)
 			}
 		},
+	}
+}
+
+// behave has a stand-in behave as a scenario says. Where that does not say how long
+// work takes, -delay does, and without it what a replay takes for granted.
+func behave(s *standin.StandIn, b scenario.Behaviour, delay time.Duration) {
+	s.Service, s.Workers, s.Backlog = b.Service, b.Workers, b.Backlog
+	switch {
+	case b.Service.Kind == "" && delay > 0:
+	case b.Service.Kind == "", b.Service.Kind == "from_trace":
+		s.Service = config.Distribution{Kind: "lognormal", Mean: 40 * time.Millisecond, CV: 0.6}
 	}
 }
 

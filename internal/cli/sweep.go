@@ -274,7 +274,7 @@ func keepPipes(ctx context.Context, env *Env, names []string) ([]string, func(),
 		if err != nil {
 			return nil, remove, err
 		}
-		f, err := os.CreateTemp("", "kestrix-sweep-")
+		f, err := os.CreateTemp("", "kestrix-trace-")
 		if err != nil {
 			src.Close()
 			return nil, remove, unusable(err)

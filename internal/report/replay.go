@@ -376,11 +376,7 @@ func (s Style) expectations(b *strings.Builder, r *replay.Result) {
 		} else {
 			fmt.Fprintf(b, "  %s  %s  %s\n", word, padRight(v.Name, wide), flow(v.That, s.Width, indent))
 		}
-		var values []string
-		for _, n := range v.Names() {
-			values = append(values, fmt.Sprintf("%s is %s", n, plain(v.Values[n])))
-		}
-		b.WriteString(strings.Repeat(" ", indent) + flow(strings.Join(values, ", "), s.Width, indent) + "\n")
+		b.WriteString(strings.Repeat(" ", indent) + flow(values(&v), s.Width, indent) + "\n")
 	}
 }
 

@@ -85,11 +85,7 @@ func ReplayPage(p Replay, version string) ([]byte, error) {
 		{Name: "lost", Value: count(r.Sessions.Lost)}, {Name: "refused", Value: count(r.Sessions.Refused)},
 	}
 	for _, x := range r.Expectations {
-		var was []string
-		for _, n := range x.Names() {
-			was = append(was, fmt.Sprintf("%s is %s", n, plain(x.Values[n])))
-		}
-		v.Expectations = append(v.Expectations, pageExpectation{x.Met, x.Name, x.That, strings.Join(was, ", ")})
+		v.Expectations = append(v.Expectations, pageExpectation{x.Met, x.Name, x.That, values(&x)})
 	}
 	v.Requests, v.RequestsCaption = p.requestsChart()
 	v.Latencies, v.LatenciesCaption = p.latencyChart()

@@ -2,6 +2,7 @@ package replay
 
 import (
 	"context"
+	"slices"
 
 	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
@@ -55,6 +56,9 @@ func (e *engine) leave(ctx context.Context, c Case, sample []arrival) (*Leave, e
 			x.begin(sample[0].at)
 		case half:
 			for k, u := range x.ups {
+				if len(o.LeaveOf) > 0 && !slices.Contains(o.LeaveOf, u.cfg.Name) {
+					continue
+				}
 				if s := x.parkHeaviest(u); s != nil {
 					out.Backends = append(out.Backends, s.name)
 					gone[k] = u.views[0].core.Backend(s.id).Name

@@ -76,7 +76,7 @@ func (e *engine) upstream(u *up) *Upstream {
 		whole = append(whole, &u.latency[k])
 	}
 	out := &Upstream{
-		Requests: u.requests, Answered: u.answered, Failed: u.failed,
+		Requests: u.requests, Answered: u.answered, Failed: u.failed, Retried: u.retried,
 		Latency: e.tally.latency(whole...), Sessions: u.sessions, Backends: map[string]*Backend{},
 	}
 	core := u.views[0].core

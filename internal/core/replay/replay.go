@@ -34,7 +34,8 @@ type Options struct {
 
 	// Leave is with how many requests from the beginning it is tried what becomes
 	// of them when a backend leaves; 0: it is not.
-	Leave int
+	Leave   int
+	LeaveOf []string // the upstreams of which one leaves; empty: all
 
 	long bool // nothing is cut short; tests hold the short ways against it
 

@@ -85,6 +85,7 @@ type Upstream struct {
 	Requests  int64               `json:"requests"`
 	Answered  int64               `json:"answered"`
 	Failed    int64               `json:"failed"`
+	Retried   int64               `json:"retried"`
 	Latency   Latency             `json:"latency"`
 	Sessions  Sessions            `json:"sessions"`
 	Imbalance Imbalance           `json:"imbalance"`

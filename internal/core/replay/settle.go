@@ -38,6 +38,7 @@ func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
 	}
 	if r.a.Number > 1 {
 		e.res.Retried++
+		u.retried++
 	}
 	if good {
 		u.answered++
@@ -110,6 +111,7 @@ func (e *engine) refused(i int32, why upstream.Reason) {
 	}
 	if r.a.Number > 1 {
 		e.res.Retried++
+		u.retried++
 	}
 	u.failed++
 	if why != upstream.RefusedByLoss {

@@ -8,20 +8,20 @@ import (
 
 // up is an upstream and what is counted of it.
 type up struct {
-	cfg                        *config.Upstream
-	views                      []*view   // by instance
-	servers                    []*server // by upstream.BackendID
-	sticky                     bool
-	cookie                     bool
-	seat                       []int16  // by session, backend+1; cookies of clients
-	issued                     []uint32 // by session, when its cookie was issued, in seconds
-	holder                     []int16  // by session, backend+1; who holds the application's session
-	sessions                   Sessions
-	requests, answered, failed int64
-	latency                    []spread  // by phase
-	calm                       tick.Time // when last nothing waited for a worker or in the queue
-	waited                     int64     // how many did since then, at the last look
-	turned                     int64     // turned away for want of room since the last look, with no fault on
+	cfg                                 *config.Upstream
+	views                               []*view   // by instance
+	servers                             []*server // by upstream.BackendID
+	sticky                              bool
+	cookie                              bool
+	seat                                []int16  // by session, backend+1; cookies of clients
+	issued                              []uint32 // by session, when its cookie was issued, in seconds
+	holder                              []int16  // by session, backend+1; who holds the application's session
+	sessions                            Sessions
+	requests, answered, failed, retried int64
+	latency                             []spread  // by phase
+	calm                                tick.Time // when last nothing waited for a worker or in the queue
+	waited                              int64     // how many did since then, at the last look
+	turned                              int64     // turned away for want of room since the last look, with no fault on
 }
 
 // view is an upstream as one proxy sees it.

@@ -58,7 +58,7 @@ const LeaveSample = 20_000
 // SideBySide replays the same requests in several ways. Figures are of the
 // upstreams named, of all if none is. The error is that of reading the trace.
 func SideBySide(ctx context.Context, ways []Way, upstreams []string, sources []replay.Source, o replay.Options) (*Comparison, error) {
-	o.Leave = LeaveSample
+	o.Leave, o.LeaveOf = LeaveSample, upstreams
 	var cases []replay.Case
 	for _, w := range ways {
 		cases = append(cases, replay.Case{Config: w.Config, Scenario: w.Scenario})
@@ -83,7 +83,7 @@ func figures(r *replay.Result, upstreams []string) Figures {
 	f := Figures{Retried: r.Retried, Duration: r.Duration, Throughput: r.Throughput, Failed: r.Failed}
 	l, moved := r.Latency, r.Sessions.Moved
 	if len(upstreams) > 0 {
-		l, moved, f.Failed = replay.Latency{}, 0, 0
+		l, moved, f.Failed, f.Retried = replay.Latency{}, 0, 0, 0
 	}
 	for name, u := range r.Upstreams {
 		if len(upstreams) > 0 {
@@ -91,6 +91,7 @@ func figures(r *replay.Result, upstreams []string) Figures {
 				continue
 			}
 			f.Failed += u.Failed
+			f.Retried += u.Retried
 			moved += u.Sessions.Moved
 			// Of several, the slowest: percentiles do not add up.
 			l.P50, l.P95, l.P99 = max(l.P50, u.Latency.P50), max(l.P95, u.Latency.P95), max(l.P99, u.Latency.P99)

@@ -3,6 +3,7 @@ package study
 import (
 	"context"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -129,6 +130,20 @@ load {
 	require.NoError(t, err)
 	alone.Leave = c.Runs[0].Leave
 	assert.Equal(t, alone, c.Runs[0].Result, "and each is as it would be alone")
+	// Figures of one upstream are of nothing else.
+	q := subject(t, "q.hcl", strings.Replace(quay, "probe \"tcp\" {", "retry {\n  }\n  probe \"tcp\" {", 1), "load {\n rate = \"60/s\"\n for = \"60s\"\n paths = [\"/=2\", \"/gate=1\"]\n}\nfault \"f\" {\n backend = \"a.auk\"\n kind = \"refuse\"\n at = \"10s\"\n}\n")
+	ways2, _, err := Ways([]Subject{q}, Axes{Algorithms: []string{"random", "modulo"}, Upstreams: []string{"gate"}})
+	require.NoError(t, err)
+	for name, retried := range map[string]bool{"gate": false, "a": true} {
+		c, err := SideBySide(context.Background(), ways2, []string{name}, nil, replay.Options{Seed: 1})
+		require.NoError(t, err)
+		r := c.Runs[0]
+		assert.Positive(t, r.Result.Retried)
+		assert.Equal(t, retried, r.Figures.Retried > 0, name)
+		assert.Equal(t, r.Result.Upstreams[name].Retried, r.Figures.Retried)
+		assert.Equal(t, r.Result.Retried, r.Result.Upstreams["a"].Retried+r.Result.Upstreams["gate"].Retried)
+		assert.Equal(t, retried, len(r.Leave.Backends) > 0, "of the gate none leaves")
+	}
 	one, err := SideBySide(context.Background(), ways[:2], []string{"a"}, nil, replay.Options{Seed: 1})
 	require.NoError(t, err)
 	assert.Equal(t, c.Runs[0].Figures.P99, one.Runs[0].Figures.P99, "of the only upstream they are those of all")

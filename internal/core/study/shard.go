@@ -46,6 +46,8 @@ func Merge(names []string, parts []*Sweep) (*Sweep, error) {
 			return nil, fmt.Errorf("%s and %s are of different runs: their files, seed or flags were not the same", names[0], names[i])
 		case p.Shard.Of != first.Shard.Of:
 			return nil, fmt.Errorf("%s is a part of %d and %s one of %d", names[0], first.Shard.Of, names[i], p.Shard.Of)
+		case p.Shard.Number < 1 || p.Shard.Number > p.Shard.Of || slices.ContainsFunc(p.Cases, func(c SweepCase) bool { return len(c.Failed) == 0 }):
+			return nil, fmt.Errorf("%s is no part as it was written; write it again", names[i])
 		case p.Partial:
 			return nil, fmt.Errorf("%s was stopped before its end; write it again", names[i])
 		case seen[p.Shard.Number] != "":

@@ -79,7 +79,7 @@ func (s *StandIn) change() error {
 		close(s.changed)
 	}
 	s.changed = make(chan struct{})
-	if slices.ContainsFunc(s.faults, func(f fault) bool { return f.Kind == "refuse" || f.Kind == "flap" && f.refusing }) {
+	if s.refuses() {
 		s.shut()
 		return nil
 	}
@@ -87,6 +87,11 @@ func (s *StandIn) change() error {
 		return nil // it has never been started
 	}
 	return s.listen()
+}
+
+// refuses says whether a fault keeps it from listening. s.mu is held.
+func (s *StandIn) refuses() bool {
+	return slices.ContainsFunc(s.faults, func(f fault) bool { return f.Kind == "refuse" || f.Kind == "flap" && f.refusing })
 }
 
 // flap refuses and works by turns.

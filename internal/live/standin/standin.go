@@ -54,6 +54,9 @@ func (s *StandIn) Start() error {
 	if s.Workers > 0 && s.slots == nil {
 		s.slots = make(chan struct{}, s.Workers)
 	}
+	if s.refuses() {
+		return nil
+	}
 	return s.listen()
 }
 
