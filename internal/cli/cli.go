@@ -97,7 +97,7 @@ func (c *command) unknownSub(args []string) error {
 func commands() []*command {
 	return []*command{
 		newCommand(), checkCommand(), fmtCommand(), mapCommand(), whyCommand(), diffCommand(), traceCommand(), replayCommand(), compareCommand(), sweepCommand(),
-		standinCommand(), serveCommand(), passwordCommand(), demoCommand(), completionCommand(),
+		standinCommand(), serveCommand(), driveCommand(), rehearseCommand(), statusCommand(), watchCommand(), tellCommand(), passwordCommand(), installFilesCommand(), demoCommand(), completionCommand(),
 	}
 }
 

@@ -155,7 +155,7 @@ func TestAccessLinesAreSentToALogServer(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, found)
 	sink := &accessSink{env: &Env{}}
-	require.NoError(t, sink.open(c.AccessLog))
+	require.NoError(t, sink.open(c))
 	defer sink.close()
 	for _, path := range []string{"/one", "/two"} {
 		sink.add(&proxy.Access{Method: "GET", Path: path, Status: 200})

@@ -12,8 +12,10 @@ import (
 
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/status"
 	"kestrix/internal/core/study"
 	"kestrix/internal/core/trace"
+	"kestrix/internal/live/drive"
 	"kestrix/internal/live/proxy"
 	"kestrix/internal/report"
 )
@@ -45,7 +47,10 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 			study.Sweep{}, study.SweptRun{}, study.SweepPart{}, study.SweepCase{}, study.SinglePoint{}, study.LoadLimit{}, study.Anyway{}, study.Shard{},
 		},
 		"trace describe":  {trace.Summary{}, trace.Spread{}, trace.Rate{}, trace.RateRow{}, trace.Count{}, trace.Bad{}},
-		"A running proxy": {proxy.Status{}, proxy.UpstreamStatus{}, proxy.BackendStatus{}},
+		"rehearse":        {rehearsalJSON{}, study.Fidelity{}, study.Held{}, report.MappedAddress{}, drive.Lateness{}},
+		"trace learn":     {study.Learned{}, study.LearnedService{}, study.LearnedTimes{}, study.LearnedLoad{}, study.LearnedPath{}},
+		"why -journal":    {struct{ Request, Story int }{}, proxy.Moment{}, proxy.Stood{}},
+		"A running proxy": {proxy.Status{}, proxy.UpstreamStatus{}, proxy.BackendStatus{}, proxy.ProbeSeen{}, status.Recent{}},
 	} {
 		want := map[string]bool{}
 		for _, v := range values {

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"net"
 	"net/http"
 	"net/http/cookiejar"
@@ -37,12 +38,17 @@ func TestMain(m *testing.M) {
 			stop()
 			os.Exit(code)
 		},
+		"curl": func() { os.Exit(plainClient(os.Args[1:])) },
 	})
 }
 
 // TestScripts drives the built program on the demo's files, which each script
 // finds in its folder.
 func TestScripts(t *testing.T) {
+	commands := map[string]func(*testscript.TestScript, bool, []string){
+		"exits": exits, "ports": ports, "ask": askFor, "await": await, "flood": flood, "make": makeFile, "lines": lines, "same": same, "pair": certificatePair,
+	}
+	maps.Copy(commands, liveCommands)
 	testscript.Run(t, testscript.Params{
 		Dir:                 "testdata/script",
 		RequireExplicitExec: true,
@@ -59,9 +65,7 @@ func TestScripts(t *testing.T) {
 				return errors.Join(err, os.WriteFile(to, text, 0o644))
 			})
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){
-			"exits": exits, "ports": ports, "ask": askFor, "await": await, "flood": flood, "make": makeFile, "lines": lines, "same": same, "hup": hup, "pair": certificatePair,
-		},
+		Cmds: commands,
 	})
 }
 
@@ -214,13 +218,6 @@ func await(ts *testscript.TestScript, neg bool, args []string) {
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
-}
-
-// hup FILE sends SIGHUP to the process whose number is in a -ready file.
-func hup(ts *testscript.TestScript, neg bool, args []string) {
-	pid, err := strconv.Atoi(strings.TrimSpace(ts.ReadFile(args[0])))
-	ts.Check(err)
-	ts.Check(syscall.Kill(pid, syscall.SIGHUP))
 }
 
 // make KIND FILE makes a file too large or odd to stand in a script.

@@ -2,19 +2,19 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
-	"net"
 	"os"
 	"os/signal"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
-	"kestrix/internal/core/config"
 	"kestrix/internal/live/proxy"
 	"kestrix/internal/report"
 )
@@ -24,17 +24,30 @@ func serveCommand() *command {
 		name: "serve", args: "CONFIG", summary: "the live proxy",
 		help: `
 Access lines go where access_log says (stdout by default), changes of state and
-other news to stderr. SIGHUP reads the configuration again: a bad one is refused
-with its findings and the old one goes on. SIGINT and SIGTERM stop it: open
-requests may end, for as long as -grace says.
+other news to stderr.
 
-  kestrix serve harbour.hcl`,
+  SIGHUP           reads the configuration again; with -watch a change of its files
+                   does too. A bad one is refused with its findings and the old one
+                   goes on. Certificates, keys and pages are read anew whenever they
+                   change
+  SIGUSR1          opens the file of the access log anew, after it was moved away
+  SIGINT, SIGTERM  stop it: open requests may end, for as long as -grace says
+
+Under systemd it says when it is ready, reloading and stopping, answers the watchdog
+and takes sockets over that are opened for it; docs/kestrix.service is a unit file.
+
+  kestrix serve harbour.hcl
+  kestrix serve harbour.hcl -watch -log probes`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			var s serveFlags
+			var logs list
 			with := withFlag(fs)
 			fs.DurationVar(&s.grace, "grace", 30*time.Second, "`TIME` that open requests have to end when it stops")
 			fs.Uint64Var(&s.seed, "seed", 0, "`NUMBER` that keys ties and draws; 0 takes a random one")
 			fs.StringVar(&s.ready, "ready", "", "`FILE` that is written when it listens, for scripts")
+			fs.StringVar(&s.journal, "journal", "", "`FILE` that every input and decision is written to, for why -journal; one that is there gets a number instead of being overwritten")
+			fs.BoolVar(&s.watch, "watch", false, "read the configuration again when its files change")
+			fs.Var(&logs, "log", "`WHAT` else is told on stderr: probes, each as it ends; may be repeated")
 			return func(ctx context.Context, env *Env, args []string) error {
 				if len(args) != 1 {
 					return usage("one configuration is wanted: kestrix serve CONFIG")
@@ -42,6 +55,12 @@ requests may end, for as long as -grace says.
 				if s.grace < 0 {
 					return usage("-grace cannot be negative")
 				}
+				for _, l := range logs {
+					if l != "probes" {
+						return usage("-log cannot be %q; there is: probes", l)
+					}
+				}
+				s.probes = len(logs) > 0
 				s.name, s.with = args[0], *with
 				return runServe(ctx, env, &s)
 			}
@@ -50,14 +69,17 @@ requests may end, for as long as -grace says.
 }
 
 type serveFlags struct {
-	name, ready string
-	with        []string
-	grace       time.Duration
-	seed        uint64
+	name, ready   string
+	journal       string
+	with          []string
+	grace         time.Duration
+	seed          uint64
+	watch, probes bool
 }
 
 // news prints events, one line each.
 type news struct {
+	later atomic.Pointer[proxy.Proxy] // keeps them for operators who ask later; nil before there is one
 	mu    sync.Mutex
 	w     io.Writer
 	style report.Style
@@ -66,11 +88,36 @@ type news struct {
 func (n *news) event(e proxy.Event) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	io.WriteString(n.w, n.style.Event(e.At, e.Who, e.What, e.Text))
+	_, _ = io.WriteString(n.w, n.style.Event(e.At, e.Who, e.What, e.Text)) // stderr has nobody to tell
 }
 
-func (n *news) say(what, format string, args ...any) {
-	n.event(proxy.Event{At: time.Now(), Who: "kestrix", What: what, Text: fmt.Sprintf(format, args...)})
+func (n *news) say(what, format string, args ...any) { n.of("kestrix", what, format, args...) }
+
+func (n *news) of(who, what, format string, args ...any) {
+	e := proxy.Event{At: time.Now(), Who: who, What: what, Text: fmt.Sprintf(format, args...)}
+	if p := n.later.Load(); p != nil && what != "probe" {
+		p.Tell(e) // which comes back as an event
+		return
+	}
+	n.event(e)
+}
+
+// serving is a proxy at work, with what is around it.
+type serving struct {
+	env     *Env
+	f       *serveFlags
+	news    *news
+	access  *accessSink
+	proxy   *proxy.Proxy
+	manager *manager
+	files   *follower
+	told    chan chan reloaded // by operators
+}
+
+// reloaded is what came of reading the configuration again.
+type reloaded struct {
+	said string
+	err  error
 }
 
 func runServe(ctx context.Context, env *Env, f *serveFlags) error {
@@ -79,150 +126,136 @@ func runServe(ctx context.Context, env *Env, f *serveFlags) error {
 		return err
 	}
 	n := &news{w: env.Stderr, style: env.style(env.Stderr, false)}
-	access := &accessSink{env: env, news: n}
-	if err := access.open(s.config.AccessLog); err != nil {
-		return err
-	}
-	defer access.close()
-	p := proxy.New(proxy.Options{ReadFile: besides(s.read[0]), Seed: f.seed, Grace: f.grace, Event: n.event, Access: access.add})
-	if err := p.Apply(s.config); err != nil {
+	x := &serving{env: env, f: f, news: n, access: &accessSink{env: env, news: n}, told: make(chan chan reloaded)}
+	if x.manager, err = underManager(env, n); err != nil {
 		return unusable(err)
 	}
+	if err := x.access.open(s.config); err != nil {
+		return err
+	}
+	defer x.access.close()
+	o := proxy.Options{ReadFile: besides(s.read[0]), Seed: f.seed, Grace: f.grace, Event: n.event, Access: x.access.add, Given: x.manager.take, Version: Version, Pages: report.StatusPage{}}
+	o.Reload = func() (string, error) { // at its turn, so that two do not meet
+		answer := make(chan reloaded, 1)
+		select {
+		case x.told <- answer:
+			r := <-answer
+			return r.said, r.err
+		case <-ctx.Done():
+			return "", errors.New("the proxy is stopping")
+		}
+	}
+	if f.probes {
+		o.Probe = func(who string, took time.Duration, what string) {
+			n.of(who, "probe", "%s, in %s", what, report.Span(took.Seconds()))
+		}
+	}
+	if f.journal != "" {
+		end, err := x.keepJournal(&o)
+		if err != nil {
+			return err
+		}
+		defer end()
+	}
+	x.proxy = proxy.New(o)
+	n.later.Store(x.proxy)
+	if err := x.proxy.Apply(s.config); err != nil {
+		return unusable(err)
+	}
+	if x.files, err = newFollower(); err != nil {
+		n.say("watch", "files cannot be watched: %v; changes are seen with SIGHUP alone", err)
+	}
+	defer x.files.close()
+	x.follow(s)
 	n.say("serving", "%s: %s, %s; SIGHUP reads it again, Ctrl-C stops", f.name, plural(len(s.config.Upstreams), "upstream"), plural(s.config.Backends(), "backend"))
+	x.manager.unclaimed()
+	x.manager.ready(x.proxy)
 	if f.ready != "" {
 		if err := replaceFile(f.ready, func(w io.Writer) error { _, err := fmt.Fprintln(w, os.Getpid()); return err }); err != nil {
 			return err
 		}
 	}
-	hup := make(chan os.Signal, 1)
-	signal.Notify(hup, syscall.SIGHUP)
-	defer signal.Stop(hup)
+	return x.run(ctx)
+}
+
+// run serves until it is told to stop.
+func (x *serving) run(ctx context.Context) error {
+	told := make(chan os.Signal, 4)
+	signal.Notify(told, syscall.SIGHUP, syscall.SIGUSR1)
+	defer signal.Stop(told)
 	for {
 		select {
-		case <-hup:
-			reload(env, f, p, access, n)
-		case err := <-p.Failed():
-			_ = p.Stop() // the first error is the one to tell
+		case s := <-told:
+			if s == syscall.SIGHUP {
+				x.reload()
+			} else if err := x.access.reopen(); err != nil {
+				x.news.say("log", "%v; lines go where they went", err)
+			}
+		case answer := <-x.told:
+			answer <- x.reload()
+		case changed := <-x.files.changes():
+			x.changed(changed)
+		case err := <-x.proxy.Failed():
+			_ = x.proxy.Stop() // the first error is the one to tell
 			return unusable(err)
 		case <-ctx.Done():
-			n.say("stopping", "no new connections; open requests have %s to end", f.grace)
-			if err := p.Stop(); err != nil {
-				n.say("stopped", "%v", err)
+			x.manager.stopping()
+			x.news.say("stopping", "no new connections; open requests have %s to end", x.f.grace)
+			if err := x.proxy.Stop(); err != nil {
+				x.news.say("stopped", "%v", err)
 				return nil
 			}
-			n.say("stopped", "every request was answered")
+			x.news.say("stopped", "every request was answered")
 			return nil
 		}
 	}
 }
 
 // reload goes over to what the files say now, or stays with the old.
-func reload(env *Env, f *serveFlags, p *proxy.Proxy, access *accessSink, n *news) {
-	s, err := usable(env, f.name, f.with)
+func (x *serving) reload() reloaded {
+	x.manager.reloading()
+	defer x.manager.reloaded()
+	s, err := usable(x.env, x.f.name, x.f.with)
 	if err == nil {
-		err = access.open(s.config.AccessLog)
+		err = x.access.open(s.config)
 	}
 	if err == nil {
-		err = p.Apply(s.config)
+		if err = x.proxy.Apply(s.config); err == nil {
+			x.follow(s)
+		}
 	}
 	if err != nil {
-		n.say("refused", "%v; the configuration in force stays", err)
+		err = fmt.Errorf("%w; the configuration in force stays", err)
+		x.news.say("refused", "%v", err)
+		return reloaded{err: err}
+	}
+	said := fmt.Sprintf("%s: %s, %s", x.f.name, plural(len(s.config.Upstreams), "upstream"), plural(s.config.Backends(), "backend"))
+	x.news.say("reloaded", "%s", said)
+	return reloaded{said: said}
+}
+
+// follow watches the files that matter now.
+func (x *serving) follow(s *source) {
+	var named []string
+	for _, f := range x.proxy.Files() {
+		named = append(named, beside(s.read[0], f))
+	}
+	var own []string
+	if x.f.watch {
+		own = append(slices.Clone(s.read), x.f.name)
+	}
+	x.files.follow(own, named)
+}
+
+// changed does what a change of files asks for.
+func (x *serving) changed(c change) {
+	if c.own {
+		x.reload()
 		return
 	}
-	n.say("reloaded", "%s: %s, %s", f.name, plural(len(s.config.Upstreams), "upstream"), plural(s.config.Backends(), "backend"))
-}
-
-// accessSink is where access lines go; a reload may change it.
-type accessSink struct {
-	env  *Env
-	news *news
-	mu   sync.RWMutex
-	to   config.AccessLog
-	file io.Closer
-	log  *proxy.AccessLog
-}
-
-func (a *accessSink) open(to config.AccessLog) error {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.log != nil && a.to.To == to.To && a.to.Format == to.Format && slices.Equal(a.to.Fields, to.Fields) {
-		return nil
+	if err := x.proxy.Refresh(); err != nil {
+		x.news.say("refused", "%v; what was read before stays in use", err)
+		return
 	}
-	var w io.Writer
-	var file io.Closer
-	address, remote := strings.CutPrefix(to.To, "syslog:")
-	if to.To == "syslog" || remote {
-		c, err := syslogTo(address)
-		if err != nil {
-			return unusable(fmt.Errorf("%slines cannot be sent to %s: %w; access_log { to = ... } names another place", placeOf(to), to.To, reason(err)))
-		}
-		return a.begin(to, c, c)
-	}
-	switch to.To {
-	case "off":
-	case "stdout":
-		w = a.env.Stdout
-	case "stderr":
-		w = a.env.Stderr
-	default:
-		f, err := os.OpenFile(to.To, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o640)
-		if err != nil {
-			return unusable(fmt.Errorf("%sthe access log %s cannot be opened: %w", placeOf(to), to.To, reason(err)))
-		}
-		w, file = f, f
-	}
-	return a.begin(to, w, file)
-}
-
-// begin goes over to another place for lines; w is nil for none. a.mu is held.
-func (a *accessSink) begin(to config.AccessLog, w io.Writer, file io.Closer) error {
-	a.closeLocked()
-	a.to, a.file = to, file
-	if w != nil {
-		a.log = proxy.NewAccessLog(w, to, func(err error) {
-			a.news.say("log", "access lines are being lost: %v", err)
-		})
-	}
-	return nil
-}
-
-// placeOf says where in the configuration the access log is spoken of.
-func placeOf(l config.AccessLog) string {
-	if !l.Given {
-		return ""
-	}
-	return fmt.Sprintf("%s:%d:%d: ", l.Range.Filename, l.Range.Start.Line, l.Range.Start.Column)
-}
-
-// syslogTo connects to a log server, or to that of this machine.
-func syslogTo(address string) (net.Conn, error) {
-	if strings.Contains(address, ":") {
-		return net.Dial("udp", address)
-	}
-	return net.Dial("unixgram", "/dev/log")
-}
-
-func (a *accessSink) add(x *proxy.Access) {
-	a.mu.RLock()
-	defer a.mu.RUnlock()
-	if a.log != nil {
-		a.log.Add(x)
-	}
-}
-
-func (a *accessSink) close() {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	a.closeLocked()
-}
-
-func (a *accessSink) closeLocked() {
-	if a.log != nil {
-		a.log.Close()
-		a.log = nil
-	}
-	if a.file != nil {
-		a.file.Close()
-		a.file = nil
-	}
+	x.news.say("refreshed", "%s", strings.Join(c.names, ", "))
 }

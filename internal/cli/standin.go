@@ -23,7 +23,8 @@ func standinCommand() *command {
 	return &command{
 		name: "standin", args: "CONFIG", summary: "simulated backends on the addresses of a configuration",
 		help: `
-Each answers with its name and with what it received. Without a configuration -n and
+Each answers with its name, with what it received and how it was reached. TLS and
+PROXY protocol headers are taken as they come, and what is no HTTP is sent back. Without a configuration -n and
 -base start some on ports in a row. Ctrl-C ends them like processes that are killed.
 
 With -scenario they behave as it says: service times, workers, backlog, and faults in
@@ -187,7 +188,7 @@ func choose(c *config.Config, only, except []string) ([]*standin.StandIn, error)
 			names = append(names, name)
 			left := fits(except, name)
 			if (len(only) == 0 || fits(only, name)) && !left {
-				out = append(out, &standin.StandIn{Name: name, Address: b.Address})
+				out = append(out, &standin.StandIn{Name: name, Address: b.Address, Reports: u.Probe != nil && u.Probe.Kind == "self-report" && u.Probe.Port == 0})
 			}
 		}
 	}

@@ -12,8 +12,8 @@ import (
 
 func traceCommand() *command {
 	return &command{
-		name: "trace", args: "make|describe|convert", summary: "make, summarise and convert traces",
-		subs: []*command{traceMakeCommand(), traceDescribeCommand(), traceConvertCommand()},
+		name: "trace", args: "make|describe|convert|learn", summary: "make, summarise, convert and learn from traces",
+		subs: []*command{traceMakeCommand(), traceDescribeCommand(), traceConvertCommand(), traceLearnCommand()},
 	}
 }
 

@@ -15,14 +15,21 @@ import (
 
 func whyCommand() *command {
 	return &command{
-		name: "why", args: "CONFIG METHOD URL", summary: "one request: which route, which backend, and why not the others",
+		name: "why", args: "CONFIG METHOD URL | -journal FILE", summary: "one request: which route, which backend, and why not the others",
 		help: `
 Asks the configuration alone, with every backend up; no server is needed. A
 client that is asked about several times keeps its cookies.
 
   kestrix why harbour.hcl GET http://tickets.tern.example/seats -client 203.0.113.9 -n 6
   kestrix why harbour.hcl GET http://tickets.tern.example/seats -down auk -n 6
-  kestrix why gate.hcl tls://gate.tern.example:7000 -client 203.0.113.9`,
+  kestrix why gate.hcl tls://gate.tern.example:7000 -client 203.0.113.9
+
+A journal that serve -journal wrote tells of a past request, by the id that its access
+line ends with; -verify has the core decide all of it again and says whether it says
+the same.
+
+  kestrix why -journal site.journal -request 1882
+  kestrix why -journal site.journal -verify`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			var o output
 			o.define(fs)
@@ -37,9 +44,14 @@ client that is asked about several times keeps its cookies.
 			fs.StringVar(&q.Zone, "zone", "", "ask as if the proxy stood in this `ZONE`")
 			fs.Var(&headers, "header", "`NAME:VALUE` that the request carries; may be repeated")
 			fs.Var(&cookies, "cookie", "`NAME=VALUE` that the request carries; may be repeated")
+			var past pastFlags
+			past.define(fs)
 			return func(_ context.Context, env *Env, args []string) error {
 				if err := o.check(); err != nil {
 					return err
+				}
+				if past.file != "" || past.verify || past.request.given {
+					return past.run(env, &o, fs, args)
 				}
 				if len(args) == 2 && strings.Contains(args[1], "://") { // a connection has no method
 					args = []string{args[0], "", args[1]}

@@ -22,7 +22,7 @@ var allowed = map[string][]string{
 	"internal/core":         {"internal/core"},
 	"internal/live":         {"internal/core", "internal/live"},
 	"internal/report":       {"internal/core", "internal/report"},
-	"internal/cli":          {"internal/core", "internal/live", "internal/report", "internal/cli", "examples"},
+	"internal/cli":          {"docs", "internal/core", "internal/live", "internal/report", "internal/cli", "examples"},
 	"cmd/kestrix":           {"internal/cli"},
 	"examples/harbour":      {},
 	"internal/core/tick":    {},

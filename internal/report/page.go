@@ -26,7 +26,7 @@ var traceHTML string
 
 // pages are the templates of all pages: each is one file that needs no network and
 // runs no script.
-var pages = template.Must(template.New("").Parse(baseHTML + replayHTML + compareHTML + sweepHTML + traceHTML))
+var pages = template.Must(template.New("").Parse(baseHTML + replayHTML + compareHTML + sweepHTML + traceHTML + rehearseHTML))
 
 // pageTop is what the top of every page shows.
 type pageTop struct {

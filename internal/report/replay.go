@@ -42,7 +42,7 @@ func (s Style) Replay(p Replay) string {
 	}
 	s.notes(&b, r)
 	b.WriteByte('\n')
-	s.totals(&b, r)
+	s.totals(&b, r, "retried "+count(r.Retried), fmt.Sprintf("sessions %s seen, %s moved, %s lost", count(r.Sessions.Seen), count(r.Sessions.Moved), count(r.Sessions.Lost)))
 	s.expectations(&b, r)
 	for _, u := range p.Config.Upstreams {
 		s.upstream(&b, u, r)
@@ -82,7 +82,8 @@ func (s Style) noteLines(r *replay.Result) []string {
 	return out
 }
 
-func (s Style) totals(b *strings.Builder, r *replay.Result) {
+// totals writes how many were answered and failed, with more of what is known beside it.
+func (s Style) totals(b *strings.Builder, r *replay.Result, more ...string) {
 	width := max(len(count(r.Answered)), len(count(r.Failed)), 8)
 	l := r.Latency
 	answered := 0.0
@@ -106,7 +107,7 @@ func (s Style) totals(b *strings.Builder, r *replay.Result) {
 	if r.Failed > 0 {
 		failed = s.red(failed)
 	}
-	b.WriteString(failed + tail("retried "+count(r.Retried), fmt.Sprintf("sessions %s seen, %s moved, %s lost", count(r.Sessions.Seen), count(r.Sessions.Moved), count(r.Sessions.Lost))))
+	b.WriteString(failed + tail(more...))
 	if r.Unfinished > 0 {
 		fmt.Fprintf(b, "  unfinished %s\n", padLeft(count(r.Unfinished), width-1))
 	}

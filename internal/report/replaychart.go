@@ -120,14 +120,7 @@ func (p Replay) latencyChart() (template.HTML, string) {
 		p.coarse(func(r *replay.CoarseRow) float64 { return r.P50 }), p.coarse(func(r *replay.CoarseRow) float64 { return r.P95 }),
 		p.coarse(func(r *replay.CoarseRow) float64 { return r.P99 }),
 	}
-	low, high := math.Inf(1), highest(lines...)
-	for _, l := range lines {
-		for _, x := range l {
-			if x.v < low {
-				low = x.v
-			}
-		}
-	}
+	low, high := lowest(lines...), highest(lines...)
 	if high == 0 {
 		return "", "Nothing was answered by a backend."
 	}

@@ -96,3 +96,14 @@ func Authorities(c *config.Config) []config.Placed[string] {
 	}
 	return out
 }
+
+// ErrorPages lists the pages of their own that frontends answer errors with.
+func ErrorPages(c *config.Config) []config.Placed[string] {
+	var out []config.Placed[string]
+	for _, f := range c.Frontends {
+		for _, p := range f.Errors.Pages {
+			out = append(out, p.File)
+		}
+	}
+	return out
+}

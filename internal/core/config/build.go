@@ -81,6 +81,7 @@ func (d *Decoder) topKeys(c *Config, roots []*Node) {
 		}
 	}
 	c.Trusted, c.TrustedAt = Get[[]netip.Prefix](all, "trusted_proxies"), all.At("trusted_proxies")
+	c.Record = Placed[string]{Get[string](all, "record"), all.At("record")}
 	c.ClientFrom = Get[string](all, "client_from")
 }
 
@@ -113,8 +114,15 @@ func (d *Decoder) frontend(n *Node) *Frontend {
 		f.TLS = d.frontTLS(x, f.Protocol)
 	}
 	t := n.child("timeouts")
-	f.Timeouts = FrontTimeouts{RequestHeader: Get[time.Duration](t, "request_header"), Idle: Get[time.Duration](t, "idle")}
+	f.Timeouts = FrontTimeouts{RequestHeader: Get[time.Duration](t, "request_header"), RequestBody: Get[time.Duration](t, "request_body"), Idle: Get[time.Duration](t, "idle")}
 	f.Limits = d.limits(n.child("limits"))
+	f.ClearHTTP2 = Get[bool](n, "clear_http2")
+	f.Errors = d.errors(n.child("errors"))
+	for _, name := range []string{"clear_http2", "errors"} {
+		if f.Protocol == "tcp" && n.Has(name) && name == "clear_http2" || f.Protocol == "tcp" && name == "errors" && n.One(name) != nil {
+			d.Add(IDUnknown, n.Range, name+" belongs to frontends of http; tcp carries bytes", "remove it")
+		}
+	}
 	for _, r := range n.All("route") {
 		route := &Route{Name: r.Label.Value, Range: r.Range, SendTo: Get[Placed[string]](r, "send_to")}
 		route.When.Range = r.Range
@@ -305,6 +313,10 @@ func (d *Decoder) upstream(n *Node) *Upstream {
 	}
 	u.ResolveEach, u.ResolveEvery = Get[string](n, "resolve") == "each", Get[time.Duration](n, "resolve_every")
 	u.ProxyProtocol, u.ProxyProtocolAt = Get[string](n, "proxy_protocol"), n.At("proxy_protocol")
+	u.HTTPVersion, u.HTTPVersionAt = Get[string](n, "http_version"), n.At("http_version")
+	if u.HTTP2() && u.ProxyProtocol != "" {
+		d.Add(IDChoice, u.HTTPVersionAt, "HTTP/2 puts many clients on one connection, whose PROXY protocol header can name only one", "leave proxy_protocol out: X-Forwarded-For and Forwarded name the client of each request")
+	}
 	u.Settings = settings(n, "")
 	if x := n.One("tls"); x != nil {
 		u.TLS = d.upstreamTLS(x)

@@ -8,8 +8,8 @@ var Failures = []string{"connect", "timeout", "reset"}
 
 // AccessFields are what the access log can tell of a request.
 var AccessFields = []string{
-	"time", "client", "method", "host", "path", "protocol", "status", "bytes", "duration", "first_byte", "user_agent", "referer",
-	"session", "frontend", "route", "upstream", "backend", "reason", "attempts",
+	"time", "client", "method", "host", "path", "protocol", "status", "bytes", "duration", "connect", "first_byte", "user_agent", "referer",
+	"session", "frontend", "route", "upstream", "backend", "reason", "attempts", "id",
 }
 
 // Language is the table of the configuration language. It is read only.
@@ -22,6 +22,7 @@ var Language = &Block{
 			Example: `["192.0.2.0/28", "2001:db8::/64"]`},
 		{Name: "client_from", Type: Text, Default: `"x-forwarded-for"`, Allowed: []string{"x-forwarded-for", "forwarded"},
 			Help: "which header field of trusted proxies names the client; the other one is replaced", Example: `"forwarded"`},
+		{Name: "record", Type: Text, Help: "a file that every request is written to as a trace, for replay: JSON Lines, compressed if it ends in .gz or .zst; one that is there gets a number instead of being overwritten", Example: `"morning.jsonl.zst"`},
 	},
 	Blocks: []*Block{
 		frontendBlock,
@@ -48,9 +49,9 @@ var Language = &Block{
 
 var controlBlock = &Block{
 	Name: "control",
-	Help: "where operators ask and tell a running proxy: GET /status, POST /operate",
+	Help: "where operators ask and tell a running proxy, with kestrix status and kestrix tell; without this block nowhere",
 	Keys: []*Key{
-		{Name: "listen", Type: Addr, Required: true, Help: "a unix socket, or an address; without users only a socket or a loopback address answers", Example: `"unix:/run/kestrix.sock"`},
+		{Name: "listen", Type: Addr, Default: `"unix:/run/kestrix/control.sock"`, Help: "a unix socket, or an address; without users only a socket or a loopback address answers", Example: `"127.0.0.1:9900"`},
 	},
 	Blocks: []*Block{
 		{

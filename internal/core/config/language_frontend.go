@@ -10,9 +10,10 @@ var frontendBlock = &Block{
 		{Name: "protocol", Type: Text, Default: `"http"`, Allowed: []string{"http", "tcp"},
 			Help: "what is spoken here; tcp carries bytes without looking into them", Example: `"tcp"`},
 		{Name: "proxy_protocol", Type: Switch, Default: "false", Help: "connections begin with a PROXY protocol header, version 1 or 2, that names the client; only trusted_proxies may connect", Example: "true"},
+		{Name: "clear_http2", Type: Switch, Default: "false", Help: "HTTP/2 without TLS is taken too, from clients that know beforehand (RFC 9113 section 3.3); over TLS it is, unless tls { alpn } says otherwise", Example: "true"},
 		withoutKey,
 	},
-	Blocks: []*Block{frontTLSBlock, frontendTimeoutsBlock, frontendLimitsBlock, {
+	Blocks: []*Block{frontTLSBlock, frontendTimeoutsBlock, frontendLimitsBlock, errorsBlock, {
 		Name: "route", Label: &Label{Name: "name"}, Many: true, Required: true,
 		Help: "a rule; the first whose `when` fits decides",
 		Keys: []*Key{
@@ -25,7 +26,7 @@ var frontendBlock = &Block{
 			Keys: []*Key{
 				{Name: "host", Type: Matches, Help: "host asked for, without port; * is one label, ** any number of them",
 					Example: `["board.tern.example", "*.tern.example"]`},
-				{Name: "path", Type: Matches, Help: "path without query; * is one segment, ** the rest (/live/** takes /live too)",
+				{Name: "path", Type: Matches, Help: "path without query; * is one segment, ** the rest (/live/** takes /live too). Paths are compared in normal form (RFC 3986 section 6.2.2), so that /%6Cive and /x/../live fit as well",
 					Example: `["/live/**", regexp("/seats/[0-9]+")]`},
 				{Name: "method", Type: Matches, Help: "request method, in capitals", Example: `["GET", "HEAD"]`},
 				{Name: "client", Type: Matches, Help: "address or network of the client", Example: `["203.0.113.0/24", "2001:db8::/32"]`},
@@ -62,6 +63,7 @@ var frontendTimeoutsBlock = &Block{
 	Help: "how long a client is waited for",
 	Keys: []*Key{
 		{Name: "request_header", Type: Duration, Default: `"10s"`, Min: `"10ms"`, Help: "from the first byte of a request to the end of its header; a TLS handshake has as long", Example: `"5s"`},
+		{Name: "request_body", Type: Duration, Default: `"30s"`, Min: `"10ms"`, Help: "the longest pause in a request's body; beyond it the answer is 408. A body of up to 16 KiB has come whole before a backend is chosen", Example: `"10s"`},
 		{Name: "idle", Type: Duration, Default: `"2m"`, Min: `"10ms"`, Help: "a kept connection waits this long for its next request", Example: `"1m"`},
 	},
 }

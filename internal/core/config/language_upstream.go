@@ -20,6 +20,7 @@ var upstreamBlock = &Block{
 		{Name: "slow_start", Type: Duration, Min: `"10ms"`, Help: "a backend that comes back is given a tenth of its weight at first, and all of it after this time; hash does not scale",
 			Example: `"20s"`},
 		{Name: "proxy_protocol", Type: Text, Allowed: []string{"v1", "v2"}, Help: "each connection to a backend begins with a PROXY protocol header that names the client; http connections then serve one request each", Example: `"v2"`},
+		{Name: "http_version", Type: Text, Default: `"1.1"`, Allowed: []string{"1.1", "2"}, Help: "what http requests to backends are spoken in, probes included; 2 puts many on one connection, in clear text by prior knowledge (RFC 9113 section 3.3)", Example: `"2"`},
 		{Name: "when_all_down", Type: Text, Default: `"refuse"`, Allowed: []string{"refuse", "try-anyway"},
 			Help: "with nobody in rotation: answer 503, or try one that is down or suspended (never one that an operator took out)", Example: `"try-anyway"`},
 		{Name: "resolve", Type: Text, Default: `"once"`, Allowed: []string{"once", "each"}, Help: "a name with several addresses counts once, as one backend that is looked up with each new connection; or each of its addresses counts as a backend of its own", Example: `"each"`},

@@ -29,7 +29,8 @@ type Config struct {
 	// ClientFrom is the field of trusted proxies that names the client:
 	// x-forwarded-for or forwarded.
 	ClientFrom string
-	Settings   []Settings // at the top
+	Record     Placed[string] // a file for a trace; empty for none
+	Settings   []Settings     // at the top
 	Lets       []Let
 	Broken     bool // the syntax had errors: what is missing may only have been unreadable
 }
@@ -76,6 +77,8 @@ type Frontend struct {
 	TLS           *FrontTLS // nil: none
 	Timeouts      FrontTimeouts
 	Limits        Limits
+	ClearHTTP2    bool // HTTP/2 without TLS is taken
+	Errors        Errors
 	Settings      []Settings
 }
 
@@ -173,9 +176,14 @@ type Upstream struct {
 	// with; empty for none.
 	ProxyProtocol   string
 	ProxyProtocolAt hcl.Range
+	HTTPVersion     string // 1.1 or 2
+	HTTPVersionAt   hcl.Range
 	TryAnyway       bool // when_all_down = "try-anyway"
 	Settings        []Settings
 }
+
+// HTTP2 says whether backends are spoken to in HTTP/2.
+func (u *Upstream) HTTP2() bool { return u.HTTPVersion == "2" }
 
 // Each gives the upstream with a backend for each address of a name, as far as
 // they are known: its name is that of the backend with the address behind it.
@@ -333,6 +341,7 @@ func (r *Route) Waits(u *Upstream) Waits {
 // FrontTimeouts say how long a client is waited for.
 type FrontTimeouts struct {
 	RequestHeader time.Duration
+	RequestBody   time.Duration // the longest pause in it
 	Idle          time.Duration // between two requests
 }
 

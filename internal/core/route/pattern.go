@@ -30,6 +30,7 @@ func compile(m config.Match, kind func(string) Pattern) Pattern {
 
 // Path compiles the pattern of a path.
 func Path(text string) Pattern {
+	text = escapes(text) // as what it is held against, see Normal
 	p := Pattern{text: text, sep: '/', literal: !strings.Contains(text, "*")}
 	if before, ok := strings.CutSuffix(text, "/**"); ok && !strings.Contains(before, "*") {
 		p.rest, p.prefix = true, before

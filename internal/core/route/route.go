@@ -186,6 +186,8 @@ func fieldRules(pairs []config.MatchPair) []fieldRule {
 // does, and which unknown fields kept a route from fitting.
 func (t *Table) Match(q *Request) (int, Field) {
 	var missed Field
+	var c Request
+	q = t.compared(q, &c)
 	for i := range t.rules {
 		r := &t.rules[i]
 		if r.asks == 0 {
@@ -200,6 +202,20 @@ func (t *Table) Match(q *Request) (int, Field) {
 		}
 	}
 	return -1, missed
+}
+
+// compared gives a request with its path in normal form: itself, or a copy that
+// is put into c.
+func (t *Table) compared(q, c *Request) *Request {
+	if t.Asks&AskPath == 0 {
+		return q
+	}
+	if path := Normal(q.Path); path != q.Path {
+		*c = *q
+		c.Path = path
+		return c
+	}
+	return q
 }
 
 // fails gives the first field that does not fit, 0 if all do.

@@ -105,6 +105,7 @@ func streams(n *config.Node) *Streams {
 
 // Hold says whether a path without its query is that of a stream.
 func (s *Streams) Hold(path string) bool {
+	path = route.Normal(path)
 	for i := range s.Paths {
 		if s.Paths[i].Match(path) {
 			return true

@@ -30,6 +30,8 @@ const (
 	fieldCookies
 	fieldFrontend
 	fieldProtocol
+	fieldUpstream
+	fieldBackend
 	fieldRequest // "GET /path HTTP/1.1"
 	fieldHeader  // one header field
 	fieldCookie  // one cookie
@@ -43,7 +45,7 @@ var fieldKinds = map[string]fieldKind{
 	"time": fieldTime, "client": fieldClient, "method": fieldMethod, "host": fieldHost, "path": fieldPath,
 	"status": fieldStatus, "bytes": fieldBytes, "duration": fieldDuration, "session": fieldSession,
 	"user_agent": fieldUserAgent, "referer": fieldReferer, "headers": fieldHeaders, "cookies": fieldCookies,
-	"frontend": fieldFrontend, "protocol": fieldProtocol, "request": fieldRequest,
+	"frontend": fieldFrontend, "upstream": fieldUpstream, "backend": fieldBackend, "protocol": fieldProtocol, "request": fieldRequest,
 	"header": fieldHeader, "cookie": fieldCookie, "-": passOver, "*": passOver,
 }
 
@@ -51,7 +53,7 @@ var fieldKinds = map[string]fieldKind{
 // of the request record.
 var FieldNames = []string{
 	"time", "client", "method", "host", "path", "status", "bytes", "duration", "session", "user_agent", "referer",
-	"headers", "cookies", "frontend", "protocol", "request", "header:NAME", "cookie:NAME", "-",
+	"headers", "cookies", "frontend", "upstream", "backend", "protocol", "request", "header:NAME", "cookie:NAME", "-",
 }
 
 // field is a column: what it holds, and in which unit or under which name.
@@ -113,7 +115,7 @@ func shows(layout string) bool {
 // nearest gives the field that is most likely meant.
 func nearest(name string) string {
 	best, at := "", 3
-	for _, k := range FieldNames[:15] {
+	for _, k := range FieldNames[:17] {
 		if d := levenshtein.Distance(name, k, nil); d < at {
 			best, at = k, d
 		}
@@ -214,6 +216,10 @@ func (f *field) set(r *Record, v []byte) string {
 		r.Referer = v
 	case fieldFrontend:
 		r.Frontend = v
+	case fieldUpstream:
+		r.Upstream = v
+	case fieldBackend:
+		r.Backend = v
 	case fieldProtocol:
 		r.Protocol = protocol(v)
 	case fieldRequest:

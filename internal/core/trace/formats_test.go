@@ -163,6 +163,7 @@ func TestEveryFormatIsWrittenAndReadBack(t *testing.T) {
 			}
 			r.Client = []byte(rapid.SampledFrom([]string{"203.0.113.9", "2001:db8::9", "kiosk.example"}).Draw(t, "client"))
 			r.UserAgent, r.Referer, r.Session, r.Frontend = maybe("agent"), maybe("referer"), maybe("session"), maybe("frontend")
+			r.Upstream, r.Backend = maybe("upstream"), maybe("backend")
 			if r.Path != nil && rapid.Bool().Draw(t, "hosted") {
 				r.Host = []byte("h.example:8080")
 			}
@@ -186,6 +187,7 @@ func TestEveryFormatIsWrittenAndReadBack(t *testing.T) {
 				if format == "common" || format == "combined" {
 					r.Time -= r.Time % 1e9
 					r.Session, r.Frontend, r.Host, r.Headers, r.Cookies, r.Protocol = nil, nil, nil, nil, nil, HTTP
+					r.Upstream, r.Backend = nil, nil
 					r.Bytes = max(r.Bytes, 0) // "-" stands for none
 				}
 				if format == "common" {

@@ -171,6 +171,10 @@ func (j *jsonl) entry(r *Record) string {
 			return j.harText(func(v []byte) string { r.Session = v; return "" })
 		case "_frontend":
 			return j.harText(func(v []byte) string { r.Frontend = v; return "" })
+		case "_upstream":
+			return j.harText(func(v []byte) string { r.Upstream = v; return "" })
+		case "_backend":
+			return j.harText(func(v []byte) string { r.Backend = v; return "" })
 		case "_protocol":
 			return j.harText(func(v []byte) string { r.Protocol = protocol(v); return "" })
 		}

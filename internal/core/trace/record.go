@@ -20,6 +20,8 @@ type Record struct {
 	UserAgent   []byte
 	Referer     []byte
 	Frontend    []byte
+	Upstream    []byte // that served it then, and which of its backends
+	Backend     []byte
 	Headers     []KV
 	Cookies     []KV
 	Status      int   // 0 if unknown
@@ -51,6 +53,7 @@ func (r *Record) reset() {
 	r.Time, r.WholeSecond = NoTime, false
 	r.Client, r.Method, r.Host, r.Path = nil, nil, nil, nil
 	r.Session, r.UserAgent, r.Referer, r.Frontend = nil, nil, nil, nil
+	r.Upstream, r.Backend = nil, nil
 	r.Headers, r.Cookies = r.Headers[:0], r.Cookies[:0]
 	r.Status, r.Bytes, r.Duration, r.Protocol = 0, -1, -1, HTTP
 }

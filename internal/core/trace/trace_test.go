@@ -36,6 +36,8 @@ func flat(r *Record) string {
 	add("agent", r.UserAgent)
 	add("referer", r.Referer)
 	add("frontend", r.Frontend)
+	add("upstream", r.Upstream)
+	add("backend", r.Backend)
 	out = append(out, fmt.Sprintf("%d %d", r.Status, r.Bytes))
 	if r.Duration >= 0 {
 		out = append(out, time.Duration(r.Duration).String())

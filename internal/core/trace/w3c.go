@@ -27,7 +27,7 @@ var w3cFields = map[string]fieldKind{
 	"cs-host": fieldHost, "cs(Host)": fieldHost, "sc-status": fieldStatus, "cs(User-Agent)": fieldUserAgent, "cs(Referer)": fieldReferer,
 	"cs(Cookie)": fieldCookies,
 	// Of ours, for what the standard has no identifier.
-	"x-session": fieldSession, "x-frontend": fieldFrontend, "x-protocol": fieldProtocol, "x-cookies": fieldCookies, "x-headers": fieldHeaders,
+	"x-session": fieldSession, "x-frontend": fieldFrontend, "x-upstream": fieldUpstream, "x-backend": fieldBackend, "x-protocol": fieldProtocol, "x-cookies": fieldCookies, "x-headers": fieldHeaders,
 }
 
 func isDirective(line []byte) bool {

@@ -95,6 +95,7 @@ func AppendJSON(b []byte, r *Record) []byte {
 	}{
 		{"client", r.Client}, {"method", r.Method}, {"host", r.Host}, {"path", r.Path},
 		{"session", r.Session}, {"user_agent", r.UserAgent}, {"referer", r.Referer}, {"frontend", r.Frontend},
+		{"upstream", r.Upstream}, {"backend", r.Backend},
 	} {
 		if f.text != nil {
 			b = append(b, '"')

@@ -92,7 +92,7 @@ func (w *Writer) miss(r *Record) {
 		name string
 		has  bool
 	}{
-		{"host", r.Host != nil}, {"session", r.Session != nil}, {"frontend", r.Frontend != nil},
+		{"host", r.Host != nil}, {"session", r.Session != nil}, {"frontend", r.Frontend != nil}, {"upstream", r.Upstream != nil}, {"backend", r.Backend != nil},
 		{"headers", len(r.Headers) > 0}, {"cookies", len(r.Cookies) > 0}, {"protocol", r.Protocol != HTTP},
 		{"fraction of the second", r.Time != NoTime && r.Time%1e9 != 0}, {"user_agent", more && r.UserAgent != nil},
 		{"referer", more && r.Referer != nil}, {"duration", more && r.Duration >= 0},
@@ -105,9 +105,9 @@ func (w *Writer) miss(r *Record) {
 
 // heads stand before the first record.
 var heads = map[string]string{
-	"csv": "time,client,method,host,path,status,bytes,duration,session,user_agent,referer,headers,cookies,frontend,protocol\n",
+	"csv": "time,client,method,host,path,status,bytes,duration,session,user_agent,referer,headers,cookies,frontend,upstream,backend,protocol\n",
 	"w3c": "#Version: 1.0\n#Fields: date time c-ip cs-method cs-host cs-uri-stem cs-uri-query sc-status sc-bytes time-taken" +
-		" cs(User-Agent) cs(Referer) x-session x-frontend x-protocol x-cookies x-headers\n",
+		" cs(User-Agent) cs(Referer) x-session x-frontend x-upstream x-backend x-protocol x-cookies x-headers\n",
 	"har": "{\"log\":" + `{"version":"1.2","creator":{"name":"kestrix","version":"1"},"entries":[` + "\n",
 }
 
@@ -151,7 +151,7 @@ func appendCSV(b []byte, r *Record) []byte {
 		}
 		b = append(b, ',')
 	}
-	texts(r.Frontend)
+	texts(r.Frontend, r.Upstream, r.Backend)
 	return append(b, r.Protocol.String()...)
 }
 
@@ -201,7 +201,7 @@ func appendW3C(b []byte, r *Record) []byte {
 	} else {
 		b = append(b, '-')
 	}
-	for _, t := range [][]byte{r.UserAgent, r.Referer, r.Session, r.Frontend, []byte(r.Protocol.String())} {
+	for _, t := range [][]byte{r.UserAgent, r.Referer, r.Session, r.Frontend, r.Upstream, r.Backend, []byte(r.Protocol.String())} {
 		b = appendW3CText(append(b, ' '), t)
 	}
 	for _, pairs := range [][]KV{r.Cookies, r.Headers} {
@@ -266,7 +266,7 @@ func appendHAR(b []byte, r *Record) []byte {
 	for _, own := range []struct {
 		key  string
 		text []byte
-	}{{"_client", r.Client}, {"_session", r.Session}, {"_frontend", r.Frontend}} {
+	}{{"_client", r.Client}, {"_session", r.Session}, {"_frontend", r.Frontend}, {"_upstream", r.Upstream}, {"_backend", r.Backend}} {
 		if own.text != nil {
 			text(own.key, own.text)
 		}

@@ -179,4 +179,5 @@ type Member struct {
 	Room     bool // false when max_in_flight is reached
 	Since    tick.Time
 	Rest     time.Duration // left of a suspension
+	ByHand   string        // what an operator set that differs from the file; empty for nothing
 }

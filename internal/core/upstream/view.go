@@ -1,11 +1,14 @@
 package upstream
 
 import (
+	"fmt"
 	"net/netip"
+	"strings"
 
 	"github.com/cespare/xxhash/v2"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/health"
 	"kestrix/internal/core/tick"
 )
 
@@ -48,7 +51,7 @@ func (u *Upstream) Members(now tick.Time) []Member {
 		m := &u.members[id]
 		v := Member{
 			ID: id, Name: b.Name, State: m.health.State(), Weight: m.weight, InFlight: int(u.open[id]),
-			Room: !u.full[id], Since: m.health.ChangedAt,
+			Room: !u.full[id], Since: m.health.ChangedAt, ByHand: m.byHand(),
 		}
 		if m.health.Resting() {
 			v.Rest = m.health.RestsTill.Sub(now)
@@ -56,6 +59,21 @@ func (u *Upstream) Members(now tick.Time) []Member {
 		out = append(out, v)
 	}
 	return out
+}
+
+// byHand words what an operator set that differs from the file.
+func (m *member) byHand() string {
+	var words []string
+	switch m.health.Operator {
+	case health.ParkedOut:
+		words = append(words, "parked")
+	case health.Drained:
+		words = append(words, "draining")
+	}
+	if m.weight != m.cfg.Weight {
+		words = append(words, fmt.Sprintf("weight %d where the file says %d", m.weight, m.cfg.Weight))
+	}
+	return strings.Join(words, "; ")
 }
 
 // ReasonWord gives the short form of a verdict's reason with the algorithm's

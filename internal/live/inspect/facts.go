@@ -38,6 +38,11 @@ func Facts(c *config.Config, d Disk, now time.Time) *check.Facts {
 			f.Files[a.Value] = "it holds no certificate in PEM form"
 		}
 	}
+	for _, page := range check.ErrorPages(c) {
+		if _, err := d.Read(page.Value); err != nil {
+			f.Files[page.Value] = err.Error()
+		}
+	}
 	return f
 }
 

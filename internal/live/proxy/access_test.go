@@ -2,6 +2,7 @@ package proxy
 
 import (
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -22,7 +23,8 @@ type failing struct {
 
 func (f *failing) Write(p []byte) (int, error) {
 	if f.broken {
-		return 0, errors.New("no space left on device")
+		n, _ := f.Builder.Write(p[:3]) // there was a little space
+		return n, errors.New("no space left on device")
 	}
 	return f.Builder.Write(p)
 }
@@ -30,11 +32,11 @@ func (f *failing) Write(p []byte) (int, error) {
 func TestTheAccessLogIsATraceThatCanBeRead(t *testing.T) {
 	a := Access{
 		Time: time.Unix(1_790_000_000, 250e6), Client: "203.0.113.9", Method: "GET", Host: "tickets.tern.example", Path: "/a\"b?x=1", Status: 200, Bytes: 5,
-		Duration: 38 * time.Millisecond, FirstByte: 30 * time.Millisecond, Frontend: "web", Route: "all", Upstream: "app", Backend: "auk", Reason: "round-robin", Attempts: 2, Session: "f00",
+		Duration: 38 * time.Millisecond, FirstByte: 30 * time.Millisecond, Frontend: "web", Route: "all", Upstream: "app", Backend: "auk", Reason: "round-robin", Attempts: 2, ID: 12, Session: "f00",
 	}
-	assert.Equal(t, `203.0.113.9 - - [21/Sep/2026:14:13:20 +0000] "GET /a\"b?x=1 HTTP/1.1" 200 5 "-" "-" 0.038000 f00 web/all app.auk round-robin 2`, string(a.AppendCombined(nil)))
+	assert.Equal(t, `203.0.113.9 - - [21/Sep/2026:14:13:20 +0000] "GET /a\"b?x=1 HTTP/1.1" 200 5 "-" "-" 0.038000 f00 web/all app.auk round-robin 2 12`, string(a.AppendCombined(nil)))
 	left := Access{Time: a.Time, Client: "-", Method: "GET", Path: "/"}
-	assert.Equal(t, `- - - [21/Sep/2026:14:13:20 +0000] "GET / HTTP/1.1" 000 0 "-" "-" 0.000000 - -/- -.- - 0`, string(left.AppendCombined(nil)))
+	assert.Equal(t, `- - - [21/Sep/2026:14:13:20 +0000] "GET / HTTP/1.1" 000 0 "-" "-" 0.000000 - -/- -.- - 0 -`, string(left.AppendCombined(nil)))
 	for _, line := range [][]byte{a.AppendCombined(nil), a.AppendJSON(nil), left.AppendCombined(nil), left.AppendJSON(nil)} {
 		r, err := trace.NewReader("log", strings.NewReader(string(line)+"\n"), trace.Options{})
 		require.NoError(t, err)
@@ -42,7 +44,7 @@ func TestTheAccessLogIsATraceThatCanBeRead(t *testing.T) {
 		require.NoError(t, r.Next(&rec), "%s", line)
 		assert.Equal(t, "GET", string(rec.Method))
 	}
-	assert.Contains(t, string(a.AppendJSON(nil)), `"route":"all","upstream":"app","backend":"auk","reason":"round-robin","attempts":2,"first_byte":0.030000}`)
+	assert.Contains(t, string(a.AppendJSON(nil)), `"route":"all","reason":"round-robin","attempts":2,"id":12,"first_byte":0.030000}`)
 }
 
 func TestFieldsAndSyslogLines(t *testing.T) {
@@ -54,13 +56,13 @@ func TestFieldsAndSyslogLines(t *testing.T) {
 	want := `{"at":"2026-09-21T14:13:20.25Z","who":"203.0.113.9","took":0.038000,"by":"au\"k","tries":1}`
 	assert.Equal(t, want, string(a.AppendFields(nil, fields)), "what there is not is left out")
 	assert.Equal(t, "{}", string(a.AppendFields(nil, fields[:1])))
-	full := Access{Time: a.Time, Client: "c", Method: "m", Host: "h", Path: "p", Protocol: "x", Status: 1, Bytes: 1, Duration: 1, FirstByte: 1, UserAgent: "u", Referer: "r", Session: "s", Frontend: "f", Route: "r", Upstream: "u", Backend: "b", Reason: "r", Attempts: 1}
+	full := Access{Time: a.Time, Client: "c", Method: "m", Host: "h", Path: "p", Protocol: "x", Status: 1, Bytes: 1, Duration: 1, Connect: 1, FirstByte: 1, UserAgent: "u", Referer: "r", Session: "s", Frontend: "f", Route: "r", Upstream: "u", Backend: "b", Reason: "r", Attempts: 1}
 	for _, name := range config.AccessFields {
 		assert.NotEmpty(t, full.appendField(nil, name), "%s is known to the language and not here", name)
 	}
 
 	f := &failing{}
-	l := NewAccessLog(f, config.AccessLog{To: "syslog:192.0.2.9:514", Format: "json", Fields: fields}, func(error) {})
+	l := NewAccessLog(f, config.AccessLog{To: "syslog:192.0.2.9:514", Format: "json", Fields: fields}, func(int, error) {})
 	l.Add(&a)
 	assert.Regexp(t, `^<134>1 2026-09-21T14:13:20\.250000Z \S+ kestrix \d+ access - \{"at"`, f.String(), "each line by itself, at once")
 	l.Close()
@@ -69,8 +71,8 @@ func TestFieldsAndSyslogLines(t *testing.T) {
 func TestTheAccessLogIsWrittenSoonAndSurvivesAFullDisk(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		f := &failing{}
-		lost := 0
-		l := NewAccessLog(f, config.AccessLog{}, func(error) { lost++ })
+		told := []string{}
+		l := NewAccessLog(f, config.AccessLog{}, func(lost int, err error) { told = append(told, fmt.Sprintf("%d %v", lost, err)) })
 		l.Add(&Access{Method: "GET"})
 		written := func() int {
 			l.mu.Lock()
@@ -92,12 +94,20 @@ func TestTheAccessLogIsWrittenSoonAndSurvivesAFullDisk(t *testing.T) {
 			time.Sleep(2 * accessDelay)
 		}
 		synctest.Wait()
-		assert.Equal(t, 1, lost, "told once")
+		assert.Len(t, told, 1, "told once")
 		breaks(false)
 		for range 1000 {
 			l.Add(&Access{Method: "GET", Path: "/a/path/of/some/length"})
 		}
 		l.Close()
-		assert.Equal(t, 1001, strings.Count(f.String(), "\n"), "what came after the trouble is all there")
+		whole := 0
+		for line := range strings.Lines(f.String()) {
+			if len(line) > 20 {
+				whole++
+				assert.True(t, strings.HasPrefix(line, "- - - ["), "torn lines stand by themselves: %q", line)
+			}
+		}
+		assert.Equal(t, 1001, whole, "what came before and after the trouble is all there")
+		assert.Equal(t, []string{"0 no space left on device", "3 <nil>"}, told)
 	})
 }

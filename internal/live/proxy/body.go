@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"io"
+	"net/http"
 	"sync/atomic"
+	"time"
 )
 
 // keptBody is how much of a request's body is kept so that the request can be
@@ -22,7 +24,44 @@ type body struct {
 	err  error // that ended src
 	last *attemptBody
 
+	whole  bool          // all of it is kept
+	pause  time.Duration // the longest in it
+	client *http.ResponseController
+
 	large atomic.Bool // it is larger than most
+}
+
+// wholeBody is the size up to which a body has to come whole before a backend is
+// chosen, so that slow senders hold none.
+const wholeBody = 16 << 10
+
+// readOn reads from the client, who may pause for a while only.
+func (b *body) readOn(p []byte) (int, error) {
+	if b.client == nil {
+		return b.src.Read(p)
+	}
+	_ = b.client.SetReadDeadline(time.Now().Add(b.pause)) // where none can be set, the connection's end is waited for
+	n, err := b.src.Read(p)
+	if errors.Is(err, io.EOF) {
+		_ = b.client.SetReadDeadline(time.Time{}) // of the next request
+	}
+	return n, err
+}
+
+// readWhole reads all of it.
+func (b *body) readWhole() error {
+	a := &attemptBody{body: b, closed: make(chan struct{})}
+	b.whole = true
+	var buf [4 << 10]byte
+	for {
+		_, err := a.Read(buf[:])
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
 }
 
 // attempt gives a reader from the beginning. The one before must have been
@@ -70,7 +109,7 @@ func (a *attemptBody) Read(p []byte) (int, error) {
 	if b.err != nil {
 		return 0, b.err
 	}
-	n, err := b.src.Read(p)
+	n, err := b.readOn(p)
 	if b.read += int64(n); b.most > 0 && b.read > b.most {
 		b.large.Store(true)
 		n, err = 0, errTooLarge

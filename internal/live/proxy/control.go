@@ -6,12 +6,13 @@ import (
 	"crypto/subtle"
 	"crypto/tls"
 	"encoding/json"
-	"fmt"
+	"errors"
 	"io"
 	"log"
 	"net"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"os"
 	"strings"
 	"sync"
@@ -21,7 +22,6 @@ import (
 	"golang.org/x/crypto/bcrypt"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/upstream"
 )
 
 // control answers operators. It is closed to strangers: without users only a
@@ -31,6 +31,10 @@ type control struct {
 	address config.Address
 	state   atomic.Pointer[controlState]
 	http    *http.Server
+	metrics http.Handler
+	leave   context.Context // over when those who follow are to go
+	letGo   context.CancelFunc
+	follow  atomic.Int32 // how many do
 
 	mu     sync.Mutex
 	known  map[string][sha256.Size]byte // passwords that were right, by user, as digests: a bcrypt check takes long on purpose
@@ -58,94 +62,6 @@ func (l *controlListener) Accept() (net.Conn, error) {
 	return conn, err
 }
 
-// Status is what control tells of a running proxy.
-type Status struct {
-	Began     time.Time        `json:"began"`
-	Upstreams []UpstreamStatus `json:"upstreams"`
-}
-
-// UpstreamStatus is one upstream of a Status.
-type UpstreamStatus struct {
-	Name     string          `json:"name"`
-	Waiting  int             `json:"waiting"` // requests in the queue
-	Backends []BackendStatus `json:"backends"`
-}
-
-// BackendStatus is one backend of a Status.
-type BackendStatus struct {
-	Name     string  `json:"name"`
-	Address  string  `json:"address"`
-	State    string  `json:"state"`
-	Weight   int     `json:"weight"`
-	InFlight int     `json:"in_flight"`
-	Rest     float64 `json:"rest"` // seconds that are left of a suspension
-}
-
-// Status gives how everything stands.
-func (p *Proxy) Status() Status {
-	s := Status{Began: p.began, Upstreams: []UpstreamStatus{}}
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	st := p.state.Load()
-	if st == nil {
-		return s
-	}
-	for _, u := range st.config.Upstreams {
-		l := p.pools[u.Name]
-		if l == nil {
-			continue
-		}
-		l.mu.Lock()
-		x := UpstreamStatus{Name: u.Name, Waiting: l.core.Waiting(), Backends: []BackendStatus{}}
-		for _, m := range l.core.Members(p.now()) {
-			x.Backends = append(x.Backends, BackendStatus{m.Name, l.core.Backend(m.ID).Address.String(), m.State.String(), m.Weight, m.InFlight, max(m.Rest, 0).Seconds()})
-		}
-		l.mu.Unlock()
-		s.Upstreams = append(s.Upstreams, x)
-	}
-	return s
-}
-
-// Order is what an operator wants of a backend.
-type Order struct {
-	Backend string `json:"backend"` // UPSTREAM.BACKEND
-	Do      string `json:"do"`      // park, drain, return, weight or forget
-	Weight  *int   `json:"weight"`  // for weight
-}
-
-var orders = map[string]upstream.Operation{"park": upstream.Park, "drain": upstream.Drain, "return": upstream.Return, "weight": upstream.Weigh, "forget": upstream.Forget}
-
-// Operate does what an operator wants. The error says what of it cannot be done.
-func (p *Proxy) Operate(o Order) error {
-	op, ok := orders[o.Do]
-	if !ok {
-		return fmt.Errorf("%q cannot be done; it is park, drain, return, weight or forget", o.Do)
-	}
-	weight := 0
-	if op == upstream.Weigh {
-		if o.Weight == nil || *o.Weight < 0 || *o.Weight > 10000 {
-			return fmt.Errorf("a weight from 0 to 10000 is wanted")
-		}
-		weight = *o.Weight
-	}
-	name, backend, _ := strings.Cut(o.Backend, ".")
-	p.mu.Lock()
-	l := p.pools[name]
-	p.mu.Unlock()
-	if l == nil {
-		return fmt.Errorf("there is no upstream %q", name)
-	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	id, ok := l.core.Lookup(backend)
-	if !ok {
-		return fmt.Errorf("the upstream %q has no backend %q", name, backend)
-	}
-	l.core.Operate(p.now(), id, op, weight)
-	l.noteLocked()
-	return nil
-}
-
 // openControl begins to answer operators at an address; nothing is answered
 // before use.
 func (p *Proxy) openControl(at config.Placed[config.Address]) (*control, error) {
@@ -153,7 +69,8 @@ func (p *Proxy) openControl(at config.Placed[config.Address]) (*control, error) 
 	if err != nil {
 		return nil, placed(at.Range, err)
 	}
-	c := &control{proxy: p, address: at.Value, known: map[string][sha256.Size]byte{}}
+	c := &control{proxy: p, address: at.Value, metrics: newMetrics(p), known: map[string][sha256.Size]byte{}}
+	c.leave, c.letGo = context.WithCancel(context.Background())
 	c.state.Store(&controlState{cfg: &config.Control{Listen: at}})
 	c.http = &http.Server{Handler: c, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10, ErrorLog: log.New(io.Discard, "", 0)}
 	if at.Value.Unix != "" {
@@ -167,6 +84,7 @@ func (c *control) close() {
 	if c == nil {
 		return
 	}
+	c.letGo()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
 	if c.http.Shutdown(ctx) != nil {
@@ -178,6 +96,13 @@ func (c *control) close() {
 func (c *control) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("X-Content-Type-Options", "nosniff")
+	w.Header().Set("Content-Security-Policy", "default-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'")
+	w.Header().Set("X-Frame-Options", "DENY")
+	w.Header().Set("Referrer-Policy", "no-referrer")
+	if r.Method == http.MethodGet && (r.URL.Path == "/alive" || r.URL.Path == "/ready") {
+		c.probed(w, r.URL.Path == "/ready") // for everybody: it tells nothing but that
+		return
+	}
 	user, status, why := c.who(r)
 	if status != 0 {
 		c.proxy.event("control", "refused", "%s %s from %s: %s", r.Method, r.URL.Path, r.RemoteAddr, why)
@@ -187,24 +112,103 @@ func (c *control) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, why, status)
 		return
 	}
+	c.answer(w, r, user)
+}
+
+// paths are what is answered, each with how: asked, or told.
+var paths = map[string]struct {
+	tells bool
+	do    func(c *control, w http.ResponseWriter, r *http.Request, user string)
+}{
+	"/":           {do: (*control).page},
+	"/live":       {do: (*control).live},
+	"/status":     {do: (*control).status},
+	"/status.csv": {do: (*control).statusCSV},
+	"/news":       {do: (*control).tellNews},
+	"/metrics":    {do: func(c *control, w http.ResponseWriter, r *http.Request, _ string) { c.metrics.ServeHTTP(w, r) }},
+	"/operate":    {true, (*control).operate},
+	"/zero":       {true, (*control).zero},
+	"/reload":     {true, (*control).reload},
+}
+
+// answer does what a user may ask or tell.
+func (c *control) answer(w http.ResponseWriter, r *http.Request, user string) {
+	asks := r.Method == http.MethodGet || r.Method == http.MethodHead
+	p, ok := paths[r.URL.Path]
 	switch {
-	case r.URL.Path == "/status" && (r.Method == http.MethodGet || r.Method == http.MethodHead):
-		answerJSON(w, http.StatusOK, c.proxy.Status())
-	case r.URL.Path == "/operate" && r.Method == http.MethodPost:
-		c.operate(w, r, user)
-	case r.URL.Path == "/status" || r.URL.Path == "/operate":
+	case !ok && asks && c.asset(w, r):
+	case !ok:
+		http.Error(w, "GET /, /status, /status.csv, /news, /metrics, /alive and /ready, and POST /operate, /zero and /reload are answered here", http.StatusNotFound)
+	case p.tells != (r.Method == http.MethodPost) || !p.tells && !asks:
+		w.Header().Set("Allow", map[bool]string{true: "POST", false: "GET, HEAD"}[p.tells])
 		http.Error(w, "this is asked by another method", http.StatusMethodNotAllowed)
-	default:
-		http.Error(w, "GET /status and POST /operate are answered here", http.StatusNotFound)
+	case !p.tells || meant(w, r):
+		p.do(c, w, r, user)
 	}
 }
 
-func (c *control) operate(w http.ResponseWriter, r *http.Request, user string) {
-	// A page of another site can have a browser send a form, but not this.
-	if kind, _, _ := strings.Cut(r.Header.Get("Content-Type"), ";"); kind != "application/json" {
-		http.Error(w, "the order is wanted as application/json", http.StatusUnsupportedMediaType)
+// status answers with how everything stands.
+func (c *control) status(w http.ResponseWriter, r *http.Request, _ string) {
+	answerJSON(w, http.StatusOK, c.proxy.stands(r.URL.Query().Has("recent")))
+}
+
+// zero has counts begin anew.
+func (c *control) zero(w http.ResponseWriter, r *http.Request, user string) {
+	c.proxy.Zero()
+	c.proxy.event("control", "told", "counts begin anew, by %s", c.from(user, r))
+	answerJSON(w, http.StatusOK, c.proxy.Status())
+}
+
+// probed answers those who look whether the proxy itself is well: alive once all
+// that decides has been reached, ready while it takes connections.
+func (c *control) probed(w http.ResponseWriter, ready bool) {
+	c.proxy.Alive()
+	c.proxy.mu.Lock()
+	takes := !c.proxy.stopped && len(c.proxy.servers) > 0
+	c.proxy.mu.Unlock()
+	if ready && !takes {
+		http.Error(w, "it takes no connections", http.StatusServiceUnavailable)
 		return
 	}
+	_, _ = io.WriteString(w, "yes\n") // whoever asked may have left
+}
+
+// meant says whether a request that changes something is no page's of another
+// site: a browser can be had to send a form for one, but not this.
+func meant(w http.ResponseWriter, r *http.Request) bool {
+	if kind, _, _ := strings.Cut(r.Header.Get("Content-Type"), ";"); kind != "application/json" {
+		http.Error(w, "the order is wanted as application/json", http.StatusUnsupportedMediaType)
+		return false
+	}
+	return true
+}
+
+// from words who tells something.
+func (c *control) from(user string, r *http.Request) string {
+	if c.address.Unix != "" {
+		return user
+	}
+	return user + " from " + r.RemoteAddr
+}
+
+// reload has the configuration read again.
+func (c *control) reload(w http.ResponseWriter, r *http.Request, user string) {
+	if c.proxy.o.Reload == nil {
+		http.Error(w, "this proxy cannot be told to read its configuration", http.StatusNotImplemented)
+		return
+	}
+	c.proxy.event("control", "told", "reload, by %s", c.from(user, r))
+	said, err := c.proxy.o.Reload()
+	if err != nil {
+		http.Error(w, strings.TrimSpace(said+"\n"+err.Error()), http.StatusConflict)
+		return
+	}
+	answerJSON(w, http.StatusOK, struct {
+		Reloaded string `json:"reloaded"`
+	}{said})
+}
+
+func (c *control) operate(w http.ResponseWriter, r *http.Request, user string) {
 	var o Order
 	d := json.NewDecoder(http.MaxBytesReader(w, r.Body, 4<<10))
 	d.DisallowUnknownFields()
@@ -212,12 +216,18 @@ func (c *control) operate(w http.ResponseWriter, r *http.Request, user string) {
 		http.Error(w, `the order cannot be read; it is like {"backend":"booking.auk","do":"drain"}`, http.StatusBadRequest)
 		return
 	}
-	if err := c.proxy.Operate(o); err != nil {
+	told, err := c.proxy.Operate(o, c.from(user, r))
+	var no *OrderError
+	switch {
+	case errors.As(err, &no) && no.Conflict:
+		http.Error(w, err.Error(), http.StatusConflict)
+	case errors.As(err, &no) && no.Stale:
+		http.Error(w, err.Error(), http.StatusPreconditionFailed)
+	case err != nil:
 		http.Error(w, err.Error(), http.StatusBadRequest)
-		return
+	default:
+		answerJSON(w, http.StatusOK, told)
 	}
-	c.proxy.event(o.Backend, "told", "%s, by %s from %s", o.Do, user, r.RemoteAddr)
-	answerJSON(w, http.StatusOK, c.proxy.Status())
 }
 
 func answerJSON(w http.ResponseWriter, status int, v any) {
@@ -232,6 +242,11 @@ const wrongLogins = 20
 
 // who gives the user that asks; or the status with which it is refused, and why.
 func (c *control) who(r *http.Request) (user string, status int, why string) {
+	if origin := r.Header.Get("Origin"); origin != "" {
+		if u, err := url.Parse(origin); err != nil || !strings.EqualFold(u.Host, r.Host) {
+			return "", http.StatusForbidden, "a page of another site asks"
+		}
+	}
 	if len(c.state.Load().cfg.Users) == 0 {
 		local := c.address.Unix != ""
 		if ip, err := netip.ParseAddr(c.address.Host); err == nil {
@@ -239,6 +254,11 @@ func (c *control) who(r *http.Request) (user string, status int, why string) {
 		}
 		if !local {
 			return "", http.StatusForbidden, "control has no users, and answers on a unix socket or loopback address only"
+		}
+		// A page can have its own name lead to this machine, and be of the same
+		// site then; it cannot ask for an address.
+		if !byAddress(r.Host) {
+			return "", http.StatusForbidden, "without users control is asked for by its address, and not by a name"
 		}
 		return "whoever is on this machine", 0, ""
 	}
@@ -256,6 +276,16 @@ func (c *control) who(r *http.Request) (user string, status int, why string) {
 		return "", http.StatusForbidden, "a reader cannot change anything"
 	}
 	return name, 0, ""
+}
+
+// byAddress says whether a Host is an address, or the name that every machine
+// has for itself.
+func byAddress(host string) bool {
+	if h, _, err := net.SplitHostPort(host); err == nil {
+		host = h
+	}
+	_, err := netip.ParseAddr(strings.Trim(host, "[]"))
+	return err == nil || strings.EqualFold(host, "localhost")
 }
 
 // nobody's hash is compared with where a user does not exist, so that the time

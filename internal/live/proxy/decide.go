@@ -49,7 +49,7 @@ func (l *pool) decide(ctx context.Context, q *upstream.Request, a *upstream.Atte
 		delete(l.waiters, q.ID)
 	}
 	if a.Number > 0 {
-		l.core.Cancel(l.proxy.now(), a)
+		l.core.Cancel(l.proxy.now(), q, a)
 	}
 	l.noteLocked()
 	return decision{}, false
@@ -58,8 +58,14 @@ func (l *pool) decide(ctx context.Context, q *upstream.Request, a *upstream.Atte
 // decidedLocked notes a verdict. l.mu is held.
 func (l *pool) decidedLocked(v upstream.Verdict, after func(upstream.Verdict)) decision {
 	d := decision{verdict: v, why: l.core.ReasonWord(v.Reason)}
-	if v.Kind == upstream.Go {
+	switch v.Kind {
+	case upstream.Go:
 		d.backend = l.backends[v.Backend]
+		if v.Seat != upstream.None {
+			d.backend.counts.seats++
+		}
+	case upstream.Refused:
+		l.refused++
 	}
 	if after != nil {
 		after(v)
@@ -76,7 +82,7 @@ func (l *pool) grantLocked(g *upstream.Grant) {
 		return
 	}
 	if g.Verdict.Kind == upstream.Go {
-		l.core.Cancel(l.proxy.now(), &g.Attempt) // nobody waits for it any more
+		l.core.Cancel(l.proxy.now(), &g.Request, &g.Attempt) // nobody waits for it any more
 	}
 }
 
@@ -84,7 +90,9 @@ func (l *pool) grantLocked(g *upstream.Grant) {
 func (l *pool) settle(q *upstream.Request, a *upstream.Attempt, o upstream.Outcome) upstream.Step {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	step := l.core.Settle(l.proxy.now(), q, a, o)
+	now := l.proxy.now()
+	l.countLocked(now, a, o)
+	step := l.core.Settle(now, q, a, o)
 	l.noteLocked()
 	return step
 }
@@ -95,20 +103,22 @@ func (l *pool) settle(q *upstream.Request, a *upstream.Attempt, o upstream.Outco
 func (l *pool) repeat(q *upstream.Request, a *upstream.Attempt, o upstream.Outcome) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if !l.core.Repeats(q, a, o) {
+	if !l.core.Repeats(l.proxy.now(), q, a, o) {
 		return false
 	}
-	l.core.Settle(l.proxy.now(), q, a, o)
+	now := l.proxy.now()
+	l.countLocked(now, a, o)
+	l.core.Settle(now, q, a, o)
 	l.noteLocked()
 	return true
 }
 
 // cancel tells the core that the client went away, which says nothing of the
 // backend.
-func (l *pool) cancel(a *upstream.Attempt) {
+func (l *pool) cancel(q *upstream.Request, a *upstream.Attempt) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.core.Cancel(l.proxy.now(), a)
+	l.core.Cancel(l.proxy.now(), q, a)
 	l.noteLocked()
 }
 

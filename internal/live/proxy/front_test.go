@@ -301,6 +301,18 @@ func TestTLSWithBackends(t *testing.T) {
 			time.Sleep(10 * time.Second)
 			status, body := w.get(base + "/")
 			assert.Equal(t, c.answered, status == 200, "%s: %s", c.settings, body)
+			if c.answered { // a reload that changes nothing of it keeps connections
+				connections := func() int {
+					w.net.mu.Lock()
+					defer w.net.mu.Unlock()
+					return w.net.listeners["192.0.2.1:443"].clients
+				}
+				before := connections()
+				require.NoError(t, w.proxy.Refresh())
+				status, _ = w.get(base + "/")
+				assert.Equal(t, 200, status)
+				assert.Equal(t, before, connections(), c.settings)
+			}
 			state := "up"
 			if news := w.news("app.a"); len(news) > 0 {
 				state = news[len(news)-1].What

@@ -1,15 +1,14 @@
 package proxy
 
 import (
-	"context"
-	"errors"
 	"io"
-	"net"
 	"net/http"
 	"net/netip"
 	"strconv"
 	"strings"
 	"time"
+
+	"golang.org/x/net/http/httpguts"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/limit"
@@ -19,6 +18,7 @@ import (
 	"kestrix/internal/core/sticky"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
+	"kestrix/internal/live/wire"
 )
 
 // exchange is one request on its way through the proxy.
@@ -40,6 +40,13 @@ type exchange struct {
 	body     *body
 	session  uint64 // of the seat cookie, 0 without one
 	route    *config.Route
+	served   *backend // of the last attempt
+	server   *server
+	entry    *entry
+	visitor  *visitor
+	out      wire.Request // of the attempt at hand
+	upgrade  string       // what the client wants the connection to become; empty for HTTP
+	trailers bool         // the client takes trailers
 }
 
 // facts are what the values of header fields may speak of.
@@ -62,13 +69,20 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	p := s.proxy
 	began := time.Now()
 	entry := p.state.Load().byListen[s.address]
-	x := &exchange{proxy: p, w: w, r: r}
+	x := &exchange{proxy: p, server: s, entry: entry, visitor: visitorOf(r), w: w, r: r}
 	addr := x.who(entry)
 	x.access = Access{
-		Time: began, Client: x.client, Method: r.Method, Host: r.Host, Path: r.URL.RequestURI(), Protocol: r.Proto,
+		Time: began, Client: x.client, Method: r.Method, Host: r.Host, Path: r.RequestURI, Protocol: r.Proto,
 		UserAgent: r.UserAgent(), Referer: r.Referer(),
 	}
+	if !strings.HasPrefix(r.RequestURI, "/") {
+		x.access.Path = r.URL.RequestURI() // of an absolute one, host and path stand apart
+	}
 	defer func() {
+		if x.served != nil {
+			x.served.counts.bytes.Add(uint64(x.access.Bytes))
+		}
+		x.finish()
 		x.access.Duration = time.Since(began)
 		p.o.Access(&x.access)
 	}()
@@ -77,6 +91,13 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	x.access.Frontend = entry.frontend.Name
+	if g := x.visitor.guard; g != nil {
+		if no := g.Refused(); no != nil && r.Host == wire.RefusedHost {
+			x.access.Method, x.access.Path, x.access.Host = no.Method, no.Target, ""
+			x.answer(no.Status, "malformed", "the request has "+no.Why)
+			return
+		}
+	}
 	if r.Method == http.MethodConnect {
 		x.answer(http.StatusNotImplemented, "no-tunnel", "tunnels are not opened here")
 		return
@@ -111,10 +132,33 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	x.q = upstream.Request{
 		ID: p.request.Add(1) - 1, Key: trace.ClientKey(x.client), Seat: upstream.None, Repeatable: replay.Idempotent(r.Method),
 	}
-	if r.Body != nil && r.Body != http.NoBody && r.ContentLength != 0 {
-		x.body = &body{src: r.Body, most: most}
+	x.access.ID = x.q.ID
+	x.upgrade = upgradeWanted(r)
+	x.trailers = httpguts.HeaderValuesContainsToken(r.Header["Te"], "trailers")
+	if r.Body != nil && r.Body != http.NoBody && r.ContentLength != 0 && x.upgrade == "" {
+		x.body = &body{src: r.Body, most: most, pause: f.Timeouts.RequestBody, client: http.NewResponseController(w)}
+		if r.ContentLength > 0 && r.ContentLength <= wholeBody && r.Header["Expect"] == nil {
+			if err := x.body.readWhole(); err != nil {
+				x.badBody(err)
+				return
+			}
+		}
 	}
 	x.forward()
+}
+
+// upgradeWanted gives the protocol that a client wants to go over to (RFC 9110
+// section 7.8). HTTP/2 is not begun that way any more (RFC 9113 section 3.1),
+// and a body would have to come first.
+func upgradeWanted(r *http.Request) string {
+	v := r.Header["Upgrade"]
+	if len(v) != 1 || r.ProtoMajor != 1 || r.ProtoMinor == 0 || r.ContentLength != 0 || !httpguts.HeaderValuesContainsToken(r.Header["Connection"], "upgrade") {
+		return ""
+	}
+	if strings.EqualFold(v[0], "h2c") || strings.EqualFold(v[0], "h2") || strings.ContainsAny(v[0], ",") {
+		return ""
+	}
+	return v[0]
 }
 
 // own answers what a route answers by itself.
@@ -154,9 +198,7 @@ func (x *exchange) match(e *entry, client netip.Addr) int {
 	if !client.IsValid() {
 		q.Unknown |= route.AskClient
 	}
-	if r.TLS != nil {
-		q.SNI = strings.ToLower(r.TLS.ServerName)
-	}
+	q.SNI = x.visitor.sni
 	i, _ := e.table.Match(&q)
 	return i
 }
@@ -181,9 +223,9 @@ func (x *exchange) cookie(name string) (string, bool) {
 
 // learn notes the seat of a client whose application has just given it the
 // cookie by which it will be known.
-func (x *exchange) learn(res *http.Response) {
+func (x *exchange) learn(h http.Header) {
 	l := x.pool
-	if len(res.Header["Set-Cookie"]) == 0 {
+	if len(h["Set-Cookie"]) == 0 {
 		return
 	}
 	l.mu.Lock()
@@ -192,7 +234,7 @@ func (x *exchange) learn(res *http.Response) {
 	if s == nil || s.By != "existing-cookie" {
 		return
 	}
-	for _, c := range res.Cookies() {
+	for _, c := range (&http.Response{Header: h}).Cookies() {
 		if c.Name == s.Name && c.Value != "" && c.MaxAge >= 0 {
 			l.core.Learn(l.proxy.now(), upstream.SeatValue(c.Value), x.attempt.Backend)
 		}
@@ -229,15 +271,18 @@ func (x *exchange) forward() {
 		d, ok := x.pool.decide(x.r.Context(), &x.q, &x.attempt, before, func(v upstream.Verdict) { cookie = x.seatCookie(v) })
 		if !ok {
 			x.access.Reason = "client-left"
-			return
+			panic(http.ErrAbortHandler)
 		}
-		x.access.Attempts, x.access.Reason = int(x.attempt.Number), d.why
+		if x.access.Backend != "" {
+			x.access.Tried = append(x.access.Tried, x.access.Backend)
+		}
+		x.access.Attempts, x.access.Reason, x.access.Moved = int(x.attempt.Number), d.why, x.access.Moved || d.verdict.Moved
 		if d.backend == nil {
 			x.access.Backend = ""
 			x.answer(http.StatusServiceUnavailable, d.why, "no backend is available")
 			return
 		}
-		x.access.Backend = d.backend.name
+		x.access.Backend, x.served = d.backend.name, d.backend
 		if !x.try(d.backend, cookie) {
 			return
 		}
@@ -300,87 +345,3 @@ func (x *exchange) seatCookie(v upstream.Verdict) *http.Cookie {
 // sessionName is how a session stands in the access log. It is no secret: what
 // opens a seat is the sealed cookie.
 func sessionName(id uint64) string { return strconv.FormatUint(id, 16) }
-
-// try sends one attempt; true asks for another.
-func (x *exchange) try(b *backend, cookie *http.Cookie) bool {
-	ctx, cancel := context.WithCancelCause(x.r.Context())
-	defer cancel(nil)
-	if b.header != "" {
-		local, _ := x.r.Context().Value(http.LocalAddrContextKey).(net.Addr)
-		ctx = forClient(ctx, remoteAddr(x.r.RemoteAddr), local)
-	}
-	sent := time.Now()
-	res, err := b.transport(x.waits.Answer).RoundTrip(x.outgoing(ctx, b))
-	if err != nil {
-		return x.broke(b, err)
-	}
-	defer res.Body.Close()
-	if res.StatusCode == http.StatusSwitchingProtocols {
-		return x.broke(b, errors.New("the backend switched protocols without being asked"))
-	}
-	x.access.FirstByte = time.Since(sent)
-	o := upstream.Outcome{Kind: upstream.Answered, Status: res.StatusCode, NoRetry: !x.body.again(), FirstByte: max(x.access.FirstByte, 1)}
-	if x.pool.repeat(&x.q, &x.attempt, o) {
-		return true
-	}
-	x.passOn(ctx, cancel, b, res, cookie, o)
-	return false
-}
-
-// left tells the core that the client went away.
-func (x *exchange) left() {
-	x.pool.cancel(&x.attempt)
-	x.access.Status = 0 // none was sent
-	x.access.Reason = "client-left"
-}
-
-// broke handles an attempt without an answer; true asks for another.
-func (x *exchange) broke(b *backend, err error) bool {
-	if x.r.Context().Err() != nil {
-		x.left()
-		return false
-	}
-	if x.body.over() {
-		x.pool.cancel(&x.attempt)
-		x.tooLarge(x.body.most)
-		return false
-	}
-	o := upstream.Outcome{Kind: upstream.Reset, NoRetry: !x.body.again()}
-	status, text := http.StatusBadGateway, "the backend broke the connection"
-	var de *dialError
-	var ne net.Error
-	switch {
-	case errors.As(err, &de) && de.timeout:
-		o.Kind, status, text = upstream.ConnectTimeout, http.StatusGatewayTimeout, "the backend cannot be reached"
-	case errors.As(err, &de):
-		o.Kind, status, text = upstream.ConnectRefused, http.StatusBadGateway, "the backend refuses connections"
-		if b.tls != nil {
-			text = "no TLS connection to the backend could be made"
-		}
-	case errors.As(err, &ne) && ne.Timeout():
-		o.Kind, status, text = upstream.AnswerTimeout, http.StatusGatewayTimeout, "the backend did not answer in time"
-	}
-	if x.pool.settle(&x.q, &x.attempt, o) == upstream.Again {
-		return true
-	}
-	x.answer(status, strings.ReplaceAll(o.Kind.String(), " ", "-"), text)
-	return false
-}
-
-// answer gives an answer of the proxy's own.
-func (x *exchange) answer(status int, why, text string) {
-	x.access.Status, x.access.Reason = status, why
-	h := x.w.Header()
-	h.Set("Content-Type", "text/plain; charset=utf-8")
-	h.Set("Cache-Control", "no-store")
-	addVia(h, 1, 1)
-	if status == http.StatusServiceUnavailable && h.Get("Retry-After") == "" {
-		h.Set("Retry-After", "5")
-	}
-	x.answerFields(h)
-	x.w.WriteHeader(status)
-	if x.r.Method != http.MethodHead {
-		n, _ := x.w.Write([]byte(http.StatusText(status) + ": " + text + "\n"))
-		x.access.Bytes = int64(n)
-	}
-}

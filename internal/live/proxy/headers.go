@@ -32,9 +32,9 @@ func removeHopByHop(h http.Header) {
 // a trusted proxy.
 func (x *exchange) who(e *entry) netip.Addr {
 	r := x.r
-	client, addr := clientAddress(r.RemoteAddr)
-	x.peer, x.client, x.scheme = client, client, "http"
-	if r.TLS != nil {
+	addr := x.visitor.addr
+	x.peer, x.client, x.scheme = x.visitor.peer, x.visitor.peer, "http"
+	if x.visitor.tls != nil {
 		x.scheme = "https"
 	}
 	if e == nil || len(e.trusted) == 0 || !peer.Inside(e.trusted, addr) {
@@ -56,20 +56,11 @@ func (x *exchange) who(e *entry) netip.Addr {
 }
 
 // forwarded writes who asked, for whom the backend would otherwise take this
-// proxy. What a client says of itself is replaced; what a trusted proxy says is
+// proxy. What a client says of itself was left out; what a trusted proxy says is
 // added to, in the field that is believed.
 func (x *exchange) forwarded(h http.Header) {
-	seen := map[string][]string{}
-	for name, v := range h {
-		if name == "Forwarded" || strings.HasPrefix(name, "X-Forwarded-") {
-			seen[name] = v
-			if !x.trusted {
-				delete(h, name)
-			}
-		}
-	}
 	host := x.r.Host
-	if said := seen["X-Forwarded-Host"]; x.trusted && len(said) > 0 {
+	if said := h["X-Forwarded-Host"]; x.trusted && len(said) > 0 {
 		host = said[0]
 	} else if host != "" {
 		h["X-Forwarded-Host"] = []string{host}
@@ -85,10 +76,10 @@ func (x *exchange) forwarded(h http.Header) {
 		element += ", for=" + peer.Node(x.peer)
 	}
 	if x.trusted {
-		if said := seen["X-Forwarded-For"]; len(said) > 0 && !x.byStandard() {
+		if said := h["X-Forwarded-For"]; len(said) > 0 && !x.byStandard() {
 			hops = strings.Join(said, ", ") + ", " + forwardedFor(x.peer)
 		}
-		if said := seen["Forwarded"]; len(said) > 0 && x.byStandard() {
+		if said := h["Forwarded"]; len(said) > 0 && x.byStandard() {
 			element = strings.Join(said, ", ") + ", for=" + peer.Node(x.peer)
 		}
 	}

@@ -43,6 +43,13 @@ func TestASlowRequestIsNotWaitedFor(t *testing.T) {
 				began = time.Now()
 				_, _ = io.ReadAll(c)
 				assert.Equal(t, 7*time.Second, time.Since(began), "a kept connection that asks for nothing more")
+				l := w.call()
+				l.say("GET / HTTP/1.1\r\nHost: a\r\n\r\n")
+				l.head()
+				began = time.Now()
+				l.say("GET / HTTP/1.1\r\nHo")
+				l.rest()
+				assert.Equal(t, 3*time.Second, time.Since(began), "nor is the second of a connection")
 			}
 			w.close()
 		}

@@ -27,16 +27,25 @@ func (p *Proxy) listen(a config.Address) (*server, error) {
 	}
 	if a.Unix != "" {
 		network, addr = "unix", a.Unix
-		if err := removeStale(a.Unix); err != nil {
-			return nil, err
+	}
+	l := net.Listener(nil)
+	if p.o.Given != nil {
+		l = p.o.Given(network, addr)
+	}
+	if l == nil {
+		if a.Unix != "" {
+			if err := removeStale(a.Unix); err != nil {
+				return nil, err
+			}
+		}
+		var err error
+		if l, err = p.o.Listen(network, addr); err != nil {
+			return nil, fmt.Errorf("%s cannot be listened on: %w", a, plainError(err))
 		}
 	}
-	l, err := p.o.Listen(network, addr)
-	if err != nil {
-		return nil, fmt.Errorf("%s cannot be listened on: %w", a, plainError(err))
-	}
 	gone, cut := context.WithCancel(context.Background())
-	return &server{proxy: p, address: a, listener: l, gone: gone, cut: cut, clients: map[netip.Addr]int{}, streams: map[net.Conn]struct{}{}}, nil
+	hello, deaf := context.WithCancel(gone)
+	return &server{proxy: p, address: a, listener: l, gone: gone, cut: cut, hello: hello, deaf: deaf, clients: map[netip.Addr]int{}, streams: map[net.Conn]struct{}{}}, nil
 }
 
 // removeStale takes away a socket that nobody listens on any more.
@@ -53,6 +62,17 @@ func removeStale(path string) error {
 		return fmt.Errorf("unix:%s cannot be listened on: another process does", path)
 	}
 	return os.Remove(path)
+}
+
+// scarce says whether an error is of this machine, which has run out of
+// something, and says nothing of whom it was spoken to.
+func scarce(err error) bool {
+	for _, e := range []error{syscall.EMFILE, syscall.ENFILE, syscall.ENOBUFS, syscall.ENOMEM, syscall.EADDRNOTAVAIL} {
+		if errors.Is(err, e) {
+			return true
+		}
+	}
+	return false
 }
 
 // plainError gives the innermost, readable part of an error of package net.
@@ -75,6 +95,10 @@ func plainError(err error) error {
 			return fmt.Errorf("the name %s does not resolve", de.Name)
 		}
 		return fmt.Errorf("the name %s cannot be looked up: %s", de.Name, de.Err)
+	}
+	var se *os.SyscallError
+	if errors.As(err, &se) {
+		return se.Err
 	}
 	var oe *net.OpError
 	if errors.As(err, &oe) && oe.Err != nil {

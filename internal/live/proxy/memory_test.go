@@ -1,6 +1,7 @@
 package proxy
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -12,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"kestrix/internal/core/config"
@@ -115,7 +117,9 @@ type world struct {
 	backends map[string]*http.Server
 	events   []Event
 	access   []Access
+	probes   []time.Time // of app.a, where a test wants them
 	began    time.Time
+	journal  []Entry
 }
 
 // newWorld serves a configuration; backends are started with start.
@@ -127,6 +131,11 @@ func newWorld(t *testing.T, text string) *world {
 			w.mu.Lock()
 			defer w.mu.Unlock()
 			w.events = append(w.events, e)
+		},
+		Journal: func(e Entry) {
+			w.mu.Lock()
+			defer w.mu.Unlock()
+			w.journal = append(w.journal, e)
 		},
 		Access: func(a *Access) {
 			w.mu.Lock()
@@ -179,7 +188,8 @@ func (w *world) get(url string) (int, string) {
 	return res.StatusCode, string(b)
 }
 
-// close ends everything; a bubble wants no goroutine left.
+// close ends everything; a bubble wants no goroutine left. Whatever a test did,
+// the core decides it again in the same way.
 func (w *world) close() {
 	w.client.CloseIdleConnections()
 	if err := w.proxy.Stop(); err != nil && !errors.Is(err, context.DeadlineExceeded) {
@@ -187,6 +197,19 @@ func (w *world) close() {
 	}
 	for _, s := range w.backends {
 		_ = s.Close()
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	assert.NoError(w.t, Retell(w.journal, w.proxy.o.Seed))
+	var file bytes.Buffer
+	out := NewJournalWriter(&file, JournalHead{Seed: w.proxy.o.Seed, Began: w.began}, func(err error) { assert.NoError(w.t, err) })
+	for _, e := range w.journal {
+		out.Add(e)
+	}
+	out.Flush()
+	j, err := ReadJournal(&file)
+	if assert.NoError(w.t, err) {
+		assert.NoError(w.t, Retell(j.Entries, j.Seed), "as it was written and read")
 	}
 }
 

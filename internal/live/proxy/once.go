@@ -34,7 +34,7 @@ func (t *Trial) Backend(u *config.Upstream, b config.Backend) Attempt {
 	}
 	x := newBackend(t.p, b, u, secure)
 	began := time.Now()
-	c, err := x.connect(context.Background(), "", "")
+	c, err := x.connect(context.Background())
 	a := Attempt{Connecting: err, Connected: time.Since(began)}
 	if err != nil {
 		return a
@@ -42,7 +42,7 @@ func (t *Trial) Backend(u *config.Upstream, b config.Backend) Attempt {
 	c.Close()
 	if u.Probe != nil {
 		began = time.Now()
-		r := probeOnce(x, u.Probe)
+		r, _ := probeNow(x, u.Probe)
 		a.Probe, a.Probed = &r, time.Since(began)
 	}
 	return a

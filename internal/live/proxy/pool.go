@@ -32,7 +32,7 @@ type pool struct {
 	base     *config.Upstream // as configured
 	cfg      *config.Upstream // with a backend for each address, where that is wanted
 	tls      *tls.Config      // nil: backends are spoken to in clear text
-	core     *upstream.Upstream
+	core     *decider
 	backends []*backend // by upstream.BackendID
 	sealer   *sticky.Sealer
 	secret   string // that the sealer was made from
@@ -41,6 +41,9 @@ type pool struct {
 	waiters  map[uint64]chan upstream.Grant // by request
 	planned  tick.Time                      // when run will look again
 	stopped  bool
+	empty    bool             // nobody is in rotation, as was told
+	refused  uint64           // requests that no backend was given
+	hands    map[string]*hand // by name of the backend
 
 	wake  chan struct{} // something may be due earlier than was thought
 	ended chan struct{}
@@ -55,7 +58,11 @@ type backend struct {
 	kept    time.Duration // how long one that is not used is kept
 	header  string        // version of the PROXY protocol; empty for none
 	tls     *tls.Config
+	from    *tls.Config // that of the upstream, without the backend's name
+	http2   bool        // HTTP/2 is spoken
 	dial    dialFunc
+	idle    idleConns
+	counts  *counts // guarded by the pool's mu
 
 	mu         sync.Mutex
 	transports map[time.Duration]*http.Transport // by how long an answer is waited for
@@ -71,7 +78,7 @@ func newPool(p *Proxy, cfg *config.Upstream, tls *tls.Config) *pool {
 	l.rebased = make(chan struct{}, 1)
 	l.base, l.tls = cfg, tls
 	l.cfg = l.expand(cfg)
-	l.core = upstream.New(p.now(), l.cfg, p.o.Seed)
+	l.core = newDecider(p.now(), l.cfg, p.o.Seed, p.o.Journal)
 	l.connect()
 	go l.run()
 	go l.follow()
@@ -95,6 +102,11 @@ func (l *pool) reload(cfg *config.Upstream, tls *tls.Config) {
 func (l *pool) applyLocked(cfg *config.Upstream, tls *tls.Config) {
 	l.cfg, l.tls = cfg, tls
 	l.core.Reload(l.proxy.now(), cfg)
+	for _, m := range l.core.Members(l.proxy.now()) {
+		if m.ByHand != "" {
+			l.proxy.event(l.name+"."+m.Name, "by hand", "%s: it stays so", m.ByHand)
+		}
+	}
 	l.connect()
 	l.noteLocked()
 }
@@ -107,12 +119,17 @@ func (l *pool) connect() {
 	kept := map[*backend]bool{}
 	for _, b := range l.cfg.Backends {
 		id, _ := l.core.Lookup(b.Name)
-		if int(id) < len(old) && old[id] != nil && old[id].name == b.Name && old[id].address == b.Address && old[id].within == l.cfg.Timeouts.Connect && old[id].kept == l.cfg.Timeouts.Kept && old[id].header == l.cfg.ProxyProtocol && old[id].tls == nil && l.tls == nil {
+		if int(id) < len(old) && old[id] != nil && old[id].name == b.Name && old[id].address == b.Address && old[id].within == l.cfg.Timeouts.Connect && old[id].kept == l.cfg.Timeouts.Kept && old[id].header == l.cfg.ProxyProtocol && old[id].http2 == l.cfg.HTTP2() && old[id].from == l.tls {
 			l.backends[id] = old[id]
 			kept[old[id]] = true
 			continue
 		}
 		l.backends[id] = newBackend(l.proxy, b, l.cfg, l.tls)
+		for _, o := range old {
+			if o != nil && o.name == b.Name {
+				l.backends[id].counts = o.counts // what was counted stays
+			}
+		}
 	}
 	for _, o := range old {
 		if o != nil && !kept[o] {
@@ -144,11 +161,14 @@ func newBackend(p *Proxy, b config.Backend, u *config.Upstream, secure *tls.Conf
 	if b.Address.Unix != "" {
 		network, addr = "unix", b.Address.Unix
 	}
-	n := &backend{name: b.Name, address: b.Address, within: u.Timeouts.Connect, kept: u.Timeouts.Kept, header: u.ProxyProtocol, transports: map[time.Duration]*http.Transport{}}
+	n := &backend{name: b.Name, address: b.Address, within: u.Timeouts.Connect, kept: u.Timeouts.Kept, header: u.ProxyProtocol, http2: u.HTTP2(), counts: new(counts), from: secure, transports: map[time.Duration]*http.Transport{}}
 	if secure != nil {
 		n.tls = secure.Clone()
 		if n.tls.ServerName == "" {
 			n.tls.ServerName = b.Address.Host
+		}
+		if n.http2 {
+			n.tls.NextProtos = []string{"h2"}
 		}
 	}
 	n.dial = func(ctx context.Context, port int) (net.Conn, error) {
@@ -167,71 +187,6 @@ func newBackend(p *Proxy, b config.Backend, u *config.Upstream, secure *tls.Conf
 		return c, nil
 	}
 	return n
-}
-
-// transport gives the way for requests whose answer is waited for so long.
-func (b *backend) transport(answer time.Duration) *http.Transport {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	t := b.transports[answer]
-	if t == nil {
-		t = &http.Transport{
-			DialContext:           b.connect,
-			DialTLSContext:        b.connect,
-			DisableCompression:    true,           // bodies are passed on as they are
-			DisableKeepAlives:     b.header != "", // a connection belongs to one client
-			MaxIdleConnsPerHost:   256,
-			IdleConnTimeout:       b.kept,
-			ResponseHeaderTimeout: answer,
-			ExpectContinueTimeout: time.Second,
-			ReadBufferSize:        16 << 10,
-			WriteBufferSize:       16 << 10,
-		}
-		b.transports[answer] = t
-	}
-	return t
-}
-
-// scheme is http or https.
-func (b *backend) scheme() string {
-	if b.tls != nil {
-		return "https"
-	}
-	return "http"
-}
-
-func (b *backend) closeIdle() {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	for _, t := range b.transports {
-		t.CloseIdleConnections()
-	}
-}
-
-// connect is dial within the connect timeout, the TLS handshake included, with
-// an error that says what failed.
-func (b *backend) connect(ctx context.Context, network, address string) (net.Conn, error) {
-	ctx, cancel := context.WithTimeout(ctx, b.within)
-	defer cancel()
-	c, err := b.secure(ctx, 0)
-	if err != nil {
-		return nil, &dialError{err, errors.Is(ctx.Err(), context.DeadlineExceeded)}
-	}
-	return c, nil
-}
-
-// secure connects, and speaks TLS where that is wanted.
-func (b *backend) secure(ctx context.Context, port int) (net.Conn, error) {
-	c, err := b.dial(ctx, port)
-	if err != nil || b.tls == nil {
-		return c, err
-	}
-	t := tls.Client(c, b.tls)
-	if err := t.HandshakeContext(ctx); err != nil {
-		c.Close()
-		return nil, tlsError(err)
-	}
-	return t, nil
 }
 
 // connectKind is the outcome of an attempt whose connection did not come to
@@ -260,7 +215,19 @@ func (l *pool) run() {
 			}
 			b := l.backends[a.Probe]
 			probe, id := l.cfg.Probe, a.Probe
-			go func() { l.probed(id, b, probeOnce(b, probe)) }()
+			go func() {
+				began := time.Now()
+				r := probeOnce(b, probe, l.ended)
+				seen := &ProbeSeen{At: time.Now(), Took: time.Since(began).Seconds(), Passed: r.Passed, Why: r.Why}
+				if tell := l.proxy.o.Probe; tell != nil {
+					what := "passed"
+					if !r.Passed {
+						what = "failed: " + r.Why
+					}
+					tell(l.name+"."+b.name, time.Since(began), what)
+				}
+				l.probed(id, b, r, seen)
+			}()
 		}
 		next := l.core.Next()
 		l.planned = next
@@ -282,12 +249,13 @@ func (l *pool) run() {
 
 // probed hands the core a probe's result, if the backend is still the one that
 // was asked.
-func (l *pool) probed(id upstream.BackendID, b *backend, r upstream.Probe) {
+func (l *pool) probed(id upstream.BackendID, b *backend, r upstream.Probe, seen *ProbeSeen) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.stopped || int(id) >= len(l.backends) || l.backends[id] == nil || l.backends[id].address != b.address {
 		return
 	}
+	l.backends[id].counts.probe = seen
 	l.core.ProbeSeen(l.proxy.now(), id, r)
 	l.noteLocked()
 }
@@ -298,6 +266,9 @@ func (l *pool) noteLocked() {
 	l.changes = l.core.Changes(l.changes[:0])
 	for _, c := range l.changes {
 		b := l.core.Backend(c.Backend)
+		if int(c.Backend) < len(l.backends) && l.backends[c.Backend] != nil {
+			l.backends[c.Backend].counts.why = c.Why
+		}
 		l.proxy.event(l.name+"."+b.Name, c.To.String(), "%s", c.Why)
 	}
 	if len(l.changes) > 0 {
@@ -307,8 +278,15 @@ func (l *pool) noteLocked() {
 				up++
 			}
 		}
-		if up == 0 {
-			l.proxy.event(l.name, "empty", "no backend is in rotation; requests are answered with 503")
+		if was := l.empty; (up == 0) != was {
+			switch l.empty = up == 0; {
+			case l.empty && l.cfg.TryAnyway:
+				l.proxy.event(l.name, "empty", "no backend is in rotation; requests try one that is out")
+			case l.empty:
+				l.proxy.event(l.name, "empty", "no backend is in rotation; requests are answered with 503")
+			default:
+				l.proxy.event(l.name, "served", "a backend is in rotation again")
+			}
 		}
 	}
 	if l.core.Next() < l.planned {
@@ -325,6 +303,9 @@ func (l *pool) stop() {
 		l.mu.Lock()
 		defer l.mu.Unlock()
 		l.stopped = true
+		for _, h := range l.hands {
+			h.timer.Stop()
+		}
 		for _, b := range l.backends {
 			if b != nil {
 				b.closeIdle()

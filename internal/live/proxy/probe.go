@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"time"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/health"
@@ -19,11 +20,37 @@ import (
 // probeBody is how much of an answer a probe looks at.
 const probeBody = 4 << 10
 
-// probeOnce sends one probe over a connection of its own.
-func probeOnce(b *backend, p *config.Probe) upstream.Probe {
+// probeAgain is how long a probe waits that could not be sent for want of
+// something that this machine has run out of.
+const probeAgain = 200 * time.Millisecond
+
+// probeOnce sends one probe over a connection of its own. That this machine has
+// run out of something is no failure of the backend: the probe waits for it.
+func probeOnce(b *backend, p *config.Probe, ended <-chan struct{}) upstream.Probe {
+	for {
+		r, short := probeNow(b, p)
+		if !short {
+			return r
+		}
+		select {
+		case <-time.After(probeAgain):
+		case <-ended:
+			return r
+		}
+	}
+}
+
+// probeNow sends one; short says that it could not be.
+func probeNow(b *backend, p *config.Probe) (r upstream.Probe, short bool) {
 	ctx, cancel := context.WithTimeout(context.Background(), p.Timeout)
 	defer cancel()
 	why := ""
+	dial := b.dial
+	b = &backend{name: b.name, address: b.address, tls: b.tls, http2: b.http2, dial: func(ctx context.Context, port int) (net.Conn, error) {
+		c, err := dial(ctx, port)
+		short = err != nil && scarce(err)
+		return c, err
+	}}
 	var said *health.Report
 	switch p.Kind {
 	case "tcp":
@@ -37,7 +64,7 @@ func probeOnce(b *backend, p *config.Probe) upstream.Probe {
 	default:
 		why = probeHTTP(ctx, b, p)
 	}
-	return upstream.Probe{Passed: why == "", Why: why, Report: said}
+	return upstream.Probe{Passed: why == "", Why: why, Report: said}, short
 }
 
 // probeReport reads the line in which a backend says how it is.
@@ -68,17 +95,18 @@ func probeReport(ctx context.Context, b *backend, p *config.Probe) (*health.Repo
 
 // probeHTTP gives why an http probe failed, empty if it passed.
 func probeHTTP(ctx context.Context, b *backend, p *config.Probe) string {
-	host := b.address.String()
-	if b.address.Unix != "" {
-		host = "localhost"
-	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, b.scheme()+"://"+host+p.Path, nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, b.scheme()+"://"+b.host()+p.Path, nil)
 	if err != nil {
 		return "the path cannot be asked for: " + p.Path
 	}
 	req.Header.Set("User-Agent", "kestrix-probe")
 	secure := func(ctx context.Context, _, _ string) (net.Conn, error) { return b.secure(ctx, p.Port) }
 	t := &http.Transport{DialContext: secure, DialTLSContext: secure, DisableKeepAlives: true, DisableCompression: true}
+	if b.http2 {
+		t.Protocols = new(http.Protocols)
+		t.Protocols.SetHTTP2(b.tls != nil)
+		t.Protocols.SetUnencryptedHTTP2(b.tls == nil)
+	}
 	defer t.CloseIdleConnections()
 	res, err := t.RoundTrip(req)
 	if err != nil {
@@ -88,12 +116,13 @@ func probeHTTP(ctx context.Context, b *backend, p *config.Probe) string {
 	if !p.Passes(res.StatusCode) {
 		return fmt.Sprintf("status %d", res.StatusCode)
 	}
-	if p.Body == "" {
-		return ""
-	}
+	// An answer that breaks off is none, whatever its head says.
 	body, err := io.ReadAll(io.LimitReader(res.Body, probeBody))
 	if err != nil {
 		return probeFailure(ctx, p, err)
+	}
+	if p.Body == "" {
+		return ""
 	}
 	pattern := route.Plain(p.Body)
 	if !pattern.Match(string(body)) {

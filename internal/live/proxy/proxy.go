@@ -5,16 +5,20 @@ package proxy
 import (
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/tls"
 	"encoding/binary"
 	"fmt"
+	"maps"
 	"net"
 	"net/netip"
 	"os"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"kestrix/internal/core/check"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/limit"
 	"kestrix/internal/core/route"
@@ -23,11 +27,21 @@ import (
 
 // Options of a proxy.
 type Options struct {
-	Seed  uint64        // keys ties and draws of the core; 0 takes a random one
-	Grace time.Duration // how long open requests may go on after Stop
+	Version string        // told in the status
+	Seed    uint64        // keys ties and draws of the core; 0 takes a random one
+	Began   time.Time     // what the core's time counts from; zero for now
+	Grace   time.Duration // how long open requests may go on after Stop
 	// Dial and Listen are how the world is reached; nil for the network.
 	Dial   func(ctx context.Context, network, address string) (net.Conn, error)
 	Listen func(network, address string) (net.Listener, error)
+	// Reload reads the configuration again, for an operator who wants it, and
+	// says what came of it, or what is wrong; nil if that cannot be had.
+	Reload func() (string, error)
+	// Pages makes what control shows in a browser; nil for nothing.
+	Pages Pages
+	// Given gives a listener that somebody opened for us beforehand, nil for
+	// none; nil for nobody.
+	Given func(network, address string) net.Listener
 	// Lookup gives the addresses of a name; nil for the system's resolver.
 	Lookup func(ctx context.Context, host string) ([]netip.Addr, error)
 	// ReadFile reads certificates and keys; nil for os.ReadFile.
@@ -35,6 +49,13 @@ type Options struct {
 	// Event is told of what happens besides requests: changes of state,
 	// listeners, reloads. It must be safe for concurrent use.
 	Event func(Event)
+	// Probe is told of each probe: of which backend, how long it took and what
+	// came of it. It must be safe for concurrent use; nil for nobody.
+	Probe func(who string, took time.Duration, what string)
+	// Journal takes what the cores of upstreams are told and say; nil for nobody.
+	// It must be safe for concurrent use, and what it takes is of one upstream in
+	// the order in which it happened.
+	Journal func(Entry)
 	// Access takes a finished request. It must be safe for concurrent use.
 	Access func(*Access)
 }
@@ -59,8 +80,12 @@ type Proxy struct {
 	stopped bool
 	failed  chan error
 
-	control *control // nil: none
+	control *control                          // nil: none
+	backTLS map[[sha256.Size]byte]*tls.Config // towards backends, by what they are made of; guarded by tlsMu
+	tlsMu   sync.Mutex
+	counted time.Time // since when requests are counted; guarded by mu
 
+	news     newsKept
 	limitsMu sync.Mutex
 	limits   limit.Set
 }
@@ -81,12 +106,16 @@ type entry struct {
 	trusted  []netip.Prefix
 	forward  string      // the field of trusted proxies that names the client
 	tls      *tls.Config // nil: none
+	pages    []string    // by position in frontend.Errors.Pages
 }
 
 // New makes a proxy that serves nothing yet.
 func New(o Options) *Proxy {
 	if o.Seed == 0 {
 		o.Seed = randomNumber()
+	}
+	if o.Began.IsZero() {
+		o.Began = time.Now()
 	}
 	if o.Dial == nil {
 		o.Dial = new(net.Dialer).DialContext
@@ -109,7 +138,7 @@ func New(o Options) *Proxy {
 		o.Access = func(*Access) {}
 	}
 	return &Proxy{
-		o: o, began: time.Now(), servers: map[config.Address]*server{}, pools: map[string]*pool{}, failed: make(chan error, 1),
+		o: o, began: o.Began, counted: time.Now(), backTLS: map[[sha256.Size]byte]*tls.Config{}, servers: map[config.Address]*server{}, pools: map[string]*pool{}, failed: make(chan error, 1),
 	}
 }
 
@@ -123,7 +152,14 @@ func randomNumber() uint64 {
 func (p *Proxy) now() tick.Time { return tick.Time(time.Since(p.began)) }
 
 func (p *Proxy) event(who, what, format string, args ...any) {
-	p.o.Event(Event{At: time.Now(), Who: who, What: what, Text: fmt.Sprintf(format, args...)})
+	p.Tell(Event{At: time.Now(), Who: who, What: what, Text: fmt.Sprintf(format, args...)})
+}
+
+// Tell tells of something that happened besides requests: to who follows, and to
+// operators who ask later.
+func (p *Proxy) Tell(e Event) {
+	p.news.add(e)
+	p.o.Event(e)
 }
 
 // Apply begins to serve a configuration, or goes over to another one. Listeners
@@ -216,10 +252,14 @@ func (p *Proxy) Apply(c *config.Config) error {
 // Nothing is changed if there is an error.
 func (p *Proxy) prepare(c *config.Config) (*state, *controlState, error) {
 	fronts := make([]*tls.Config, len(c.Frontends))
+	pages := make([][]string, len(c.Frontends))
 	backs := make([]*tls.Config, len(c.Upstreams))
 	var err error
 	for i, f := range c.Frontends {
 		if fronts[i], err = p.frontTLS(f.TLS); err != nil {
+			return nil, nil, err
+		}
+		if pages[i], err = p.errorPages(&f.Errors); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -244,7 +284,7 @@ func (p *Proxy) prepare(c *config.Config) (*state, *controlState, error) {
 		p.pools[u.Name] = newPool(p, u, backs[i])
 	}
 	for i, f := range c.Frontends {
-		e := &entry{frontend: f, table: route.Compile(f), trusted: c.Trusted, forward: c.ClientFrom, tls: fronts[i]}
+		e := &entry{frontend: f, table: route.Compile(f), trusted: c.Trusted, forward: c.ClientFrom, tls: fronts[i], pages: pages[i]}
 		for _, r := range f.Routes {
 			var waits config.Waits
 			if u := c.Upstream(r.SendTo.Value); u != nil {
@@ -303,4 +343,47 @@ func (p *Proxy) Stop() error {
 		return fmt.Errorf("some requests were still open after %s and were cut off", p.o.Grace)
 	}
 	return nil
+}
+
+// Refresh reads certificates, keys and pages anew that the configuration in
+// force names. With an error everything stays as it was.
+func (p *Proxy) Refresh() error {
+	s := p.state.Load()
+	if s == nil {
+		return nil
+	}
+	return p.Apply(s.config)
+}
+
+// Files lists what the configuration in force names besides itself: files of
+// certificates, keys, authorities and pages, as they are written there.
+func (p *Proxy) Files() []string {
+	s := p.state.Load()
+	if s == nil {
+		return nil
+	}
+	var out []string
+	for _, x := range check.Pairs(s.config) {
+		out = append(out, x.Certificate.Value, x.Key.Value)
+	}
+	for _, x := range append(check.Authorities(s.config), check.ErrorPages(s.config)...) {
+		out = append(out, x.Value)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// Alive returns when everything that decides has been reached: a proxy that is
+// stuck never does.
+func (p *Proxy) Alive() {
+	p.mu.Lock()
+	pools := slices.Collect(maps.Values(p.pools))
+	p.mu.Unlock()
+	for _, l := range pools {
+		l.mu.Lock()
+		_ = l.stopped // the lock is what was wanted
+		l.mu.Unlock()
+	}
+	p.limitsMu.Lock()
+	defer p.limitsMu.Unlock()
 }

@@ -13,6 +13,8 @@ import (
 	"testing/synctest"
 	"time"
 
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/sticky"
 	"kestrix/internal/core/study"
 
 	"github.com/stretchr/testify/assert"
@@ -126,14 +128,16 @@ func TestForwardedIsWrittenByTheStandard(t *testing.T) {
 		if strings.Contains(c.from, "::") {
 			from = "[" + c.from + "]:4711"
 		}
-		x := &exchange{r: &http.Request{RemoteAddr: from, Host: c.host, Header: h}}
+		v := &visitor{}
+		v.peer, v.addr = clientAddress(from)
+		x := &exchange{visitor: v, route: &config.Route{}, r: &http.Request{Host: c.host, Header: h}}
 		e := &entry{forward: c.believed}
 		if c.believed != "" {
 			e.trusted = []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}
 		}
 		x.who(e)
 		x.scheme = c.scheme
-		x.forwarded(h)
+		h = x.fields()
 		assert.Equal(t, []string{c.for1, c.for2}, []string{h.Get("X-Forwarded-For"), h.Get("Forwarded")}, "%+v", c)
 	}
 	via := http.Header{"Via": {"1.0 first", "1.1 second"}}
@@ -480,6 +484,19 @@ func TestACookieKeepsItsBackend(t *testing.T) {
 		jar = strings.Repeat("A", len(good))
 		_, cookie = ask()
 		assert.NotNil(t, cookie)
+		// The clock was put back since a seat was given: it holds. One that is
+		// older than its ttl does not.
+		name := map[string]string{"192.0.2.1:80": "a", "192.0.2.2:80": "b", "192.0.2.3:80": "c"}[first]
+		for ahead, holds := range map[time.Duration]bool{2 * time.Hour: true, -2 * time.Hour: false} {
+			for range 2 {
+				jar = sticky.NewSealer([]byte("a long line that only proxies know")).Seal([sticky.NonceSize]byte{1}, "app", sticky.Ticket{
+					Session: 7, Backend: sticky.BackendHash("app", name), Issued: time.Now().Add(ahead),
+				})
+				got, given := ask()
+				assert.Equal(t, holds, given == nil, "issued %s ahead", ahead)
+				assert.True(t, !holds || got == first)
+			}
+		}
 		jar = good
 		w.kill(first)
 		moved, detour := ask()

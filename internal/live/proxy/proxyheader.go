@@ -8,6 +8,8 @@ import (
 	"net"
 	"net/netip"
 
+	"kestrix/internal/live/wire"
+
 	"github.com/pires/go-proxyproto"
 )
 
@@ -32,7 +34,7 @@ func (c *namedPeer) Read(b []byte) (int, error) {
 }
 
 // CloseWrite ends one direction, where the connection can.
-func (c *namedPeer) CloseWrite() error { return closeWrite(c.Conn) }
+func (c *namedPeer) CloseWrite() error { return wire.CloseWrite(c.Conn) }
 
 // readProxyHeader reads the header of a connection, which only a trusted proxy
 // may send. A header that names nobody (LOCAL, UNKNOWN), as those of a proxy's

@@ -24,9 +24,13 @@ func TestReloadLosesNoRequest(t *testing.T) {
 			})
 		}
 		var wg sync.WaitGroup
+		each, reloads := 100, 200
+		if underRace {
+			each, reloads = 20, 40 // see underRace
+		}
 		for range 8 {
 			wg.Go(func() {
-				for range 100 {
+				for range each {
 					status, body := w.get(base + "/")
 					assert.Equal(t, 200, status, body)
 				}
@@ -39,13 +43,13 @@ func TestReloadLosesNoRequest(t *testing.T) {
 			app("probe \"http\" {\n}\ntimeouts {\n answer = \"9s\"\n}"),
 			strings.Replace(app(""), "\"127.0.0.1:8080\"", "[\"127.0.0.1:8080\", \"127.0.0.1:8081\"]", 1),
 		}
-		for i := range 200 {
+		for i := range reloads {
 			time.Sleep(20 * time.Millisecond)
 			require.NoError(t, w.proxy.Apply(parse(t, others[i%len(others)])))
 		}
 		wg.Wait()
 		synctest.Wait()
-		assert.Len(t, w.log(), 800)
+		assert.Len(t, w.log(), 8*each)
 	})
 }
 
@@ -118,4 +122,54 @@ func TestStopWaitsForOpenRequestsUpToTheGraceTime(t *testing.T) {
 			assert.Error(t, w.proxy.Apply(parse(t, app(""))), "it does not begin again")
 		})
 	}
+}
+
+// TestWhatWasSetByHandOutlivesAReload, and is told; streams of a backend that is
+// gone go on to their end.
+func TestWhatWasSetByHandOutlivesAReload(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t, app("probe \"http\" {\n every = \"1s\"\n}"))
+		defer w.close()
+		for _, a := range addresses() {
+			w.start(a, func(out http.ResponseWriter, r *http.Request) {
+				out.Header().Set("Content-Type", "text/event-stream")
+				for range 10 {
+					_, _ = io.WriteString(out, "data: tide\n\n")
+					_ = http.NewResponseController(out).Flush()
+					if r.URL.Path == "/ready" || r.URL.Path == "/" {
+						return
+					}
+					time.Sleep(time.Second)
+				}
+			})
+		}
+		weight := 2
+		tell := func(o Order) {
+			_, err := w.proxy.Operate(o, "mary")
+			require.NoError(t, err)
+		}
+		tell(Order{Backend: "app.a", Do: "weight", Weight: &weight})
+		tell(Order{Backend: "app.b", Do: "park"})
+		w.get(base + "/")
+		streams := make(chan string, 3)
+		for range 3 {
+			go func() {
+				_, body := w.get(base + "/events")
+				streams <- body
+			}()
+		}
+		time.Sleep(2500 * time.Millisecond)
+		before := w.proxy.Status().Upstreams[0].Backends
+		require.NoError(t, w.proxy.Apply(parse(t, strings.Replace(app("algorithm = \"random\""), "c = \"192.0.2.3:80\"", "d = \"192.0.2.3:80\"", 1))))
+		after := w.proxy.Status().Upstreams[0].Backends
+		assert.Equal(t, []string{"weight 2 where the file says 1", "parked", ""}, []string{after[0].ByHand, after[1].ByHand, after[2].ByHand})
+		assert.Equal(t, []any{2, "parked", before[0].Requests, before[0].InFlight}, []any{after[0].Weight, after[1].State, after[0].Requests, after[0].InFlight})
+		assert.Positive(t, before[0].InFlight)
+		assert.Positive(t, before[2].InFlight)
+		told := w.news("app.a")
+		assert.Equal(t, "by hand weight 2 where the file says 1: it stays so", told[len(told)-1].What+" "+told[len(told)-1].Text)
+		for range 3 {
+			assert.Equal(t, 10, strings.Count(<-streams, "tide"), "of a backend that is gone, too")
+		}
+	})
 }

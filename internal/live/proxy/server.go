@@ -17,6 +17,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/peer"
+	"kestrix/internal/live/wire"
 )
 
 // server serves one listener. Which frontend it belongs to is looked up with
@@ -27,6 +28,8 @@ type server struct {
 	listener net.Listener
 	gone     context.Context // ends when what is open is cut off
 	cut      context.CancelFunc
+	hello    context.Context // ends when handshakes are no longer waited for
+	deaf     context.CancelFunc
 
 	mu      sync.Mutex   // guards all below
 	front   *httpFront   // nil while the frontend speaks tcp
@@ -75,6 +78,7 @@ func (f *httpFront) counts() (open, fresh int) {
 type frontSettings struct {
 	timeouts   config.FrontTimeouts
 	headerSize int64
+	clearHTTP2 bool
 }
 
 // configure gives the listener what its frontend says. Connections that are
@@ -82,7 +86,7 @@ type frontSettings struct {
 func (s *server) configure(f *config.Frontend) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	want := frontSettings{f.Timeouts, f.Limits.HeaderSize}
+	want := frontSettings{f.Timeouts, f.Limits.HeaderSize, f.ClearHTTP2}
 	old := s.front
 	if f.Protocol == "tcp" {
 		s.front = nil
@@ -101,11 +105,17 @@ func (s *server) configure(f *config.Frontend) {
 
 func (s *server) newFront(want frontSettings) *httpFront {
 	f := &httpFront{settings: want, conns: newHandover(s.listener.Addr()), fresh: map[net.Conn]struct{}{}}
+	speaks := new(http.Protocols)
+	speaks.SetHTTP1(true)
+	speaks.SetHTTP2(true)
+	speaks.SetUnencryptedHTTP2(want.clearHTTP2)
 	f.http = &http.Server{
 		Handler: s, ReadHeaderTimeout: want.timeouts.RequestHeader, IdleTimeout: want.timeouts.Idle, MaxHeaderBytes: int(want.headerSize),
 		// What the server says of single connections is of no use to anybody.
-		ErrorLog:  log.New(io.Discard, "", 0),
-		ConnState: f.track,
+		ErrorLog:    log.New(io.Discard, "", 0),
+		ConnState:   f.track,
+		ConnContext: arrive,
+		Protocols:   speaks,
 		// Without it the server would not speak HTTP/2 on the connections it
 		// is handed.
 		TLSConfig: &tls.Config{NextProtos: []string{"h2", "http/1.1"}, MinVersion: tls.VersionTLS12},
@@ -145,16 +155,20 @@ func (f *httpFront) shutdown(grace time.Duration) error {
 func (s *server) serve() { go s.accept() }
 
 func (s *server) accept() {
-	wait := time.Duration(0)
+	wait, told := time.Duration(0), false
 	for {
 		c, err := s.listener.Accept()
 		switch {
 		case err == nil:
-			wait = 0
+			if wait = 0; told {
+				told = false
+				s.proxy.event(s.address.String(), "enough", "connections are taken again")
+			}
 			go s.took(c)
-		case errors.Is(err, syscall.EMFILE), errors.Is(err, syscall.ENFILE), errors.Is(err, syscall.ECONNABORTED), errors.Is(err, syscall.ENOBUFS), errors.Is(err, syscall.ENOMEM):
+		case scarce(err), errors.Is(err, syscall.ECONNABORTED):
 			// Out of descriptors or memory: others have to end first.
-			if wait = min(max(2*wait, 5*time.Millisecond), time.Second); wait >= time.Second {
+			if wait = min(max(2*wait, 5*time.Millisecond), time.Second); wait >= 100*time.Millisecond && !told {
+				told = true
 				s.proxy.event(s.address.String(), "short", "connections cannot be taken: %v", plainError(err))
 			}
 			time.Sleep(wait)
@@ -172,6 +186,10 @@ func (s *server) accept() {
 		}
 	}
 }
+
+// writeBackstop is how long a client may take nothing of what is written to it
+// at once, whatever it is.
+const writeBackstop = 2 * time.Minute
 
 // took handles a new connection up to where http or tcp begins.
 func (s *server) took(raw net.Conn) {
@@ -206,8 +224,21 @@ func (s *server) took(raw net.Conn) {
 		s.stream(e, c)
 		return
 	}
-	if e.tls != nil {
-		c = tls.Server(c, e.tls)
+	c = wire.NewPaced(c, writeBackstop)
+	most, within := int(e.frontend.Limits.HeaderSize), e.frontend.Timeouts.RequestHeader
+	if e.tls == nil {
+		c = wire.NewGuard(c, most, within, e.frontend.ClearHTTP2)
+	} else {
+		t := tls.Server(c, e.tls)
+		ctx, cancel := context.WithTimeout(s.hello, within)
+		err := t.HandshakeContext(ctx)
+		cancel()
+		if err != nil {
+			return
+		}
+		if c = t; t.ConnectionState().NegotiatedProtocol != "h2" {
+			c = wire.NewGuard(c, most, within, false)
+		}
 	}
 	handed = true
 	s.letGo(raw)
@@ -283,6 +314,7 @@ func (s *server) shutdown(grace time.Duration) error {
 	}
 	s.mu.Unlock()
 	s.listener.Close()
+	s.deaf()
 	errs := make([]error, len(fronts))
 	var wg sync.WaitGroup
 	for i, f := range fronts {
@@ -377,13 +409,4 @@ func (c *closeHook) Close() error {
 }
 
 // CloseWrite ends one direction, where the connection can.
-func (c *closeHook) CloseWrite() error { return closeWrite(c.Conn) }
-
-// closeWrite ends the direction towards the peer of a connection, and all of it
-// where it has no directions.
-func closeWrite(c net.Conn) error {
-	if h, ok := c.(interface{ CloseWrite() error }); ok {
-		return h.CloseWrite()
-	}
-	return c.Close()
-}
+func (c *closeHook) CloseWrite() error { return wire.CloseWrite(c.Conn) }

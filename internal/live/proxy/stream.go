@@ -17,6 +17,7 @@ import (
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
+	"kestrix/internal/live/wire"
 )
 
 // connection is one of a tcp frontend on its way through the proxy.
@@ -77,6 +78,7 @@ func (s *server) stream(e *entry, c net.Conn) {
 		return
 	}
 	x.q = upstream.Request{ID: p.request.Add(1) - 1, Key: trace.ClientKey(client), Seat: upstream.None}
+	x.access.ID = x.q.ID
 	x.carry(s.gone)
 }
 
@@ -98,15 +100,24 @@ func (x *connection) carry(gone context.Context) {
 			return
 		}
 		b, why := d.backend, d.why
-		x.access.Attempts, x.access.Reason = int(x.attempt.Number), why
+		if x.access.Backend != "" {
+			x.access.Tried = append(x.access.Tried, x.access.Backend)
+		}
+		x.access.Attempts, x.access.Reason, x.access.Moved = int(x.attempt.Number), why, x.access.Moved || d.verdict.Moved
 		if b == nil {
 			x.access.Backend = ""
 			return
 		}
 		x.access.Backend = b.name
+		defer func() { b.counts.bytes.Add(uint64(x.access.Bytes)) }()
 		ctx := forClient(gone, x.client.RemoteAddr(), x.client.LocalAddr())
 		began := time.Now()
-		c, err := b.connect(ctx, "", "")
+		c, err := b.connect(ctx)
+		if err != nil && scarce(err) {
+			l.cancel(&x.q, &x.attempt)
+			x.access.Reason = "overloaded"
+			return
+		}
 		if err != nil {
 			if l.settle(&x.q, &x.attempt, upstream.Outcome{Kind: connectKind(err)}) == upstream.Again {
 				continue
@@ -115,13 +126,14 @@ func (x *connection) carry(gone context.Context) {
 			return
 		}
 		x.access.FirstByte = time.Since(began)
-		o, how := x.splice(c)
+		good := upstream.Outcome{Kind: upstream.Answered, Status: 200, FirstByte: max(x.access.FirstByte, 1)}
+		o, how := splice(x.client, c, x.waits, &x.access.Bytes, good)
 		if how != "" {
 			x.access.Reason = how
 		}
 		switch o.Kind {
 		case upstream.ClientLeft:
-			l.cancel(&x.attempt)
+			l.cancel(&x.q, &x.attempt)
 		default:
 			l.settle(&x.q, &x.attempt, o)
 		}
@@ -130,25 +142,25 @@ func (x *connection) carry(gone context.Context) {
 }
 
 // splice passes bytes both ways until both have ended, each end being passed on
-// by itself. It gives the outcome and a word for it, empty for a good end.
-func (x *connection) splice(backend net.Conn) (upstream.Outcome, string) {
+// by itself. It gives the outcome, good for a good end, and a word for it, empty for a good end.
+func splice(client, backend net.Conn, waits config.Waits, received *int64, good upstream.Outcome) (upstream.Outcome, string) {
 	defer backend.Close()
 	var moved atomic.Int64 // the last movement, in nanoseconds since began
 	began := time.Now()
 	var cut atomic.Int32
 	end := func(kind int32) {
 		cut.CompareAndSwap(0, kind)
-		x.client.Close()
+		client.Close()
 		backend.Close()
 	}
 	const idle, over = 1, 2
 	var mu sync.Mutex // the timer may fire before it is known here
 	var idleTimer *time.Timer
 	mu.Lock()
-	idleTimer = time.AfterFunc(x.waits.Idle, func() {
+	idleTimer = time.AfterFunc(waits.Idle, func() {
 		mu.Lock()
 		defer mu.Unlock()
-		left := x.waits.Idle - (time.Since(began) - time.Duration(moved.Load()))
+		left := waits.Idle - (time.Since(began) - time.Duration(moved.Load()))
 		if left <= 0 {
 			end(idle)
 			return
@@ -157,23 +169,23 @@ func (x *connection) splice(backend net.Conn) (upstream.Outcome, string) {
 	})
 	mu.Unlock()
 	defer idleTimer.Stop()
-	if x.waits.Stream > 0 {
-		t := time.AfterFunc(x.waits.Stream, func() { end(over) })
+	if waits.Stream > 0 {
+		t := time.AfterFunc(waits.Stream, func() { end(over) })
 		defer t.Stop()
 	}
 	note := func(int) { moved.Store(int64(time.Since(began))) }
 	var wg sync.WaitGroup
 	var up, down error
 	wg.Go(func() {
-		up = passBytes(backend, x.client, note)
+		up = passBytes(backend, client, note)
 		if isRead(up) {
 			backend.Close() // the client broke off: so must we
 		}
 	})
 	wg.Go(func() {
-		down = passBytes(x.client, backend, func(n int) { x.access.Bytes += int64(n); note(n) })
+		down = passBytes(client, backend, func(n int) { *received += int64(n); note(n) })
 		if isRead(down) {
-			x.client.Close()
+			client.Close()
 		}
 	})
 	wg.Wait()
@@ -187,7 +199,8 @@ func (x *connection) splice(backend net.Conn) (upstream.Outcome, string) {
 	case isRead(down):
 		return upstream.Outcome{Kind: upstream.Reset, Passed: true}, "connection-broken"
 	}
-	return upstream.Outcome{Kind: upstream.Answered, Status: 200, Passed: true, FirstByte: max(x.access.FirstByte, 1)}, ""
+	good.Passed = true
+	return good, ""
 }
 
 // readError is an error of the side that was read from.
@@ -210,7 +223,7 @@ func passBytes(to, from net.Conn, moved func(int)) error {
 			moved(0)
 		}
 		if errors.Is(err, io.EOF) {
-			return closeWrite(to)
+			return wire.CloseWrite(to)
 		}
 		if err != nil {
 			return &readError{err}
@@ -281,4 +294,4 @@ func (r *replayed) Close() error {
 }
 
 // CloseWrite ends one direction, where the connection can.
-func (r *replayed) CloseWrite() error { return closeWrite(r.Conn) }
+func (r *replayed) CloseWrite() error { return wire.CloseWrite(r.Conn) }

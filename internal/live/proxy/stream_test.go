@@ -11,6 +11,8 @@ import (
 	"testing/synctest"
 	"time"
 
+	"kestrix/internal/live/wire"
+
 	"github.com/pires/go-proxyproto"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -82,7 +84,7 @@ func TestTCPIsCarriedBothWaysToItsEnd(t *testing.T) {
 			c := w.connect()
 			_, err := io.WriteString(c, "no TLS at all")
 			require.NoError(t, err)
-			require.NoError(t, closeWrite(c))
+			require.NoError(t, wire.CloseWrite(c))
 			all, err := io.ReadAll(c)
 			require.NoError(t, err)
 			assert.Equal(t, "hello no TLS at all bye", string(all), "what comes after the client's end still arrives")
@@ -192,7 +194,7 @@ func TestPROXYProtocolInAndOut(t *testing.T) {
 			c := w.connect()
 			_, err := io.WriteString(c, sent)
 			require.NoError(t, err)
-			require.NoError(t, closeWrite(c))
+			require.NoError(t, wire.CloseWrite(c))
 			assert.Contains(t, <-seen, want)
 			c.Close()
 		}
@@ -253,7 +255,7 @@ func FuzzHelloName(f *testing.F) {
 	f.Fuzz(func(t *testing.T, sent []byte) {
 		here, there := bufferedPipe(nil, nil)
 		_, _ = here.Write(sent)
-		_ = closeWrite(here)
+		_ = wire.CloseWrite(here)
 		_, c := helloName(there, time.Minute)
 		all, err := io.ReadAll(c)
 		require.NoError(t, err)

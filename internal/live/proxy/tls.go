@@ -1,6 +1,7 @@
 package proxy
 
 import (
+	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
@@ -84,6 +85,21 @@ func (p *Proxy) upstreamTLS(t *config.UpstreamTLS) (*tls.Config, error) {
 	if t == nil {
 		return nil, nil
 	}
+	// What has not changed stays the same, so that connections do too.
+	key := sha256.New()
+	fmt.Fprintf(key, "%q %q %v\n", t.MinVersion, t.Name, t.Verify)
+	for _, file := range []string{t.CA.Value, t.Pair.Certificate.Value, t.Pair.Key.Value} {
+		if file != "" {
+			text, _ := p.o.ReadFile(file) // what cannot be read is told below
+			fmt.Fprintf(key, "%q %d %s\n", file, len(text), text)
+		}
+	}
+	digest := [sha256.Size]byte(key.Sum(nil))
+	p.tlsMu.Lock() // trials of several backends go on beside each other
+	defer p.tlsMu.Unlock()
+	if c := p.backTLS[digest]; c != nil {
+		return c, nil
+	}
 	c := &tls.Config{MinVersion: versions[t.MinVersion], ServerName: t.Name, InsecureSkipVerify: !t.Verify}
 	ca, err := p.authorities(t.CA)
 	if err != nil {
@@ -97,6 +113,10 @@ func (p *Proxy) upstreamTLS(t *config.UpstreamTLS) (*tls.Config, error) {
 		}
 		c.Certificates = []tls.Certificate{pair}
 	}
+	if len(p.backTLS) > 1000 { // of many renewals
+		clear(p.backTLS)
+	}
+	p.backTLS[digest] = c
 	return c, nil
 }
 

@@ -31,10 +31,9 @@ type condition struct {
 	changed                       chan struct{}
 }
 
-// Faults are the kinds that a stand-in can play. Of the others, blackhole needs the
-// network itself to swallow packets, and park, drain and weight are the operator's
-// hand on the proxy.
-var Faults = []string{"refuse", "hang", "reset", "errors", "slow", "flap", "probe-fails", "probe-lies"}
+// Faults are the kinds that a stand-in can play. The others, park, drain and
+// weight, are the operator's hand on the proxy.
+var Faults = []string{"refuse", "blackhole", "hang", "reset", "errors", "slow", "flap", "probe-fails", "probe-lies"}
 
 // Fail puts a fault on under a title, in place of one that has it. The error says
 // which kinds there are.
@@ -83,10 +82,27 @@ func (s *StandIn) change() error {
 		s.shut()
 		return nil
 	}
-	if s.http == nil {
+	if s.http == nil || s.stopped {
 		return nil // it has never been started
 	}
+	if s.swallows() {
+		if s.hole != nil {
+			return nil
+		}
+		s.listened = false
+		_ = s.front.Listener.Close() // open connections fall silent, see now
+		var err error
+		if s.hole, err = dig(s.Address); err != nil {
+			return fmt.Errorf("%s cannot fall silent: %w", s.Name, err)
+		}
+		return nil
+	}
 	return s.listen()
+}
+
+// swallows says whether a fault has connecting meet silence. s.mu is held.
+func (s *StandIn) swallows() bool {
+	return slices.ContainsFunc(s.faults, func(f fault) bool { return f.Kind == "blackhole" })
 }
 
 // refuses says whether a fault keeps it from listening. s.mu is held.
@@ -118,7 +134,7 @@ func (s *StandIn) now() condition {
 	c := condition{slow: 1, changed: s.changed}
 	for _, f := range s.faults {
 		switch f.Kind {
-		case "hang":
+		case "hang", "blackhole":
 			c.hang = true
 		case "reset":
 			c.reset = true
@@ -145,8 +161,21 @@ func breakOff(w http.ResponseWriter) {
 	defer conn.Close()
 	fmt.Fprintf(out, "HTTP/1.1 200 OK\r\nContent-Type: text/plain\r\nContent-Length: 1000\r\n\r\nhalf of it, and then")
 	_ = out.Flush()
-	if tcp, ok := conn.(*net.TCPConn); ok {
-		_ = tcp.SetLinger(0) // a reset instead of an orderly end
+	time.Sleep(halfRead) // a reset that comes with it would take the half away again, unread
+	resets(conn)
+}
+
+// halfRead is how long the first half of an answer has to be read and passed on
+// before the rest breaks off.
+const halfRead = 10 * time.Millisecond
+
+// resets has a connection end in a reset instead of orderly.
+func resets(c net.Conn) {
+	if g, ok := c.(*guest); ok {
+		c = g.Conn
+	}
+	if tcp, ok := c.(*net.TCPConn); ok {
+		_ = tcp.SetLinger(0) // where it fails it ends all the same
 	}
 }
 

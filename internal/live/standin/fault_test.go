@@ -74,7 +74,7 @@ func TestFaultsOfAStandIn(t *testing.T) {
 		})
 	}
 	s := started(t, "booking.auk")
-	require.ErrorContains(t, s.Fail("f", Once("blackhole")), `cannot play "blackhole"`)
+	require.ErrorContains(t, s.Fail("f", Once("park")), `cannot play "park"`)
 	// One fault ends and another goes on.
 	require.NoError(t, s.Fail("a", Once("errors")))
 	require.NoError(t, s.Fail("b", Once("refuse")))
@@ -126,7 +126,7 @@ func TestWorkersAndBacklog(t *testing.T) {
 		s.Service = config.Distribution{Kind: kind, Mean: 50 * time.Millisecond, CV: 0.5}
 		sum := time.Duration(0)
 		for range 20_000 {
-			sum += s.takes()
+			sum += s.takes(&http.Request{})
 		}
 		assert.InEpsilon(t, 50, float64(sum.Milliseconds())/20_000, 0.05, kind)
 	}
@@ -185,7 +185,7 @@ func TestOrders(t *testing.T) {
 	_, err = Tell(ctx, socket, Order{"skua", "hang"})
 	require.EqualError(t, err, `no stand-in is called "skua"; there are booking.auk, booking.gannet`)
 	_, err = Tell(ctx, socket, Order{"auk", "burn"})
-	require.ErrorContains(t, err, `cannot play "burn"; there are refuse, hang`)
+	require.ErrorContains(t, err, `cannot play "burn"; there are refuse, blackhole, hang`)
 	stop()
 	require.Eventually(t, func() bool {
 		_, err := Tell(context.Background(), socket, Order{"auk", "hang"})

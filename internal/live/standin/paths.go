@@ -6,12 +6,16 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"github.com/coder/websocket"
 )
 
-// Paths are those at which a stand-in does something special, with what it does.
+// Paths are those at which a stand-in does something special, with what it does;
+// those without a number also at the end of a longer path, such as /board/events.
 var Paths = [][2]string{
 	{"/ready", "answers \"ready\", for probes"},
 	{"/events", "an event stream that goes on until the client leaves; ?every=100ms&n=5 makes it so fast and so long"},
+	{"/websocket", "sends back what it is sent over a WebSocket, as name: text"},
 	{"/bytes/N", "a body of N bytes; ?slow=10ms waits before each KiB"},
 	{"/status/N", "an answer with the status N"},
 	{"/redirect", "a redirect to /seats at the host that was asked"},
@@ -25,11 +29,19 @@ func (s *StandIn) special(path string) http.HandlerFunc {
 		n, err := strconv.ParseInt(rest, 10, 64)
 		return n, ok && err == nil && n >= 0
 	}
+	// A site may serve them under a prefix of its own.
+	if i := strings.LastIndexByte(path, '/'); i > 0 && path != "/ready" {
+		if last := path[i:]; last == "/events" || last == "/websocket" || last == "/redirect" || last == "/cookie" {
+			path = last
+		}
+	}
 	switch path {
 	case "/ready":
 		return func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ready") }
 	case "/events":
 		return s.events
+	case "/websocket":
+		return s.websocket
 	case "/redirect":
 		return func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, "http://"+r.Host+"/seats", http.StatusFound)
@@ -75,6 +87,27 @@ func (s *StandIn) events(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 		if out.Flush() != nil {
+			return
+		}
+	}
+}
+
+// websocket sends back what it is sent (RFC 6455).
+func (s *StandIn) websocket(w http.ResponseWriter, r *http.Request) {
+	c, err := websocket.Accept(w, r, &websocket.AcceptOptions{InsecureSkipVerify: true})
+	if err != nil {
+		return // it has answered
+	}
+	defer c.CloseNow()
+	for {
+		kind, b, err := c.Read(r.Context())
+		if err != nil {
+			return
+		}
+		if kind == websocket.MessageText {
+			b = append([]byte(s.Name+": "), b...)
+		}
+		if c.Write(r.Context(), kind, b) != nil {
 			return
 		}
 	}

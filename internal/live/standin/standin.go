@@ -31,6 +31,9 @@ type StandIn struct {
 	Service config.Distribution // how long a worker takes, in place of Delay
 	Workers int                 // requests it works on at once; 0 is no limit
 	Backlog int                 // requests that wait for a worker; a full one breaks the connection
+	Draws   bool                // Service is drawn even if an obeyed request says how long it takes
+	Obeys   bool                // a request may say how long it takes, and that it is a stream: see AskTakes
+	Reports bool                // who says nothing is told how it is, as a self-report probe wants
 
 	mu       sync.Mutex
 	http     *http.Server
@@ -40,7 +43,8 @@ type StandIn struct {
 	changed  chan struct{} // closed at each change of the faults
 	stopped  bool          // by Stop, and not by a fault
 	listened bool
-	listener net.Listener
+	front    *front
+	hole     *hole // nil: connecting does not meet silence
 }
 
 // Start listens and answers until Stop.
@@ -65,6 +69,7 @@ func (s *StandIn) listen() error {
 	if s.listened || s.stopped {
 		return nil
 	}
+	s.shut() // of a blackhole, what fell silent ends now
 	network, addr := "tcp", net.JoinHostPort(s.Address.Host, strconv.Itoa(s.Address.Port))
 	if s.Address.Unix != "" {
 		network, addr = "unix", s.Address.Unix
@@ -74,10 +79,13 @@ func (s *StandIn) listen() error {
 	if err != nil {
 		return fmt.Errorf("the stand-in %s cannot listen on %s: %w", s.Name, s.Address, err)
 	}
-	s.listened, s.listener = true, l
-	s.http = &http.Server{Handler: http.HandlerFunc(s.serve), ReadHeaderTimeout: 10 * time.Second}
-	server := s.http
-	go func() { _ = server.Serve(l) }() // ends with Stop
+	s.listened, s.front = true, newFront(s, l)
+	clear := new(http.Protocols)
+	clear.SetHTTP1(true)
+	clear.SetUnencryptedHTTP2(true)
+	s.http = &http.Server{Handler: http.HandlerFunc(s.serve), ReadHeaderTimeout: 10 * time.Second, ConnContext: welcome, Protocols: clear}
+	server, front := s.http, s.front
+	go func() { _ = server.Serve(front) }() // ends with Stop
 	return nil
 }
 
@@ -91,10 +99,13 @@ func (s *StandIn) Stop() {
 
 // shut closes listener and connections. s.mu is held.
 func (s *StandIn) shut() {
-	if s.listened {
-		s.listened = false
-		_ = s.listener.Close() // the server may not have got as far as to know it
+	s.hole.close()
+	s.hole = nil
+	s.listened = false
+	if s.http != nil {
+		_ = s.front.Close() // the server may not have got as far as to know it
 		_ = s.http.Close()
+		s.front.cut()
 	}
 }
 
@@ -116,7 +127,8 @@ func (s *StandIn) serve(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "not ready", http.StatusServiceUnavailable)
 		return
 	}
-	if !probe && !s.work(w, r, c) {
+	stream := s.Obeys && r.Header.Get(AskStream) != ""
+	if !probe && !stream && !s.work(w, r, c) {
 		return
 	}
 	switch {
@@ -125,6 +137,10 @@ func (s *StandIn) serve(w http.ResponseWriter, r *http.Request) {
 		return
 	case c.status > 0 && !(probe && c.lies):
 		http.Error(w, fmt.Sprintf("%s answers %d, as it was told to", s.Name, c.status), c.status)
+		return
+	}
+	if stream {
+		s.events(w, r)
 		return
 	}
 	s.answer(w, r)
@@ -151,11 +167,24 @@ func (s *StandIn) work(w http.ResponseWriter, r *http.Request, c condition) bool
 		s.waiting--
 		s.mu.Unlock()
 	}
-	return sleep(r.Context(), time.Duration(float64(s.takes())*c.slow))
+	return sleep(r.Context(), time.Duration(float64(s.takes(r))*c.slow))
 }
 
-// takes draws how long the work takes.
-func (s *StandIn) takes() time.Duration {
+// The fields with which a request tells a stand-in that obeys how many seconds a
+// worker takes over it, and that it is a stream, which holds none. A rehearsal has
+// what a trace recorded happen again so.
+const (
+	AskTakes  = "Stand-In-Takes"
+	AskStream = "Stand-In-Stream"
+)
+
+// takes says how long the work takes: as the request says, or by a draw.
+func (s *StandIn) takes(r *http.Request) time.Duration {
+	if s.Obeys && !s.Draws {
+		if sec, err := strconv.ParseFloat(r.Header.Get(AskTakes), 64); err == nil && sec >= 0 && sec < 3600 {
+			return time.Duration(sec * 1e9)
+		}
+	}
 	mean := float64(s.Service.Mean)
 	switch s.Service.Kind {
 	case "fixed":
@@ -180,8 +209,8 @@ func (s *StandIn) answer(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Stand-In", s.Name)
 	var b strings.Builder
 	_, short, _ := strings.Cut(s.Name, ".")
-	fmt.Fprintf(&b, "%s answers, as %s at %s\n\n", short, s.Name, s.Address)
-	fmt.Fprintf(&b, "%s %s %s\nHost: %s\n", r.Method, r.URL.RequestURI(), r.Proto, r.Host)
+	fmt.Fprintf(&b, "%s answers, as %s at %s\n", short, s.Name, s.Address)
+	fmt.Fprintf(&b, "reached %s\n\n%s %s %s\nHost: %s\n", reached(r), r.Method, r.URL.RequestURI(), r.Proto, r.Host)
 	names := make([]string, 0, len(r.Header))
 	for name := range r.Header {
 		names = append(names, name)
@@ -196,6 +225,23 @@ func (s *StandIn) answer(w http.ResponseWriter, r *http.Request) {
 		fmt.Fprintf(&b, "\na body of %d bytes\n", n)
 	}
 	_, _ = io.WriteString(w, b.String()) // a client that left is no concern of ours
+}
+
+// reached says how a request came here.
+func reached(r *http.Request) string {
+	from := "from " + r.RemoteAddr
+	if r.RemoteAddr == "" || r.RemoteAddr == "@" {
+		from = "over a unix socket"
+	}
+	if g, ok := r.Context().Value(guestKey{}).(*guest); ok {
+		for _, h := range g.how {
+			from += ", with " + h
+		}
+		if g.names != nil {
+			from += " that names " + g.names.String()
+		}
+	}
+	return from
 }
 
 // sleep waits, and says whether the client is still there.

@@ -1,13 +1,19 @@
 package standin
 
 import (
+	"context"
+	"crypto/tls"
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptest"
+	"os"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
+	"github.com/coder/websocket"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -53,4 +59,103 @@ func TestAStandInSaysWhatItReceived(t *testing.T) {
 	require.NoError(t, s.Start(), "it can be started again")
 	_, _, err = get("GET", "/", "")
 	assert.NoError(t, err)
+}
+
+func TestWhatIsSpokenWithAStandInIsFoundOut(t *testing.T) {
+	s := started(t, "gate.shag")
+	s.Stop()
+	s.Reports = true
+	require.NoError(t, s.Start())
+	talk := func(before, say string, secure bool) string {
+		c, err := net.Dial("tcp", s.Address.String())
+		require.NoError(t, err)
+		defer c.Close()
+		require.NoError(t, c.SetDeadline(time.Now().Add(5*time.Second)))
+		_, _ = io.WriteString(c, before)
+		if secure {
+			c = tls.Client(c, &tls.Config{ServerName: "gate.tern.example", InsecureSkipVerify: true})
+		}
+		_, _ = io.WriteString(c, say)
+		if half, ok := c.(interface{ CloseWrite() error }); ok && say != "" {
+			require.NoError(t, half.CloseWrite())
+		}
+		b, err := io.ReadAll(c)
+		require.NoError(t, err)
+		return string(b)
+	}
+	const ask = "GET / HTTP/1.1\r\nHost: a\r\nConnection: close\r\n\r\n"
+	const named = "PROXY TCP4 203.0.113.9 192.0.2.1 4711 80\r\n"
+	assert.Equal(t, "turn\x00", talk("", "turn\x00", false))
+	assert.Equal(t, "turn 7", talk(named, "turn 7", true))
+	assert.Contains(t, talk(named, ask, false), ", with a PROXY protocol header of version 1 that names 203.0.113.9:4711\n")
+	assert.Contains(t, talk("", ask, true), ", with TLS for gate.tern.example\n")
+	assert.Contains(t, talk("", ask, false), "reached from 127.0.0.1:")
+	assert.Equal(t, "state=up\n", talk("", "", false))
+	require.NoError(t, s.Fail("f", Once("probe-fails")))
+	assert.Equal(t, "state=down\n", talk("", "", false))
+
+	ws, _, err := websocket.Dial(t.Context(), "ws://"+s.Address.String()+"/websocket", nil)
+	require.NoError(t, err)
+	require.NoError(t, ws.Write(t.Context(), websocket.MessageText, []byte("tide")))
+	_, b, err := ws.Read(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, "gate.shag: tide", string(b))
+	require.NoError(t, ws.Close(websocket.StatusNormalClosure, ""))
+}
+
+// TestABlackholeSwallows: connecting neither succeeds nor fails, what is open
+// falls silent, and all is well again afterwards.
+func TestABlackholeSwallows(t *testing.T) {
+	s := started(t, "gate.shag")
+	open, err := net.Dial("tcp", s.Address.String())
+	require.NoError(t, err)
+	defer open.Close()
+	require.NoError(t, s.Fail("f", Once("blackhole")))
+	require.NoError(t, s.Fail("g", Once("slow")), "one fault beside another")
+	_, err = net.DialTimeout("tcp", s.Address.String(), 300*time.Millisecond)
+	require.ErrorContains(t, err, "timeout")
+	_, err = io.WriteString(open, "GET / HTTP/1.1\r\nHost: a\r\n\r\n")
+	require.NoError(t, err)
+	require.NoError(t, open.SetReadDeadline(time.Now().Add(300*time.Millisecond)))
+	_, err = open.Read(make([]byte, 1))
+	require.ErrorIs(t, err, os.ErrDeadlineExceeded)
+	require.NoError(t, s.Mend("f"))
+	status, _ := ask(s, "/", patience)
+	assert.Equal(t, 200, status)
+	require.NoError(t, s.Fail("f", Once("blackhole")))
+	s.Stop()
+	_, err = net.DialTimeout("tcp", s.Address.String(), 300*time.Millisecond)
+	require.ErrorIs(t, err, syscall.ECONNREFUSED)
+}
+
+// TestAStandInThatObeysTakesAsLongAsItIsAsked lets requests say how long they take,
+// as a rehearsal does, and that they are streams, which hold no worker.
+func TestAStandInThatObeysTakesAsLongAsItIsAsked(t *testing.T) {
+	s := &StandIn{Name: "booking.auk", Address: config.Address{Host: "127.0.0.1", Port: 1}, Service: config.Distribution{Kind: "fixed", Mean: 7 * time.Millisecond}}
+	ask := func(seconds string) *http.Request {
+		r := httptest.NewRequest("GET", "/seats", nil)
+		if seconds != "" {
+			r.Header.Set(AskTakes, seconds)
+		}
+		return r
+	}
+	assert.Equal(t, 7*time.Millisecond, s.takes(ask("0.5")), "not everybody may say so")
+	s.Obeys = true
+	for seconds, want := range map[string]time.Duration{"0.5": 500 * time.Millisecond, "0": 0, "": 7 * time.Millisecond, "-1": 7 * time.Millisecond, "1e9": 7 * time.Millisecond, "soon": 7 * time.Millisecond} {
+		assert.Equal(t, want, s.takes(ask(seconds)), seconds)
+	}
+	s.Draws = true
+	assert.Equal(t, 7*time.Millisecond, s.takes(ask("0.5")), "the scenario says how long")
+
+	// With its one worker busy a stream is answered all the same.
+	s = &StandIn{Name: "booking.auk", Obeys: true, Workers: 1, slots: make(chan struct{}, 1), changed: make(chan struct{})}
+	s.slots <- struct{}{}
+	ctx, leave := context.WithTimeout(t.Context(), 5*time.Second)
+	defer leave()
+	r := httptest.NewRequest("GET", "/board/today?n=1", nil).WithContext(ctx)
+	r.Header.Set(AskStream, "1")
+	w := httptest.NewRecorder()
+	s.serve(w, r)
+	assert.Equal(t, "text/event-stream", w.Header().Get("Content-Type"))
+	assert.Contains(t, w.Body.String(), "data: booking.auk says 0")
 }

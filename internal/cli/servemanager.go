@@ -1,0 +1,127 @@
+package cli
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/coreos/go-systemd/v22/activation"
+	"github.com/coreos/go-systemd/v22/daemon"
+	"golang.org/x/sys/unix"
+
+	"kestrix/internal/live/proxy"
+)
+
+// manager is who started the proxy and looks after it, as systemd does; without
+// one nothing is told to anybody (sd_notify, sd_listen_fds).
+type manager struct {
+	news  *news
+	mu    sync.Mutex
+	given map[string]net.Listener // sockets that were opened for us, by network and address
+	end   chan struct{}
+}
+
+func underManager(env *Env, n *news) (*manager, error) {
+	m := &manager{news: n, given: map[string]net.Listener{}, end: make(chan struct{})}
+	if env.Getenv("LISTEN_FDS") == "" {
+		return m, nil
+	}
+	all, err := activation.Listeners()
+	if err != nil {
+		return nil, fmt.Errorf("the sockets that were opened for us cannot be used: %w", err)
+	}
+	for _, l := range all {
+		if l == nil {
+			n.say("socket", "one that was opened for us is no listener, and is left alone")
+			continue
+		}
+		if u, ok := l.(*net.UnixListener); ok {
+			u.SetUnlinkOnClose(false) // it is not ours
+		}
+		m.given[socketName(l.Addr())] = l
+	}
+	return m, nil
+}
+
+// socketName is how a socket is known: every address of a family, whether of
+// IPv4 or IPv6, is written alike.
+func socketName(a net.Addr) string {
+	t, ok := a.(*net.TCPAddr)
+	if !ok {
+		return a.Network() + " " + a.String()
+	}
+	return fmt.Sprintf("tcp %s %d", t.IP.To16(), t.Port)
+}
+
+// take gives the socket that was opened for us at an address, nil if none was.
+func (m *manager) take(network, address string) net.Listener {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	name := network + " " + address
+	if t, err := net.ResolveTCPAddr(network, address); err == nil && network != "unix" {
+		name = socketName(t)
+	}
+	l := m.given[name]
+	delete(m.given, name)
+	if l == nil {
+		return nil // and no listener that holds one
+	}
+	m.news.say("socket", "%s was opened for us, and is used", l.Addr())
+	return l
+}
+
+// unclaimed tells of sockets that were opened for us and that no frontend
+// listens on: whoever connects there waits for nobody.
+func (m *manager) unclaimed() {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, l := range m.given {
+		m.news.say("socket", "%s was opened for us, and no frontend listens there; it is closed", l.Addr())
+		l.Close()
+	}
+	clear(m.given)
+}
+
+func (m *manager) tell(lines ...string) {
+	if _, err := daemon.SdNotify(false, strings.Join(lines, "\n")); err != nil {
+		m.news.say("notify", "the service manager cannot be told: %v", err)
+	}
+}
+
+// ready says that requests are served, and answers the watchdog from now on.
+func (m *manager) ready(p *proxy.Proxy) {
+	m.tell(daemon.SdNotifyReady, fmt.Sprintf("MAINPID=%d", os.Getpid()), "STATUS=serving")
+	every, err := daemon.SdWatchdogEnabled(false)
+	if err != nil || every == 0 {
+		return
+	}
+	go func() {
+		t := time.NewTicker(every / 3)
+		defer t.Stop()
+		for {
+			select {
+			case <-t.C:
+				p.Alive() // a proxy that is stuck is not, and the watchdog bites
+				m.tell(daemon.SdNotifyWatchdog)
+			case <-m.end:
+				return
+			}
+		}
+	}()
+}
+
+func (m *manager) reloading() {
+	var now unix.Timespec
+	_ = unix.ClockGettime(unix.CLOCK_MONOTONIC, &now) // never fails with that clock
+	m.tell(daemon.SdNotifyReloading, fmt.Sprintf("MONOTONIC_USEC=%d", now.Nano()/1000))
+}
+
+func (m *manager) reloaded() { m.tell(daemon.SdNotifyReady) }
+
+func (m *manager) stopping() {
+	close(m.end)
+	m.tell(daemon.SdNotifyStopping, "STATUS=open requests may end")
+}

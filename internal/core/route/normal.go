@@ -1,0 +1,78 @@
+package route
+
+import "strings"
+
+// Normal gives a path in the form in which paths are compared, so that a route
+// takes every way to write what it names (RFC 3986 section 6.2.2): escapes of
+// letters, digits and "-._~" are those characters, other escapes are in capitals,
+// bytes beyond ASCII are escapes, and the segments "." and ".." are taken out.
+func Normal(path string) string {
+	path = escapes(path)
+	if !strings.Contains(path, "/.") {
+		return path
+	}
+	var out []string
+	segments := strings.Split(path, "/")
+	for i, s := range segments {
+		last := i == len(segments)-1
+		switch s {
+		case ".", "..":
+			if s == ".." && len(out) > 1 {
+				out = out[:len(out)-1]
+			}
+			if last {
+				out = append(out, "")
+			}
+		default:
+			out = append(out, s)
+		}
+	}
+	return strings.Join(out, "/")
+}
+
+// escapes gives a path with its escapes in one form.
+func escapes(path string) string {
+	i := 0
+	for i < len(path) && path[i] != '%' && path[i] < 0x80 {
+		i++
+	}
+	if i == len(path) {
+		return path
+	}
+	const digits = "0123456789ABCDEF"
+	out := append(make([]byte, 0, len(path)+8), path[:i]...)
+	for ; i < len(path); i++ {
+		c := path[i]
+		if c == '%' && i+2 < len(path) {
+			high, low := strings.IndexByte(digits, upper(path[i+1])), strings.IndexByte(digits, upper(path[i+2]))
+			if high >= 0 && low >= 0 {
+				i += 2
+				if c = byte(high<<4 | low); unreserved(c) {
+					out = append(out, c)
+				} else {
+					out = append(out, '%', digits[high], digits[low])
+				}
+				continue
+			}
+		}
+		if c >= 0x80 || c == '%' { // or no escape
+			out = append(out, '%', digits[c>>4], digits[c&15])
+			continue
+		}
+		out = append(out, c)
+	}
+	return string(out)
+}
+
+func upper(c byte) byte {
+	if c >= 'a' && c <= 'f' {
+		return c - 'a' + 'A'
+	}
+	return c
+}
+
+// unreserved characters mean the same whether they are escaped or not (section
+// 2.3).
+func unreserved(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '.' || c == '_' || c == '~'
+}

@@ -1,0 +1,106 @@
+// Package status is how a running proxy stands, as control tells it and as it is
+// shown.
+package status
+
+import (
+	"slices"
+	"time"
+)
+
+// Status is what control tells of a running proxy.
+type Status struct {
+	Version   string     `json:"version"`
+	Began     time.Time  `json:"began"`
+	Counted   time.Time  `json:"counted"` // since when requests are counted
+	At        time.Time  `json:"at"`
+	Upstreams []Upstream `json:"upstreams"`
+}
+
+// Upstream is one upstream of a Status.
+type Upstream struct {
+	Name      string    `json:"name"`
+	Algorithm string    `json:"algorithm"`
+	Waiting   int       `json:"waiting"` // requests in the queue
+	Refused   uint64    `json:"refused"` // that no backend was given
+	Backends  []Backend `json:"backends"`
+}
+
+// Backend is one backend of a Status. Counts are of attempts that have
+// ended, since Status.Counted.
+type Backend struct {
+	Name      string     `json:"name"`
+	Address   string     `json:"address"`
+	State     string     `json:"state"`
+	Why       string     `json:"why"`     // of the last change of state; empty without one
+	Since     time.Time  `json:"since"`   // of the state
+	Rest      float64    `json:"rest"`    // seconds that are left of a suspension
+	ByHand    string     `json:"by_hand"` // what an operator set that differs from the file; empty for nothing
+	Until     *time.Time `json:"until"`   // when what an operator set ends by itself; null if it does not
+	Zone      string     `json:"zone"`
+	Tier      int        `json:"tier"`
+	Weight    int        `json:"weight"`
+	Share     float64    `json:"share"`      // of the upstream's requests
+	FairShare float64    `json:"fair_share"` // that it would have with everybody up
+	InFlight  int        `json:"in_flight"`
+	Requests  uint64     `json:"requests"`
+	Failed    uint64     `json:"failed"`
+	Statuses  [5]uint64  `json:"statuses"` // of answers, 1xx to 5xx
+	Bytes     uint64     `json:"bytes"`    // of answers
+	Rate      float64    `json:"rate"`     // requests a second, in the last ten seconds
+	P50       float64    `json:"p50"`      // seconds to the head of an answer
+	P99       float64    `json:"p99"`
+	Seats     uint64     `json:"seats"` // sessions that were given to it
+	Probe     *ProbeSeen `json:"probe"` // the last one; null before the first
+	Recent    *Recent    `json:"recent,omitempty"`
+}
+
+// Recent is what a backend was asked lately, a number for each step of time,
+// the oldest first; the last step is not over yet.
+type Recent struct {
+	Step     float64  `json:"step"` // seconds
+	Requests []uint32 `json:"requests"`
+	Failed   []uint32 `json:"failed"`
+}
+
+// News is something that happened besides requests.
+type News struct {
+	N    uint64    `json:"n"` // counts them, from 1
+	At   time.Time `json:"at"`
+	Who  string    `json:"who"`  // UPSTREAM.BACKEND, a listener, control, or kestrix
+	What string    `json:"what"` // a state or a word
+	Text string    `json:"text"`
+}
+
+// View is what an operator is shown: how everything stands and what happened
+// lately, the newest first.
+type View struct {
+	Status   *Status
+	News     []News
+	User     string // empty where control has no users
+	Operator bool   // orders of this user are carried out
+}
+
+// ProbeSeen is a probe that has ended.
+type ProbeSeen struct {
+	At     time.Time `json:"at"`
+	Took   float64   `json:"took"` // seconds
+	Passed bool      `json:"passed"`
+	Why    string    `json:"why"` // it failed
+}
+
+// InRotation says whether a backend may be given requests as it stands.
+func (b *Backend) InRotation() bool {
+	return (b.State == "up" || b.State == "failing") && b.Weight > 0
+}
+
+// Named lists the backends as operators name them: UPSTREAM.BACKEND.
+func (s *Status) Named() []string {
+	var out []string
+	for _, u := range s.Upstreams {
+		for _, b := range u.Backends {
+			out = append(out, u.Name+"."+b.Name)
+		}
+	}
+	slices.Sort(out)
+	return out
+}

@@ -1,0 +1,198 @@
+package study
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/replay"
+)
+
+// Held is one figure of a forecast beside that of the rehearsal. Absent moments are
+// null.
+type Held struct {
+	What       string   `json:"what"`       // a key of the result, such as latency.p95
+	Of         string   `json:"of"`         // UPSTREAM.BACKEND or a fault, where it is one's; else empty
+	Unit       string   `json:"unit"`       // count, share or seconds
+	Forecast   *float64 `json:"forecast"`   //
+	Rehearsal  *float64 `json:"rehearsal"`  //
+	Difference *float64 `json:"difference"` // rehearsal less forecast
+	Chance     *float64 `json:"chance"`     // a difference that chance alone stays under in 95 of 100 cases
+	Goal       float64  `json:"goal"`       // a difference that is taken for none, whatever chance says
+	Holds      bool     `json:"holds"`
+}
+
+// Fidelity is a forecast held against what was rehearsed.
+type Fidelity struct {
+	Rows  []Held `json:"rows"`
+	Off   int    `json:"off"`   // rows that do not hold
+	Seeds int    `json:"seeds"` // other seeds that say what chance does
+}
+
+// What is taken for no difference.
+const (
+	goalShare   = 0.02 // of an upstream's requests
+	goalCount   = 0.10 // of the forecast's count
+	goalMiddle  = 0.15 // of p50 and p95
+	goalExtreme = 0.30 // of p99, which few requests make
+	goalLeast   = 5e-3 // seconds of any percentile: what a proxy, a handshake and a busy machine take
+)
+
+// HoldAgainst holds a forecast against a rehearsal. others are forecasts with other
+// seeds: how much they differ among each other says what chance does to each figure.
+func HoldAgainst(c *config.Config, forecast, rehearsal *replay.Result, others []*replay.Result) Fidelity {
+	h := holder{forecast: forecast, rehearsal: rehearsal, others: others}
+	count := func(what string, of func(*replay.Result) float64) {
+		f := of(forecast)
+		h.add(what, "", "count", func(r *replay.Result) *float64 { v := of(r); return &v }, math.Max(goalCount*f, 2*math.Sqrt(f)))
+	}
+	exact := func(what string, of func(*replay.Result) float64) {
+		h.add(what, "", "count", func(r *replay.Result) *float64 { v := of(r); return &v }, 0.5)
+	}
+	exact("requests", func(r *replay.Result) float64 { return float64(r.Requests) })
+	count("failed", func(r *replay.Result) float64 { return float64(r.Failed) })
+	for i, e := range forecast.Errors.List() {
+		if e.Requests > 0 || rehearsal.Errors.List()[i].Requests > 0 {
+			count("errors."+e.Key, func(r *replay.Result) float64 { return float64(r.Errors.List()[i].Requests) })
+		}
+	}
+	count("retried", func(r *replay.Result) float64 { return float64(r.Retried) })
+	for _, q := range []struct {
+		name string
+		of   func(*replay.Result) float64
+		goal float64
+	}{
+		{"latency.p50", func(r *replay.Result) float64 { return r.Latency.P50 }, goalMiddle},
+		{"latency.p95", func(r *replay.Result) float64 { return r.Latency.P95 }, goalMiddle},
+		{"latency.p99", func(r *replay.Result) float64 { return r.Latency.P99 }, goalExtreme},
+	} {
+		h.add(q.name, "", "seconds", func(r *replay.Result) *float64 { v := q.of(r); return &v }, math.Max(q.goal*q.of(forecast), goalLeast))
+	}
+	for _, u := range c.Upstreams {
+		if forecast.Upstreams[u.Name] == nil || forecast.Upstreams[u.Name].Requests == 0 && rehearsal.Upstreams[u.Name].Requests == 0 {
+			continue
+		}
+		for i := range u.Backends {
+			name := u.Backends[i].Name
+			h.add("share", u.Name+"."+name, "share", func(r *replay.Result) *float64 {
+				if up := r.Upstreams[u.Name]; up != nil && up.Backends[name] != nil {
+					return &up.Backends[name].Share
+				}
+				return nil
+			}, goalShare)
+		}
+	}
+	for i := range forecast.Faults {
+		f := &forecast.Faults[i]
+		if !f.Began {
+			continue
+		}
+		goal := interval(c, f.Backends).Seconds()
+		h.add("detected_after", f.Name, "seconds", func(r *replay.Result) *float64 { return faultOf(r, i).DetectedAfter }, goal)
+		h.add("recovered_after", f.Name, "seconds", func(r *replay.Result) *float64 { return faultOf(r, i).RecoveredAfter }, goal)
+		lost := float64(f.During.Failed)
+		h.add("failed", f.Name, "count", func(r *replay.Result) *float64 { v := float64(faultOf(r, i).During.Failed); return &v }, math.Max(goalCount*lost, 2*math.Sqrt(lost)))
+	}
+	count("sessions.moved", func(r *replay.Result) float64 { return float64(r.Sessions.Moved) })
+	count("sessions.lost", func(r *replay.Result) float64 { return float64(r.Sessions.Lost) })
+	return h.done()
+}
+
+// faultOf gives what came of a fault, of a result that may have none.
+func faultOf(r *replay.Result, i int) *replay.FaultResult {
+	if i < len(r.Faults) {
+		return &r.Faults[i]
+	}
+	return &replay.FaultResult{}
+}
+
+// holder gathers rows.
+type holder struct {
+	forecast, rehearsal *replay.Result
+	others              []*replay.Result
+	out                 Fidelity
+}
+
+// add holds one figure; goal is the difference that is taken for none.
+func (h *holder) add(what, of, unit string, figure func(*replay.Result) *float64, goal float64) {
+	row := Held{What: what, Of: of, Unit: unit, Forecast: figure(h.forecast), Rehearsal: figure(h.rehearsal), Goal: goal}
+	if row.Forecast == nil && row.Rehearsal == nil {
+		return // it never came, in either
+	}
+	if row.Forecast == nil || row.Rehearsal == nil {
+		h.out.Rows = append(h.out.Rows, row)
+		return
+	}
+	d := *row.Rehearsal - *row.Forecast
+	row.Difference = &d
+	values := []float64{*row.Forecast}
+	for _, o := range h.others {
+		if v := figure(o); v != nil {
+			values = append(values, *v)
+		}
+	}
+	if n := float64(len(values)); n > 2 {
+		mean, square := 0.0, 0.0
+		for _, v := range values {
+			mean += v / n
+		}
+		for _, v := range values {
+			square += (v - mean) * (v - mean)
+		}
+		// The rehearsal is one more draw of what the forecasts are draws of.
+		chance := studentOf(len(values)-1) * math.Sqrt(square/(n-1)) * math.Sqrt2
+		row.Chance = &chance
+	}
+	row.Holds = math.Abs(d) <= goal+1e-9 || row.Chance != nil && math.Abs(d) <= *row.Chance
+	h.out.Rows = append(h.out.Rows, row)
+}
+
+// students are the quantiles of Student's t distribution that 95 % stay under on
+// both sides, by degrees of freedom from 1.
+var students = []float64{12.71, 4.30, 3.18, 2.78, 2.57, 2.45, 2.36, 2.31, 2.26, 2.23, 2.20, 2.18, 2.16, 2.14, 2.13, 2.12}
+
+func studentOf(freedom int) float64 {
+	if freedom <= len(students) {
+		return students[max(freedom, 1)-1]
+	}
+	return 2
+}
+
+func (h *holder) done() Fidelity {
+	h.out.Seeds = len(h.others)
+	for _, r := range h.out.Rows {
+		if !r.Holds {
+			h.out.Off++
+		}
+	}
+	return h.out
+}
+
+// interval is the longest time between two probes of these backends; without any, a
+// second.
+func interval(c *config.Config, backends []string) (longest time.Duration) {
+	for _, u := range c.Upstreams {
+		for i := range u.Backends {
+			if u.Probe != nil && slices.Contains(backends, u.Name+"."+u.Backends[i].Name) {
+				longest = max(longest, u.Probe.Every, u.Probe.EveryDown)
+			}
+		}
+	}
+	if longest == 0 {
+		longest = time.Second
+	}
+	return longest
+}
+
+// Verdict says in a sentence whether the forecast holds.
+func (f *Fidelity) Verdict() string {
+	if f.Off == 0 {
+		return fmt.Sprintf("the forecast holds: all of %d figures came out as foretold, or within what chance does", len(f.Rows))
+	}
+	if f.Off == 1 {
+		return fmt.Sprintf("the forecast holds but for 1 of %d figures", len(f.Rows))
+	}
+	return fmt.Sprintf("the forecast does not hold in %d of %d figures", f.Off, len(f.Rows))
+}

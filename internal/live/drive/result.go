@@ -1,0 +1,292 @@
+package drive
+
+import (
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"kestrix/internal/core/replay"
+	"kestrix/internal/core/scenario"
+)
+
+// Result puts what came of a drive into the form of a replay's result. Backends
+// are those that answers name, as UPSTREAM.BACKEND or alone; shares are of them.
+// partial says that it was ended early.
+func Result(samples []Sample, partial bool) *replay.Result {
+	r := &replay.Result{
+		Routes: map[string]int64{}, Upstreams: map[string]*replay.Upstream{}, Health: []replay.HealthChange{}, Faults: []replay.FaultResult{}, Expectations: []scenario.Verdict{},
+		Overloaded: []replay.Overload{}, Partial: partial,
+	}
+	r.Trace.Unknown, r.Trace.Spread = map[string]int64{}, "none"
+	r.Assumed.Backends, r.Assumed.Instances, r.Assumed.Stamp = map[string]replay.Assumes{}, 1, "start"
+	clients := map[uint32]bool{}
+	last := time.Duration(0)
+	var took []time.Duration
+	by := map[string][]Sample{}
+	for i := range samples {
+		s := &samples[i]
+		r.Requests++
+		clients[s.Client] = true
+		last = max(last, s.Due+max(s.Took, s.Held))
+		switch {
+		case s.Cut:
+			r.Unfinished++
+		case s.Fail != "":
+			r.Failed++
+			CountError(&r.Errors, s.Fail)
+		default:
+			r.Answered++
+			took = append(took, s.Took)
+		}
+		if s.Backend != "" {
+			by[s.Backend] = append(by[s.Backend], *s)
+		}
+	}
+	r.Trace.Records, r.Trace.Clients = r.Requests, int64(len(clients))
+	r.Duration = last.Seconds()
+	if r.Requests > 0 {
+		r.ErrorRate = float64(r.Failed) / float64(r.Requests)
+	}
+	if r.Duration > 0 {
+		r.Throughput = float64(r.Answered) / r.Duration
+	}
+	r.Latency = Latency(took)
+	for name, of := range by {
+		up, backend, ok := strings.Cut(name, ".")
+		if !ok {
+			up, backend = "answers", name
+		}
+		u := r.Upstreams[up]
+		if u == nil {
+			u = &replay.Upstream{Backends: map[string]*replay.Backend{}}
+			r.Upstreams[up] = u
+		}
+		b := &replay.Backend{State: "up", Requests: int64(len(of))}
+		var took []time.Duration
+		for i := range of {
+			if of[i].Fail == "" && !of[i].Cut {
+				b.Answered++
+				took = append(took, of[i].Took)
+			} else if of[i].Fail != "" {
+				b.Failed++
+			}
+		}
+		b.Latency = Latency(took)
+		u.Backends[backend] = b
+		u.Order = append(u.Order, backend)
+		u.Requests, u.Answered, u.Failed = u.Requests+b.Requests, u.Answered+b.Answered, u.Failed+b.Failed
+	}
+	for up, u := range r.Upstreams {
+		slices.Sort(u.Order)
+		var took []time.Duration
+		for _, name := range u.Order {
+			b := u.Backends[name]
+			b.Share, b.FairShare = float64(b.Requests)/float64(u.Requests), 1/float64(len(u.Order))
+			full := up + "." + name
+			if up == "answers" {
+				full = name
+			}
+			for _, s := range by[full] {
+				if s.Fail == "" && !s.Cut {
+					took = append(took, s.Took)
+				}
+			}
+		}
+		u.Latency = Latency(took)
+		Unevenness(u, nil)
+	}
+	sessions(r, samples)
+	r.Timeline = Timeline(samples, bucketFor(r.Duration))
+	r.Engine.WallSeconds = r.Duration
+	r.Engine.RequestsPerSecond = r.Throughput
+	return r
+}
+
+// Unevenness fills in how unevenly an upstream's requests are spread, by weight; nil
+// weighs all alike.
+func Unevenness(u *replay.Upstream, weights map[string]float64) {
+	var values []float64
+	sum := 0.0
+	for _, name := range u.Order {
+		w := 1.0
+		if weights != nil {
+			w = weights[name]
+		}
+		if w > 0 {
+			v := float64(u.Backends[name].Requests) / w
+			values = append(values, v)
+			sum += v
+		}
+	}
+	if len(values) == 0 || sum == 0 {
+		return
+	}
+	mean, square := sum/float64(len(values)), 0.0
+	for _, v := range values {
+		square += (v - mean) * (v - mean)
+	}
+	u.Imbalance = replay.Imbalance{MaxOverMean: slices.Max(values) / mean, CV: math.Sqrt(square/float64(len(values))) / mean}
+}
+
+// sessions counts clients, of samples in the order in which they were due, by what their answers name: one that another backend
+// answers than did before is lost there, and moved if it stays.
+func sessions(r *replay.Result, samples []Sample) {
+	type seat struct {
+		client   uint32
+		upstream string
+	}
+	held := map[seat]string{}
+	clients := map[uint32]bool{}
+	for i := range samples {
+		s := &samples[i]
+		if s.Backend == "" || s.Fail != "" || s.Cut {
+			continue
+		}
+		clients[s.Client] = true
+		up, _, _ := strings.Cut(s.Backend, ".")
+		k := seat{s.Client, up}
+		if before, ok := held[k]; ok && before != s.Backend {
+			r.Sessions.Lost++
+			if u := r.Upstreams[up]; u != nil {
+				u.Sessions.Lost++
+			}
+		}
+		held[k] = s.Backend
+	}
+	r.Sessions.Seen = int64(len(clients))
+	for k := range held {
+		if u := r.Upstreams[k.upstream]; u != nil {
+			u.Sessions.Seen++
+		}
+	}
+}
+
+// bucketFor gives the length of the timeline's rows, so that there are at most 240.
+func bucketFor(seconds float64) float64 {
+	bucket := 1.0
+	for seconds/bucket > 240 {
+		bucket *= 2
+	}
+	return bucket
+}
+
+// Timeline puts samples into rows by when they ended. Boxes count answers by the
+// backend they name, by when they were due, and those not over at the end of a row.
+func Timeline(samples []Sample, bucket float64) replay.Timeline {
+	t := replay.Timeline{Bucket: bucket, Rows: []replay.TimelineRow{}}
+	if len(samples) == 0 {
+		return t
+	}
+	end := 0.0
+	for i := range samples {
+		end = max(end, (samples[i].Due + samples[i].Took).Seconds())
+	}
+	rows := int(end/bucket) + 1
+	took := make([][]time.Duration, rows)
+	for i := range rows {
+		t.Rows = append(t.Rows, replay.TimelineRow{At: float64(i) * bucket, Upstreams: map[string]map[string]replay.TimelineBox{}})
+	}
+	for i := range samples {
+		s := &samples[i]
+		ended := int((s.Due + s.Took).Seconds() / bucket)
+		row := &t.Rows[ended]
+		switch {
+		case s.Cut:
+		case s.Fail != "":
+			row.Failed++
+		default:
+			row.Answered++
+			took[ended] = append(took[ended], s.Took)
+		}
+		up, backend, ok := strings.Cut(s.Backend, ".")
+		if s.Backend == "" {
+			continue
+		}
+		if !ok {
+			up, backend = "answers", s.Backend
+		}
+		Box(&t, up, backend, s.Due, s.Due+max(s.Took, s.Held))
+	}
+	for i := range t.Rows {
+		l := Latency(took[i])
+		t.Rows[i].P50, t.Rows[i].P95, t.Rows[i].P99 = l.P50, l.P95, l.P99
+	}
+	per := t.PerRow()
+	for i := 0; i < rows; i += per {
+		l := Latency(slices.Concat(took[i:min(i+per, rows)]...))
+		t.Coarse = append(t.Coarse, replay.CoarseRow{At: t.Rows[i].At, P50: l.P50, P95: l.P95, P99: l.P99})
+	}
+	return t
+}
+
+// Box counts an attempt on a backend that lasted from one moment to another.
+func Box(t *replay.Timeline, up, backend string, from, until time.Duration) {
+	first, over := int(from.Seconds()/t.Bucket), int(until.Seconds()/t.Bucket)
+	for j := max(first, 0); j <= min(over, len(t.Rows)-1); j++ {
+		boxes := t.Rows[j].Upstreams[up]
+		if boxes == nil {
+			boxes = map[string]replay.TimelineBox{}
+			t.Rows[j].Upstreams[up] = boxes
+		}
+		b := boxes[backend]
+		if j == first {
+			b.Requests++
+		}
+		if j < over {
+			b.Open++
+		}
+		boxes[backend] = b
+	}
+}
+
+// Latency gives mean and percentiles of durations: those of the nearest rank.
+func Latency(took []time.Duration) replay.Latency {
+	if len(took) == 0 {
+		return replay.Latency{}
+	}
+	sorted := slices.Clone(took)
+	slices.Sort(sorted)
+	sum := 0.0
+	for _, d := range sorted {
+		sum += d.Seconds()
+	}
+	q := func(p float64) float64 {
+		return sorted[min(max(int(math.Ceil(p*float64(len(sorted))))-1, 0), len(sorted)-1)].Seconds()
+	}
+	return replay.Latency{Mean: sum / float64(len(sorted)), P50: q(0.5), P90: q(0.9), P95: q(0.95), P99: q(0.99), P999: q(0.999), Max: sorted[len(sorted)-1].Seconds()}
+}
+
+// CountError counts a failure under its key.
+func CountError(e *replay.Errors, key string) {
+	for name, n := range map[string]*int64{
+		"refused": &e.Refused, "connect_timeout": &e.ConnectTimeout, "answer_timeout": &e.AnswerTimeout, "reset": &e.Reset, "status_5xx": &e.Status5xx, "queue_full": &e.QueueFull,
+		"queue_timeout": &e.QueueTimeout, "rate_limited": &e.RateLimited, "no_route": &e.NoRoute, "no_backend": &e.NoBackend, "broken_stream": &e.BrokenStream, "sticky_refused": &e.StickyRefused,
+	} {
+		if name == key {
+			*n++
+		}
+	}
+}
+
+// Lateness is how well the driver itself kept up: how late requests were sent.
+type Lateness struct {
+	P50 float64 `json:"p50"` // seconds
+	P99 float64 `json:"p99"`
+	Max float64 `json:"max"`
+}
+
+// KeptUp says whether the lateness is none to speak of beside the answers' times.
+func (l *Lateness) KeptUp(answers *replay.Latency) bool {
+	return l.P99 <= 0.010 || l.P99 <= 0.1*answers.P50
+}
+
+// LatenessOf measures it.
+func LatenessOf(samples []Sample) Lateness {
+	late := make([]time.Duration, len(samples))
+	for i := range samples {
+		late[i] = samples[i].Late
+	}
+	l := Latency(late)
+	return Lateness{l.P50, l.P99, l.Max}
+}

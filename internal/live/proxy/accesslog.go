@@ -1,0 +1,179 @@
+package proxy
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/trace"
+)
+
+// AccessLog writes a line for each request, gathered for a moment so that a busy
+// proxy does not make a system call for each.
+type AccessLog struct {
+	mu    sync.Mutex
+	w     io.Writer
+	line  func([]byte, *Access) []byte
+	each  bool // every line is written by itself, as a datagram wants it
+	buf   []byte
+	lines int // in buf
+	ended chan struct{}
+	done  chan struct{}
+	news  func(lost int, err error)
+	lost  int  // lines, since writing fails
+	torn  bool // the last line that was written is not whole
+}
+
+// accessDelay is how long an access line waits at most, recordDelay one of a
+// trace, which would compress badly otherwise.
+const (
+	accessDelay = 50 * time.Millisecond
+	recordDelay = time.Second
+)
+
+// NewAccessLog begins to write to w as a configuration says. news is told when
+// writing begins to fail, and when it works again, with the lines that were lost
+// meanwhile; requests go on all the same.
+func NewAccessLog(w io.Writer, cfg config.AccessLog, news func(lost int, err error)) *AccessLog {
+	line := (*Access).combinedLine
+	switch {
+	case len(cfg.Fields) > 0:
+		line = func(a *Access, b []byte) []byte { return a.AppendFields(b, cfg.Fields) }
+	case cfg.Format == "json":
+		line = (*Access).AppendJSON
+	}
+	l := &AccessLog{w: w, news: news, line: func(b []byte, a *Access) []byte { return line(a, b) }}
+	if strings.HasPrefix(cfg.To, "syslog") {
+		head := syslogHead()
+		l.each, l.line = true, func(b []byte, a *Access) []byte { return line(a, head(b, a.Time)) }
+	}
+	return l.begin(accessDelay)
+}
+
+func (a *Access) combinedLine(b []byte) []byte { return a.AppendCombined(b) }
+
+// NewRecord begins to write a trace of JSON Lines to w, which is flushed now and
+// then if it can be. news is as with NewAccessLog.
+func NewRecord(w io.Writer, news func(lost int, err error)) *AccessLog {
+	l := &AccessLog{w: w, news: news, line: func(b []byte, a *Access) []byte {
+		r := a.record()
+		return trace.AppendJSON(b, &r)
+	}}
+	return l.begin(recordDelay)
+}
+
+func (l *AccessLog) begin(delay time.Duration) *AccessLog {
+	l.ended, l.done = make(chan struct{}), make(chan struct{})
+	go l.run(delay)
+	return l
+}
+
+// syslogHead gives what stands before each line (RFC 5424 section 6): facility
+// local0, severity informational.
+func syslogHead() func([]byte, time.Time) []byte {
+	host, err := os.Hostname()
+	if err != nil || host == "" {
+		host = "-"
+	}
+	rest := fmt.Sprintf(" %s kestrix %d access - ", host, os.Getpid())
+	return func(b []byte, t time.Time) []byte {
+		b = append(b, "<134>1 "...)
+		b = t.UTC().AppendFormat(b, "2006-01-02T15:04:05.000000Z07:00")
+		return append(b, rest...)
+	}
+}
+
+// Add takes a finished request.
+func (l *AccessLog) Add(a *Access) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.buf = l.line(l.buf, a)
+	l.lines++
+	if l.each {
+		l.writeLocked()
+		return
+	}
+	if l.buf = append(l.buf, '\n'); len(l.buf) > 32<<10 {
+		l.writeLocked()
+	}
+}
+
+// Turn goes over to another writer; what is gathered goes to the old one.
+func (l *AccessLog) Turn(w io.Writer) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.writeLocked()
+	l.w, l.torn = w, false
+}
+
+func (l *AccessLog) run(delay time.Duration) {
+	defer close(l.done)
+	t := time.NewTicker(delay)
+	defer t.Stop()
+	for {
+		select {
+		case <-t.C:
+			l.mu.Lock()
+			l.flushLocked()
+			l.mu.Unlock()
+		case <-l.ended:
+			return
+		}
+	}
+}
+
+// flushLocked writes what is gathered, and has it come to where it can be read.
+// l.mu is held.
+func (l *AccessLog) flushLocked() {
+	if len(l.buf) == 0 {
+		return
+	}
+	l.writeLocked()
+	if f, ok := l.w.(interface{ Flush() error }); ok && l.lost == 0 {
+		if err := f.Flush(); err != nil {
+			l.lost++
+			l.news(0, err)
+		}
+	}
+}
+
+// writeLocked writes what is gathered. l.mu is held.
+func (l *AccessLog) writeLocked() {
+	if len(l.buf) == 0 {
+		return
+	}
+	b := l.buf
+	if l.torn {
+		b = append([]byte{'\n'}, b...) // so that one line is lost, and not two
+	}
+	n, err := l.w.Write(b)
+	lines := l.lines
+	l.buf, l.lines = l.buf[:0], 0
+	if err != nil {
+		if l.lost == 0 {
+			l.news(0, err)
+		}
+		written := bytes.Count(b[:n], []byte{'\n'})
+		l.torn = n > 0 && b[n-1] != '\n' || n == 0 && l.torn
+		l.lost += max(lines-written, 1)
+		return
+	}
+	if l.torn = false; l.lost > 0 {
+		l.news(l.lost, nil)
+		l.lost = 0
+	}
+}
+
+// Close writes what is left.
+func (l *AccessLog) Close() {
+	close(l.ended)
+	<-l.done
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.flushLocked()
+}

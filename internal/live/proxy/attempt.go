@@ -1,0 +1,409 @@
+package proxy
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"kestrix/internal/core/upstream"
+	"kestrix/internal/live/wire"
+)
+
+// expectWait is how long a body that the client holds back (Expect:
+// 100-continue) is held back from a backend that says nothing (RFC 9110 section
+// 10.1.1).
+const expectWait = time.Second
+
+// turn is one request with a backend, up to the end of its answer.
+type turn interface {
+	io.Reader    // of the answer's body
+	ready() bool // more of it can be read without waiting
+	trailer() (http.Header, error)
+	cut(cause error) // ends it, from any goroutine
+	cause() error    // that it was cut for, nil if it was not
+	end()            // nothing more is wanted; called once
+}
+
+// answerHead is the head of a backend's answer; its fields are in the header of
+// the client's answer already.
+type answerHead struct {
+	status, major, minor int
+	length               int64 // -1: not known
+	upgrade              string
+}
+
+// oneTurn is a turn on a connection of HTTP/1.1.
+type oneTurn struct {
+	x    *exchange
+	b    *backend
+	conn *wire.Conn
+	stop func() bool // of the watch on the client
+
+	mu       sync.Mutex
+	why      error         // guarded by mu
+	answered bool          // likewise: the head of the answer has come
+	sent     chan struct{} // closed when the body has been sent or given up; nil if nobody sends beside
+	sending  sync.Once
+	failed   error // to send, once sent is closed
+}
+
+// overHTTP1 sends an attempt over HTTP/1.1. The answer's fields are added to the
+// client's.
+func (x *exchange) overHTTP1(b *backend, q *wire.Request) (turn, answerHead, error) {
+	fresh := b.header != "" // a connection belongs to one client
+	for {
+		conn, err := x.connection(b, fresh)
+		if err != nil {
+			return nil, answerHead{}, err
+		}
+		t := &oneTurn{x: x, b: b, conn: conn}
+		t.stop = context.AfterFunc(x.r.Context(), func() { t.cut(context.Canceled) })
+		head, written, err := t.exchange(q)
+		if err == nil {
+			return t, head, nil
+		}
+		reused := conn.Used > 0
+		t.drop()
+		// A backend may close a connection that waits just when it is used
+		// again: that is no failure of anybody, and another one is taken.
+		if reused && t.cause() == nil && errors.Is(err, wire.ErrNothing) && (!written || x.q.Repeatable) && x.body.again() {
+			x.body.wait(x.r.Context())
+			fresh = true
+			clear(x.w.Header())
+			continue
+		}
+		if cause := t.cause(); cause != nil {
+			err = cause
+			if errors.Is(cause, context.Canceled) && t.sent != nil {
+				// The library takes a body that did not come in time for a
+				// client that left; who sends it knows, and has ended by that.
+				if <-t.sent; t.failed != nil {
+					err = t.failed
+				}
+			}
+		}
+		return nil, head, err
+	}
+}
+
+// connection gives one that waits, or a new one.
+func (x *exchange) connection(b *backend, fresh bool) (*wire.Conn, error) {
+	x.access.Connect = 0
+	if !fresh {
+		if c := b.idle.take(); c != nil {
+			return c, nil
+		}
+	}
+	ctx := x.r.Context()
+	if b.header != "" {
+		local, _ := ctx.Value(http.LocalAddrContextKey).(net.Addr)
+		ctx = forClient(ctx, remoteAddr(x.r.RemoteAddr), local)
+	}
+	began := time.Now()
+	c, err := b.connect(ctx)
+	x.access.Connect = max(time.Since(began), 1)
+	if err != nil {
+		return nil, err
+	}
+	return wire.NewConn(c), nil
+}
+
+// exchange sends the request and reads the head of its answer. written says
+// that the backend may have seen it.
+func (t *oneTurn) exchange(q *wire.Request) (head answerHead, written bool, err error) {
+	x, conn := t.x, t.conn
+	if err := conn.SetDeadline(time.Now().Add(x.waits.Answer)); err != nil {
+		return head, false, errors.Join(wire.ErrNothing, err)
+	}
+	held := x.r.Header["Expect"] != nil
+	beside := x.body != nil && !x.body.whole
+	var short []byte
+	if x.body != nil && x.body.whole {
+		short = x.body.kept
+	}
+	if err := conn.Send(q, short); err != nil {
+		return head, false, errors.Join(wire.ErrNothing, err)
+	}
+	interim := x.interim
+	if beside {
+		t.sent = make(chan struct{})
+		// The answer may begin while the body still comes. HTTP/2 always lets it.
+		_ = x.body.client.EnableFullDuplex()
+		if !held {
+			t.send()
+		} else {
+			timer := time.AfterFunc(expectWait, t.send)
+			defer timer.Stop()
+			interim = func(status int, h http.Header) {
+				if status == http.StatusContinue {
+					t.send() // reading the body tells the client to go on
+					return
+				}
+				x.interim(status, h)
+			}
+		}
+	}
+	a, err := conn.Receive(q.Method, x.w.Header(), interim)
+	if err != nil {
+		return head, true, err
+	}
+	t.mu.Lock()
+	t.answered = true
+	t.mu.Unlock()
+	t.sending.Do(func() { // it is not wanted any more
+		if t.sent != nil {
+			t.failed = errNotWanted
+			close(t.sent)
+		}
+	})
+	delete(x.w.Header(), "Proxy-Authenticate")
+	return answerHead{a.Status, 1, a.Minor, a.Length, a.Upgrade}, true, nil
+}
+
+var errNotWanted = errors.New("the backend answered without wanting the body")
+
+// interim passes an answer on that is not the last (RFC 9110 section 15.2).
+func (x *exchange) interim(status int, h http.Header) {
+	if status == http.StatusContinue || x.r.ProtoMinor == 0 && x.r.ProtoMajor == 1 {
+		return
+	}
+	out := x.w.Header()
+	for name, v := range h {
+		out[name] = v
+	}
+	x.w.WriteHeader(status)
+	for name := range h {
+		delete(out, name)
+	}
+}
+
+// send sends the body beside, once.
+func (t *oneTurn) send() {
+	t.sending.Do(func() {
+		_ = t.conn.SetReadDeadline(time.Time{}) // the answer is waited for from the body's end on
+		x, attempt := t.x, t.x.body.attempt()   // before anybody can wait for its end
+		go func() {
+			err := t.conn.SendBody(&wire.Sender{Body: attempt, Length: x.r.ContentLength, Trailer: x.requestTrailer, Wait: x.waits.Idle})
+			attempt.Close()
+			t.failed = err
+			var own *wire.ReadError
+			switch {
+			case err == nil:
+				t.mu.Lock()
+				if !t.answered {
+					_ = t.conn.SetReadDeadline(time.Now().Add(x.waits.Answer)) // where it fails, so will reading
+				}
+				t.mu.Unlock()
+			case errors.As(err, &own):
+				t.cut(err) // the backend cannot go on without
+			}
+			close(t.sent)
+		}()
+	})
+}
+
+func (t *oneTurn) Read(p []byte) (int, error) {
+	if !t.conn.Buffered() {
+		if err := t.conn.SetReadDeadline(time.Now().Add(t.x.waits.Idle)); err != nil {
+			return 0, err
+		}
+	}
+	n, err := t.conn.Read(p)
+	var ne net.Error
+	if err != nil && errors.As(err, &ne) && ne.Timeout() {
+		t.cut(errIdle)
+	}
+	return n, err
+}
+
+func (t *oneTurn) ready() bool { return t.conn.Buffered() }
+
+func (t *oneTurn) trailer() (http.Header, error) { return t.conn.Trailer() }
+
+func (t *oneTurn) cut(cause error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.why == nil {
+		t.why = cause
+		t.conn.Conn.Close()
+	}
+}
+
+func (t *oneTurn) cause() error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.why
+}
+
+// end keeps the connection if it can serve another request.
+func (t *oneTurn) end() {
+	if t.sent != nil {
+		select {
+		case <-t.sent:
+			if t.failed == nil && t.over() {
+				return
+			}
+		default:
+		}
+		t.drop()
+		return
+	}
+	if !t.over() {
+		t.drop()
+	}
+}
+
+// over puts the connection back; false if it cannot be used again.
+func (t *oneTurn) over() bool {
+	if !t.conn.Done() || t.b.header != "" || !t.stop() {
+		return false
+	}
+	t.b.idle.put(t.conn, t.b.kept)
+	return true
+}
+
+// drop closes the connection. Who sends the body ends by that, or when the
+// client's body does, see exchange.finish.
+func (t *oneTurn) drop() {
+	t.stop()
+	t.conn.Conn.Close()
+	t.sending.Do(func() {
+		if t.sent != nil {
+			close(t.sent)
+		}
+	})
+	t.conn.Release()
+}
+
+// finish sees to it that nobody reads the client's body any more, and that what
+// is left of it is not waited for long.
+func (x *exchange) finish() {
+	b := x.body
+	if b == nil {
+		if x.entry != nil && x.r.ContentLength != 0 && x.r.Body != http.NoBody {
+			_ = http.NewResponseController(x.w).SetReadDeadline(time.Now().Add(x.entry.frontend.Timeouts.RequestBody))
+		}
+		return
+	}
+	if b.last == nil {
+		return
+	}
+	select {
+	case <-b.last.closed:
+	default:
+		// Where it cannot be set, the end of the body is waited for.
+		_ = b.client.SetReadDeadline(time.Now())
+		<-b.last.closed
+	}
+}
+
+// try sends one attempt; true asks for another.
+func (x *exchange) try(b *backend, cookie *http.Cookie) bool {
+	sent := time.Now()
+	q := x.wireRequest()
+	if err := q.Check(); err != nil { // no fault of the backend
+		x.pool.cancel(&x.q, &x.attempt)
+		x.answer(http.StatusBadRequest, "malformed", "the request cannot be passed on")
+		return false
+	}
+	over := x.overHTTP1
+	if b.http2 {
+		over = x.overHTTP2
+	}
+	t, head, err := over(b, q)
+	if err != nil {
+		clear(x.w.Header())
+		return x.broke(b, err)
+	}
+	defer t.end()
+	if head.status == http.StatusSwitchingProtocols && (x.upgrade == "" || !strings.EqualFold(head.upgrade, x.upgrade)) {
+		clear(x.w.Header())
+		return x.broke(b, errors.New("the backend switched protocols without being asked"))
+	}
+	x.access.FirstByte = time.Since(sent)
+	o := upstream.Outcome{Kind: upstream.Answered, Status: head.status, NoRetry: !x.body.again(), FirstByte: max(x.access.FirstByte, 1)}
+	if x.pool.repeat(&x.q, &x.attempt, o) {
+		clear(x.w.Header())
+		return true
+	}
+	if head.status == http.StatusSwitchingProtocols {
+		x.tunnel(t.(*oneTurn), b, head, o)
+		return false
+	}
+	x.passOn(t, b, head, cookie, o)
+	return false
+}
+
+// left tells the core that the client went away, and ends the request: without
+// the abort the library would answer 200 for us.
+func (x *exchange) left() {
+	x.pool.cancel(&x.q, &x.attempt)
+	x.access.Reason = "client-left"
+	panic(http.ErrAbortHandler)
+}
+
+// broke handles an attempt without an answer; true asks for another.
+func (x *exchange) broke(b *backend, err error) bool {
+	var own *wire.ReadError
+	switch {
+	case x.body.over():
+		x.pool.cancel(&x.q, &x.attempt)
+		x.tooLarge(x.body.most)
+		return false
+	case errors.As(err, &own):
+		x.pool.cancel(&x.q, &x.attempt)
+		x.badBody(own.Err)
+		return false
+	case x.r.Context().Err() != nil:
+		x.left()
+	case scarce(err):
+		x.pool.cancel(&x.q, &x.attempt)
+		x.answer(http.StatusServiceUnavailable, "overloaded", "the proxy has no more connections to give")
+		return false
+	}
+	o := upstream.Outcome{Kind: upstream.Reset, NoRetry: !x.body.again()}
+	status, text := http.StatusBadGateway, "the backend broke the connection"
+	var de *dialError
+	var ne net.Error
+	switch {
+	case errors.As(err, &de) && de.timeout:
+		o.Kind, status, text = upstream.ConnectTimeout, http.StatusGatewayTimeout, "the backend cannot be reached"
+	case errors.As(err, &de):
+		o.Kind, status, text = upstream.ConnectRefused, http.StatusBadGateway, "the backend refuses connections"
+		if b.tls != nil {
+			text = "no TLS connection to the backend could be made"
+		}
+	case errors.As(err, &ne) && ne.Timeout():
+		o.Kind, status, text = upstream.AnswerTimeout, http.StatusGatewayTimeout, "the backend did not answer in time"
+	case errors.Is(err, wire.ErrMalformed):
+		text = "the backend's answer is not HTTP that can be understood"
+	}
+	if x.pool.settle(&x.q, &x.attempt, o) == upstream.Again {
+		return true
+	}
+	x.answer(status, strings.ReplaceAll(o.Kind.String(), " ", "-"), text)
+	return false
+}
+
+// badBody answers a request whose body could not be read.
+func (x *exchange) badBody(err error) {
+	var ne net.Error
+	switch {
+	case x.body.over():
+		x.tooLarge(x.body.most)
+	case errors.As(err, &ne) && ne.Timeout():
+		x.w.Header().Set("Connection", "close")
+		x.answer(http.StatusRequestTimeout, "body-timeout", "the body of the request did not come in time")
+	case errors.Is(err, wire.ErrMalformed):
+		x.w.Header().Set("Connection", "close")
+		x.answer(http.StatusBadRequest, "malformed", "the body of the request cannot be understood")
+	default:
+		x.access.Status, x.access.Reason = 0, "client-left"
+		panic(http.ErrAbortHandler)
+	}
+}

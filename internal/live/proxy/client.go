@@ -1,0 +1,153 @@
+package proxy
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/status"
+)
+
+// Client asks and tells the control of a running proxy.
+type Client struct {
+	Where          string // as it is written in the configuration
+	User, Password string
+	base           string
+	http           *http.Client
+}
+
+// NewClient makes one for an address, over TLS if roots are given (nil and
+// secure: those of the machine).
+func NewClient(at config.Address, secure bool, roots *x509.CertPool) *Client {
+	network, address, scheme := "tcp", net.JoinHostPort(at.Host, strconv.Itoa(at.Port)), "http"
+	host := address
+	if at.Unix != "" {
+		network, address, host = "unix", at.Unix, "localhost"
+	}
+	if secure {
+		scheme = "https"
+	}
+	t := &http.Transport{
+		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return new(net.Dialer).DialContext(ctx, network, address)
+		},
+		TLSClientConfig: &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12},
+	}
+	return &Client{Where: at.String(), base: scheme + "://" + host, http: &http.Client{Transport: t, Timeout: 10 * time.Second}}
+}
+
+// ErrInsist is at the root of the error of an order that is carried out only if
+// the operator insists.
+var ErrInsist = errors.New("insist")
+
+// call asks for something; body nil is a question, other ones are orders.
+func (c *Client) call(ctx context.Context, path string, body, into any) error {
+	method, sent := http.MethodGet, io.Reader(nil)
+	if body != nil {
+		b, err := json.Marshal(body)
+		if err != nil {
+			return err
+		}
+		method, sent = http.MethodPost, bytes.NewReader(b)
+	}
+	q, err := http.NewRequestWithContext(ctx, method, c.base+path, sent)
+	if err != nil {
+		return err
+	}
+	if body != nil {
+		q.Header.Set("Content-Type", "application/json")
+	}
+	if c.User != "" {
+		q.SetBasicAuth(c.User, c.Password)
+	}
+	res, err := c.http.Do(q)
+	if err != nil {
+		return c.unreachable(err)
+	}
+	defer res.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(res.Body, 64<<20))
+	if err != nil {
+		return c.unreachable(err)
+	}
+	said := strings.TrimSpace(string(text))
+	switch {
+	case res.StatusCode == http.StatusOK && json.Unmarshal(text, into) == nil:
+		return nil
+	case res.StatusCode == http.StatusOK:
+		return fmt.Errorf("%s answers, and it is no control of Kestrix, or of another version", c.Where)
+	case res.StatusCode == http.StatusConflict:
+		return fmt.Errorf("%w: %s", ErrInsist, said)
+	case len(said) > 2000 || said == "":
+		return fmt.Errorf("%s answers %s", c.Where, res.Status)
+	}
+	return errors.New(said)
+}
+
+// unreachable words why nobody answers.
+func (c *Client) unreachable(err error) error {
+	switch {
+	case errors.Is(err, context.Canceled):
+		return err
+	case errors.Is(err, os.ErrNotExist):
+		return fmt.Errorf("no proxy answers at %s: there is no such socket; -at names another, and a control block has a proxy answer", c.Where)
+	case errors.Is(err, os.ErrPermission):
+		return fmt.Errorf("the socket %s is not open to you: ask its owner or group", c.Where)
+	}
+	return fmt.Errorf("no proxy answers at %s: %w", c.Where, plainError(err))
+}
+
+// Status asks how everything stands.
+func (c *Client) Status(ctx context.Context) (*Status, error) {
+	var s Status
+	err := c.call(ctx, "/status", nil, &s)
+	return &s, err
+}
+
+// View asks how everything stands, what was asked lately included, and what
+// happened, the newest first.
+func (c *Client) View(ctx context.Context) (*status.View, error) {
+	v := &status.View{Status: new(Status)}
+	if err := c.call(ctx, "/status?recent", nil, v.Status); err != nil {
+		return nil, err
+	}
+	var x struct {
+		News []status.News `json:"news"`
+	}
+	err := c.call(ctx, "/news", nil, &x)
+	v.News = x.News
+	return v, err
+}
+
+// Operate tells an order. The error is ErrInsist's if it has to be meant.
+func (c *Client) Operate(ctx context.Context, o Order) (Told, error) {
+	var t Told
+	err := c.call(ctx, "/operate", o, &t)
+	return t, err
+}
+
+// Zero has counts begin anew.
+func (c *Client) Zero(ctx context.Context) error {
+	var s Status
+	return c.call(ctx, "/zero", struct{}{}, &s)
+}
+
+// Reload has the configuration read again, and gives what is said of it.
+func (c *Client) Reload(ctx context.Context) (string, error) {
+	var x struct {
+		Reloaded string `json:"reloaded"`
+	}
+	err := c.call(ctx, "/reload", struct{}{}, &x)
+	return x.Reloaded, err
+}

@@ -1,0 +1,185 @@
+package proxy
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"net"
+	"net/http"
+	"slices"
+	"sync"
+	"time"
+
+	"kestrix/internal/live/wire"
+)
+
+// idleConns keeps the connections to one backend that wait for a request; the
+// one used last is taken first, so that those there are too many of grow old.
+type idleConns struct {
+	mu     sync.Mutex
+	free   []*wire.Conn // oldest first
+	timer  *time.Timer  // closes what has waited too long; nil while none waits
+	closed bool
+}
+
+// mostIdle is how many unused connections to a backend are kept.
+const mostIdle = 512
+
+// restedConn is how long a connection has to be unused before it is looked at
+// whether the backend has closed it meanwhile.
+const restedConn = 5 * time.Millisecond
+
+// take gives a connection that is open, as far as can be seen; nil if there is
+// none.
+func (i *idleConns) take() *wire.Conn {
+	for {
+		i.mu.Lock()
+		n := len(i.free)
+		if n == 0 {
+			i.mu.Unlock()
+			return nil
+		}
+		c := i.free[n-1]
+		i.free[n-1] = nil
+		i.free = i.free[:n-1]
+		i.mu.Unlock()
+		if time.Since(c.Idle) < restedConn {
+			return c
+		}
+		if err := c.SetDeadline(time.Time{}); err == nil && c.Alive() {
+			return c
+		}
+		c.Close()
+	}
+}
+
+// put keeps a connection for the next request.
+func (i *idleConns) put(c *wire.Conn, kept time.Duration) {
+	c.Release()
+	c.Used++
+	c.Idle = time.Now()
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	if i.closed || len(i.free) >= mostIdle {
+		c.Close()
+		return
+	}
+	i.free = append(i.free, c)
+	if i.timer == nil {
+		i.timer = time.AfterFunc(kept, func() { i.reap(kept) })
+	}
+}
+
+// reap closes what has waited for its time.
+func (i *idleConns) reap(kept time.Duration) {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	i.timer = nil
+	now := time.Now()
+	n, _ := slices.BinarySearchFunc(i.free, now.Add(-kept), func(c *wire.Conn, t time.Time) int {
+		if c.Idle.After(t) {
+			return 1
+		}
+		return -1
+	})
+	for _, c := range i.free[:n] {
+		c.Close()
+	}
+	i.free = slices.Delete(i.free, 0, n)
+	if len(i.free) > 0 && !i.closed {
+		i.timer = time.AfterFunc(max(kept-now.Sub(i.free[0].Idle), time.Millisecond), func() { i.reap(kept) })
+	}
+}
+
+// close closes what waits, and what is put back from now on.
+func (i *idleConns) close() {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	i.closed = true
+	for _, c := range i.free {
+		c.Close()
+	}
+	i.free = nil
+	if i.timer != nil {
+		i.timer.Stop()
+	}
+}
+
+// connect is dial within the connect timeout, the TLS handshake included, with
+// an error that says what failed.
+func (b *backend) connect(ctx context.Context) (net.Conn, error) {
+	ctx, cancel := context.WithTimeout(ctx, b.within)
+	defer cancel()
+	c, err := b.secure(ctx, 0)
+	if err != nil {
+		return nil, &dialError{err, errors.Is(ctx.Err(), context.DeadlineExceeded)}
+	}
+	return c, nil
+}
+
+// secure connects, and speaks TLS where that is wanted.
+func (b *backend) secure(ctx context.Context, port int) (net.Conn, error) {
+	c, err := b.dial(ctx, port)
+	if err != nil || b.tls == nil {
+		return c, err
+	}
+	t := tls.Client(c, b.tls)
+	if err := t.HandshakeContext(ctx); err != nil {
+		c.Close()
+		return nil, tlsError(err)
+	}
+	if b.http2 && t.ConnectionState().NegotiatedProtocol != "h2" {
+		c.Close()
+		return nil, errors.New("the backend does not speak HTTP/2")
+	}
+	return t, nil
+}
+
+// scheme is http or https.
+func (b *backend) scheme() string {
+	if b.tls != nil {
+		return "https"
+	}
+	return "http"
+}
+
+// transport gives the way for HTTP/2 requests whose answer is waited for so
+// long: the library's, which puts many requests on one connection.
+func (b *backend) transport(answer time.Duration) *http.Transport {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	t := b.transports[answer]
+	if t == nil {
+		dial := func(ctx context.Context, _, _ string) (net.Conn, error) { return b.connect(ctx) }
+		speaks := new(http.Protocols)
+		speaks.SetHTTP2(b.tls != nil)
+		speaks.SetUnencryptedHTTP2(b.tls == nil)
+		t = &http.Transport{
+			DialContext: dial, DialTLSContext: dial, Protocols: speaks,
+			DisableCompression:    true, // bodies are passed on as they are
+			IdleConnTimeout:       b.kept,
+			ResponseHeaderTimeout: answer,
+			ExpectContinueTimeout: expectWait,
+		}
+		b.transports[answer] = t
+	}
+	return t
+}
+
+// closeIdle lets go of what is not in use.
+func (b *backend) closeIdle() {
+	b.idle.close()
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, t := range b.transports {
+		t.CloseIdleConnections()
+	}
+}
+
+// host is what a request to the backend itself has for a host.
+func (b *backend) host() string {
+	if b.address.Unix != "" {
+		return "localhost"
+	}
+	return b.address.String()
+}

@@ -1,0 +1,32 @@
+package proxy
+
+import (
+	"testing"
+	"time"
+
+	"kestrix/internal/core/upstream"
+)
+
+// BenchmarkDecide is what picking and statistics cost a request: the choice, the
+// reason in words, the count and the latency.
+func BenchmarkDecide(b *testing.B) {
+	for _, algorithm := range []string{"round-robin", "least-connections", "two-choices"} {
+		b.Run(algorithm, func(b *testing.B) {
+			w := newWorld(&testing.T{}, app("algorithm = \""+algorithm+"\"\nretry {\n}\nsuspend {\n}\nprobe \"tcp\" {\n}"))
+			defer w.close()
+			l := w.proxy.pools["app"]
+			l.core.journal, w.journal = nil, nil
+			ctx := b.Context()
+			var q upstream.Request // in the proxy they are part of the exchange
+			var a upstream.Attempt
+			b.ReportAllocs()
+			for i := 0; b.Loop(); i++ {
+				q, a = upstream.Request{ID: uint64(i), Key: uint64(i), Seat: upstream.None, Repeatable: true}, upstream.Attempt{}
+				if _, ok := l.decide(ctx, &q, &a, nil, nil); !ok {
+					b.Fatal("not decided")
+				}
+				l.settle(&q, &a, upstream.Outcome{Kind: upstream.Answered, Status: 200, FirstByte: time.Millisecond})
+			}
+		})
+	}
+}

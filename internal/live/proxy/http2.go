@@ -1,0 +1,108 @@
+package proxy
+
+import (
+	"context"
+	"io"
+	"maps"
+	"net/http"
+	"net/http/httptrace"
+	"net/textproto"
+	"net/url"
+	"time"
+
+	"kestrix/internal/live/wire"
+)
+
+// twoTurn is a turn on a stream of HTTP/2.
+type twoTurn struct {
+	res    *http.Response
+	ctx    context.Context
+	cancel context.CancelCauseFunc
+	idle   *time.Timer
+	wait   time.Duration
+}
+
+// overHTTP2 sends an attempt over HTTP/2. The answer's fields are added to the
+// client's.
+func (x *exchange) overHTTP2(b *backend, q *wire.Request) (turn, answerHead, error) {
+	ctx, cancel := context.WithCancelCause(x.r.Context())
+	began := time.Now()
+	x.access.Connect = 0
+	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{
+		GotConn: func(i httptrace.GotConnInfo) {
+			if !i.Reused {
+				x.access.Connect = max(time.Since(began), 1)
+			}
+		},
+		Got1xxResponse: func(status int, h textproto.MIMEHeader) error {
+			x.interim(status, http.Header(h))
+			return nil
+		},
+	})
+	res, err := b.transport(x.waits.Answer).RoundTrip(x.outgoing(ctx, b, q))
+	if err != nil {
+		cancel(nil)
+		return nil, answerHead{}, err
+	}
+	t := &twoTurn{res: res, ctx: ctx, cancel: cancel, wait: x.waits.Idle}
+	t.idle = time.AfterFunc(t.wait, func() { t.cut(errIdle) })
+	removeHopByHop(res.Header)
+	if len(res.Trailer) > 0 && x.r.ProtoMajor == 1 {
+		// HTTP/1.1 has trailers behind bodies in chunks only.
+		delete(res.Header, "Content-Length")
+		for name := range res.Trailer {
+			res.Header.Add("Trailer", name)
+		}
+	}
+	maps.Copy(x.w.Header(), res.Header)
+	return t, answerHead{res.StatusCode, res.ProtoMajor, res.ProtoMinor, res.ContentLength, ""}, nil
+}
+
+// outgoing makes the request that the library sends.
+func (x *exchange) outgoing(ctx context.Context, b *backend, q *wire.Request) *http.Request {
+	u, err := url.ParseRequestURI(q.Target)
+	if err != nil { // such as *
+		u = &url.URL{Opaque: q.Target}
+	}
+	u.Scheme, u.Host = b.scheme(), b.host()
+	out := (&http.Request{
+		Method: q.Method, URL: u, Host: q.Host, Header: maps.Clone(q.Header), ContentLength: x.r.ContentLength,
+		Proto: "HTTP/2.0", ProtoMajor: 2,
+	}).WithContext(ctx)
+	if q.TE {
+		out.Header["Te"] = []string{"trailers"}
+	}
+	if x.body != nil {
+		out.Body = x.body.attempt()
+		out.Trailer = x.r.Trailer
+	}
+	if _, ok := out.Header["User-Agent"]; !ok {
+		out.Header["User-Agent"] = []string{""} // do not invent one
+	}
+	return out
+}
+
+func (t *twoTurn) Read(p []byte) (int, error) {
+	n, err := t.res.Body.Read(p)
+	t.idle.Reset(t.wait)
+	return n, err
+}
+
+func (t *twoTurn) ready() bool { return false }
+
+func (t *twoTurn) trailer() (http.Header, error) { return t.res.Trailer, nil }
+
+func (t *twoTurn) cut(cause error) { t.cancel(cause) }
+
+func (t *twoTurn) cause() error {
+	if t.ctx.Err() == nil {
+		return nil
+	}
+	return context.Cause(t.ctx)
+}
+
+func (t *twoTurn) end() {
+	t.idle.Stop()
+	t.cancel(io.EOF)
+	t.res.Body.Close()
+}

@@ -1,0 +1,150 @@
+package proxy
+
+import (
+	"net/http"
+
+	"github.com/HdrHistogram/hdrhistogram-go"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"kestrix/internal/core/health"
+)
+
+// metrics tells how everything stands to a collector of metrics, in OpenMetrics.
+// Counts begin anew with the process, and when an operator has them to.
+type metrics struct{ proxy *Proxy }
+
+func metric(name, help string, labels ...string) *prometheus.Desc {
+	return prometheus.NewDesc("kestrix_"+name, help, labels, nil)
+}
+
+var (
+	metricInfo     = metric("info", "Version of the program.", "version")
+	metricBegan    = metric("start_time_seconds", "When the proxy began, in seconds since the epoch.")
+	metricWaiting  = metric("upstream_waiting_requests", "Requests in the queue of an upstream.", "upstream")
+	metricRefused  = metric("upstream_refused_requests_total", "Requests that no backend was given.", "upstream")
+	metricState    = metric("backend_state", "1 for the state that a backend is in, 0 for the others.", "upstream", "backend", "state")
+	metricIn       = metric("backend_in_rotation", "1 while a backend may be given requests.", "upstream", "backend")
+	metricWeight   = metric("backend_weight", "Weight of a backend.", "upstream", "backend")
+	metricOpen     = metric("backend_open_requests", "Requests that a backend has open.", "upstream", "backend")
+	metricRequests = metric("backend_requests_total", "Attempts that have ended.", "upstream", "backend")
+	metricFailed   = metric("backend_failures_total", "Attempts without an answer, or with a status from 500 on.", "upstream", "backend")
+	metricAnswers  = metric("backend_answers_total", "Answers by class of status.", "upstream", "backend", "class")
+	metricBytes    = metric("backend_answer_bytes_total", "Bytes of answers that were passed on.", "upstream", "backend")
+	metricSeats    = metric("backend_sessions_given_total", "Sessions that were given to a backend.", "upstream", "backend")
+	metricFirst    = metric("backend_first_byte_seconds", "Time to the head of an answer.", "upstream", "backend")
+)
+
+// Describe is called by the library.
+func (m *metrics) Describe(out chan<- *prometheus.Desc) {
+	for _, d := range []*prometheus.Desc{
+		metricInfo, metricBegan, metricWaiting, metricRefused, metricState, metricIn, metricWeight, metricOpen, metricRequests, metricFailed, metricAnswers, metricBytes, metricSeats, metricFirst,
+	} {
+		out <- d
+	}
+}
+
+// firstBounds are the upper bounds of the buckets of kestrix_backend_first_byte_seconds.
+var firstBounds = []float64{0.001, 0.0025, 0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10, 30}
+
+// Collect is called by the library, for each scrape.
+func (m *metrics) Collect(out chan<- prometheus.Metric) {
+	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
+		out <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
+	}
+	count := func(d *prometheus.Desc, v uint64, labels ...string) {
+		out <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, float64(v), labels...)
+	}
+	s := m.proxy.Status()
+	gauge(metricInfo, 1, s.Version)
+	gauge(metricBegan, float64(s.Began.UnixMilli())/1000)
+	for _, u := range s.Upstreams {
+		gauge(metricWaiting, float64(u.Waiting), u.Name)
+		count(metricRefused, u.Refused, u.Name)
+		first := m.proxy.firstBytes(u.Name)
+		for _, b := range u.Backends {
+			for state := health.Up; state <= health.Parked; state++ {
+				gauge(metricState, is(b.State == state.String()), u.Name, b.Name, state.String())
+			}
+			gauge(metricIn, is(b.State == health.Up.String() || b.State == health.Failing.String()), u.Name, b.Name)
+			gauge(metricWeight, float64(b.Weight), u.Name, b.Name)
+			gauge(metricOpen, float64(b.InFlight), u.Name, b.Name)
+			count(metricRequests, b.Requests, u.Name, b.Name)
+			count(metricFailed, b.Failed, u.Name, b.Name)
+			for i, class := range []string{"1xx", "2xx", "3xx", "4xx", "5xx"} {
+				count(metricAnswers, b.Statuses[i], u.Name, b.Name, class)
+			}
+			count(metricBytes, b.Bytes, u.Name, b.Name)
+			count(metricSeats, b.Seats, u.Name, b.Name)
+			h := first[b.Name]
+			out <- prometheus.MustNewConstHistogram(metricFirst, h.count, h.sum, h.buckets, u.Name, b.Name)
+		}
+	}
+}
+
+func is(yes bool) float64 {
+	if yes {
+		return 1
+	}
+	return 0
+}
+
+// buckets is a histogram as it is told.
+type buckets struct {
+	count   uint64
+	sum     float64            // seconds
+	buckets map[float64]uint64 // counts up to each bound
+}
+
+// firstBytes gives the latencies of an upstream's backends.
+func (p *Proxy) firstBytes(upstream string) map[string]buckets {
+	p.mu.Lock()
+	l := p.pools[upstream]
+	p.mu.Unlock()
+	out := map[string]buckets{}
+	if l == nil {
+		return out
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, b := range l.backends {
+		if b != nil {
+			out[b.name] = inBuckets(b.counts.first)
+		}
+	}
+	return out
+}
+
+// inBuckets counts what a histogram in microseconds holds up to each bound. A
+// value counts where its step of the histogram ends, so that none is told to be
+// quicker than it was.
+func inBuckets(h *hdrhistogram.Histogram) buckets {
+	out := buckets{buckets: make(map[float64]uint64, len(firstBounds))}
+	for _, bound := range firstBounds {
+		out.buckets[bound] = 0
+	}
+	if h == nil {
+		return out
+	}
+	for _, bar := range h.Distribution() {
+		if bar.Count == 0 {
+			continue
+		}
+		n := uint64(bar.Count)
+		out.count += n
+		out.sum += float64(n) * float64(bar.From+bar.To) / 2e6
+		for _, bound := range firstBounds {
+			if float64(bar.To) <= bound*1e6 {
+				out.buckets[bound] += n
+			}
+		}
+	}
+	return out
+}
+
+// newMetrics makes what answers at /metrics.
+func newMetrics(p *Proxy) http.Handler {
+	r := prometheus.NewPedanticRegistry()
+	r.MustRegister(&metrics{p})
+	return promhttp.HandlerFor(r, promhttp.HandlerOpts{EnableOpenMetrics: true})
+}

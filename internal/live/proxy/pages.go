@@ -1,0 +1,155 @@
+package proxy
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+	"time"
+
+	"kestrix/internal/core/status"
+)
+
+// Pages makes what control shows in a browser.
+type Pages interface {
+	// Page is the whole page.
+	Page(*status.View) ([]byte, error)
+	// Part is what of the page changes with time.
+	Part(*status.View) ([]byte, error)
+	// Asset gives a file that the page needs, by its path; nil if there is none.
+	Asset(path string) (kind string, body []byte)
+	// CSV writes a row for each backend.
+	CSV(io.Writer, *status.Status) error
+}
+
+// pageNews is how many news the page shows.
+const pageNews = 40
+
+// view is what a user is shown.
+func (c *control) view(user string) *status.View {
+	s := c.proxy.stands(true)
+	v := &status.View{Status: &s, News: c.proxy.news.last(0, pageNews), Operator: true}
+	for _, u := range c.state.Load().cfg.Users {
+		if u.Name == user {
+			v.User, v.Operator = user, u.Operator
+		}
+	}
+	return v
+}
+
+// page answers with the page.
+func (c *control) page(w http.ResponseWriter, r *http.Request, user string) {
+	if c.proxy.o.Pages == nil {
+		http.Error(w, "this proxy has no page; GET /status is answered", http.StatusNotFound)
+		return
+	}
+	body, err := c.proxy.o.Pages.Page(c.view(user))
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	_, _ = w.Write(body) // a client that left
+}
+
+// asset answers with a file of the page, and says whether there is one.
+func (c *control) asset(w http.ResponseWriter, r *http.Request) bool {
+	if c.proxy.o.Pages == nil {
+		return false
+	}
+	kind, body := c.proxy.o.Pages.Asset(r.URL.Path)
+	if body == nil {
+		return false
+	}
+	w.Header().Set("Content-Type", kind)
+	_, _ = w.Write(body) // a client that left
+	return true
+}
+
+// statusCSV answers with a row for each backend.
+func (c *control) statusCSV(w http.ResponseWriter, r *http.Request, _ string) {
+	if c.proxy.o.Pages == nil {
+		http.Error(w, "this proxy writes no CSV; GET /status is answered", http.StatusNotFound)
+		return
+	}
+	var b bytes.Buffer
+	s := c.proxy.Status()
+	if err := c.proxy.o.Pages.CSV(&b, &s); err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	w.Header().Set("Content-Type", "text/csv; charset=utf-8")
+	_, _ = w.Write(b.Bytes()) // a client that left
+}
+
+// tellNews answers with what happened after a number.
+func (c *control) tellNews(w http.ResponseWriter, r *http.Request, _ string) {
+	after, err := strconv.ParseUint(r.URL.Query().Get("after"), 10, 64)
+	if err != nil && r.URL.Query().Has("after") {
+		http.Error(w, "after wants the number of the last news that is known", http.StatusBadRequest)
+		return
+	}
+	answerJSON(w, http.StatusOK, struct {
+		News []status.News `json:"news"`
+	}{c.proxy.news.last(after, newsMost)})
+}
+
+// Who follows is shown what changed this often, and there may be so many.
+const (
+	followEvery = time.Second
+	followMost  = 32
+)
+
+// live sends what changes of the page as it changes, as server-sent events
+// (WHATWG HTML, section 9.2).
+func (c *control) live(w http.ResponseWriter, r *http.Request, user string) {
+	if c.proxy.o.Pages == nil {
+		http.Error(w, "this proxy has no page", http.StatusNotFound)
+		return
+	}
+	if c.follow.Add(1) > followMost {
+		c.follow.Add(-1)
+		w.Header().Set("Retry-After", "30")
+		http.Error(w, fmt.Sprintf("%d pages follow already; close one", followMost), http.StatusServiceUnavailable)
+		return
+	}
+	defer c.follow.Add(-1)
+	out := http.NewResponseController(w)
+	w.Header().Set("Content-Type", "text/event-stream")
+	hash := c.hash(user)
+	tick := time.NewTicker(followEvery)
+	defer tick.Stop()
+	for {
+		part, err := c.proxy.o.Pages.Part(c.view(user))
+		if err != nil {
+			return
+		}
+		text, _ := json.Marshal(string(part)) // on one line; a string never fails
+		_ = out.SetWriteDeadline(time.Now().Add(10 * time.Second))
+		if _, err := fmt.Fprintf(w, "data: %s\n\n", text); err != nil || out.Flush() != nil {
+			return
+		}
+		select {
+		case <-tick.C:
+		case <-r.Context().Done():
+			return
+		case <-c.leave.Done():
+			return
+		}
+		if c.hash(user) != hash {
+			return // a reload has other users
+		}
+	}
+}
+
+// hash gives what the password of a user is held against now; empty for nobody.
+func (c *control) hash(user string) string {
+	for _, u := range c.state.Load().cfg.Users {
+		if u.Name == user {
+			return u.Password
+		}
+	}
+	return ""
+}

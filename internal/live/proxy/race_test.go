@@ -1,0 +1,5 @@
+//go:build race
+
+package proxy
+
+func init() { underRace = true }

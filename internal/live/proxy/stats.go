@@ -1,0 +1,122 @@
+package proxy
+
+import (
+	"sync/atomic"
+	"time"
+
+	"github.com/HdrHistogram/hdrhistogram-go"
+
+	"kestrix/internal/core/status"
+	"kestrix/internal/core/tick"
+	"kestrix/internal/core/upstream"
+)
+
+// counts is what is counted of a backend, and what else is told of it. It is
+// guarded by the pool's mu, bytes aside.
+type counts struct {
+	requests, failed, seats uint64
+	statuses                [5]uint64
+	first                   *hdrhistogram.Histogram // to the head of an answer, in microseconds; made on first use
+	bytes                   atomic.Uint64
+	recent                  [rateOver]uint32     // requests in each of the last seconds, by second
+	second                  int64                // that recent was last written in
+	steps                   [stepsKept][2]uint32 // requests and failures in each of the last steps, by step
+	step                    int64                // that steps was last written in
+	why                     string               // of the last change of state
+	probe                   *ProbeSeen
+}
+
+// rateOver is over how many seconds a rate is taken.
+const rateOver = 10
+
+// Steps of the last minutes: five, and the one that is not over yet.
+const (
+	stepOver  = 5 * time.Second
+	stepsKept = 61
+)
+
+// longestCounted bounds what is told of latencies.
+const longestCounted = time.Hour
+
+// countLocked counts an attempt that has ended. l.mu is held.
+func (l *pool) countLocked(now tick.Time, a *upstream.Attempt, o upstream.Outcome) {
+	if int(a.Backend) >= len(l.backends) || l.backends[a.Backend] == nil {
+		return // it is gone
+	}
+	c := l.backends[a.Backend].counts
+	c.requests++
+	c.at(now)
+	c.recent[c.second%rateOver]++
+	c.stepAt(now)
+	step := &c.steps[c.step%stepsKept]
+	step[0]++
+	if class := o.Status/100 - 1; o.Kind == upstream.Answered && class >= 0 && class < len(c.statuses) {
+		c.statuses[class]++
+	}
+	if o.Kind != upstream.Answered && o.Kind != upstream.CutOff || o.Status >= 500 {
+		c.failed++
+		step[1]++
+	}
+	if o.FirstByte > 0 {
+		if c.first == nil {
+			c.first = hdrhistogram.New(1, longestCounted.Microseconds(), 2)
+		}
+		_ = c.first.RecordValue(min(o.FirstByte, longestCounted).Microseconds()) // it is within the bounds
+	}
+}
+
+// at goes on to the second of a time.
+func (c *counts) at(now tick.Time) {
+	second := int64(now) / int64(time.Second)
+	for n := min(second-c.second, rateOver); n > 0; n-- {
+		c.recent[(second-n+1)%rateOver] = 0
+	}
+	c.second = max(second, c.second)
+}
+
+// stepAt goes on to the step of a time.
+func (c *counts) stepAt(now tick.Time) {
+	step := int64(now) / int64(stepOver)
+	for n := min(step-c.step, stepsKept); n > 0; n-- {
+		c.steps[(step-n+1)%stepsKept] = [2]uint32{}
+	}
+	c.step = max(step, c.step)
+}
+
+// lately gives the steps of the last minutes, as far back as the proxy goes.
+func (c *counts) lately(now tick.Time) *status.Recent {
+	c.stepAt(now)
+	n := min(c.step+1, stepsKept)
+	r := &status.Recent{Step: stepOver.Seconds(), Requests: make([]uint32, n), Failed: make([]uint32, n)}
+	for i := range n {
+		step := c.steps[(c.step-n+1+i)%stepsKept]
+		r.Requests[i], r.Failed[i] = step[0], step[1]
+	}
+	return r
+}
+
+// rate is requests a second, over the last seconds that are whole.
+func (c *counts) rate(now tick.Time) float64 {
+	c.at(now)
+	sum := uint32(0)
+	for i, n := range c.recent {
+		if int64(i) != c.second%rateOver {
+			sum += n
+		}
+	}
+	return float64(sum) / (rateOver - 1)
+}
+
+// tell fills in what was counted.
+func (c *counts) tell(b *BackendStatus) {
+	b.Requests, b.Failed, b.Seats, b.Statuses, b.Bytes = c.requests, c.failed, c.seats, c.statuses, c.bytes.Load()
+	if c.first != nil {
+		b.P50, b.P99 = float64(c.first.ValueAtPercentile(50))/1e6, float64(c.first.ValueAtPercentile(99))/1e6
+	}
+}
+
+// zero begins anew.
+func (c *counts) zero() {
+	c.requests, c.failed, c.seats, c.statuses, c.first = 0, 0, 0, [5]uint64{}, nil
+	c.bytes.Store(0)
+}

@@ -1,0 +1,328 @@
+package rehearse
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+	"time"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/replay"
+	"kestrix/internal/core/trace"
+	"kestrix/internal/core/upstream"
+	"kestrix/internal/live/drive"
+	"kestrix/internal/live/proxy"
+)
+
+// inRotation are the states in which a backend may be given requests.
+var inRotation = map[string]bool{"up": true, "failing": true}
+
+// refusedBecause gives what a connection ended by the proxy failed of, as an error of
+// a result, by the reason in the access line.
+var refusedBecause = map[string]string{
+	"no-route": "no_route", "no-backend": "no_backend", "no-room": "queue_full", "queue-timeout": "queue_timeout", "rate-limited": "rate_limited", "seat-refused": "sticky_refused",
+	"connection-refused": "refused", "connect-timeout": "connect_timeout",
+}
+
+// states are the words of a backend's states.
+var states = map[string]bool{"up": true, "failing": true, "down": true, "recovering": true, "suspended": true, "draining": true, "parked": true}
+
+// result puts together what the driver saw and what the proxy tells.
+func (s *stage) result(samples []drive.Sample, partial bool) {
+	status := s.proxy.Status()
+	s.mu.Lock()
+	access, events := slices.Clone(s.access), slices.Clone(s.events)
+	s.mu.Unlock()
+	r := drive.Result(samples, partial)
+	s.out.Result = r
+	answers := r.Upstreams
+	r.Upstreams = map[string]*replay.Upstream{}
+	if s.o.Bucket > 0 {
+		r.Timeline = drive.Timeline(samples, s.o.Bucket)
+	}
+	for i, u := range s.config.Upstreams {
+		r.Upstreams[u.Name] = s.upstream(u, answers[u.Name], &status.Upstreams[i], access)
+	}
+	// The proxy knows of attempts that no answer names.
+	for i := range r.Timeline.Rows {
+		r.Timeline.Rows[i].Upstreams = map[string]map[string]replay.TimelineBox{}
+	}
+	for i := range access {
+		a := &access[i]
+		from := a.Time.Sub(s.began)
+		for _, b := range a.Tried {
+			drive.Box(&r.Timeline, a.Upstream, b, from, from)
+		}
+		if a.Backend != "" {
+			drive.Box(&r.Timeline, a.Upstream, a.Backend, from, from+a.Duration)
+		}
+	}
+	clients := map[uint32]bool{}
+	for i := range samples {
+		clients[samples[i].Client] = true
+	}
+	r.Sessions.Seen, r.Sessions.Lost = int64(len(clients)), 0
+	r.Sessions.Refused = r.Errors.StickyRefused
+	s.connections(r, access)
+	for _, u := range r.Upstreams {
+		r.Sessions.Moved += u.Sessions.Moved
+		r.Sessions.Lost += u.Sessions.Lost
+	}
+	for i := range access {
+		a := &access[i]
+		if a.Route != "" {
+			r.Routes[a.Frontend+"/"+a.Route]++
+		}
+		if a.Attempts > 1 {
+			r.Retried++
+		}
+		if key := refusedBecause[a.Reason]; a.Kind == trace.TCP && key != "" && r.Errors.Reset > 0 {
+			r.Errors.Reset-- // all that its client sees is a connection that ends
+			drive.CountError(&r.Errors, key)
+		}
+		if a.Upstream == "" && a.Status < 400 {
+			r.Replied++
+		}
+	}
+	s.health(r, events)
+	for _, f := range s.o.Scenario.Faults {
+		r.Faults = append(r.Faults, s.fault(r, f.Name, f.Kind, f.At, f.Until, func(name string) bool { return struck(f, name) }, samples, access))
+	}
+	r.Assumed.Seed = s.o.Seed
+	for _, x := range s.standIn {
+		words := x.Service.String()
+		if !x.Draws {
+			words = "as the trace says, else " + words
+		}
+		r.Assumed.Backends[x.Name] = replay.Assumes{Service: words, Workers: x.Workers, Backlog: x.Backlog}
+	}
+}
+
+// connections counts the sessions of connections, whose answers name no backend: a
+// client is its address, and lost with each that reaches another backend than the one
+// before.
+func (s *stage) connections(r *replay.Result, access []proxy.Access) {
+	type seat struct{ upstream, client string }
+	held := map[seat]string{}
+	slices.SortStableFunc(access, func(a, b proxy.Access) int { return a.Time.Compare(b.Time) })
+	for i := range access {
+		a := &access[i]
+		u := r.Upstreams[a.Upstream]
+		if a.Kind != trace.TCP || a.Backend == "" || u == nil {
+			continue
+		}
+		k := seat{a.Upstream, a.Client}
+		before, known := held[k]
+		if !known {
+			u.Sessions.Seen++
+		} else if before != a.Backend {
+			u.Sessions.Lost++
+		}
+		held[k] = a.Backend
+	}
+}
+
+// upstream puts together what is known of one.
+func (s *stage) upstream(cfg *config.Upstream, answers *replay.Upstream, st *proxy.UpstreamStatus, access []proxy.Access) *replay.Upstream {
+	u := &replay.Upstream{Backends: map[string]*replay.Backend{}}
+	if answers != nil {
+		u.Latency, u.Sessions = answers.Latency, answers.Sessions
+	}
+	spans := map[string][][2]time.Time{}
+	for i := range access {
+		a := &access[i]
+		if a.Upstream != cfg.Name {
+			continue
+		}
+		u.Requests++
+		switch {
+		case a.Reason == "client-left":
+		case a.Status >= 500 || a.Backend == "" || a.Status == 0 && a.Kind != trace.TCP:
+			u.Failed++
+		default:
+			u.Answered++
+		}
+		if a.Attempts > 1 {
+			u.Retried++
+		}
+		if a.Moved {
+			u.Sessions.Moved++
+		}
+		if a.Backend != "" {
+			spans[a.Backend] = append(spans[a.Backend], [2]time.Time{a.Time, a.Time.Add(a.Duration)})
+		}
+	}
+	total := uint64(0)
+	weights := map[string]float64{}
+	for _, b := range st.Backends {
+		total += b.Requests
+		weights[b.Name] = float64(b.Weight)
+	}
+	fair := upstream.FairShares(cfg)
+	for _, b := range st.Backends {
+		x := &replay.Backend{State: b.State, Requests: int64(b.Requests), Failed: int64(b.Failed), FairShare: fair[b.Name], PeakInFlight: peak(spans[b.Name])}
+		x.Answered = x.Requests - x.Failed
+		if total > 0 {
+			x.Share = float64(b.Requests) / float64(total)
+		}
+		if answers != nil && answers.Backends[b.Name] != nil {
+			x.Latency = answers.Backends[b.Name].Latency
+		}
+		u.Backends[b.Name] = x
+		u.Order = append(u.Order, b.Name)
+	}
+	drive.Unevenness(u, weights)
+	return u
+}
+
+// peak is how many of these spans lie above one moment, at most.
+func peak(spans [][2]time.Time) int {
+	type edge struct {
+		at   time.Time
+		step int
+	}
+	var edges []edge
+	for _, s := range spans {
+		edges = append(edges, edge{s[0], 1}, edge{s[1], -1})
+	}
+	slices.SortFunc(edges, func(a, b edge) int { return cmp.Or(a.at.Compare(b.at), cmp.Compare(a.step, b.step)) })
+	open, most := 0, 0
+	for _, e := range edges {
+		open += e.step
+		most = max(most, open)
+	}
+	return most
+}
+
+// health lists the changes of state, and for how long each backend was out.
+func (s *stage) health(r *replay.Result, events []proxy.Event) {
+	was, out := map[string]string{}, map[string]float64{}
+	end := r.Duration
+	for _, e := range events {
+		up, backend, ok := strings.Cut(e.Who, ".")
+		u := r.Upstreams[up]
+		if !ok || u == nil || u.Backends[backend] == nil || !states[e.What] {
+			continue
+		}
+		from := cmp.Or(was[e.Who], "up")
+		at := e.At.Sub(s.began).Seconds()
+		was[e.Who] = e.What
+		r.Health = append(r.Health, replay.HealthChange{At: at, Upstream: up, Backend: backend, From: from, To: e.What, Why: e.Text})
+		switch {
+		case inRotation[from] && !inRotation[e.What]:
+			out[e.Who] = at
+		case !inRotation[from] && inRotation[e.What]:
+			u.Backends[backend].SecondsOut += at - out[e.Who]
+		}
+	}
+	for who, state := range was {
+		if up, backend, _ := strings.Cut(who, "."); !inRotation[state] {
+			r.Upstreams[up].Backends[backend].SecondsOut += max(end-out[who], 0)
+		}
+	}
+}
+
+// fault tells what came of one: when its backends left rotation and were back, and
+// what became of requests before, while and after it lasted.
+func (s *stage) fault(r *replay.Result, name, kind string, from, until time.Duration, strikes func(string) bool, samples []drive.Sample, access []proxy.Access) replay.FaultResult {
+	x := replay.FaultResult{Name: name, Kind: kind, At: from.Seconds(), Backends: []string{}, Began: r.Duration >= from.Seconds()}
+	over := until
+	if until >= 0 {
+		u := until.Seconds()
+		x.Until = &u
+	} else {
+		over = 1 << 62
+	}
+	left, back, missed, absent := 0.0, 0.0, false, false
+	for _, u := range s.config.Upstreams {
+		for i := range u.Backends {
+			full := u.Name + "." + u.Backends[i].Name
+			if !strikes(full) {
+				continue
+			}
+			x.Backends = append(x.Backends, full)
+			l, b := s.outAndBack(r, u.Name, u.Backends[i].Name, from.Seconds(), over.Seconds())
+			missed, absent = missed || l < 0, absent || b < 0
+			left, back = max(left, l), max(back, b)
+		}
+	}
+	if x.Began && !missed {
+		d := max(left-x.At, 0)
+		x.DetectedAfter = &d
+	}
+	if x.Until != nil && r.Duration >= *x.Until && !missed && !absent {
+		d := max(back-*x.Until, 0)
+		x.RecoveredAfter = &d
+	}
+	for i := range access {
+		a := &access[i]
+		if at := a.Time.Add(a.Duration).Sub(s.began); at < from || a.Time.Sub(s.began) >= over {
+			continue
+		}
+		lost := a.Reason != "client-left" && (a.Status >= 500 || a.Status == 0 && a.Kind != trace.TCP) && strikes(a.Upstream+"."+a.Backend)
+		if lost {
+			x.Lost++
+		}
+		if lost || slices.ContainsFunc(a.Tried, func(b string) bool { return strikes(a.Upstream + "." + b) }) {
+			x.Met++
+		}
+	}
+	var before, during, after []drive.Sample
+	for _, p := range samples {
+		switch {
+		case p.Due < from:
+			before = append(before, p)
+		case p.Due < over:
+			during = append(during, p)
+		default:
+			after = append(after, p)
+		}
+	}
+	x.Before, x.During, x.After = phase(before), phase(during), phase(after)
+	return x
+}
+
+// outAndBack gives when a backend first left rotation in a time, and when it was
+// back for the first time after that time was over; -1 for never.
+func (s *stage) outAndBack(r *replay.Result, up, backend string, from, over float64) (left, back float64) {
+	left, back = -1, -1
+	in := true
+	for _, h := range r.Health {
+		if h.Upstream != up || h.Backend != backend {
+			continue
+		}
+		now := inRotation[h.To]
+		if h.At >= from && h.At <= over && in && !now && left < 0 {
+			left = h.At
+		}
+		if h.At >= over && !in && now && left >= 0 && back < 0 {
+			back = h.At
+		}
+		in = now
+	}
+	if left >= 0 && back < 0 && in {
+		back = over // it was back before the fault's end
+	}
+	return left, back
+}
+
+func phase(samples []drive.Sample) replay.Phase {
+	var p replay.Phase
+	var took []time.Duration
+	for i := range samples {
+		p.Requests++
+		switch x := &samples[i]; {
+		case x.Cut:
+		case x.Fail != "":
+			p.Failed++
+		default:
+			p.Answered++
+			took = append(took, x.Took)
+		}
+	}
+	if p.Requests > 0 {
+		p.ErrorRate = float64(p.Failed) / float64(p.Requests)
+	}
+	p.Latency = drive.Latency(took)
+	return p
+}

@@ -1,0 +1,55 @@
+package wire
+
+import (
+	"net"
+	"sync"
+	"time"
+)
+
+// Paced is a connection on which no write waits for ever: one that makes no
+// progress for a time fails. It is a backstop, so that a peer that takes nothing
+// holds nothing for long; the time is kept to within a quarter.
+type Paced struct {
+	net.Conn
+	wait time.Duration
+	mu   sync.Mutex
+	set  time.Time // when the deadline was set
+	own  bool      // somebody else sets it
+}
+
+// NewPaced makes one.
+func NewPaced(c net.Conn, wait time.Duration) *Paced { return &Paced{Conn: c, wait: wait} }
+
+// Write writes all of b.
+func (p *Paced) Write(b []byte) (int, error) {
+	p.mu.Lock()
+	if now := time.Now(); !p.own && now.Sub(p.set) > p.wait/4 {
+		p.set = now
+		if err := p.Conn.SetWriteDeadline(now.Add(p.wait)); err != nil {
+			p.mu.Unlock()
+			return 0, err
+		}
+	}
+	p.mu.Unlock()
+	return p.Conn.Write(b)
+}
+
+// SetWriteDeadline sets one of the caller's own; without one the backstop holds
+// again.
+func (p *Paced) SetWriteDeadline(t time.Time) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.own, p.set = !t.IsZero(), time.Time{}
+	return p.Conn.SetWriteDeadline(t)
+}
+
+// SetDeadline sets both deadlines.
+func (p *Paced) SetDeadline(t time.Time) error {
+	if err := p.SetWriteDeadline(t); err != nil {
+		return err
+	}
+	return p.Conn.SetReadDeadline(t)
+}
+
+// CloseWrite ends the direction towards the peer.
+func (p *Paced) CloseWrite() error { return CloseWrite(p.Conn) }

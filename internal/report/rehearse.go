@@ -1,0 +1,235 @@
+package report
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/replay"
+	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/study"
+)
+
+// Rehearsal is what the text and the page of a rehearsal are made from.
+type Rehearsal struct {
+	Names               []string // configuration, traces and scenario
+	Config              *config.Config
+	Scenario            *scenario.Scenario
+	Forecast, Rehearsal *replay.Result
+	Fidelity            study.Fidelity
+	Mapping             []MappedAddress
+	Left                []string // what was not rehearsed as it is
+	Speed               float64
+	Late                Late
+	KeptUp              bool
+}
+
+// MappedAddress is an address of the configuration, and where it was rehearsed.
+type MappedAddress struct {
+	What string `json:"what"` // UPSTREAM.BACKEND, or a frontend
+	From string `json:"from"`
+	To   string `json:"to"`
+}
+
+// heldWords words one figure: its name, both values, the difference, what chance
+// does, and whether it holds.
+func heldWords(h *study.Held) []string {
+	value := func(v *float64, sign bool) string {
+		if v == nil {
+			return "never"
+		}
+		plus := ""
+		if sign && *v > 0 {
+			plus = "+"
+		}
+		switch h.Unit {
+		case "share":
+			return plus + percent(*v)
+		case "seconds":
+			if *v < 0 {
+				return "-" + span(-*v)
+			}
+			if math.Abs(*v) < 0.5e-6 {
+				return "0 s"
+			}
+			return plus + span(*v)
+		}
+		if *v < 0 {
+			return "-" + count(int64(math.Round(-*v)))
+		}
+		return plus + count(int64(math.Round(*v)))
+	}
+	name := strings.NewReplacer("latency.", "", "sessions.", "sessions ", "errors.", "  ", "_", " ").Replace(h.What)
+	if h.Of != "" {
+		name = h.Of + " " + name
+	}
+	difference, chance, verdict := "-", "-", "as foretold"
+	if h.Difference != nil {
+		difference = value(h.Difference, true)
+	}
+	if h.Chance != nil {
+		chance = "±" + value(h.Chance, false)
+	}
+	switch {
+	case h.Holds && h.Difference != nil && math.Abs(*h.Difference) > h.Goal+1e-9:
+		verdict = "within chance"
+	case !h.Holds:
+		verdict = "off"
+	}
+	return []string{name, value(h.Forecast, false), value(h.Rehearsal, false), difference, chance, verdict}
+}
+
+// Rehearse writes forecast and rehearsal side by side.
+func (s Style) Rehearse(p *Rehearsal) string {
+	f, r := p.Forecast, p.Rehearsal
+	var b strings.Builder
+	head := append(slices.Clone(p.Names), fmt.Sprintf("seed %d", f.Assumed.Seed))
+	if p.Speed != 1 {
+		head = append(head, three(p.Speed)+" times as fast")
+	}
+	b.WriteString(s.bold(flow(strings.Join(head, s.dot()), s.Width, 0)) + "\n")
+	b.WriteString(flow(fmt.Sprintf("%s from %s in %s, once in virtual time and once for real on this machine", plural(r.Requests, "request"), plural(r.Trace.Clients, "client"), clock(r.Duration)), s.Width, 0) + "\n")
+	if r.Partial {
+		b.WriteString(s.yellow("stopped early: both are of what was sent until then") + "\n")
+	}
+	b.WriteString("\n")
+	verdict := p.Fidelity.Verdict()
+	if p.Fidelity.Off > 0 {
+		verdict = s.yellow(verdict)
+	}
+	b.WriteString(s.bold(flow(verdict, s.Width, 0)) + "\n")
+	b.WriteString("\n")
+	var rows [][]string
+	for i := range p.Fidelity.Rows {
+		row := heldWords(&p.Fidelity.Rows[i])
+		if !s.Unicode {
+			row[4] = strings.ReplaceAll(row[4], "±", "+-")
+		}
+		if row[5] == "off" {
+			row[5] = s.red("off")
+		}
+		rows = append(rows, row)
+	}
+	b.WriteString(s.table([]column{
+		{name: "figure", left: true}, {name: "forecast"}, {name: "rehearsal"}, {name: "difference", drop: 1}, {name: "by chance", drop: 2}, {name: "", left: true},
+	}, rows, 2))
+	b.WriteString("  " + flow(fmt.Sprintf("by chance: what 95 of 100 rehearsals stay within, by %d forecasts with other seeds", p.Fidelity.Seeds), s.Width, 2) + "\n")
+	s.bothExpected(&b, f, r)
+	if !p.KeptUp {
+		b.WriteString(s.yellow(flow(fmt.Sprintf("the driver itself did not keep up: half of the requests were sent within %s of when they were due, 99 %% within %s; this machine is short of power for this load, and what is off may be only that", span(p.Late.P50), span(p.Late.P99)), s.Width, 0)) + "\n")
+	}
+	b.WriteString("\n" + s.bold("what happened for real") + "\n")
+	s.realStory(&b, p)
+	b.WriteString("\n" + s.bold("rehearsed at") + "\n")
+	var at [][]string
+	for _, m := range p.Mapping {
+		at = append(at, []string{m.What, m.From, m.To})
+	}
+	shown, more := at, ""
+	if len(at) > 30 && !s.All {
+		shown, more = at[:10], fmt.Sprintf("  %d more with -all\n", len(at)-10)
+	}
+	b.WriteString(s.table([]column{{name: "", left: true}, {name: "configured", left: true}, {name: "here", left: true}}, shown, 2) + more)
+	for _, l := range p.Left {
+		b.WriteString("  " + flow(l, s.Width, 2) + "\n")
+	}
+	return b.String()
+}
+
+// bothExpected writes the scenario's expectations, held against both.
+func (s Style) bothExpected(b *strings.Builder, f, r *replay.Result) {
+	if len(f.Expectations) == 0 {
+		return
+	}
+	word := func(v *scenario.Verdict) string {
+		if v.Met {
+			return "met"
+		}
+		return s.red("not met")
+	}
+	b.WriteString("\n" + s.bold("expectations") + "\n")
+	var rows [][]string
+	for i := range f.Expectations {
+		v := &f.Expectations[i]
+		real := "-"
+		if i < len(r.Expectations) {
+			real = word(&r.Expectations[i])
+		}
+		rows = append(rows, []string{v.Name, word(v), real, v.That})
+	}
+	b.WriteString(s.table([]column{{name: "expected", left: true}, {name: "forecast", left: true}, {name: "rehearsal", left: true}, {name: "that", left: true, drop: 1}}, rows, 2))
+}
+
+// realEvent is a fault or a change of state of the rehearsal, with the moment that
+// was foretold for the same change.
+type realEvent struct {
+	at                        float64
+	who, what, text, foretold string
+}
+
+// story lists them, and what was foretold and did not come.
+func (p *Rehearsal) story() (all []realEvent, missing []string) {
+	for _, f := range p.Rehearsal.Faults {
+		if !f.Began {
+			continue
+		}
+		all = append(all, realEvent{f.At, "fault", f.Name, scenario.Kinds[f.Kind], ""})
+		if f.Until != nil && *f.Until <= p.Rehearsal.Duration {
+			all = append(all, realEvent{*f.Until, "fault", f.Name, "is over", ""})
+		}
+	}
+	used := map[int]bool{}
+	for _, h := range p.Rehearsal.Health {
+		e := realEvent{h.At, h.Upstream + "." + h.Backend, h.To, h.Why, "not foretold"}
+		for i, o := range p.Forecast.Health {
+			if !used[i] && o.Upstream == h.Upstream && o.Backend == h.Backend && o.To == h.To {
+				used[i] = true
+				e.foretold = moment(o.At)
+				break
+			}
+		}
+		all = append(all, e)
+	}
+	slices.SortStableFunc(all, func(a, b realEvent) int { return cmp.Compare(a.at, b.at) })
+	for i, o := range p.Forecast.Health {
+		if !used[i] && !p.Rehearsal.Partial {
+			missing = append(missing, fmt.Sprintf("foretold and did not come: %s.%s %s at %s", o.Upstream, o.Backend, o.To, moment(o.At)))
+		}
+	}
+	return all, missing
+}
+
+// realStory writes the story of the rehearsal.
+func (s Style) realStory(b *strings.Builder, p *Rehearsal) {
+	all, missing := p.story()
+	const most = 40
+	who, what := 0, 0
+	for _, e := range all {
+		who, what = max(who, visible(e.who)), max(what, visible(e.what))
+	}
+	for i, e := range all {
+		if i == most && !s.All {
+			fmt.Fprintf(b, "  %d more with -all\n", len(all)-most)
+			break
+		}
+		head := fmt.Sprintf("  %s  %s  %s  ", moment(e.at), padRight(e.who, who), padRight(e.what, min(what, 24)))
+		text := e.text
+		switch e.foretold {
+		case "":
+		case "not foretold":
+			text += "; not foretold"
+		default:
+			text += "; foretold for " + e.foretold
+		}
+		b.WriteString(head + flowFrom(text, s.Width, visible(head), visible(head)) + "\n")
+	}
+	if len(all) == 0 {
+		b.WriteString("  no backend changed its state\n")
+	}
+	for _, m := range missing {
+		fmt.Fprintf(b, "  %s\n", s.yellow(flow(m, s.Width, 2)))
+	}
+}

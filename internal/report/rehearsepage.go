@@ -1,0 +1,157 @@
+package report
+
+import (
+	_ "embed"
+	"fmt"
+	"html/template"
+	"math"
+	"strings"
+
+	"kestrix/internal/core/replay"
+)
+
+//go:embed page/rehearse.html
+var rehearseHTML string
+
+// rehearsalPage is what the page of a rehearsal shows.
+type rehearsalPage struct {
+	pageTop
+	Rows         []pageHeld
+	ChanceNote   string
+	Expectations []pageBoth
+	Charts       []pageChart
+	Upstreams    []pageCharts
+	Story        []pageRealEvent
+	Missing      []string
+	Mapping      []MappedAddress
+	Left         []string
+}
+
+type pageHeld struct {
+	Name, Forecast, Rehearsal, Difference, Chance, Verdict string
+	Off                                                    bool
+}
+
+type pageBoth struct {
+	Name, That          string
+	Forecast, Rehearsal bool
+}
+
+type pageChart struct {
+	Name    string
+	Chart   template.HTML
+	Caption string
+}
+
+type pageCharts struct {
+	Name   string
+	Charts []pageChart
+}
+
+type pageRealEvent struct{ At, Foretold, Who, What, Text string }
+
+// RehearsalPage writes a rehearsal as a page of HTML that needs nothing besides
+// itself, with forecast and rehearsal drawn over each other. The error is that of
+// writing it, which a buffer does not have.
+func RehearsalPage(p *Rehearsal, version string) ([]byte, error) {
+	names := strings.Join(p.Names, " · ")
+	v := rehearsalPage{pageTop: top(names+" · kestrix rehearse", version), Mapping: p.Mapping, Left: p.Left}
+	verdict := p.Fidelity.Verdict()
+	v.Headline, v.Bad = strings.ToUpper(verdict[:1])+verdict[1:], p.Fidelity.Off > 0
+	v.Of = fmt.Sprintf("%s · seed %d · %s in %s, once in virtual time and once for real", names, p.Forecast.Assumed.Seed, plural(p.Rehearsal.Requests, "request"), clock(p.Rehearsal.Duration))
+	if p.Rehearsal.Partial {
+		v.Notes = append(v.Notes, "Stopped early: both are of what was sent until then.")
+	}
+	if !p.KeptUp {
+		v.Notes = append(v.Notes, fmt.Sprintf("The driver itself did not keep up: 99 %% of the requests were sent within %s of when they were due. What is off may be only that.", span(p.Late.P99)))
+	}
+	for i := range p.Fidelity.Rows {
+		w := heldWords(&p.Fidelity.Rows[i])
+		v.Rows = append(v.Rows, pageHeld{w[0], w[1], w[2], w[3], w[4], w[5], !p.Fidelity.Rows[i].Holds})
+	}
+	v.ChanceNote = fmt.Sprintf("By chance: what 95 of 100 rehearsals stay within, by %d forecasts with other seeds.", p.Fidelity.Seeds)
+	for i, x := range p.Forecast.Expectations {
+		v.Expectations = append(v.Expectations, pageBoth{x.Name, x.That, x.Met, i < len(p.Rehearsal.Expectations) && p.Rehearsal.Expectations[i].Met})
+	}
+	failed := func(r *replay.TimelineRow) float64 { return float64(r.Failed) }
+	v.Charts = append(v.Charts, p.overlay("Requests that failed, a second", "", "/s", failed),
+		p.overlaid("How long 95 % of answers took at most", "", "", p.of(p.Forecast).coarse(quantile95), p.of(p.Rehearsal).coarse(quantile95)))
+	for _, u := range p.Config.Upstreams {
+		up := p.Rehearsal.Upstreams[u.Name]
+		if up == nil || up.Requests == 0 {
+			continue
+		}
+		card := pageCharts{Name: u.Name}
+		for i := range u.Backends {
+			if name := u.Backends[i].Name; i < 6 {
+				card.Charts = append(card.Charts, p.overlay(name+": requests a second", u.Name, "/s", func(r *replay.TimelineRow) float64 { return float64(r.Upstreams[u.Name][name].Requests) }))
+			}
+		}
+		v.Upstreams = append(v.Upstreams, card)
+	}
+	all, missing := p.story()
+	for _, e := range all {
+		v.Story = append(v.Story, pageRealEvent{moment(e.at), e.foretold, e.who, e.what, e.text})
+	}
+	v.Missing = missing
+	return render("rehearse", &v)
+}
+
+func quantile95(r *replay.CoarseRow) float64 { return r.P95 }
+
+// of gives one of the two as a replay's report takes it.
+func (p *Rehearsal) of(r *replay.Result) Replay {
+	return Replay{Config: p.Config, Scenario: p.Scenario, Result: r}
+}
+
+// overlay draws something of both over time.
+func (p *Rehearsal) overlay(name, upstream, unit string, of func(*replay.TimelineRow) float64) pageChart {
+	return p.overlaid(name, upstream, unit, p.of(p.Forecast).series(of), p.of(p.Rehearsal).series(of))
+}
+
+// overlaid draws two lines over each other: the forecast whole, the rehearsal
+// dashed.
+func (p *Rehearsal) overlaid(name, upstream, unit string, forecast, real []point) pageChart {
+	f := p.of(p.Forecast)
+	if highest(forecast, real) == 0 {
+		return pageChart{name, "", "None, in forecast and rehearsal."}
+	}
+	ends := max(f.ends(), p.of(p.Rehearsal).ends())
+	c := newChart(190, 0, ends)
+	if unit == "" { // durations, which may lie far apart
+		c.log, c.low, c.high = true, lowest(forecast, real)/1.3, highest(forecast, real)*1.3
+		c.values(decades(c.low, c.high), func(v float64) string { return round(span(v)) })
+	} else {
+		at := steps5(highest(forecast, real))
+		c.high = at[len(at)-1]
+		c.values(at, func(v float64) string { return tick(v) + unit })
+	}
+	c.bands(f.faultBands(upstream), c.bottom)
+	c.line(forecast, ends, "line l0")
+	c.line(real, ends, "line l1")
+	var names []label
+	for i, l := range [][]point{forecast, real} {
+		for k := len(l) - 1; k >= 0; k-- {
+			if !math.IsNaN(l[k].v) {
+				names = append(names, label{c.y(l[k].v), []string{"forecast", "rehearsal"}[i], fmt.Sprintf("t%d b", i)})
+				break
+			}
+		}
+	}
+	c.labels(names)
+	c.times()
+	return pageChart{name, c.SVG(fmt.Sprintf("%s over time: the forecast at most %s, the rehearsal at most %s", name, three(highest(forecast)), three(highest(real)))), "By " + f.column() + "; the forecast whole, the rehearsal dashed."}
+}
+
+// lowest is the least of all values.
+func lowest(points ...[]point) float64 {
+	low := math.Inf(1)
+	for _, s := range points {
+		for _, p := range s {
+			if p.v < low { // not NaN
+				low = p.v
+			}
+		}
+	}
+	return low
+}

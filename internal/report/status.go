@@ -1,0 +1,189 @@
+package report
+
+import (
+	"encoding/csv"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"kestrix/internal/core/status"
+)
+
+// Status writes how a running proxy stands, a table for each upstream.
+func (s Style) Status(x *status.Status, where string) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "kestrix %s at %s · up %s", x.Version, where, span(x.At.Sub(x.Began).Seconds()))
+	if x.Counted.Sub(x.Began) > time.Second {
+		fmt.Fprintf(&b, " · counted for %s", span(x.At.Sub(x.Counted).Seconds()))
+	}
+	b.WriteString("\n")
+	for i := range x.Upstreams {
+		b.WriteString("\n" + s.upstreamStatus(x, &x.Upstreams[i]))
+	}
+	return b.String()
+}
+
+// upstreamHead is the line above an upstream's backends.
+func (s Style) upstreamHead(u *status.Upstream) string {
+	head := s.bold(u.Name) + s.dot() + u.Algorithm
+	in, rate := 0, 0.0
+	for _, b := range u.Backends {
+		if b.InRotation() {
+			in++
+		}
+		rate += b.Rate
+	}
+	head += fmt.Sprintf("%s%d of %d in rotation%s%s requests/s", s.dot(), in, len(u.Backends), s.dot(), three(rate))
+	if in == 0 {
+		head += s.dot() + s.red("nobody answers")
+	}
+	if u.Waiting > 0 {
+		head += s.dot() + count(int64(u.Waiting)) + " waiting"
+	}
+	if u.Refused > 0 {
+		head += s.dot() + count(int64(u.Refused)) + " refused"
+	}
+	return head
+}
+
+func (s Style) upstreamStatus(x *status.Status, u *status.Upstream) string {
+	shown, rest := u.Backends, ""
+	if len(shown) > manyBackends && !s.All {
+		shown = slices.Clone(shown)
+		slices.SortStableFunc(shown, worseFirst)
+		shown = shown[:worstBackend]
+		rest = fmt.Sprintf("  the ten that are most amiss; the other %s with -all\n", count(int64(len(u.Backends)-worstBackend)))
+	}
+	var rows [][]string
+	var zones, tiers, seats bool
+	for _, b := range shown {
+		zones, tiers, seats = zones || b.Zone != "", tiers || b.Tier != 1, seats || b.Seats > 0
+	}
+	var why strings.Builder // behind the table, where there is room for it
+	for _, b := range shown {
+		rows = append(rows, s.backendStatus(x, &b))
+		if text := reasonOf(x, &b); text != "" {
+			fmt.Fprintf(&why, "  %s: %s\n", s.bold(b.Name), text)
+		}
+		if s.All {
+			fmt.Fprintf(&why, "  %s: %s\n", s.bold(b.Name), strings.Join(s.moreOf(&b), s.dot()))
+		}
+	}
+	columns := []column{
+		{name: "backend", left: true}, {name: "state", left: true}, {name: "for"}, {name: "share", left: true, drop: 3}, {name: ""}, {name: "fair share", drop: 5},
+		{name: "in flight"}, {name: "rate"}, {name: "requests", drop: 4}, {name: "failed"}, {name: "p50", drop: 7}, {name: "p99", drop: 2}, {name: "weight", drop: 6},
+		{name: "zone", left: true, drop: 8}, {name: "tier", drop: 9}, {name: "sessions", drop: 10},
+	}
+	// What no backend has needs no column.
+	for i, has := range []bool{zones, tiers, seats} {
+		if !has {
+			columns[13+i].name = ""
+		}
+	}
+	for i := len(columns) - 1; i >= 13; i-- {
+		if columns[i].name == "" {
+			columns = slices.Delete(columns, i, i+1)
+			for j := range rows {
+				rows[j] = slices.Delete(rows[j], i, i+1)
+			}
+		}
+	}
+	return s.upstreamHead(u) + "\n" + s.table(columns, rows, 2) + rest + why.String()
+}
+
+// moreOf says of a backend what has no column.
+func (s Style) moreOf(b *status.Backend) []string {
+	parts := []string{b.Address}
+	if b.Zone != "" {
+		parts = append(parts, "zone "+b.Zone)
+	}
+	if b.Tier != 1 {
+		parts = append(parts, fmt.Sprintf("tier %d", b.Tier))
+	}
+	parts = append(parts, plural(int64(b.Requests), "request"), "statuses "+classes(b.Statuses), bytesText(int64(b.Bytes)), plural(int64(b.Seats), "session")+" given")
+	if p := b.Probe; p != nil && p.Passed {
+		parts = append(parts, "probe passed in "+span(p.Took))
+	} else if p != nil {
+		parts = append(parts, "probe failed: "+p.Why)
+	}
+	return parts
+}
+
+func (s Style) backendStatus(x *status.Status, b *status.Backend) []string {
+	return []string{
+		b.Name, s.stateWord(b.State, b.State), span(x.At.Sub(b.Since).Seconds()), s.bar(b.Share, 12), percent(b.Share), percent(b.FairShare), count(int64(b.InFlight)), three(b.Rate) + "/s",
+		count(int64(b.Requests)), s.failures(b.Failed), latencySoFar(b.P50), latencySoFar(b.P99), strconv.Itoa(b.Weight), b.Zone, strconv.Itoa(b.Tier), count(int64(b.Seats)),
+	}
+}
+
+// stateWord underlines with colour what a state says.
+func (s Style) stateWord(state, text string) string {
+	switch state {
+	case "up":
+		return text
+	case "down":
+		return s.red(text)
+	}
+	return s.yellow(text)
+}
+
+// failures writes how many there were.
+func (s Style) failures(n uint64) string {
+	if n == 0 {
+		return "0"
+	}
+	return s.red(count(int64(n)))
+}
+
+// latencySoFar writes seconds, or that there is nothing yet.
+func latencySoFar(v float64) string {
+	if v == 0 {
+		return "-"
+	}
+	return span(v)
+}
+
+// reasonOf says why a backend stands as it does, where that is worth a line.
+func reasonOf(x *status.Status, b *status.Backend) string {
+	switch {
+	case b.Rest > 0:
+		return fmt.Sprintf("%s; it rests for another %s", b.Why, span(b.Rest))
+	case b.Until != nil:
+		return fmt.Sprintf("by hand: %s, for another %s", b.ByHand, span(b.Until.Sub(x.At).Seconds()))
+	case b.ByHand != "":
+		return "by hand: " + b.ByHand
+	case b.State != "up":
+		return b.Why
+	case b.Probe != nil && !b.Probe.Passed:
+		return "the last probe failed: " + b.Probe.Why
+	}
+	return ""
+}
+
+// StatusCSV writes a row for each backend.
+func StatusCSV(w io.Writer, x *status.Status) error {
+	out := csv.NewWriter(w)
+	rows := [][]string{{
+		"upstream", "backend", "address", "state", "why", "since", "rest", "by_hand", "zone", "tier", "weight", "share", "fair_share", "in_flight", "requests", "failed",
+		"1xx", "2xx", "3xx", "4xx", "5xx", "bytes", "rate", "p50", "p99", "seats", "probe_at", "probe_took", "probe_passed", "probe_why",
+	}}
+	for _, u := range x.Upstreams {
+		for _, b := range u.Backends {
+			f := func(v float64) string { return strconv.FormatFloat(v, 'g', 6, 64) }
+			n := func(v uint64) string { return strconv.FormatUint(v, 10) }
+			probe := []string{"", "", "", ""}
+			if p := b.Probe; p != nil {
+				probe = []string{p.At.UTC().Format(time.RFC3339Nano), f(p.Took), strconv.FormatBool(p.Passed), p.Why}
+			}
+			rows = append(rows, append([]string{
+				u.Name, b.Name, b.Address, b.State, b.Why, b.Since.UTC().Format(time.RFC3339Nano), f(b.Rest), b.ByHand, b.Zone, strconv.Itoa(b.Tier), strconv.Itoa(b.Weight),
+				f(b.Share), f(b.FairShare), strconv.Itoa(b.InFlight), n(b.Requests), n(b.Failed), n(b.Statuses[0]), n(b.Statuses[1]), n(b.Statuses[2]), n(b.Statuses[3]), n(b.Statuses[4]),
+				n(b.Bytes), f(b.Rate), f(b.P50), f(b.P99), n(b.Seats),
+			}, probe...))
+		}
+	}
+	return out.WriteAll(rows)
+}

@@ -1,0 +1,106 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/status"
+)
+
+// standing is a proxy with one upstream of backends in these states.
+func standing(states ...string) *status.View {
+	at := time.Date(2026, 11, 26, 3, 0, 0, 0, time.UTC)
+	u := status.Upstream{Name: "booking", Algorithm: "round-robin"}
+	for i, state := range states {
+		u.Backends = append(u.Backends, status.Backend{
+			Name: fmt.Sprintf("gull%d", i), State: state, Since: at.Add(-90 * time.Second), Weight: 1, Tier: 1, FairShare: 1 / float64(len(states)),
+			Recent: &status.Recent{Step: 5, Requests: []uint32{10, 20, uint32(i), 1}, Failed: []uint32{0, 0, 1, 0}},
+		})
+	}
+	return &status.View{Operator: true, Status: &status.Status{Version: "1", Began: at.Add(-3 * time.Hour), Counted: at, At: at, Upstreams: []status.Upstream{u}}}
+}
+
+func TestHowAProxyStandsIsSaidInOneLine(t *testing.T) {
+	for want, states := range map[string][]string{
+		"All 2 backends are in rotation":  {"up", "failing"},
+		"The one backend is in rotation":  {"up"},
+		"Nobody answers for booking":      {"down", "parked"},
+		"There is no backend":             nil,
+		"1 of 2 backends out of rotation": {"up", "suspended"},
+		"4 of 5 backends out of rotation: booking.gull0 is down, booking.gull1 is down, booking.gull2 is draining and 1 more": {"down", "down", "draining", "parked", "up"},
+	} {
+		v := standing(states...)
+		if states == nil {
+			v.Status.Upstreams = nil
+		}
+		got, bad := headline(v.Status)
+		assert.True(t, strings.HasPrefix(got, want), "%s: %s", want, got)
+		assert.Equal(t, !strings.HasSuffix(want, "in rotation"), bad, want)
+	}
+	v := standing("up", "up")
+	v.Status.Upstreams[0].Backends[1].Weight = 0
+	got, _ := headline(v.Status)
+	assert.Equal(t, "1 of 2 backends out of rotation: booking.gull1 is without weight", got)
+}
+
+// TestTheStatusPageEscapesAndBoundsWhatItShows gives it texts of strangers, and
+// more backends than anyone reads.
+func TestTheStatusPageEscapesAndBoundsWhatItShows(t *testing.T) {
+	states := make([]string, 200)
+	for i := range states {
+		states[i] = "up"
+	}
+	states[150] = "down"
+	v := standing(states...)
+	v.Status.Upstreams[0].Backends[150].Why = `<script>alert("x")</script>`
+	v.Status.Upstreams[0].Backends[150].ByHand = `"><img src=x>`
+	v.News = []status.News{{At: v.Status.At, Who: "<b>", What: "told", Text: "&<script>"}}
+	page, err := StatusPage{}.Page(v)
+	require.NoError(t, err)
+	text := string(page)
+	assert.NotContains(t, text, "<script>")
+	assert.NotContains(t, text, "<img")
+	assert.Equal(t, 10, strings.Count(text, "<article"))
+	assert.Contains(t, text, "gull150", "what is amiss is among those that are shown")
+	assert.Contains(t, text, "190 more are in the JSON and CSV below")
+	part, err := StatusPage{}.Part(v)
+	require.NoError(t, err)
+	assert.Contains(t, text, string(part), "what is sent live is what was loaded")
+	table := Style{Width: 110}.Status(v.Status, "here")
+	assert.Contains(t, table, "the ten that are most amiss; the other 190 with -all")
+	assert.Contains(t, Style{Width: 110, All: true}.Status(v.Status, "here"), "gull199")
+}
+
+// TestTheViewFitsItsTerminal draws it in terminals of all sizes, with each
+// backend chosen.
+func TestTheViewFitsItsTerminal(t *testing.T) {
+	v := standing("up", "failing", "down", "recovering", "suspended", "draining", "parked", "up", "up", "up", "up", "up")
+	v.News = []status.News{{At: v.Status.At, Who: "booking.gull2", What: "down", Text: strings.Repeat("because ", 40)}}
+	for _, unicode := range []bool{true, false} {
+		for height := 8; height < 60; height += 3 {
+			for width := 40; width <= 200; width += 20 {
+				for i := range 12 {
+					w := &Watch{View: v, Where: "here", Chosen: fmt.Sprintf("booking.gull%d", i), Height: height, Said: "nothing was done"}
+					text := Style{Width: width, Unicode: unicode}.Watch(w)
+					lines := strings.Split(text, "\n")
+					assert.LessOrEqual(t, len(lines), height, "%dx%d", width, height)
+					cursor := map[bool]string{true: "▸", false: ">"}[unicode]
+					if height >= 20 {
+						assert.Contains(t, text, fmt.Sprintf("%s gull%d ", cursor, i), "%dx%d\n%s", width, height, text)
+						assert.Contains(t, lines[len(lines)-1], "d drain")
+					}
+					for _, l := range lines {
+						if width >= 60 {
+							assert.LessOrEqual(t, visible(l), width, "%dx%d: %s", width, height, l)
+						}
+					}
+				}
+			}
+		}
+	}
+}

@@ -1,0 +1,362 @@
+package report
+
+import (
+	"bytes"
+	_ "embed"
+	"fmt"
+	"html/template"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"kestrix/internal/core/status"
+)
+
+//go:embed page/status.html
+var statusHTML string
+
+//go:embed page/status.css
+var statusCSS string
+
+//go:embed page/status.js
+var statusJS []byte
+
+//go:embed page/icon.svg
+var statusIcon []byte
+
+var statusPages = template.Must(template.New("").Parse(statusHTML))
+
+// StatusPage makes the page that a running proxy shows operators.
+type StatusPage struct{}
+
+// Page is the whole page.
+func (StatusPage) Page(v *status.View) ([]byte, error) { return renderStatus("status", v) }
+
+// Part is what of the page changes with time.
+func (StatusPage) Part(v *status.View) ([]byte, error) { return renderStatus("status-part", v) }
+
+// Asset gives a file that the page needs, by its path; nil if there is none.
+func (StatusPage) Asset(path string) (kind string, body []byte) {
+	switch path {
+	case "/page.css":
+		return "text/css; charset=utf-8", []byte(pageCSS + statusCSS)
+	case "/page.js":
+		return "text/javascript; charset=utf-8", statusJS
+	case "/icon.svg":
+		return "image/svg+xml", statusIcon
+	}
+	return "", nil
+}
+
+// CSV writes a row for each backend.
+func (StatusPage) CSV(w io.Writer, s *status.Status) error { return StatusCSV(w, s) }
+
+func renderStatus(name string, v *status.View) ([]byte, error) {
+	var b bytes.Buffer
+	if err := statusPages.ExecuteTemplate(&b, name, newStatusPage(v)); err != nil {
+		return nil, err
+	}
+	return b.Bytes(), nil
+}
+
+// statusPage is what the page shows, in words.
+type statusPage struct {
+	Title, Headline, Of string
+	Bad, Operator       bool
+	Figures             []pageFigure
+	Upstreams           []statusCard
+	News                []pageNews
+}
+
+type statusCard struct {
+	Name, Says, Bad, More string
+	Backends              []statusBackend
+}
+
+type statusBackend struct {
+	ID, Name, State, For, Why, ByHand string
+	Mark                              template.HTML
+	Out                               bool
+	Share, Fair, ShareWide, FairWide  string
+	Asked, Broke, Rate, Over, Most    string
+	FailedLately                      string
+	InFlight, Weight                  int
+	Figures, Lines                    []pageFigure
+	NoDrain, NoPark, NoReturn         bool
+}
+
+type pageNews struct{ At, Exact, Who, What, Text string }
+
+// shapes are the states as drawings, told apart without colour.
+var shapes = map[string]template.HTML{
+	"up":         `<circle class="full" cx="6" cy="6" r="5"></circle>`,
+	"failing":    `<circle cx="6" cy="6" r="4.6"></circle><path class="full" d="M6 1a5 5 0 0 1 0 10z"></path>`,
+	"down":       `<path d="M1.5 1.5l9 9M10.5 1.5l-9 9"></path>`,
+	"recovering": `<circle cx="6" cy="6" r="4.6"></circle><path d="M6 9V3M3.5 5.5L6 3l2.5 2.5"></path>`,
+	"suspended":  `<path d="M3.5 1v10M8.5 1v10"></path>`,
+	"draining":   `<path d="M1 2h10L6 11z"></path>`,
+	"parked":     `<rect x="1.2" y="1.2" width="9.6" height="9.6"></rect>`,
+}
+
+// headline says in one line how a proxy stands, and whether that is bad.
+func headline(s *status.Status) (text string, bad bool) {
+	all, out := 0, []string{}
+	var silent []string
+	for _, u := range s.Upstreams {
+		in := 0
+		for _, b := range u.Backends {
+			all++
+			if b.InRotation() {
+				in++
+			} else {
+				state := b.State
+				if state == "up" || state == "failing" {
+					state = "without weight"
+				}
+				out = append(out, u.Name+"."+b.Name+" is "+state)
+			}
+		}
+		if in == 0 {
+			silent = append(silent, u.Name)
+		}
+	}
+	switch {
+	case len(silent) > 0:
+		return "Nobody answers for " + strings.Join(silent, ", "), true
+	case all == 0:
+		return "There is no backend", true
+	case len(out) == 0 && all == 1:
+		return "The one backend is in rotation", false
+	case len(out) == 0:
+		return fmt.Sprintf("All %s backends are in rotation", count(int64(all))), false
+	}
+	text = fmt.Sprintf("%s of %s backends out of rotation: ", count(int64(len(out))), count(int64(all)))
+	if len(out) > 3 {
+		return text + strings.Join(out[:3], ", ") + fmt.Sprintf(" and %d more", len(out)-3), true
+	}
+	return text + strings.Join(out, ", "), true
+}
+
+// age writes for how long something has been, coarsely: it stands still unless
+// it matters.
+func age(d time.Duration) string {
+	switch {
+	case d < time.Minute:
+		return fmt.Sprintf("%d s", max(0, int(d/time.Second)))
+	case d < time.Hour:
+		return fmt.Sprintf("%d min", int(d/time.Minute))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h %d min", int(d/time.Hour), int(d/time.Minute)%60)
+	}
+	return fmt.Sprintf("%d days", int(d/(24*time.Hour)))
+}
+
+func newStatusPage(v *status.View) *statusPage {
+	s := v.Status
+	p := &statusPage{Operator: v.Operator}
+	p.Headline, p.Bad = headline(s)
+	p.Title = p.Headline + " · Kestrix"
+	p.Of = fmt.Sprintf("kestrix %s, up for %s; counted for %s; as of %s", s.Version, age(s.At.Sub(s.Began)), age(s.At.Sub(s.Counted)), s.At.UTC().Format("15:04:05 UTC"))
+	if v.User != "" {
+		p.Of += "; you are " + v.User
+		if !v.Operator {
+			p.Of += ", a reader"
+		}
+	}
+	var rate float64
+	var open, waiting int
+	var asked, failed, refused uint64
+	for i := range s.Upstreams {
+		u := &s.Upstreams[i]
+		waiting += u.Waiting
+		refused += u.Refused
+		for _, b := range u.Backends {
+			rate += b.Rate
+			open += b.InFlight
+			asked += b.Requests
+			failed += b.Failed
+		}
+		p.Upstreams = append(p.Upstreams, newStatusCard(s, u))
+	}
+	p.Figures = []pageFigure{
+		{Name: "Requests a second", Value: three(rate)},
+		{Name: "In flight", Value: count(int64(open))},
+		{Name: "Waiting for a backend", Value: count(int64(waiting)), Bad: waiting > 0},
+		{Name: "Requests", Value: count(int64(asked))},
+		{Name: "Failed", Value: count(int64(failed)), More: shareOf(failed, asked), Bad: failed > 0},
+		{Name: "Refused for want of a backend", Value: count(int64(refused)), Bad: refused > 0},
+	}
+	for _, n := range v.News {
+		p.News = append(p.News, pageNews{At: n.At.UTC().Format("15:04:05.0"), Exact: n.At.UTC().Format(time.RFC3339Nano), Who: n.Who, What: n.What, Text: n.Text})
+	}
+	return p
+}
+
+// shareOf writes a part in per cent, where there is one.
+func shareOf(part, whole uint64) string {
+	if part == 0 || whole == 0 {
+		return ""
+	}
+	return finePercent(float64(part) / float64(whole))
+}
+
+// Of more backends than many only the worst are shown, so many. The drawing of
+// the last minutes is so large, and has room for so many steps.
+const (
+	manyBackends = 30
+	worstBackend = 10
+	latelyWide   = 240.0
+	latelyHigh   = 40.0
+	latelySteps  = 60
+)
+
+func newStatusCard(s *status.Status, u *status.Upstream) statusCard {
+	c := statusCard{Name: u.Name}
+	in, rate, most := 0, 0.0, uint32(0)
+	for _, b := range u.Backends {
+		if b.InRotation() {
+			in++
+		}
+		rate += b.Rate
+		if b.Recent != nil && len(b.Recent.Requests) > 0 {
+			most = max(most, slices.Max(b.Recent.Requests))
+		}
+	}
+	c.Says = fmt.Sprintf("%s; %d of %s in rotation; %s requests/s", u.Algorithm, in, plural(int64(len(u.Backends)), "backend"), three(rate))
+	if u.Waiting > 0 {
+		c.Says += fmt.Sprintf("; %s waiting", count(int64(u.Waiting)))
+	}
+	if u.Refused > 0 {
+		c.Says += fmt.Sprintf("; %s refused for want of a backend", count(int64(u.Refused)))
+	}
+	if in == 0 {
+		c.Bad = "Nobody answers here: every request is refused."
+	}
+	shown := u.Backends
+	if len(shown) > manyBackends {
+		shown = slices.Clone(shown)
+		slices.SortStableFunc(shown, worseFirst)
+		shown = shown[:worstBackend]
+		c.More = fmt.Sprintf("The ten that are most amiss; %s more are in the JSON and CSV below.", count(int64(len(u.Backends)-worstBackend)))
+	}
+	for i := range shown {
+		c.Backends = append(c.Backends, newStatusBackend(s, u, &shown[i], most))
+	}
+	return c
+}
+
+// worseFirst puts first what is out of rotation, then what fails, then what has
+// the least of its share.
+func worseFirst(a, b status.Backend) int {
+	rank := func(x *status.Backend) float64 {
+		r := x.FairShare - x.Share
+		if !x.InRotation() {
+			r += 1e6
+		}
+		if x.State != "up" {
+			r += 1e5
+		}
+		if x.Requests > 0 {
+			r += 1e4 * float64(x.Failed) / float64(x.Requests)
+		}
+		return -r
+	}
+	ra, rb := rank(&a), rank(&b)
+	switch {
+	case ra < rb:
+		return -1
+	case ra > rb:
+		return 1
+	}
+	return 0
+}
+
+func newStatusBackend(s *status.Status, u *status.Upstream, b *status.Backend, most uint32) statusBackend {
+	x := statusBackend{
+		ID: u.Name + "." + b.Name, Name: b.Name, State: b.State, For: age(s.At.Sub(b.Since)), Why: reasonOf(s, b), ByHand: b.ByHand, Mark: shapes[b.State], Out: !b.InRotation(),
+		Share: percent(b.Share), Fair: percent(b.FairShare), ShareWide: wide(b.Share), FairWide: wide(b.FairShare), Rate: three(b.Rate), InFlight: b.InFlight, Weight: b.Weight,
+		NoDrain: b.State == "draining", NoPark: b.State == "parked", NoReturn: b.State != "draining" && b.State != "parked",
+	}
+	x.lately(b.Recent, most)
+	latency := func(v float64) string {
+		if v == 0 {
+			return "none yet"
+		}
+		return span(v)
+	}
+	fig := func(name, value string, bad bool) {
+		x.Figures = append(x.Figures, pageFigure{Name: name, Value: value, Bad: bad})
+	}
+	line := func(name, value string, bad bool) {
+		x.Lines = append(x.Lines, pageFigure{Name: name, Value: value, Bad: bad})
+	}
+	fig("In flight", count(int64(b.InFlight)), false)
+	fig("Half within", latency(b.P50), false)
+	fig("99 % within", latency(b.P99), false)
+	fig("Requests", count(int64(b.Requests)), false)
+	fig("Failed", count(int64(b.Failed)), b.Failed > 0)
+	fig("Weight", strconv.Itoa(b.Weight), false)
+	fig("Bytes", bytesText(int64(b.Bytes)), false)
+	fig("Sessions given", count(int64(b.Seats)), false)
+	if b.Tier != 1 {
+		fig("Tier", strconv.Itoa(b.Tier), false)
+	}
+	if b.Zone != "" {
+		fig("Zone", b.Zone, false)
+	}
+	line("Statuses", classes(b.Statuses), false)
+	if p := b.Probe; p != nil {
+		said := "passed in " + span(p.Took)
+		if !p.Passed {
+			said = "failed: " + p.Why
+		}
+		line("Last probe", said, !p.Passed)
+	}
+	line("Address", b.Address, false)
+	return x
+}
+
+// lately draws what was asked in the last minutes, against the most of its upstream.
+func (x *statusBackend) lately(r *status.Recent, most uint32) {
+	x.Over, x.Most = "5 min", "0"
+	if r == nil || len(r.Requests) < 2 {
+		return
+	}
+	n := len(r.Requests) - 1 // the last is not over yet
+	own, failed := slices.Max(r.Requests[:n]), uint32(0)
+	for _, f := range r.Failed {
+		failed += f
+	}
+	x.Most = three(float64(own) / r.Step)
+	if failed > 0 {
+		x.FailedLately = count(int64(failed))
+	}
+	draw := func(values []uint32) string {
+		var b strings.Builder
+		for i, v := range values {
+			at := latelyWide * float64(latelySteps-len(values)+i+1) / latelySteps
+			fmt.Fprintf(&b, "%.0f,%.1f ", at, latelyHigh-1-(latelyHigh-3)*float64(v)/float64(max(most, 1)))
+		}
+		return strings.TrimSpace(b.String())
+	}
+	x.Asked = draw(r.Requests[:n])
+	if failed > 0 {
+		x.Broke = draw(r.Failed[:n])
+	}
+}
+
+// classes writes answers by class of status, those there were.
+func classes(n [5]uint64) string {
+	var out []string
+	for i, c := range n {
+		if c > 0 {
+			out = append(out, fmt.Sprintf("%dxx %s", i+1, count(int64(c))))
+		}
+	}
+	if out == nil {
+		return "none yet"
+	}
+	return strings.Join(out, ", ")
+}

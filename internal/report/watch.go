@@ -1,0 +1,206 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+
+	"kestrix/internal/core/status"
+)
+
+// Watch is what the terminal view shows of a running proxy.
+type Watch struct {
+	View    *status.View
+	Where   string // the proxy is asked
+	Chosen  string // UPSTREAM.BACKEND; empty for none
+	Height  int    // lines there are
+	Ask     string // a question that waits for an answer; empty for none
+	Said    string // what came of the last order
+	Trouble string // nobody answers; empty if somebody does
+}
+
+// marks are the states as characters, told apart without colour.
+var marks = map[string][2]string{
+	"up": {"●", "*"}, "failing": {"◐", "!"}, "down": {"✕", "x"}, "recovering": {"↑", "+"}, "suspended": {"‖", "="}, "draining": {"▽", "v"}, "parked": {"□", "#"},
+}
+
+// watchSpark is how many columns the last five minutes take.
+const watchSpark = 20
+
+// Watch draws the view: no more lines than there are, with the chosen backend
+// among them.
+func (s Style) Watch(w *Watch) string {
+	x := w.View.Status
+	head := fmt.Sprintf("kestrix %s at %s%sup %s%s%s", x.Version, w.Where, s.dot(), age(x.At.Sub(x.Began)), s.dot(), x.At.Local().Format("15:04:05"))
+	say, bad := headline(x)
+	say = clip(say, s.Width)
+	if bad {
+		say = s.red(say)
+	}
+	top := []string{clip(head, s.Width), s.bold(say), ""}
+	body, chosen := s.watchBody(w)
+	foot := s.watchFoot(w)
+	// What happened has a third of the lines, or what the backends leave of them.
+	room := max(w.Height-len(top)-len(foot)-1, 2)
+	news := s.watchNews(w, max(room/3, room-len(body)-1))
+	from := 0
+	if rows := max(room-len(news), 1); len(body) > rows {
+		rows = max(rows-1, 1)
+		from = min(max(0, chosen-rows/2), len(body)-rows)
+		more := fmt.Sprintf("(lines %d to %d of %d; the arrow keys go on)", from+1, from+rows, len(body))
+		body = append(body[from:from+rows:from+rows], clip(more, s.Width))
+	}
+	lines := append(append(append(top, body...), ""), news...)
+	for len(lines) < w.Height-len(foot) {
+		lines = append(lines, "")
+	}
+	lines = append(lines[:min(len(lines), max(w.Height-len(foot), 0))], foot...)
+	return strings.Join(lines, "\n")
+}
+
+// watchBody draws the upstreams, and gives the line of the chosen backend.
+func (s Style) watchBody(w *Watch) (lines []string, chosen int) {
+	for i := range w.View.Status.Upstreams {
+		u := &w.View.Status.Upstreams[i]
+		if i > 0 {
+			lines = append(lines, "")
+		}
+		lines = append(lines, s.upstreamHead(u))
+		most := uint32(0)
+		for _, b := range u.Backends {
+			if b.Recent != nil {
+				for _, n := range b.Recent.Requests {
+					most = max(most, n)
+				}
+			}
+		}
+		var rows [][]string
+		for j := range u.Backends {
+			rows = append(rows, s.watchRow(w, u, &u.Backends[j], most))
+		}
+		table := strings.Split(strings.TrimSuffix(s.table([]column{
+			{name: "  backend", left: true}, {name: "state", left: true}, {name: "for", drop: 7}, {name: "last 5 minutes", left: true, drop: 2}, {name: "rate"}, {name: "share", drop: 3}, {name: "fair share", drop: 4},
+			{name: "in flight"}, {name: "failed"}, {name: "p50", drop: 9}, {name: "p99", drop: 1}, {name: "weight", drop: 8},
+		}, rows, 2), "\n"), "\n")
+		for j := range u.Backends {
+			if u.Name+"."+u.Backends[j].Name == w.Chosen {
+				chosen = len(lines) + 1 + j
+			}
+		}
+		for j, l := range table {
+			lines = append(lines, l)
+			if j == 0 || j > len(u.Backends) {
+				continue
+			}
+			// The reason stands behind its backend where there is room; it is in the last lines for the chosen one.
+			b := &u.Backends[j-1]
+			if text := reasonOf(w.View.Status, b); text != "" && visible(l)+visible(text)+4 <= s.Width {
+				lines[len(lines)-1] += "  " + text
+			}
+		}
+	}
+	return lines, chosen
+}
+
+func (s Style) watchRow(w *Watch, u *status.Upstream, b *status.Backend, most uint32) []string {
+	name, cursor := b.Name, "  "
+	if u.Name+"."+b.Name == w.Chosen {
+		cursor = "> "
+		if s.Unicode {
+			cursor = "▸ "
+		}
+		name = s.bold(name)
+	}
+	mark := marks[b.State][1]
+	if s.Unicode {
+		mark = marks[b.State][0]
+	}
+	// The columns of all upstreams stand below each other, for most figures.
+	return []string{
+		padRight(cursor+name, 2+longestName(w.View.Status)), padRight(s.stateWord(b.State, mark+" "+b.State), 12), padLeft(age(w.View.Status.At.Sub(b.Since)), 9), s.latelySpark(b.Recent, most),
+		padLeft(three(b.Rate)+"/s", 8), padLeft(percent(b.Share), 7), percent(b.FairShare),
+		count(int64(b.InFlight)), padLeft(s.failures(b.Failed), 7), padLeft(latencySoFar(b.P50), 7), padLeft(latencySoFar(b.P99), 7), count(int64(b.Weight)),
+	}
+}
+
+// longestName is how long the longest name of a backend is.
+func longestName(x *status.Status) int {
+	n := 0
+	for _, u := range x.Upstreams {
+		for _, b := range u.Backends {
+			n = max(n, visible(b.Name))
+		}
+	}
+	return n
+}
+
+// latelySpark draws what was asked in the last five minutes.
+func (s Style) latelySpark(r *status.Recent, most uint32) string {
+	values := make([]float64, watchSpark)
+	if r != nil && len(r.Requests) > 1 {
+		per := latelySteps / watchSpark
+		n := len(r.Requests) - 1 // the last is not over yet
+		for i, v := range r.Requests[:n] {
+			at := watchSpark - 1 - (n-1-i)/per
+			values[at] += float64(v) / float64(min(per, n-(watchSpark-1-at)*per))
+		}
+	}
+	return padRight(s.spark(values, float64(most)), watchSpark)
+}
+
+// watchNews writes the latest news, the newest first.
+func (s Style) watchNews(w *Watch, most int) []string {
+	lines := []string{s.bold("what happened")}
+	for _, n := range w.View.News {
+		if len(lines) >= most {
+			break
+		}
+		lines = append(lines, clip(strings.TrimRight(fmt.Sprintf("  %s  %-16s  %-10s  %s", n.At.Local().Format("15:04:05"), n.Who, n.What, n.Text), " "), s.Width))
+	}
+	if len(lines) == 1 {
+		lines = append(lines, "  nothing yet")
+	}
+	return lines
+}
+
+// watchFoot is what can be done, or what is asked.
+func (s Style) watchFoot(w *Watch) []string {
+	keys := "up, down choose" + s.dot() + "d drain" + s.dot() + "p park" + s.dot() + "r return" + s.dot() + "w weight" + s.dot() + "q leave"
+	if s.Unicode {
+		keys = "↑ ↓ choose" + strings.TrimPrefix(keys, "up, down choose")
+	}
+	said := w.Said
+	if w.Trouble != "" {
+		said = s.red(w.Trouble)
+	}
+	if w.Ask != "" {
+		return strings.Split(s.bold(flow(w.Ask, s.Width, 0)), "\n")
+	}
+	var lines []string
+	if about := s.watchAbout(w); about != "" {
+		lines = append(lines, strings.Split(flow(about, s.Width, 0), "\n")...)
+	}
+	if said != "" {
+		lines = append(lines, strings.Split(flow(said, s.Width, 0), "\n")...)
+	}
+	return append(lines, clip(keys, s.Width))
+}
+
+// watchAbout tells of the chosen backend what its row has no room for.
+func (s Style) watchAbout(w *Watch) string {
+	for i := range w.View.Status.Upstreams {
+		u := &w.View.Status.Upstreams[i]
+		for j := range u.Backends {
+			b := &u.Backends[j]
+			if u.Name+"."+b.Name != w.Chosen {
+				continue
+			}
+			parts := []string{s.bold(w.Chosen)}
+			if text := reasonOf(w.View.Status, b); text != "" {
+				parts = append(parts, text)
+			}
+			parts = append(parts, s.moreOf(b)...)
+			return strings.Join(parts, s.dot())
+		}
+	}
+	return ""
+}
