@@ -32,6 +32,7 @@ func (x *exchange) passOn(t turn, b *backend, head answerHead, cookie *http.Cook
 	if _, ok := h["Content-Type"]; !ok {
 		h["Content-Type"] = nil // else the library would guess one
 	}
+	x.partly()
 	x.access.Status = head.status
 	o.Passed = true
 	// Every piece of an event stream goes on at once.

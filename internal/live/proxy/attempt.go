@@ -132,8 +132,7 @@ func (t *oneTurn) exchange(q *wire.Request) (head answerHead, written bool, err 
 	interim := x.interim
 	if beside {
 		t.sent = make(chan struct{})
-		// The answer may begin while the body still comes. HTTP/2 always lets it.
-		_ = x.body.client.EnableFullDuplex()
+		x.bothWays()
 		if !held {
 			t.send()
 		} else {
@@ -278,28 +277,6 @@ func (t *oneTurn) drop() {
 		}
 	})
 	t.conn.Release()
-}
-
-// finish sees to it that nobody reads the client's body any more, and that what
-// is left of it is not waited for long.
-func (x *exchange) finish() {
-	b := x.body
-	if b == nil {
-		if x.entry != nil && x.r.ContentLength != 0 && x.r.Body != http.NoBody {
-			_ = http.NewResponseController(x.w).SetReadDeadline(time.Now().Add(x.entry.frontend.Timeouts.RequestBody))
-		}
-		return
-	}
-	if b.last == nil {
-		return
-	}
-	select {
-	case <-b.last.closed:
-	default:
-		// Where it cannot be set, the end of the body is waited for.
-		_ = b.client.SetReadDeadline(time.Now())
-		<-b.last.closed
-	}
 }
 
 // try sends one attempt; true asks for another.

@@ -7,6 +7,8 @@ import (
 	"net/http"
 	"sync/atomic"
 	"time"
+
+	"kestrix/internal/live/wire"
 )
 
 // keptBody is how much of a request's body is kept so that the request can be
@@ -27,6 +29,7 @@ type body struct {
 	whole  bool          // all of it is kept
 	pause  time.Duration // the longest in it
 	client *http.ResponseController
+	duplex bool // the library leaves it alone, see bothWays
 
 	large atomic.Bool // it is larger than most
 }
@@ -88,6 +91,64 @@ func (b *body) wait(ctx context.Context) {
 	select {
 	case <-b.last.closed:
 	case <-ctx.Done():
+	}
+}
+
+// bothWays lets an answer begin while the body still comes. HTTP/2 always lets
+// it. With HTTP/1.1 the library then leaves what is not read of the body to us.
+func (x *exchange) bothWays() {
+	if b := x.body; x.r.ProtoMajor == 1 && !b.duplex {
+		b.duplex = true
+		_ = b.client.EnableFullDuplex() // every server of ours can
+	}
+}
+
+// unread gives the connection of a body that the library leaves alone and that
+// has not come whole; nil if there is none such.
+func (x *exchange) unread() *wire.Guard {
+	if b := x.body; b != nil && b.duplex && x.visitor.guard != nil && !x.visitor.guard.Whole() {
+		return x.visitor.guard
+	}
+	return nil
+}
+
+// partly tells a client, before its answer begins, that the connection ends with
+// it if its body has not come whole by now: what is left of it may not be read
+// any more (RFC 9112 section 9.3).
+func (x *exchange) partly() {
+	if x.unread() != nil {
+		x.w.Header().Set("Connection", "close")
+	}
+}
+
+// finish sees to it that nobody reads the client's body any more, that what is
+// left of it is not waited for long, and that it is never taken for a request.
+func (x *exchange) finish() {
+	b := x.body
+	if b == nil || b.last == nil && !b.duplex {
+		// The library reads what is left before it answers.
+		if x.entry != nil && x.r.ContentLength != 0 && x.r.Body != http.NoBody && (b == nil || !b.whole) {
+			_ = http.NewResponseController(x.w).SetReadDeadline(time.Now().Add(x.entry.frontend.Timeouts.RequestBody))
+		}
+		return
+	}
+	if b.last != nil {
+		select {
+		case <-b.last.closed:
+		default:
+			// A deadline of the connection must not be set here over HTTP/1.1:
+			// once the body has come whole, the library looks out for a client
+			// that leaves, and would take it for one.
+			if x.r.ProtoMajor != 1 {
+				_ = b.client.SetReadDeadline(time.Now())
+			} else if g := x.unread(); g != nil {
+				g.Leave()
+			}
+			<-b.last.closed
+		}
+	}
+	if g := x.unread(); g != nil {
+		g.Leave()
 	}
 }
 

@@ -46,6 +46,7 @@ func (x *exchange) answer(status int, why, text string) {
 	h.Set("Cache-Control", "no-store")
 	addVia(h, 1, 1)
 	x.answerFields(h)
+	x.partly()
 	x.w.WriteHeader(status)
 	if x.r.Method != http.MethodHead {
 		n, _ := x.w.Write(body) // a client that left is told by the count

@@ -73,6 +73,7 @@ func (x *exchange) outgoing(ctx context.Context, b *backend, q *wire.Request) *h
 		out.Header["Te"] = []string{"trailers"}
 	}
 	if x.body != nil {
+		x.bothWays()
 		out.Body = x.body.attempt()
 		out.Trailer = x.r.Trailer
 	}

@@ -86,6 +86,7 @@ func bubble(t *testing.T, text string, f func(w *world)) {
 		w := newWorld(t, text)
 		f(w)
 		w.close()
+		time.Sleep(2 * time.Second) // what is left of bodies nobody wanted is thrown away for a while
 		w.net.mu.Lock()
 		for _, l := range w.net.listeners {
 			defer l.Close()
@@ -246,19 +247,39 @@ func TestSlowBodiesHoldNoBackend(t *testing.T) {
 	})
 }
 
-// TestAnAnswerBeforeTheBodyIsWhole: the backend answers and hangs up while the
-// client still sends.
+// TestAnAnswerBeforeTheBodyIsWhole: the backend answers while the client still
+// sends. Whatever comes after that on the connection belongs to the body, also
+// where it looks like a request.
 func TestAnAnswerBeforeTheBodyIsWhole(t *testing.T) {
-	bubble(t, front+one, func(w *world) {
-		w.raw(here, func(l *line) {
-			l.head()
-			l.say("HTTP/1.1 413 Too much\r\nContent-Length: 2\r\n\r\nno")
-		})
-		c := w.call()
-		c.say("POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 1000000\r\n\r\nx")
-		assert.Contains(t, c.head(), "HTTP/1.1 413 ")
-		assert.Equal(t, "no", c.rest())
-	})
+	const inside = "GET /inside HTTP/1.1\r\nHost: a\r\n\r\n"
+	for _, framing := range []string{"Content-Length: 1000000", "Content-Length: 20000", "Transfer-Encoding: chunked"} {
+		for _, hangsUp := range []bool{true, false} {
+			bubble(t, front+one, func(w *world) {
+				heads := ""
+				w.raw(here, func(l *line) {
+					for head := l.head(); head != ""; head = l.head() {
+						heads += head
+						_, _ = io.WriteString(l, "HTTP/1.1 413 Too much\r\nContent-Length: 2\r\n\r\nno")
+						if hangsUp {
+							return
+						}
+					}
+				})
+				c := w.call()
+				c.say("POST / HTTP/1.1\r\nHost: a\r\n" + framing + "\r\n\r\n5\r\nhello\r\n")
+				head := c.head()
+				assert.Contains(t, head, "HTTP/1.1 413 ")
+				assert.Contains(t, head, "Connection: close\r\n", "what is left of the body will not be read")
+				synctest.Wait()
+				c.say(inside + inside)
+				assert.Equal(t, "no", c.rest())
+				c.Close()
+				synctest.Wait()
+				assert.NotContains(t, heads, "inside")
+				assert.Len(t, w.log(), 1)
+			})
+		}
+	}
 }
 
 // TestOddTargetsGoOnAsTheRouteSawThem: HTTP/2 lets through what HTTP/1.1 has no

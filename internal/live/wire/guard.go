@@ -5,6 +5,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"os"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -31,7 +32,24 @@ type Guard struct {
 	raw     atomic.Bool
 	refused atomic.Pointer[Refusal]
 	broken  error // in the middle of a body
+	phase   atomic.Int32
 }
+
+// How far the body of the request at hand has been handed out.
+const (
+	bodyOut    int32 = iota // all of it
+	bodyComes               // some of it is to come
+	bodyLeft                // it will not be read; see Leave
+	bodyClosed              // likewise, and the connection is closed
+)
+
+// drainTime and drainBytes are how long, and for how much, an unread body is
+// thrown away before the connection is closed: a client that is cut off while it
+// sends may lose the answer (RFC 9112 section 9.6).
+const (
+	drainTime  = time.Second
+	drainBytes = 1 << 20
+)
 
 // Refusal is why a request was not taken.
 type Refusal struct {
@@ -91,6 +109,9 @@ func (g *Guard) Read(p []byte) (int, error) {
 			g.pass = len(g.held)
 			g.state = unguarded
 		}
+		if g.phase.Load() >= bodyLeft {
+			return 0, os.ErrDeadlineExceeded
+		}
 		if g.pass > 0 {
 			n := copy(p, g.held[:g.pass])
 			g.held = g.held[n:]
@@ -98,7 +119,7 @@ func (g *Guard) Read(p []byte) (int, error) {
 			if len(g.held) == 0 {
 				g.held = nil // idle connections keep no buffer
 			}
-			return n, nil
+			return g.out(n)
 		}
 		if g.broken != nil {
 			return 0, g.broken
@@ -113,7 +134,7 @@ func (g *Guard) Read(p []byte) (int, error) {
 				g.held = append(make([]byte, 0, max(2*(n-k), 512)), p[k:n]...)
 			}
 			if k > 0 {
-				return k, nil
+				return g.out(k)
 			}
 			continue
 		}
@@ -138,6 +159,51 @@ func (g *Guard) Read(p []byte) (int, error) {
 			g.pass = k
 		}
 	}
+}
+
+// out hands bytes out, unless the body they belong to has just been left.
+func (g *Guard) out(n int) (int, error) {
+	whole := g.pass == 0 && g.state != inBody && g.state != inChunks
+	next := bodyComes
+	if whole {
+		next = bodyOut
+	}
+	for {
+		phase := g.phase.Load()
+		switch {
+		case phase >= bodyLeft:
+			return 0, os.ErrDeadlineExceeded
+		case phase == next, g.phase.CompareAndSwap(phase, next):
+			return n, nil
+		}
+	}
+}
+
+// Whole says whether all of the body of the request at hand has been handed
+// out. It may be called from any goroutine.
+func (g *Guard) Whole() bool { return g.phase.Load() == bodyOut }
+
+// Leave ends the reading of a body that has not been handed out whole: a read
+// that waits fails, and so does every other from now on, so that what still
+// comes of it is never taken for another request. It does nothing where all of
+// the body is out. It may be called from any goroutine.
+func (g *Guard) Leave() {
+	if g.phase.CompareAndSwap(bodyComes, bodyLeft) {
+		_ = g.Conn.SetReadDeadline(time.Now()) // where it cannot be set, the connection's end is waited for
+	}
+}
+
+// Close ends the connection: where a body was left, once what still comes of it
+// has been thrown away for a while, beside the caller.
+func (g *Guard) Close() error {
+	if !g.phase.CompareAndSwap(bodyLeft, bodyClosed) || CloseWrite(g.Conn) != nil || g.Conn.SetReadDeadline(time.Now().Add(drainTime)) != nil {
+		return g.Conn.Close()
+	}
+	go func() {
+		_, _ = io.CopyN(io.Discard, g.Conn, drainBytes) // its end is all that is wanted
+		g.Conn.Close()
+	}()
+	return nil
 }
 
 // check goes on in bytes of which none has been handed out, and gives how many
