@@ -212,34 +212,59 @@ func TestRoundRobinTakesLargeAndFractionalWeights(t *testing.T) {
 	assert.InDelta(t, 1000, counts[1], 20, "a tenth of the weight, a tenth of the requests")
 }
 
+// TestLeastConnectionsTakesTheLeastLoaded holds it against looking at each slot.
 func TestLeastConnectionsTakesTheLeastLoaded(t *testing.T) {
-	for _, n := range []int{4, 40} { // looked at one by one, and by the tree
-		weights := make([]float64, n)
-		for i := range weights {
-			weights[i] = float64(1 + i%3)
+	rapid.Check(t, func(t *rapid.T) {
+		n := rapid.IntRange(1, 40).Draw(t, "n")
+		p := Algorithms["least-connections"](Options{Seed: rapid.Uint64().Draw(t, "seed")}).(*leastConnections)
+		weigh := rapid.SampledFrom([]*rapid.Generator[float64]{
+			rapid.SampledFrom([]float64{0, 3}), // the same for all
+			rapid.SampledFrom([]float64{0, 1, 2, 3, 4, 5}),
+			rapid.SampledFrom([]float64{0, 0.5, 1, 2.25, 9973, 10000}), // keys of one word do not do
+		}).Draw(t, "weights")
+		set := func(slot int) { p.Set(slot, fmt.Sprint(slot), weigh.Draw(t, "weight")) }
+		for slot := range n {
+			set(slot)
 		}
-		p := filled("least-connections", 8, weights...)
 		open := make([]int, n)
-		for i := range 4000 {
-			s := p.Pick(&Query{})
-			least := math.Inf(1)
-			for k := range open {
-				least = min(least, float64(open[k])/weights[k])
+		p.Pick(&Query{})
+		if rapid.Bool().Draw(t, "long") && p.quick {
+			for i := range p.ties { // as after so many that they no longer fit
+				p.ties[i] += 1<<(64-loadBits-p.packed.bits) - 9
 			}
-			require.Equal(t, least, float64(open[s])/weights[s], "choice %d of %d", i, n)
-			p.Begun(s)
-			open[s]++
-			if i%3 != 0 {
-				for k := range open {
-					if j := (i*7 + k) % n; open[j] > 0 {
-						p.Ended(j)
-						open[j]--
-						break
+			p.dirty = false
+		}
+		for range rapid.IntRange(1, 80).Draw(t, "steps") {
+			slot := rapid.IntRange(0, n-1).Draw(t, "slot")
+			switch rapid.IntRange(0, 9).Draw(t, "what") {
+			case 0:
+				set(slot)
+			case 1:
+				p.Room(slot, rapid.Bool().Draw(t, "room"))
+			case 2, 3, 4:
+				if open[slot] > 0 {
+					open[slot]--
+					p.Ended(slot)
+				}
+			default:
+				got := p.Pick(&Query{})
+				for i := range n {
+					if got < 0 || !p.may(i) {
+						require.False(t, got < 0 && p.may(i), "%d may be chosen", i)
+						continue
 					}
+					load, least := float64(open[i])/p.weight[i], float64(open[got])/p.weight[got]
+					ahead := p.picked[i] - p.picked[got]
+					exact := p.quick && math.Abs(ahead) < 1e-9
+					require.False(t, load < least || load == least && (ahead < -1e-9 || exact && p.rank[i] < p.rank[got]), "%d rather than %d", i, got)
+				}
+				if got >= 0 {
+					open[got]++
+					p.Begun(got)
 				}
 			}
 		}
-	}
+	})
 }
 
 func TestRandomFollowsWeightsWithSomeSkipped(t *testing.T) {

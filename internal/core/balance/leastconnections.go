@@ -1,55 +1,32 @@
 package balance
 
 import (
+	"cmp"
 	"math"
-	"math/bits"
 	"slices"
 )
 
 // leastConnections takes the backend with the smallest number of open requests
 // per weight; ties go to the smallest number of picks per weight, then to the
-// seeded order. The best stands at the root of a tournament tree (Knuth, The Art
-// of Computer Programming 3, section 5.4.1), so that a choice costs O(1) and each
-// request that begins or ends O(log n).
+// seeded order. A tournament tells which that is, so that a choice costs O(1) and
+// each request that begins or ends O(log n). It is held with keys of one word
+// where what there is to tell fits in, as nearly always, else with larger ones.
 type leastConnections struct {
 	slots
 	open   []int32
 	picked []float64 // picks per weight
-	keys   []key     // by slot
 	place  []int32   // by slot, its leaf
-	who    []int32   // by leaf
-	tree   []match   // tree[1] is the best; leaves stand from size on, in the seeded order
-	size   int
+	who    []int32   // by leaf, in the seeded order
+
+	quick  bool // keys of one word are in use
+	packed packed
+	common int      // all weights divide it
+	base   float64  // picks per weight that are left out of keys
+	load   []uint64 // by slot, what one open request counts, and one pick
+	ties   []uint64 // by slot, picks per weight above base, in parts of common
+
+	wide tournament
 }
-
-// match is who won it.
-type match struct {
-	key
-	leaf uint64
-}
-
-// key orders backends: the smaller the better. Open requests per weight and
-// picks per weight are whole numbers of steps so fine that two different
-// quotients of allowed weights never fall together.
-type key struct {
-	load uint64 // open/weight; all bits set for one that is out
-	tie  uint64 // the bits of a number of 0 or more, which order as it does
-}
-
-// nobody is the key of one that is out.
-var nobody = key{math.MaxUint64, math.MaxUint64}
-
-// less gives 1 if a is before b, else 0, without a jump that could not be
-// foretold.
-func (a key) less(b key) uint64 {
-	_, borrow := bits.Sub64(a.tie, b.tie, 0)
-	_, borrow = bits.Sub64(a.load, b.load, borrow)
-	return borrow
-}
-
-// step is the number of steps of 1 in key.load: finer than 1/10000^2, by which
-// two quotients with weights up to 10000 differ at least.
-const step = 1 << 27
 
 func newLeastConnections(seed uint64) Picker {
 	return &leastConnections{slots: slots{seed: seed}}
@@ -62,12 +39,7 @@ func (l *leastConnections) Set(slot int, name string, weight float64) {
 	}
 	l.slots.Set(slot, name, weight)
 	for len(l.open) < len(l.weight) {
-		l.open = append(l.open, 0)
-		l.picked = append(l.picked, 0)
-		l.keys = append(l.keys, nobody)
-	}
-	if len(l.who) < len(l.weight) {
-		l.lineUp()
+		l.open, l.picked = append(l.open, 0), append(l.picked, 0)
 	}
 	if weight > 0 && was == 0 {
 		// One that comes back starts level with the others instead of being
@@ -75,7 +47,6 @@ func (l *leastConnections) Set(slot int, name string, weight float64) {
 		// for the same reason.
 		l.picked[slot] = l.leastPicked(slot)
 	}
-	l.put(slot, l.key(slot))
 }
 
 // leastPicked gives the smallest picks per weight of the others that are in.
@@ -90,116 +61,148 @@ func (l *leastConnections) leastPicked(except int) float64 {
 }
 
 func (l *leastConnections) Pick(q *Query) int {
+	if l.dirty {
+		l.lineUp()
+	}
 	// One that was tried may be another group's, and not known here.
 	for _, t := range q.Tried {
-		if int(t) < len(l.keys) {
-			l.put(int(t), nobody)
+		if int(t) < len(l.place) {
+			l.leave(int(t))
 		}
 	}
-	best := l.best()
+	leaf := 0
+	if l.quick {
+		leaf = l.packed.best()
+	} else {
+		leaf = l.wide.best()
+	}
 	for _, t := range q.Tried {
-		if int(t) < len(l.keys) {
-			l.put(int(t), l.key(int(t)))
+		if int(t) < len(l.place) {
+			l.put(int(t))
 		}
 	}
-	return best
-}
-
-// best gives the slot whose key is the smallest, -1 if all are out.
-func (l *leastConnections) best() int {
-	if l.size == 0 || l.tree[1].key == nobody {
+	if leaf < 0 {
 		return -1
 	}
-	return int(l.who[l.tree[1].leaf])
+	return int(l.who[leaf])
 }
 
 // Room notes whether a slot can take one more.
 func (l *leastConnections) Room(slot int, room bool) {
-	if l.changeRoom(slot, room) {
-		l.put(slot, l.key(slot))
+	if l.changeRoom(slot, room) && !l.dirty {
+		l.put(slot)
 	}
 }
 
-// lineUp stands the keys in the seeded order, so that of equals the left one is
+// lineUp stands the slots in the seeded order, so that of equals the left one is
 // the one that it favours, and plays every match.
 func (l *leastConnections) lineUp() {
-	l.who, l.place = l.who[:0], l.place[:0]
-	for i := range l.keys {
-		l.who, l.place = append(l.who, int32(i)), append(l.place, 0)
-	}
-	slices.SortFunc(l.who, func(a, b int32) int {
-		if l.rank[a] < l.rank[b] {
-			return -1
+	l.dirty = false
+	if len(l.who) < len(l.weight) {
+		l.who, l.place = l.who[:0], make([]int32, len(l.weight))
+		for i := range l.weight {
+			l.who = append(l.who, int32(i))
 		}
-		return 1
-	})
-	for l.size = 2; l.size < len(l.keys); {
-		l.size *= 2
-	}
-	l.tree = make([]match, 2*l.size)
-	for leaf := range l.size {
-		m := match{nobody, uint64(leaf)}
-		if leaf < len(l.who) {
-			slot := l.who[leaf]
-			l.place[slot], m.key = int32(leaf), l.keys[slot]
+		slices.SortFunc(l.who, func(a, b int32) int { return cmp.Compare(l.rank[a], l.rank[b]) })
+		for leaf, slot := range l.who {
+			l.place[slot] = int32(leaf)
 		}
-		l.tree[l.size+leaf] = m
 	}
-	for i := l.size - 1; i > 0; i-- {
-		l.tree[i] = better(&l.tree[2*i], &l.tree[2*i+1])
+	l.quick = l.pack()
+	for slot := range l.weight {
+		l.put(slot)
 	}
 }
+
+// pack works out keys of one word, if that is possible.
+func (l *leastConnections) pack() bool {
+	l.common = 1
+	for _, w := range l.weight {
+		n := int(w)
+		if float64(n) != w {
+			return false // on its way up
+		}
+		if n > 0 {
+			if l.common *= n / gcd(l.common, n); l.common > maxCommon {
+				return false
+			}
+		}
+	}
+	l.packed.grow(len(l.weight))
+	l.wide = tournament{}
+	l.load, l.ties = make([]uint64, len(l.weight)), make([]uint64, len(l.weight))
+	l.base = l.leastPicked(-1)
+	for i, w := range l.weight {
+		if w == 0 {
+			continue
+		}
+		l.load[i] = uint64(l.common / int(w))
+		l.ties[i] = uint64(math.Round((l.picked[i] - l.base) * float64(l.common)))
+		if !l.packed.fits(uint64(l.open[i])*l.load[i], l.ties[i]) {
+			return false
+		}
+	}
+	return true
+}
+
+// maxCommon is up to which common multiple of all weights keys have one word.
+const maxCommon = 1 << 10
 
 // Counts says that it goes by what is open.
 func (l *leastConnections) Counts() bool { return true }
 
+// Begun says that a request has been given to a slot.
 func (l *leastConnections) Begun(slot int) {
 	l.open[slot]++
-	if w := l.weight[slot]; w > 0 {
-		l.picked[slot] += 1 / w
+	w := l.weight[slot]
+	if w == 0 {
+		return
 	}
-	l.put(slot, l.key(slot))
+	l.picked[slot] += 1 / w
+	switch {
+	case l.dirty:
+	case l.quick:
+		if l.ties[slot] += l.load[slot]; l.packed.fits(uint64(l.open[slot])*l.load[slot], l.ties[slot]) {
+			l.put(slot)
+			return
+		}
+		l.dirty = true // begins from another base, or with larger keys
+	default:
+		l.put(slot)
+	}
 }
 
+// Ended says that one has ended.
 func (l *leastConnections) Ended(slot int) {
 	l.open[slot]--
-	l.put(slot, l.key(slot))
+	if !l.dirty {
+		l.put(slot)
+	}
 }
 
-// key works out the key of a slot.
-func (l *leastConnections) key(slot int) key {
-	w := l.weight[slot]
-	if w == 0 || l.full[slot] {
-		return nobody
+// put has a slot compete as it stands.
+func (l *leastConnections) put(slot int) {
+	leaf := int(l.place[slot])
+	switch {
+	case !l.may(slot):
+		l.leave(slot)
+	case l.quick:
+		l.packed.put(leaf, uint64(l.open[slot])*l.load[slot], l.ties[slot])
+	default:
+		load := uint64(float64(l.open[slot]) / l.weight[slot] * step)
+		l.wide.put(leaf, key{load, math.Float64bits(l.picked[slot])})
 	}
-	k := key{tie: math.Float64bits(l.picked[slot])}
-	if w == 1 {
-		k.load = uint64(l.open[slot]) * step
+}
+
+// leave has a slot not compete.
+func (l *leastConnections) leave(slot int) {
+	if l.quick {
+		l.packed.leave(int(l.place[slot]))
 	} else {
-		k.load = uint64(float64(l.open[slot]) / w * step)
-	}
-	return k
-}
-
-// put gives a slot a key, and plays the matches of its leaf again, up to the root.
-func (l *leastConnections) put(slot int, k key) {
-	l.keys[slot] = k
-	i := l.size + int(l.place[slot])
-	l.tree[i].key = k
-	for i > 1 {
-		left := &l.tree[i&^1]
-		right := &l.tree[i|1]
-		i >>= 1
-		l.tree[i] = better(left, right)
+		l.wide.put(int(l.place[slot]), nobody)
 	}
 }
 
-// better gives the winner, which is the left one of equals, without a jump that
-// could not be foretold.
-func better(left, right *match) match {
-	take := -right.less(left.key)
-	return match{
-		key{left.load ^ (left.load^right.load)&take, left.tie ^ (left.tie^right.tie)&take},
-		left.leaf ^ (left.leaf^right.leaf)&take,
-	}
-}
+// step is the number of steps of 1 in key.load: finer than 1/10000^2, by which
+// two quotients with weights up to 10000 differ at least.
+const step = 1 << 27

@@ -2,6 +2,7 @@ package balance
 
 import (
 	"math"
+	"math/bits"
 	"time"
 
 	"kestrix/internal/core/draw"
@@ -23,6 +24,7 @@ type leastLatency struct {
 	fresh   int // how many of those that are in have not answered yet
 	origin  tick.Time
 	score   []float64 // average, open and weight put together; the time passed is the same for all
+	per     []float64 // 1/weight
 }
 
 // fewSlots is up to how many slots looking at each is fast enough.
@@ -49,6 +51,10 @@ func (l *leastLatency) Set(slot int, name string, weight float64) {
 		l.grown = append(l.grown, 0)
 		l.known = append(l.known, false)
 		l.score = append(l.score, 0)
+		l.per = append(l.per, 0)
+	}
+	if weight > 0 {
+		l.per[slot] = 1 / weight
 	}
 	if was == 0 && weight > 0 {
 		l.known[slot] = false // what it was before it was away says nothing
@@ -75,7 +81,7 @@ func (l *leastLatency) growth(now tick.Time) float64 {
 		}
 		return 1
 	}
-	return draw.Exp(since.Seconds() / forgets.Seconds())
+	return draw.Exp(float64(since) * (1 / float64(forgets)))
 }
 
 // Took takes how long a request took.
@@ -83,7 +89,7 @@ func (l *leastLatency) Took(slot int, now tick.Time, took time.Duration, failed 
 	if failed {
 		took = max(took, failedTakes)
 	}
-	seconds, growth := took.Seconds(), l.growth(now)
+	seconds, growth := float64(took)*1e-9, l.growth(now)
 	if !l.known[slot] || seconds > l.average[slot] {
 		if !l.known[slot] && l.weight[slot] > 0 {
 			l.fresh--
@@ -101,9 +107,7 @@ func (l *leastLatency) Took(slot int, now tick.Time, took time.Duration, failed 
 // same pace, so that those of different moments are compared by what forgetting
 // had come to then.
 func (l *leastLatency) rescore(slot int) {
-	if w := l.weight[slot]; w > 0 {
-		l.score[slot] = l.average[slot] * l.grown[slot] * float64(l.open[slot]+1) / w
-	}
+	l.score[slot] = l.average[slot] * l.grown[slot] * float64(l.open[slot]+1) * l.per[slot]
 }
 
 // Begun says that a request has been given to a slot.
@@ -173,11 +177,24 @@ func (l *leastLatency) Pick(q *Query) int {
 
 // cheapest is the best of all members, when all have room and have answered.
 func (l *leastLatency) cheapest() int {
-	best := l.members[0]
-	least := l.score[best]
-	for _, s := range l.members[1:] {
-		if x := l.score[s]; x < least || x == least && l.better(int(s), int(best), l.origin) {
-			best, least = s, x
+	// Without a jump that could not be foretold. Bits of numbers of 0 or more
+	// order as they do.
+	least := uint64(math.MaxUint64)
+	for _, s := range l.members {
+		x := math.Float64bits(l.score[s])
+		_, less := bits.Sub64(x, least, 0)
+		least ^= (least ^ x) & -less
+	}
+	equal := uint64(0) // members, as bits
+	for i, s := range l.members {
+		differs := math.Float64bits(l.score[s]) - least
+		_, same := bits.Sub64(differs, 1, 0)
+		equal |= same << (i & 63)
+	}
+	best := l.members[bits.TrailingZeros64(equal)]
+	for equal &= equal - 1; equal != 0; equal &= equal - 1 {
+		if s := l.members[bits.TrailingZeros64(equal)]; l.better(int(s), int(best), l.origin) {
+			best = s
 		}
 	}
 	return int(best)

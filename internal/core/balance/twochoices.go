@@ -1,6 +1,11 @@
 package balance
 
-import "kestrix/internal/core/draw"
+import (
+	"math"
+	"math/bits"
+
+	"kestrix/internal/core/draw"
+)
 
 // twoChoices draws two backends in proportion to their weights and takes the one
 // with fewer open requests per weight: nearly as even as looking at all of them,
@@ -48,6 +53,14 @@ func (t *twoChoices) Pick(q *Query) int {
 	if b < 0 {
 		return a
 	}
+	if t.equal {
+		// Without a jump that could not be foretold. Bits of numbers of 0 or
+		// more order as they do.
+		_, less := bits.Sub64(t.rank[b], t.rank[a], 0)
+		_, less = bits.Sub64(math.Float64bits(t.picked[b]), math.Float64bits(t.picked[a]), less)
+		_, less = bits.Sub64(uint64(t.open[b]), uint64(t.open[a]), less)
+		return a ^ (a^b)&-int(less)
+	}
 	x, y := float64(t.open[a])/t.weight[a], float64(t.open[b])/t.weight[b]
 	switch {
 	case x != y:
@@ -75,13 +88,24 @@ func (t *twoChoices) Ended(slot int) { t.open[slot]-- }
 
 // two draws two different members, -1 for what there is not.
 func (p *pair) two(q *Query) (int, int) {
+	if p.dirty {
+		p.rebuild()
+	}
+	n := len(p.members)
+	if n > 1 && p.equal && p.fulls == 0 && len(q.Tried) == 0 {
+		// Of n and of those left; what the first draw leaves over is as good as
+		// another one.
+		first, rest := bits.Mul64(q.Draw, uint64(n))
+		second, _ := bits.Mul64(rest, uint64(n-1))
+		_, before := bits.Sub64(second, first, 0)
+		return int(p.members[first]), int(p.members[second+1-before])
+	}
 	first := p.random.Pick(q)
 	if first < 0 {
 		return -1, -1
 	}
 	again := draw.Bits(q.Draw, 1, 0, draw.Pick)
 	if p.fulls == 0 && len(q.Tried) == 0 {
-		n := len(p.members)
 		if n == 1 {
 			return first, -1
 		}
