@@ -18,16 +18,17 @@ type ahead struct {
 
 // findUsual finds the behaviour whose service times are drawn ahead: the most
 // frequent one.
-func findUsual(servers []*server) {
+func findUsual(servers []server) {
 	counts := map[config.Distribution]int{}
 	var usual config.Distribution
-	for _, s := range servers {
-		if counts[s.service]++; counts[s.service] > counts[usual] {
-			usual = s.service
+	for k := range servers {
+		is := servers[k].service
+		if counts[is]++; counts[is] > counts[usual] {
+			usual = is
 		}
 	}
-	for _, s := range servers {
-		s.usual = s.service == usual
+	for k := range servers {
+		servers[k].usual = servers[k].service == usual
 	}
 }
 

@@ -34,7 +34,8 @@ func (e *engine) prepareFaults() {
 	for i := range e.scenario.Faults {
 		cfg := &e.scenario.Faults[i]
 		f := &fault{cfg: cfg, bit: 1 << i, turns: tick.Never}
-		for _, s := range e.servers {
+		for k := range e.servers {
+			s := &e.servers[k]
 			for _, p := range cfg.Backends {
 				if scenario.Fits(p.Value, s.name) {
 					f.targets = append(f.targets, target{server: s, leftAt: tick.Never, backAt: tick.Never})
@@ -60,6 +61,7 @@ func (e *engine) faultBegins(f *fault) {
 		t := &f.targets[i]
 		s := t.server
 		s.under |= f.bit
+		s.plain = false
 		if s.outs == len(s.up.views) {
 			t.leftAt = e.now // it was out already
 		}
@@ -139,7 +141,9 @@ func (e *engine) faultsChanged() {
 	if e.calmTill = next; e.o.long {
 		e.calmTill = 0
 	}
-	for _, s := range e.servers {
+	for k := range e.servers {
+		s := &e.servers[k]
+		s.plain = s.under == 0 && s.slow == 1 && s.connect == e.delay
 		s.calm = !e.o.long && s.refuse == 0 && s.blackhole == 0 && s.hang == 0 && s.reset == 0 && len(s.errors) == 0
 	}
 }

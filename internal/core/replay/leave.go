@@ -100,11 +100,11 @@ func (e *engine) parkHeaviest(u *up) *server {
 	if len(u.servers) < 3 {
 		return nil
 	}
-	most := u.servers[0]
+	most := &u.servers[0]
 	for _, b := range u.cfg.Backends {
 		id, _ := u.views[0].core.Lookup(b.Name)
 		if u.views[0].core.Backend(id).Weight > u.views[0].core.Backend(most.id).Weight {
-			most = u.servers[id]
+			most = &u.servers[id]
 		}
 	}
 	for _, v := range u.views {

@@ -81,14 +81,19 @@ func (e *engine) upstream(u *up) *Upstream {
 	}
 	core := u.views[0].core
 	picks, weights := int64(0), 0
-	for _, s := range u.servers {
-		picks += s.requests
-		weights += core.Backend(s.id).Weight
+	requests := make([]int64, len(u.servers))
+	for k := range u.servers {
+		for i := range e.timeline.rows {
+			requests[k] += int64(e.timeline.rows[i].requests[u.first+int32(k)])
+		}
+		picks += requests[k]
+		weights += core.Backend(upstream.BackendID(k)).Weight
 	}
 	var perWeight []float64
 	fair := upstream.FairShares(u.cfg)
 	for _, m := range core.Members(e.now) {
-		s := u.servers[m.ID]
+		s := &u.servers[m.ID]
+		requests := requests[m.ID]
 		for _, v := range u.views {
 			if p := &v.probes[m.ID]; p.out {
 				s.outTime += e.now - p.outSince
@@ -96,11 +101,11 @@ func (e *engine) upstream(u *up) *Upstream {
 			}
 		}
 		b := &Backend{
-			State: m.State.String(), Requests: s.requests, Answered: s.answered, Failed: s.failed,
-			Latency: e.tally.latency(&s.latency), PeakInFlight: int(s.peak), SecondsOut: s.outTime.Seconds() / float64(len(u.views)),
+			State: m.State.String(), Requests: requests, Answered: s.latency.n, Failed: s.failed,
+			Latency: e.tally.latency(&s.latency), PeakInFlight: int(e.peaks[s.index]), SecondsOut: s.outTime.Seconds() / float64(len(u.views)),
 		}
 		if picks > 0 {
-			b.Share = float64(s.requests) / float64(picks)
+			b.Share = float64(requests) / float64(picks)
 		}
 		weight := core.Backend(m.ID).Weight
 		b.FairShare = fair[m.Name]
@@ -108,7 +113,7 @@ func (e *engine) upstream(u *up) *Upstream {
 			b.FairShare = float64(weight) / float64(weights) // as set by hand
 		}
 		if weight > 0 {
-			perWeight = append(perWeight, float64(s.requests)/float64(weight))
+			perWeight = append(perWeight, float64(requests)/float64(weight))
 		}
 		if e.now > 0 {
 			b.Busy = s.worked.Seconds() / float64(s.workers) / e.now.Seconds()
@@ -159,7 +164,8 @@ func (e *engine) rows() Timeline {
 		}
 		for _, u := range e.ups {
 			boxes := map[string]TimelineBox{}
-			for _, s := range u.servers {
+			for k := range u.servers {
+				s := &u.servers[k]
 				boxes[u.views[0].core.Backend(s.id).Name] = TimelineBox{int64(x.requests[s.index]), int64(x.open[s.index])}
 			}
 			row.Upstreams[u.cfg.Name] = boxes

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"testing"
 	"time"
+	"unsafe"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -13,6 +14,7 @@ import (
 	"kestrix/internal/core/draw"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/tick"
+	"kestrix/internal/core/upstream"
 )
 
 func TestTheInternerGivesEachHashOneNumber(t *testing.T) {
@@ -162,4 +164,12 @@ func TestCountsTakeRoomWhenThereAreAny(t *testing.T) {
 	assert.InDelta(t, 0.03, e.tally.latency(s).Mean, 1e-9)
 	assert.InDelta(t, 0.04, e.tally.latency(u, &e.servers[8].latency).P50, 3e-4)
 	assert.Equal(t, Latency{}, e.tally.latency(&e.servers[8].latency))
+}
+
+// What frequent things look at is laid out by lines of a processor's cache.
+func TestFrequentThingsLookAtFewLines(t *testing.T) {
+	assert.EqualValues(t, 64, unsafe.Offsetof(server{}.condition), "of a server")
+	assert.Zero(t, unsafe.Sizeof(server{})%64)
+	assert.EqualValues(t, 64, unsafe.Offsetof(request{}.a)+unsafe.Offsetof(upstream.Attempt{}.Began)+8, "of a request at its end")
+	assert.Zero(t, unsafe.Sizeof(request{})%64)
 }

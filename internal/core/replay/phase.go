@@ -50,8 +50,8 @@ const overloadAfter = tick.Time(20e9)
 // queue.
 func (u *up) waits() int64 {
 	n := int64(0)
-	for _, s := range u.servers {
-		n += int64(s.queued)
+	for k := range u.servers {
+		n += int64(u.servers[k].queued)
 	}
 	for _, v := range u.views {
 		n += int64(v.core.Waiting())
@@ -80,8 +80,8 @@ func (u *up) turnsAway() {
 	if u.turned > 0 {
 		return // it has been noted
 	}
-	for _, s := range u.servers {
-		if s.under != 0 {
+	for k := range u.servers {
+		if u.servers[k].under != 0 {
 			return
 		}
 	}

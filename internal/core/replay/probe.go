@@ -52,7 +52,7 @@ func (e *engine) probeReached(v *view, s *server, gen uint32) {
 	case s.hang > 0 || s.blackhole > 0:
 		// Nothing comes; the timeout is on its way.
 	case s.busy < s.workers:
-		e.work(s, waiting{-1 - v.index, gen, probeWork}, e.now)
+		e.work(s, s.index, waiting{-1 - v.index, gen, probeWork}, e.now)
 	case s.queued >= s.backlog:
 		e.probeEnds(v, s, "connection refused: its backlog is full")
 	default:

@@ -107,7 +107,7 @@ type engine struct {
 	spare    []int32     // free places of again
 	breathed tick.Time   // the end of the bucket in which upstreams were last looked at
 	lastAt   tick.Time   // of the arrivals so far
-	servers  []*server
+	servers  []server
 	faults   []*fault
 	requests []request
 	free     int32
@@ -116,6 +116,7 @@ type engine struct {
 	timeline *timeline
 	tally    tally
 	openNow  []int32 // by server
+	peaks    []int32 // likewise, the most of it
 	res      Result
 	routes   []int64
 	refs     []routeRef
@@ -141,7 +142,8 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 	for _, uc := range c.Upstreams {
 		backends += len(uc.Backends)
 	}
-	room := make([]server, backends) // side by side, so that each begins where a line of the cache does
+	e.servers = make([]server, backends) // side by side, so that each begins where a line of the cache does
+	first := 0
 	for _, uc := range c.Upstreams {
 		if len(uc.Backends) > 30000 {
 			return nil, fmt.Errorf("the upstream %q has %d backends; a replay takes up to 30,000", uc.Name, len(uc.Backends))
@@ -160,13 +162,12 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 		}
 		u.sticky = uc.Sticky != nil
 		u.cookie = u.sticky && uc.Sticky.By == "cookie"
-		u.servers = make([]*server, u.views[0].core.Slots())
+		u.first, u.servers = int32(first), e.servers[first:first+len(uc.Backends)]
+		first += len(uc.Backends)
 		for _, b := range uc.Backends {
 			id, _ := u.views[0].core.Lookup(b.Name)
-			sv := &room[len(e.servers)]
-			sv.init(int32(len(e.servers)), u, id, s.Behaviour(uc.Name+"."+b.Name))
-			e.servers = append(e.servers, sv)
-			u.servers[id] = sv
+			sv := &u.servers[id]
+			sv.init(u.first+int32(id), u, id, s.Behaviour(uc.Name+"."+b.Name))
 			delays[sv.connect]++
 		}
 		e.ups = append(e.ups, u)
@@ -181,7 +182,7 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 		}
 	}
 	findUsual(e.servers)
-	e.openNow = make([]int32, len(e.servers))
+	e.openNow, e.peaks = make([]int32, len(e.servers)), make([]int32, len(e.servers))
 	e.timeline = newTimeline(len(e.servers))
 	e.prepareFaults()
 	return e, nil
@@ -391,7 +392,7 @@ func (e *engine) handle(ev event) {
 		e.actions = v.core.Advance(e.now+v.ahead, e.actions[:0])
 		for k := range e.actions {
 			if a := &e.actions[k]; a.Kind == upstream.SendProbe {
-				e.probe(v, v.up.servers[a.Probe])
+				e.probe(v, &v.up.servers[a.Probe])
 			} else {
 				e.granted(v, &a.Grant)
 			}
@@ -399,9 +400,9 @@ func (e *engine) handle(ev event) {
 		e.note(v)
 		e.schedule(v)
 	case probeReach:
-		e.probeReached(e.views[ev.req], e.servers[ev.server], ev.gen)
+		e.probeReached(e.views[ev.req], &e.servers[ev.server], ev.gen)
 	case probeLate:
-		e.probeTooLate(e.views[ev.req], e.servers[ev.server], ev.gen)
+		e.probeTooLate(e.views[ev.req], &e.servers[ev.server], ev.gen)
 	case faultBegins:
 		e.faultBegins(e.faults[ev.server])
 		e.faultsChanged()

@@ -13,28 +13,25 @@ import (
 // server is the model of a backend: workers that each serve one request at a
 // time, and a backlog in front of them that is served in order.
 type server struct {
-	// What every request looks at stands together, in two lines of a cache.
+	// What every request looks at stands together, in one line of a cache.
 	busy    int32 // workers, those included that a request on its way is sure of
 	coming  int32 // what is on its way and not sure of a worker
 	workers int32
 	queued  int32  // of waiting
 	epoch   uint16 // goes up when the process dies; at most 64 faults end one
 	draws   drawKind
-	calm    bool // no fault changes how it answers
-	usual   bool // its service times are drawn ahead
-	index   int32
-	connect time.Duration
-	slow    float64
-	under   uint64 // faults that strike it now, as bits
-	up      *up
-
-	requests int64
-	answered int64
-	worked   tick.Time // by all workers together
-	latency  spread
-	peak     int32
+	calm    bool      // no fault changes how it answers
+	usual   bool      // its service times are drawn ahead
+	plain   bool      // no fault strikes it, and connecting takes as long as with most
+	latency spread    // of what it answered
+	worked  tick.Time // by all workers together
 
 	condition
+	under    uint64 // faults that strike it now, as bits
+	slow     float64
+	connect  time.Duration
+	up       *up
+	index    int32
 	id       upstream.BackendID
 	waiting  []waiting
 	head     int
@@ -47,7 +44,7 @@ type server struct {
 	failed   int64
 	outs     int       // how many proxies have it out of rotation
 	outTime  tick.Time // of all proxies together
-	_        [8]byte   // to whole lines
+	_        [40]byte  // to whole lines
 }
 
 // drawKind is where service times come from.
@@ -137,7 +134,8 @@ func (e *engine) place(i int32, v upstream.Verdict) bool {
 		r.server, r.sent = -1, false
 		return false
 	}
-	s := u.servers[v.Backend]
+	s := &u.servers[v.Backend]
+	index := u.first + int32(v.Backend)
 	if v.Seat != upstream.None {
 		if v.Moved {
 			u.sessions.Moved++
@@ -147,29 +145,32 @@ func (e *engine) place(i int32, v upstream.Verdict) bool {
 			u.issued[r.session] = uint32(e.now / 1e9)
 		}
 	}
-	r.server, r.sent, r.under = s.index, false, s.under
+	r.server, r.sent, r.under = index, false, 0
 	r.gen++
-	s.requests++
-	e.openNow[s.index]++
-	s.peak = max(s.peak, e.openNow[s.index])
-	row := e.timeline.at(e.now, e.openNow)
-	row.requests[s.index]++
+	open := e.openNow[index] + 1
+	e.openNow[index] = open
+	e.peaks[index] = max(e.peaks[index], open)
+	e.timeline.at(e.now, e.openNow).requests[index]++
+	delay := e.delay
+	if !s.plain {
+		r.under, delay = s.under, s.connect
+	}
 	wait := u.cfg.Timeouts.Connect
-	from := e.now.Add(s.connect)
-	if s.busy+s.coming < s.workers && s.calm && !r.stream && s.connect <= wait && from < e.calmTill {
+	from := e.now.Add(delay)
+	if s.busy+s.coming < s.workers && s.calm && !r.stream && delay <= wait && from < e.calmTill {
 		// Whatever happens on the way, a worker will be free: those that are on
 		// their way already have theirs, and no fault comes in between.
 		r.sent = true
 		r.deadline = from.Add(e.refs[r.route].waits.Answer)
-		e.work(s, waiting{i, r.gen, e.serviceDraw(s, r)}, from)
+		e.work(s, index, waiting{i, r.gen, e.serviceDraw(s, r)}, from)
 		return false
 	}
 	switch {
 	case s.refuse > 0:
 		return e.settleOnly(i, upstream.Outcome{Kind: upstream.ConnectRefused}) == upstream.Again
-	case s.blackhole > 0 || s.connect > wait:
+	case s.blackhole > 0 || delay > wait:
 		e.heap.Push(e.now.Add(wait), event{kind: failAfter, req: i, gen: r.gen})
-	case s.connect == e.delay:
+	case delay == e.delay:
 		s.coming++
 		e.connect.push(from, event{kind: reach, req: i, gen: r.gen})
 	default:
@@ -190,7 +191,7 @@ func (e *engine) observe(w *view, r *request, v upstream.Verdict) {
 // reached is when a connection stands: the request is sent.
 func (e *engine) reached(i int32) {
 	r := &e.requests[i]
-	s := e.servers[r.server]
+	s := &e.servers[r.server]
 	s.coming--
 	if s.refuse > 0 {
 		e.settle(i, upstream.Outcome{Kind: upstream.ConnectRefused})
@@ -209,7 +210,7 @@ func (e *engine) reached(i int32) {
 	}
 	w := waiting{i, r.gen, e.serviceDraw(s, r)}
 	if s.busy < s.workers {
-		e.work(s, w, e.now)
+		e.work(s, s.index, w, e.now)
 		return
 	}
 	if s.queued >= s.backlog {
@@ -236,10 +237,10 @@ func (e *engine) late(i int32) {
 }
 
 // work gives a worker something to do from a moment on, now or soon.
-func (e *engine) work(s *server, w waiting, from tick.Time) {
+func (e *engine) work(s *server, index int32, w waiting, from tick.Time) {
 	s.busy++
 	takes := w.takes
-	if s.slow != 1 {
+	if !s.plain && s.slow != 1 {
 		takes = tick.Time(float64(takes) * s.slow)
 	}
 	until := from.Add(time.Duration(takes))
@@ -249,12 +250,12 @@ func (e *engine) work(s *server, w waiting, from tick.Time) {
 			e.late(w.req)
 		}
 	}
-	e.heap.Push(until, event{kind: done, server: s.index, req: w.req, gen: w.gen, epoch: s.epoch})
+	e.heap.Push(until, event{kind: done, server: index, req: w.req, gen: w.gen, epoch: s.epoch})
 }
 
 // workerDone is when a worker has done its work.
 func (e *engine) workerDone(ev event) {
-	s := e.servers[ev.server]
+	s := &e.servers[ev.server]
 	if ev.epoch != s.epoch {
 		return
 	}
@@ -279,14 +280,14 @@ func (e *engine) workerDone(ev event) {
 	if r.gen != ev.gen || !r.open {
 		return // the proxy gave up; the work was for nothing
 	}
-	if s.blackhole > 0 {
+	if !s.calm && s.blackhole > 0 {
 		e.late(ev.req)
 		return
 	}
 	if s.calm && r.recorded == 0 && r.a.Number == 1 {
 		w := e.views[r.view]
 		if w.core.Done(e.now+w.ahead, &r.a) {
-			e.answered(ev.req, r, s, w.up)
+			e.answered(ev.req, r, s, ev.server, w.up)
 			return
 		}
 	}
@@ -302,7 +303,7 @@ func (e *engine) next(s *server) {
 		if s.head == len(s.waiting) {
 			s.waiting, s.head = s.waiting[:0], 0
 		}
-		e.work(s, w, e.now)
+		e.work(s, s.index, w, e.now)
 	}
 }
 

@@ -16,7 +16,7 @@ func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
 	r := &e.requests[i]
 	w := e.views[r.view]
 	u := w.up
-	s := e.servers[r.server]
+	s := &e.servers[r.server]
 	r.gen++ // whatever was meant for this attempt is void
 	e.openNow[s.index]--
 	step := w.core.Settle(e.now+w.ahead, &r.q, &r.a, o)
@@ -24,14 +24,13 @@ func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
 	e.schedule(w)
 	good := o.Kind == upstream.Answered && o.Status < 500
 	if good {
-		s.answered++
 		e.tally.one(&s.latency, int64(r.until(e.now)-r.a.Began+w.ahead))
 	} else {
 		s.failed++
 		r.met |= r.under | s.under
 	}
 	if r.sent {
-		e.hold(u, s, r)
+		e.hold(u, s.id, r)
 	}
 	if step == upstream.Again {
 		return step
@@ -64,15 +63,14 @@ func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
 
 // answered is settle for a first attempt that nothing came in the way of, as
 // nearly all are.
-func (e *engine) answered(i int32, r *request, s *server, u *up) {
-	e.openNow[s.index]--
+func (e *engine) answered(i int32, r *request, s *server, index int32, u *up) {
+	e.openNow[index]--
 	took := int64(e.now - r.arrived)
-	s.answered++
 	u.answered++
 	e.res.Answered++
 	e.tally.add(&s.latency, &u.latency[r.phase], took)
 	e.timeline.at(e.now, e.openNow).answer(took)
-	e.hold(u, s, r)
+	e.hold(u, upstream.BackendID(index-u.first), r)
 	e.finish(i)
 }
 
@@ -86,12 +84,12 @@ func (r *request) until(now tick.Time) tick.Time {
 
 // hold notes who holds a session of an application that keeps it locally: the
 // backend that its last request reached.
-func (e *engine) hold(u *up, s *server, r *request) {
+func (e *engine) hold(u *up, by upstream.BackendID, r *request) {
 	h := &u.holder[r.session]
-	if *h > 0 && *h != int16(s.id)+1 {
+	if *h > 0 && *h != int16(by)+1 {
 		u.sessions.Lost++
 	}
-	*h = int16(s.id) + 1
+	*h = int16(by) + 1
 }
 
 // refused is when the core gives a request no backend.
@@ -179,7 +177,7 @@ func (e *engine) note(v *view) {
 func (e *engine) tell(v *view) {
 	e.changes = v.core.Changes(e.changes[:0])
 	for _, c := range e.changes {
-		s := v.up.servers[c.Backend]
+		s := &v.up.servers[c.Backend]
 		in := v.core.Eligible(c.Backend)
 		p := &v.probes[c.Backend]
 		if !in && !p.out {

@@ -12,7 +12,7 @@ import (
 // holds no worker.
 func (e *engine) streamBegins(i int32, waits *config.Waits) {
 	r := &e.requests[i]
-	s := e.servers[r.server]
+	s := &e.servers[r.server]
 	if s.reset > 0 {
 		e.settle(i, upstream.Outcome{Kind: upstream.Reset, Passed: true})
 		return
@@ -62,7 +62,7 @@ func (e *engine) streamLasts(r *request) time.Duration {
 // streamOver is when a stream ends by itself, or is ended by the proxy.
 func (e *engine) streamOver(i int32, kind eventKind) {
 	r := &e.requests[i]
-	s := e.servers[r.server]
+	s := &e.servers[r.server]
 	switch kind {
 	case streamIdle:
 		// The backend was silent for too long; the proxy breaks it.
