@@ -18,12 +18,12 @@ type leastConnections struct {
 	place  []int32   // by slot, its leaf
 	who    []int32   // by leaf, in the seeded order
 
-	quick  bool // keys of one word are in use
+	quick  bool // keys of one word are in use, and picked is out of date
 	packed packed
 	common int      // all weights divide it
 	base   float64  // picks per weight that are left out of keys
-	load   []uint64 // by slot, what one open request counts, and one pick
-	ties   []uint64 // by slot, picks per weight above base, in parts of common
+	unit   []uint64 // by slot, what one open request counts, and one pick
+	ties   []uint64 // by slot, picks per weight above base, in parts of common, of those that do not compete
 
 	wide tournament
 }
@@ -36,6 +36,9 @@ func (l *leastConnections) Set(slot int, name string, weight float64) {
 	was := 0.0
 	if slot < len(l.weight) {
 		was = l.weight[slot]
+	}
+	if l.quick && (slot >= len(l.weight) || was != weight) {
+		l.unpack()
 	}
 	l.slots.Set(slot, name, weight)
 	for len(l.open) < len(l.weight) {
@@ -97,6 +100,9 @@ func (l *leastConnections) Room(slot int, room bool) {
 // lineUp stands the slots in the seeded order, so that of equals the left one is
 // the one that it favours, and plays every match.
 func (l *leastConnections) lineUp() {
+	if l.quick {
+		l.unpack()
+	}
 	l.dirty = false
 	if len(l.who) < len(l.weight) {
 		l.who, l.place = l.who[:0], make([]int32, len(l.weight))
@@ -130,19 +136,30 @@ func (l *leastConnections) pack() bool {
 	}
 	l.packed.grow(len(l.weight))
 	l.wide = tournament{}
-	l.load, l.ties = make([]uint64, len(l.weight)), make([]uint64, len(l.weight))
+	l.unit, l.ties = make([]uint64, len(l.weight)), make([]uint64, len(l.weight))
 	l.base = l.leastPicked(-1)
 	for i, w := range l.weight {
 		if w == 0 {
 			continue
 		}
-		l.load[i] = uint64(l.common / int(w))
+		l.unit[i] = uint64(l.common / int(w))
 		l.ties[i] = uint64(math.Round((l.picked[i] - l.base) * float64(l.common)))
-		if !l.packed.fits(uint64(l.open[i])*l.load[i], l.ties[i]) {
+		if !l.packed.fits(uint64(l.open[i])*l.unit[i], l.ties[i]) {
 			return false
 		}
 	}
 	return true
+}
+
+// unpack brings picked up to date, and has the slots line up anew.
+func (l *leastConnections) unpack() {
+	for i, w := range l.weight {
+		if w > 0 {
+			l.leave(i)
+			l.picked[i] = l.base + float64(l.ties[i])/float64(l.common)
+		}
+	}
+	l.quick, l.dirty = false, true
 }
 
 // maxCommon is up to which common multiple of all weights keys have one word.
@@ -155,27 +172,31 @@ func (l *leastConnections) Counts() bool { return true }
 func (l *leastConnections) Begun(slot int) {
 	l.open[slot]++
 	w := l.weight[slot]
-	if w == 0 {
-		return
-	}
-	l.picked[slot] += 1 / w
 	switch {
-	case l.dirty:
+	case w == 0:
 	case l.quick:
-		if l.ties[slot] += l.load[slot]; l.packed.fits(uint64(l.open[slot])*l.load[slot], l.ties[slot]) {
-			l.put(slot)
-			return
+		if leaf := int(l.place[slot]); !l.packed.competes(leaf) {
+			l.ties[slot] += l.unit[slot]
+		} else if !l.packed.add(leaf, l.unit[slot], l.unit[slot]) {
+			l.unpack() // to begin from another base, or with larger keys
+			l.picked[slot] += 1 / w
 		}
-		l.dirty = true // begins from another base, or with larger keys
 	default:
-		l.put(slot)
+		if l.picked[slot] += 1 / w; !l.dirty {
+			l.put(slot)
+		}
 	}
 }
 
 // Ended says that one has ended.
 func (l *leastConnections) Ended(slot int) {
 	l.open[slot]--
-	if !l.dirty {
+	switch {
+	case l.quick:
+		if leaf := int(l.place[slot]); l.packed.competes(leaf) {
+			l.packed.add(leaf, -l.unit[slot], 0)
+		}
+	case !l.dirty:
 		l.put(slot)
 	}
 }
@@ -187,7 +208,7 @@ func (l *leastConnections) put(slot int) {
 	case !l.may(slot):
 		l.leave(slot)
 	case l.quick:
-		l.packed.put(leaf, uint64(l.open[slot])*l.load[slot], l.ties[slot])
+		l.packed.put(leaf, uint64(l.open[slot])*l.unit[slot], l.ties[slot])
 	default:
 		load := uint64(float64(l.open[slot]) / l.weight[slot] * step)
 		l.wide.put(leaf, key{load, math.Float64bits(l.picked[slot])})
@@ -196,10 +217,12 @@ func (l *leastConnections) put(slot int) {
 
 // leave has a slot not compete.
 func (l *leastConnections) leave(slot int) {
-	if l.quick {
-		l.packed.leave(int(l.place[slot]))
-	} else {
-		l.wide.put(int(l.place[slot]), nobody)
+	leaf := int(l.place[slot])
+	if !l.quick {
+		l.wide.put(leaf, nobody)
+	} else if l.packed.competes(leaf) {
+		l.ties[slot] = l.packed.tie(leaf)
+		l.packed.leave(leaf)
 	}
 }
 

@@ -38,6 +38,26 @@ func (p *packed) put(leaf int, load, tie uint64) {
 	p.set(leaf, load<<(64-loadBits)|tie<<p.bits|uint64(leaf))
 }
 
+// add adds to a leaf's load and tie; false, with nothing done, if what comes of it
+// does not fit in.
+func (p *packed) add(leaf int, load, tie uint64) bool {
+	k := p.tree[p.size+leaf]
+	ties := 64 - loadBits - p.bits
+	if (k>>p.bits&(1<<ties-1)+tie)>>ties != 0 || k>>(64-loadBits)+load >= 1<<loadBits-1 {
+		return false
+	}
+	p.set(leaf, k+load<<(64-loadBits)+tie<<p.bits)
+	return true
+}
+
+// competes says whether a leaf has a key.
+func (p *packed) competes(leaf int) bool { return p.tree[p.size+leaf] != math.MaxUint64 }
+
+// tie gives that of a leaf that has a key.
+func (p *packed) tie(leaf int) uint64 {
+	return p.tree[p.size+leaf] >> p.bits & (1<<(64-loadBits-p.bits) - 1)
+}
+
 // leave takes a leaf out.
 func (p *packed) leave(leaf int) { p.set(leaf, math.MaxUint64) }
 

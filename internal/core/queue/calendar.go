@@ -19,23 +19,16 @@ type Calendar[T any] struct {
 	head  int
 	days  []int32   // the ring, a power of two of them: what was put in last, one more than the number of its spot
 	full  []uint64  // a bit for each that holds something
-	spots []spot[T] // of all that lies in the ring
+	spots []Item[T] // of all that lies in the ring, see file
 	spare int32     // the first of those that hold nothing, one more than its number
 	day   int64     // number of the day that today is
 	shift uint      // a day has 1<<shift nanoseconds
 	early Heap[T]   // put in for a day before today, after today was looked at
 	later Heap[T]
-	next  uint64
+	next  uint32
 	n     int
 
 	pushes, far, turns int // since the length of a day was last looked at
-}
-
-// spot holds one thing in the ring. Things of one day are linked, and a spot
-// that was left last is taken first: what is in use stays close together.
-type spot[T any] struct {
-	Item[T]
-	next int32 // one more than the number of the one put in before it on that day, or of the next spare one
 }
 
 // firstRing and lastRing are how many days lie ahead at first, and at most.
@@ -74,8 +67,8 @@ func (c *Calendar[T]) Push(at tick.Time, v T) {
 		i := day & int64(len(c.days)-1)
 		mine := c.spare
 		s := &c.spots[mine-1]
-		c.spare = s.next
-		s.At, s.order, s.Value, s.next = at, c.next, v, c.days[i]
+		c.spare = s.link
+		s.At, s.order, s.Value, s.link = at, c.next, v, c.days[i]
 		c.days[i] = mine
 		c.full[i>>6] |= 1 << (i & 63)
 		return
@@ -83,7 +76,7 @@ func (c *Calendar[T]) Push(at tick.Time, v T) {
 	if c.pushes >= lookEvery {
 		c.look()
 	}
-	c.put(Item[T]{at, c.next, v})
+	c.put(Item[T]{At: at, order: c.next, Value: v})
 }
 
 func (c *Calendar[T]) put(it Item[T]) {
@@ -105,17 +98,21 @@ func (c *Calendar[T]) put(it Item[T]) {
 	}
 }
 
-// file puts an item in the ring.
+// file puts an item in the ring. Things of one day are linked: link is one more
+// than the number of the spot of what was put in before on that day, or of the next
+// spare one. A spot that was left last is taken first, so that what is in use
+// stays close together.
 func (c *Calendar[T]) file(day int64, it Item[T]) {
 	i := day & int64(len(c.days)-1)
 	at := c.spare
 	if at == 0 {
-		c.spots = append(c.spots, spot[T]{})
+		c.spots = append(c.spots, Item[T]{})
 		at = int32(len(c.spots))
 	}
 	s := &c.spots[at-1]
-	c.spare = s.next
-	s.Item, s.next = it, c.days[i]
+	c.spare = s.link
+	*s = it
+	s.link = c.days[i]
 	c.days[i] = at
 	c.full[i>>6] |= 1 << (i & 63)
 }
@@ -126,12 +123,12 @@ func (c *Calendar[T]) collect(i int64, out []Item[T]) []Item[T] {
 	from, first := len(out), c.days[i]
 	for at := first; at != 0; {
 		s := &c.spots[at-1]
-		out = append(out, s.Item)
-		if s.next == 0 {
-			s.next, c.spare = c.spare, first
+		out = append(out, *s)
+		if s.link == 0 {
+			s.link, c.spare = c.spare, first
 			break
 		}
-		at = s.next
+		at = s.link
 	}
 	c.days[i] = 0
 	slices.Reverse(out[from:])
@@ -150,7 +147,7 @@ func (c *Calendar[T]) insert(it Item[T]) {
 }
 
 func before[T any](a, b *Item[T]) bool {
-	return a.At < b.At || a.At == b.At && a.order < b.order
+	return a.At < b.At || a.At == b.At && earlier(a.order, b.order)
 }
 
 // Pop takes the first out. There must be one.
@@ -214,9 +211,9 @@ func (c *Calendar[T]) turn() {
 	if c.full[i>>6]&(1<<(i&63)) != 0 {
 		c.full[i>>6] &^= 1 << (i & 63)
 		at := c.days[i]
-		if s := &c.spots[at-1]; s.next == 0 && len(c.today) == 0 {
-			c.today = append(c.today, s.Item) // as on most days
-			s.next, c.spare, c.days[i] = c.spare, at, 0
+		if s := &c.spots[at-1]; s.link == 0 && len(c.today) == 0 {
+			c.today = append(c.today, *s) // as on most days
+			s.link, c.spare, c.days[i] = c.spare, at, 0
 			return
 		}
 		c.today = c.collect(i, c.today)

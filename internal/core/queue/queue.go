@@ -7,15 +7,20 @@ import "kestrix/internal/core/tick"
 // Item is a value and when it is due.
 type Item[T any] struct {
 	At    tick.Time
-	order uint64
+	order uint32 // in which they were put in; it goes round
+	link  int32  // the calendar's
 	Value T
 }
+
+// earlier says whether what was put in under one order was before another, which
+// at most half a round lies between.
+func earlier(a, b uint32) bool { return int32(a-b) < 0 }
 
 // Heap is a 4-ary heap of plain values: fewer levels than a binary one and no
 // boxing. The zero value is empty and ready.
 type Heap[T any] struct {
 	items []Item[T]
-	next  uint64
+	next  uint32
 }
 
 // Len gives the number of things due.
@@ -32,7 +37,7 @@ func (h *Heap[T]) At() tick.Time {
 // Push puts a value in.
 func (h *Heap[T]) Push(at tick.Time, v T) {
 	h.next++
-	h.put(Item[T]{at, h.next, v})
+	h.put(Item[T]{At: at, order: h.next, Value: v})
 }
 
 func (h *Heap[T]) put(it Item[T]) {
@@ -41,7 +46,7 @@ func (h *Heap[T]) put(it Item[T]) {
 	i := len(s) - 1
 	for i > 0 {
 		p := (i - 1) / 4
-		if s[p].At < it.At || s[p].At == it.At && s[p].order < it.order {
+		if s[p].At < it.At || s[p].At == it.At && earlier(s[p].order, it.order) {
 			break // what was put in earlier goes first
 		}
 		s[i] = s[p]
@@ -72,7 +77,7 @@ func (h *Heap[T]) Pop() (tick.Time, T) {
 		at := s[c].At
 		for k := c + 1; k < end; k++ {
 			a := s[k].At
-			if a == at && s[k].order < s[m].order {
+			if a == at && earlier(s[k].order, s[m].order) {
 				m = k // equal times are rare, so this branch is foretold
 			}
 			// Which child is earliest cannot be foretold: the compiler makes
@@ -82,7 +87,7 @@ func (h *Heap[T]) Pop() (tick.Time, T) {
 			}
 			at = min(at, a)
 		}
-		if at > last.At || at == last.At && s[m].order > last.order {
+		if at > last.At || at == last.At && earlier(last.order, s[m].order) {
 			break
 		}
 		s[i] = s[m]
