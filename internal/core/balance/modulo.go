@@ -7,7 +7,7 @@ import (
 
 // modulo takes the remainder of a key by the sum of the weights (Knuth, The Art
 // of Computer Programming 3, section 6.4, the division method). It is exact and
-// quick, O(log n); but when a backend leaves or joins nearly every key moves,
+// quick, O(log n), and O(1) where the sum of the weights is not large; but when a backend leaves or joins nearly every key moves,
 // n-1 of n.
 type modulo struct {
 	slots
@@ -15,7 +15,11 @@ type modulo struct {
 	place   []int32  // by slot, where in members it stands; -1 for nowhere
 	free    bitset   // places in members whose slots have room
 	upTo    []uint64 // cumulative weights, in hundredths where one is not whole
+	at      []int32  // by remainder, the place in members; empty where the sum of the weights is large
 }
+
+// atMost is up to which sum of weights places are looked up.
+const atMost = 1 << 13
 
 func newModulo(o Options) Picker { return &modulo{slots: slots{seed: o.Seed}} }
 
@@ -28,7 +32,12 @@ func (m *modulo) Pick(q *Query) int {
 		return -1
 	}
 	x := q.Key % m.upTo[n-1]
-	i := sort.Search(n, func(i int) bool { return m.upTo[i] > x })
+	i := 0
+	if len(m.at) > 0 {
+		i = int(m.at[x])
+	} else {
+		i = sort.Search(n, func(i int) bool { return m.upTo[i] > x })
+	}
 	if m.fulls == 0 && len(q.Tried) == 0 {
 		return int(m.members[i])
 	}
@@ -64,6 +73,14 @@ func (m *modulo) rebuild() {
 	for _, s := range m.members {
 		sum += max(1, uint64(math.Round(m.weight[s]*unit)))
 		m.upTo = append(m.upTo, sum)
+	}
+	m.at = m.at[:0]
+	for i := 0; sum <= atMost && i < len(m.upTo); {
+		if uint64(len(m.at)) < m.upTo[i] {
+			m.at = append(m.at, int32(i))
+		} else {
+			i++
+		}
 	}
 	m.place = m.place[:0]
 	for range m.weight {
