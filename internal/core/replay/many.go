@@ -218,9 +218,7 @@ func (e *engine) follow(ctx context.Context, blocks <-chan *shared) {
 		if !e.begun && len(b.block) > 0 {
 			e.begin(b.block[0].at)
 		}
-		for i := range b.block {
-			e.arrive(&b.block[i])
-		}
+		e.arriveAll(b.block)
 		if e.o.Progress != nil {
 			e.o.Progress(f.read.Load(), e.res.Requests)
 		}

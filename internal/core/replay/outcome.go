@@ -14,6 +14,7 @@ import (
 
 // result puts together what was counted.
 func (e *engine) result() *Result {
+	e.countAnswers()
 	l, f := e.strand, e.strand.feed
 	r := &e.res
 	r.Duration = e.now.Seconds()

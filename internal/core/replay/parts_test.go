@@ -50,16 +50,16 @@ func TestTheTimelineCountsEverythingOnce(t *testing.T) {
 		now := tick.Time(0)
 		for range rapid.IntRange(1, 60).Draw(t, "steps") {
 			now += tick.Time(rapid.Int64Range(0, int64(20*time.Minute)).Draw(t, "wait"))
-			r := tl.at(now, open)
+			r := tl.grow(now, open)
 			r.requests[0]++
 			requests++
 			open[0]++
 			if rapid.Bool().Draw(t, "answered") {
-				tl.at(now, open).answer(int64(time.Millisecond))
+				tl.grow(now, open).answer(int64(time.Millisecond))
 				answered++
 				open[0]--
 			} else {
-				tl.at(now, open).failed++
+				tl.grow(now, open).failed++
 				failed++
 			}
 		}
@@ -158,7 +158,8 @@ func TestCountsTakeRoomWhenThereAreAny(t *testing.T) {
 	}
 	assert.Empty(t, e.tally.counts)
 	s, u := &e.servers[7].latency, &e.ups[0].latency[3]
-	e.tally.add(s, u, 40e6)
+	e.tally.one(s, 40e6)
+	e.tally.one(u, 40e6)
 	e.tally.one(s, 20e6)
 	assert.Len(t, e.tally.counts, 2*spreadSize)
 	assert.InDelta(t, 0.03, e.tally.latency(s).Mean, 1e-9)

@@ -98,7 +98,7 @@ func (s *server) init(index int32, u *up, id upstream.BackendID, b scenario.Beha
 func (e *engine) send(i int32) {
 	for {
 		r := &e.requests[i]
-		w := e.views[r.view]
+		w := e.viewOf(r)
 		v := w.core.Choose(e.now+w.ahead, &r.q, &r.a)
 		if w.up.cfg.Queue != nil {
 			e.schedule(w) // others may have been granted what they wait for
@@ -121,7 +121,7 @@ func (e *engine) granted(w *view, g *upstream.Grant) {
 // place does what a verdict says; true asks for another.
 func (e *engine) place(i int32, v upstream.Verdict) bool {
 	r := &e.requests[i]
-	w := e.views[r.view]
+	w := e.viewOf(r)
 	u := w.up
 	if e.o.Observe != nil {
 		e.observe(w, r, v)
@@ -150,7 +150,7 @@ func (e *engine) place(i int32, v upstream.Verdict) bool {
 	open := e.openNow[index] + 1
 	e.openNow[index] = open
 	e.peaks[index] = max(e.peaks[index], open)
-	e.timeline.at(e.now, e.openNow).requests[index]++
+	e.row().requests[index]++
 	delay := e.delay
 	if !s.plain {
 		r.under, delay = s.under, s.connect
@@ -285,9 +285,9 @@ func (e *engine) workerDone(ev event) {
 		return
 	}
 	if s.calm && r.recorded == 0 && r.a.Number == 1 {
-		w := e.views[r.view]
+		w := e.viewOf(r)
 		if w.core.Done(e.now+w.ahead, &r.a) {
-			e.answered(ev.req, r, s, ev.server, w.up)
+			e.answered(ev.req, r, ev.server, w.up)
 			return
 		}
 	}

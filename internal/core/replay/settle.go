@@ -43,7 +43,7 @@ func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
 		u.answered++
 		took := int64(r.until(e.now) - r.arrived)
 		e.tally.one(&u.latency[r.phase], took)
-		e.timeline.at(e.now, e.openNow).answer(took)
+		e.row().answer(took)
 		e.res.Answered++
 		e.saved(r)
 	} else {
@@ -63,15 +63,26 @@ func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
 
 // answered is settle for a first attempt that nothing came in the way of, as
 // nearly all are.
-func (e *engine) answered(i int32, r *request, s *server, index int32, u *up) {
+func (e *engine) answered(i int32, r *request, index int32, u *up) {
 	e.openNow[index]--
-	took := int64(e.now - r.arrived)
-	u.answered++
-	e.res.Answered++
-	e.tally.add(&s.latency, &u.latency[r.phase], took)
-	e.timeline.at(e.now, e.openNow).answer(took)
+	t := &e.tally
+	if e.now >= e.timeline.end || t.n == len(t.due) {
+		e.countAnswers()
+		e.row()
+	}
+	t.due[t.n] = answer{int64(e.now - r.arrived), index, int32(r.phase)}
+	t.n++
 	e.hold(u, upstream.BackendID(index-u.first), r)
 	e.finish(i)
+}
+
+// row gives the row of the timeline for what happens now.
+func (e *engine) row() *row {
+	if e.now < e.timeline.end {
+		return e.timeline.last
+	}
+	e.countAnswers() // which belong to the row before
+	return e.timeline.grow(e.now, e.openNow)
 }
 
 // until is the end of what a client waits for: of a stream, that it begins.
@@ -146,7 +157,7 @@ func (e *engine) cause(o upstream.Outcome, stream bool) {
 func (e *engine) fail(r *request) {
 	e.res.Failed++
 	e.phases[r.phase].failed++
-	e.timeline.at(e.now, e.openNow).failed++
+	e.row().failed++
 	for k := range e.faults {
 		if r.met&(1<<k) != 0 {
 			e.faults[k].met++

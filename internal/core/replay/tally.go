@@ -34,49 +34,80 @@ func bucketOf(us uint64) int {
 const spreadSize = (34-subBits)<<(subBits-1) + 161
 
 // tally holds the counts of all spreads, in the buckets of HdrHistogram, and has
-// the library read them when it is asked. What is to be counted is gathered
-// first and counted all at once: the counts of many backends lie far apart, and a
-// processor fetches them side by side if it need not wait for each.
+// the library read them when it is asked.
 type tally struct {
 	counts []uint32
-	due    [512]uint32 // positions in counts
-	n      int         // how many are due
+	// What was answered at the first attempt is gathered and counted all at once,
+	// see countAnswers.
+	due [512]answer
+	n   int // how many are due
+}
+
+// answer is one to be counted.
+type answer struct {
+	took   int64 // nanoseconds
+	server int32
+	phase  int32
 }
 
 // room makes room for the counts of a spread when it gets its first latency: most
 // backends of a large configuration never answer in a short trace, and most phases
 // have nothing for most upstreams.
 func (t *tally) room(s *spread) {
-	if s.n == 0 {
-		s.from = uint32(len(t.counts))
-		t.counts = append(t.counts, make([]uint32, spreadSize)...)
-	}
-}
-
-// add counts a latency in two spreads, such as that of a backend and that of its
-// upstream.
-func (t *tally) add(a, b *spread, ns int64) {
-	at := uint32(bucketOf(min(uint64(ns)/1000, longestLatency)))
-	if t.n+2 > len(t.due) {
-		t.flush()
-	}
-	t.room(a)
-	t.room(b)
-	t.due[t.n], t.due[t.n+1] = a.from+at, b.from+at
-	t.n += 2
-	a.add(ns)
-	b.add(ns)
+	s.from = uint32(len(t.counts))
+	t.counts = append(t.counts, make([]uint32, spreadSize)...)
 }
 
 // one counts a latency in one spread.
 func (t *tally) one(s *spread, ns int64) {
-	if t.n == len(t.due) {
-		t.flush()
+	if s.n == 0 {
+		t.room(s)
 	}
-	t.room(s)
-	t.due[t.n] = s.from + uint32(bucketOf(min(uint64(ns)/1000, longestLatency)))
-	t.n++
+	t.counts[s.from+bucket(ns)]++
 	s.add(ns)
+}
+
+func bucket(ns int64) uint32 { return uint32(bucketOf(min(uint64(ns)/1000, longestLatency))) }
+
+// countAnswers counts what is due: for its backend, its upstream and the row of the
+// timeline. Many at a time cost half of as many one at a time: the counts of many
+// backends lie far apart, and a processor fetches them side by side if it need not
+// wait for each.
+func (e *engine) countAnswers() {
+	t := &e.tally
+	if t.n == 0 {
+		return
+	}
+	row := e.timeline.last
+	if row.latency == nil {
+		row.latency = new(sketch)
+	}
+	times := row.latency
+	row.answered += int64(t.n)
+	e.res.Answered += int64(t.n)
+	u, phase, of := (*up)(nil), int32(0), (*spread)(nil)
+	for i := range t.due[:t.n] {
+		a := &t.due[i]
+		if s := e.upOf[a.server]; s != u || a.phase != phase {
+			u, phase = s, a.phase
+			of = &u.latency[phase]
+		}
+		u.answered++
+		s := &e.servers[a.server].latency
+		if s.n == 0 {
+			t.room(s)
+		}
+		if of.n == 0 {
+			t.room(of)
+		}
+		at := bucket(a.took)
+		t.counts[s.from+at]++
+		t.counts[of.from+at]++
+		s.add(a.took)
+		of.add(a.took)
+		times.add(a.took)
+	}
+	t.n = 0
 }
 
 func (s *spread) add(ns int64) {
@@ -87,16 +118,8 @@ func (s *spread) add(ns int64) {
 	}
 }
 
-func (t *tally) flush() {
-	for _, at := range t.due[:t.n] {
-		t.counts[at]++
-	}
-	t.n = 0
-}
-
 // latency gives what is known of the latencies of all these spreads together.
 func (t *tally) latency(of ...*spread) Latency {
-	t.flush()
 	var all spread
 	hist := hdrhistogram.New(1, longestLatency, 2).Export()
 	for _, s := range of {

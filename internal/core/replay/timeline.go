@@ -66,14 +66,7 @@ func newTimeline(backends int) *timeline {
 	return &timeline{width: 1e9, backends: backends}
 }
 
-// at gives the row of a moment, making those in between.
-func (t *timeline) at(now tick.Time, open []int32) *row {
-	if now < t.end {
-		return t.last
-	}
-	return t.grow(now, open)
-}
-
+// grow gives the row of a moment, making those in between.
 func (t *timeline) grow(now tick.Time, open []int32) *row {
 	for now >= t.end {
 		if n := len(t.rows); n > 0 {

@@ -25,6 +25,14 @@ type up struct {
 	turned                              int64     // turned away for want of room since the last look, with no fault on
 }
 
+// viewOf gives how a request's proxy sees its upstream.
+func (e *engine) viewOf(r *request) *view {
+	if e.sole != nil {
+		return e.sole // can be told without waiting for the request
+	}
+	return e.views[r.view]
+}
+
 // view is an upstream as one proxy sees it.
 type view struct {
 	index     int32 // position in engine.views
