@@ -24,7 +24,7 @@ type leastLatency struct {
 	fresh   int // how many of those that are in have not answered yet
 	origin  tick.Time
 	score   []float64 // average, open and weight put together; the time passed is the same for all
-	per     []float64 // 1/weight
+	ended   int       // one more than the slot whose request has just ended and whose score is to be worked out; 0 for none
 }
 
 // fewSlots is up to how many slots looking at each is fast enough.
@@ -51,10 +51,6 @@ func (l *leastLatency) Set(slot int, name string, weight float64) {
 		l.grown = append(l.grown, 0)
 		l.known = append(l.known, false)
 		l.score = append(l.score, 0)
-		l.per = append(l.per, 0)
-	}
-	if weight > 0 {
-		l.per[slot] = 1 / weight
 	}
 	if was == 0 && weight > 0 {
 		l.known[slot] = false // what it was before it was away says nothing
@@ -100,6 +96,9 @@ func (l *leastLatency) Took(slot int, now tick.Time, took time.Duration, failed 
 		l.average[slot] = keeps*l.average[slot] + (1-keeps)*seconds
 	}
 	l.grown[slot] = growth
+	if l.ended == slot+1 {
+		l.ended = 0
+	}
 	l.rescore(slot)
 }
 
@@ -116,10 +115,20 @@ func (l *leastLatency) Begun(slot int) {
 	l.rescore(slot)
 }
 
-// Ended says that one has ended.
+// Ended says that one has ended. What it tells of how long it took comes next, as
+// a rule, and its score is worked out once.
 func (l *leastLatency) Ended(slot int) {
+	l.settle()
 	l.twoChoices.Ended(slot)
-	l.rescore(slot)
+	l.ended = slot + 1
+}
+
+// settle works out the score of the slot whose request ended last.
+func (l *leastLatency) settle() {
+	if l.ended > 0 {
+		l.rescore(l.ended - 1)
+		l.ended = 0
+	}
 }
 
 // cost is what is compared. One that has not answered yet is given a first
@@ -150,6 +159,7 @@ func (l *leastLatency) mean() float64 {
 }
 
 func (l *leastLatency) Pick(q *Query) int {
+	l.settle()
 	if l.dirty {
 		l.rebuild()
 	}

@@ -17,6 +17,7 @@ type twoChoices struct {
 	pair
 	open   []int32
 	picked []float64 // picks per weight
+	per    []float64 // 1/weight; 0 for one that is out
 }
 
 // pair draws two different members by weight.
@@ -35,6 +36,10 @@ func (t *twoChoices) Set(slot int, name string, weight float64) {
 	for len(t.open) < len(t.weight) {
 		t.open = append(t.open, 0)
 		t.picked = append(t.picked, 0)
+		t.per = append(t.per, 0)
+	}
+	if t.per[slot] = 0; weight > 0 {
+		t.per[slot] = 1 / weight
 	}
 	if weight > 0 && was == 0 {
 		// One that comes back starts level with the others.
@@ -79,9 +84,7 @@ func (t *twoChoices) Counts() bool { return true }
 
 func (t *twoChoices) Begun(slot int) {
 	t.open[slot]++
-	if w := t.weight[slot]; w > 0 {
-		t.picked[slot] += 1 / w
-	}
+	t.picked[slot] += t.per[slot]
 }
 
 func (t *twoChoices) Ended(slot int) { t.open[slot]-- }
