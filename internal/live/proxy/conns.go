@@ -25,10 +25,6 @@ type idleConns struct {
 // mostIdle is how many unused connections to a backend are kept.
 const mostIdle = 512
 
-// restedConn is how long a connection has to be unused before it is looked at
-// whether the backend has closed it meanwhile.
-const restedConn = 5 * time.Millisecond
-
 // take gives a connection that is open, as far as can be seen; nil if there is
 // none.
 func (i *idleConns) take() *wire.Conn {
@@ -43,10 +39,9 @@ func (i *idleConns) take() *wire.Conn {
 		i.free[n-1] = nil
 		i.free = i.free[:n-1]
 		i.mu.Unlock()
-		if time.Since(c.Idle) < restedConn {
-			return c
-		}
-		if err := c.SetDeadline(time.Time{}); err == nil && c.Alive() {
+		// Also one that was used just now: what a backend has sent behind its
+		// answer must not be taken for the answer to somebody else's request.
+		if c.Alive() {
 			return c
 		}
 		c.Close()

@@ -4,15 +4,25 @@ import (
 	"crypto/tls"
 	"errors"
 	"net"
+	"os"
 	"syscall"
+	"time"
 )
 
-// Alive says whether a connection that was not used for a while is still open,
-// by a look that takes nothing from it. Where no look can be taken it is taken
-// to be.
+// Alive says whether a connection that is not in use is still open and has nothing
+// to read. Where no look can be taken it is taken to be. A deadline for reading
+// has to be set anew.
 func (c *Conn) Alive() bool {
 	under := c.Conn
 	if t, ok := under.(*tls.Conn); ok {
+		// It may hold what it has read already.
+		var b [1]byte
+		if err := t.SetReadDeadline(time.Unix(1, 0)); err != nil {
+			return false
+		}
+		if _, err := t.Read(b[:]); !errors.Is(err, os.ErrDeadlineExceeded) {
+			return false
+		}
 		under = t.NetConn()
 	}
 	s, ok := under.(syscall.Conn)
@@ -24,10 +34,9 @@ func (c *Conn) Alive() bool {
 		return false
 	}
 	var seen error
-	err = raw.Read(func(fd uintptr) bool {
+	err = raw.Control(func(fd uintptr) {
 		var b [1]byte
 		_, _, seen = syscall.Recvfrom(int(fd), b[:], syscall.MSG_PEEK|syscall.MSG_DONTWAIT)
-		return true
 	})
 	// Anything that is there, be it an end, is not for the next request.
 	return err == nil && (errors.Is(seen, syscall.EAGAIN) || errors.Is(seen, syscall.EINTR))
