@@ -164,6 +164,7 @@ func run(ctx context.Context, d time.Duration, rounds int, only string) error {
 		return err
 	}
 	p := &page{d: d, rounds: rounds}
+	var names []string
 	for _, m := range []struct {
 		name   string
 		load   load
@@ -177,7 +178,7 @@ func run(ctx context.Context, d time.Duration, rounds int, only string) error {
 		{"http2-clear", load{connections: 8, path: "/", http2: true}, false},
 		{"http2-tls", load{connections: 8, path: "/", http2: true, tls: true}, true},
 	} {
-		if only != "" && only != m.name {
+		if names = append(names, m.name); only != "" && only != m.name {
 			continue
 		}
 		ours := at[4]
@@ -194,6 +195,9 @@ func run(ctx context.Context, d time.Duration, rounds int, only string) error {
 	}
 	if only == "" || only == "idle" {
 		return idle(at[4], kestrix)
+	}
+	if !slices.Contains(names, only) {
+		return fmt.Errorf("there is no load %q; there are %s and idle", only, strings.Join(names, ", "))
 	}
 	return nil
 }
