@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
@@ -145,6 +146,9 @@ func (r *Reader) Next(rec *Record) error {
 			continue
 		}
 		if r.format == nil {
+			if strings.HasSuffix(r.name, ".hcl") {
+				return &LineError{Name: r.name, Line: r.lines.line, Column: 1, CannotBeSkip: true, Why: "this is a configuration or a scenario, and a trace is wanted here; where a command takes a scenario, it is given by -scenario FILE"}
+			}
 			if header, err := r.detect(line); err != nil {
 				return err
 			} else if header {

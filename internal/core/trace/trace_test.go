@@ -220,6 +220,9 @@ func TestJSONLines(t *testing.T) {
 			assert.Equal(t, "jsonl", r.Format)
 		})
 	}
+	r, err := NewReader("a.scenario.hcl", strings.NewReader("seed = 7\n"), Options{Skip: true})
+	require.NoError(t, err)
+	assert.ErrorContains(t, r.Next(&Record{}), "a.scenario.hcl:1:1: this is a configuration or a scenario")
 	for line, want := range map[string]string{
 		`{"time":"yesterday"}`: "is not like 2026-11-23T06:55:08.25Z",
 		`{"time":1e300}`:       "not seconds since the epoch",
