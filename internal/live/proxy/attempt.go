@@ -71,8 +71,10 @@ func (x *exchange) overHTTP1(b *backend, q *wire.Request) (turn, answerHead, err
 		t.drop()
 		// A backend may close a connection that waits just when it is used
 		// again: that is no failure of anybody, and another one is taken.
-		if reused && t.cause() == nil && errors.Is(err, wire.ErrNothing) && (!written || x.q.Repeatable) && x.body.again() {
-			x.body.wait(x.r.Context())
+		if reused && t.cause() == nil && errors.Is(err, wire.ErrNothing) && (!written || x.q.Repeatable) && x.body.repeats(func(can bool) bool { return can }) {
+			if !x.body.wait(x.r.Context()) {
+				return nil, answerHead{}, context.Canceled
+			}
 			fresh = true
 			clear(x.w.Header())
 			continue
@@ -303,8 +305,11 @@ func (x *exchange) try(b *backend, cookie *http.Cookie) bool {
 		return x.broke(b, errors.New("the backend switched protocols without being asked"))
 	}
 	x.access.FirstByte = time.Since(sent)
-	o := upstream.Outcome{Kind: upstream.Answered, Status: head.status, NoRetry: !x.body.again(), FirstByte: max(x.access.FirstByte, 1)}
-	if x.pool.repeat(&x.q, &x.attempt, o) {
+	o := upstream.Outcome{Kind: upstream.Answered, Status: head.status, FirstByte: max(x.access.FirstByte, 1)}
+	if x.body.repeats(func(can bool) bool {
+		o.NoRetry = !can
+		return x.pool.repeat(&x.q, &x.attempt, o)
+	}) {
 		clear(x.w.Header())
 		return true
 	}
@@ -343,7 +348,7 @@ func (x *exchange) broke(b *backend, err error) bool {
 		x.answer(http.StatusServiceUnavailable, "overloaded", "the proxy has no more connections to give")
 		return false
 	}
-	o := upstream.Outcome{Kind: upstream.Reset, NoRetry: !x.body.again()}
+	o := upstream.Outcome{Kind: upstream.Reset}
 	status, text := http.StatusBadGateway, "the backend broke the connection"
 	var de *dialError
 	var ne net.Error
@@ -360,7 +365,10 @@ func (x *exchange) broke(b *backend, err error) bool {
 	case errors.Is(err, wire.ErrMalformed):
 		text = "the backend's answer is not HTTP that can be understood"
 	}
-	if x.pool.settle(&x.q, &x.attempt, o) == upstream.Again {
+	if x.body.repeats(func(can bool) bool {
+		o.NoRetry = !can
+		return x.pool.settle(&x.q, &x.attempt, o) == upstream.Again
+	}) {
 		return true
 	}
 	x.answer(status, strings.ReplaceAll(o.Kind.String(), " ", "-"), text)

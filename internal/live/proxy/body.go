@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"net/http"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -20,11 +21,14 @@ const keptBody = 64 << 10
 type body struct {
 	src  io.Reader
 	most int64 // bytes it may have; 0 is no limit
+	last *attemptBody
+
+	mu   sync.Mutex // guards what follows, up to the empty line
+	turn int        // goes up when the body is to be sent again: earlier attempts read no more
 	read int64
 	kept []byte
 	lost bool  // more was read than is kept
 	err  error // that ended src
-	last *attemptBody
 
 	whole  bool          // all of it is kept
 	pause  time.Duration // the longest in it
@@ -53,7 +57,7 @@ func (b *body) readOn(p []byte) (int, error) {
 
 // readWhole reads all of it.
 func (b *body) readWhole() error {
-	a := &attemptBody{body: b, closed: make(chan struct{})}
+	a := b.newAttempt()
 	b.whole = true
 	var buf [4 << 10]byte
 	for {
@@ -70,8 +74,14 @@ func (b *body) readWhole() error {
 // attempt gives a reader from the beginning. The one before must have been
 // closed, see wait.
 func (b *body) attempt() *attemptBody {
-	b.last = &attemptBody{body: b, closed: make(chan struct{})}
+	b.last = b.newAttempt()
 	return b.last
+}
+
+func (b *body) newAttempt() *attemptBody {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return &attemptBody{body: b, turn: b.turn, closed: make(chan struct{})}
 }
 
 // errTooLarge ends a body that is larger than it may be.
@@ -80,17 +90,33 @@ var errTooLarge = errors.New("the body is larger than it may be")
 // over says whether the body turned out too large.
 func (b *body) over() bool { return b != nil && b.large.Load() }
 
-// again says whether the body can be sent from its beginning.
-func (b *body) again() bool { return b == nil || !b.lost }
+// repeats has it decided whether the body is sent once more, knowing whether it
+// can be. Nothing is read meanwhile, and nothing of what is on its way is lost if
+// it is.
+func (b *body) repeats(decide func(can bool) bool) bool {
+	if b == nil {
+		return decide(true)
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if !decide(!b.lost) {
+		return false
+	}
+	b.turn++
+	return true
+}
 
-// wait waits until the transport has let go of the last attempt's reader.
-func (b *body) wait(ctx context.Context) {
+// wait waits until the transport has let go of the last attempt's reader; false if
+// the client left before.
+func (b *body) wait(ctx context.Context) bool {
 	if b == nil || b.last == nil {
-		return
+		return true
 	}
 	select {
 	case <-b.last.closed:
+		return true
 	case <-ctx.Done():
+		return false
 	}
 }
 
@@ -106,7 +132,7 @@ func (x *exchange) bothWays() {
 // unread gives the connection of a body that the library leaves alone and that
 // has not come whole; nil if there is none such.
 func (x *exchange) unread() *wire.Guard {
-	if b := x.body; b != nil && b.duplex && x.visitor.guard != nil && !x.visitor.guard.Whole() {
+	if b := x.body; b != nil && b.duplex && x.visitor.guard != nil && !x.visitor.guard.Whole(x.visitor.asked) {
 		return x.visitor.guard
 	}
 	return nil
@@ -142,19 +168,20 @@ func (x *exchange) finish() {
 			if x.r.ProtoMajor != 1 {
 				_ = b.client.SetReadDeadline(time.Now())
 			} else if g := x.unread(); g != nil {
-				g.Leave()
+				g.Leave(x.visitor.asked)
 			}
 			<-b.last.closed
 		}
 	}
 	if g := x.unread(); g != nil {
-		g.Leave()
+		g.Leave(x.visitor.asked)
 	}
 }
 
 // attemptBody is one reading of a body.
 type attemptBody struct {
 	body   *body
+	turn   int // of the body, when it began
 	at     int // in body.kept
 	closed chan struct{}
 	done   bool
@@ -162,23 +189,21 @@ type attemptBody struct {
 
 func (a *attemptBody) Read(p []byte) (int, error) {
 	b := a.body
-	if a.at < len(b.kept) {
-		n := copy(p, b.kept[a.at:])
-		a.at += n
-		return n, nil
-	}
-	if b.err != nil {
-		return 0, b.err
+	if n, err := a.known(p); n > 0 || err != nil {
+		return n, err
 	}
 	n, err := b.readOn(p)
+	b.mu.Lock()
+	defer b.mu.Unlock()
 	if b.read += int64(n); b.most > 0 && b.read > b.most {
 		b.large.Store(true)
 		n, err = 0, errTooLarge
 	}
 	b.err = err
+	over := a.turn != b.turn
 	switch {
 	case b.lost || n == 0:
-	case len(b.kept)+n > keptBody:
+	case len(b.kept)+n > keptBody && !over:
 		b.lost = true
 		b.kept = nil
 		a.at = 0
@@ -186,7 +211,29 @@ func (a *attemptBody) Read(p []byte) (int, error) {
 		b.kept = append(b.kept, p[:n]...)
 		a.at = len(b.kept)
 	}
+	if over {
+		return 0, errOver
+	}
 	return n, err
+}
+
+// errOver ends the reading for an attempt after which there is another.
+var errOver = errors.New("the request is sent once more")
+
+// known gives what was read before, or what ended it; nothing if more is to be read.
+func (a *attemptBody) known(p []byte) (int, error) {
+	b := a.body
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	switch {
+	case a.turn != b.turn:
+		return 0, errOver
+	case a.at < len(b.kept):
+		n := copy(p, b.kept[a.at:])
+		a.at += n
+		return n, nil
+	}
+	return 0, b.err
 }
 
 // Close tells that the transport reads no more. The source is the server's to

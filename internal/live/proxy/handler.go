@@ -70,6 +70,9 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	began := time.Now()
 	entry := p.state.Load().byListen[s.address]
 	x := &exchange{proxy: p, server: s, entry: entry, visitor: visitorOf(r), w: w, r: r}
+	if r.ProtoMajor == 1 {
+		x.visitor.asked++
+	}
 	addr := x.who(entry)
 	x.access = Access{
 		Time: began, Client: x.client, Method: r.Method, Host: r.Host, Path: r.RequestURI, Protocol: r.Proto,
@@ -286,7 +289,10 @@ func (x *exchange) forward() {
 		if !x.try(d.backend, cookie) {
 			return
 		}
-		x.body.wait(x.r.Context())
+		if !x.body.wait(x.r.Context()) {
+			x.access.Reason = "client-left"
+			panic(http.ErrAbortHandler)
+		}
 	}
 }
 

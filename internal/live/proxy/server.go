@@ -111,6 +111,7 @@ func (s *server) newFront(want frontSettings) *httpFront {
 	speaks.SetUnencryptedHTTP2(want.clearHTTP2)
 	f.http = &http.Server{
 		Handler: s, ReadHeaderTimeout: want.timeouts.RequestHeader, IdleTimeout: want.timeouts.Idle, MaxHeaderBytes: int(want.headerSize),
+		DisableGeneralOptionsHandler: true, // every request comes to us
 		// What the server says of single connections is of no use to anybody.
 		ErrorLog:    log.New(io.Discard, "", 0),
 		ConnState:   f.track,

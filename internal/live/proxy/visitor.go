@@ -18,6 +18,7 @@ type visitor struct {
 	tls   *tls.ConnectionState // nil: none
 	sni   string
 	guard *wire.Guard // nil with HTTP/2 over TLS
+	asked uint64      // requests that have come by HTTP/1.1, one after the other
 }
 
 type visitorKey struct{}

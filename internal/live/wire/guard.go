@@ -31,16 +31,18 @@ type Guard struct {
 	chunks  chunks
 	raw     atomic.Bool
 	refused atomic.Pointer[Refusal]
-	broken  error // in the middle of a body
-	phase   atomic.Int32
+	broken  error         // in the middle of a body
+	number  uint64        // of the request at hand, from 1
+	phase   atomic.Uint64 // how far it has been handed out, with its number before that
 }
 
-// How far the body of the request at hand has been handed out.
+// How far the body of a request has been handed out.
 const (
-	bodyOut    int32 = iota // all of it
-	bodyComes               // some of it is to come
-	bodyLeft                // it will not be read; see Leave
-	bodyClosed              // likewise, and the connection is closed
+	bodyOut    uint64 = iota // all of it
+	bodyComes                // some of it is to come
+	bodyLeft                 // it will not be read; see Leave
+	bodyClosed               // likewise, and the connection is closed
+	phases
 )
 
 // drainTime and drainBytes are how long, and for how much, an unread body is
@@ -48,7 +50,7 @@ const (
 // sends may lose the answer (RFC 9112 section 9.6).
 const (
 	drainTime  = time.Second
-	drainBytes = 1 << 20
+	drainBytes = 16 << 20
 )
 
 // Refusal is why a request was not taken.
@@ -109,7 +111,7 @@ func (g *Guard) Read(p []byte) (int, error) {
 			g.pass = len(g.held)
 			g.state = unguarded
 		}
-		if g.phase.Load() >= bodyLeft {
+		if g.phase.Load()%phases >= bodyLeft {
 			return 0, os.ErrDeadlineExceeded
 		}
 		if g.pass > 0 {
@@ -164,14 +166,14 @@ func (g *Guard) Read(p []byte) (int, error) {
 // out hands bytes out, unless the body they belong to has just been left.
 func (g *Guard) out(n int) (int, error) {
 	whole := g.pass == 0 && g.state != inBody && g.state != inChunks
-	next := bodyComes
+	next := g.number*phases + bodyComes
 	if whole {
-		next = bodyOut
+		next = g.number*phases + bodyOut
 	}
 	for {
 		phase := g.phase.Load()
 		switch {
-		case phase >= bodyLeft:
+		case phase%phases >= bodyLeft:
 			return 0, os.ErrDeadlineExceeded
 		case phase == next, g.phase.CompareAndSwap(phase, next):
 			return n, nil
@@ -179,16 +181,20 @@ func (g *Guard) out(n int) (int, error) {
 	}
 }
 
-// Whole says whether all of the body of the request at hand has been handed
-// out. It may be called from any goroutine.
-func (g *Guard) Whole() bool { return g.phase.Load() == bodyOut }
+// Whole says whether all of the body of a request has been handed out. Requests
+// of a connection are numbered from 1: a client may send the next one as soon as
+// it has its answer. It may be called from any goroutine.
+func (g *Guard) Whole(number uint64) bool {
+	phase := g.phase.Load()
+	return phase/phases > number || phase%phases == bodyOut
+}
 
-// Leave ends the reading of a body that has not been handed out whole: a read
-// that waits fails, and so does every other from now on, so that what still
+// Leave ends the reading of a request's body that has not been handed out whole:
+// a read that waits fails, and so does every other from now on, so that what still
 // comes of it is never taken for another request. It does nothing where all of
 // the body is out. It may be called from any goroutine.
-func (g *Guard) Leave() {
-	if g.phase.CompareAndSwap(bodyComes, bodyLeft) {
+func (g *Guard) Leave(number uint64) {
+	if g.phase.CompareAndSwap(number*phases+bodyComes, number*phases+bodyLeft) {
 		_ = g.Conn.SetReadDeadline(time.Now()) // where it cannot be set, the connection's end is waited for
 	}
 }
@@ -196,7 +202,7 @@ func (g *Guard) Leave() {
 // Close ends the connection: where a body was left, once what still comes of it
 // has been thrown away for a while, beside the caller.
 func (g *Guard) Close() error {
-	if !g.phase.CompareAndSwap(bodyLeft, bodyClosed) || CloseWrite(g.Conn) != nil || g.Conn.SetReadDeadline(time.Now().Add(drainTime)) != nil {
+	if phase := g.phase.Load(); phase%phases != bodyLeft || !g.phase.CompareAndSwap(phase, phase-bodyLeft+bodyClosed) || CloseWrite(g.Conn) != nil || g.Conn.SetReadDeadline(time.Now().Add(drainTime)) != nil {
 		return g.Conn.Close()
 	}
 	go func() {
@@ -362,5 +368,6 @@ func (g *Guard) begin() error {
 		g.state, g.left = inBody, h.length
 	}
 	g.head, g.timed = guardHead{}, false
+	g.number++
 	return nil
 }

@@ -1,0 +1,129 @@
+package proxy
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+	"testing/synctest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const retrying = "upstream \"app\" {\n backends = { a = \"192.0.2.1:80\", b = \"192.0.2.2:80\" }\n algorithm = \"first-fit\"\n retry {\n attempts = 3\n on = [\"connect\", \"reset\", \"503\"]\n }\n}\n"
+
+// TestABodyThatStillComesIsSentAgainWhole: the first backend refuses it while its
+// end is not there yet, and what comes meanwhile is more than is kept.
+func TestABodyThatStillComesIsSentAgainWhole(t *testing.T) {
+	bubble(t, front+retrying, func(w *world) {
+		w.raw(here, func(l *line) {
+			l.head()
+			_, _ = io.CopyN(io.Discard, l.r, 1000)
+			l.say("HTTP/1.1 503 Not now\r\nContent-Length: 0\r\n\r\n")
+			_, _ = io.Copy(io.Discard, l.r)
+		})
+		got := make(chan int64, 1)
+		w.start("192.0.2.2:80", func(out http.ResponseWriter, r *http.Request) {
+			n, err := io.Copy(io.Discard, r.Body)
+			assert.NoError(t, err)
+			got <- n
+		})
+		c := w.call()
+		piece := func(n int) string { return fmt.Sprintf("%x\r\n%s\r\n", n, strings.Repeat("x", n)) }
+		c.say("PUT / HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\n" + piece(60_000))
+		synctest.Wait() // it was refused, and is to be sent again
+		c.say(piece(100_000) + piece(100_000) + "0\r\n\r\n")
+		assert.Contains(t, c.head(), "HTTP/1.1 200 OK\r\n")
+		assert.EqualValues(t, 260_000, <-got)
+		assert.Equal(t, 2, w.log()[0].Attempts)
+		c.Close()
+	})
+}
+
+// TestNothingIsMixedUp has clients send bodies of all sizes to backends that take
+// them, refuse them half-way, or break off, over connections that are kept: each
+// request that is answered is answered for itself, and none is lost for what
+// became of the one before it.
+func TestNothingIsMixedUp(t *testing.T) {
+	bubble(t, front+strings.Replace(retrying, "first-fit", "round-robin", 1), func(w *world) {
+		for k, a := range []string{"192.0.2.1:80", "192.0.2.2:80"} {
+			var mu sync.Mutex
+			chance := rand.New(rand.NewPCG(1, uint64(k)))
+			w.start(a, func(out http.ResponseWriter, r *http.Request) {
+				mu.Lock()
+				refuses, reads := chance.IntN(2) == 0, chance.Int64N(100_000)
+				mu.Unlock()
+				id := r.Header.Get("X-Id")
+				does := r.Header.Get("X-Does")
+				if does == "sometimes" && refuses {
+					_ = http.NewResponseController(out).EnableFullDuplex()
+					_, _ = io.CopyN(io.Discard, r.Body, reads)
+					out.Header().Set("Connection", "close")
+					out.WriteHeader(503)
+					return
+				}
+				switch does {
+				case "refuse":
+					out.WriteHeader(413)
+					_, _ = io.WriteString(out, id)
+					return
+				case "break":
+					c, _, err := http.NewResponseController(out).Hijack()
+					if assert.NoError(t, err) {
+						c.Close()
+					}
+					return
+				}
+				sum := sha256.New()
+				if _, err := io.Copy(sum, r.Body); err == nil {
+					fmt.Fprintf(out, "%s %x %s", id, sum.Sum(nil), strings.Repeat("-", int(reads)))
+				}
+			})
+		}
+		var wg sync.WaitGroup
+		for k := range 12 {
+			wg.Go(func() {
+				client := &http.Client{Transport: &http.Transport{DialContext: w.net.dial}}
+				defer client.CloseIdleConnections()
+				draw := rand.New(rand.NewPCG(2, uint64(k)))
+				for i := range 40 {
+					id := fmt.Sprintf("%d.%d", k, i)
+					does := []string{"", "", "", "refuse", "break", "sometimes"}[draw.IntN(6)]
+					size := []int{0, 10, wholeBody, wholeBody + 1, keptBody + 1, 300_000}[draw.IntN(6)]
+					text := bytes.Repeat([]byte{byte('a' + i%26)}, size)
+					var body io.Reader = bytes.NewReader(text)
+					if draw.IntN(2) == 0 {
+						body = io.MultiReader(body) // in chunks
+					}
+					req, err := http.NewRequest([]string{"POST", "PUT"}[draw.IntN(2)], base+"/", body)
+					require.NoError(t, err)
+					req.Header.Set("X-Id", id)
+					req.Header.Set("X-Does", does)
+					res, err := client.Do(req)
+					if !assert.NoError(t, err, "%s, %d bytes, %q", id, size, does) {
+						continue
+					}
+					got, err := io.ReadAll(res.Body)
+					res.Body.Close()
+					assert.NoError(t, err)
+					switch {
+					case does == "break":
+						assert.Equal(t, 502, res.StatusCode)
+					case does == "refuse":
+						assert.Equal(t, fmt.Sprint("413 ", id), fmt.Sprint(res.StatusCode, " ", string(got)))
+					case does == "" || res.StatusCode != 503 && res.StatusCode != 502:
+						assert.Equal(t, 200, res.StatusCode)
+						assert.True(t, bytes.HasPrefix(got, fmt.Appendf(nil, "%s %x ", id, sha256.Sum256(text))), "%s, %d bytes, %q: %.80q", id, size, does, got)
+					}
+				}
+			})
+		}
+		wg.Wait()
+	})
+}
