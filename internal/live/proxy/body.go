@@ -178,16 +178,25 @@ func (x *exchange) finish() {
 	}
 }
 
-// attemptBody is one reading of a body.
+// attemptBody is one reading of a body. Whoever sends it may close it from
+// another goroutine while it is read (net/http.RoundTripper); it is closed when
+// that has come back.
 type attemptBody struct {
 	body   *body
 	turn   int // of the body, when it began
-	at     int // in body.kept
 	closed chan struct{}
-	done   bool
+
+	mu   sync.Mutex // held while it is read
+	at   int        // in body.kept
+	done bool
 }
 
 func (a *attemptBody) Read(p []byte) (int, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.done {
+		return 0, errOver
+	}
 	b := a.body
 	if n, err := a.known(p); n > 0 || err != nil {
 		return n, err
@@ -217,8 +226,8 @@ func (a *attemptBody) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// errOver ends the reading for an attempt after which there is another.
-var errOver = errors.New("the request is sent once more")
+// errOver ends the reading for an attempt that is over.
+var errOver = errors.New("this attempt is over")
 
 // known gives what was read before, or what ended it; nothing if more is to be read.
 func (a *attemptBody) known(p []byte) (int, error) {
@@ -239,6 +248,8 @@ func (a *attemptBody) known(p []byte) (int, error) {
 // Close tells that the transport reads no more. The source is the server's to
 // close.
 func (a *attemptBody) Close() error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
 	if !a.done {
 		a.done = true
 		close(a.closed)
