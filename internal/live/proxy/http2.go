@@ -2,6 +2,7 @@ package proxy
 
 import (
 	"context"
+	"errors"
 	"io"
 	"maps"
 	"net/http"
@@ -58,6 +59,8 @@ func (x *exchange) overHTTP2(b *backend, q *wire.Request) (turn, answerHead, err
 	return t, answerHead{res.StatusCode, res.ProtoMajor, res.ProtoMinor, res.ContentLength, ""}, nil
 }
 
+var errNotKept = errors.New("more of the body has been read than is kept")
+
 // outgoing makes the request that the library sends.
 func (x *exchange) outgoing(ctx context.Context, b *backend, q *wire.Request) *http.Request {
 	u, err := url.ParseRequestURI(q.Target)
@@ -75,6 +78,15 @@ func (x *exchange) outgoing(ctx context.Context, b *backend, q *wire.Request) *h
 	if x.body != nil {
 		x.bothWays()
 		out.Body = x.body.attempt()
+		// For a request that the backend says it has not looked at, as when it
+		// ends a connection (RFC 9113 section 6.8): that is no failure of anybody.
+		out.GetBody = func() (io.ReadCloser, error) {
+			if !x.body.repeats(func(can bool) bool { return can }) {
+				return nil, errNotKept
+			}
+			x.body.last.Close() // if it was never read, nobody has
+			return x.body.attempt(), nil
+		}
 		out.Trailer = x.r.Trailer
 	}
 	if _, ok := out.Header["User-Agent"]; !ok {

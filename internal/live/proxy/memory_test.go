@@ -166,7 +166,10 @@ func (w *world) start(address string, handler http.HandlerFunc) {
 	if handler == nil {
 		handler = func(out http.ResponseWriter, r *http.Request) { _, _ = io.WriteString(out, address) }
 	}
-	s := &http.Server{Handler: handler}
+	speaks := new(http.Protocols)
+	speaks.SetHTTP1(true)
+	speaks.SetUnencryptedHTTP2(true)
+	s := &http.Server{Handler: handler, Protocols: speaks}
 	w.backends[address] = s
 	go func() { _ = s.Serve(l) }()
 }
