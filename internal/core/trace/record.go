@@ -19,6 +19,7 @@ type Record struct {
 	Session     []byte
 	UserAgent   []byte
 	Referer     []byte
+	Version     []byte // of HTTP, as log lines write it; it is written where it is known, and not read
 	Frontend    []byte
 	Upstream    []byte // that served it then, and which of its backends
 	Backend     []byte

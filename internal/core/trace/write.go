@@ -19,7 +19,11 @@ func AppendCommon(b []byte, r *Record) []byte {
 		b = AppendEscaped(b, r.Method)
 		b = append(b, ' ')
 		b = AppendEscaped(b, r.Path)
-		b = append(b, " HTTP/1.1"...)
+		if b = append(b, ' '); len(r.Version) > 0 {
+			b = append(b, r.Version...)
+		} else {
+			b = append(b, "HTTP/1.1"...)
+		}
 	}
 	b = append(b, `" `...)
 	if r.Status == 0 {

@@ -75,7 +75,7 @@ func (a *Access) record() trace.Record {
 	r := trace.Record{
 		Time: a.Time.UnixNano(), Client: []byte(a.Client), Method: known(a.Method), Path: known(a.Path), Host: known(a.Host),
 		UserAgent: known(a.UserAgent), Referer: known(a.Referer), Session: known(a.Session), Frontend: known(a.Frontend), Upstream: known(a.Upstream), Backend: known(a.Backend),
-		Status: a.Status, Bytes: a.Bytes, Duration: int64(a.Duration), Protocol: a.Kind,
+		Status: a.Status, Bytes: a.Bytes, Duration: int64(a.Duration), Protocol: a.Kind, Version: known(a.Protocol),
 	}
 	return r
 }
