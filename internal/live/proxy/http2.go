@@ -9,6 +9,7 @@ import (
 	"net/http/httptrace"
 	"net/textproto"
 	"net/url"
+	"sync"
 	"time"
 
 	"kestrix/internal/live/wire"
@@ -29,18 +30,30 @@ func (x *exchange) overHTTP2(b *backend, q *wire.Request) (turn, answerHead, err
 	ctx, cancel := context.WithCancelCause(x.r.Context())
 	began := time.Now()
 	x.access.Connect = 0
+	// The library tells these from goroutines of its own, which may come late.
+	var telling sync.Mutex
+	over := false
 	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{
 		GotConn: func(i httptrace.GotConnInfo) {
-			if !i.Reused {
+			telling.Lock()
+			defer telling.Unlock()
+			if !over && !i.Reused {
 				x.access.Connect = max(time.Since(began), 1)
 			}
 		},
 		Got1xxResponse: func(status int, h textproto.MIMEHeader) error {
-			x.interim(status, http.Header(h))
+			telling.Lock()
+			defer telling.Unlock()
+			if !over {
+				x.interim(status, http.Header(h))
+			}
 			return nil
 		},
 	})
 	res, err := b.transport(x.waits.Answer).RoundTrip(x.outgoing(ctx, b, q))
+	telling.Lock()
+	over = true
+	telling.Unlock()
 	if err != nil {
 		cancel(nil)
 		return nil, answerHead{}, err
