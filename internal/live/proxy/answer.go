@@ -87,8 +87,8 @@ func isStream(h http.Header) bool {
 // clientError is an error of writing to the client.
 type clientError struct{ error }
 
-// copy passes a body on. Where its end is not known each piece goes on at once,
-// unless more is at hand. It is cut off when nothing moves for too long, and a
+// copy passes a body on. Where its end is not known the head and each piece go on
+// at once, unless more is at hand. It is cut off when nothing moves for too long, and a
 // stream when it has lasted its time.
 func (x *exchange) copy(t turn, length int64, stream bool) error {
 	p := buffers.Get().(*[]byte)
@@ -105,6 +105,12 @@ func (x *exchange) copy(t turn, length int64, stream bool) error {
 			_ = out.SetWriteDeadline(time.Time{}) // must not reach the next request
 		}
 	}()
+	if length < 0 && !t.ready() {
+		// The head alone says something, as that a stream has begun.
+		if err := out.Flush(); err != nil {
+			return &clientError{err}
+		}
+	}
 	for pieces := 0; ; pieces++ {
 		n, err := t.Read(buf)
 		if n > 0 {

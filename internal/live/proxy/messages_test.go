@@ -302,24 +302,40 @@ func TestOddTargetsGoOnAsTheRouteSawThem(t *testing.T) {
 
 // TestBothWaysAtOnce: what a client sends is answered before all of it is there.
 func TestBothWaysAtOnce(t *testing.T) {
-	bubble(t, front+one, func(w *world) {
-		w.raw(here, func(l *line) {
-			l.head()
-			l.say("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n")
-			_, _ = io.Copy(l, l.r) // the chunks come back as they are
+	for _, version := range []string{"1.1", "2"} {
+		bubble(t, front+strings.Replace(one, "{\n", "{\n http_version = \""+version+"\"\n", 1), func(w *world) {
+			w.start(here, func(out http.ResponseWriter, r *http.Request) {
+				both := http.NewResponseController(out)
+				_ = both.EnableFullDuplex()
+				assert.NoError(t, both.Flush())
+				var word [10]byte
+				for {
+					n, err := r.Body.Read(word[:])
+					_, _ = out.Write(word[:n])
+					if both.Flush() != nil || err != nil {
+						return
+					}
+				}
+			})
+			c := w.call()
+			chunk := func(word string) string {
+				if word == "" {
+					return "0\r\n\r\n"
+				}
+				return fmt.Sprintf("%d\r\n%s\r\n", len(word), word)
+			}
+			c.say("POST / HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\n")
+			assert.Contains(t, c.head(), "HTTP/1.1 200 OK\r\n", version)
+			for _, word := range []string{"ebb", "tide", "flood", ""} {
+				c.say(chunk(word))
+				b := make([]byte, len(chunk(word)))
+				_, err := io.ReadFull(c.r, b)
+				require.NoError(t, err)
+				assert.Equal(t, chunk(word), string(b), version)
+			}
+			c.Close()
 		})
-		c := w.call()
-		c.say("POST / HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nebb\r\n")
-		assert.Contains(t, c.head(), "HTTP/1.1 200 OK\r\n")
-		for _, word := range []string{"ebb", "tide", "flood"} {
-			b := make([]byte, len(word)+5)
-			_, err := io.ReadFull(c.r, b)
-			require.NoError(t, err)
-			assert.Equal(t, fmt.Sprintf("%d\r\n%s\r\n", len(word), word), string(b))
-			c.say(map[string]string{"ebb": "4\r\ntide\r\n", "tide": "5\r\nflood\r\n", "flood": "0\r\n\r\n"}[word])
-		}
-		assert.Equal(t, "0\r\n\r\n", c.head()+c.head())
-	})
+	}
 }
 
 // TestABackendThatClosesBetweenRequests loses none: its end is found when the
