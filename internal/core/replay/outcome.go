@@ -83,10 +83,12 @@ func (e *engine) upstream(u *up) *Upstream {
 	core := u.views[0].core
 	picks, weights := int64(0), 0
 	requests := make([]int64, len(u.servers))
-	for k := range u.servers {
-		for i := range e.timeline.rows {
-			requests[k] += int64(e.timeline.rows[i].requests[u.first+int32(k)])
+	for i := range e.timeline.rows {
+		for k, n := range e.timeline.rows[i].requests[u.first:][:len(requests)] {
+			requests[k] += int64(n)
 		}
+	}
+	for k := range u.servers {
 		picks += requests[k]
 		weights += core.Backend(upstream.BackendID(k)).Weight
 	}
