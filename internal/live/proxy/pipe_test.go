@@ -36,11 +36,13 @@ func (f *flow) deadline(t time.Time) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.until = t
-	if f.timer != nil {
-		f.timer.Stop()
-	}
-	if !t.IsZero() {
+	switch {
+	case !t.IsZero() && f.timer != nil:
+		f.timer.Reset(time.Until(t))
+	case !t.IsZero():
 		f.timer = time.AfterFunc(time.Until(t), f.cond.Broadcast)
+	case f.timer != nil:
+		f.timer.Stop()
 	}
 	f.cond.Broadcast()
 }
