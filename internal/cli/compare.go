@@ -114,15 +114,9 @@ func runCompare(ctx context.Context, env *Env, o *output, f *figures, r *replayF
 	var subjects []study.Subject
 	var first *source
 	for _, name := range configs {
-		s, err := usable(env, name, with)
+		s, sc, err := r.inputs(env, name, with)
 		if err != nil {
 			return err
-		}
-		sc := scenario.None()
-		if r.scenario != "" {
-			if sc, err = readScenario(env, r.scenario, s.config); err != nil {
-				return err
-			}
 		}
 		if first == nil {
 			first = s

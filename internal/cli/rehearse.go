@@ -99,15 +99,9 @@ func runRehearse(ctx context.Context, env *Env, o *output, r *replayFlags, f *re
 	if err := r.check(); err != nil {
 		return err
 	}
-	s, err := usable(env, args[0], with)
+	s, sc, err := r.inputs(env, args[0], with)
 	if err != nil {
 		return err
-	}
-	sc := scenario.None()
-	if r.scenario != "" {
-		if sc, err = readScenario(env, r.scenario, s.config); err != nil {
-			return err
-		}
 	}
 	if err := r.fits(sc, args); err != nil {
 		return err

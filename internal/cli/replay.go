@@ -93,15 +93,9 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, forms r
 	if err := cmp.Or(r.check(), places(forms.csv), forms.check()); err != nil {
 		return err
 	}
-	s, err := usable(env, args[0], with)
+	s, sc, err := r.inputs(env, args[0], with)
 	if err != nil {
 		return err
-	}
-	sc := scenario.None()
-	if r.scenario != "" {
-		if sc, err = readScenario(env, r.scenario, s.config); err != nil {
-			return err
-		}
 	}
 	if err := r.fits(sc, args); err != nil {
 		return err

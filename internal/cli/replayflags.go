@@ -103,6 +103,16 @@ func (r *replayFlags) one() error {
 	return nil
 }
 
+// inputs reads a configuration, and the scenario that was given for it.
+func (r *replayFlags) inputs(env *Env, name string, with []string) (*source, *scenario.Scenario, error) {
+	s, err := usable(env, name, with)
+	if err != nil || r.scenario == "" {
+		return s, scenario.None(), err
+	}
+	sc, err := readScenario(env, r.scenario, s.config)
+	return s, sc, err
+}
+
 // fits holds the flags and operands, the configuration first, against a scenario and
 // takes the seed from it, unless one was given.
 func (r *replayFlags) fits(sc *scenario.Scenario, args []string) error {

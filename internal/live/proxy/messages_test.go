@@ -61,7 +61,7 @@ func (l *line) rest() string {
 }
 
 // raw runs a backend that is handed its connections, one after the other.
-func (w *world) raw(address string, serve func(*line)) {
+func (w *world) raw(address string, serve func(*line)) net.Listener {
 	l, err := w.net.listen("tcp", address)
 	require.NoError(w.t, err)
 	go func() {
@@ -77,6 +77,7 @@ func (w *world) raw(address string, serve func(*line)) {
 		}
 	}()
 	w.t.Cleanup(func() { l.Close() })
+	return l
 }
 
 // bubble runs a test in virtual time with a world and its only backend's
@@ -298,6 +299,23 @@ func TestOddTargetsGoOnAsTheRouteSawThem(t *testing.T) {
 		x.r.Host = "a b"
 		assert.Error(t, x.wireRequest().Check(), "and is not laid to the backend")
 	}
+}
+
+// TestOptionsOfTheServerGoThroughTheRoutes: the library would answer by itself.
+func TestOptionsOfTheServerGoThroughTheRoutes(t *testing.T) {
+	bubble(t, front+one, func(w *world) {
+		w.raw(here, func(l *line) {
+			assert.Contains(t, l.head(), "OPTIONS * HTTP/1.1\r\n")
+			l.say("HTTP/1.1 204 No content\r\nAllow: GET\r\n\r\n")
+		})
+		c := w.call()
+		c.say("OPTIONS * HTTP/1.1\r\nHost: a\r\nConnection: close\r\n\r\n")
+		assert.Contains(t, c.head(), "Allow: GET\r\n")
+		c.Close()
+		synctest.Wait()
+		require.Len(t, w.log(), 1)
+		assert.Equal(t, "app.a", w.log()[0].Upstream+"."+w.log()[0].Backend)
+	})
 }
 
 // TestBothWaysAtOnce: what a client sends is answered before all of it is there.

@@ -50,23 +50,11 @@ upstream "rest" {
 // echo runs a backend that sends back what it is sent, after a greeting, and
 // ends when its client does.
 func (w *world) echo(address, greeting string) net.Listener {
-	l, err := w.net.listen("tcp", address)
-	require.NoError(w.t, err)
-	go func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer c.Close()
-				_, _ = io.WriteString(c, greeting)
-				_, _ = io.Copy(c, c)
-				_, _ = io.WriteString(c, " bye")
-			}()
-		}
-	}()
-	return l
+	return w.raw(address, func(l *line) {
+		_, _ = io.WriteString(l, greeting)
+		_, _ = io.Copy(l, l.r)
+		_, _ = io.WriteString(l, " bye")
+	})
 }
 
 func (w *world) connect() net.Conn {
