@@ -36,12 +36,6 @@ const plainStamp = len(" - - [") + len("23/Nov/2026:06:55:08 +0000")
 // parse reads one line. The column and reason of what is wrong come back; a
 // column of 0 says that all is well.
 func (c *combined) parse(line []byte, r *Record) (int, string) {
-	if !c.escapes && c.fields == nil {
-		if c.quick(line, r) {
-			return 0, ""
-		}
-		r.reset()
-	}
 	i := bareEnd(line, 0)
 	if i <= 0 || i == len(line) {
 		return 1, "this is not a Common or Combined log line: a client and a space are expected first"

@@ -17,6 +17,7 @@ type lines struct {
 	size   int   // of pieces
 	eof    bool
 	failed error
+	marks  marks
 	escape int // place in buf of the first backslash from at on, end if there is none, -1 if that is not known
 }
 
@@ -147,6 +148,7 @@ func (l *lines) skip() error {
 func (l *lines) fill() {
 	l.end += l.read(l.buf[l.end:])
 	l.escape = -1
+	l.marks.tape = l.marks.tape[:0]
 }
 
 // read gives how many bytes came, none at the end of the file.

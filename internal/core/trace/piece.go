@@ -65,7 +65,7 @@ func (r *Reader) Lines() int64 { return r.lines.line }
 // Helper makes a reader of pieces; several may be at work at once. Lines are
 // counted from the beginning of the piece.
 func (r *Reader) Helper() *Reader {
-	h := &Reader{name: r.name, o: r.o, log: &combined{fields: r.log.fields}, names: r.names, begun: true, Format: r.Format, plain: r.plain, source: &packed{}}
+	h := &Reader{name: r.name, o: r.o, log: &combined{fields: r.log.fields}, names: r.names, begun: true, Format: r.Format, plain: r.plain, source: &packed{}, lines: &lines{}}
 	switch f := r.format.(type) {
 	case *jsonl:
 		h.format = &jsonl{names: r.names}
@@ -79,7 +79,9 @@ func (r *Reader) Helper() *Reader {
 
 // Take gives a helper its next piece. What it has counted begins anew.
 func (r *Reader) Take(p Piece) {
-	r.lines = &lines{buf: p.Text, end: len(p.Text), eof: true, inside: true, escape: -1}
+	m := r.lines.marks
+	m.tape = m.tape[:0]
+	*r.lines = lines{buf: p.Text, end: len(p.Text), eof: true, inside: true, escape: -1, marks: m}
 	r.BadLines, r.Bad, r.Records = 0, nil, 0
 }
 

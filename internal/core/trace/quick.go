@@ -1,116 +1,110 @@
 package trace
 
 import (
-	"bytes"
 	"encoding/binary"
 	"math/bits"
+	"unsafe"
 )
 
-// quick reads a line of the most frequent shape, eight bytes at a time:
+// quick reads the line that begins at a place of what is marked, if it is of the most
+// frequent shape, eight bytes at a time:
 //
 //	ADDRESS - - [STAMP] "METHOD PATH HTTP/1.1" STATUS BYTES "REFERER" "AGENT" SECONDS
 //
-// with or without the last. It gives false, and says nothing, for any other,
-// which parse then takes apart and complains about; what it has written into the
-// record by then is written again. The line holds no backslash.
-func (c *combined) quick(line []byte, r *Record) bool {
-	const shortest = len(`a - - [23/Nov/2026:06:55:08 +0000] "G / HTTP/1.1" 200 0 "" ""`)
-	if len(line) < shortest {
-		return false
+// with or without the last. It gives where it ends, or -1, saying nothing, for any
+// other, which parse then takes apart and complains about; what it has written into
+// the record by then is written again.
+func (c *combined) quick(buf []byte, m *marks, start int, r *Record) int {
+	for m.next < len(m.tape) && m.from+int(m.tape[m.next]) < start {
+		m.next++
 	}
-	i := spaceIn(line)
-	if i <= 0 || i+plainStamp+5 > len(line)-8 || i == 1 && line[0] == '-' {
-		return false
-	}
-	const dashes = uint64(' ') | '-'<<8 | ' '<<16 | '-'<<24 | ' '<<32 | '['<<40
-	if binary.LittleEndian.Uint64(line[i:])&(1<<48-1) != dashes {
-		return false
-	}
-	client := line[:i]
-	b := line[i+6 : i+plainStamp+8 : i+plainStamp+8] // the stamp, `] "`, and more
-	if !c.sameStamp(b) {
-		if line[i+plainStamp] != ']' || c.stamp(line[i+6:i+plainStamp], r) != "" {
-			return false
+	if m.next+7 > len(m.tape) || start < m.from {
+		m.read(buf, start)
+		if len(m.tape) < 7 {
+			return -1
 		}
-	} else {
+	}
+	// Where everything is if it is of that shape; that it is has yet to be seen.
+	tape := (*[7]uint32)(m.tape[m.next:])
+	q0, q1, q2, q3, q4, q5, end := int(tape[0]), int(tape[1]), int(tape[2]), int(tape[3]), int(tape[4]), int(tape[5]), int(tape[6])
+	b := buf[m.from:]
+	at := start - m.from
+	client := q0 - plainStamp - 2 // where it ends
+	size := q2 - q1 - 7           // how many digits the bytes have
+	if end+8 > len(b) || client <= at || q1-q0 <= len("G / HTTP/1.1") || size < 1 || size > 8 || m.spaceFrom(at) != client-at || b[at] == '#' {
+		return -1
+	}
+	const (
+		dashes  = uint64(' ') | '-'<<8 | ' '<<16 | '-'<<24 | ' '<<32 | '['<<40
+		request = uint64(']')<<40 | ' '<<48 | '"'<<56
+		version = uint64(' ') | 'H'<<8 | 'T'<<16 | 'T'<<24 | 'P'<<32 | '/'<<40
+		status  = uint64('"') | ' '<<8 | ' '<<40
+		referer = uint64(' ')<<48 | '"'<<56
+		agent   = uint64('"') | ' '<<8 | '"'<<16
+		close   = uint64('"')
+		newline = uint64('\n')
+	)
+	// The entries of the tape ascend, and eight bytes follow the last: with what was
+	// found above, every place from here on lies in b with the eight bytes there.
+	p := unsafe.Pointer(unsafe.SliceData(b))
+	after := eightAt(p, q1)
+	if (eightAt(p, client)^dashes)&(1<<48-1)|
+		(eightAt(p, q0-7)^request)&(0xffffff<<40)|
+		(eightAt(p, q1-9)^version)&(1<<48-1)|
+		(after^status)&0x0000ff000000ffff|
+		(eightAt(p, q2-7)^referer)&(0xffff<<48)|
+		(eightAt(p, q3)^agent)&0xffffff|uint64(q4-q3-2)|
+		(eightAt(p, q5)^close)&0xff|(eightAt(p, end)^newline)&0xff != 0 {
+		return -1
+	}
+	if stamp := b[client+6 : client+6+26 : client+6+26]; c.sameStamp(stamp) {
 		r.Time, r.WholeSecond = c.lastTime, true
+	} else if c.stamp(stamp, r) != "" {
+		return -1
 	}
-	i += plainStamp
-	if line[i] != ']' || line[i+1] != ' ' || line[i+2] != '"' {
-		return false
+	if client == at+1 && b[at] == '-' {
+		return -1
 	}
-	i += 3
-	// The request: its end first, then its method, from the front.
-	n := bytes.IndexByte(line[i:], '"')
-	if n < len("G / HTTP/1.1") {
-		return false
+	n := capitals(b[q0+1 : q1])
+	path := q0 + n + 2
+	if n == 0 || path >= q1-9 || uint16(eightAt(p, path-1)) != ' '|'/'<<8 {
+		return -1
 	}
-	request := line[i : i+n]
-	const version = uint64(' ') | 'H'<<8 | 'T'<<16 | 'T'<<24 | 'P'<<32 | '/'<<40
-	if binary.LittleEndian.Uint64(request[n-9:])&(1<<48-1) != version {
-		return false
-	}
-	m := capitals(request)
-	if m == 0 || m+1 >= n-9 || request[m] != ' ' || request[m+1] != '/' {
-		return false
-	}
-	i += n + 1
 	// Status and bytes.
-	if i+6 > len(line) || line[i] != ' ' || line[i+4] != ' ' {
-		return false
+	code := uint32(after>>16)&0xffffff ^ 0x303030
+	if (code+0x767676|code)&0x808080 != 0 || code&0xff == 0 {
+		return -1
 	}
-	s0, s1, s2 := line[i+1]-'0', line[i+2]-'0', line[i+3]-'0'
-	if s0 > 9 || s0 == 0 || s1 > 9 || s2 > 9 {
-		return false
+	r.Status = int(code&0xff)*100 + int(code>>8&0xff)*10 + int(code>>16)
+	bytes := eightAt(p, q2-9) >> (64 - 8*size)
+	if digitsOf(bytes) >= size {
+		r.Bytes = int64(number(bytes, size))
+	} else if r.Bytes = 0; bytes != '-' { // for none
+		return -1
 	}
-	r.Status = int(s0)*100 + int(s1)*10 + int(s2)
-	i += 5
-	if i+8 > len(line) {
-		return false
+	tail := end
+	if b[tail-1] == '\r' {
+		tail--
 	}
-	eight := binary.LittleEndian.Uint64(line[i:])
-	size := digitsOf(eight)
-	if size == 8 || size == 0 && line[i] != '-' {
-		return false
-	}
-	r.Bytes = int64(number(eight, size))
-	i += max(size, 1) // "-" for none
-	// Referer and user agent.
-	if i+6 > len(line) || line[i] != ' ' || line[i+1] != '"' {
-		return false
-	}
-	i += 2
-	if line[i] == '-' && line[i+1] == '"' {
-		i += 2
-	} else {
-		n := bytes.IndexByte(line[i:], '"')
-		if n < 0 {
-			return false
+	if tail -= q5 + 2; tail >= 0 {
+		if b[q5+1] != ' ' {
+			return -1
 		}
-		r.Referer = known(line[i : i+n])
-		i += n + 1
-	}
-	if i+2 > len(line) || line[i] != ' ' || line[i+1] != '"' {
-		return false
-	}
-	i += 2
-	if n = bytes.IndexByte(line[i:], '"'); n < 0 {
-		return false
-	}
-	r.UserAgent = known(line[i : i+n])
-	i += n + 1
-	if i < len(line) {
-		if line[i] != ' ' || i+1 == len(line) {
-			return false
-		}
-		d, ok := shortFraction(line[i+1:])
+		d, ok := shortFraction(b[q5+2 : q5+2+tail])
 		if !ok {
-			return false
+			return -1
 		}
 		r.Duration = d
 	}
-	r.Client, r.Method, r.Path = client, request[:m], request[m+1:len(request)-9]
-	return true
+	r.Referer, r.UserAgent = known(b[q2+1:q3]), known(b[q4+1:q5])
+	r.Client, r.Method, r.Path = b[at:client], b[q0+1:q0+1+n], b[path:q1-9]
+	m.next += 7
+	return m.from + end
+}
+
+// eightAt gives the eight bytes at a place, the first lowest.
+func eightAt(p unsafe.Pointer, at int) uint64 {
+	return binary.LittleEndian.Uint64((*[8]byte)(unsafe.Add(p, at))[:])
 }
 
 // sameStamp says whether what begins with a stamp of 26 bytes begins with that
@@ -122,19 +116,6 @@ func (c *combined) sameStamp(b []byte) bool {
 		binary.LittleEndian.Uint64(b[8:]) == binary.LittleEndian.Uint64(l[8:]) &&
 		binary.LittleEndian.Uint64(b) == binary.LittleEndian.Uint64(l[:]) &&
 		binary.LittleEndian.Uint64(b[18:]) == binary.LittleEndian.Uint64(l[18:])
-}
-
-// spaceIn gives where the first space of a line of at least 24 bytes is, as long
-// as it is among the first 48; else -1.
-func spaceIn(line []byte) int {
-	const ones, highs, spaces = 0x0101010101010101, 0x8080808080808080, 0x2020202020202020
-	for i := 0; i < 48 && i+8 <= len(line); i += 8 {
-		x := binary.LittleEndian.Uint64(line[i:]) ^ spaces
-		if zero := (x - ones) &^ x & highs; zero != 0 {
-			return i + bits.TrailingZeros64(zero)>>3
-		}
-	}
-	return -1
 }
 
 // capitals gives how many letters from A to Z a text of at least 8 bytes begins
@@ -175,18 +156,13 @@ func number(x uint64, n int) uint64 {
 
 // shortFraction is fraction for a number of the most frequent length.
 func shortFraction(b []byte) (int64, bool) {
-	if len(b) < 8 || len(b) > 15 {
+	if len(b) < 8 || len(b) > 10 || b[1] != '.' {
 		return fraction(b)
 	}
-	first := binary.LittleEndian.Uint64(b)
-	whole := digitsOf(first)
-	places := len(b) - whole - 1
-	if whole == 0 || whole > 7 || places < 1 || places > 8 || b[whole] != '.' {
+	places := len(b) - 2
+	first, last := uint64(b[0]-'0'), binary.LittleEndian.Uint64(b[len(b)-8:])>>(64-8*places)
+	if first > 9 || digitsOf(last) < places {
 		return fraction(b)
 	}
-	last := binary.LittleEndian.Uint64(b[len(b)-8:]) >> (64 - 8*places)
-	if digitsOf(last) < places {
-		return fraction(b)
-	}
-	return (int64(number(first, whole))*tens[places] + int64(number(last, places))) * tens[9-places], true
+	return int64(first)*1e9 + int64(number(last, places))*tens[9-places], true
 }

@@ -1,10 +1,13 @@
 package trace
 
 import (
+	"bytes"
 	"encoding/binary"
+	"fmt"
 	"strconv"
 	"testing"
 
+	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 )
 
@@ -34,6 +37,45 @@ func TestNumbersAreReadEightBytesAtATime(t *testing.T) {
 		want, ok := fraction(f)
 		if got, quick := shortFraction(f); got != want || quick != ok {
 			t.Fatalf("%q is %d %v, not %d %v", f, want, ok, got, quick)
+		}
+	})
+}
+
+// TestMarks holds what finds many bytes at once against looking at each.
+func TestMarks(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		text := rapid.SliceOfN(rapid.SampledFrom([]byte(" \"\\\n\x0b!#a\x00\x8a\xa2\xa0\xdc\xff\"\"")), 0, 400).Draw(t, "text")
+		from := rapid.IntRange(0, len(text)).Draw(t, "from")
+		var tape []uint32
+		spaces := make([]uint64, len(text)/markBlock+2)
+		for i, c := range text[from:] {
+			switch c {
+			case '"', '\\', '\n':
+				tape = append(tape, uint32(i))
+			case ' ':
+				spaces[i/64] |= 1 << (i % 64)
+			}
+		}
+		var m marks
+		m.read(bytes.Repeat([]byte("\" "), markedPart), rapid.IntRange(0, 9).Draw(t, "before")) // which must leave nothing
+		m.read(text, from)
+		require.Equal(t, fmt.Sprint(tape), fmt.Sprint(m.tape))
+		for i := range text[from:] {
+			want := bytes.IndexByte(text[from+i:min(len(text), from+i+64)], ' ')
+			if want < 0 {
+				want = 64
+			}
+			require.Equal(t, want, m.spaceFrom(i), "of byte %d", i)
+		}
+		whole := text[:len(text)/markBlock*markBlock]
+		for from := range 2 {
+			if len(whole) <= from*markBlock {
+				continue
+			}
+			a, b := make([]uint32, 500), make([]uint32, 500)
+			c, d := make([]uint64, 9), make([]uint64, 9)
+			n, k := mark(whole[from*markBlock:], a, c), markPlain(whole[from*markBlock:], b, d)
+			require.Equal(t, fmt.Sprint(b[:k], d), fmt.Sprint(a[:n], c))
 		}
 	})
 }

@@ -184,19 +184,12 @@ func (r *Reader) Next(rec *Record) error {
 // Next.
 func (r *Reader) nextPlain(rec *Record) bool {
 	l := r.lines
-	n := bytes.IndexByte(l.buf[l.at:l.end], '\n')
-	if n < 1 || n >= maxLine || l.buf[l.at] == '#' || l.escape < l.at+n && l.nextEscape(l.at, l.at+n) {
-		return false
-	}
-	line := l.buf[l.at : l.at+n]
-	if line[n-1] == '\r' {
-		line = line[:n-1]
-	}
 	rec.reset()
-	if !r.log.quick(line, rec) {
+	end := r.log.quick(l.buf[:l.end], &l.marks, l.at, rec)
+	if end < 0 {
 		return false
 	}
-	l.at += n + 1
+	l.at = end + 1
 	l.line++
 	rec.Line = l.line
 	r.Records++
