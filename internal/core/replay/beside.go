@@ -20,7 +20,8 @@ type job struct {
 	piece   trace.Piece
 	err     error // of getting the piece
 	strands []made
-	from    []sender // of each arrival
+	from    []caller // of each arrival
+	texts   []byte   // of callers, where those of records do not last
 	found   trace.Found
 	fails   error // what ended parsing before the end of the piece
 	done    chan struct{}
@@ -118,7 +119,8 @@ func (f *feed) readBeside(ctx context.Context, name string, r *trace.Reader, bef
 
 // read makes arrivals of a piece.
 func (c *crew) read(name string, h *trace.Reader, j *job) {
-	j.from, j.fails = j.from[:0], nil
+	j.from, j.texts, j.fails = j.from[:0], j.texts[:0], nil
+	lasting := h.Lasting()
 	for k, p := range c.parsers {
 		clear(j.strands[k].known)
 		p.known = j.strands[k].known
@@ -134,7 +136,7 @@ func (c *crew) read(name string, h *trace.Reader, j *job) {
 			wanted, err = c.wants(name)
 		}
 		if wanted {
-			err = c.make(name, j)
+			err = c.make(name, j, lasting)
 		}
 		if err != nil {
 			if !errors.Is(err, io.EOF) {
@@ -146,13 +148,20 @@ func (c *crew) read(name string, h *trace.Reader, j *job) {
 	j.found = h.Found()
 }
 
-// make turns a record into an arrival on each strand.
-func (c *crew) make(name string, j *job) error {
+// make turns a record into an arrival on each strand. lasting says whether its client
+// is written in the piece itself.
+func (c *crew) make(name string, j *job, lasting bool) error {
 	n := len(j.from)
 	if n == cap(j.from) {
 		j.from = slices.Grow(j.from, max(n, batchSize))
 	}
 	j.from = j.from[:n+1]
+	c.who(&c.rec, &j.from[n])
+	if !lasting {
+		at := len(j.texts)
+		j.texts = append(j.texts, j.from[n].text...)
+		j.from[n].text = trace.Text(j.texts[at:])
+	}
 	protocol := c.rec.Protocol
 	for k, p := range c.parsers {
 		m := &j.strands[k]
@@ -161,7 +170,7 @@ func (c *crew) make(name string, j *job) error {
 		}
 		m.out = m.out[:n+1] // all of it is written
 		c.rec.Protocol = protocol
-		if err := p.arrival(name, &c.rec, &m.out[n], &j.from[n]); err != nil {
+		if err := p.arrival(name, &c.rec, &m.out[n], &c.sender); err != nil {
 			for i := range k + 1 {
 				j.strands[i].out = j.strands[i].out[:n]
 			}
@@ -207,7 +216,7 @@ func (f *feed) takeAll(name string, r *trace.Reader, j *job, lines int64) error 
 }
 
 // takeAll takes what a piece has for a strand.
-func (l *strand) takeAll(name string, m *made, from []sender, lines int64) error {
+func (l *strand) takeAll(name string, m *made, from []caller, lines int64) error {
 	last := len(l.blocks)
 	if len(m.out) > 0 {
 		l.blocks = append(l.blocks, nil)
@@ -216,7 +225,7 @@ func (l *strand) takeAll(name string, m *made, from []sender, lines int64) error
 	}
 	for i := range m.out {
 		l.blocks[last] = m.out[:i+1]
-		if err := l.order(name, lines+from[i].line, &m.out[i]); err != nil {
+		if err := l.order(name, lines+int64(from[i].line), &m.out[i]); err != nil {
 			return err
 		}
 	}

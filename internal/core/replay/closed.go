@@ -53,8 +53,10 @@ func (e *engine) askNext(who int32) {
 	c.gen.Ask(&c.rec, int(who))
 	c.rec.Duration = -1
 	var a arrival
-	var w sender
-	if err := e.strand.feed.alone.parsers[0].arrival("load", &c.rec, &a, &w); err != nil {
+	var w caller
+	crew := e.strand.feed.alone
+	crew.who(&c.rec, &w)
+	if err := crew.parsers[0].arrival("load", &c.rec, &a, &crew.sender); err != nil {
 		return // the scenario was held against the configuration before
 	}
 	e.strand.feed.number(&a, &w)

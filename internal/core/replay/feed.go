@@ -51,7 +51,8 @@ type feed struct {
 	alone     *crew // reads what is not read in pieces
 	bad       []trace.Bad
 	badLines  int64
-	ids       interner // clients by address and user agent, or session
+	ids       interner          // callers
+	aliases   map[uint32]uint32 // of callers that are known by another number
 	addresses interner
 	spare     chan []arrival
 	err       error
@@ -222,11 +223,12 @@ func (f *feed) take(name string) error {
 	if wanted, err := c.wants(name); !wanted {
 		return err
 	}
-	var w sender
+	var w caller
+	c.who(&c.rec, &w)
 	protocol := c.rec.Protocol
 	for k, l := range f.strands {
 		c.rec.Protocol = protocol // which a strand takes its own view of
-		if err := c.parsers[k].arrival(name, &c.rec, l.slot(), &w); err != nil {
+		if err := c.parsers[k].arrival(name, &c.rec, l.slot(), &c.sender); err != nil {
 			for _, l := range f.strands[:k+1] {
 				l.giveUp()
 			}
@@ -239,7 +241,7 @@ func (f *feed) take(name string) error {
 	for _, l := range f.strands {
 		a := l.newest()
 		a.session = session
-		if err := l.order(name, w.line, a); err != nil {
+		if err := l.order(name, c.rec.Line, a); err != nil {
 			return err
 		}
 	}
@@ -247,12 +249,43 @@ func (f *feed) take(name string) error {
 }
 
 // number gives an arrival the number of its client.
-func (f *feed) number(a *arrival, w *sender) {
-	var fresh bool
-	if a.session, fresh = f.ids.number(w.identity); fresh {
-		f.addresses.number(w.client)
+func (f *feed) number(a *arrival, w *caller) {
+	n, fresh := f.ids.number(w.hash)
+	if fresh {
+		n = f.meet(n, w)
+	} else if len(f.aliases) > 0 {
+		n = f.alias(n)
 	}
+	a.session = n
 }
+
+// meet tells whether a caller that is new, and has a number, is a client that is
+// known by another way of writing its address; it gives the number of that.
+func (f *feed) meet(n uint32, w *caller) uint32 {
+	text := trace.CanonicalClient(w.text)
+	written, plain := quickHash([]byte(w.text)), quickHash([]byte(text))
+	f.addresses.number(plain)
+	if w.session || plain == written {
+		return n
+	}
+	of, _ := f.ids.number(w.hash ^ written ^ plain)
+	if f.aliases == nil {
+		f.aliases = map[uint32]uint32{}
+	}
+	f.aliases[n] = of
+	return of
+}
+
+// alias gives the number of the client behind that of a caller.
+func (f *feed) alias(n uint32) uint32 {
+	if of, ok := f.aliases[n]; ok {
+		return of
+	}
+	return n
+}
+
+// clients is how many there have been.
+func (f *feed) clients() int64 { return int64(f.ids.n) - int64(len(f.aliases)) }
 
 // giveBack takes a block that has been used, for another time.
 func (f *feed) giveBack(b []arrival) {

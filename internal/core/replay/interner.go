@@ -41,14 +41,14 @@ func (t *interner) number(hash uint64) (uint32, bool) {
 
 // fetch brings what is known of some clients near: a processor looks them up side
 // by side as long as nothing is to be decided in between.
-func (t *interner) fetch(some []sender) {
+func (t *interner) fetch(some []caller) {
 	if t.n == 0 {
 		return
 	}
 	mask, last := uint64(len(t.slots)-1), uint32(len(t.hashes)-1)
 	var where [few]uint32
 	for i := range some {
-		where[i] = t.slots[some[i].identity*0x9e3779b97f4a7c15>>20&mask]
+		where[i] = t.slots[some[i].hash*0x9e3779b97f4a7c15>>20&mask]
 	}
 	for i := range some {
 		t.near ^= t.hashes[min(where[i], last)]

@@ -40,7 +40,7 @@ func (e *engine) result() *Result {
 		r.Sessions.Refused += u.sessions.Refused
 		r.Sessions.Lost += u.sessions.Lost
 	}
-	r.Sessions.Seen = int64(f.ids.n)
+	r.Sessions.Seen = f.clients()
 	r.Latency = e.tally.latency(all...)
 	r.Faults = []FaultResult{}
 	for _, x := range e.faults {

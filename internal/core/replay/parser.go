@@ -21,6 +21,8 @@ type crew struct {
 	part    trace.Span // of the trace that is replayed
 	partial bool       // that is not all of it
 	origin  int64      // the time of the first record, be it replayed or not
+	keyed   bool       // the sender is asked for
+	sender  sender     // of the record
 
 	_ [64]byte // keeps what several write on lines of their own
 }
@@ -30,6 +32,7 @@ func (f *feed) crew() *crew {
 	c := &crew{part: f.o.Part, partial: f.o.Part != (trace.Span{}), origin: f.origin}
 	for _, l := range f.strands {
 		own := *l.plan
+		c.keyed = c.keyed || own.keyed()
 		c.parsers = append(c.parsers, &parser{plan: &own})
 	}
 	return c
@@ -52,11 +55,46 @@ type parser struct {
 	_ [64]byte
 }
 
-// sender is who sent a request, and where that is written.
+// sender is what is asked of who sent a request, where it is asked (plan.keyed).
 type sender struct {
 	client   uint64 // trace.ClientKey
-	identity uint64 // hash of the session, else of address and user agent
-	line     int64
+	identity uint64 // hash of the session, else of that and the user agent
+}
+
+// caller is by what who sent a request is told from others, and where it stands. An
+// address that is written in several ways is several callers: to read each time what
+// is nearly always written alike would take longer than all the rest (feed.meet).
+type caller struct {
+	hash    uint64 // of the session, else of the text and the user agent
+	text    string // how the client is written
+	line    int32  // of its piece
+	session bool
+}
+
+// who tells who sent a record. The text of the caller lasts as long as that of the
+// record.
+func (c *crew) who(rec *trace.Record, w *caller) {
+	w.text, w.line, w.session = trace.Text(rec.Client), int32(rec.Line), false
+	if trace.HasPort(w.text) {
+		w.text = trace.CanonicalClient(w.text) // or each would be a caller of its own
+		w.hash = quickHash([]byte(w.text))
+	} else {
+		w.hash = quickHash(rec.Client)
+	}
+	agent := uint64(0)
+	switch {
+	case rec.Session != nil:
+		w.hash, w.session = quickHash(rec.Session)^0x9e3779b97f4a7c15, true
+	case rec.UserAgent != nil:
+		agent = quickHash(rec.UserAgent) * 0xd1342543de82ef95
+		w.hash ^= agent
+	}
+	if c.keyed {
+		c.sender.client = trace.ClientKey(w.text)
+		if c.sender.identity = w.hash; !w.session {
+			c.sender.identity = c.sender.client ^ agent
+		}
+	}
 }
 
 // arrival turns one record into an arrival, but for the number of its client.
@@ -68,10 +106,8 @@ func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) 
 	if p.o.Recorded && rec.Status >= 500 {
 		a.recorded = int16(rec.Status)
 	}
-	client, identity := p.who(rec)
-	w.client, w.identity, w.line = client, identity, rec.Line
 	if n := p.o.Instances; n > 1 {
-		a.instance = uint8(draw.Below(draw.Bits(p.o.Seed, identity, 0, draw.Who), n))
+		a.instance = uint8(draw.Below(draw.Bits(p.o.Seed, w.identity, 0, draw.Who), n))
 	}
 	a.repeat = idempotent(rec.Method)
 	t := p.only
@@ -84,7 +120,7 @@ func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) 
 	if t == nil {
 		return &trace.LineError{Name: name, Line: rec.Line, Why: "the configuration has several frontends and this record names none; say which with -frontend", CannotBeSkip: true}
 	}
-	a.front, a.key = uint16(t.index), client
+	a.front, a.key = uint16(t.index), w.client
 	if t.tcp {
 		rec.Protocol = trace.TCP // whatever the log calls it, it is a connection
 		a.repeat = false
@@ -94,7 +130,7 @@ func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) 
 		if addr, err := netip.ParseAddr(trace.CanonicalClient(trace.Text(rec.Client))); err == nil {
 			a.limited = limit.Key(addr)
 		} else {
-			a.limited = client
+			a.limited = w.client
 		}
 	}
 	if t.all {
@@ -134,18 +170,6 @@ func (p *parser) find(t *table, rec *trace.Record, a *arrival, w *sender) {
 			}
 		}
 	}
-}
-
-// who tells the client of a record.
-func (p *parser) who(rec *trace.Record) (client, identity uint64) {
-	client = trace.ClientKey(trace.Text(rec.Client))
-	switch {
-	case rec.Session != nil:
-		return client, quickHash(rec.Session) ^ 0x9e3779b97f4a7c15
-	case rec.UserAgent != nil:
-		return client, client ^ quickHash(rec.UserAgent)*0xd1342543de82ef95
-	}
-	return client, client
 }
 
 // queryOf looks the parameters of a record's path up.

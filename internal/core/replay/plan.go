@@ -96,6 +96,12 @@ func newPlan(c *config.Config, s *scenario.Scenario, o Options) (*plan, error) {
 	return p, nil
 }
 
+// keyed says whether anything depends on who sends a request, but for telling clients
+// apart.
+func (p *plan) keyed() bool {
+	return p.o.Instances > 1 || p.rated || slices.ContainsFunc(p.routes, func(r routeRef) bool { return r.hashes || r.sticky != nil })
+}
+
 // shorten notes whether all requests of a frontend go one way, whatever they ask.
 func (p *plan) shorten(t *table) {
 	t.all = false

@@ -271,6 +271,38 @@ func TestSessions(t *testing.T) {
 	}
 }
 
+func TestClientsAreToldApartHoweverTheyAreWritten(t *testing.T) {
+	written := []string{
+		"2001:db8::9", "2001:DB8:0:0::9", "[2001:db8::9]:443", "2001:db8:0:0:0:0:0:9",
+		"203.0.113.9:5123", "::ffff:203.0.113.9", "203.0.113.9", "[::ffff:203.0.113.9]:80", "203.0.113.9:5124", "kiosk.example:99", "kiosk.example:1", "k:1", "k",
+	}
+	var log, lines strings.Builder
+	for i := range 1500 {
+		at, who := time.Unix(1_790_000_000+int64(i)/10, 0).UTC(), written[i*i%len(written)]
+		fmt.Fprintf(&log, "%s - - [%s] \"GET /seats HTTP/1.1\" 200 9 \"-\" \"TernApp/4.0\"\n", who, at.Format("02/Jan/2006:15:04:05 -0700"))
+		fmt.Fprintf(&lines, "{\"time\":%q,\"client\":\"\\u00%x%s\",\"path\":\"/seats\",\"user_agent\":\"TernApp/4.0\"}\n", at.Format(time.RFC3339), who[0], who[1:])
+	}
+	for _, with := range []string{"", "sticky {\n by = \"cookie\"\n}\n", "sticky {\n by = \"address\"\n}\n"} {
+		for _, text := range []string{log.String(), lines.String()} {
+			r := run(t, pool(t, 5, "random", with), "", text, Options{})
+			assert.EqualValues(t, 4, r.Trace.Clients)
+			assert.EqualValues(t, 4, r.Sessions.Seen)
+			used := 0
+			for _, b := range r.Upstreams["app"].Backends {
+				used += int(min(b.Requests, 1))
+			}
+			assert.True(t, with == "" || used <= 4, "each stays with one backend")
+		}
+	}
+	var f feed
+	for i := range 1000 {
+		var w caller
+		f.crew().who(&trace.Record{Client: fmt.Append(nil, "203.0.113.9:", i)}, &w)
+		f.number(&arrival{}, &w)
+	}
+	assert.EqualValues(t, 1, f.ids.n, "ports take no room")
+}
+
 func TestSeatsOfClientsThatStayAwayEnd(t *testing.T) {
 	text := even(2, 2*time.Hour, 1)
 	kept := run(t, pool(t, 3, "round-robin", "sticky {\n by = \"cookie\"\n ttl = \"3h\"\n}\n"), "", text, Options{})

@@ -58,6 +58,35 @@ func CanonicalClient(client string) string {
 	return client
 }
 
+// HasPort says whether a port may follow a client's address: it holds one colon, or
+// begins with a bracket.
+func HasPort(client string) bool {
+	n := len(client)
+	if n < 8 {
+		return strings.Count(client, ":") == 1 || n > 0 && client[0] == '['
+	}
+	if client[0] == '[' {
+		return true
+	}
+	const lows, colons = 0x7f7f7f7f7f7f7f7f, 0x3a3a3a3a3a3a3a3a
+	one := false
+	for i := 0; i < n; i += 8 {
+		var x uint64
+		if i+8 <= n {
+			x = eight(client, i) ^ colons
+		} else {
+			x = eight(client, n-8)>>(8*(i+8-n)) ^ colons
+		}
+		if found := ^(x&lows + lows | x | lows); found != 0 {
+			if one || found&(found-1) != 0 {
+				return false
+			}
+			one = true
+		}
+	}
+	return one
+}
+
 // startsAs4 says whether a dot stands where it does in an IPv4 address.
 func startsAs4(s string) bool {
 	return len(s) > 3 && (s[1] == '.' || s[2] == '.' || s[3] == '.')

@@ -77,6 +77,10 @@ func (r *Reader) Helper() *Reader {
 	return h
 }
 
+// Lasting says whether the client of each record is written in the text of the piece
+// itself, so that it stays when the next record is read.
+func (r *Reader) Lasting() bool { return r.plain }
+
 // Take gives a helper its next piece. What it has counted begins anew.
 func (r *Reader) Take(p Piece) {
 	m := r.lines.marks

@@ -350,6 +350,9 @@ func TestClientsAreKnownHoweverTheyAreWritten(t *testing.T) {
 		ok := parse6(s, &got)
 		want, err := netip.ParseAddr(s)
 		plain := err == nil && want.Is6() && !want.Is4In6() && want.Zone() == "" && !strings.Contains(s, ".") && len(s) >= 8
+		if colons := strings.Count(s, ":"); HasPort(s) != (colons == 1 || strings.HasPrefix(s, "[")) {
+			t.Fatalf("%q: HasPort is %v", s, HasPort(s))
+		}
 		if ok != plain || ok && got != want.As16() {
 			t.Fatalf("%q: %v %x, the library has %v %v", s, ok, got, want, err)
 		}
