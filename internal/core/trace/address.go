@@ -39,6 +39,14 @@ func ClientKey(client string) uint64 {
 // form (RFC 5952). An IPv4 address or a name without a port, by far the most
 // frequent, is given back as it is.
 func CanonicalClient(client string) string {
+	var b [16]byte
+	if !startsAs4(client) && parse6(client, &b) {
+		var text [39]byte
+		if t := netip.AddrFrom16(b).AppendTo(text[:0]); string(t) != client {
+			return string(t)
+		}
+		return client
+	}
 	colons := strings.Count(client, ":")
 	if colons == 0 {
 		return client
@@ -58,17 +66,17 @@ func CanonicalClient(client string) string {
 	return client
 }
 
-// HasPort says whether a port may follow a client's address: it holds one colon, or
-// begins with a bracket.
+// HasPort says whether a port seems to follow a client's address: it begins with a
+// bracket, or holds one colon, with five digits behind it at most.
 func HasPort(client string) bool {
 	n := len(client)
 	if n < 8 {
-		return strings.Count(client, ":") == 1 || n > 0 && client[0] == '['
-	}
-	if client[0] == '[' {
-		return true
+		return strings.Count(client, ":") == 1 && len(client) <= 6+strings.IndexByte(client, ':') || n > 0 && client[0] == '['
 	}
 	const lows, colons = 0x7f7f7f7f7f7f7f7f, 0x3a3a3a3a3a3a3a3a
+	if x := eight(client, n-8) ^ colons; ^(x&lows+lows|x|lows)>>16 == 0 || client[0] == '[' {
+		return client[0] == '[' // most addresses are told by this
+	}
 	one := false
 	for i := 0; i < n; i += 8 {
 		var x uint64

@@ -349,8 +349,11 @@ func TestClientsAreKnownHoweverTheyAreWritten(t *testing.T) {
 		var got [16]byte
 		ok := parse6(s, &got)
 		want, err := netip.ParseAddr(s)
+		if err == nil && CanonicalClient(s) != want.Unmap().WithZone("").String() {
+			t.Fatalf("%q: %s, the library has %s", s, CanonicalClient(s), want)
+		}
 		plain := err == nil && want.Is6() && !want.Is4In6() && want.Zone() == "" && !strings.Contains(s, ".") && len(s) >= 8
-		if colons := strings.Count(s, ":"); HasPort(s) != (colons == 1 || strings.HasPrefix(s, "[")) {
+		if colon := strings.LastIndexByte(s, ':'); HasPort(s) != (colon >= 0 && colon >= len(s)-6 && strings.Count(s, ":") == 1 || strings.HasPrefix(s, "[")) {
 			t.Fatalf("%q: HasPort is %v", s, HasPort(s))
 		}
 		if ok != plain || ok && got != want.As16() {
