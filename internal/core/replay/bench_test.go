@@ -78,7 +78,7 @@ func benchmark(b *testing.B, c *config.Config, backends int) {
 		for i := range arrivals {
 			at += draw.Exponential(draw.Bits(1, n+uint64(i), 0, draw.Arrival)) / rate * 1e9
 			client := draw.Bits(1, n+uint64(i), 0, draw.Who) % 50000
-			arrivals[i] = arrival{at: int64(at), key: client * 0x9e3779b97f4a7c15, session: uint32(client), duration: -1, repeat: true}
+			arrivals[i] = arrival{at: int64(at), key: client * 0x9e3779b97f4a7c15, session: uint32(client), duration: -1, who: -1, repeat: true}
 		}
 	}
 	next(0)

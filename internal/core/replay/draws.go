@@ -32,17 +32,18 @@ func findUsual(servers []server) {
 	}
 }
 
-// serviceDraw is how long a worker takes for a request.
-func (e *engine) serviceDraw(s *server, r *request) tick.Time {
+// serviceDraw is how long a worker takes for an attempt of a request, for which the
+// trace says how long it took, or -1.
+func (e *engine) serviceDraw(s *server, id uint64, attempt int32, took int64) tick.Time {
 	switch s.draws {
 	case fromTrace:
-		if r.duration >= 0 {
-			return tick.Time(r.duration)
+		if took >= 0 {
+			return tick.Time(took)
 		}
 	case fixed:
 		return tick.Time(s.service.Mean)
 	}
-	if id := r.q.ID; s.usual && r.a.Number == 1 {
+	if s.usual && attempt == 1 {
 		d := &e.ahead
 		if k := id - d.from; d.drawn && k < uint64(len(d.takes)) {
 			return tick.Time(d.takes[k])
@@ -60,7 +61,7 @@ func (e *engine) serviceDraw(s *server, r *request) tick.Time {
 			return tick.Time(d.takes[0])
 		}
 	}
-	return s.draw(e.shaper, draw.Bits(e.o.Seed, r.q.ID, uint64(r.a.Number), draw.Service))
+	return s.draw(e.shaper, draw.Bits(e.o.Seed, id, uint64(attempt), draw.Service))
 }
 
 // draw turns random bits into a service time.

@@ -38,7 +38,8 @@ func (l *lane) pop() event {
 	return e
 }
 
-// event is something that happens at a moment.
+// event is something that happens at a moment. Of sureDone, req is the session, and gen
+// and epoch are how long the request has taken, in nanoseconds.
 type event struct {
 	req    int32 // position in engine.requests
 	gen    uint32
@@ -52,6 +53,7 @@ type eventKind uint16
 const (
 	reach      eventKind = iota // a connection stands and the request is sent
 	done                        // a worker is done
+	sureDone                    // likewise, with a request whose future was known, see sure
 	failAfter                   // connecting took too long
 	answerLate                  // the answer timeout
 	streamEnd

@@ -1,6 +1,8 @@
 package replay
 
 import (
+	"cmp"
+	"slices"
 	"time"
 
 	"kestrix/internal/core/scenario"
@@ -187,9 +189,22 @@ func (e *engine) faultTurns(f *fault) {
 	}
 }
 
+// openOn gives the requests that are open on a backend, in the order in which they
+// came.
+func (e *engine) openOn(s *server) []int32 {
+	var out []int32
+	for i := range e.requests {
+		if r := &e.requests[i]; r.open && r.server == s.index {
+			out = append(out, int32(i))
+		}
+	}
+	slices.SortFunc(out, func(a, b int32) int { return cmp.Compare(e.requests[a].q.ID, e.requests[b].q.ID) })
+	return out
+}
+
 // markOpen notes that what is open on a backend is struck as well.
 func (e *engine) markOpen(f *fault, s *server) {
-	for i := range e.requests {
+	for _, i := range e.openOn(s) {
 		r := &e.requests[i]
 		if !r.open || r.server != s.index {
 			continue
@@ -200,9 +215,9 @@ func (e *engine) markOpen(f *fault, s *server) {
 		}
 		switch {
 		case s.reset > 0:
-			e.settle(int32(i), upstream.Outcome{Kind: upstream.Reset, Passed: true})
+			e.settle(i, upstream.Outcome{Kind: upstream.Reset, Passed: true})
 		case r.flows && (s.hang > 0 || s.blackhole > 0):
-			e.fallsSilent(int32(i))
+			e.fallsSilent(i)
 		}
 	}
 }

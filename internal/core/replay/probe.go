@@ -108,10 +108,10 @@ func (e *engine) die(s *server) {
 			e.probeEnds(v, s, "the connection broke")
 		}
 	}
-	for i := range e.requests {
+	for _, i := range e.openOn(s) {
 		if r := &e.requests[i]; r.open && r.server == s.index && r.sent {
 			r.under |= s.under
-			e.settle(int32(i), upstream.Outcome{Kind: upstream.Reset})
+			e.settle(i, upstream.Outcome{Kind: upstream.Reset})
 		}
 	}
 }

@@ -129,6 +129,7 @@ type engine struct {
 	actions  []upstream.Action
 	shaper   *draw.Shaper
 	ahead    ahead
+	brief    bool      // requests whose future is known may take a short way
 	times    float64   // how often each arrival comes
 	only     int32     // the upstream whose arrivals come, -1 for all
 	met      uint64    // how many arrivals there were, however often each came
@@ -188,6 +189,7 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 	if len(e.views) == 1 {
 		e.sole = e.views[0]
 	}
+	e.brief = len(e.views) == len(e.ups) && o.Observe == nil && !o.long
 	findUsual(e.servers)
 	e.openNow, e.peaks = make([]int32, len(e.servers)), make([]int32, len(e.servers))
 	e.timeline = newTimeline(len(e.servers))
@@ -225,8 +227,8 @@ func (e *engine) until(to tick.Time) {
 		if e.events++; e.events&0xffff == 0 && e.ctx.Err() != nil {
 			return
 		}
-		if ev.kind == done {
-			e.workerDone(ev) // nearly always
+		if ev.kind == sureDone {
+			e.sureDone(ev) // nearly always
 		} else {
 			e.handle(ev)
 		}
@@ -308,24 +310,37 @@ func (e *engine) ask(a *arrival) {
 	}
 	u := e.ups[e.refs[a.route].upstream]
 	u.requests++
+	u.see(a.session)
+	if e.brief && a.who < 0 && !a.stream && a.recorded == 0 {
+		if id := u.views[0].core.First(at, uint64(n), a.key); id != upstream.None {
+			if !e.sure(a, u, id, uint64(n)) {
+				e.chosen(a, u, id, uint64(n))
+			}
+			return
+		}
+	}
+	e.send(e.request(a, u, uint64(n)))
+}
+
+// request gives a request that came now a place.
+func (e *engine) request(a *arrival, u *up, n uint64) int32 {
 	i := e.take()
 	r := &e.requests[i]
 	// Field by field: to make a whole one anew costs more, and gen goes on.
 	q := &r.q
-	q.ID, q.Key, q.SeatKey, q.Tag, q.Seat, q.SeatAge, q.Repeatable = uint64(n), a.key, a.seatKey, i, upstream.None, 0, a.repeat
+	q.ID, q.Key, q.SeatKey, q.Tag, q.Seat, q.SeatAge, q.Repeatable = n, a.key, a.seatKey, i, upstream.None, 0, a.repeat
 	r.a.Reset()
 	r.session, r.view, r.server, r.route = a.session, u.views[a.instance].index, 0, a.route
 	r.sent, r.open, r.stream, r.flows, r.overdue = false, true, a.stream, false, false
 	r.recorded, r.phase, r.who = a.recorded, int16(len(e.phases)-1), a.who
-	r.arrived, r.deadline, r.duration = at, 0, a.duration
+	r.arrived, r.deadline, r.duration = e.now, 0, a.duration
 	r.under, r.met = 0, 0
-	u.see(a.session)
 	if u.cookie {
 		r.q.Seat = upstream.BackendID(u.seat[a.session]) - 1
-		r.q.SeatAge = at.Sub(tick.Time(u.issued[a.session]) * 1e9)
+		r.q.SeatAge = e.now.Sub(tick.Time(u.issued[a.session]) * 1e9)
 	}
 	e.open++
-	e.send(i)
+	return i
 }
 
 // turnedAway counts a request that failed before it came to an upstream.
@@ -386,6 +401,8 @@ func (e *engine) drain() {
 // handle does what an event says.
 func (e *engine) handle(ev event) {
 	switch ev.kind {
+	case done:
+		e.workerDone(ev)
 	case reach:
 		e.reached(ev.req) // nothing ends an attempt while it connects
 	case failAfter:

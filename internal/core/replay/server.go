@@ -162,7 +162,7 @@ func (e *engine) place(i int32, v upstream.Verdict) bool {
 		// their way already have theirs, and no fault comes in between.
 		r.sent = true
 		r.deadline = from.Add(e.refs[r.route].waits.Answer)
-		e.work(s, index, waiting{i, r.gen, e.serviceDraw(s, r)}, from)
+		e.work(s, index, waiting{i, r.gen, e.serviceDraw(s, r.q.ID, r.a.Number, r.duration)}, from)
 		return false
 	}
 	switch {
@@ -208,7 +208,7 @@ func (e *engine) reached(i int32) {
 		e.streamBegins(i, waits)
 		return
 	}
-	w := waiting{i, r.gen, e.serviceDraw(s, r)}
+	w := waiting{i, r.gen, e.serviceDraw(s, r.q.ID, r.a.Number, r.duration)}
 	if s.busy < s.workers {
 		e.work(s, s.index, w, e.now)
 		return
@@ -286,7 +286,7 @@ func (e *engine) workerDone(ev event) {
 	}
 	if s.calm && r.recorded == 0 && r.a.Number == 1 {
 		w := e.viewOf(r)
-		if w.core.Done(e.now+w.ahead, &r.a) {
+		if w.core.Done(e.now+w.ahead, r.a.Backend, r.a.Began) {
 			e.answered(ev.req, r, ev.server, w.up)
 			return
 		}

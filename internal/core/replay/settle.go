@@ -30,7 +30,7 @@ func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
 		r.met |= r.under | s.under
 	}
 	if r.sent {
-		e.hold(u, s.id, r)
+		e.hold(u, s.id, r.session)
 	}
 	if step == upstream.Again {
 		return step
@@ -61,19 +61,24 @@ func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
 	return step
 }
 
-// answered is settle for a first attempt that nothing came in the way of, as
-// nearly all are.
+// answered is settle for a first attempt that nothing came in the way of.
 func (e *engine) answered(i int32, r *request, index int32, u *up) {
-	e.openNow[index]--
+	e.count(int64(e.now-r.arrived), index, int32(r.phase))
+	e.hold(u, upstream.BackendID(index-u.first), r.session)
+	e.finish(i)
+}
+
+// count counts an answer to a first attempt, which is no longer open: some time
+// later, with others.
+func (e *engine) count(took int64, server, phase int32) {
+	e.openNow[server]--
 	t := &e.tally
 	if e.now >= e.timeline.end || t.n == len(t.due) {
 		e.countAnswers()
 		e.row()
 	}
-	t.due[t.n] = answer{int64(e.now - r.arrived), index, int32(r.phase)}
+	t.due[t.n] = answer{took, server, phase}
 	t.n++
-	e.hold(u, upstream.BackendID(index-u.first), r)
-	e.finish(i)
 }
 
 // row gives the row of the timeline for what happens now.
@@ -95,8 +100,8 @@ func (r *request) until(now tick.Time) tick.Time {
 
 // hold notes who holds a session of an application that keeps it locally: the
 // backend that its last request reached.
-func (e *engine) hold(u *up, by upstream.BackendID, r *request) {
-	h := &u.holder[r.session]
+func (e *engine) hold(u *up, by upstream.BackendID, session uint32) {
+	h := &u.holder[session]
 	if *h > 0 && *h != int16(by)+1 {
 		u.sessions.Lost++
 	}

@@ -89,17 +89,17 @@ func (e *engine) fallsSilent(i int32) {
 
 // speaksAgain lets the streams of a backend go on that was silent.
 func (e *engine) speaksAgain(s *server) {
-	for i := range e.requests {
+	for _, i := range e.openOn(s) {
 		r := &e.requests[i]
 		if !r.open || !r.flows || r.server != s.index {
 			continue // what came while it hung is never answered
 		}
 		if r.overdue {
-			e.settle(int32(i), upstream.Outcome{Kind: upstream.Answered, Status: 200, FirstByte: max(s.connect, 1)})
+			e.settle(i, upstream.Outcome{Kind: upstream.Answered, Status: 200, FirstByte: max(s.connect, 1)})
 			continue
 		}
 		r.gen++ // what was to break it for its silence is void
-		e.streamGoesOn(int32(i), &e.refs[r.route].waits)
+		e.streamGoesOn(i, &e.refs[r.route].waits)
 	}
 }
 

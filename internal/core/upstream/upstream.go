@@ -161,29 +161,42 @@ func (u *Upstream) room(id BackendID) {
 	}
 }
 
+// First is Choose for the first attempt of a request, by its ID and Key, where the
+// algorithm decides alone and finds a backend, as nearly always. None, with nothing
+// done, says that it is Choose's.
+func (u *Upstream) First(now tick.Time, id, key uint64) BackendID {
+	if !u.plain || u.waiting > 0 {
+		return None
+	}
+	u.query.Key, u.query.Now, u.query.Tried = key, now, nil
+	if u.draws {
+		u.query.Draw = draw.Bits(u.seed, id, 1, draw.Pick)
+	}
+	slot := u.single.Pick(&u.query)
+	if slot < 0 {
+		return None
+	}
+	if u.budget > 0 {
+		u.tokens = min(u.tokens+u.budget, spareRetries)
+	}
+	u.open[slot]++
+	if u.counts {
+		u.single.Begun(slot)
+	}
+	if u.limited {
+		u.room(BackendID(slot))
+	}
+	return BackendID(slot)
+}
+
 // Choose decides where an attempt goes. It is called once for each attempt of
 // a request, the first and every retry. A request that is told to wait is
 // decided later: Advance then gives a Granted action.
 func (u *Upstream) Choose(now tick.Time, q *Request, a *Attempt) Verdict {
-	if u.plain && a.Number == 0 && u.waiting == 0 {
-		// By far the most frequent way, cut short.
-		u.query.Key, u.query.Now, u.query.Tried = q.Key, now, nil
-		if u.draws {
-			u.query.Draw = draw.Bits(u.seed, q.ID, 1, draw.Pick)
-		}
-		if slot := u.single.Pick(&u.query); slot >= 0 {
-			if u.budget > 0 {
-				u.tokens = min(u.tokens+u.budget, spareRetries)
-			}
-			a.Number, a.Backend, a.Began, a.ticket = 1, BackendID(slot), now, 0
-			u.open[slot]++
-			if u.counts {
-				u.single.Begun(slot)
-			}
-			if u.limited {
-				u.room(BackendID(slot))
-			}
-			return Verdict{Kind: Go, Backend: BackendID(slot), Reason: ByAlgorithm, Seat: None}
+	if a.Number == 0 {
+		if id := u.First(now, q.ID, q.Key); id != None {
+			a.Number, a.Backend, a.Began, a.ticket = 1, id, now, 0
+			return Verdict{Kind: Go, Backend: id, Reason: ByAlgorithm, Seat: None}
 		}
 	}
 	if u.waiting > 0 {
@@ -343,7 +356,7 @@ func (u *Upstream) end(a *Attempt) *member {
 // Settle takes the end of an attempt, judges the backend by it, and says
 // whether the request is tried again.
 func (u *Upstream) Settle(now tick.Time, q *Request, a *Attempt, o Outcome) Step {
-	if o.Kind == Answered && o.Status < 400 && o.FirstByte == 0 && u.Done(now, a) {
+	if o.Kind == Answered && o.Status < 400 && o.FirstByte == 0 && u.Done(now, a.Backend, a.Began) {
 		return Finished
 	}
 	m := u.end(a)
@@ -367,21 +380,21 @@ func (u *Upstream) Settle(now tick.Time, q *Request, a *Attempt, o Outcome) Step
 }
 
 // Done is Settle for an attempt that was answered with a status below 400, as
-// nearly all are, all at once, where nothing follows from that; false if it is
-// Settle's.
-func (u *Upstream) Done(now tick.Time, a *Attempt) bool {
-	if !u.quick || u.judges && u.members[a.Backend].health.Failures() > 0 {
+// nearly all are, all at once, where nothing follows from that; false, with nothing
+// done, if it is Settle's.
+func (u *Upstream) Done(now tick.Time, id BackendID, began tick.Time) bool {
+	if !u.quick || u.judges && u.members[id].health.Failures() > 0 {
 		return false
 	}
-	u.open[a.Backend]--
+	u.open[id]--
 	if u.counts {
-		u.single.Ended(int(a.Backend))
+		u.single.Ended(int(id))
 	}
 	if u.limited {
-		u.room(a.Backend)
+		u.room(id)
 	}
 	if u.timer != nil {
-		u.timer.Took(int(a.Backend), now, now.Sub(a.Began), false)
+		u.timer.Took(int(id), now, now.Sub(began), false)
 	}
 	return true
 }
