@@ -14,7 +14,7 @@ import (
 
 // result puts together what was counted.
 func (e *engine) result() *Result {
-	e.countAnswers()
+	e.endRow()
 	l, f := e.strand, e.strand.feed
 	r := &e.res
 	r.Duration = e.now.Seconds()
@@ -105,7 +105,7 @@ func (e *engine) upstream(u *up) *Upstream {
 		}
 		b := &Backend{
 			State: m.State.String(), Requests: requests, Answered: s.latency.n, Failed: s.failed,
-			Latency: e.tally.latency(&s.latency), PeakInFlight: int(e.peaks[s.index]), SecondsOut: s.outTime.Seconds() / float64(len(u.views)),
+			Latency: e.tally.latency(&s.latency), PeakInFlight: int(s.peak), SecondsOut: s.outTime.Seconds() / float64(len(u.views)),
 		}
 		if picks > 0 {
 			b.Share = float64(requests) / float64(picks)

@@ -169,7 +169,7 @@ func TestCountsTakeRoomWhenThereAreAny(t *testing.T) {
 
 // What frequent things look at is laid out by lines of a processor's cache.
 func TestFrequentThingsLookAtFewLines(t *testing.T) {
-	assert.EqualValues(t, 64, unsafe.Offsetof(server{}.condition), "of a server")
+	assert.EqualValues(t, 64, unsafe.Offsetof(server{}.latency), "of a server")
 	assert.Zero(t, unsafe.Sizeof(server{})%64)
 	assert.EqualValues(t, 64, unsafe.Offsetof(request{}.a)+unsafe.Offsetof(upstream.Attempt{}.Began)+8, "of a request at its end")
 	assert.Zero(t, unsafe.Sizeof(request{})%64)

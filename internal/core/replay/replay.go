@@ -117,8 +117,7 @@ type engine struct {
 	timeline *timeline
 	tally    tally
 	upOf     []*up   // by server
-	openNow  []int32 // likewise
-	peaks    []int32 // likewise, the most of it
+	openNow  []int32 // likewise, when the last row of the timeline ended
 	res      Result
 	routes   []int64
 	refs     []routeRef
@@ -129,12 +128,14 @@ type engine struct {
 	actions  []upstream.Action
 	shaper   *draw.Shaper
 	ahead    ahead
-	brief    bool      // requests whose future is known may take a short way
-	times    float64   // how often each arrival comes
-	only     int32     // the upstream whose arrivals come, -1 for all
-	met      uint64    // how many arrivals there were, however often each came
-	fetched  int16     // means nothing
-	sample   []arrival // the first that clients of a closed load have sent
+	q        upstream.Request // of a request that has no place
+	a        upstream.Attempt // likewise
+	brief    bool             // requests whose future is known may take a short way
+	times    float64          // how often each arrival comes
+	only     int32            // the upstream whose arrivals come, -1 for all
+	met      uint64           // how many arrivals there were, however often each came
+	fetched  int16            // means nothing
+	sample   []arrival        // the first that clients of a closed load have sent
 }
 
 func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Options) (*engine, error) {
@@ -191,7 +192,7 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 	}
 	e.brief = len(e.views) == len(e.ups) && o.Observe == nil && !o.long
 	findUsual(e.servers)
-	e.openNow, e.peaks = make([]int32, len(e.servers)), make([]int32, len(e.servers))
+	e.openNow = make([]int32, len(e.servers))
 	e.timeline = newTimeline(len(e.servers))
 	e.prepareFaults()
 	return e, nil
@@ -237,11 +238,17 @@ func (e *engine) until(to tick.Time) {
 
 // arriveAll takes requests in, one after the other.
 func (e *engine) arriveAll(block []arrival) {
-	const soon = 8
+	const soon, far = 8, 1 << 18
+	if e.sole == nil || len(e.sole.up.holder) < far {
+		for i := range block {
+			e.arrive(&block[i])
+		}
+		return
+	}
+	// Whoever has so many clients that they lie far apart has the processor fetch
+	// them before they are looked at.
 	for i := range block {
-		if i+soon < len(block) && e.sole != nil {
-			// Whoever has so many clients that they lie far apart has the
-			// processor fetch them before they are looked at.
+		if i+soon < len(block) {
 			if h, s := e.sole.up.holder, block[i+soon].session; int(s) < len(h) {
 				e.fetched += h[s]
 			}
@@ -282,8 +289,7 @@ func (e *engine) ask(a *arrival) {
 	e.res.Requests++
 	ph := &e.phases[len(e.phases)-1]
 	ph.requests++
-	front := e.fronts[a.front]
-	if e.rated && e.limits[a.instance].Front(at, front, a.limited) > 0 {
+	if e.rated && e.limits[a.instance].Front(at, e.fronts[a.front], a.limited) > 0 {
 		e.res.Errors.RateLimited++
 		e.turnedAway(a)
 		return
@@ -294,7 +300,7 @@ func (e *engine) ask(a *arrival) {
 		return
 	}
 	e.routes[a.route]++
-	if e.rated && e.limits[a.instance].Route(at, front, e.refs[a.route].cfg, a.limited) > 0 {
+	if e.rated && e.limits[a.instance].Route(at, e.fronts[a.front], e.refs[a.route].cfg, a.limited) > 0 {
 		e.res.Errors.RateLimited++
 		e.turnedAway(a)
 		return
@@ -311,13 +317,8 @@ func (e *engine) ask(a *arrival) {
 	u := e.ups[e.refs[a.route].upstream]
 	u.requests++
 	u.see(a.session)
-	if e.brief && a.who < 0 && !a.stream && a.recorded == 0 {
-		if id := u.views[0].core.First(at, uint64(n), a.key); id != upstream.None {
-			if !e.sure(a, u, id, uint64(n)) {
-				e.chosen(a, u, id, uint64(n))
-			}
-			return
-		}
+	if e.brief && a.who < 0 && !a.stream && a.recorded == 0 && e.direct(a, u, uint64(n)) {
+		return
 	}
 	e.send(e.request(a, u, uint64(n)))
 }
@@ -327,20 +328,25 @@ func (e *engine) request(a *arrival, u *up, n uint64) int32 {
 	i := e.take()
 	r := &e.requests[i]
 	// Field by field: to make a whole one anew costs more, and gen goes on.
-	q := &r.q
-	q.ID, q.Key, q.SeatKey, q.Tag, q.Seat, q.SeatAge, q.Repeatable = n, a.key, a.seatKey, i, upstream.None, 0, a.repeat
+	e.describe(&r.q, a, u, n)
+	r.q.Tag = i
 	r.a.Reset()
 	r.session, r.view, r.server, r.route = a.session, u.views[a.instance].index, 0, a.route
 	r.sent, r.open, r.stream, r.flows, r.overdue = false, true, a.stream, false, false
 	r.recorded, r.phase, r.who = a.recorded, int16(len(e.phases)-1), a.who
 	r.arrived, r.deadline, r.duration = e.now, 0, a.duration
 	r.under, r.met = 0, 0
-	if u.cookie {
-		r.q.Seat = upstream.BackendID(u.seat[a.session]) - 1
-		r.q.SeatAge = e.now.Sub(tick.Time(u.issued[a.session]) * 1e9)
-	}
 	e.open++
 	return i
+}
+
+// describe tells the core of a request that came now.
+func (e *engine) describe(q *upstream.Request, a *arrival, u *up, n uint64) {
+	q.ID, q.Key, q.SeatKey, q.Seat, q.SeatAge, q.Repeatable = n, a.key, a.seatKey, upstream.None, 0, a.repeat
+	if u.cookie {
+		q.Seat = upstream.BackendID(u.seat[a.session]) - 1
+		q.SeatAge = e.now.Sub(tick.Time(u.issued[a.session]) * 1e9)
+	}
 }
 
 // turnedAway counts a request that failed before it came to an upstream.

@@ -17,21 +17,25 @@ type server struct {
 	busy    int32 // workers, those included that a request on its way is sure of
 	coming  int32 // what is on its way and not sure of a worker
 	workers int32
-	queued  int32  // of waiting
+	queued  int32 // of waiting
+	open    int32 // attempts, of all proxies
+	peak    int32 // the most of it
+	came    int32 // attempts in the row of the timeline that is under way
+	index   int32
 	epoch   uint16 // goes up when the process dies; at most 64 faults end one
 	draws   drawKind
 	calm    bool      // no fault changes how it answers
 	usual   bool      // its service times are drawn ahead
 	plain   bool      // no fault strikes it, and connecting takes as long as with most
-	latency spread    // of what it answered
 	worked  tick.Time // by all workers together
+	_       [16]byte  // to a whole line
 
+	latency spread // of what it answered
 	condition
 	under    uint64 // faults that strike it now, as bits
 	slow     float64
 	connect  time.Duration
 	up       *up
-	index    int32
 	id       upstream.BackendID
 	waiting  []waiting
 	head     int
@@ -44,7 +48,7 @@ type server struct {
 	failed   int64
 	outs     int       // how many proxies have it out of rotation
 	outTime  tick.Time // of all proxies together
-	_        [40]byte  // to whole lines
+	_        [8]byte   // to whole lines
 }
 
 // drawKind is where service times come from.
@@ -137,20 +141,11 @@ func (e *engine) place(i int32, v upstream.Verdict) bool {
 	s := &u.servers[v.Backend]
 	index := u.first + int32(v.Backend)
 	if v.Seat != upstream.None {
-		if v.Moved {
-			u.sessions.Moved++
-		}
-		if u.cookie {
-			u.seat[r.session] = int16(v.Seat) + 1
-			u.issued[r.session] = uint32(e.now / 1e9)
-		}
+		e.seated(u, r.session, v)
 	}
 	r.server, r.sent, r.under = index, false, 0
 	r.gen++
-	open := e.openNow[index] + 1
-	e.openNow[index] = open
-	e.peaks[index] = max(e.peaks[index], open)
-	e.row().requests[index]++
+	e.came(s)
 	delay := e.delay
 	if !s.plain {
 		r.under, delay = s.under, s.connect
@@ -178,6 +173,27 @@ func (e *engine) place(i int32, v upstream.Verdict) bool {
 		e.heap.Push(from, event{kind: reach, req: i, gen: r.gen})
 	}
 	return false
+}
+
+// seated gives a session the seat that a verdict says.
+func (e *engine) seated(u *up, session uint32, v upstream.Verdict) {
+	if v.Moved {
+		u.sessions.Moved++
+	}
+	if u.cookie {
+		u.seat[session] = int16(v.Seat) + 1
+		u.issued[session] = uint32(e.now / 1e9)
+	}
+}
+
+// came counts an attempt that comes to a server.
+func (e *engine) came(s *server) {
+	if e.now >= e.timeline.end {
+		e.row()
+	}
+	s.open++
+	s.peak = max(s.peak, s.open)
+	s.came++
 }
 
 func (e *engine) observe(w *view, r *request, v upstream.Verdict) {

@@ -18,7 +18,7 @@ func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
 	u := w.up
 	s := &e.servers[r.server]
 	r.gen++ // whatever was meant for this attempt is void
-	e.openNow[s.index]--
+	s.open--
 	step := w.core.Settle(e.now+w.ahead, &r.q, &r.a, o)
 	e.note(w)
 	e.schedule(w)
@@ -63,15 +63,14 @@ func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
 
 // answered is settle for a first attempt that nothing came in the way of.
 func (e *engine) answered(i int32, r *request, index int32, u *up) {
+	e.servers[index].open--
 	e.count(int64(e.now-r.arrived), index, int32(r.phase))
 	e.hold(u, upstream.BackendID(index-u.first), r.session)
 	e.finish(i)
 }
 
-// count counts an answer to a first attempt, which is no longer open: some time
-// later, with others.
+// count counts an answer to a first attempt: some time later, with others.
 func (e *engine) count(took int64, server, phase int32) {
-	e.openNow[server]--
 	t := &e.tally
 	if e.now >= e.timeline.end || t.n == len(t.due) {
 		e.countAnswers()
@@ -86,8 +85,21 @@ func (e *engine) row() *row {
 	if e.now < e.timeline.end {
 		return e.timeline.last
 	}
-	e.countAnswers() // which belong to the row before
+	e.endRow()
 	return e.timeline.grow(e.now, e.openNow)
+}
+
+// endRow takes into the row under way what has been counted for it elsewhere.
+func (e *engine) endRow() {
+	if e.timeline.last == nil {
+		return
+	}
+	e.countAnswers()
+	for k := range e.servers {
+		s := &e.servers[k]
+		e.timeline.last.requests[k] += s.came
+		s.came, e.openNow[k] = 0, s.open
+	}
 }
 
 // until is the end of what a client waits for: of a stream, that it begins.

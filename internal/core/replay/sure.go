@@ -13,6 +13,33 @@ import (
 // longestSure is the longest that such a request may take: what an event holds.
 const longestSure = 1<<48 - 1
 
+// direct has the core choose a backend for a request that comes now before it is given
+// a place, which most do without. False, with nothing done, says that this cannot be.
+func (e *engine) direct(a *arrival, u *up, n uint64) bool {
+	core := u.views[0].core
+	if id := core.First(e.now, n, a.key); id != upstream.None {
+		if !e.sure(a, u, id, n) {
+			e.a.Reset()
+			e.a.Number, e.a.Backend, e.a.Began = 1, id, e.now
+			e.chosen(a, u, n, upstream.Verdict{Kind: upstream.Go, Backend: id, Reason: upstream.ByAlgorithm, Seat: upstream.None})
+		}
+		return true
+	}
+	if u.cfg.Queue != nil {
+		return false // it may wait, and is known by its place
+	}
+	e.describe(&e.q, a, u, n)
+	e.a.Reset()
+	v := core.Choose(e.now, &e.q, &e.a)
+	switch {
+	case v.Kind != upstream.Go || !e.sure(a, u, v.Backend, n):
+		e.chosen(a, u, n, v)
+	case v.Seat != upstream.None:
+		e.seated(u, a.session, v)
+	}
+	return true
+}
+
 // sure takes in a request for which the core has chosen a backend, if its future is
 // known.
 func (e *engine) sure(a *arrival, u *up, id upstream.BackendID, n uint64) bool {
@@ -28,10 +55,7 @@ func (e *engine) sure(a *arrival, u *up, id upstream.BackendID, n uint64) bool {
 		return false
 	}
 	index := u.first + int32(id)
-	open := e.openNow[index] + 1
-	e.openNow[index] = open
-	e.peaks[index] = max(e.peaks[index], open)
-	e.row().requests[index]++
+	e.came(s)
 	e.open++
 	s.busy++
 	s.worked += min(until, e.stop) - min(from, e.stop)
@@ -39,12 +63,11 @@ func (e *engine) sure(a *arrival, u *up, id upstream.BackendID, n uint64) bool {
 	return true
 }
 
-// chosen takes in any other for which the core has chosen a backend.
-func (e *engine) chosen(a *arrival, u *up, id upstream.BackendID, n uint64) {
+// chosen takes in any other that the core has decided on.
+func (e *engine) chosen(a *arrival, u *up, n uint64, v upstream.Verdict) {
 	i := e.request(a, u, n)
-	at := &e.requests[i].a
-	at.Number, at.Backend, at.Began = 1, id, e.now
-	if e.place(i, upstream.Verdict{Kind: upstream.Go, Backend: id, Reason: upstream.ByAlgorithm, Seat: upstream.None}) {
+	e.requests[i].a = e.a
+	if e.place(i, v) {
 		e.send(i)
 	}
 }
@@ -64,6 +87,7 @@ func (e *engine) sureDone(ev event) {
 		e.note(w)
 		e.schedule(w)
 	}
+	s.open--
 	e.count(int64(took), ev.server, int32(len(e.phases)-1))
 	e.hold(u, id, uint32(ev.req))
 	e.open--

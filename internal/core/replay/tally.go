@@ -85,29 +85,37 @@ func (e *engine) countAnswers() {
 	times := row.latency
 	row.answered += int64(t.n)
 	e.res.Answered += int64(t.n)
-	u, phase, of := (*up)(nil), int32(0), (*spread)(nil)
+	u, phase, of := e.ups[0], int32(-1), &spread{}
+	var run spread // since either of them changed
 	for i := range t.due[:t.n] {
 		a := &t.due[i]
 		if s := e.upOf[a.server]; s != u || a.phase != phase {
+			u.answersOf(of, &run)
 			u, phase = s, a.phase
-			of = &u.latency[phase]
+			if of = &u.latency[phase]; of.n == 0 {
+				t.room(of)
+			}
+			run = spread{from: of.from}
 		}
-		u.answered++
 		s := &e.servers[a.server].latency
 		if s.n == 0 {
 			t.room(s)
 		}
-		if of.n == 0 {
-			t.room(of)
-		}
 		at := bucket(a.took)
 		t.counts[s.from+at]++
-		t.counts[of.from+at]++
+		t.counts[run.from+at]++
 		s.add(a.took)
-		of.add(a.took)
+		run.add(a.took)
 		times.add(a.took)
 	}
+	u.answersOf(of, &run)
 	t.n = 0
+}
+
+// answersOf adds answers that have been counted already, all in a row.
+func (u *up) answersOf(of, run *spread) {
+	u.answered += run.n
+	of.join(run)
 }
 
 func (s *spread) add(ns int64) {
@@ -116,6 +124,13 @@ func (s *spread) add(ns int64) {
 	if ns > s.max {
 		s.max = ns
 	}
+}
+
+// join adds what another has, but for its counts.
+func (s *spread) join(other *spread) {
+	s.n += other.n
+	s.sum += other.sum
+	s.max = max(s.max, other.max)
 }
 
 // latency gives what is known of the latencies of all these spreads together.
@@ -129,9 +144,7 @@ func (t *tally) latency(of ...*spread) Latency {
 		for i, n := range t.counts[s.from : s.from+spreadSize] {
 			hist.Counts[i] += int64(n)
 		}
-		all.n += s.n
-		all.sum += s.sum
-		all.max = max(all.max, s.max)
+		all.join(s)
 	}
 	if all.n == 0 {
 		return Latency{}
