@@ -462,6 +462,17 @@ func TestAnEndedContextGivesWhatIsKnownSoFar(t *testing.T) {
 	assert.Less(t, r.Requests, int64(50000))
 }
 
+func TestRowsTellWhatIsOpenAtTheirEnd(t *testing.T) {
+	for _, o := range []Options{{}, {long: true}} {
+		r := run(t, pool(t, 1, "round-robin", ""), "behaviour \"*\" {\n service = \"1500ms\"\n connect = \"0s\"\n}\n", even(3, time.Second, 1), o)
+		var open []int64
+		for _, row := range r.Timeline.Rows {
+			open = append(open, row.Upstreams["app"]["b0"].Open)
+		}
+		assert.Equal(t, []int64{1, 1, 1, 0}, open)
+	}
+}
+
 func TestTheTimelineDoublesItsBucket(t *testing.T) {
 	r := run(t, pool(t, 2, "round-robin", ""), "", even(5000, 2*time.Second, 5), Options{})
 	assert.InDelta(t, 8, r.Timeline.Bucket, 1e-12, "10,000 s in at most 2,048 rows")

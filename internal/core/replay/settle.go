@@ -18,6 +18,7 @@ func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
 	u := w.up
 	s := &e.servers[r.server]
 	r.gen++ // whatever was meant for this attempt is void
+	e.row() // up to whose end it was open
 	s.open--
 	step := w.core.Settle(e.now+w.ahead, &r.q, &r.a, o)
 	e.note(w)
@@ -63,8 +64,8 @@ func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
 
 // answered is settle for a first attempt that nothing came in the way of.
 func (e *engine) answered(i int32, r *request, index int32, u *up) {
-	e.servers[index].open--
 	e.count(int64(e.now-r.arrived), index, int32(r.phase))
+	e.servers[index].open--
 	e.hold(u, upstream.BackendID(index-u.first), r.session)
 	e.finish(i)
 }

@@ -87,8 +87,8 @@ func (e *engine) sureDone(ev event) {
 		e.note(w)
 		e.schedule(w)
 	}
-	s.open--
 	e.count(int64(took), ev.server, int32(len(e.phases)-1))
+	s.open--
 	e.hold(u, id, uint32(ev.req))
 	e.open--
 }
