@@ -5,7 +5,8 @@ import "math/bits"
 // bitset is a set of small numbers in which the next one from any place on is
 // found in O(log n), with sixty-four ways at each level.
 type bitset struct {
-	levels [][]uint64 // the lowest first; a bit of one says that a word of the level below is not 0
+	low    []uint64   // the lowest level
+	levels [][]uint64 // all of them, that first; a bit of one says that a word of the level below is not 0
 	n      int
 }
 
@@ -16,33 +17,56 @@ func newBitset(n int) bitset {
 		n = (n + 63) / 64
 		b.levels = append(b.levels, make([]uint64, n))
 		if n <= 1 {
+			b.low = b.levels[0]
 			return b
 		}
 	}
 }
 
 func (b *bitset) put(i int, in bool) {
-	for l := range b.levels {
-		w := &b.levels[l][i>>6]
-		was := *w
-		if in {
-			*w |= 1 << (i & 63)
-		} else {
-			*w &^= 1 << (i & 63)
-		}
-		if in = *w != 0; in == (was != 0) {
+	if change(&b.low[i>>6], i, in) {
+		b.putAbove(i>>6, in)
+	}
+}
+
+// putAbove tells the levels above the lowest that a word has got its first member,
+// or lost its last.
+func (b *bitset) putAbove(i int, in bool) {
+	for _, words := range b.levels[1:] {
+		if !change(&words[i>>6], i, in) {
 			return
 		}
 		i >>= 6
 	}
 }
 
+// change puts a bit into a word or takes it out, and says whether the word has become
+// empty by that, or ceased to be.
+func change(w *uint64, i int, in bool) bool {
+	was := *w
+	if *w &^= 1 << (i & 63); in {
+		*w |= 1 << (i & 63)
+	}
+	return (*w == 0) != (was == 0)
+}
+
 // next gives the smallest number from i on, -1 if there is none.
 func (b *bitset) next(i int) int {
+	if w := i >> 6; w < len(b.low) {
+		if rest := b.low[w] >> (i & 63); rest != 0 {
+			return i + bits.TrailingZeros64(rest) // as nearly always
+		}
+	}
+	return b.nextAbove(i)
+}
+
+// nextAbove is next where none is left in the word of i.
+func (b *bitset) nextAbove(i int) int {
 	if i >= b.n {
 		return -1
 	}
-	for l := 0; l < len(b.levels); l++ {
+	i = i>>6 + 1
+	for l := 1; l < len(b.levels); l++ {
 		if w := i >> 6; w < len(b.levels[l]) {
 			if rest := b.levels[l][w] >> (i & 63) << (i & 63); rest != 0 {
 				i = w<<6 | bits.TrailingZeros64(rest)

@@ -18,13 +18,21 @@ import (
 // 16 backends are all looked at; of more, two that are drawn, as in two-choices.
 type leastLatency struct {
 	twoChoices
-	average []float64 // seconds, when last taken
-	grown   []float64 // what forgetting has come to since the origin, when last taken
-	known   []bool
-	fresh   int // how many of those that are in have not answered yet
-	origin  tick.Time
-	score   []float64 // average, open and weight put together; the time passed is the same for all
-	ended   int       // one more than the slot whose request has just ended and whose score is to be worked out; 0 for none
+	timed []timed // by slot
+	fresh int     // how many of those that are in have not answered yet
+	grew  float64 // what forgetting has come to by last
+	last  tick.Time
+	ranks [fewSlots]uint64 // by place among the members, if they are few: the bits of their scores, the last four of which give way to the place; all set for none
+	ended int              // one more than the slot whose request has just ended and whose score is to be worked out; 0 for none
+}
+
+// timed is what is known of how long a slot takes.
+type timed struct {
+	level float64 // the average in seconds when last taken, times grown; 0 for what is not known
+	grown float64 // what forgetting had come to then; likewise
+	score float64 // level, open and weight put together
+	place int32   // among the members, if they are few, or -1
+	known bool
 }
 
 // fewSlots is up to how many slots looking at each is fast enough.
@@ -37,7 +45,7 @@ const forgets = 10 * time.Second
 const failedTakes = time.Second
 
 func newLeastLatency(o Options) Picker {
-	return &leastLatency{twoChoices: twoChoices{pair: pair{random{slots: slots{seed: o.Seed}}}}}
+	return &leastLatency{grew: 1, twoChoices: twoChoices{pair: pair{random{slots: slots{seed: o.Seed}}}}}
 }
 
 func (l *leastLatency) Set(slot int, name string, weight float64) {
@@ -46,56 +54,65 @@ func (l *leastLatency) Set(slot int, name string, weight float64) {
 		was = l.weight[slot]
 	}
 	l.twoChoices.Set(slot, name, weight)
-	for len(l.average) < len(l.weight) {
-		l.average = append(l.average, 0)
-		l.grown = append(l.grown, 0)
-		l.known = append(l.known, false)
-		l.score = append(l.score, 0)
+	for len(l.timed) < len(l.weight) {
+		l.timed = append(l.timed, timed{place: -1})
 	}
 	if was == 0 && weight > 0 {
-		l.known[slot] = false // what it was before it was away says nothing
+		l.timed[slot] = timed{place: l.timed[slot].place} // what it was before it was away says nothing
 	}
 	l.fresh = 0
-	for i, k := range l.known {
-		if !k && l.weight[i] > 0 {
+	for i := range l.timed {
+		if !l.timed[i].known && l.weight[i] > 0 {
 			l.fresh++
 		}
 	}
 	l.rescore(slot)
 }
 
-// growth is by how much everything has been forgotten since the origin, which
-// is moved before the numbers become too large.
+// growth is by how much everything has been forgotten by now. It goes on from when it
+// was last asked: of so short a time three terms of the series do, and a choice that
+// waits for it does not wait long.
 func (l *leastLatency) growth(now tick.Time) float64 {
-	since := now.Sub(l.origin)
-	if since > 200*forgets {
-		back := math.Exp(-since.Seconds() / forgets.Seconds())
-		l.origin = now
-		for i := range l.grown {
-			l.grown[i] *= back
+	x := float64(now.Sub(l.last)) * (1 / float64(forgets))
+	l.last = now
+	if x < 1.0/256 {
+		l.grew *= 1 + (x + x*x*(1.0/2+x*(1.0/6)))
+	} else {
+		l.grew *= draw.Exp(min(x, 100))
+	}
+	if l.grew > mostGrown {
+		back := 1 / l.grew
+		l.grew = 1
+		for i := range l.timed {
+			l.timed[i].grown *= back
+			l.timed[i].level *= back
 			l.rescore(i)
 		}
-		return 1
 	}
-	return draw.Exp(float64(since) * (1 / float64(forgets)))
+	return l.grew
 }
+
+// mostGrown is when everything is counted from anew, before numbers become too large.
+const mostGrown = 1e80
 
 // Took takes how long a request took.
 func (l *leastLatency) Took(slot int, now tick.Time, took time.Duration, failed bool) {
-	if failed {
+	if took = max(took, 0); failed {
 		took = max(took, failedTakes)
 	}
-	seconds, growth := float64(took)*1e-9, l.growth(now)
-	if !l.known[slot] || seconds > l.average[slot] {
-		if !l.known[slot] && l.weight[slot] > 0 {
+	t := &l.timed[slot]
+	if !t.known {
+		if t.known = true; l.weight[slot] > 0 {
 			l.fresh--
 		}
-		l.average[slot], l.known[slot] = seconds, true
-	} else {
-		keeps := l.grown[slot] / growth
-		l.average[slot] = keeps*l.average[slot] + (1-keeps)*seconds
 	}
-	l.grown[slot] = growth
+	// The average now is what is left of the old one, and the rest of this; or this, if
+	// it is more. Times growth, either is the larger one exactly when it is to be taken.
+	// Bits of numbers of 0 or more order as they do.
+	seconds, growth := float64(took)*1e-9, l.growth(now)
+	slower := math.Float64bits(seconds * growth)
+	mixed := math.Float64bits(t.level + (growth-t.grown)*seconds)
+	t.level, t.grown = math.Float64frombits(max(slower, mixed)), growth
 	if l.ended == slot+1 {
 		l.ended = 0
 	}
@@ -106,7 +123,30 @@ func (l *leastLatency) Took(slot int, now tick.Time, took time.Duration, failed 
 // same pace, so that those of different moments are compared by what forgetting
 // had come to then.
 func (l *leastLatency) rescore(slot int) {
-	l.score[slot] = l.average[slot] * l.grown[slot] * float64(l.open[slot]+1) * l.per[slot]
+	t, has := &l.timed[slot], &l.loads[slot]
+	t.score = t.level * (float64(has.open+1) * has.per)
+	if at := t.place; at >= 0 {
+		// Bits of numbers of 0 or more order as they do.
+		l.ranks[at&(fewSlots-1)] = math.Float64bits(t.score)&^(fewSlots-1) | uint64(at)
+	}
+}
+
+// lineUp has the members stand in ranks, if they are few.
+func (l *leastLatency) lineUp() {
+	l.rebuild()
+	for i := range l.ranks {
+		l.ranks[i] = math.MaxUint64
+	}
+	for i := range l.timed {
+		l.timed[i].place = -1
+	}
+	if len(l.members) > fewSlots {
+		return
+	}
+	for i, s := range l.members {
+		l.timed[s].place = int32(i)
+		l.rescore(int(s))
+	}
 }
 
 // Begun says that a request has been given to a slot.
@@ -134,21 +174,21 @@ func (l *leastLatency) settle() {
 // cost is what is compared. One that has not answered yet is given a first
 // request, and then counts as the others do until it has.
 func (l *leastLatency) cost(slot int, now tick.Time) float64 {
-	if l.fresh > 0 && !l.known[slot] {
-		if l.open[slot] == 0 {
+	if l.fresh > 0 && !l.timed[slot].known {
+		if l.loads[slot].open == 0 {
 			return 0
 		}
-		return l.mean() * l.growth(now) * float64(l.open[slot]+1) / l.weight[slot]
+		return l.mean() * l.growth(now) * float64(l.loads[slot].open+1) / l.weight[slot]
 	}
-	return l.score[slot]
+	return l.timed[slot].score
 }
 
 // mean is the average of those that have answered.
 func (l *leastLatency) mean() float64 {
 	sum, n := 0.0, 0
-	for i, k := range l.known {
-		if k && l.weight[i] > 0 {
-			sum += l.average[i]
+	for i, t := range l.timed {
+		if t.known && l.weight[i] > 0 && t.grown > 0 {
+			sum += t.level / t.grown
 			n++
 		}
 	}
@@ -161,7 +201,7 @@ func (l *leastLatency) mean() float64 {
 func (l *leastLatency) Pick(q *Query) int {
 	l.settle()
 	if l.dirty {
-		l.rebuild()
+		l.lineUp()
 	}
 	if len(l.members) > fewSlots {
 		a, b := l.two(q)
@@ -171,7 +211,9 @@ func (l *leastLatency) Pick(q *Query) int {
 		return a
 	}
 	if l.fresh == 0 && l.fulls == 0 && len(q.Tried) == 0 && len(l.members) > 0 {
-		return l.cheapest()
+		if first, alone := l.cheapest(); alone {
+			return int(l.members[first])
+		}
 	}
 	best := -1
 	for _, s := range l.members {
@@ -185,29 +227,34 @@ func (l *leastLatency) Pick(q *Query) int {
 	return best
 }
 
-// cheapest is the best of all members, when all have room and have answered.
-func (l *leastLatency) cheapest() int {
-	// Without a jump that could not be foretold. Bits of numbers of 0 or more
-	// order as they do.
-	least := uint64(math.MaxUint64)
-	for _, s := range l.members {
-		x := math.Float64bits(l.score[s])
-		_, less := bits.Sub64(x, least, 0)
-		least ^= (least ^ x) & -less
+// cheapest gives the place of the first in ranks, and whether no other comes so
+// close that it takes a better look. Four lines are gone through beside each other.
+func (l *leastLatency) cheapest() (place uint64, alone bool) {
+	const none = math.MaxUint64
+	a, b, c, d := uint64(none), uint64(none), uint64(none), uint64(none)
+	e, f, g, h := a, b, c, d // what comes next in each
+	for i := 0; i < len(l.members) && i+4 <= fewSlots; i += 4 {
+		four := (*[4]uint64)(l.ranks[i:])
+		var w, x, y, z uint64
+		a, w = inOrder(a, four[0])
+		b, x = inOrder(b, four[1])
+		c, y = inOrder(c, four[2])
+		d, z = inOrder(d, four[3])
+		e, f, g, h = min(e, w), min(f, x), min(g, y), min(h, z)
 	}
-	equal := uint64(0) // members, as bits
-	for i, s := range l.members {
-		differs := math.Float64bits(l.score[s]) - least
-		_, same := bits.Sub64(differs, 1, 0)
-		equal |= same << (i & 63)
-	}
-	best := l.members[bits.TrailingZeros64(equal)]
-	for equal &= equal - 1; equal != 0; equal &= equal - 1 {
-		if s := l.members[bits.TrailingZeros64(equal)]; l.better(int(s), int(best), l.origin) {
-			best = s
-		}
-	}
-	return int(best)
+	a, b = inOrder(a, b)
+	c, d = inOrder(c, d)
+	first, next := inOrder(a, c)
+	next = min(min(next, b, d), min(e, f), min(g, h))
+	return first % fewSlots, first/fewSlots != next/fewSlots
+}
+
+// inOrder gives the smaller one and the larger one, without a jump, which could not
+// be foretold.
+func inOrder(a, b uint64) (smaller, larger uint64) {
+	_, less := bits.Sub64(b, a, 0)
+	swap := (a ^ b) & -less
+	return a ^ swap, b ^ swap
 }
 
 // better says whether a costs less than b; equals go to the smaller number of
@@ -217,8 +264,8 @@ func (l *leastLatency) better(a, b int, now tick.Time) bool {
 	switch {
 	case x != y:
 		return x < y
-	case l.picked[a] != l.picked[b]:
-		return l.picked[a] < l.picked[b]
+	case l.loads[a].picked != l.loads[b].picked:
+		return l.loads[a].picked < l.loads[b].picked
 	}
 	return l.rank[a] < l.rank[b]
 }

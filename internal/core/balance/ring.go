@@ -37,6 +37,10 @@ type point struct {
 // placeOf gives the place of a key.
 func placeOf(key uint64) uint32 { return uint32(key >> 32) }
 
+// ahead is how many points are looked at in one go. As many that no key comes after
+// stand behind the last.
+const ahead = 8
+
 // pointsEach is the number of points of a backend of average weight. The share
 // of one then spreads by about 1/sqrt(160), 8 per cent.
 const pointsEach = 160
@@ -63,7 +67,9 @@ func (r *ring) Counts() bool { return r.bound > 0 }
 // over says whether one more would put a slot above its bound (Mirrokni,
 // Thorup, Zadimoghaddam: Consistent Hashing with Bounded Loads, SODA 2018).
 func (r *ring) over(slot int) bool {
-	return r.bound > 0 && float64(r.open[slot]) >= math.Ceil(r.bound*float64(r.total+1)*r.weight[slot]/r.sum)
+	// Open is a whole number: that it reaches the bound is that it reaches the
+	// next whole number.
+	return r.bound > 0 && float64(r.open[slot])*r.sum >= r.bound*float64(r.total+1)*r.weight[slot]
 }
 
 func (r *ring) Set(slot int, name string, weight float64) {
@@ -81,14 +87,23 @@ func (r *ring) Pick(q *Query) int {
 	if r.dirty {
 		r.rebuild()
 	}
-	n := len(r.points)
-	if n == 0 {
+	n := len(r.points) - ahead
+	if n <= 0 {
 		return -1
 	}
 	at := placeOf(q.Key)
 	i := int(r.index[at>>r.shift])
-	for i < n && r.points[i].at < at {
-		i++
+	// How many of those that come next stand before the key cannot be foretold, so
+	// that nothing jumps by it.
+	for {
+		next := (*[ahead]point)(r.points[i:])
+		before := 0
+		for k := range next {
+			before += int((uint64(next[k].at) - uint64(at)) >> 63)
+		}
+		if i += before; before < ahead {
+			break
+		}
 	}
 	if i == n {
 		i = 0
@@ -157,6 +172,9 @@ func (r *ring) rebuild() {
 		}
 		return int(a.slot) - int(b.slot)
 	})
+	if len(r.points) == 0 {
+		return
+	}
 	line := make([]int32, len(r.points))
 	r.free = newBitset(len(r.points))
 	for i, p := range r.points {
@@ -172,5 +190,8 @@ func (r *ring) rebuild() {
 			next++
 		}
 		r.index = append(r.index, int32(next))
+	}
+	for range ahead {
+		r.points = append(r.points, point{at: math.MaxUint32})
 	}
 }

@@ -15,9 +15,15 @@ import (
 // weight. A choice costs O(log n).
 type twoChoices struct {
 	pair
-	open   []int32
-	picked []float64 // picks per weight
-	per    []float64 // 1/weight; 0 for one that is out
+	loads []load // by slot
+}
+
+// load is what a slot has to do; what is compared stands together.
+type load struct {
+	picked float64 // picks per weight
+	per    float64 // 1/weight; 0 for one that is out
+	rank   uint64  // in the seeded order
+	open   int32
 }
 
 // pair draws two different members by weight.
@@ -33,23 +39,22 @@ func (t *twoChoices) Set(slot int, name string, weight float64) {
 		was = t.weight[slot]
 	}
 	t.slots.Set(slot, name, weight)
-	for len(t.open) < len(t.weight) {
-		t.open = append(t.open, 0)
-		t.picked = append(t.picked, 0)
-		t.per = append(t.per, 0)
+	for len(t.loads) < len(t.weight) {
+		t.loads = append(t.loads, load{rank: t.rank[len(t.loads)]})
 	}
-	if t.per[slot] = 0; weight > 0 {
-		t.per[slot] = 1 / weight
+	x := &t.loads[slot]
+	if x.per = 0; weight > 0 {
+		x.per = 1 / weight
 	}
 	if weight > 0 && was == 0 {
 		// One that comes back starts level with the others.
 		least, found := 0.0, false
 		for i, w := range t.weight {
-			if i != slot && w > 0 && (!found || t.picked[i] < least) {
-				least, found = t.picked[i], true
+			if i != slot && w > 0 && (!found || t.loads[i].picked < least) {
+				least, found = t.loads[i].picked, true
 			}
 		}
-		t.picked[slot] = least
+		x.picked = least
 	}
 }
 
@@ -58,22 +63,23 @@ func (t *twoChoices) Pick(q *Query) int {
 	if b < 0 {
 		return a
 	}
+	c, d := &t.loads[a], &t.loads[b]
 	if t.equal {
 		// Without a jump that could not be foretold. Bits of numbers of 0 or
 		// more order as they do.
-		_, less := bits.Sub64(t.rank[b], t.rank[a], 0)
-		_, less = bits.Sub64(math.Float64bits(t.picked[b]), math.Float64bits(t.picked[a]), less)
-		_, less = bits.Sub64(uint64(t.open[b]), uint64(t.open[a]), less)
+		_, less := bits.Sub64(d.rank, c.rank, 0)
+		_, less = bits.Sub64(math.Float64bits(d.picked), math.Float64bits(c.picked), less)
+		_, less = bits.Sub64(uint64(d.open), uint64(c.open), less)
 		return a ^ (a^b)&-int(less)
 	}
-	x, y := float64(t.open[a])/t.weight[a], float64(t.open[b])/t.weight[b]
+	x, y := float64(c.open)/t.weight[a], float64(d.open)/t.weight[b]
 	switch {
 	case x != y:
 		if x < y {
 			return a
 		}
 		return b
-	case t.picked[b] < t.picked[a], t.picked[a] == t.picked[b] && t.rank[b] < t.rank[a]:
+	case d.picked < c.picked, c.picked == d.picked && d.rank < c.rank:
 		return b
 	}
 	return a
@@ -83,11 +89,12 @@ func (t *twoChoices) Pick(q *Query) int {
 func (t *twoChoices) Counts() bool { return true }
 
 func (t *twoChoices) Begun(slot int) {
-	t.open[slot]++
-	t.picked[slot] += t.per[slot]
+	x := &t.loads[slot]
+	x.open++
+	x.picked += x.per
 }
 
-func (t *twoChoices) Ended(slot int) { t.open[slot]-- }
+func (t *twoChoices) Ended(slot int) { t.loads[slot].open-- }
 
 // two draws two different members, -1 for what there is not.
 func (p *pair) two(q *Query) (int, int) {

@@ -165,6 +165,7 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 			u.views = append(u.views, v)
 			e.views = append(e.views, v)
 		}
+		u.core = u.views[0].core
 		u.sticky = uc.Sticky != nil
 		u.cookie = u.sticky && uc.Sticky.By == "cookie"
 		u.first, u.servers = int32(first), e.servers[first:first+len(uc.Backends)]

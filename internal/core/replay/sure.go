@@ -16,8 +16,7 @@ const longestSure = 1<<48 - 1
 // direct has the core choose a backend for a request that comes now before it is given
 // a place, which most do without. False, with nothing done, says that this cannot be.
 func (e *engine) direct(a *arrival, u *up, n uint64) bool {
-	core := u.views[0].core
-	if id := core.First(e.now, n, a.key); id != upstream.None {
+	if id := u.core.First(e.now, n, a.key); id != upstream.None {
 		if !e.sure(a, u, id, n) {
 			e.a.Reset()
 			e.a.Number, e.a.Backend, e.a.Began = 1, id, e.now
@@ -30,7 +29,7 @@ func (e *engine) direct(a *arrival, u *up, n uint64) bool {
 	}
 	e.describe(&e.q, a, u, n)
 	e.a.Reset()
-	v := core.Choose(e.now, &e.q, &e.a)
+	v := u.core.Choose(e.now, &e.q, &e.a)
 	switch {
 	case v.Kind != upstream.Go || !e.sure(a, u, v.Backend, n):
 		e.chosen(a, u, n, v)
@@ -81,11 +80,11 @@ func (e *engine) sureDone(ev event) {
 	}
 	u := e.upOf[ev.server]
 	id, took := upstream.BackendID(ev.server-u.first), tick.Time(ev.gen)|tick.Time(ev.epoch)<<32
-	if w := u.views[0]; !w.core.Done(e.now, id, e.now-took) {
+	if !u.core.Done(e.now, id, e.now-took) {
 		at := upstream.Attempt{Number: 1, Backend: id, Began: e.now - took}
-		w.core.Settle(e.now, &upstream.Request{}, &at, upstream.Outcome{Kind: upstream.Answered, Status: 200})
-		e.note(w)
-		e.schedule(w)
+		u.core.Settle(e.now, &upstream.Request{}, &at, upstream.Outcome{Kind: upstream.Answered, Status: 200})
+		e.note(u.views[0])
+		e.schedule(u.views[0])
 	}
 	e.count(int64(took), ev.server, int32(len(e.phases)-1))
 	s.open--

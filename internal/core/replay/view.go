@@ -9,9 +9,10 @@ import (
 // up is an upstream and what is counted of it.
 type up struct {
 	cfg                                 *config.Upstream
-	views                               []*view  // by instance
-	servers                             []server // by upstream.BackendID
-	first                               int32    // position of their first in engine.servers
+	views                               []*view            // by instance
+	core                                *upstream.Upstream // of the first of them
+	servers                             []server           // by upstream.BackendID
+	first                               int32              // position of their first in engine.servers
 	sticky                              bool
 	cookie                              bool
 	seat                                []int16  // by session, backend+1; cookies of clients
