@@ -229,8 +229,8 @@ func TestLeastConnectionsTakesTheLeastLoaded(t *testing.T) {
 		open := make([]int, n)
 		p.Pick(&Query{})
 		if rapid.Bool().Draw(t, "long") && p.quick {
-			for i := range p.ties { // as after so many that they no longer fit
-				p.packed.add(int(p.place[i]), 0, 1<<(64-loadBits-p.packed.bits)-9)
+			for i := range p.slot { // as after so many that they no longer fit
+				p.packed.add(int(p.slot[i].leaf), p.packed.step(0, 1<<(loadAt-1-p.packed.bits)-9))
 			}
 		}
 		for range rapid.IntRange(1, 80).Draw(t, "steps") {
@@ -247,15 +247,15 @@ func TestLeastConnectionsTakesTheLeastLoaded(t *testing.T) {
 				}
 			default:
 				got := p.Pick(&Query{})
-				picked := slices.Clone(p.picked)
-				if p.quick {
-					for i := range picked {
-						tie := p.ties[i]
-						if leaf := int(p.place[i]); p.packed.competes(leaf) {
-							tie = p.packed.tie(leaf)
+				var picked []float64
+				for _, x := range p.slot {
+					if p.quick {
+						if p.packed.competes(int(x.leaf)) {
+							x.ties = p.packed.tie(int(x.leaf))
 						}
-						picked[i] = p.base + float64(tie)/float64(p.common)
+						x.picked = p.base + float64(x.ties)/float64(p.common)
 					}
+					picked = append(picked, x.picked)
 				}
 				for i := range n {
 					if got < 0 || !p.may(i) {

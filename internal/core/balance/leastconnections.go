@@ -13,19 +13,26 @@ import (
 // where what there is to tell fits in, as nearly always, else with larger ones.
 type leastConnections struct {
 	slots
-	open   []int32
-	picked []float64 // picks per weight
-	place  []int32   // by slot, its leaf
-	who    []int32   // by leaf, in the seeded order
+	slot []counted
+	who  []int32 // by leaf, in the seeded order
 
 	quick  bool // keys of one word are in use, and picked is out of date
 	packed packed
-	common int      // all weights divide it
-	base   float64  // picks per weight that are left out of keys
-	unit   []uint64 // by slot, what one open request counts, and one pick
-	ties   []uint64 // by slot, picks per weight above base, in parts of common, of those that do not compete
+	common int     // all weights divide it
+	base   float64 // picks per weight that are left out of keys
 
 	wide tournament
+}
+
+// counted is what is counted of a slot.
+type counted struct {
+	begins uint64 // what a request that begins adds to a key of one word
+	ends   uint64 // likewise one that ends
+	leaf   int32
+	open   int32
+	unit   uint64  // what one open request counts, and one pick
+	ties   uint64  // picks per weight above base, in parts of common, if it does not compete
+	picked float64 // picks per weight
 }
 
 func newLeastConnections(seed uint64) Picker {
@@ -41,14 +48,14 @@ func (l *leastConnections) Set(slot int, name string, weight float64) {
 		l.unpack()
 	}
 	l.slots.Set(slot, name, weight)
-	for len(l.open) < len(l.weight) {
-		l.open, l.picked = append(l.open, 0), append(l.picked, 0)
+	for len(l.slot) < len(l.weight) {
+		l.slot = append(l.slot, counted{leaf: -1})
 	}
 	if weight > 0 && was == 0 {
 		// One that comes back starts level with the others instead of being
 		// owed everything it missed. One whose weight changes stays where it is
 		// for the same reason.
-		l.picked[slot] = l.leastPicked(slot)
+		l.slot[slot].picked = l.leastPicked(slot)
 	}
 }
 
@@ -56,8 +63,8 @@ func (l *leastConnections) Set(slot int, name string, weight float64) {
 func (l *leastConnections) leastPicked(except int) float64 {
 	least, found := 0.0, false
 	for i, w := range l.weight {
-		if i != except && w > 0 && (!found || l.picked[i] < least) {
-			least, found = l.picked[i], true
+		if i != except && w > 0 && (!found || l.slot[i].picked < least) {
+			least, found = l.slot[i].picked, true
 		}
 	}
 	return least
@@ -69,7 +76,7 @@ func (l *leastConnections) Pick(q *Query) int {
 	}
 	// One that was tried may be another group's, and not known here.
 	for _, t := range q.Tried {
-		if int(t) < len(l.place) {
+		if int(t) < len(l.who) {
 			l.leave(int(t))
 		}
 	}
@@ -80,7 +87,7 @@ func (l *leastConnections) Pick(q *Query) int {
 		leaf = l.wide.best()
 	}
 	for _, t := range q.Tried {
-		if int(t) < len(l.place) {
+		if int(t) < len(l.who) {
 			l.put(int(t))
 		}
 	}
@@ -105,13 +112,13 @@ func (l *leastConnections) lineUp() {
 	}
 	l.dirty = false
 	if len(l.who) < len(l.weight) {
-		l.who, l.place = l.who[:0], make([]int32, len(l.weight))
+		l.who = l.who[:0]
 		for i := range l.weight {
 			l.who = append(l.who, int32(i))
 		}
 		slices.SortFunc(l.who, func(a, b int32) int { return cmp.Compare(l.rank[a], l.rank[b]) })
 		for leaf, slot := range l.who {
-			l.place[slot] = int32(leaf)
+			l.slot[slot].leaf = int32(leaf)
 		}
 	}
 	l.quick = l.pack()
@@ -136,15 +143,17 @@ func (l *leastConnections) pack() bool {
 	}
 	l.packed.grow(len(l.weight))
 	l.wide = tournament{}
-	l.unit, l.ties = make([]uint64, len(l.weight)), make([]uint64, len(l.weight))
 	l.base = l.leastPicked(-1)
 	for i, w := range l.weight {
+		x := &l.slot[i]
+		x.unit, x.ties, x.begins, x.ends = 0, 0, 0, 0
 		if w == 0 {
 			continue
 		}
-		l.unit[i] = uint64(l.common / int(w))
-		l.ties[i] = uint64(math.Round((l.picked[i] - l.base) * float64(l.common)))
-		if !l.packed.fits(uint64(l.open[i])*l.unit[i], l.ties[i]) {
+		x.unit = uint64(l.common / int(w))
+		x.ties = uint64(math.Round((x.picked - l.base) * float64(l.common)))
+		x.begins, x.ends = l.packed.step(x.unit, x.unit), -l.packed.step(x.unit, 0)
+		if !l.packed.fits(uint64(x.open)*x.unit, x.ties) {
 			return false
 		}
 	}
@@ -156,7 +165,7 @@ func (l *leastConnections) unpack() {
 	for i, w := range l.weight {
 		if w > 0 {
 			l.leave(i)
-			l.picked[i] = l.base + float64(l.ties[i])/float64(l.common)
+			l.slot[i].picked = l.base + float64(l.slot[i].ties)/float64(l.common)
 		}
 	}
 	l.quick, l.dirty = false, true
@@ -170,19 +179,25 @@ func (l *leastConnections) Counts() bool { return true }
 
 // Begun says that a request has been given to a slot.
 func (l *leastConnections) Begun(slot int) {
-	l.open[slot]++
-	w := l.weight[slot]
+	x := &l.slot[slot]
+	x.open++
+	if !l.quick || !l.packed.add(int(x.leaf), x.begins) {
+		l.begun(slot)
+	}
+}
+
+// begun is Begun where there is more to it.
+func (l *leastConnections) begun(slot int) {
+	x, w := &l.slot[slot], l.weight[slot]
 	switch {
 	case w == 0:
+	case l.quick && !l.packed.competes(int(x.leaf)):
+		x.ties += x.unit
 	case l.quick:
-		if leaf := int(l.place[slot]); !l.packed.competes(leaf) {
-			l.ties[slot] += l.unit[slot]
-		} else if !l.packed.add(leaf, l.unit[slot], l.unit[slot]) {
-			l.unpack() // to begin from another base, or with larger keys
-			l.picked[slot] += 1 / w
-		}
+		l.unpack() // to begin from another base, or with larger keys
+		x.picked += 1 / w
 	default:
-		if l.picked[slot] += 1 / w; !l.dirty {
+		if x.picked += 1 / w; !l.dirty {
 			l.put(slot)
 		}
 	}
@@ -190,38 +205,36 @@ func (l *leastConnections) Begun(slot int) {
 
 // Ended says that one has ended.
 func (l *leastConnections) Ended(slot int) {
-	l.open[slot]--
-	switch {
-	case l.quick:
-		if leaf := int(l.place[slot]); l.packed.competes(leaf) {
-			l.packed.add(leaf, -l.unit[slot], 0)
-		}
-	case !l.dirty:
+	x := &l.slot[slot]
+	x.open--
+	if l.quick {
+		l.packed.add(int(x.leaf), x.ends) // unless it does not compete
+	} else if !l.dirty {
 		l.put(slot)
 	}
 }
 
 // put has a slot compete as it stands.
 func (l *leastConnections) put(slot int) {
-	leaf := int(l.place[slot])
+	x := &l.slot[slot]
 	switch {
 	case !l.may(slot):
 		l.leave(slot)
 	case l.quick:
-		l.packed.put(leaf, uint64(l.open[slot])*l.unit[slot], l.ties[slot])
+		l.packed.put(int(x.leaf), uint64(x.open)*x.unit, x.ties)
 	default:
-		load := uint64(float64(l.open[slot]) / l.weight[slot] * step)
-		l.wide.put(leaf, key{load, math.Float64bits(l.picked[slot])})
+		load := uint64(float64(x.open) / l.weight[slot] * step)
+		l.wide.put(int(x.leaf), key{load, math.Float64bits(x.picked)})
 	}
 }
 
 // leave has a slot not compete.
 func (l *leastConnections) leave(slot int) {
-	leaf := int(l.place[slot])
-	if !l.quick {
+	x := &l.slot[slot]
+	if leaf := int(x.leaf); !l.quick {
 		l.wide.put(leaf, nobody)
 	} else if l.packed.competes(leaf) {
-		l.ties[slot] = l.packed.tie(leaf)
+		x.ties = l.packed.tie(leaf)
 		l.packed.leave(leaf)
 	}
 }

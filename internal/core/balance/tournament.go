@@ -15,8 +15,13 @@ type packed struct {
 	bits uint // for a leaf
 }
 
-// loadBits are those of a load; a tie has what is left.
-const loadBits = 24
+// loadBits are those of a load; a tie has what is left. The highest bit of each is 0
+// in a key, and tells when one has grown too large.
+const (
+	loadBits = 24
+	loadAt   = 64 - loadBits
+	tooLarge = 1<<63 | 1<<(loadAt-1)
+)
 
 // grow makes room for so many leaves, all out.
 func (p *packed) grow(leaves int) {
@@ -30,23 +35,23 @@ func (p *packed) grow(leaves int) {
 
 // fits says whether a key holds them.
 func (p *packed) fits(load, tie uint64) bool {
-	return load < 1<<loadBits-1 && tie < 1<<(64-loadBits-p.bits)
+	return load < 1<<(loadBits-1) && tie < 1<<(loadAt-1-p.bits)
 }
+
+// step is by how much a key grows with a load and a tie.
+func (p *packed) step(load, tie uint64) uint64 { return load<<loadAt + tie<<p.bits }
 
 // put gives a leaf a key.
-func (p *packed) put(leaf int, load, tie uint64) {
-	p.set(leaf, load<<(64-loadBits)|tie<<p.bits|uint64(leaf))
-}
+func (p *packed) put(leaf int, load, tie uint64) { p.set(leaf, p.step(load, tie)|uint64(leaf)) }
 
-// add adds to a leaf's load and tie; false, with nothing done, if what comes of it
-// does not fit in.
-func (p *packed) add(leaf int, load, tie uint64) bool {
+// add adds a step to a leaf's key, or its negative; false, with nothing done, if what
+// comes of it does not fit in, or the leaf has none.
+func (p *packed) add(leaf int, step uint64) bool {
 	k := p.tree[p.size+leaf]
-	ties := 64 - loadBits - p.bits
-	if (k>>p.bits&(1<<ties-1)+tie)>>ties != 0 || k>>(64-loadBits)+load >= 1<<loadBits-1 {
+	if (k|(k+step))&tooLarge != 0 {
 		return false
 	}
-	p.set(leaf, k+load<<(64-loadBits)+tie<<p.bits)
+	p.set(leaf, k+step)
 	return true
 }
 
@@ -55,7 +60,7 @@ func (p *packed) competes(leaf int) bool { return p.tree[p.size+leaf] != math.Ma
 
 // tie gives that of a leaf that has a key.
 func (p *packed) tie(leaf int) uint64 {
-	return p.tree[p.size+leaf] >> p.bits & (1<<(64-loadBits-p.bits) - 1)
+	return p.tree[p.size+leaf] & (1<<loadAt - 1) >> p.bits
 }
 
 // leave takes a leaf out.
