@@ -53,6 +53,8 @@ type Timer interface {
 	// Took says that a request to a slot has ended. A failed one is told apart,
 	// so that failing fast is not taken for being fast.
 	Took(slot int, now tick.Time, took time.Duration, failed bool)
+	// Answered is Ended and, of one that did not fail, Took.
+	Answered(slot int, now tick.Time, took time.Duration)
 }
 
 // Ordered is a Picker for which the order of the configuration counts.

@@ -42,9 +42,10 @@ func pickAndEnd(b *testing.B, name string, n int) {
 		if at++; at == len(open) {
 			at = 0
 		}
-		p.Ended(ends)
 		if timer != nil {
-			timer.Took(ends, q.Now, 40e6, false)
+			timer.Answered(ends, q.Now, 40e6)
+		} else {
+			p.Ended(ends)
 		}
 	}
 }

@@ -23,7 +23,6 @@ type leastLatency struct {
 	grew  float64 // what forgetting has come to by last
 	last  tick.Time
 	ranks [fewSlots]uint64 // by place among the members, if they are few: the bits of their scores, the last four of which give way to the place; all set for none
-	ended int              // one more than the slot whose request has just ended and whose score is to be worked out; 0 for none
 }
 
 // timed is what is known of how long a slot takes.
@@ -113,10 +112,13 @@ func (l *leastLatency) Took(slot int, now tick.Time, took time.Duration, failed 
 	slower := math.Float64bits(seconds * growth)
 	mixed := math.Float64bits(t.level + (growth-t.grown)*seconds)
 	t.level, t.grown = math.Float64frombits(max(slower, mixed)), growth
-	if l.ended == slot+1 {
-		l.ended = 0
-	}
 	l.rescore(slot)
+}
+
+// Answered is Ended and Took at once.
+func (l *leastLatency) Answered(slot int, now tick.Time, took time.Duration) {
+	l.loads[slot].open--
+	l.Took(slot, now, took, false)
 }
 
 // rescore puts together what a slot costs. All averages are forgotten at the
@@ -155,20 +157,10 @@ func (l *leastLatency) Begun(slot int) {
 	l.rescore(slot)
 }
 
-// Ended says that one has ended. What it tells of how long it took comes next, as
-// a rule, and its score is worked out once.
+// Ended says that one has ended.
 func (l *leastLatency) Ended(slot int) {
-	l.settle()
 	l.twoChoices.Ended(slot)
-	l.ended = slot + 1
-}
-
-// settle works out the score of the slot whose request ended last.
-func (l *leastLatency) settle() {
-	if l.ended > 0 {
-		l.rescore(l.ended - 1)
-		l.ended = 0
-	}
+	l.rescore(slot)
 }
 
 // cost is what is compared. One that has not answered yet is given a first
@@ -199,7 +191,6 @@ func (l *leastLatency) mean() float64 {
 }
 
 func (l *leastLatency) Pick(q *Query) int {
-	l.settle()
 	if l.dirty {
 		l.lineUp()
 	}

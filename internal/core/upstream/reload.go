@@ -126,8 +126,10 @@ func (u *Upstream) Reload(now tick.Time, cfg *config.Upstream) {
 	}
 	u.limited = false
 	for i := range u.members {
-		u.most[i] = int32(min(u.members[i].cfg.MaxInFlight, math.MaxInt32))
-		u.limited = u.limited || u.most[i] > 0
+		if u.most[i] = math.MaxInt32; u.members[i].cfg.MaxInFlight > 0 {
+			u.most[i] = int32(min(u.members[i].cfg.MaxInFlight, math.MaxInt32))
+			u.limited = true
+		}
 	}
 	u.enterAll()
 	u.inOrder()

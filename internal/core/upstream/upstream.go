@@ -7,6 +7,7 @@
 package upstream
 
 import (
+	"math"
 	"time"
 
 	"kestrix/internal/core/balance"
@@ -24,7 +25,7 @@ type Upstream struct {
 	seed    uint64
 	members []member
 	open    []int32 // requests in flight, by member
-	most    []int32 // max_in_flight, by member; 0 for no limit
+	most    []int32 // max_in_flight, by member; the largest number for no limit
 	byName  map[string]BackendID
 	byHash  map[uint64]BackendID // by sticky.BackendHash
 	groups  []group
@@ -120,7 +121,7 @@ func (u *Upstream) freeSlot() BackendID {
 			return BackendID(i)
 		}
 	}
-	u.members, u.open, u.most = append(u.members, member{}), append(u.open, 0), append(u.most, 0)
+	u.members, u.open, u.most = append(u.members, member{}), append(u.open, 0), append(u.most, math.MaxInt32)
 	return BackendID(len(u.members) - 1)
 }
 
@@ -151,7 +152,7 @@ func (u *Upstream) enter(id BackendID) {
 
 // room notes whether a backend may take one more.
 func (u *Upstream) room(id BackendID) {
-	full := u.most[id] > 0 && u.open[id] >= u.most[id]
+	full := u.open[id] >= u.most[id]
 	if full != u.full[id] {
 		u.full[id] = full
 		u.picksFrom(id).Room(int(id), !full)
@@ -387,14 +388,13 @@ func (u *Upstream) Done(now tick.Time, id BackendID, began tick.Time) bool {
 		return false
 	}
 	u.open[id]--
-	if u.counts {
+	if u.timer != nil {
+		u.timer.Answered(int(id), now, now.Sub(began))
+	} else if u.counts {
 		u.single.Ended(int(id))
 	}
 	if u.limited {
 		u.room(id)
-	}
-	if u.timer != nil {
-		u.timer.Took(int(id), now, now.Sub(began), false)
 	}
 	return true
 }
