@@ -5,8 +5,10 @@ import (
 	"encoding/binary"
 	"fmt"
 	"strconv"
+	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 )
@@ -76,6 +78,82 @@ func TestMarks(t *testing.T) {
 			c, d := make([]uint64, 9), make([]uint64, 9)
 			n, k := mark(whole[from*markBlock:], a, c), markPlain(whole[from*markBlock:], b, d)
 			require.Equal(t, fmt.Sprint(b[:k], d), fmt.Sprint(a[:n], c))
+		}
+	})
+}
+
+// TestTheQuickWayReadsTheSame spoils lines at random and reads them both ways.
+func TestTheQuickWayReadsTheSame(t *testing.T) {
+	lines := strings.Split(strings.TrimSpace(string(made(t, 20, 100, false))), "\n")
+	lines = append(lines, `a - - [23/Nov/2026:06:55:08 +0000] "GET / HTTP/1.0" 304 - "http://a.example/" "-"`, `::1 - - [23/Nov/2026:06:55:08 +0000] "PUT /x HTTP/1.1" 200 1 "-" "u" 1.5 more`)
+	taken := 0
+	rapid.Check(t, func(rt *rapid.T) {
+		line := []byte(rapid.SampledFrom(lines).Draw(rt, "line"))
+		for range rapid.IntRange(0, 3).Draw(rt, "spoilt") {
+			if len(line) == 0 {
+				break
+			}
+			at := rapid.IntRange(0, len(line)-1).Draw(rt, "at")
+			switch rapid.IntRange(0, 2).Draw(rt, "how") {
+			case 0:
+				line[at] = rapid.SampledFrom([]byte(" -[]\"09./:GHa\\\r\xff")).Draw(rt, "byte")
+			case 1:
+				line = append(line[:at], line[at+1:]...)
+			default:
+				line = line[:at+1]
+			}
+		}
+		// The way for any line, and the quick one among other lines, having seen a
+		// stamp before or not.
+		var a, b Record
+		a.reset()
+		bare := bytes.TrimSuffix(line, []byte("\r"))
+		slow := &combined{escapes: true}
+		at, why := slow.parse(bare, &a)
+		before := strings.Repeat(lines[0]+"\n", rapid.IntRange(0, 2).Draw(rt, "before")) + lines[1][:rapid.IntRange(0, 64).Draw(rt, "shift")] + "\n"
+		text := []byte(before + string(line) + "\n" + lines[2] + "\n")
+		quick, from := &combined{}, &marks{}
+		if rapid.Bool().Draw(rt, "warm") {
+			quick.parse([]byte(lines[0]), &b)
+		}
+		b.reset()
+		if rapid.Bool().Draw(rt, "marked before") {
+			quick.quick(text, from, 0, &b)
+			b.reset()
+		}
+		end := quick.quick(text, from, len(before), &b)
+		if end < 0 {
+			return
+		}
+		taken++
+		if at != 0 || end != len(before)+len(line) || flat(&a) != flat(&b) {
+			rt.Fatalf("%q: %d %s\n%s\n%d of %d\n%s", line, at, why, flat(&a), end-len(before), len(line), flat(&b))
+		}
+	})
+	assert.Positive(t, taken, "some lines were read the quick way")
+}
+
+// FuzzQuick holds the quick way of reading the most frequent lines against the other.
+func FuzzQuick(f *testing.F) {
+	f.Add([]byte(strings.Repeat(`203.0.113.9 - - [23/Nov/2026:06:55:08 +0000] "GET /seats HTTP/1.1" 200 1234 "-" "TernApp/4.0" 0.038`+"\n", 3)))
+	f.Add([]byte("a - - [23/Nov/2026:06:55:08 +0000] \"GET / HTTP/1.1\" 304 - \"http://b/\" \"\\\"\" 1\r\n2001:db8::7 - - [23/Nov/2026:06:55:09 +0100] \"PUT /x HTTP/1.0\" 201 7 \"-\" \"y\"\n#\n\n"))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		read := func(quick bool) string {
+			r, err := NewReader("f", bytes.NewReader(text), Options{Skip: true})
+			if err != nil {
+				return err.Error()
+			}
+			defer r.Close()
+			var out []string
+			var rec Record
+			for err = r.Next(&rec); err == nil; err = r.Next(&rec) {
+				out = append(out, fmt.Sprint(rec.Line, flat(&rec)))
+				r.plain = r.plain && quick
+			}
+			return fmt.Sprint(out, err, r.Records, r.BadLines, r.Bad)
+		}
+		if a, b := read(true), read(false); a != b {
+			t.Fatalf("%q:\n%s\n%s", clip(text), a, b)
 		}
 	})
 }

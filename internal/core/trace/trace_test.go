@@ -114,57 +114,6 @@ func TestLogLines(t *testing.T) {
 	}
 }
 
-// TestTheQuickWayReadsTheSame spoils lines at random and reads them both ways.
-func TestTheQuickWayReadsTheSame(t *testing.T) {
-	lines := strings.Split(strings.TrimSpace(string(made(t, 20, 100, false))), "\n")
-	lines = append(lines, `a - - [23/Nov/2026:06:55:08 +0000] "GET / HTTP/1.0" 304 - "http://a.example/" "-"`, `::1 - - [23/Nov/2026:06:55:08 +0000] "PUT /x HTTP/1.1" 200 1 "-" "u" 1.5 more`)
-	taken := 0
-	rapid.Check(t, func(rt *rapid.T) {
-		line := []byte(rapid.SampledFrom(lines).Draw(rt, "line"))
-		for range rapid.IntRange(0, 3).Draw(rt, "spoilt") {
-			if len(line) == 0 {
-				break
-			}
-			at := rapid.IntRange(0, len(line)-1).Draw(rt, "at")
-			switch rapid.IntRange(0, 2).Draw(rt, "how") {
-			case 0:
-				line[at] = rapid.SampledFrom([]byte(" -[]\"09./:GHa\\\r\xff")).Draw(rt, "byte")
-			case 1:
-				line = append(line[:at], line[at+1:]...)
-			default:
-				line = line[:at+1]
-			}
-		}
-		// The way for any line, and the quick one among other lines, having seen a
-		// stamp before or not.
-		var a, b Record
-		a.reset()
-		bare := bytes.TrimSuffix(line, []byte("\r"))
-		slow := &combined{escapes: true}
-		at, why := slow.parse(bare, &a)
-		before := strings.Repeat(lines[0]+"\n", rapid.IntRange(0, 2).Draw(rt, "before")) + lines[1][:rapid.IntRange(0, 64).Draw(rt, "shift")] + "\n"
-		text := []byte(before + string(line) + "\n" + lines[2] + "\n")
-		quick, from := &combined{}, &marks{}
-		if rapid.Bool().Draw(rt, "warm") {
-			quick.parse([]byte(lines[0]), &b)
-		}
-		b.reset()
-		if rapid.Bool().Draw(rt, "marked before") {
-			quick.quick(text, from, 0, &b)
-			b.reset()
-		}
-		end := quick.quick(text, from, len(before), &b)
-		if end < 0 {
-			return
-		}
-		taken++
-		if at != 0 || end != len(before)+len(line) || flat(&a) != flat(&b) {
-			rt.Fatalf("%q: %d %s\n%s\n%d of %d\n%s", line, at, why, flat(&a), end-len(before), len(line), flat(&b))
-		}
-	})
-	assert.Positive(t, taken, "some lines were read the quick way")
-}
-
 func TestLinesThatCannotBeRead(t *testing.T) {
 	const stamp = `[23/Nov/2026:06:55:08 +0000]`
 	for _, c := range []struct{ name, fields, line, want string }{
