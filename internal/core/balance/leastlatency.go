@@ -219,33 +219,28 @@ func (l *leastLatency) Pick(q *Query) int {
 }
 
 // cheapest gives the place of the first in ranks, and whether no other comes so
-// close that it takes a better look. Four lines are gone through beside each other.
+// close that it takes a better look. Nothing jumps by what could not be foretold.
 func (l *leastLatency) cheapest() (place uint64, alone bool) {
-	const none = math.MaxUint64
-	a, b, c, d := uint64(none), uint64(none), uint64(none), uint64(none)
-	e, f, g, h := a, b, c, d // what comes next in each
-	for i := 0; i < len(l.members) && i+4 <= fewSlots; i += 4 {
+	a, b, c, d := l.ranks[0], l.ranks[1], l.ranks[2], l.ranks[3]
+	for i := 4; i < len(l.members) && i+4 <= fewSlots; i += 4 {
 		four := (*[4]uint64)(l.ranks[i:])
-		var w, x, y, z uint64
-		a, w = inOrder(a, four[0])
-		b, x = inOrder(b, four[1])
-		c, y = inOrder(c, four[2])
-		d, z = inOrder(d, four[3])
-		e, f, g, h = min(e, w), min(f, x), min(g, y), min(h, z)
+		a, b, c, d = lower(a, four[0]), lower(b, four[1]), lower(c, four[2]), lower(d, four[3])
 	}
-	a, b = inOrder(a, b)
-	c, d = inOrder(c, d)
-	first, next := inOrder(a, c)
-	next = min(min(next, b, d), min(e, f), min(g, h))
-	return first % fewSlots, first/fewSlots != next/fewSlots
+	first := lower(lower(a, b), lower(c, d))
+	// What differs from it in the place alone differs by less than fewSlots. Itself
+	// differs by 0, which less 1 is the largest of all.
+	near, also := uint64(math.MaxUint64), uint64(math.MaxUint64)
+	for i := 0; i < len(l.members) && i+2 <= fewSlots; i += 2 {
+		two := (*[2]uint64)(l.ranks[i:])
+		near, also = min(near, (two[0]^first)-1), min(also, (two[1]^first)-1)
+	}
+	return first % fewSlots, min(near, also) >= fewSlots-1
 }
 
-// inOrder gives the smaller one and the larger one, without a jump, which could not
-// be foretold.
-func inOrder(a, b uint64) (smaller, larger uint64) {
+// lower is min, which the compiler would make a jump of here.
+func lower(a, b uint64) uint64 {
 	_, less := bits.Sub64(b, a, 0)
-	swap := (a ^ b) & -less
-	return a ^ swap, b ^ swap
+	return a ^ (a^b)&-less
 }
 
 // better says whether a costs less than b; equals go to the smaller number of
