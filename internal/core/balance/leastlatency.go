@@ -22,7 +22,7 @@ type leastLatency struct {
 	fresh int     // how many of those that are in have not answered yet
 	grew  float64 // what forgetting has come to by last
 	last  tick.Time
-	ranks [fewSlots]uint64 // by place among the members, if they are few: the bits of their scores, the last four of which give way to the place; all set for none
+	ranks [FewSlots]uint64 // by place among the members, if they are few: the bits of their scores, the last four of which give way to the place; all set for none
 }
 
 // timed is what is known of how long a slot takes.
@@ -34,8 +34,9 @@ type timed struct {
 	known bool
 }
 
-// fewSlots is up to how many slots looking at each is fast enough.
-const fewSlots = 16
+// FewSlots is up to how many backends least-latency looks at each, and needs no
+// random bits (Query.Draw).
+const FewSlots = 16
 
 // forgets is the time in which an average falls to 1/e.
 const forgets = 10 * time.Second
@@ -74,11 +75,17 @@ func (l *leastLatency) Set(slot int, name string, weight float64) {
 func (l *leastLatency) growth(now tick.Time) float64 {
 	x := float64(now.Sub(l.last)) * (1 / float64(forgets))
 	l.last = now
-	if x < 1.0/256 {
-		l.grew *= 1 + (x + x*x*(1.0/2+x*(1.0/6)))
-	} else {
-		l.grew *= draw.Exp(min(x, 100))
+	if x > 1.0/256 || l.grew > mostGrown {
+		return l.leap(x)
 	}
+	l.grew *= 1 + (x + x*x*(1.0/2+x*(1.0/6)))
+	return l.grew
+}
+
+// leap is growth over a longer time, and counts from anew before numbers become too
+// large.
+func (l *leastLatency) leap(x float64) float64 {
+	l.grew *= draw.Exp(min(x, 100))
 	if l.grew > mostGrown {
 		back := 1 / l.grew
 		l.grew = 1
@@ -91,7 +98,7 @@ func (l *leastLatency) growth(now tick.Time) float64 {
 	return l.grew
 }
 
-// mostGrown is when everything is counted from anew, before numbers become too large.
+// mostGrown is from where on numbers are too large.
 const mostGrown = 1e80
 
 // Took takes how long a request took.
@@ -129,7 +136,7 @@ func (l *leastLatency) rescore(slot int) {
 	t.score = t.level * (float64(has.open+1) * has.per)
 	if at := t.place; at >= 0 {
 		// Bits of numbers of 0 or more order as they do.
-		l.ranks[at&(fewSlots-1)] = math.Float64bits(t.score)&^(fewSlots-1) | uint64(at)
+		l.ranks[at&(FewSlots-1)] = math.Float64bits(t.score)&^(FewSlots-1) | uint64(at)
 	}
 }
 
@@ -142,7 +149,7 @@ func (l *leastLatency) lineUp() {
 	for i := range l.timed {
 		l.timed[i].place = -1
 	}
-	if len(l.members) > fewSlots {
+	if len(l.members) > FewSlots {
 		return
 	}
 	for i, s := range l.members {
@@ -194,7 +201,7 @@ func (l *leastLatency) Pick(q *Query) int {
 	if l.dirty {
 		l.lineUp()
 	}
-	if len(l.members) > fewSlots {
+	if len(l.members) > FewSlots {
 		a, b := l.two(q)
 		if b >= 0 && l.better(b, a, q.Now) {
 			return b
@@ -222,19 +229,19 @@ func (l *leastLatency) Pick(q *Query) int {
 // close that it takes a better look. Nothing jumps by what could not be foretold.
 func (l *leastLatency) cheapest() (place uint64, alone bool) {
 	a, b, c, d := l.ranks[0], l.ranks[1], l.ranks[2], l.ranks[3]
-	for i := 4; i < len(l.members) && i+4 <= fewSlots; i += 4 {
+	for i := 4; i < len(l.members) && i+4 <= FewSlots; i += 4 {
 		four := (*[4]uint64)(l.ranks[i:])
 		a, b, c, d = lower(a, four[0]), lower(b, four[1]), lower(c, four[2]), lower(d, four[3])
 	}
 	first := lower(lower(a, b), lower(c, d))
-	// What differs from it in the place alone differs by less than fewSlots. Itself
+	// What differs from it in the place alone differs by less than FewSlots. Itself
 	// differs by 0, which less 1 is the largest of all.
 	near, also := uint64(math.MaxUint64), uint64(math.MaxUint64)
-	for i := 0; i < len(l.members) && i+2 <= fewSlots; i += 2 {
+	for i := 0; i < len(l.members) && i+2 <= FewSlots; i += 2 {
 		two := (*[2]uint64)(l.ranks[i:])
 		near, also = min(near, (two[0]^first)-1), min(also, (two[1]^first)-1)
 	}
-	return first % fewSlots, min(near, also) >= fewSlots-1
+	return first % FewSlots, min(near, also) >= FewSlots-1
 }
 
 // lower is min, which the compiler would make a jump of here.

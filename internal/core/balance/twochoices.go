@@ -122,7 +122,7 @@ func (p *pair) two(q *Query) (int, int) {
 		// Of what is left without the first: what lies beyond it is moved up.
 		w := p.weight[first]
 		x := draw.Unit(again) * (p.upTo[n-1] - w)
-		for i, s := range p.members[:min(n, fewSlots)] {
+		for i, s := range p.members[:min(n, FewSlots)] {
 			if int(s) == first {
 				if x >= p.upTo[i]-w {
 					x += w

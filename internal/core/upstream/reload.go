@@ -19,7 +19,7 @@ func (u *Upstream) Reload(now tick.Time, cfg *config.Upstream) {
 	old := u.cfg
 	u.cfg = cfg
 	u.gen++
-	u.draws = cfg.Algorithm == "random" || cfg.Algorithm == "two-choices" || cfg.Algorithm == "least-latency"
+	u.draws = cfg.Algorithm == "random" || cfg.Algorithm == "two-choices" || cfg.Algorithm == "least-latency" && len(cfg.Backends) > balance.FewSlots
 	u.times = cfg.Algorithm == "least-latency"
 	u.due = queue.Heap[event]{}
 	wanted := map[string]bool{}
