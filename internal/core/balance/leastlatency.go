@@ -29,7 +29,6 @@ type leastLatency struct {
 type timed struct {
 	level float64 // the average in seconds when last taken, times grown; 0 for what is not known
 	grown float64 // what forgetting had come to then; likewise
-	score float64 // level, open and weight put together
 	place int32   // among the members, if they are few, or -1
 	known bool
 }
@@ -70,15 +69,15 @@ func (l *leastLatency) Set(slot int, name string, weight float64) {
 }
 
 // growth is by how much everything has been forgotten by now. It goes on from when it
-// was last asked: of so short a time three terms of the series do, and a choice that
-// waits for it does not wait long.
+// was last asked: of so short a time three terms of the series do, to eleven digits,
+// and a choice that waits for it does not wait long.
 func (l *leastLatency) growth(now tick.Time) float64 {
 	x := float64(now.Sub(l.last)) * (1 / float64(forgets))
 	l.last = now
-	if x > 1.0/256 || l.grew > mostGrown {
+	if x > 1.0/4096 || l.grew > mostGrown {
 		return l.leap(x)
 	}
-	l.grew *= 1 + (x + x*x*(1.0/2+x*(1.0/6)))
+	l.grew *= 1 + x*(1+x*0.5)
 	return l.grew
 }
 
@@ -128,15 +127,19 @@ func (l *leastLatency) Answered(slot int, now tick.Time, took time.Duration) {
 	l.Took(slot, now, took, false)
 }
 
-// rescore puts together what a slot costs. All averages are forgotten at the
-// same pace, so that those of different moments are compared by what forgetting
-// had come to then.
+// score puts together what a slot costs. All averages are forgotten at the same
+// pace, so that those of different moments are compared by what forgetting had come
+// to then.
+func (l *leastLatency) score(slot int) float64 {
+	has := &l.loads[slot]
+	return l.timed[slot].level * (float64(has.open+1) * has.per)
+}
+
+// rescore brings ranks up to date.
 func (l *leastLatency) rescore(slot int) {
-	t, has := &l.timed[slot], &l.loads[slot]
-	t.score = t.level * (float64(has.open+1) * has.per)
-	if at := t.place; at >= 0 {
+	if at := l.timed[slot].place; at >= 0 {
 		// Bits of numbers of 0 or more order as they do.
-		l.ranks[at&(FewSlots-1)] = math.Float64bits(t.score)&^(FewSlots-1) | uint64(at)
+		l.ranks[at&(FewSlots-1)] = math.Float64bits(l.score(slot))&^(FewSlots-1) | uint64(at)
 	}
 }
 
@@ -179,7 +182,7 @@ func (l *leastLatency) cost(slot int, now tick.Time) float64 {
 		}
 		return l.mean() * l.growth(now) * float64(l.loads[slot].open+1) / l.weight[slot]
 	}
-	return l.timed[slot].score
+	return l.score(slot)
 }
 
 // mean is the average of those that have answered.

@@ -63,11 +63,11 @@ func (t *tally) one(s *spread, ns int64) {
 	if s.n == 0 {
 		t.room(s)
 	}
-	t.counts[s.from+bucket(ns)]++
+	t.counts[s.from+bucket(uint64(ns)/1000)]++
 	s.add(ns)
 }
 
-func bucket(ns int64) uint32 { return uint32(bucketOf(min(uint64(ns)/1000, longestLatency))) }
+func bucket(us uint64) uint32 { return uint32(bucketOf(min(us, longestLatency))) }
 
 // countAnswers counts what is due: for its backend, its upstream and the row of the
 // timeline. Many at a time cost half of as many one at a time: the counts of many
@@ -101,12 +101,13 @@ func (e *engine) countAnswers() {
 		if s.n == 0 {
 			t.room(s)
 		}
-		at := bucket(a.took)
+		us := uint64(a.took) / 1000
+		at := bucket(us)
 		t.counts[s.from+at]++
 		t.counts[run.from+at]++
 		s.add(a.took)
 		run.add(a.took)
-		times.add(a.took)
+		times.count(us)
 	}
 	u.answersOf(of, &run)
 	t.n = 0

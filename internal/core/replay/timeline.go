@@ -16,8 +16,11 @@ const (
 	sketchSize  = 36 * sketchSteps // from 1 microsecond to beyond 9 hours
 )
 
-func (s *sketch) add(ns int64) {
-	us := uint64(max(ns/1000, 1))
+func (s *sketch) add(ns int64) { s.count(uint64(ns) / 1000) }
+
+// count is add for microseconds.
+func (s *sketch) count(us uint64) {
+	us = max(us, 1)
 	octave := bits.Len64(us) - 1
 	step := int(us<<(63-octave)>>59) & (sketchSteps - 1)
 	s[min(octave*sketchSteps+step, sketchSize-1)]++
