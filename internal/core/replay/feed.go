@@ -196,6 +196,9 @@ func (f *feed) generate(ctx context.Context, l *scenario.Load) error {
 	rec := &f.alone.rec
 	for g.Next(rec) {
 		rec.Duration = -1
+		if f.met && rec.Time >= f.o.Part.Until.In(f.origin, theEnd) {
+			break // as all that come after it
+		}
 		f.met = true
 		if err := f.take("load"); err != nil {
 			return err

@@ -15,6 +15,28 @@ import (
 	"kestrix/internal/core/trace"
 )
 
+// BenchmarkClients measures reading Combined lines and keeping clients apart.
+func BenchmarkClients(b *testing.B) {
+	text := madeLog(b)
+	p, err := newPlan(pool(b, 10, "round-robin", ""), scenario.None(), Options{})
+	require.NoError(b, err)
+	b.SetBytes(int64(len(text)))
+	b.ReportAllocs()
+	for b.Loop() {
+		f, _ := newFeed(scenario.None(), nil, Options{}, p)
+		r, err := trace.NewReader("b", bytes.NewReader(text), trace.Options{})
+		require.NoError(b, err)
+		var a arrival
+		var w caller
+		for err = r.Next(&f.alone.rec); err == nil; err = r.Next(&f.alone.rec) {
+			f.alone.who(&f.alone.rec, &w)
+			f.number(&a, &w)
+		}
+		require.ErrorIs(b, err, io.EOF)
+		require.Positive(b, f.clients())
+	}
+}
+
 // BenchmarkFeed measures all that is done with a log before the event loop:
 // reading Combined lines, keeping clients apart, routing, putting in order.
 func BenchmarkFeed(b *testing.B) {
