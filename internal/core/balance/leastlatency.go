@@ -72,8 +72,9 @@ func (l *leastLatency) Set(slot int, name string, weight float64) {
 // was last asked: of so short a time three terms of the series do, to eleven digits,
 // and a choice that waits for it does not wait long.
 func (l *leastLatency) growth(now tick.Time) float64 {
-	x := float64(now.Sub(l.last)) * (1 / float64(forgets))
-	l.last = now
+	since := max(now.Sub(l.last), 0) // who is told of it late must not turn time back
+	l.last += tick.Time(since)
+	x := float64(since) * (1 / float64(forgets))
 	if x > 1.0/4096 || l.grew > mostGrown {
 		return l.leap(x)
 	}

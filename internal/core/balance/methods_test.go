@@ -1,6 +1,7 @@
 package balance
 
 import (
+	"fmt"
 	"math"
 	"testing"
 	"time"
@@ -153,6 +154,43 @@ func TestLeastLatencyLeavesTheSlowAloneAndTriesItAgain(t *testing.T) {
 	first := p.Pick(&Query{Now: now})
 	p.Begun(first)
 	assert.NotEqual(t, first, p.Pick(&Query{Now: now}))
+	// Who tells of it late does not turn time back.
+	p = filled("least-latency", 1, 1, 1)
+	p.(Timer).Took(0, now, 0, false)
+	p.(Timer).Took(1, now, 5*time.Millisecond, false)
+	p.(Timer).Took(0, now.Add(-time.Second), time.Microsecond, false)
+	assert.Zero(t, p.Pick(&Query{Now: now}))
+}
+
+// TestLeastLatencyTakesTheCheapest holds the quick way of finding it against looking
+// at each in turn.
+func TestLeastLatencyTakesTheCheapest(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n := rapid.IntRange(1, FewSlots).Draw(t, "slots")
+		l := newLeastLatency(Options{Seed: rapid.Uint64().Draw(t, "seed")}).(*leastLatency)
+		for slot := range n {
+			l.Set(slot, fmt.Sprint(slot), rapid.SampledFrom([]float64{1, 1, 2, 0}).Draw(t, "weight"))
+		}
+		now, open := tick.Time(0), []int{}
+		for range rapid.IntRange(1, 80).Draw(t, "steps") {
+			now = now.Add(rapid.SampledFrom([]time.Duration{0, time.Millisecond, time.Second, 300 * time.Second}).Draw(t, "wait"))
+			got, want := l.Pick(&Query{Now: now}), -1
+			for _, s := range l.members {
+				if want < 0 || l.better(int(s), want, now) {
+					want = int(s)
+				}
+			}
+			require.Equal(t, want, got)
+			if got >= 0 {
+				l.Begun(got)
+				open = append(open, got)
+			}
+			if len(open) > 0 && rapid.Bool().Draw(t, "ends") {
+				l.Answered(open[0], now, rapid.SampledFrom([]time.Duration{0, time.Millisecond, time.Millisecond, time.Second}).Draw(t, "took"))
+				open = open[1:]
+			}
+		}
+	})
 }
 
 func TestFirstFitFillsInOrder(t *testing.T) {

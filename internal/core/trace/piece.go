@@ -98,6 +98,7 @@ func (l *lines) piece(buf []byte) (text []byte, tooLong bool, err error) {
 	if cap(buf) < l.size {
 		buf = make([]byte, 0, l.size)
 	}
+	l.marks.tape = l.marks.tape[:0]
 	buf = append(buf, l.buf[l.at:l.end]...)
 	l.at, l.end = 0, 0
 	for {
