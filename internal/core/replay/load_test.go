@@ -194,3 +194,16 @@ func TestAnOverloadIsToldOf(t *testing.T) {
 	assert.InDelta(t, 120, r.Overloaded[0].From, 25, "the ramp passes twenty a second half-way")
 	assert.Positive(t, r.Overloaded[0].Waiting)
 }
+
+// What lies beyond the end is not made: this load would take a day.
+func TestALoadIsMadeUpToTheEnd(t *testing.T) {
+	until, err := trace.ParseMoment("2s")
+	require.NoError(t, err)
+	o := Options{Seed: 1}
+	o.Part.Until = until
+	c := pool(t, 1, "round-robin", "")
+	sc := scenarioOf(t, c, "load {\n rate = \"1000/s\"\n arrivals = \"even\"\n for = \"8784h\"\n paths = [\"/seats\"]\n}\n")
+	r, err := Run(context.Background(), c, sc, nil, o)
+	require.NoError(t, err)
+	assert.EqualValues(t, 2000, r.Requests)
+}

@@ -297,10 +297,12 @@ func TestClientsAreToldApartHoweverTheyAreWritten(t *testing.T) {
 	var f feed
 	for i := range 1000 {
 		var w caller
-		f.crew().who(&trace.Record{Client: fmt.Append(nil, "203.0.113.9:", i)}, &w)
-		f.number(&arrival{}, &w)
+		for _, client := range []string{"203.0.113.9:", "kiosk.tern.example:request-", "k:"} {
+			f.crew().who(&trace.Record{Client: fmt.Append(nil, client, i)}, &w)
+			f.number(&arrival{}, &w)
+		}
 	}
-	assert.EqualValues(t, 1, f.ids.n, "ports take no room")
+	assert.EqualValues(t, 3, f.ids.n, "what stands behind a colon takes no room")
 }
 
 func TestSeatsOfClientsThatStayAwayEnd(t *testing.T) {

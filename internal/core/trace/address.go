@@ -66,26 +66,23 @@ func CanonicalClient(client string) string {
 	return client
 }
 
-// HasPort says whether a port seems to follow a client's address: it begins with a
-// bracket, or holds one colon, with five digits behind it at most.
+// HasPort says whether a port may follow a client's address: it begins with a bracket,
+// or holds one colon.
 func HasPort(client string) bool {
 	n := len(client)
-	if n < 8 {
-		return strings.Count(client, ":") == 1 && len(client) <= 6+strings.IndexByte(client, ':') || n > 0 && client[0] == '['
-	}
-	const lows, colons = 0x7f7f7f7f7f7f7f7f, 0x3a3a3a3a3a3a3a3a
-	if x := eight(client, n-8) ^ colons; ^(x&lows+lows|x|lows)>>16 == 0 || client[0] == '[' {
-		return client[0] == '[' // most addresses are told by this
+	switch {
+	case n < 8:
+		return strings.Count(client, ":") == 1 || n > 0 && client[0] == '['
+	case client[0] == '[':
+		return true
+	case n <= 16:
+		a, b := colonsOf(eight(client, 0)), colonsOf(eight(client, n-8)>>(8*(16-n)))
+		return a|b != 0 && a&(a-1)|b&(b-1) == 0 && (a == 0 || b == 0)
 	}
 	one := false
 	for i := 0; i < n; i += 8 {
-		var x uint64
-		if i+8 <= n {
-			x = eight(client, i) ^ colons
-		} else {
-			x = eight(client, n-8)>>(8*(i+8-n)) ^ colons
-		}
-		if found := ^(x&lows + lows | x | lows); found != 0 {
+		at := min(i, n-8)
+		if found := colonsOf(eight(client, at) >> (8 * (i - at))); found != 0 {
 			if one || found&(found-1) != 0 {
 				return false
 			}
@@ -93,6 +90,13 @@ func HasPort(client string) bool {
 		}
 	}
 	return one
+}
+
+// colonsOf gives the high bit of each of eight bytes that is a colon.
+func colonsOf(x uint64) uint64 {
+	const lows, colons = 0x7f7f7f7f7f7f7f7f, 0x3a3a3a3a3a3a3a3a
+	x ^= colons
+	return ^(x&lows + lows | x | lows)
 }
 
 // startsAs4 says whether a dot stands where it does in an IPv4 address.

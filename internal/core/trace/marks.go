@@ -10,8 +10,7 @@ import (
 // is several times as fast as to look for each in turn (Langdale and Lemire: Parsing
 // Gigabytes of JSON per Second, The VLDB Journal 28, 2019).
 type marks struct {
-	from int // the part of the buffer
-	end  int
+	from int // where the part of the buffer begins
 
 	// Where, from the beginning of the part on, there is a quote, a backslash or the
 	// end of a line.
@@ -36,7 +35,7 @@ func (m *marks) read(buf []byte, from int) {
 		m.spaces = make([]uint64, markedPart/markBlock+2) // and one to look into behind the last
 	}
 	part := buf[from:min(len(buf), from+markedPart)]
-	m.from, m.end, m.next = from, from+len(part), 0
+	m.from, m.next = from, 0
 	whole := len(part) / markBlock
 	tape := m.tape[:cap(m.tape)]
 	n := 0

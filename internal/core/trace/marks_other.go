@@ -2,4 +2,6 @@
 
 package trace
 
+// mark notes where the quotes, backslashes and ends of lines are, and where the
+// spaces; it gives how many entries of the tape it has written.
 func mark(text []byte, tape []uint32, spaces []uint64) int { return markPlain(text, tape, spaces) }

@@ -41,7 +41,7 @@ func (c *combined) quick(buf []byte, m *marks, start int, r *Record) int {
 		status  = uint64('"') | ' '<<8 | ' '<<40
 		referer = uint64(' ')<<48 | '"'<<56
 		agent   = uint64('"') | ' '<<8 | '"'<<16
-		close   = uint64('"')
+		shut    = uint64('"')
 		newline = uint64('\n')
 	)
 	// The entries of the tape ascend, and eight bytes follow the last: with what was
@@ -54,7 +54,7 @@ func (c *combined) quick(buf []byte, m *marks, start int, r *Record) int {
 		(after^status)&0x0000ff000000ffff|
 		(eightAt(p, q2-7)^referer)&(0xffff<<48)|
 		(eightAt(p, q3)^agent)&0xffffff|uint64(q4-q3-2)|
-		(eightAt(p, q5)^close)&0xff|(eightAt(p, end)^newline)&0xff != 0 {
+		(eightAt(p, q5)^shut)&0xff|(eightAt(p, end)^newline)&0xff != 0 {
 		return -1
 	}
 	if stamp := b[client+6 : client+6+26 : client+6+26]; c.sameStamp(stamp) {
@@ -76,10 +76,10 @@ func (c *combined) quick(buf []byte, m *marks, start int, r *Record) int {
 		return -1
 	}
 	r.Status = int(code&0xff)*100 + int(code>>8&0xff)*10 + int(code>>16)
-	bytes := eightAt(p, q2-9) >> (64 - 8*size)
-	if digitsOf(bytes) >= size {
-		r.Bytes = int64(number(bytes, size))
-	} else if r.Bytes = 0; bytes != '-' { // for none
+	sent := eightAt(p, q2-9) >> (64 - 8*size)
+	if digitsOf(sent) >= size {
+		r.Bytes = int64(number(sent, size))
+	} else if r.Bytes = 0; sent != '-' { // for none
 		return -1
 	}
 	tail := end
