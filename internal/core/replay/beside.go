@@ -131,6 +131,9 @@ func (c *crew) read(name string, h *trace.Reader, j *job) {
 	}
 	h.Take(j.piece)
 	for {
+		if lasting && c.short {
+			c.plains(h, j)
+		}
 		err, wanted := h.Next(&c.rec), false
 		if err == nil {
 			wanted, err = c.wants(name)
@@ -146,6 +149,37 @@ func (c *crew) read(name string, h *trace.Reader, j *job) {
 		}
 	}
 	j.found = h.Found()
+}
+
+// plains makes arrivals of the lines of the most frequent shape that come next.
+func (c *crew) plains(h *trace.Reader, j *job) {
+	line := h.Lines()
+	for {
+		some := h.Plains(c.lines[:])
+		if len(some) == 0 {
+			return
+		}
+		n := len(j.from)
+		j.from = slices.Grow(j.from, len(some))
+		for k := range j.strands {
+			j.strands[k].out = slices.Grow(j.strands[k].out, len(some))
+		}
+		for i := range some {
+			l := &some[i]
+			line++
+			if c.partial && !c.part.Holds(l.Time, c.origin) {
+				continue
+			}
+			j.from = j.from[:n+1]
+			c.sent(l.Client(j.piece.Text), nil, l.UserAgent(j.piece.Text), line, &j.from[n])
+			for k, p := range c.parsers {
+				m := &j.strands[k]
+				m.out = m.out[:n+1] // all of it is written
+				p.plain(l, j.piece.Text, &m.out[n], &c.sender)
+			}
+			n++
+		}
+	}
 }
 
 // make turns a record into an arrival on each strand. lasting says whether its client
@@ -219,11 +253,11 @@ func (f *feed) takeAll(name string, r *trace.Reader, j *job, lines int64) error 
 func (l *strand) takeAll(name string, m *made, from []caller, lines int64) error {
 	last := len(l.blocks)
 	if len(m.out) > 0 {
-		l.blocks = append(l.blocks, nil)
+		l.blocks = append(l.blocks, m.out)
 	} else {
 		l.feed.giveBack(m.out)
 	}
-	for i := range m.out {
+	for i := l.inOrder(m.out); i < len(m.out); i++ {
 		l.blocks[last] = m.out[:i+1]
 		if err := l.order(name, lines+int64(from[i].line), &m.out[i]); err != nil {
 			return err

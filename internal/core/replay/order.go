@@ -53,6 +53,22 @@ func (l *strand) giveUp() {
 	*b = (*b)[:len(*b)-1]
 }
 
+// inOrder takes in what of some arrivals need not be moved; it gives how many there
+// are before the first that has to be.
+func (l *strand) inOrder(some []arrival) int {
+	if l.o.Stamp == "end" || !l.started {
+		return 0
+	}
+	i, last := 0, l.last
+	for i < len(some) && some[i].at >= last {
+		last = some[i].at
+		i++
+	}
+	l.records += int64(i)
+	l.last = last
+	return i
+}
+
 // order puts the arrival that was written last where it belongs among those
 // that wait.
 func (l *strand) order(name string, line int64, a *arrival) error {

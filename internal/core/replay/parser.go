@@ -17,11 +17,13 @@ import (
 // feed. Several may be at work, each on a piece of a file of its own.
 type crew struct {
 	rec     trace.Record
+	lines   [few]trace.Plain
 	parsers []*parser
 	part    trace.Span // of the trace that is replayed
 	partial bool       // that is not all of it
 	origin  int64      // the time of the first record, be it replayed or not
 	keyed   bool       // the sender is asked for
+	short   bool       // no strand asks more of a record than trace.Plain tells
 	sender  sender     // of the record
 
 	_ [64]byte // keeps what several write on lines of their own
@@ -29,10 +31,11 @@ type crew struct {
 
 // crew makes one with plans of its own.
 func (f *feed) crew() *crew {
-	c := &crew{part: f.o.Part, partial: f.o.Part != (trace.Span{}), origin: f.origin}
+	c := &crew{part: f.o.Part, partial: f.o.Part != (trace.Span{}), origin: f.origin, short: true}
 	for _, l := range f.strands {
 		own := *l.plan
 		c.keyed = c.keyed || own.keyed()
+		c.short = c.short && own.short()
 		c.parsers = append(c.parsers, &parser{plan: &own})
 	}
 	return c
@@ -74,19 +77,24 @@ type caller struct {
 // who tells who sent a record. The text of the caller lasts as long as that of the
 // record.
 func (c *crew) who(rec *trace.Record, w *caller) {
-	w.text, w.line, w.session = trace.Text(rec.Client), int32(rec.Line), false
+	c.sent(rec.Client, rec.Session, rec.UserAgent, rec.Line, w)
+}
+
+// sent is who for the parts of a record that tell.
+func (c *crew) sent(client, session, userAgent []byte, line int64, w *caller) {
+	w.text, w.line, w.session = trace.Text(client), int32(line), false
 	if trace.HasPort(w.text) {
 		w.text = trace.CanonicalClient(w.text) // or each would be a caller of its own
 		w.hash = quickHash([]byte(w.text))
 	} else {
-		w.hash = quickHash(rec.Client)
+		w.hash = quickHash(client)
 	}
 	agent := uint64(0)
 	switch {
-	case rec.Session != nil:
-		w.hash, w.session = quickHash(rec.Session)^0x9e3779b97f4a7c15, true
-	case rec.UserAgent != nil:
-		agent = quickHash(rec.UserAgent) * 0xd1342543de82ef95
+	case session != nil:
+		w.hash, w.session = quickHash(session)^0x9e3779b97f4a7c15, true
+	case userAgent != nil:
+		agent = quickHash(userAgent) * 0xd1342543de82ef95
 		w.hash ^= agent
 	}
 	if c.keyed {
@@ -97,19 +105,34 @@ func (c *crew) who(rec *trace.Record, w *caller) {
 	}
 }
 
-// arrival turns one record into an arrival, but for the number of its client.
-func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) error {
-	// Field by field: to make a whole one and copy it costs more.
-	a.at, a.seatKey, a.duration, a.limited = rec.Time, 0, rec.Duration, 0
-	a.session, a.route, a.who = 0, -1, -1
-	a.instance, a.whole, a.recorded = 0, rec.WholeSecond, 0
-	if p.o.Recorded && rec.Status >= 500 {
-		a.recorded = int16(rec.Status)
+// begin writes of an arrival what does not depend on its frontend. Field by field: to
+// make a whole one and copy it costs more.
+func (p *parser) begin(a *arrival, at, duration int64, status int, w *sender) {
+	a.at, a.key, a.seatKey, a.duration, a.limited = at, w.client, 0, duration, 0
+	a.session, a.route, a.who, a.front = 0, -1, -1, 0
+	a.instance, a.recorded, a.stream = 0, 0, status == 101
+	if p.o.Recorded && status >= 500 {
+		a.recorded = int16(status)
 	}
 	if n := p.o.Instances; n > 1 {
 		a.instance = uint8(draw.Below(draw.Bits(p.o.Seed, w.identity, 0, draw.Who), n))
 	}
-	a.repeat = idempotent(rec.Method)
+}
+
+// plain is arrival for a line of the most frequent shape, where plan.short says that
+// no more is asked of it.
+func (p *parser) plain(l *trace.Plain, text []byte, a *arrival, w *sender) {
+	p.begin(a, l.Time, l.Duration, l.Status, w)
+	a.whole, a.repeat, a.front, a.route = true, idempotent(l.Method(text)), uint16(p.only.index), p.only.first
+	if p.only.tcp {
+		a.repeat, a.stream = false, true
+	}
+}
+
+// arrival turns one record into an arrival, but for the number of its client.
+func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) error {
+	p.begin(a, rec.Time, rec.Duration, rec.Status, w)
+	a.whole, a.repeat = rec.WholeSecond, idempotent(rec.Method)
 	t := p.only
 	if rec.Frontend != nil {
 		t = p.tables[string(rec.Frontend)]
@@ -120,7 +143,7 @@ func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) 
 	if t == nil {
 		return &trace.LineError{Name: name, Line: rec.Line, Why: "the configuration has several frontends and this record names none; say which with -frontend", CannotBeSkip: true}
 	}
-	a.front, a.key = uint16(t.index), w.client
+	a.front = uint16(t.index)
 	if t.tcp {
 		rec.Protocol = trace.TCP // whatever the log calls it, it is a connection
 		a.repeat = false

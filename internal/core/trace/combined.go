@@ -59,7 +59,8 @@ func (c *combined) parse(line []byte, r *Record) (int, string) {
 		}
 		shut += open
 	}
-	if why := c.stamp(line[open+1:shut], r); why != "" {
+	var why string
+	if r.Time, r.WholeSecond, why = c.stamp(line[open+1 : shut]); why != "" {
 		return open + 2, why
 	}
 	i = shut + 1
@@ -327,48 +328,46 @@ func decimal(b []byte, unit float64) (int64, bool) {
 
 // stamp reads 23/Nov/2026:06:55:08 +0000, with or without a fraction of the
 // second.
-func (c *combined) stamp(b []byte, r *Record) string {
+func (c *combined) stamp(b []byte) (at int64, whole bool, why string) {
 	if len(b) == 26 && string(b) == string(c.last[:]) {
-		r.Time, r.WholeSecond = c.lastTime, true
-		return ""
+		return c.lastTime, true, ""
 	}
 	if len(b) < 26 {
-		return fmt.Sprintf("the time %q is not like 23/Nov/2026:06:55:08 +0000", clip(b))
+		return 0, false, fmt.Sprintf("the time %q is not like 23/Nov/2026:06:55:08 +0000", clip(b))
 	}
 	zone := b[len(b)-5:]
 	if !c.cached || string(c.minute[:]) != string(b[:17]) || string(c.zone[:]) != string(zone) {
 		if why := c.newMinute(b, zone); why != "" {
-			return why
+			return 0, false, why
 		}
 	}
 	sec := int64(b[18]-'0')*10 + int64(b[19]-'0')
 	if b[17] != ':' || b[18] < '0' || b[18] > '6' || b[19] < '0' || b[19] > '9' || sec > 60 {
-		return fmt.Sprintf("the time %q has no seconds from 00 to 60", clip(b))
+		return 0, false, fmt.Sprintf("the time %q has no seconds from 00 to 60", clip(b))
 	}
-	r.Time = c.base + sec*int64(time.Second)
-	r.WholeSecond = true
+	at, whole = c.base+sec*int64(time.Second), true
 	if middle := b[20 : len(b)-6]; len(middle) > 0 {
 		if middle[0] != '.' && middle[0] != ',' {
-			return fmt.Sprintf("the time %q is not like 23/Nov/2026:06:55:08 +0000", clip(b))
+			return 0, false, fmt.Sprintf("the time %q is not like 23/Nov/2026:06:55:08 +0000", clip(b))
 		}
 		frac, ok := wholeNumber(middle[1:])
 		if !ok || len(middle) > 10 {
-			return fmt.Sprintf("the time %q has a fraction that is no number", clip(b))
+			return 0, false, fmt.Sprintf("the time %q has a fraction that is no number", clip(b))
 		}
 		for k := len(middle) - 1; k < 9; k++ {
 			frac *= 10
 		}
-		r.Time += frac
-		r.WholeSecond = false
+		at += frac
+		whole = false
 	}
 	if b[len(b)-6] != ' ' {
-		return fmt.Sprintf("the time %q is not like 23/Nov/2026:06:55:08 +0000", clip(b))
+		return 0, false, fmt.Sprintf("the time %q is not like 23/Nov/2026:06:55:08 +0000", clip(b))
 	}
 	if len(b) == 26 {
 		copy(c.last[:], b)
-		c.lastTime = r.Time
+		c.lastTime = at
 	}
-	return ""
+	return at, whole, ""
 }
 
 const months = "JanFebMarAprMayJunJulAugSepOctNovDec"

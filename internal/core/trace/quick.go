@@ -6,33 +6,54 @@ import (
 	"unsafe"
 )
 
-// quick reads the line that begins at a place of what is marked, if it is of the most
+// Plain is a log line of the most frequent shape, as the places of its parts in the
+// text it was read from: nothing of it is copied, or turned into more than what
+// nearly everybody asks for.
+type Plain struct {
+	Time     int64 // nanoseconds since the epoch, of a whole second
+	Duration int64 // nanoseconds, -1 if unknown
+	Status   int   // never 0
+
+	at, client   uint32 // where the client begins, and ends
+	method, path uint32 // where the method ends, and the path begins
+	quotes       [6]uint32
+	digits       uint32 // of the bytes
+	end          uint32 // of the line
+}
+
+// Client gives how the client is written.
+func (l *Plain) Client(text []byte) []byte { return text[l.at:l.client] }
+
+// Method gives the method.
+func (l *Plain) Method(text []byte) []byte { return text[l.quotes[0]+1 : l.method] }
+
+// UserAgent gives the user agent, nil if it is not known.
+func (l *Plain) UserAgent(text []byte) []byte { return known(text[l.quotes[4]+1 : l.quotes[5]]) }
+
+// Record gives the line as a record, but for its number.
+func (l *Plain) Record(text []byte, r *Record) {
+	r.Time, r.WholeSecond, r.Protocol, r.Duration, r.Status = l.Time, true, HTTP, l.Duration, l.Status
+	r.Client, r.Method, r.Path = l.Client(text), l.Method(text), text[l.path:l.quotes[1]-9]
+	r.Referer, r.UserAgent = known(text[l.quotes[2]+1:l.quotes[3]]), l.UserAgent(text)
+	r.Host, r.Session, r.Frontend, r.Upstream, r.Backend = nil, nil, nil, nil, nil
+	r.Headers, r.Cookies = r.Headers[:0], r.Cookies[:0]
+	r.Bytes = 0 // for none
+	if size := l.digits; text[l.quotes[2]-2] != '-' {
+		r.Bytes = int64(number(binary.LittleEndian.Uint64(text[l.quotes[2]-9:])>>(64-8*size), int(size)))
+	}
+}
+
+// quick reads the lines from a place of what is marked on that are of the most
 // frequent shape, eight bytes at a time:
 //
 //	ADDRESS - - [STAMP] "METHOD PATH HTTP/1.1" STATUS BYTES "REFERER" "AGENT" SECONDS
 //
-// with or without the last. It gives where it ends, or -1, saying nothing, for any
-// other, which parse then takes apart and complains about; what it has written into
-// the record by then is written again.
-func (c *combined) quick(buf []byte, m *marks, start int, r *Record) int {
+// with or without the last, as many as there is room for. It gives how many they
+// were, and leaves the line after them, saying nothing, to parse, which then takes it
+// apart and complains about it.
+func (c *combined) quick(buf []byte, m *marks, start int, lines []Plain) int {
 	for m.next < len(m.tape) && m.from+int(m.tape[m.next]) < start {
 		m.next++
-	}
-	if m.next+7 > len(m.tape) || start < m.from {
-		m.read(buf, start)
-		if len(m.tape) < 7 {
-			return -1
-		}
-	}
-	// Where everything is if it is of that shape; that it is has yet to be seen.
-	tape := (*[7]uint32)(m.tape[m.next:])
-	q0, q1, q2, q3, q4, q5, end := int(tape[0]), int(tape[1]), int(tape[2]), int(tape[3]), int(tape[4]), int(tape[5]), int(tape[6])
-	b := buf[m.from:]
-	at := start - m.from
-	client := q0 - plainStamp - 2 // where it ends
-	size := q2 - q1 - 7           // how many digits the bytes have
-	if end+8 > len(b) || client <= at || q1-q0 <= len("G / HTTP/1.1") || size < 1 || size > 8 || m.spaceFrom(at) != client-at || b[at] == '#' {
-		return -1
 	}
 	const (
 		dashes  = uint64(' ') | '-'<<8 | ' '<<16 | '-'<<24 | ' '<<32 | '['<<40
@@ -44,62 +65,84 @@ func (c *combined) quick(buf []byte, m *marks, start int, r *Record) int {
 		shut    = uint64('"')
 		newline = uint64('\n')
 	)
-	// The entries of the tape ascend, and eight bytes follow the last: with what was
-	// found above, every place from here on lies in b with the eight bytes there.
-	p := unsafe.Pointer(unsafe.SliceData(b))
-	after := eightAt(p, q1)
-	if (eightAt(p, client)^dashes)&(1<<48-1)|
-		(eightAt(p, q0-7)^request)&(0xffffff<<40)|
-		(eightAt(p, q1-9)^version)&(1<<48-1)|
-		(after^status)&0x0000ff000000ffff|
-		(eightAt(p, q2-7)^referer)&(0xffff<<48)|
-		(eightAt(p, q3)^agent)&0xffffff|uint64(q4-q3-2)|
-		(eightAt(p, q5)^shut)&0xff|(eightAt(p, end)^newline)&0xff != 0 {
-		return -1
-	}
-	if stamp := b[client+6 : client+6+26 : client+6+26]; c.sameStamp(stamp) {
-		r.Time, r.WholeSecond = c.lastTime, true
-	} else if c.stamp(stamp, r) != "" {
-		return -1
-	}
-	if client == at+1 && b[at] == '-' {
-		return -1
-	}
-	n := capitals(b[q0+1 : q1])
-	path := q0 + n + 2
-	if n == 0 || path >= q1-9 || uint16(eightAt(p, path-1)) != ' '|'/'<<8 {
-		return -1
-	}
-	// Status and bytes.
-	code := uint32(after>>16)&0xffffff ^ 0x303030
-	if (code+0x767676|code)&0x808080 != 0 || code&0xff == 0 {
-		return -1
-	}
-	r.Status = int(code&0xff)*100 + int(code>>8&0xff)*10 + int(code>>16)
-	sent := eightAt(p, q2-9) >> (64 - 8*size)
-	if digitsOf(sent) >= size {
-		r.Bytes = int64(number(sent, size))
-	} else if r.Bytes = 0; sent != '-' { // for none
-		return -1
-	}
-	tail := end
-	if b[tail-1] == '\r' {
-		tail--
-	}
-	if tail -= q5 + 2; tail >= 0 {
-		if b[q5+1] != ' ' {
-			return -1
+	for i := range lines {
+		if m.next+7 > len(m.tape) || start < m.from {
+			m.read(buf, start)
+			if len(m.tape) < 7 {
+				return i
+			}
 		}
-		d, ok := shortFraction(b[q5+2 : q5+2+tail])
-		if !ok {
-			return -1
+		// Where everything is if it is of that shape; that it is has yet to be seen.
+		tape := (*[7]uint32)(m.tape[m.next:])
+		q0, q1, q2, q3, q4, q5, end := int(tape[0]), int(tape[1]), int(tape[2]), int(tape[3]), int(tape[4]), int(tape[5]), int(tape[6])
+		b := buf[m.from:]
+		at := start - m.from
+		client := q0 - plainStamp - 2 // where it ends
+		size := q2 - q1 - 7           // how many digits the bytes have
+		if end+8 > len(b) || client <= at || q1-q0 <= len("G / HTTP/1.1") || size < 1 || size > 8 || m.spaceFrom(at) != client-at || b[at] == '#' {
+			return i
 		}
-		r.Duration = d
+		// The entries of the tape ascend, and eight bytes follow the last: with what was
+		// found above, every place from here on lies in b with the eight bytes there.
+		p := unsafe.Pointer(unsafe.SliceData(b))
+		after := eightAt(p, q1)
+		if (eightAt(p, client)^dashes)&(1<<48-1)|
+			(eightAt(p, q0-7)^request)&(0xffffff<<40)|
+			(eightAt(p, q1-9)^version)&(1<<48-1)|
+			(after^status)&0x0000ff000000ffff|
+			(eightAt(p, q2-7)^referer)&(0xffff<<48)|
+			(eightAt(p, q3)^agent)&0xffffff|uint64(q4-q3-2)|
+			(eightAt(p, q5)^shut)&0xff|(eightAt(p, end)^newline)&0xff != 0 {
+			return i
+		}
+		l := &lines[i]
+		if stamp := b[client+6 : client+6+26 : client+6+26]; c.sameStamp(stamp) {
+			l.Time = c.lastTime
+		} else {
+			var why string
+			if l.Time, _, why = c.stamp(stamp); why != "" {
+				return i
+			}
+		}
+		if client == at+1 && b[at] == '-' {
+			return i
+		}
+		n := capitals(b[q0+1 : q1])
+		path := q0 + n + 2
+		if n == 0 || path >= q1-9 || uint16(eightAt(p, path-1)) != ' '|'/'<<8 {
+			return i
+		}
+		// Status and bytes.
+		code := uint32(after>>16)&0xffffff ^ 0x303030
+		if (code+0x767676|code)&0x808080 != 0 || code&0xff == 0 {
+			return i
+		}
+		l.Status = int(code&0xff)*100 + int(code>>8&0xff)*10 + int(code>>16)
+		if sent := eightAt(p, q2-9) >> (64 - 8*size); digitsOf(sent) < size && sent != '-' { // for none
+			return i
+		}
+		l.Duration = -1
+		tail := end
+		if b[tail-1] == '\r' {
+			tail--
+		}
+		if tail -= q5 + 2; tail >= 0 {
+			if b[q5+1] != ' ' {
+				return i
+			}
+			var ok bool
+			if l.Duration, ok = shortFraction(b[q5+2 : q5+2+tail]); !ok {
+				return i
+			}
+		}
+		from := uint32(m.from)
+		l.at, l.client, l.method, l.path = uint32(start), from+uint32(client), from+uint32(path-1), from+uint32(path)
+		l.quotes = [6]uint32{from + uint32(q0), from + uint32(q1), from + uint32(q2), from + uint32(q3), from + uint32(q4), from + uint32(q5)}
+		l.digits, l.end = uint32(size), from+uint32(end)
+		m.next += 7
+		start = m.from + end + 1
 	}
-	r.Referer, r.UserAgent = known(b[q2+1:q3]), known(b[q4+1:q5])
-	r.Client, r.Method, r.Path = b[at:client], b[q0+1:q0+1+n], b[path:q1-9]
-	m.next += 7
-	return m.from + end
+	return len(lines)
 }
 
 // eightAt gives the eight bytes at a place, the first lowest.

@@ -57,6 +57,7 @@ type Reader struct {
 	o      Options
 	begun  bool
 	plain  bool // these are Combined log lines without further fields that are named
+	one    [1]Plain
 	fatal  error
 
 	Format   string // a key of Formats, once the first record was read
@@ -183,17 +184,29 @@ func (r *Reader) Next(rec *Record) error {
 // nextPlain is Next for a line of the most frequent shape; false leaves it to
 // Next.
 func (r *Reader) nextPlain(rec *Record) bool {
-	l := r.lines
-	rec.reset()
-	end := r.log.quick(l.buf[:l.end], &l.marks, l.at, rec)
-	if end < 0 {
+	if len(r.Plains(r.one[:])) == 0 {
 		return false
 	}
-	l.at = end + 1
-	l.line++
-	rec.Line = l.line
-	r.Records++
+	r.one[0].Record(r.lines.buf, rec)
+	rec.Line = r.lines.line
 	return true
+}
+
+// Plains reads the lines of the most frequent shape that come next, at most as many
+// as there is room for, and gives them: fewer, or none, before one that Next has to
+// read. They point into the text of Text.
+func (r *Reader) Plains(room []Plain) []Plain {
+	if !r.plain {
+		return nil
+	}
+	l := r.lines
+	n := r.log.quick(l.buf[:l.end], &l.marks, l.at, room)
+	if n > 0 {
+		l.at = int(room[n-1].end) + 1
+		l.line += int64(n)
+		r.Records += int64(n)
+	}
+	return room[:n]
 }
 
 // begin tells formats that are known before their first line is.
