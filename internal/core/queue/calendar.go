@@ -31,9 +31,11 @@ type Calendar[T any] struct {
 	pushes, far, turns int // since the length of a day was last looked at
 }
 
-// firstRing and lastRing are how many days lie ahead at first, and at most.
+// firstRing and lastRing are how many days lie ahead at first, and at most. Up to
+// nearRing, which a near cache holds, days are made so short that most hold one thing.
 const (
 	firstRing = 1 << 10
+	nearRing  = 1 << 12
 	lastRing  = 1 << 15
 )
 
@@ -260,8 +262,8 @@ func (c *Calendar[T]) sort() {
 	}
 }
 
-// look makes days shorter when too much falls on each, and longer, or more of
-// them, when too much lies beyond the ring.
+// look makes days shorter when too much falls on each, and more of them, or longer,
+// when too much lies beyond the ring.
 func (c *Calendar[T]) look() {
 	shift, ring := c.shift, len(c.days)
 	each := c.pushes / max(c.turns, 1)
@@ -269,7 +271,9 @@ func (c *Calendar[T]) look() {
 	switch {
 	case each > 3:
 		shift = max(8, shift-uint(min(bits.Len(uint(each))-1, int(shift))))
-	case beyond && c.pushes*2 < 3*c.turns && shift < 40:
+	case c.pushes*4 > 5*c.turns && !beyond && ring < nearRing && shift > 8:
+		shift--
+	case beyond && c.pushes*2 < 3*c.turns && shift < 40 && ring >= nearRing:
 		shift++
 	case beyond:
 		ring = min(2*ring, lastRing)

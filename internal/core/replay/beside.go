@@ -153,31 +153,37 @@ func (c *crew) read(name string, h *trace.Reader, j *job) {
 
 // plains makes arrivals of the lines of the most frequent shape that come next.
 func (c *crew) plains(h *trace.Reader, j *job) {
-	line := h.Lines()
+	text := j.piece.Text
 	for {
+		line := h.Lines()
 		some := h.Plains(c.lines[:])
 		if len(some) == 0 {
 			return
 		}
 		n := len(j.from)
 		j.from = slices.Grow(j.from, len(some))
-		for k := range j.strands {
-			j.strands[k].out = slices.Grow(j.strands[k].out, len(some))
-		}
+		from := j.from[n : n+len(some)]
+		wanted := 0
 		for i := range some {
 			l := &some[i]
-			line++
 			if c.partial && !c.part.Holds(l.Time, c.origin) {
 				continue
 			}
-			j.from = j.from[:n+1]
-			c.sent(l.Client(j.piece.Text), nil, l.UserAgent(j.piece.Text), line, &j.from[n])
-			for k, p := range c.parsers {
-				m := &j.strands[k]
-				m.out = m.out[:n+1] // all of it is written
-				p.plain(l, j.piece.Text, &m.out[n], &c.sender)
+			c.sent(l.Client(text), nil, l.UserAgent(text), line+int64(i)+1, &from[wanted])
+			if c.keyed {
+				c.senders[wanted] = c.sender
 			}
-			n++
+			if wanted < i {
+				some[wanted] = *l
+			}
+			wanted++
+		}
+		some = some[:wanted]
+		j.from = j.from[:n+wanted]
+		for k, p := range c.parsers {
+			m := &j.strands[k]
+			m.out = slices.Grow(m.out, wanted)[:n+wanted]
+			p.plains(some, text, m.out[n:], c.senders[:wanted])
 		}
 	}
 }

@@ -61,7 +61,7 @@ type feed struct {
 
 // batchSize is how many arrivals a block holds: about as many as lines of a log are
 // in a piece.
-const batchSize = 1280
+const batchSize = 2560
 
 // newFeed makes the feed of replays that read their trace by these plans; which of
 // its strands is whose is told beside it.

@@ -68,19 +68,22 @@ func (t *interner) grow() {
 }
 
 // quickHash hashes a text, of up to 16 bytes with one multiplication, and with one
-// more for each further 16 (the way of folding both halves of a product is that
-// of Wang Yi's wyhash).
+// more for each further 16 or less (the way of folding both halves of a product is
+// that of Wang Yi's wyhash). It asks as little as it can of what cannot be foretold,
+// as how long a text is.
 func quickHash(b []byte) uint64 {
 	const a, c = 0xa0761d6478bd642f, 0xe7037ed1a0b428db
-	h := uint64(len(b)) * 0x8ebc6af09c88c6e3
-	for len(b) > 16 {
-		hi, lo := bits.Mul64(binary.LittleEndian.Uint64(b)^a^h, binary.LittleEndian.Uint64(b[8:])^c)
-		h = hi ^ lo
-		b = b[16:]
-	}
 	n := len(b)
+	h := uint64(n) * 0x8ebc6af09c88c6e3
 	var x, y uint64
 	switch {
+	case n > 16:
+		for rest := b; len(rest) > 16; rest = rest[16:] {
+			hi, lo := bits.Mul64(binary.LittleEndian.Uint64(rest)^a^h, binary.LittleEndian.Uint64(rest[8:])^c)
+			h = hi ^ lo
+		}
+		last := b[n-16:] // some of which has been taken in
+		x, y = binary.LittleEndian.Uint64(last), binary.LittleEndian.Uint64(last[8:])
 	case n >= 8:
 		x, y = binary.LittleEndian.Uint64(b), binary.LittleEndian.Uint64(b[n-8:])
 	case n >= 4:

@@ -18,6 +18,7 @@ import (
 type crew struct {
 	rec     trace.Record
 	lines   [few]trace.Plain
+	senders [few]sender
 	parsers []*parser
 	part    trace.Span // of the trace that is replayed
 	partial bool       // that is not all of it
@@ -119,13 +120,15 @@ func (p *parser) begin(a *arrival, at, duration int64, status int, w *sender) {
 	}
 }
 
-// plain is arrival for a line of the most frequent shape, where plan.short says that
-// no more is asked of it.
-func (p *parser) plain(l *trace.Plain, text []byte, a *arrival, w *sender) {
-	p.begin(a, l.Time, l.Duration, l.Status, w)
-	a.whole, a.repeat, a.front, a.route = true, idempotent(l.Method(text)), uint16(p.only.index), p.only.first
-	if p.only.tcp {
-		a.repeat, a.stream = false, true
+// plains is arrival for lines of the most frequent shape, where plan.short says that
+// no more is asked of them.
+func (p *parser) plains(some []trace.Plain, text []byte, out []arrival, from []sender) {
+	front, way, tcp := uint16(p.only.index), p.only.first, p.only.tcp
+	for i := range some {
+		l, a := &some[i], &out[i]
+		p.begin(a, l.Time, l.Duration, l.Status, &from[i])
+		a.whole, a.repeat, a.front, a.route = true, idempotent(l.Method(text)) && !tcp, front, way
+		a.stream = a.stream || tcp
 	}
 }
 

@@ -58,8 +58,8 @@ func (m *marks) read(buf []byte, from int) {
 
 // spaceFrom gives how far the first space is from a place of the part, if there is
 // one less than 64 bytes away; 64 if not.
-func (m *marks) spaceFrom(at int) int {
-	w, b := m.spaces[at/64:at/64+2], at%64
+func spaceFrom(spaces []uint64, at int) int {
+	w, b := spaces[at/64:at/64+2], at%64
 	return bits.TrailingZeros64(w[0]>>b | w[1]<<(64-b))
 }
 

@@ -90,7 +90,7 @@ func (r *Reader) Take(p Piece) {
 }
 
 // pieceSize is how large pieces are, about.
-const pieceSize = 128 << 10
+const pieceSize = 256 << 10
 
 // piece gives the next lines, as many as come to half of what fits, or all that
 // are left. A line that is longer than the longest that is read is passed over.

@@ -65,22 +65,24 @@ func (c *combined) quick(buf []byte, m *marks, start int, lines []Plain) int {
 		shut    = uint64('"')
 		newline = uint64('\n')
 	)
-	for i := range lines {
-		if m.next+7 > len(m.tape) || start < m.from {
+	i, next, marked, spaces := 0, m.next, m.tape, m.spaces
+	b := buf[min(m.from, len(buf)):]
+	for ; i < len(lines); i++ {
+		if next+7 > len(marked) || start < m.from {
 			m.read(buf, start)
-			if len(m.tape) < 7 {
-				return i
+			next, marked, spaces, b = 0, m.tape, m.spaces, buf[m.from:]
+			if len(marked) < 7 {
+				break
 			}
 		}
 		// Where everything is if it is of that shape; that it is has yet to be seen.
-		tape := (*[7]uint32)(m.tape[m.next:])
+		tape := (*[7]uint32)(marked[next:])
 		q0, q1, q2, q3, q4, q5, end := int(tape[0]), int(tape[1]), int(tape[2]), int(tape[3]), int(tape[4]), int(tape[5]), int(tape[6])
-		b := buf[m.from:]
 		at := start - m.from
 		client := q0 - plainStamp - 2 // where it ends
 		size := q2 - q1 - 7           // how many digits the bytes have
-		if end+8 > len(b) || client <= at || q1-q0 <= len("G / HTTP/1.1") || size < 1 || size > 8 || m.spaceFrom(at) != client-at || b[at] == '#' {
-			return i
+		if end+8 > len(b) || client <= at || q1-q0 <= len("G / HTTP/1.1") || size < 1 || size > 8 || spaceFrom(spaces, at) != client-at || b[at] == '#' {
+			break
 		}
 		// The entries of the tape ascend, and eight bytes follow the last: with what was
 		// found above, every place from here on lies in b with the eight bytes there.
@@ -93,7 +95,7 @@ func (c *combined) quick(buf []byte, m *marks, start int, lines []Plain) int {
 			(eightAt(p, q2-7)^referer)&(0xffff<<48)|
 			(eightAt(p, q3)^agent)&0xffffff|uint64(q4-q3-2)|
 			(eightAt(p, q5)^shut)&0xff|(eightAt(p, end)^newline)&0xff != 0 {
-			return i
+			break
 		}
 		l := &lines[i]
 		if stamp := b[client+6 : client+6+26 : client+6+26]; c.sameStamp(stamp) {
@@ -101,25 +103,25 @@ func (c *combined) quick(buf []byte, m *marks, start int, lines []Plain) int {
 		} else {
 			var why string
 			if l.Time, _, why = c.stamp(stamp); why != "" {
-				return i
+				break
 			}
 		}
 		if client == at+1 && b[at] == '-' {
-			return i
+			break
 		}
 		n := capitals(b[q0+1 : q1])
 		path := q0 + n + 2
 		if n == 0 || path >= q1-9 || uint16(eightAt(p, path-1)) != ' '|'/'<<8 {
-			return i
+			break
 		}
 		// Status and bytes.
 		code := uint32(after>>16)&0xffffff ^ 0x303030
 		if (code+0x767676|code)&0x808080 != 0 || code&0xff == 0 {
-			return i
+			break
 		}
 		l.Status = int(code&0xff)*100 + int(code>>8&0xff)*10 + int(code>>16)
 		if sent := eightAt(p, q2-9) >> (64 - 8*size); digitsOf(sent) < size && sent != '-' { // for none
-			return i
+			break
 		}
 		l.Duration = -1
 		tail := end
@@ -128,21 +130,23 @@ func (c *combined) quick(buf []byte, m *marks, start int, lines []Plain) int {
 		}
 		if tail -= q5 + 2; tail >= 0 {
 			if b[q5+1] != ' ' {
-				return i
+				break
 			}
 			var ok bool
 			if l.Duration, ok = shortFraction(b[q5+2 : q5+2+tail]); !ok {
-				return i
+				break
 			}
 		}
 		from := uint32(m.from)
 		l.at, l.client, l.method, l.path = uint32(start), from+uint32(client), from+uint32(path-1), from+uint32(path)
-		l.quotes = [6]uint32{from + uint32(q0), from + uint32(q1), from + uint32(q2), from + uint32(q3), from + uint32(q4), from + uint32(q5)}
+		l.quotes[0], l.quotes[1], l.quotes[2] = from+uint32(q0), from+uint32(q1), from+uint32(q2)
+		l.quotes[3], l.quotes[4], l.quotes[5] = from+uint32(q3), from+uint32(q4), from+uint32(q5)
 		l.digits, l.end = uint32(size), from+uint32(end)
-		m.next += 7
+		next += 7
 		start = m.from + end + 1
 	}
-	return len(lines)
+	m.next = next
+	return i
 }
 
 // eightAt gives the eight bytes at a place, the first lowest.

@@ -67,7 +67,7 @@ func TestMarks(t *testing.T) {
 			if want < 0 {
 				want = 64
 			}
-			require.Equal(t, want, m.spaceFrom(i), "of byte %d", i)
+			require.Equal(t, want, spaceFrom(m.spaces, i), "of byte %d", i)
 		}
 		whole := text[:len(text)/markBlock*markBlock]
 		for from := range 2 {
