@@ -7,7 +7,6 @@ import (
 	"slices"
 	"sync"
 
-	"kestrix/internal/core/route"
 	"kestrix/internal/core/trace"
 )
 
@@ -30,7 +29,7 @@ type job struct {
 // made is what a piece has for one strand.
 type made struct {
 	out   []arrival
-	known map[route.Field]int64 // what routes asked and records did not say
+	known misses
 }
 
 // readBeside reads what is left of a divisible file: crews fetch and read its
@@ -44,7 +43,7 @@ func (f *feed) readBeside(ctx context.Context, name string, r *trace.Reader, bef
 	for range jobs {
 		j := &job{done: make(chan struct{}, 1)}
 		for range f.strands {
-			j.strands = append(j.strands, made{known: map[route.Field]int64{}})
+			j.strands = append(j.strands, made{})
 		}
 		free <- j
 	}
@@ -122,8 +121,8 @@ func (c *crew) read(name string, h *trace.Reader, j *job) {
 	j.from, j.texts, j.fails = j.from[:0], j.texts[:0], nil
 	lasting := h.Lasting()
 	for k, p := range c.parsers {
-		clear(j.strands[k].known)
-		p.known = j.strands[k].known
+		j.strands[k].known = misses{}
+		p.known = &j.strands[k].known
 	}
 	if j.piece.TooLong {
 		j.found = trace.Found{Lines: 1, TooLong: true}
@@ -269,8 +268,6 @@ func (l *strand) takeAll(name string, m *made, from []caller, lines int64) error
 			return err
 		}
 	}
-	for k, n := range m.known {
-		l.known[k] += n
-	}
+	l.known.add(&m.known)
 	return nil
 }

@@ -9,7 +9,6 @@ import (
 	"strings"
 	"sync/atomic"
 
-	"kestrix/internal/core/route"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
 )
@@ -78,7 +77,7 @@ func newFeed(s *scenario.Scenario, sources []Source, o Options, plans ...*plan) 
 		if l == nil {
 			own := *p
 			own.routes = slices.Clone(p.routes) // what a strand reads by may serve several
-			l = &strand{plan: &own, feed: f, known: map[route.Field]int64{}, out: make(chan *shared, 8)}
+			l = &strand{plan: &own, feed: f, out: make(chan *shared, 8)}
 			f.strands = append(f.strands, l)
 		}
 		of = append(of, l)
@@ -86,7 +85,7 @@ func newFeed(s *scenario.Scenario, sources []Source, o Options, plans ...*plan) 
 	f.spare = make(chan []arrival, 16*len(f.strands))
 	f.alone = f.crew()
 	for k, p := range f.alone.parsers {
-		p.plan, p.known = f.strands[k].plan, f.strands[k].known
+		p.plan, p.known = f.strands[k].plan, &f.strands[k].known
 	}
 	return f, of
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"strings"
 	"testing"
 	"time"
 
@@ -41,32 +42,69 @@ func BenchmarkClients(b *testing.B) {
 // reading Combined lines, keeping clients apart, routing, putting in order.
 func BenchmarkFeed(b *testing.B) {
 	text := madeLog(b)
-	c := pool(b, 10, "round-robin", "")
-	b.SetBytes(int64(len(text)))
-	b.ReportAllocs()
-	for b.Loop() {
-		p, err := newPlan(c, scenario.None(), Options{})
-		require.NoError(b, err)
-		f, _ := newFeed(scenario.None(), inMemory(text), Options{Window: DefaultWindow}, p)
-		done := make(chan struct{})
-		go func() {
-			f.run(context.Background())
-			close(done)
-		}()
-		for batch := range f.strands[0].out {
-			batch.drop(f)
-		}
-		<-done
-		require.NoError(b, f.err)
+	for _, c := range []struct{ name, routes string }{{"one-route", ""}, {"four-routes", threeRoutes}} {
+		b.Run(c.name, func(b *testing.B) {
+			c := routed(b, c.routes, "round-robin")
+			b.SetBytes(int64(len(text)))
+			b.ReportAllocs()
+			for b.Loop() {
+				p, err := newPlan(c, scenario.None(), Options{})
+				require.NoError(b, err)
+				f, _ := newFeed(scenario.None(), inMemory(text), Options{Window: DefaultWindow}, p)
+				done := make(chan struct{})
+				go func() {
+					f.run(context.Background())
+					close(done)
+				}()
+				for batch := range f.strands[0].out {
+					batch.drop(f)
+				}
+				<-done
+				require.NoError(b, f.err)
+			}
+		})
 	}
+}
+
+const threeRoutes = `
+route "hold" {
+  when {
+    path   = ["/seats/*/hold"]
+    method = ["POST"]
+  }
+  send_to = upstream.app
+}
+route "seats" {
+  when {
+    path = ["/seats/**"]
+  }
+  send_to = upstream.app
+}
+route "staff" {
+  when {
+    path = ["/staff/**"]
+  }
+  send_to = upstream.app
+}
+`
+
+// routed is a pool of ten with so many routes before the last.
+func routed(b *testing.B, routes, algorithm string) *config.Config {
+	text := strings.Replace(poolText(10, algorithm, probe), "route \"all\"", routes+"route \"all\"", 1)
+	c, found, err := config.Read([]config.File{{Name: "pool.hcl", Source: []byte(text)}})
+	require.NoError(b, err)
+	require.Empty(b, found)
+	return c
 }
 
 // BenchmarkRun measures a whole replay of such a log, on two cores.
 func BenchmarkRun(b *testing.B) {
 	text := madeLog(b)
-	for _, algorithm := range []string{"round-robin", "least-connections"} {
-		b.Run(algorithm, func(b *testing.B) {
-			c := pool(b, 10, algorithm, probe)
+	for _, c := range []struct{ name, algorithm, routes string }{
+		{"round-robin", "round-robin", ""}, {"least-connections", "least-connections", ""}, {"four-routes", "least-connections", threeRoutes},
+	} {
+		b.Run(c.name, func(b *testing.B) {
+			c := routed(b, c.routes, c.algorithm)
 			b.SetBytes(int64(len(text)))
 			requests := int64(0)
 			for b.Loop() {

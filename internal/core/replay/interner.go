@@ -42,7 +42,7 @@ func (t *interner) number(hash uint64) (uint32, bool) {
 // fetch brings what is known of some clients near: a processor looks them up side
 // by side as long as nothing is to be decided in between.
 func (t *interner) fetch(some []caller) {
-	if t.n == 0 {
+	if t.n < 1<<13 {
 		return
 	}
 	mask, last := uint64(len(t.slots)-1), uint32(len(t.hashes)-1)

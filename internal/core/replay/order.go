@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"kestrix/internal/core/draw"
-	"kestrix/internal/core/route"
 	"kestrix/internal/core/trace"
 )
 
@@ -15,7 +14,7 @@ import (
 type strand struct {
 	*plan
 	feed    *feed
-	known   map[route.Field]int64 // what routes asked and records did not say
+	known   misses
 	records int64
 	late    int64 // records that stood out of order
 	first   int64
@@ -73,7 +72,7 @@ func (l *strand) inOrder(some []arrival) int {
 // that wait.
 func (l *strand) order(name string, line int64, a *arrival) error {
 	l.records++
-	if l.o.Stamp == "end" && a.duration >= 0 {
+	if l.o.Stamp == "end" {
 		l.fromEnd(a)
 	}
 	if !l.started {
@@ -194,12 +193,13 @@ func (l *strand) send(ctx context.Context, block []arrival) {
 }
 
 // fromEnd moves an arrival from the end of its request, which its stamp tells,
-// to its beginning. A stamp of whole seconds lies anywhere in its second.
+// to its beginning, if it is known how long it took. A stamp of whole seconds lies
+// anywhere in its second.
 func (l *strand) fromEnd(a *arrival) {
 	if a.whole && l.spread {
 		a.at += int64(draw.Unit(draw.Bits(l.o.Seed, uint64(l.records), 0, draw.Stamp)) * 1e9)
 		l.shifted++
 	}
-	a.at -= a.duration
+	a.at -= max(a.duration, 0)
 	a.whole = false
 }

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"math"
+	"math/bits"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/route"
@@ -62,7 +63,7 @@ func (e *engine) result() *Result {
 		r.Trace.First, r.Trace.Last = &first, &last
 	}
 	for _, x := range route.Fields {
-		if n := l.known[x.Bit]; n > 0 {
+		if n := l.known[bits.TrailingZeros8(uint8(x.Bit))]; n > 0 {
 			r.Trace.Unknown[x.Name] = n
 		}
 	}

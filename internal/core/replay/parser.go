@@ -32,12 +32,16 @@ type crew struct {
 
 // crew makes one with plans of its own.
 func (f *feed) crew() *crew {
-	c := &crew{part: f.o.Part, partial: f.o.Part != (trace.Span{}), origin: f.origin, short: true}
+	c := &crew{part: f.o.Part, partial: f.o.Part != (trace.Span{}), origin: f.origin, short: !f.o.long}
 	for _, l := range f.strands {
 		own := *l.plan
 		c.keyed = c.keyed || own.keyed()
 		c.short = c.short && own.short()
-		c.parsers = append(c.parsers, &parser{plan: &own})
+		p := &parser{plan: &own}
+		if own.short() && !own.only.all {
+			p.ways = newWays(&own, own.only)
+		}
+		c.parsers = append(c.parsers, p)
 	}
 	return c
 }
@@ -54,7 +58,9 @@ func (c *crew) wants(name string) (bool, error) {
 type parser struct {
 	*plan
 	route route.Request
-	known map[route.Field]int64 // what routes asked and records did not say
+	rec   trace.Record // of a line that has to be one
+	ways  ways
+	known *misses
 
 	_ [64]byte
 }
@@ -123,12 +129,15 @@ func (p *parser) begin(a *arrival, at, duration int64, status int, w *sender) {
 // plains is arrival for lines of the most frequent shape, where plan.short says that
 // no more is asked of them.
 func (p *parser) plains(some []trace.Plain, text []byte, out []arrival, from []sender) {
-	front, way, tcp := uint16(p.only.index), p.only.first, p.only.tcp
+	front, first, tcp, all := uint16(p.only.index), p.only.first, p.only.tcp, p.only.all
 	for i := range some {
 		l, a := &some[i], &out[i]
 		p.begin(a, l.Time, l.Duration, l.Status, &from[i])
-		a.whole, a.repeat, a.front, a.route = true, idempotent(l.Method(text)) && !tcp, front, way
+		a.whole, a.repeat, a.front, a.route = true, idempotent(l.Method(text)) && !tcp, front, first
 		a.stream = a.stream || tcp
+		if !all {
+			p.way(l, text, a, &from[i])
+		}
 	}
 }
 
@@ -167,8 +176,9 @@ func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) 
 	return nil
 }
 
-// find finds the route of a record.
-func (p *parser) find(t *table, rec *trace.Record, a *arrival, w *sender) {
+// find finds the route of a record; it gives, and counts, what routes asked and it did
+// not say.
+func (p *parser) find(t *table, rec *trace.Record, a *arrival, w *sender) route.Field {
 	q := &p.route
 	Request(rec, t.routes.Asks, p.o.Host, q)
 	if st := p.scenario.Streams; st != nil && !a.stream && rec.Path != nil && st.Hold(q.Path) {
@@ -178,7 +188,7 @@ func (p *parser) find(t *table, rec *trace.Record, a *arrival, w *sender) {
 		}
 	}
 	i, missed := t.routes.Match(q)
-	if i >= 0 {
+	if a.route = -1; i >= 0 {
 		a.route = t.first + int32(i)
 		if h := p.routes[a.route].hash; h != nil {
 			a.key = upstream.HashKey(h, &upstream.Brings{
@@ -189,13 +199,8 @@ func (p *parser) find(t *table, rec *trace.Record, a *arrival, w *sender) {
 			a.seatKey = seatKey(s, rec, w)
 		}
 	}
-	if missed != 0 {
-		for _, x := range route.Fields {
-			if missed&x.Bit != 0 {
-				p.known[x.Bit]++
-			}
-		}
-	}
+	p.miss(missed)
+	return missed
 }
 
 // queryOf looks the parameters of a record's path up.

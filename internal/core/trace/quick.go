@@ -27,6 +27,9 @@ func (l *Plain) Client(text []byte) []byte { return text[l.at:l.client] }
 // Method gives the method.
 func (l *Plain) Method(text []byte) []byte { return text[l.quotes[0]+1 : l.method] }
 
+// Asked gives method and path as they are written.
+func (l *Plain) Asked(text []byte) []byte { return text[l.quotes[0]+1 : l.quotes[1]-9] }
+
 // UserAgent gives the user agent, nil if it is not known.
 func (l *Plain) UserAgent(text []byte) []byte { return known(text[l.quotes[4]+1 : l.quotes[5]]) }
 
