@@ -8,8 +8,9 @@ import (
 )
 
 // ways remembers which way requests went by what they ask, their method and path: most
-// requests of a log ask what some before them asked, and to compare two texts takes less
-// time than to go through routes. Where two fall on one place the last is remembered.
+// requests of a log ask what some before them asked, and to hash a text takes less time
+// than to go through routes. Where two fall on one place the last is remembered. Two
+// whose hashes are equal are taken for one: it is one chance in 10^19 for each request.
 type ways struct {
 	table         *table
 	slots         []way // a power of two of them; none if this does not pay
@@ -19,13 +20,14 @@ type ways struct {
 
 // way is where requests go that ask the same.
 type way struct {
-	asks   []byte // method and path as they are written; empty for none
+	asks   uint64 // hash of method and path as they are written
 	route  int32  // position in plan.routes, -1 for none
+	holds  bool
 	missed route.Field
 }
 
 // manyWays is how many are remembered: what a near cache holds.
-const manyWays = 2048
+const manyWays = 4096
 
 // newWays makes one for a table whose routes ask nothing else than what a log line has
 // in its request, and for nothing that has to be looked up for each.
@@ -44,16 +46,17 @@ func (w *ways) of(asks []byte) (*way, bool) {
 			asks = asks[:i]
 		}
 	}
-	s := &w.slots[quickHash(asks)>>16&uint64(len(w.slots)-1)]
+	hash := quickHash(asks)
+	s := &w.slots[hash>>16&uint64(len(w.slots)-1)]
 	w.sought++
-	if bytes.Equal(s.asks, asks) {
+	if s.asks == hash && s.holds {
 		w.found++
 		return s, true
 	}
 	if w.sought > 2*manyWays && w.found < w.sought/2 {
 		w.slots = nil // they are all different
 	}
-	s.asks = append(s.asks[:0], asks...)
+	s.asks, s.holds = hash, false
 	return s, false
 }
 
@@ -75,9 +78,9 @@ func (p *parser) way(l *trace.Plain, text []byte, a *arrival, from *sender) {
 	switch {
 	case s == nil:
 	case a.route >= 0 && (p.routes[a.route].hash != nil || p.routes[a.route].sticky != nil):
-		s.asks = s.asks[:0] // more is asked of it than its route
+		// More is asked of it than its route.
 	default:
-		s.route, s.missed = a.route, missed
+		s.route, s.missed, s.holds = a.route, missed, true
 	}
 }
 
