@@ -98,6 +98,7 @@ func (e *engine) upstream(u *up) *Upstream {
 	for _, m := range core.Members(e.now) {
 		s := &u.servers[m.ID]
 		requests := requests[m.ID]
+		e.tally.settle(&s.latency)
 		for _, v := range u.views {
 			if p := &v.probes[m.ID]; p.out {
 				s.outTime += e.now - p.outSince
@@ -106,7 +107,7 @@ func (e *engine) upstream(u *up) *Upstream {
 		}
 		b := &Backend{
 			State: m.State.String(), Requests: requests, Answered: s.latency.n, Failed: s.failed,
-			Latency: e.tally.latency(&s.latency), PeakInFlight: int(s.peak), SecondsOut: s.outTime.Seconds() / float64(len(u.views)),
+			Latency: e.tally.latency(&s.latency.spread), PeakInFlight: int(s.peak), SecondsOut: s.outTime.Seconds() / float64(len(u.views)),
 		}
 		if picks > 0 {
 			b.Share = float64(requests) / float64(picks)

@@ -158,13 +158,19 @@ func TestCountsTakeRoomWhenThereAreAny(t *testing.T) {
 	}
 	assert.Empty(t, e.tally.counts)
 	s, u := &e.servers[7].latency, &e.ups[0].latency[3]
-	e.tally.one(s, 40e6)
+	e.tally.gather(s, 40e6, bucket(40e3))
 	e.tally.one(u, 40e6)
-	e.tally.one(s, 20e6)
+	for range 20 {
+		e.tally.gather(s, 20e6, bucket(20e3))
+	}
+	e.tally.settle(s)
 	assert.Len(t, e.tally.counts, 2*spreadSize)
-	assert.InDelta(t, 0.03, e.tally.latency(s).Mean, 1e-9)
-	assert.InDelta(t, 0.04, e.tally.latency(u, &e.servers[8].latency).P50, 3e-4)
-	assert.Equal(t, Latency{}, e.tally.latency(&e.servers[8].latency))
+	l := e.tally.latency(&s.spread)
+	assert.InDelta(t, 0.44/21, l.Mean, 1e-9)
+	assert.InDelta(t, 0.02, l.P95, 3e-4)
+	assert.InDelta(t, 0.04, l.P99, 3e-4)
+	assert.InDelta(t, 0.04, e.tally.latency(u, &e.servers[8].latency.spread).P50, 3e-4)
+	assert.Equal(t, Latency{}, e.tally.latency(&e.servers[8].latency.spread))
 }
 
 // What frequent things look at is laid out by lines of a processor's cache.

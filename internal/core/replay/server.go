@@ -30,7 +30,7 @@ type server struct {
 	worked  tick.Time // by all workers together
 	_       [16]byte  // to a whole line
 
-	latency spread // of what it answered
+	latency gathered // of what it answered
 	condition
 	under    uint64 // faults that strike it now, as bits
 	slow     float64
@@ -48,7 +48,7 @@ type server struct {
 	failed   int64
 	outs     int       // how many proxies have it out of rotation
 	outTime  tick.Time // of all proxies together
-	_        [8]byte   // to whole lines
+	_        [40]byte  // to whole lines
 }
 
 // drawKind is where service times come from.

@@ -25,7 +25,8 @@ func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
 	e.schedule(w)
 	good := o.Kind == upstream.Answered && o.Status < 500
 	if good {
-		e.tally.one(&s.latency, int64(r.until(e.now)-r.a.Began+w.ahead))
+		took := int64(r.until(e.now) - r.a.Began + w.ahead)
+		e.tally.gather(&s.latency, took, bucket(uint64(took)/1000))
 	} else {
 		s.failed++
 		r.met |= r.under | s.under

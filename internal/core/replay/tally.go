@@ -10,6 +10,7 @@ import (
 // significant digits, the mean exactly.
 type spread struct {
 	from uint32 // where its counts begin in the tally, once there are any
+	due  uint32 // how many of gathered.recent have not been counted
 	n    int64
 	sum  int64 // nanoseconds
 	max  int64
@@ -32,6 +33,34 @@ func bucketOf(us uint64) int {
 // spreadSize is how many buckets a spread has: those up to longestLatency, whose
 // first eight bits are 160 and which has 34.
 const spreadSize = (34-subBits)<<(subBits-1) + 161
+
+// gathered is the spread of a backend. The counts of many backends lie far apart: what
+// comes is noted beside the rest, in one line of a cache, and counted some at a time.
+type gathered struct {
+	spread
+	recent [16]uint16 // buckets
+}
+
+// gather takes a latency in.
+func (t *tally) gather(g *gathered, ns int64, bucket uint32) {
+	if g.n == 0 {
+		t.room(&g.spread)
+	}
+	g.add(ns)
+	g.recent[g.due%16] = uint16(bucket)
+	if g.due++; g.due == 16 {
+		t.settle(g)
+	}
+}
+
+// settle counts what has been noted.
+func (t *tally) settle(g *gathered) {
+	counts := t.counts[g.from:]
+	for _, at := range g.recent[:g.due] {
+		counts[at]++
+	}
+	g.due = 0
+}
 
 // tally holds the counts of all spreads, in the buckets of HdrHistogram, and has
 // the library read them when it is asked.
@@ -97,15 +126,10 @@ func (e *engine) countAnswers() {
 			}
 			run = spread{from: of.from}
 		}
-		s := &e.servers[a.server].latency
-		if s.n == 0 {
-			t.room(s)
-		}
 		us := uint64(a.took) / 1000
 		at := bucket(us)
-		t.counts[s.from+at]++
+		t.gather(&e.servers[a.server].latency, a.took, at)
 		t.counts[run.from+at]++
-		s.add(a.took)
 		run.add(a.took)
 		times.count(us)
 	}
