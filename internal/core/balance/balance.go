@@ -57,6 +57,13 @@ type Timer interface {
 	Answered(slot int, now tick.Time, took time.Duration)
 }
 
+// Fetcher is a Picker whose choices look at what may lie far from a processor.
+type Fetcher interface {
+	// Fetch has it brought near for some keys: side by side, which takes a fraction
+	// of the time of one after the other.
+	Fetch(keys []uint64)
+}
+
 // Ordered is a Picker for which the order of the configuration counts.
 type Ordered interface {
 	// Order gives all slots in that order.

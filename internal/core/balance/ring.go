@@ -24,6 +24,7 @@ type ring struct {
 	open   []int32   // by slot, kept where there is a bound
 	total  int32     // of open
 	sum    float64   // of the weights that are in
+	near   uint32    // means nothing; keeps Fetch from being left out
 	known  []float64 // weight each slot had when last in, so that a leaver moves no one else's points
 }
 
@@ -127,6 +128,22 @@ func (r *ring) Pick(q *Query) int {
 		i = r.free.around(i + 1)
 	}
 	return spare
+}
+
+// manyPoints are more than a near cache holds beside what else there is.
+const manyPoints = 1 << 14
+
+// Fetch brings the points near that come after keys.
+func (r *ring) Fetch(keys []uint64) {
+	if r.dirty || len(r.points) < manyPoints {
+		return
+	}
+	near := uint32(0)
+	for _, key := range keys {
+		i := r.index[placeOf(key)>>r.shift]
+		near ^= r.points[i].at ^ r.points[i+ahead-1].at
+	}
+	r.near = near
 }
 
 // Room notes whether a slot can take one more.

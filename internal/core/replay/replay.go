@@ -100,6 +100,7 @@ type engine struct {
 	ups      []*up
 	views    []*view // of all instances
 	sole     *view   // the only one, nil where there are several
+	far      bool    // what its choices look at may have to be fetched
 	strand   *strand
 	stop     tick.Time // where the clock stops, tick.Never if it does not
 	phases   []phase
@@ -190,6 +191,7 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 	}
 	if len(e.views) == 1 {
 		e.sole = e.views[0]
+		e.far = e.sole.core.Fetches()
 	}
 	e.brief = len(e.views) == len(e.ups) && o.Observe == nil && !o.long
 	findUsual(e.servers)
@@ -239,22 +241,34 @@ func (e *engine) until(to tick.Time) {
 
 // arriveAll takes requests in, one after the other.
 func (e *engine) arriveAll(block []arrival) {
-	const soon, far = 8, 1 << 18
-	if e.sole == nil || len(e.sole.up.holder) < far {
-		for i := range block {
-			e.arrive(&block[i])
+	for at := 0; at < len(block); at += few {
+		some := block[at:min(at+few, len(block))]
+		if e.sole != nil {
+			e.fetch(some)
 		}
-		return
+		for i := range some {
+			e.arrive(&some[i])
+		}
 	}
-	// Whoever has so many clients that they lie far apart has the processor fetch
-	// them before they are looked at.
-	for i := range block {
-		if i+soon < len(block) {
-			if h, s := e.sole.up.holder, block[i+soon].session; int(s) < len(h) {
+}
+
+// fetch has the processor fetch what some requests will look at before it is needed,
+// where it lies far apart: the holders of many sessions, the ring of many backends.
+func (e *engine) fetch(some []arrival) {
+	const far = 1 << 18
+	if h := e.sole.up.holder; len(h) >= far {
+		for i := range some {
+			if s := some[i].session; int(s) < len(h) {
 				e.fetched += h[s]
 			}
 		}
-		e.arrive(&block[i])
+	}
+	if e.far {
+		var keys [few]uint64
+		for i := range some {
+			keys[i] = some[i].key
+		}
+		e.sole.core.Fetch(keys[:len(some)])
 	}
 }
 

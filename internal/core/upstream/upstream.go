@@ -190,6 +190,19 @@ func (u *Upstream) First(now tick.Time, id, key uint64) BackendID {
 	return BackendID(slot)
 }
 
+// Fetch has what choices for some keys will look at brought near to the processor.
+func (u *Upstream) Fetch(keys []uint64) {
+	if f, ok := u.single.(balance.Fetcher); ok {
+		f.Fetch(keys)
+	}
+}
+
+// Fetches says whether that can make a difference.
+func (u *Upstream) Fetches() bool {
+	_, ok := u.single.(balance.Fetcher)
+	return ok
+}
+
 // Choose decides where an attempt goes. It is called once for each attempt of
 // a request, the first and every retry. A request that is told to wait is
 // decided later: Advance then gives a Granted action.
