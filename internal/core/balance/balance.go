@@ -57,10 +57,12 @@ type Timer interface {
 	Answered(slot int, now tick.Time, took time.Duration)
 }
 
-// Fetcher is a Picker whose choices look at what may lie far from a processor.
+// Fetcher is a Picker whose choices may look at what lies far from a processor.
 type Fetcher interface {
-	// Fetch has it brought near for some keys: side by side, which takes a fraction
-	// of the time of one after the other.
+	// Far says whether they do now.
+	Far() bool
+	// Fetch has what choices for some keys will look at brought near, if it is Far: side
+	// by side, which takes a fraction of the time of one after the other.
 	Fetch(keys []uint64)
 }
 

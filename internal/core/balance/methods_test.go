@@ -1,8 +1,11 @@
 package balance
 
 import (
+	"cmp"
 	"fmt"
 	"math"
+	"slices"
+	"sort"
 	"testing"
 	"time"
 
@@ -226,6 +229,69 @@ func TestBitsetsFindTheNext(t *testing.T) {
 		}
 		if got := b.next(from); got != want {
 			t.Fatalf("the next of %d from %d on is %d, want %d", n, from, got, want)
+		}
+	})
+}
+
+// TestTheRingGoesRoundTheCircle holds the ring against going from point to point: few
+// backends and many, of unlike weights, with and without a bound, full and tried ones,
+// keys at points and beside them, and more points in an arc than it holds.
+func TestTheRingGoesRoundTheCircle(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		r := newRing(Options{Bound: rapid.SampledFrom([]float64{0, 0, 1.1, 2}).Draw(t, "bound")}).(*ring)
+		n := rapid.SampledFrom([]int{1, 2, 3, 40, 300}).Draw(t, "slots")
+		for i := range n {
+			r.Set(i, fmt.Sprint("b", i), float64(rapid.SampledFrom([]int{1, 1, 1, 0, 5, 200}).Draw(t, "weight")))
+		}
+		r.rebuild()
+		if crowd := rapid.IntRange(0, 40).Draw(t, "crowd"); crowd > 0 && len(r.points) > 0 {
+			// They stand close to each other, from a place of one on.
+			from := rapid.IntRange(0, len(r.points)-1).Draw(t, "from")
+			for k := range min(crowd, len(r.points)-from-1) {
+				if to := r.points[from].at + uint32(k); to <= r.points[from+k+1].at {
+					r.points[from+k+1].at = to
+				}
+			}
+			slices.SortStableFunc(r.points, func(a, b point) int { return cmp.Compare(a.at, b.at) })
+			r.lineUp()
+		}
+		for slot := range n {
+			r.Room(slot, rapid.IntRange(0, 9).Draw(t, "full") > 0)
+		}
+		for range rapid.IntRange(0, 3*n).Draw(t, "open") {
+			r.Begun(rapid.IntRange(0, n-1).Draw(t, "at"))
+		}
+		for range 20 {
+			q := Query{Key: rapid.Uint64().Draw(t, "key")}
+			if len(r.points) > 0 && rapid.Bool().Draw(t, "at a point") {
+				at := int64(r.points[rapid.IntRange(0, len(r.points)-1).Draw(t, "point")].at) + int64(rapid.IntRange(-1, 1).Draw(t, "beside"))
+				q.Key = uint64(uint32(at)) << 32
+			}
+			for range rapid.IntRange(0, 2).Draw(t, "tried") {
+				q.Tried = append(q.Tried, int32(rapid.IntRange(0, n).Draw(t, "whom")))
+			}
+			first := sort.Search(len(r.points), func(i int) bool { return r.points[i].at >= placeOf(q.Key) })
+			want, spare := -1, -1
+			for k := range r.points {
+				s := int(r.points[(first+k)%len(r.points)].slot)
+				if r.full[s] || q.tried(s) {
+					continue
+				}
+				if spare < 0 {
+					spare = s
+				}
+				if !r.over(s) {
+					want = s
+					break
+				}
+			}
+			if want < 0 {
+				want = spare
+			}
+			r.Fetch([]uint64{q.Key})
+			if got := r.Pick(&q); got != want {
+				t.Fatalf("%d points, key %x: %d, not %d", len(r.points), q.Key, got, want)
+			}
 		}
 	})
 }

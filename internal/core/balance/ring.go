@@ -15,21 +15,21 @@ import (
 // close to its point.
 type ring struct {
 	slots
-	points []point
-	where  places
-	free   bitset    // points whose slots have room
-	index  []int32   // by the first bits of a place: the first point that could follow it
-	shift  uint      // how many bits of a place are not looked at in index
-	bound  float64   // 0 for none
-	open   []int32   // by slot, kept where there is a bound
-	total  int32     // of open
-	sum    float64   // of the weights that are in
-	near   uint32    // means nothing; keeps Fetch from being left out
-	known  []float64 // weight each slot had when last in, so that a leaver moves no one else's points
+	points  []point
+	arcs    []arc
+	where   places
+	free    bitset    // points whose slots have room
+	index   []int32   // by the first bits of a place: the first point that could follow it
+	shift   uint      // how many bits of a place are not looked at in index
+	bound   float64   // 0 for none
+	open    []int32   // by slot, kept where there is a bound
+	total   int32     // of open
+	sum     float64   // of the weights that are in
+	fetched uint64    // means nothing; keeps Fetch from being left out
+	known   []float64 // weight each slot had when last in, so that a leaver moves no one else's points
 }
 
-// point is a place on the circle, of which there are 2^32. Eight of them, as many
-// as an index entry leads to or more, share a line of a processor's cache.
+// point is a place on the circle, of which there are 2^32.
 type point struct {
 	at   uint32
 	slot int32
@@ -37,10 +37,6 @@ type point struct {
 
 // placeOf gives the place of a key.
 func placeOf(key uint64) uint32 { return uint32(key >> 32) }
-
-// ahead is how many points are looked at in one go. As many that no key comes after
-// stand behind the last.
-const ahead = 8
 
 // pointsEach is the number of points of a backend of average weight. The share
 // of one then spreads by about 1/sqrt(160), 8 per cent.
@@ -88,31 +84,20 @@ func (r *ring) Pick(q *Query) int {
 	if r.dirty {
 		r.rebuild()
 	}
-	n := len(r.points) - ahead
-	if n <= 0 {
+	n := len(r.points)
+	if n == 0 {
 		return -1
 	}
 	at := placeOf(q.Key)
+	if s := r.near(at, q); s >= 0 {
+		return s
+	}
 	i := int(r.index[at>>r.shift])
-	// How many of those that come next stand before the key cannot be foretold, so
-	// that nothing jumps by it.
-	for {
-		next := (*[ahead]point)(r.points[i:])
-		before := 0
-		for k := range next {
-			before += int((uint64(next[k].at) - uint64(at)) >> 63)
-		}
-		if i += before; before < ahead {
-			break
-		}
+	for i < n && r.points[i].at < at {
+		i++
 	}
 	if i == n {
 		i = 0
-	}
-	if r.fulls == 0 && len(q.Tried) == 0 {
-		if s := int(r.points[i].slot); !r.over(s) {
-			return s
-		}
 	}
 	spare := -1 // for when everybody who is left is above the bound
 	i = r.free.around(i)
@@ -130,20 +115,20 @@ func (r *ring) Pick(q *Query) int {
 	return spare
 }
 
-// manyPoints are more than a near cache holds beside what else there is.
-const manyPoints = 1 << 14
+// Far says whether there are more arcs than a near cache holds beside what else there
+// is.
+func (r *ring) Far() bool { return !r.dirty && len(r.arcs) > 1<<12 }
 
-// Fetch brings the points near that come after keys.
+// Fetch brings the arcs of keys near.
 func (r *ring) Fetch(keys []uint64) {
-	if r.dirty || len(r.points) < manyPoints {
+	if len(r.arcs) == 0 {
 		return
 	}
-	near := uint32(0)
+	fetched := uint64(0)
 	for _, key := range keys {
-		i := r.index[placeOf(key)>>r.shift]
-		near ^= r.points[i].at ^ r.points[i+ahead-1].at
+		fetched ^= r.arcs[placeOf(key)>>r.shift].places[0]
 	}
-	r.near = near
+	r.fetched = fetched
 }
 
 // Room notes whether a slot can take one more.
@@ -189,7 +174,13 @@ func (r *ring) rebuild() {
 		}
 		return int(a.slot) - int(b.slot)
 	})
+	r.lineUp()
+}
+
+// lineUp makes all that is to be known of the points, which are in order.
+func (r *ring) lineUp() {
 	if len(r.points) == 0 {
+		r.arcs = nil
 		return
 	}
 	line := make([]int32, len(r.points))
@@ -208,7 +199,5 @@ func (r *ring) rebuild() {
 		}
 		r.index = append(r.index, int32(next))
 	}
-	for range ahead {
-		r.points = append(r.points, point{at: math.MaxUint32})
-	}
+	r.drawArcs()
 }

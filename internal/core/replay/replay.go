@@ -100,7 +100,6 @@ type engine struct {
 	ups      []*up
 	views    []*view // of all instances
 	sole     *view   // the only one, nil where there are several
-	far      bool    // what its choices look at may have to be fetched
 	strand   *strand
 	stop     tick.Time // where the clock stops, tick.Never if it does not
 	phases   []phase
@@ -191,7 +190,6 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 	}
 	if len(e.views) == 1 {
 		e.sole = e.views[0]
-		e.far = e.sole.core.Fetches()
 	}
 	e.brief = len(e.views) == len(e.ups) && o.Observe == nil && !o.long
 	findUsual(e.servers)
@@ -263,12 +261,12 @@ func (e *engine) fetch(some []arrival) {
 			}
 		}
 	}
-	if e.far {
+	if f := e.sole.core.Fetcher(); f != nil {
 		var keys [few]uint64
 		for i := range some {
 			keys[i] = some[i].key
 		}
-		e.sole.core.Fetch(keys[:len(some)])
+		f.Fetch(keys[:len(some)])
 	}
 }
 

@@ -190,17 +190,13 @@ func (u *Upstream) First(now tick.Time, id, key uint64) BackendID {
 	return BackendID(slot)
 }
 
-// Fetch has what choices for some keys will look at brought near to the processor.
-func (u *Upstream) Fetch(keys []uint64) {
-	if f, ok := u.single.(balance.Fetcher); ok {
-		f.Fetch(keys)
+// Fetcher gives the algorithm if what its choices look at should be fetched ahead, nil
+// if not.
+func (u *Upstream) Fetcher() balance.Fetcher {
+	if f, ok := u.single.(balance.Fetcher); ok && f.Far() {
+		return f
 	}
-}
-
-// Fetches says whether that can make a difference.
-func (u *Upstream) Fetches() bool {
-	_, ok := u.single.(balance.Fetcher)
-	return ok
+	return nil
 }
 
 // Choose decides where an attempt goes. It is called once for each attempt of
