@@ -72,25 +72,46 @@ func (t *interner) grow() {
 // that of Wang Yi's wyhash). It asks as little as it can of what cannot be foretold,
 // as how long a text is.
 func quickHash(b []byte) uint64 {
-	const a, c = 0xa0761d6478bd642f, 0xe7037ed1a0b428db
-	n := len(b)
-	h := uint64(n) * 0x8ebc6af09c88c6e3
-	var x, y uint64
-	switch {
-	case n > 16:
-		for rest := b; len(rest) > 16; rest = rest[16:] {
-			hi, lo := bits.Mul64(binary.LittleEndian.Uint64(rest)^a^h, binary.LittleEndian.Uint64(rest[8:])^c)
-			h = hi ^ lo
-		}
-		last := b[n-16:] // some of which has been taken in
-		x, y = binary.LittleEndian.Uint64(last), binary.LittleEndian.Uint64(last[8:])
-	case n >= 8:
-		x, y = binary.LittleEndian.Uint64(b), binary.LittleEndian.Uint64(b[n-8:])
-	case n >= 4:
-		x, y = uint64(binary.LittleEndian.Uint32(b)), uint64(binary.LittleEndian.Uint32(b[n-4:]))
-	case n > 0:
-		x, y = uint64(b[0])<<16|uint64(b[n/2])<<8|uint64(b[n-1]), 0
+	h := uint64(len(b)) * hashLength
+	if len(b) <= 16 {
+		return shortHash(b, h)
 	}
-	hi, lo := bits.Mul64(x^a^h, y^c)
+	last := b[len(b)-16:] // some of which may be taken in twice
+	for len(b) > 16 {
+		h = fold(binary.LittleEndian.Uint64(b), binary.LittleEndian.Uint64(b[8:]), h)
+		b = b[16:]
+	}
+	return fold(binary.LittleEndian.Uint64(last), binary.LittleEndian.Uint64(last[8:]), h)
+}
+
+// identityHash is quickHash for what results depend on, which stay what they were: it
+// takes every byte in once.
+func identityHash(b []byte) uint64 {
+	h := uint64(len(b)) * hashLength
+	for len(b) > 16 {
+		h = fold(binary.LittleEndian.Uint64(b), binary.LittleEndian.Uint64(b[8:]), h)
+		b = b[16:]
+	}
+	return shortHash(b, h)
+}
+
+// shortHash ends the hash of a text of which up to 16 bytes are left.
+func shortHash(b []byte, h uint64) uint64 {
+	n := len(b)
+	switch {
+	case n >= 8:
+		return fold(binary.LittleEndian.Uint64(b), binary.LittleEndian.Uint64(b[n-8:]), h)
+	case n >= 4:
+		return fold(uint64(binary.LittleEndian.Uint32(b)), uint64(binary.LittleEndian.Uint32(b[n-4:])), h)
+	case n > 0:
+		return fold(uint64(b[0])<<16|uint64(b[n/2])<<8|uint64(b[n-1]), 0, h)
+	}
+	return fold(0, 0, h)
+}
+
+const hashLength = 0x8ebc6af09c88c6e3
+
+func fold(x, y, h uint64) uint64 {
+	hi, lo := bits.Mul64(x^0xa0761d6478bd642f^h, y^0xe7037ed1a0b428db)
 	return hi ^ lo
 }

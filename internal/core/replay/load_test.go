@@ -174,6 +174,15 @@ func TestWhatTheTraceTellsOfTimesAndFailures(t *testing.T) {
 	assert.InDelta(t, 0.751, r.Duration, 1e-9)
 	r = run(t, c, "", text, Options{Stamp: "end", Spread: "none"})
 	assert.InDelta(t, 1.001, r.Duration, 1e-9, "they began at 1000 and 1000.75")
+	// Where some lines do not say how long they took, all keep their order: of 800 in a
+	// second, at 1 ms each, few are open at once.
+	mixed := ""
+	for i := range 800 {
+		mixed += `10.0.0.9 - - [23/Nov/2026:06:55:08 +0000] "GET / HTTP/1.1" 200 7 "-" "a"` + []string{"", " 0.0125"}[i%2] + "\n"
+	}
+	r = run(t, c, "behaviour \"*\" {\n service = fixed(\"1ms\")\n}\n", mixed, Options{Stamp: "end"})
+	assert.Less(t, r.Upstreams["app"].Backends["b0"].PeakInFlight, 12)
+	assert.InDelta(t, 1, r.Duration, 0.05)
 	r = run(t, c, "", text, Options{Recorded: true})
 	assert.EqualValues(t, []int64{1, 1}, []int64{r.Answered, r.Errors.Status5xx})
 	from, err := trace.ParseMoment("400ms")

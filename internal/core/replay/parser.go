@@ -96,21 +96,31 @@ func (c *crew) sent(client, session, userAgent []byte, line int64, w *caller) {
 	} else {
 		w.hash = quickHash(client)
 	}
-	agent := uint64(0)
 	switch {
 	case session != nil:
-		w.hash, w.session = quickHash(session)^0x9e3779b97f4a7c15, true
+		w.hash, w.session = quickHash(session)^hashSession, true
 	case userAgent != nil:
-		agent = quickHash(userAgent) * 0xd1342543de82ef95
-		w.hash ^= agent
+		w.hash ^= quickHash(userAgent) * hashAgent
 	}
-	if c.keyed {
-		c.sender.client = trace.ClientKey(w.text)
-		if c.sender.identity = w.hash; !w.session {
-			c.sender.identity = c.sender.client ^ agent
-		}
+	if !c.keyed {
+		return
+	}
+	c.sender.client = trace.ClientKey(w.text)
+	switch {
+	case session != nil:
+		c.sender.identity = identityHash(session) ^ hashSession
+	case userAgent != nil:
+		c.sender.identity = c.sender.client ^ identityHash(userAgent)*hashAgent
+	default:
+		c.sender.identity = c.sender.client
 	}
 }
+
+// What tells the hash of one thing from that of another.
+const (
+	hashSession = 0x9e3779b97f4a7c15
+	hashAgent   = 0xd1342543de82ef95
+)
 
 // begin writes of an arrival what does not depend on its frontend. Field by field: to
 // make a whole one and copy it costs more.
