@@ -22,11 +22,17 @@ type ring struct {
 	index   []int32   // by the first bits of a place: the first point that could follow it
 	shift   uint      // how many bits of a place are not looked at in index
 	bound   float64   // 0 for none
-	open    []int32   // by slot, kept where there is a bound
-	total   int32     // of open
+	loads   []share   // by slot, kept where there is a bound
+	total   int32     // of what is open
 	sum     float64   // of the weights that are in
 	fetched uint64    // means nothing; keeps Fetch from being left out
 	known   []float64 // weight each slot had when last in, so that a leaver moves no one else's points
+}
+
+// share is what is open at a slot, and the weight it is measured by.
+type share struct {
+	weight float64
+	open   int32
 }
 
 // point is a place on the circle, of which there are 2^32.
@@ -46,14 +52,14 @@ func newRing(o Options) Picker { return &ring{slots: slots{seed: o.Seed}, bound:
 
 func (r *ring) Begun(slot int) {
 	if r.bound > 0 {
-		r.open[slot]++
+		r.loads[slot].open++
 		r.total++
 	}
 }
 
 func (r *ring) Ended(slot int) {
 	if r.bound > 0 {
-		r.open[slot]--
+		r.loads[slot].open--
 		r.total--
 	}
 }
@@ -66,15 +72,20 @@ func (r *ring) Counts() bool { return r.bound > 0 }
 func (r *ring) over(slot int) bool {
 	// Open is a whole number: that it reaches the bound is that it reaches the
 	// next whole number.
-	return r.bound > 0 && float64(r.open[slot])*r.sum >= r.bound*float64(r.total+1)*r.weight[slot]
+	if r.bound == 0 {
+		return false
+	}
+	l := &r.loads[slot]
+	return float64(l.open)*r.sum >= r.bound*float64(r.total+1)*l.weight
 }
 
 func (r *ring) Set(slot int, name string, weight float64) {
 	r.slots.Set(slot, name, weight)
 	for len(r.known) <= slot {
 		r.known = append(r.known, 0)
-		r.open = append(r.open, 0)
+		r.loads = append(r.loads, share{})
 	}
+	r.loads[slot].weight = weight
 	if weight > 0 {
 		r.known[slot] = weight
 	}

@@ -35,11 +35,15 @@ func bucketOf(us uint64) int {
 const spreadSize = (34-subBits)<<(subBits-1) + 161
 
 // gathered is the spread of a backend. The counts of many backends lie far apart: what
-// comes is noted beside the rest, in one line of a cache, and counted some at a time.
+// comes is noted beside the rest, one line of a cache after the other, and counted when
+// there is so much that several fall on each line of the counts.
 type gathered struct {
 	spread
-	recent [16]uint16 // buckets
+	recent [noted]uint16 // buckets
 }
+
+// noted is how much is noted before it is counted: four lines with what stands before it.
+const noted = (4*64 - 32) / 2
 
 // gather takes a latency in.
 func (t *tally) gather(g *gathered, ns int64, bucket uint32) {
@@ -47,8 +51,8 @@ func (t *tally) gather(g *gathered, ns int64, bucket uint32) {
 		t.room(&g.spread)
 	}
 	g.add(ns)
-	g.recent[g.due%16] = uint16(bucket)
-	if g.due++; g.due == 16 {
+	g.recent[g.due] = uint16(bucket)
+	if g.due++; g.due == noted {
 		t.settle(g)
 	}
 }
