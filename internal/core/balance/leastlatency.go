@@ -18,19 +18,18 @@ import (
 // 16 backends are all looked at; of more, two that are drawn, as in two-choices.
 type leastLatency struct {
 	twoChoices
-	timed []timed // by slot
 	fresh int     // how many of those that are in have not answered yet
 	grew  float64 // what forgetting has come to by last
 	last  tick.Time
 	ranks [FewSlots]uint64 // by place among the members, if they are few: the bits of their scores, the last four of which give way to the place; all set for none
 }
 
-// timed is what is known of how long a slot takes.
+// timed is what least-latency knows of how long a slot takes.
 type timed struct {
+	place int32 // among the members, if they are few, and one more; 0 for none
+	known bool
 	level float64 // the average in seconds when last taken, times grown; 0 for what is not known
 	grown float64 // what forgetting had come to then; likewise
-	place int32   // among the members, if they are few, or -1
-	known bool
 }
 
 // FewSlots is up to how many backends least-latency looks at each, and needs no
@@ -53,15 +52,12 @@ func (l *leastLatency) Set(slot int, name string, weight float64) {
 		was = l.weight[slot]
 	}
 	l.twoChoices.Set(slot, name, weight)
-	for len(l.timed) < len(l.weight) {
-		l.timed = append(l.timed, timed{place: -1})
-	}
 	if was == 0 && weight > 0 {
-		l.timed[slot] = timed{place: l.timed[slot].place} // what it was before it was away says nothing
+		l.loads[slot].timed = timed{place: l.loads[slot].place} // what it was before it was away says nothing
 	}
 	l.fresh = 0
-	for i := range l.timed {
-		if !l.timed[i].known && l.weight[i] > 0 {
+	for i := range l.loads {
+		if !l.loads[i].known && l.weight[i] > 0 {
 			l.fresh++
 		}
 	}
@@ -89,9 +85,9 @@ func (l *leastLatency) leap(x float64) float64 {
 	if l.grew > mostGrown {
 		back := 1 / l.grew
 		l.grew = 1
-		for i := range l.timed {
-			l.timed[i].grown *= back
-			l.timed[i].level *= back
+		for i := range l.loads {
+			l.loads[i].grown *= back
+			l.loads[i].level *= back
 			l.rescore(i)
 		}
 	}
@@ -106,7 +102,7 @@ func (l *leastLatency) Took(slot int, now tick.Time, took time.Duration, failed 
 	if took = max(took, 0); failed {
 		took = max(took, failedTakes)
 	}
-	t := &l.timed[slot]
+	t := &l.loads[slot]
 	if !t.known {
 		if t.known = true; l.weight[slot] > 0 {
 			l.fresh--
@@ -133,12 +129,12 @@ func (l *leastLatency) Answered(slot int, now tick.Time, took time.Duration) {
 // to then.
 func (l *leastLatency) score(slot int) float64 {
 	has := &l.loads[slot]
-	return l.timed[slot].level * (float64(has.open+1) * has.per)
+	return has.level * (float64(has.open+1) * has.per)
 }
 
 // rescore brings ranks up to date.
 func (l *leastLatency) rescore(slot int) {
-	if at := l.timed[slot].place; at >= 0 {
+	if at := l.loads[slot].place - 1; at >= 0 {
 		// Bits of numbers of 0 or more order as they do.
 		l.ranks[at&(FewSlots-1)] = math.Float64bits(l.score(slot))&^(FewSlots-1) | uint64(at)
 	}
@@ -150,14 +146,14 @@ func (l *leastLatency) lineUp() {
 	for i := range l.ranks {
 		l.ranks[i] = math.MaxUint64
 	}
-	for i := range l.timed {
-		l.timed[i].place = -1
+	for i := range l.loads {
+		l.loads[i].place = 0
 	}
 	if len(l.members) > FewSlots {
 		return
 	}
 	for i, s := range l.members {
-		l.timed[s].place = int32(i)
+		l.loads[s].place = int32(i) + 1
 		l.rescore(int(s))
 	}
 }
@@ -177,7 +173,7 @@ func (l *leastLatency) Ended(slot int) {
 // cost is what is compared. One that has not answered yet is given a first
 // request, and then counts as the others do until it has.
 func (l *leastLatency) cost(slot int, now tick.Time) float64 {
-	if l.fresh > 0 && !l.timed[slot].known {
+	if l.fresh > 0 && !l.loads[slot].known {
 		if l.loads[slot].open == 0 {
 			return 0
 		}
@@ -189,8 +185,8 @@ func (l *leastLatency) cost(slot int, now tick.Time) float64 {
 // mean is the average of those that have answered.
 func (l *leastLatency) mean() float64 {
 	sum, n := 0.0, 0
-	for i, t := range l.timed {
-		if t.known && l.weight[i] > 0 && t.grown > 0 {
+	for i := range l.loads {
+		if t := &l.loads[i]; t.known && l.weight[i] > 0 && t.grown > 0 {
 			sum += t.level / t.grown
 			n++
 		}
@@ -207,6 +203,13 @@ func (l *leastLatency) Pick(q *Query) int {
 	}
 	if len(l.members) > FewSlots {
 		a, b := l.two(q)
+		if b >= 0 && l.fresh == 0 {
+			// Without a jump that could not be foretold, as in cheapest.
+			if x, y := math.Float64bits(l.score(a)), math.Float64bits(l.score(b)); x != y {
+				_, less := bits.Sub64(y, x, 0)
+				return a ^ (a^b)&-int(less)
+			}
+		}
 		if b >= 0 && l.better(b, a, q.Now) {
 			return b
 		}

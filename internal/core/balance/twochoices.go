@@ -18,12 +18,15 @@ type twoChoices struct {
 	loads []load // by slot
 }
 
-// load is what a slot has to do; what is compared stands together.
+// load is what a slot has to do; what is compared stands together, in one line of a
+// cache.
 type load struct {
 	picked float64 // picks per weight
 	per    float64 // 1/weight; 0 for one that is out
 	rank   uint64  // in the seeded order
 	open   int32
+	timed
+	_ [8]byte
 }
 
 // pair draws two different members by weight.
