@@ -30,25 +30,36 @@ func (a *arc) before(place uint64) uint {
 	return uint(n * lows >> 48)
 }
 
-// near gives what Pick does where one arc tells it, -1 elsewhere.
+// near gives what Pick does where a few arcs tell it, -1 elsewhere.
 func (r *ring) near(at uint32, q *Query) int {
-	a := &r.arcs[at>>r.shift]
+	n := int(at >> r.shift)
+	a := &r.arcs[n]
 	place := uint64(at << (32 - r.shift) >> (32 - placeBits))
 	k := a.before(place)
-	if a.place(k-1) == place || a.slots[0] == noSlot {
+	if a.place(k-1) == place {
 		return -1 // there are bits beyond these
 	}
-	for ; k < arcPoints; k++ {
-		s := int(a.slots[k])
-		if (r.fulls == 0 || !r.full[s]) && (len(q.Tried) == 0 || !q.tried(s)) && !r.over(s) {
-			return s
-		}
-		if a.place(k) == arcEnd {
+	for range fewArcs {
+		if a.slots[0] == noSlot {
 			break
 		}
+		for ; k < arcPoints; k++ {
+			s := int(a.slots[k])
+			if (r.fulls == 0 || !r.full[s]) && (len(q.Tried) == 0 || !q.tried(s)) && !r.over(s) {
+				return s
+			}
+			if a.place(k) == arcEnd {
+				break
+			}
+		}
+		n = (n + 1) & (len(r.arcs) - 1)
+		a, k = &r.arcs[n], 0
 	}
 	return -1
 }
+
+// fewArcs is how many are looked at one after the other.
+const fewArcs = 8
 
 // drawArcs puts the points into arcs, one for each entry of the index. One of more points
 // than it has room for holds noSlot.
