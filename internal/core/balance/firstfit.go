@@ -8,7 +8,7 @@ type firstFit struct {
 	slots
 	order []int32
 	line  []int32 // slots in order
-	place []int32 // by slot, where in line it stands
+	place []int32 // by slot, where in line it stands; -1 for one that is out
 	free  bitset  // places whose slots can be chosen
 }
 
@@ -21,7 +21,7 @@ func (f *firstFit) Order(slots []int32) { f.order, f.dirty = append(f.order[:0],
 func (f *firstFit) Room(slot int, room bool) {
 	if f.changeRoom(slot, room) && !f.dirty {
 		if at := f.place[slot]; at >= 0 {
-			f.free.put(int(at), f.may(slot))
+			f.free.put(int(at), room)
 		}
 	}
 }
@@ -58,6 +58,8 @@ func (f *firstFit) rebuild() {
 	}
 	f.free = newBitset(len(f.line))
 	for at, s := range f.line {
-		f.free.put(at, f.may(int(s)))
+		if f.free.put(at, f.may(int(s))); f.weight[s] <= 0 {
+			f.place[s] = -1
+		}
 	}
 }

@@ -184,7 +184,7 @@ func (u *Upstream) First(now tick.Time, id, key uint64) BackendID {
 	if u.counts {
 		u.single.Begun(slot)
 	}
-	if u.limited {
+	if u.limited && u.open[slot] == u.most[slot] {
 		u.room(BackendID(slot))
 	}
 	return BackendID(slot)
@@ -402,7 +402,7 @@ func (u *Upstream) Done(now tick.Time, id BackendID, began tick.Time) bool {
 	} else if u.counts {
 		u.single.Ended(int(id))
 	}
-	if u.limited {
+	if u.limited && u.open[id] == u.most[id]-1 {
 		u.room(id)
 	}
 	return true
