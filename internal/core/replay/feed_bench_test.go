@@ -23,18 +23,42 @@ func BenchmarkClients(b *testing.B) {
 	require.NoError(b, err)
 	b.SetBytes(int64(len(text)))
 	b.ReportAllocs()
+	all, n := int64(bytes.Count(text, []byte("\n"))), int64(0)
 	for b.Loop() {
+		n = 1
 		f, _ := newFeed(scenario.None(), nil, Options{}, p)
 		r, err := trace.NewReader("b", bytes.NewReader(text), trace.Options{})
 		require.NoError(b, err)
 		var a arrival
-		var w caller
-		for err = r.Next(&f.alone.rec); err == nil; err = r.Next(&f.alone.rec) {
-			f.alone.who(&f.alone.rec, &w)
-			f.number(&a, &w)
+		var w [few]caller
+		var rec trace.Record
+		require.NoError(b, r.Next(&rec)) // which tells what it is
+		var piece trace.Piece
+		h, c, lines := r.Helper(), f.alone, [few]trace.Plain{}
+		for piece, err = r.Piece(nil); err == nil; piece, err = r.Piece(piece.Text) {
+			h.Take(piece)
+			for {
+				some := h.Plains(lines[:])
+				if len(some) == 0 {
+					if h.Next(&rec) != nil {
+						break
+					}
+					c.who(&rec, &w[0]) // the last of the piece
+					f.number(&a, &w[0])
+				}
+				for i := range some {
+					c.sent(some[i].Client(piece.Text), nil, some[i].UserAgent(piece.Text), int64(i), &w[i])
+				}
+				f.ids.fetch(w[:len(some)])
+				for i := range some {
+					f.number(&a, &w[i])
+				}
+			}
+			n += h.Found().Records
 		}
 		require.ErrorIs(b, err, io.EOF)
 		require.Positive(b, f.clients())
+		require.Equal(b, all, n)
 	}
 }
 
