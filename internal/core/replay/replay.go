@@ -253,7 +253,7 @@ func (e *engine) arriveAll(block []arrival) {
 // fetch has the processor fetch what some requests will look at before it is needed,
 // where it lies far apart: the holders of many sessions, the ring of many backends.
 func (e *engine) fetch(some []arrival) {
-	const far = 1 << 15
+	const far = 1 << 18
 	if h := e.sole.up.holder; len(h) >= far {
 		for i := range some {
 			if s := some[i].session; int(s) < len(h) {

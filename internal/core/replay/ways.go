@@ -12,7 +12,6 @@ import (
 // than to go through routes. Where two fall on one place the last is remembered. Two
 // whose hashes are equal are taken for one: it is one chance in 10^19 for each request.
 type ways struct {
-	table         *table
 	slots         []way // a power of two of them; none if this does not pay
 	queries       bool  // what follows the ? counts
 	sought, found int
@@ -29,10 +28,10 @@ type way struct {
 // manyWays is how many are remembered: what a near cache holds.
 const manyWays = 4096
 
-// newWays makes one for a table whose routes ask nothing else than what a log line has
-// in its request, and for nothing that has to be looked up for each.
+// newWays makes one for a table. It remembers nothing where routes ask who the client is,
+// or a scenario which paths are streams.
 func newWays(p *plan, t *table) ways {
-	w := ways{table: t, queries: t.routes.Asks&route.AskQuery != 0}
+	w := ways{queries: t.routes.Asks&route.AskQuery != 0}
 	if !t.tcp && p.scenario.Streams == nil && t.routes.Asks&route.AskClient == 0 {
 		w.slots = make([]way, manyWays)
 	}

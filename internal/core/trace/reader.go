@@ -56,8 +56,8 @@ type Reader struct {
 	names  *renames
 	o      Options
 	begun  bool
-	plain  bool // these are Combined log lines without further fields that are named
-	one    [1]Plain
+	plain  bool     // these are Combined log lines without further fields that are named
+	one    [1]Plain // for Next
 	fatal  error
 
 	Format   string // a key of Formats, once the first record was read
@@ -194,7 +194,7 @@ func (r *Reader) nextPlain(rec *Record) bool {
 
 // Plains reads the lines of the most frequent shape that come next, at most as many
 // as there is room for, and gives them: fewer, or none, before one that Next has to
-// read. They point into the text of Text.
+// read. They are places in the text of the piece that Take was given.
 func (r *Reader) Plains(room []Plain) []Plain {
 	if !r.plain {
 		return nil
