@@ -185,7 +185,8 @@ func (u *Upstream) First(now tick.Time, id, key uint64) BackendID {
 		u.single.Begun(slot)
 	}
 	if u.limited && u.open[slot] == u.most[slot] {
-		u.room(BackendID(slot))
+		u.full[slot] = true // as room does
+		u.single.Room(slot, false)
 	}
 	return BackendID(slot)
 }
@@ -402,8 +403,9 @@ func (u *Upstream) Done(now tick.Time, id BackendID, began tick.Time) bool {
 	} else if u.counts {
 		u.single.Ended(int(id))
 	}
-	if u.limited && u.open[id] == u.most[id]-1 {
-		u.room(id)
+	if u.limited && u.full[id] && u.open[id] < u.most[id] {
+		u.full[id] = false // as room does
+		u.single.Room(int(id), true)
 	}
 	return true
 }
