@@ -34,6 +34,7 @@ func (a *arc) before(place uint64) uint {
 func (r *ring) near(at uint32, q *Query) int {
 	n := int(at >> r.shift)
 	a := &r.arcs[n]
+	allowed := r.allowed() // which need not wait for the rest
 	place := uint64(at << (32 - r.shift) >> (32 - placeBits))
 	k := a.before(place)
 	if a.place(k-1) == place {
@@ -45,7 +46,7 @@ func (r *ring) near(at uint32, q *Query) int {
 		}
 		for ; k < arcPoints; k++ {
 			s := int(a.slots[k])
-			if (r.fulls == 0 || !r.full[s]) && (len(q.Tried) == 0 || !q.tried(s)) && !r.over(s) {
+			if (r.fulls == 0 || !r.full[s]) && (len(q.Tried) == 0 || !q.tried(s)) && (r.bound == 0 || !r.beyond(s, allowed)) {
 				return s
 			}
 			if a.place(k) == arcEnd {

@@ -69,14 +69,17 @@ func (r *ring) Counts() bool { return r.bound > 0 }
 
 // over says whether one more would put a slot above its bound (Mirrokni,
 // Thorup, Zadimoghaddam: Consistent Hashing with Bounded Loads, SODA 2018).
-func (r *ring) over(slot int) bool {
-	// Open is a whole number: that it reaches the bound is that it reaches the
-	// next whole number.
-	if r.bound == 0 {
-		return false
-	}
+func (r *ring) over(slot int) bool { return r.bound > 0 && r.beyond(slot, r.allowed()) }
+
+// allowed is what may be open by the bound, times all weights.
+func (r *ring) allowed() float64 { return r.bound * float64(r.total+1) }
+
+// beyond says whether what is open at a slot has come to its part of what is allowed.
+// Open is a whole number: that it reaches the bound is that it reaches the next whole
+// number.
+func (r *ring) beyond(slot int, allowed float64) bool {
 	l := &r.loads[slot]
-	return float64(l.open)*r.sum >= r.bound*float64(r.total+1)*l.weight
+	return float64(l.open)*r.sum >= allowed*l.weight
 }
 
 func (r *ring) Set(slot int, name string, weight float64) {
