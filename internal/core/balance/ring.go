@@ -11,18 +11,18 @@ import (
 // ring is consistent hashing: backends stand at many points of a circle, and a
 // key goes to the first point after its own (Karger et al.: Consistent Hashing
 // and Random Trees, STOC 1997). A backend that leaves moves only the keys it
-// had. A choice costs O(1) on average: an index by the first bits of a hash leads
-// close to its point.
+// had. A choice costs O(1) on average: the first bits of a hash lead to an arc of
+// the circle that nearly always tells the point, and to an index where it does not.
 type ring struct {
 	slots
 	points  []point
-	arcs    []arc
+	arcs    []arc // by the first bits of a place, as index
 	where   places
 	free    bitset    // points whose slots have room
 	index   []int32   // by the first bits of a place: the first point that could follow it
 	shift   uint      // how many bits of a place are not looked at in index
 	bound   float64   // 0 for none
-	loads   []share   // by slot, kept where there is a bound
+	loads   []share   // by slot; what is open is kept where there is a bound
 	total   int32     // of what is open
 	sum     float64   // of the weights that are in
 	fetched uint64    // means nothing; keeps Fetch from being left out

@@ -24,7 +24,7 @@ type crew struct {
 	partial bool       // that is not all of it
 	origin  int64      // the time of the first record, be it replayed or not
 	keyed   bool       // the sender is asked for
-	short   bool       // no strand asks more of a record than trace.Plain tells
+	short   bool       // lines of the most frequent shape need not be made records, see plan.short
 	sender  sender     // of the record
 
 	_ [64]byte // keeps what several write on lines of their own
@@ -136,8 +136,8 @@ func (p *parser) begin(a *arrival, at, duration int64, status int, w *sender) {
 	}
 }
 
-// plains is arrival for lines of the most frequent shape, where plan.short says that
-// no more is asked of them.
+// plains is arrival for lines of the most frequent shape, which are made records only
+// where a route has to be found (plan.short).
 func (p *parser) plains(some []trace.Plain, text []byte, out []arrival, from []sender) {
 	front, first, tcp, all := uint16(p.only.index), p.only.first, p.only.tcp, p.only.all
 	for i := range some {

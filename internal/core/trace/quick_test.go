@@ -146,9 +146,16 @@ func FuzzQuick(f *testing.F) {
 			defer r.Close()
 			var out []string
 			var rec Record
+			var room [3]Plain
 			for err = r.Next(&rec); err == nil; err = r.Next(&rec) {
 				out = append(out, fmt.Sprint(rec.Line, flat(&rec)))
 				r.plain = r.plain && quick
+				for line, some := r.Lines(), r.Plains(room[:]); len(some) > 0; line, some = r.Lines(), r.Plains(room[:]) {
+					for i := range some { // which are none where there is no quick way
+						some[i].Record(r.lines.buf, &rec)
+						out = append(out, fmt.Sprint(line+int64(i)+1, flat(&rec)))
+					}
+				}
 			}
 			return fmt.Sprint(out, err, r.Records, r.BadLines, r.Bad)
 		}
