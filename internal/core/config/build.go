@@ -83,6 +83,7 @@ func (d *Decoder) topKeys(c *Config, roots []*Node) {
 	c.Trusted, c.TrustedAt = Get[[]netip.Prefix](all, "trusted_proxies"), all.At("trusted_proxies")
 	c.Record = Placed[string]{Get[string](all, "record"), all.At("record")}
 	c.ClientFrom = Get[string](all, "client_from")
+	c.ConnectionsTotal = Get[int](all.child("limits"), "connections_total")
 }
 
 func (d *Decoder) accessLog(n *Node) AccessLog {
@@ -103,6 +104,23 @@ func (d *Decoder) accessLog(n *Node) AccessLog {
 	return l
 }
 
+// passFields reads which fields clients may set.
+func (d *Decoder) passFields(n *Node) []Placed[string] {
+	fields := Get[[]Placed[string]](n, "pass_fields")
+	for _, f := range fields {
+		if !slices.ContainsFunc(ProxyFields, func(name string) bool { return SameField(name, f.Value) }) {
+			d.Add(IDChoice, f.Range, fmt.Sprintf("pass_fields has no effect on %q, which is always passed", shorten(f.Value)), orList(ProxyFields))
+		}
+	}
+	return fields
+}
+
+// SameField reports whether two names of header fields are the same to
+// applications that read "_" as "-".
+func SameField(a, b string) bool {
+	return strings.EqualFold(strings.ReplaceAll(a, "_", "-"), strings.ReplaceAll(b, "_", "-"))
+}
+
 func (d *Decoder) frontend(n *Node) *Frontend {
 	f := &Frontend{
 		Name: n.Label.Value, Range: n.Range,
@@ -114,9 +132,10 @@ func (d *Decoder) frontend(n *Node) *Frontend {
 		f.TLS = d.frontTLS(x, f.Protocol)
 	}
 	t := n.child("timeouts")
-	f.Timeouts = FrontTimeouts{RequestHeader: Get[time.Duration](t, "request_header"), RequestBody: Get[time.Duration](t, "request_body"), Idle: Get[time.Duration](t, "idle")}
+	f.Timeouts = FrontTimeouts{RequestHeader: Get[time.Duration](t, "request_header"), RequestBody: Get[time.Duration](t, "request_body"), Idle: Get[time.Duration](t, "idle"), HalfClosed: Get[time.Duration](t, "half_closed")}
 	f.Limits = d.limits(n.child("limits"))
 	f.ClearHTTP2 = Get[bool](n, "clear_http2")
+	f.PassFields = d.passFields(n)
 	f.Errors = d.errors(n.child("errors"))
 	for _, name := range []string{"clear_http2", "errors"} {
 		if f.Protocol == "tcp" && n.Has(name) && name == "clear_http2" || f.Protocol == "tcp" && name == "errors" && n.One(name) != nil {
@@ -133,6 +152,7 @@ func (d *Decoder) frontend(n *Node) *Frontend {
 		route.Timeouts = waits(r.child("timeouts"))
 		route.StreamAt = r.child("timeouts").At("stream")
 		route.Limits = d.limits(r.child("limits"))
+		route.StreamRequests = Get[bool](r, "stream_requests")
 		d.own(r, route)
 		if x := r.One("rewrite"); x != nil {
 			route.Rewrite = d.rewrite(x)
@@ -336,7 +356,7 @@ func waits(n *Node) Waits {
 // limits reads what one client may ask for.
 func (d *Decoder) limits(n *Node) Limits {
 	l := Limits{
-		Range: n.Range, HeaderSize: Get[int64](n, "header_size"), Connections: Get[int](n, "connections"),
+		Range: n.Range, HeaderSize: Get[int64](n, "header_size"), Connections: Get[int](n, "connections"), BodyRate: Get[int64](n, "body_rate"), Stalled: Get[int](n, "stalled_streams"),
 		BodySize: Get[int64](n, "body_size"), Rate: Get[float64](n, "rate"), Burst: Get[int](n, "burst"),
 	}
 	if n.Has("burst") && !n.Has("rate") {
@@ -392,13 +412,13 @@ func (d *Decoder) failover(n *Node, u *Upstream) {
 func (d *Decoder) sticky(n *Node) *Sticky {
 	s := &Sticky{
 		Range: n.Range, By: Get[string](n, "by"), Name: Get[string](n, "name"), TTL: Get[time.Duration](n, "ttl"),
-		OnLoss: Get[string](n, "on_loss"), Secret: Get[string](n, "secret"),
+		OnLoss: Get[string](n, "on_loss"), Secret: Get[string](n, "secret"), Pass: Get[bool](n, "pass_cookie"),
 	}
 	for _, k := range []struct {
 		key  string
 		by   []string
 		what string
-	}{{"name", []string{"cookie", "existing-cookie", "header"}, "a cookie or header field"}, {"secret", []string{"cookie"}, "a cookie of our own"}} {
+	}{{"name", []string{"cookie", "existing-cookie", "header"}, "a cookie or header field"}, {"secret", []string{"cookie"}, "a cookie of our own"}, {"pass_cookie", []string{"cookie"}, "a cookie of our own"}} {
 		if n.Has(k.key) && s.By != "" && !containsText(k.by, s.By) {
 			d.Add(IDUnknown, n.At(k.key), fmt.Sprintf("%s belongs to %s, and this is sticky by %s", k.key, k.what, s.By), "remove it, or write by = \"cookie\"")
 		}

@@ -29,6 +29,13 @@ type User struct {
 // Scheme, USENIX 1999).
 var bcryptHash = regexp.MustCompile(`^\$2[abxy]?\$(\d\d)\$[./A-Za-z0-9]{53}$`)
 
+// What a hash may cost: the least that bcrypt has, and what takes some seconds of
+// a processor, which no log-in may take longer than.
+const (
+	leastCost = 4
+	mostCost  = 16
+)
+
 func (d *Decoder) control(n *Node) *Control {
 	c := &Control{Range: n.Range, Listen: Get[Placed[Address]](n, "listen")}
 	if x := n.One("tls"); x != nil {
@@ -42,8 +49,13 @@ func (d *Decoder) control(n *Node) *Control {
 			d.Add(IDTwice, u.Range, fmt.Sprintf("the user %q is given twice", x.Name), "remove one of them")
 		}
 		seen[x.Name] = true
-		if x.Password != "" && !bcryptHash.MatchString(x.Password) {
+		switch cost := x.Cost(); {
+		case !u.Has("password"): // required, and missed by the table
+		case !bcryptHash.MatchString(x.Password):
 			d.Add(IDType, x.PasswordAt, "the password is not a bcrypt hash", "`kestrix password` makes one; never write the password itself")
+			x.Password = ""
+		case cost < leastCost || cost > mostCost:
+			d.Add(IDLimit, x.PasswordAt, fmt.Sprintf("the cost %d of the hash is outside %d to %d", cost, leastCost, mostCost), "`kestrix password` makes one that is sound")
 			x.Password = ""
 		}
 		c.Users = append(c.Users, x)

@@ -12,6 +12,11 @@ var AccessFields = []string{
 	"session", "frontend", "route", "upstream", "backend", "reason", "attempts", "id",
 }
 
+// ProxyFields are the request header fields by which applications believe their
+// proxy: who the client is, and what was asked for. From peers that are not
+// trusted they are removed.
+var ProxyFields = []string{"X-Real-IP", "True-Client-IP", "X-Original-URL", "X-Original-Host", "X-Rewrite-URL", "Proxy"}
+
 // Language is the table of the configuration language. It is read only.
 var Language = &Block{
 	Name: "configuration",
@@ -29,6 +34,13 @@ var Language = &Block{
 		upstreamBlock,
 		commonBlock,
 		controlBlock,
+		{
+			Name: "limits", Always: true,
+			Help: "what all clients together may take of this machine",
+			Keys: []*Key{
+				{Name: "connections_total", Type: Whole, Min: "1", Max: "10000000", Help: "open connections of clients, on all frontends. At the limit idle connections are closed first, the longest idle first; then the address with the most connections loses its newest. If not given: half of what is left of the process's limit of open files (RLIMIT_NOFILE) after 64 for control, probes and logs; the other half is for connections to backends", Example: "20000"},
+			},
+		},
 		{
 			Name: "access_log", Always: true,
 			Help: "one line per request, readable as a trace by replay",

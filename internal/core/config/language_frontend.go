@@ -1,5 +1,7 @@
 package config
 
+import "strings"
+
 var frontendBlock = &Block{
 	Name: "frontend", Label: &Label{Name: "name"}, Many: true, Required: true,
 	Help: "where traffic enters: addresses, protocol, routes",
@@ -11,6 +13,7 @@ var frontendBlock = &Block{
 			Help: "what is spoken here; tcp carries bytes without looking into them", Example: `"tcp"`},
 		{Name: "proxy_protocol", Type: Switch, Default: "false", Help: "connections begin with a PROXY protocol header, version 1 or 2, that names the client; only trusted_proxies may connect", Example: "true"},
 		{Name: "clear_http2", Type: Switch, Default: "false", Help: "HTTP/2 without TLS is taken too, from clients that know beforehand (RFC 9113 section 3.3); over TLS it is, unless tls { alpn } says otherwise", Example: "true"},
+		{Name: "pass_fields", Type: Texts, Help: "request header fields that clients may set although applications trust their proxy for them; the others of " + strings.Join(ProxyFields, ", ") + " are removed, unless a trusted proxy sends them. A name is compared with \"_\" read as \"-\"", Example: `["X-Real-IP"]`},
 		withoutKey,
 	},
 	Blocks: []*Block{frontTLSBlock, frontendTimeoutsBlock, frontendLimitsBlock, errorsBlock, {
@@ -19,6 +22,7 @@ var frontendBlock = &Block{
 		Keys: []*Key{
 			{Name: "send_to", Type: UpRef,
 				Help: "the upstream that serves what fits here; a route has this, redirect or reply; tcp knows this only", Example: "upstream.booking"},
+			{Name: "stream_requests", Type: Switch, Default: "false", Help: "request bodies go to the backend from their first byte on, at any rate. Otherwise up to 16 KiB of a body come before a backend is chosen, and limits { body_rate } holds. gRPC and upgrades are always forwarded at once", Example: "true"},
 		},
 		Blocks: []*Block{redirectBlock, replyBlock, rewriteBlock, headersBlock, routeTimeoutsBlock, routeLimitsBlock, {
 			Name: "when",
@@ -63,8 +67,9 @@ var frontendTimeoutsBlock = &Block{
 	Help: "how long a client is waited for",
 	Keys: []*Key{
 		{Name: "request_header", Type: Duration, Default: `"10s"`, Min: `"10ms"`, Help: "from the first byte of a request to the end of its header; a TLS handshake has as long", Example: `"5s"`},
-		{Name: "request_body", Type: Duration, Default: `"30s"`, Min: `"10ms"`, Help: "the longest pause in a request's body; beyond it the answer is 408. A body of up to 16 KiB has come whole before a backend is chosen", Example: `"10s"`},
+		{Name: "request_body", Type: Duration, Default: `"30s"`, Min: `"10ms"`, Help: "the longest pause in a request's body; beyond it the answer is 408", Example: `"10s"`},
 		{Name: "idle", Type: Duration, Default: `"2m"`, Min: `"10ms"`, Help: "a kept connection waits this long for its next request", Example: `"1m"`},
+		{Name: "half_closed", Type: Duration, Default: `"2s"`, Help: "time for the answer to begin after the client has ended its direction of an HTTP/1.1 connection (TCP FIN); beyond it the client has left", Example: `"10s"`},
 	},
 }
 
@@ -74,6 +79,8 @@ var frontendLimitsBlock = &Block{
 	Keys: append([]*Key{
 		{Name: "header_size", Type: Size, Default: `"64KiB"`, Min: `"1KiB"`, Max: `"16MiB"`, Help: "request line and header fields together; beyond it the answer is 431", Example: `"16KiB"`},
 		{Name: "connections", Type: Whole, Default: "0", Min: "0", Max: "1000000", Help: "open connections per client; a further one is closed at once; 0 is no limit", Example: "100"},
+		{Name: "body_rate", Type: SizeRate, Default: `"1KiB/s"`, Help: "least rate of a request body, over any 30 s in which the proxy is ready to read; below it the answer is 408; \"0B/s\" turns it off. It does not hold for gRPC, upgrades and routes with stream_requests", Example: `"8KiB/s"`},
+		{Name: "stalled_streams", Type: Whole, Default: "32", Min: "1", Max: "1000", Help: "streams of one HTTP/2 connection whose client has let nothing more come for 1 s; beyond it those that have waited longest are reset", Example: "8"},
 	}, limitKeys...),
 }
 

@@ -70,6 +70,7 @@ var upstreamBlock = &Block{
 					Help: "when its backend is out: move to another for good, or refuse", Example: `"move"`},
 				{Name: "secret", Type: Text, Secret: true, Help: "seals the cookie, at least 16 characters; the same on every proxy. Without it one is made at each start, and sessions end with the process",
 					Example: `"a long line that only the proxies know"`},
+				{Name: "pass_cookie", Type: Switch, Default: "false", Help: "backends receive the cookie of our own too; otherwise it is removed from requests", Example: "true"},
 			},
 		},
 		{

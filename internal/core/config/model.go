@@ -22,6 +22,9 @@ type Config struct {
 	Frontends []*Frontend
 	Upstreams []*Upstream
 	AccessLog AccessLog
+	// ConnectionsTotal is how many connections clients may have open together; 0:
+	// as the machine allows.
+	ConnectionsTotal int
 	Control   *Control       // nil: none
 	Zone      Placed[string] // where this proxy stands; empty if not said
 	Trusted   []netip.Prefix // proxies in front of this one
@@ -78,6 +81,7 @@ type Frontend struct {
 	Timeouts      FrontTimeouts
 	Limits        Limits
 	ClearHTTP2    bool // HTTP/2 without TLS is taken
+	PassFields    []Placed[string] // of ProxyFields
 	Errors        Errors
 	Settings      []Settings
 }
@@ -95,7 +99,9 @@ type Route struct {
 	Headers  *Headers  // nil: none
 	Timeouts Waits     // 0: as the upstream says
 	Settings []Settings
-	StreamAt hcl.Range // where the longest stream stands; of the route's head if it does not
+	// StreamRequests: bodies go to the backend from their first byte on.
+	StreamRequests bool
+	StreamAt       hcl.Range // where the longest stream stands; of the route's head if it does not
 	Limits   Limits
 }
 
@@ -278,6 +284,7 @@ type Sticky struct {
 	TTL    time.Duration
 	OnLoss string // move or refuse
 	Secret string // empty: made at each start
+	Pass   bool   // backends receive the cookie of our own
 }
 
 // Retry says what is repeated.
@@ -343,6 +350,7 @@ type FrontTimeouts struct {
 	RequestHeader time.Duration
 	RequestBody   time.Duration // the longest pause in it
 	Idle          time.Duration // between two requests
+	HalfClosed    time.Duration // until an answer begins, after the client has ended its direction
 }
 
 // Limits are what one client may ask for; 0 is no limit.
@@ -350,6 +358,8 @@ type Limits struct {
 	Range       hcl.Range
 	HeaderSize  int64 // bytes; of a frontend only
 	Connections int   // of a frontend only
+	BodyRate    int64 // bytes a second, the least; of a frontend only
+	Stalled     int   // streams of a connection; of a frontend only
 	BodySize    int64
 	Rate        float64 // requests a second
 	Burst       int

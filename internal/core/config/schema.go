@@ -29,6 +29,7 @@ const (
 	Any             // an expression that is kept and evaluated later
 	Size            // "8MiB"
 	Rate            // "200/s"
+	SizeRate        // "1KiB/s"
 	Nets            // one address or network, or a list of them
 )
 
@@ -38,7 +39,7 @@ func (t Type) String() string {
 		"text", "a whole number", "a number", "true or false", "a duration", "a percentage",
 		"an address", "an address or a list of addresses", "text or a list of texts",
 		"a pattern, regexp(\"...\"), not(...), or a list of them", "a table of names and patterns", "a table of names and texts", "a reference like upstream.booking", "the backends",
-		"an object", "a distribution", "an expression", "a size", "a rate", "an address or network, or a list of them",
+		"an object", "a distribution", "an expression", "a size", "a rate", "a size a second", "an address or network, or a list of them",
 	}[t]
 }
 

@@ -96,6 +96,9 @@ func valueText(k *Key, v any) string {
 		}
 		return fmt.Sprintf("%g", v)
 	case int64:
+		if k.Type == SizeRate {
+			return FormatSize(v) + "/s"
+		}
 		return FormatSize(v)
 	case []Placed[string]:
 		var out []string

@@ -197,6 +197,16 @@ func ParseSize(s string) (int64, error) {
 	return n * unit, nil
 }
 
+// ParseSizeRate reads "1KiB/s" or "2MiB/s" and gives bytes a second; "0B/s" is 0.
+func ParseSizeRate(s string) (int64, error) {
+	size, ok := strings.CutSuffix(s, "/s")
+	n, err := ParseSize(size)
+	if !ok || err != nil {
+		return 0, fmt.Errorf("%q is not a size a second; write it like \"512B/s\", \"1KiB/s\" or \"2MiB/s\"", shorten(s))
+	}
+	return n, nil
+}
+
 // FormatSize writes bytes as ParseSize reads them.
 func FormatSize(n int64) string {
 	for _, u := range []struct {

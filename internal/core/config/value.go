@@ -185,6 +185,12 @@ func (d *Decoder) scalar(k *Key, as Type, v cty.Value, rng hcl.Range) (any, bool
 			return fail(IDLimit, "%s = %q is outside its limits", k.Name, s)
 		}
 		return x, true
+	case SizeRate:
+		x, err := ParseSizeRate(s)
+		if err != nil {
+			return fail(IDType, "%s: %v", k.Name, err)
+		}
+		return x, true
 	case Rate:
 		x, err := ParseRate(s)
 		if err != nil {

@@ -19,8 +19,9 @@ import (
 var buffers = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }}
 
 // passOn sends a backend's answer to the client, as it comes, and settles the
-// attempt at its end. Its fields stand in the client's already.
-func (x *exchange) passOn(t turn, b *backend, head answerHead, cookie *http.Cookie, o upstream.Outcome) {
+// attempt at its end. Its fields stand in the client's already, and first is what
+// has come of its body.
+func (x *exchange) passOn(t turn, b *backend, head answerHead, first []byte, cookie *http.Cookie, o upstream.Outcome) {
 	h := x.w.Header()
 	x.learn(h)
 	addVia(h, head.major, head.minor)
@@ -40,8 +41,9 @@ func (x *exchange) passOn(t turn, b *backend, head answerHead, cookie *http.Cook
 	if stream {
 		x.access.Kind = trace.Stream
 	}
+	x.begun(stream)
 	x.w.WriteHeader(head.status)
-	err := x.copy(t, head.length, stream)
+	err := x.copy(t, head.length, first, stream)
 	if err == nil {
 		err = x.passTrailer(t)
 	}
@@ -53,6 +55,13 @@ func (x *exchange) passOn(t turn, b *backend, head answerHead, cookie *http.Cook
 	case errors.Is(cause, errStreamOver):
 		o.Kind = upstream.CutOff
 		x.access.Reason = "stream-over"
+	case x.stalled:
+		x.pool.cancel(&x.q, &x.attempt)
+		x.access.Reason = "client-timeout"
+		if x.r.ProtoMajor == 2 {
+			return // the stream has been reset
+		}
+		panic(http.ErrAbortHandler)
 	case errors.As(err, new(*clientError)), errors.Is(cause, context.Canceled):
 		x.left()
 	case errors.Is(cause, errIdle):
@@ -87,13 +96,39 @@ func isStream(h http.Header) bool {
 // clientError is an error of writing to the client.
 type clientError struct{ error }
 
-// copy passes a body on. Where its end is not known the head and each piece go on
-// at once, unless more is at hand. It is cut off when nothing moves for too long, and a
-// stream when it has lasted its time.
-func (x *exchange) copy(t turn, length int64, stream bool) error {
-	p := buffers.Get().(*[]byte)
-	defer buffers.Put(p)
-	buf := *p
+// Answers of up to gathered bytes are awaited before anything of them goes to the
+// client, and of larger ones the beginning: what a backend breaks off by then can
+// still be answered as a failure, or be tried again.
+const (
+	gathered  = 32 << 10
+	beginning = 4 << 10
+)
+
+// gather reads the beginning of a body into buf. Where its length is not known
+// only what is at hand is read: the head alone says something then, as that a
+// stream has begun.
+func gather(t turn, length int64, buf []byte) ([]byte, error) {
+	n, enough := 0, min(len(buf), gathered)
+	if length > int64(enough) {
+		enough = beginning
+	}
+	for n < enough && (length >= 0 || t.ready()) {
+		k, err := t.Read(buf[n:])
+		n += k
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return buf[:n], nil
+}
+
+// copy passes a body on, first what has come of it. Where its end is not known
+// the head and each piece go on at once, unless more is at hand. It is cut off
+// when nothing moves for too long, and a stream when it has lasted its time.
+func (x *exchange) copy(t turn, length int64, first []byte, stream bool) error {
 	out := http.NewResponseController(x.w)
 	if stream && x.waits.Stream > 0 {
 		timer := time.AfterFunc(x.waits.Stream, func() { t.cut(errStreamOver) })
@@ -105,29 +140,38 @@ func (x *exchange) copy(t turn, length int64, stream bool) error {
 			_ = out.SetWriteDeadline(time.Time{}) // must not reach the next request
 		}
 	}()
-	if length < 0 && !t.ready() {
-		// The head alone says something, as that a stream has begun.
-		if err := out.Flush(); err != nil {
-			return &clientError{err}
-		}
+	if p := x.visitor.paced; x.r.ProtoMajor == 1 && p != nil {
+		p.SetWait(x.waits.Idle)
 	}
-	for pieces := 0; ; pieces++ {
-		n, err := t.Read(buf)
-		if n > 0 {
-			x.access.Bytes += int64(n)
-			// A client may take as long over a piece as a backend. The first
-			// is looked after by the connection itself.
-			if pieces > 0 {
+	write := func(b []byte) error {
+		if len(b) > 0 {
+			x.access.Bytes += int64(len(b))
+			// A client may take as long over a piece as a backend. Over HTTP/1.1
+			// the connection itself looks after the first one.
+			if x.passed && x.r.ProtoMajor == 1 {
 				timed = true
 				_ = out.SetWriteDeadline(time.Now().Add(x.waits.Idle))
 			}
-			if _, err := x.w.Write(buf[:n]); err != nil {
-				return &clientError{err}
+			x.passed = true
+			if err := x.toClient(func() error { _, err := x.w.Write(b); return err }); err != nil {
+				return err
 			}
-			if length < 0 && !t.ready() {
-				if err := out.Flush(); err != nil {
-					return &clientError{err}
-				}
+		}
+		if length < 0 && !t.ready() {
+			return x.toClient(out.Flush)
+		}
+		return nil
+	}
+	if err := write(first); err != nil {
+		return err
+	}
+	p := buffers.Get().(*[]byte)
+	defer buffers.Put(p)
+	for {
+		n, err := t.Read(*p)
+		if n > 0 {
+			if err := write((*p)[:n]); err != nil {
+				return err
 			}
 		}
 		if errors.Is(err, io.EOF) {
@@ -136,6 +180,49 @@ func (x *exchange) copy(t turn, length int64, stream bool) error {
 		if err != nil {
 			return err
 		}
+	}
+}
+
+// toClient does what may have to wait for the client. The error is a
+// *clientError; x.stalled says that the client took nothing for too long.
+func (x *exchange) toClient(write func() error) error {
+	var err error
+	if x.r.ProtoMajor == 1 {
+		err = write()
+		var ne net.Error
+		x.stalled = x.stalled || errors.As(err, &ne) && ne.Timeout()
+	} else {
+		out := http.NewResponseController(x.w)
+		w := x.visitor.stalls.begin(&stall{
+			guard: x.visitor.guard, stream: x.stream, idle: x.waits.Idle, most: x.entry.frontend.Limits.Stalled,
+			reset: func() { _ = out.SetWriteDeadline(time.Unix(1, 0)) },
+		})
+		err = write()
+		x.stalled = x.visitor.stalls.end(w) || x.stalled
+	}
+	if err != nil {
+		return &clientError{err}
+	}
+	return nil
+}
+
+// lastPiece gives the client of HTTP/2 a time for what the library still has of
+// the answer: it is sent when the handler has returned, and nobody watches it.
+func (x *exchange) lastPiece() {
+	if x.visitor.guard.Room(x.stream) > beginning {
+		return
+	}
+	wait := x.waits.Idle
+	if wait == 0 { // an answer of our own
+		wait = writeBackstop
+	}
+	_ = http.NewResponseController(x.w).SetWriteDeadline(time.Now().Add(wait)) // of the stream alone
+}
+
+// begun notes that the answer begins; stream, that it is one that goes on and on.
+func (x *exchange) begun(stream bool) {
+	if x.r.ProtoMajor == 1 {
+		x.visitor.guard.Begun(stream)
 	}
 }
 
@@ -150,6 +237,10 @@ func (x *exchange) passTrailer(t turn) error {
 		if httpguts.ValidTrailerHeader(name) {
 			h[http.TrailerPrefix+name] = v
 		}
+	}
+	if len(fields) > 0 && x.r.ProtoMajor == 1 {
+		// A short answer would get a length in place of chunks, and no trailer.
+		return x.toClient(http.NewResponseController(x.w).Flush)
 	}
 	return nil
 }

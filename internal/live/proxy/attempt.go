@@ -122,7 +122,7 @@ func (t *oneTurn) exchange(q *wire.Request) (head answerHead, written bool, err 
 	if err := conn.SetDeadline(time.Now().Add(x.waits.Answer)); err != nil {
 		return head, false, errors.Join(wire.ErrNothing, err)
 	}
-	held := x.r.Header["Expect"] != nil
+	held := x.expects
 	beside := x.body != nil && !x.body.whole
 	var short []byte
 	if x.body != nil && x.body.whole {
@@ -317,7 +317,17 @@ func (x *exchange) try(b *backend, cookie *http.Cookie) bool {
 		x.tunnel(t.(*oneTurn), b, head, o)
 		return false
 	}
-	x.passOn(t, b, head, cookie, o)
+	p := buffers.Get().(*[]byte)
+	defer buffers.Put(p)
+	first, err := gather(t, head.length, *p)
+	if err != nil {
+		clear(x.w.Header())
+		if cause := t.cause(); cause != nil {
+			err = cause
+		}
+		return x.broke(b, err)
+	}
+	x.passOn(t, b, head, first, cookie, o)
 	return false
 }
 
@@ -360,6 +370,8 @@ func (x *exchange) broke(b *backend, err error) bool {
 		if b.tls != nil {
 			text = "no TLS connection to the backend could be made"
 		}
+	case errors.Is(err, errIdle):
+		o.Kind, status, text = upstream.AnswerTimeout, http.StatusGatewayTimeout, "the backend stopped in the middle of its answer"
 	case errors.As(err, &ne) && ne.Timeout():
 		o.Kind, status, text = upstream.AnswerTimeout, http.StatusGatewayTimeout, "the backend did not answer in time"
 	case errors.Is(err, wire.ErrMalformed):
@@ -384,7 +396,7 @@ func (x *exchange) badBody(err error) {
 	case errors.As(err, &ne) && ne.Timeout():
 		x.w.Header().Set("Connection", "close")
 		x.answer(http.StatusRequestTimeout, "body-timeout", "the body of the request did not come in time")
-	case errors.Is(err, wire.ErrMalformed):
+	case errors.Is(err, wire.ErrMalformed), x.visitor.guard.BodyMalformed():
 		x.w.Header().Set("Connection", "close")
 		x.answer(http.StatusBadRequest, "malformed", "the body of the request cannot be understood")
 	default:

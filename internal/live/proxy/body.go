@@ -30,16 +30,17 @@ type body struct {
 	lost bool  // more was read than is kept
 	err  error // that ended src
 
-	whole  bool          // all of it is kept
+	whole  bool          // all of it is kept, and nothing stands behind it
 	pause  time.Duration // the longest in it
+	rate   bodyRate      // the least it may have
 	client *http.ResponseController
 	duplex bool // the library leaves it alone, see bothWays
 
 	large atomic.Bool // it is larger than most
 }
 
-// wholeBody is the size up to which a body has to come whole before a backend is
-// chosen, so that slow senders hold none.
+// wholeBody is how much of a body has to come before a backend is chosen, so that
+// slow senders hold none.
 const wholeBody = 16 << 10
 
 // readOn reads from the client, who may pause for a while only.
@@ -47,28 +48,32 @@ func (b *body) readOn(p []byte) (int, error) {
 	if b.client == nil {
 		return b.src.Read(p)
 	}
-	_ = b.client.SetReadDeadline(time.Now().Add(b.pause)) // where none can be set, the connection's end is waited for
+	began := time.Now()
+	_ = b.client.SetReadDeadline(began.Add(min(b.pause, b.rate.left()))) // where none can be set, the connection's end is waited for
 	n, err := b.src.Read(p)
+	b.rate.came(n, time.Since(began))
 	if errors.Is(err, io.EOF) {
 		_ = b.client.SetReadDeadline(time.Time{}) // of the next request
 	}
 	return n, err
 }
 
-// readWhole reads all of it.
-func (b *body) readWhole() error {
+// collect reads the body up to wholeBody, so that a slow sender holds no backend.
+// alone says that no trailer was announced.
+func (b *body) collect(alone bool) error {
 	a := b.newAttempt()
-	b.whole = true
 	var buf [4 << 10]byte
-	for {
+	for b.read <= wholeBody {
 		_, err := a.Read(buf[:])
 		if errors.Is(err, io.EOF) {
+			b.whole = alone
 			return nil
 		}
 		if err != nil {
 			return err
 		}
 	}
+	return nil
 }
 
 // attempt gives a reader from the beginning. The one before must have been

@@ -40,6 +40,10 @@ func (x *exchange) answer(status int, why, text string) {
 	if status == http.StatusServiceUnavailable && h.Get("Retry-After") == "" {
 		h.Set("Retry-After", "5")
 	}
+	if x.grpc && status >= 400 {
+		x.answerGRPC(status, text)
+		return
+	}
 	kind, body := x.explain(status, why, text)
 	h.Set("Content-Type", kind)
 	h.Set("Content-Length", strconv.Itoa(len(body)))
@@ -47,6 +51,7 @@ func (x *exchange) answer(status int, why, text string) {
 	addVia(h, 1, 1)
 	x.answerFields(h)
 	x.partly()
+	x.begun(false)
 	x.w.WriteHeader(status)
 	if x.r.Method != http.MethodHead {
 		n, _ := x.w.Write(body) // a client that left is told by the count

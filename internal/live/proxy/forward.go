@@ -3,8 +3,10 @@ package proxy
 import (
 	"crypto/rand"
 	"net/http"
+	"slices"
 	"strings"
 
+	"kestrix/internal/core/config"
 	"kestrix/internal/core/rewrite"
 	"kestrix/internal/live/wire"
 )
@@ -19,8 +21,11 @@ func (x *exchange) wireRequest() *wire.Request {
 		Method: r.Method, Target: r.RequestURI, Host: r.Host, Header: x.fields(), Upgrade: x.upgrade, TE: x.trailers,
 		Length: r.ContentLength, HasBody: x.body != nil || len(r.Header["Content-Length"]) > 0,
 	}
-	if x.body == nil {
+	switch {
+	case x.body == nil:
 		q.Length = 0
+	case x.body.whole:
+		q.Length = int64(len(x.body.kept))
 	}
 	if !strings.HasPrefix(q.Target, "/") && q.Target != "*" || !wire.Plain(q.Target) {
 		// Of an absolute one, the host was taken from it; one that HTTP/2 let
@@ -52,7 +57,7 @@ func (x *exchange) fields() http.Header {
 		case "Connection", "Keep-Alive", "Proxy-Connection", "Proxy-Authenticate", "Proxy-Authorization", "Te", "Trailer", "Transfer-Encoding", "Upgrade", "Content-Length":
 			continue
 		}
-		if c := name[0]; (c == 'X' || c == 'F') && x.claims(name) {
+		if x.claims(name) || name == "Expect" && !x.expects {
 			continue
 		}
 		h[name] = v
@@ -64,6 +69,7 @@ func (x *exchange) fields() http.Header {
 			}
 		}
 	}
+	x.hideSeat(h)
 	if x.body != nil && len(r.Trailer) > 0 {
 		for name := range r.Trailer {
 			h["Trailer"] = append(h["Trailer"], name)
@@ -77,14 +83,61 @@ func (x *exchange) fields() http.Header {
 	return h
 }
 
-// claims says whether a field is one in which a client that is not trusted
-// claims to be somebody. Underscores count as well: some applications cannot
-// tell the two apart.
+// claims reports whether a field is one by which applications trust their proxy,
+// and the client, which is not trusted, sets it. Underscores count as well: some
+// applications cannot tell the two apart.
 func (x *exchange) claims(name string) bool {
 	if x.trusted {
 		return false
 	}
-	return name == "Forwarded" || len(name) > len("X-Forwarded") && strings.EqualFold(strings.ReplaceAll(name[:len("X-Forwarded-")], "_", "-"), "X-Forwarded-")
+	switch name[0] {
+	case 'X', 'F', 'T', 'P', 'x', 'f', 't', 'p': // most fields are none of these
+	default:
+		return false
+	}
+	const forwarded = "X-Forwarded-"
+	if strings.EqualFold(name, "Forwarded") || len(name) > len(forwarded) && config.SameField(name[:len(forwarded)], forwarded) {
+		return true
+	}
+	same := func(other string) bool { return config.SameField(name, other) }
+	return slices.ContainsFunc(config.ProxyFields, same) && !slices.ContainsFunc(x.entry.frontend.PassFields, func(f config.Placed[string]) bool { return same(f.Value) })
+}
+
+// hideSeat takes the cookie of our own out of what a backend gets: whoever has it
+// has the seat.
+func (x *exchange) hideSeat(h http.Header) {
+	lines := h["Cookie"]
+	if len(lines) == 0 || x.pool == nil {
+		return
+	}
+	s := x.pool.sticky()
+	if s == nil || s.By != "cookie" || s.Pass {
+		return
+	}
+	var kept []string
+	for _, line := range lines {
+		if strings.Contains(line, s.Name) {
+			line = withoutCookie(line, s.Name)
+		}
+		if line != "" {
+			kept = append(kept, line)
+		}
+	}
+	if h["Cookie"] = kept; len(kept) == 0 {
+		delete(h, "Cookie")
+	}
+}
+
+// withoutCookie takes the cookies of a name out of a Cookie field (RFC 6265
+// section 4.2.1); the others stay as they are.
+func withoutCookie(line, name string) string {
+	var kept []string
+	for part := range strings.SplitSeq(line, ";") {
+		if key, _, _ := strings.Cut(part, "="); strings.TrimSpace(key) != name {
+			kept = append(kept, part)
+		}
+	}
+	return strings.TrimLeft(strings.Join(kept, ";"), " ")
 }
 
 // mapBack changes what a backend says of its own paths and hosts to what the

@@ -47,6 +47,11 @@ type exchange struct {
 	out      wire.Request // of the attempt at hand
 	upgrade  string       // what the client wants the connection to become; empty for HTTP
 	trailers bool         // the client takes trailers
+	expects  bool         // it holds its body back, and the backend is to say whether it is wanted
+	grpc     bool         // an RPC of gRPC
+	stream   uint32       // of HTTP/2
+	passed   bool         // a part of the answer may have reached the client
+	stalled  bool         // the client takes nothing of the answer
 }
 
 // facts are what the values of header fields may speak of.
@@ -70,9 +75,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	began := time.Now()
 	entry := p.state.Load().byListen[s.address]
 	x := &exchange{proxy: p, server: s, entry: entry, visitor: visitorOf(r), w: w, r: r}
-	if r.ProtoMajor == 1 {
-		x.visitor.asked++
-	}
+	refused := x.arrived()
 	addr := x.who(entry)
 	x.access = Access{
 		Time: began, Client: x.client, Method: r.Method, Host: r.Host, Path: r.RequestURI, Protocol: r.Proto,
@@ -87,6 +90,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 		x.finish()
 		x.access.Duration = time.Since(began)
+		x.departed()
 		p.o.Access(&x.access)
 	}()
 	if entry == nil {
@@ -94,15 +98,14 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	x.access.Frontend = entry.frontend.Name
-	if g := x.visitor.guard; g != nil {
-		if no := g.Refused(); no != nil && r.Host == wire.RefusedHost {
-			x.access.Method, x.access.Path, x.access.Host = no.Method, no.Target, ""
-			x.answer(no.Status, "malformed", "the request has "+no.Why)
-			return
+	if refused != nil {
+		if r.ProtoMajor == 1 {
+			x.access.Method, x.access.Path, x.access.Host = refused.Method, refused.Target, ""
 		}
+		x.answer(refused.Status, "malformed", "the request has "+refused.Why)
+		return
 	}
-	if r.Method == http.MethodConnect {
-		x.answer(http.StatusNotImplemented, "no-tunnel", "tunnels are not opened here")
+	if x.unserved() {
 		return
 	}
 	f := entry.frontend
@@ -140,14 +143,79 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	x.trailers = httpguts.HeaderValuesContainsToken(r.Header["Te"], "trailers")
 	if r.Body != nil && r.Body != http.NoBody && r.ContentLength != 0 && x.upgrade == "" {
 		x.body = &body{src: r.Body, most: most, pause: f.Timeouts.RequestBody, client: http.NewResponseController(w)}
-		if r.ContentLength > 0 && r.ContentLength <= wholeBody && r.Header["Expect"] == nil {
-			if err := x.body.readWhole(); err != nil {
+		if x.grpc || x.route.StreamRequests {
+			x.expects = r.Header["Expect"] != nil
+		} else {
+			x.body.rate.least = f.Limits.BodyRate
+			if err := x.body.collect(len(r.Trailer) == 0); err != nil {
 				x.badBody(err)
 				return
 			}
 		}
 	}
 	x.forward()
+}
+
+// arrived takes down what the guard knows of the request, and returns why it is
+// refused, nil if it is not.
+func (x *exchange) arrived() *wire.Refusal {
+	r, g := x.r, x.visitor.guard
+	x.grpc = isGRPC(r.Header)
+	if r.ProtoMajor == 1 {
+		x.visitor.asked++
+		if no := g.Refused(); no != nil && no.Number == x.visitor.asked {
+			return no
+		}
+		return nil
+	}
+	said := r.Header[wire.StreamField]
+	delete(r.Header, wire.StreamField)
+	delete(r.Header, "Host") // the same as :authority, or taken for it: the guard has seen to that
+	if len(said) == 0 {
+		return &wire.Refusal{Status: http.StatusBadRequest, Why: "no stream"} // not without a fault of the guard
+	}
+	number, rest, _ := strings.Cut(said[len(said)-1], " ")
+	stream, _ := strconv.ParseUint(number, 10, 32) // the guard's own
+	x.stream = uint32(stream)
+	if status, why, ok := strings.Cut(rest, " "); ok {
+		code, _ := strconv.Atoi(status)
+		return &wire.Refusal{Status: code, Why: why}
+	}
+	return nil
+}
+
+// departed sees to what comes after the request: who left has left when the
+// guard saw it.
+func (x *exchange) departed() {
+	if x.r.ProtoMajor != 1 {
+		x.lastPiece()
+		return
+	}
+	if at := x.visitor.guard.Ended(); x.access.Reason == "client-left" && !at.IsZero() {
+		x.access.Duration = max(at.Sub(x.access.Time), 0)
+	}
+	x.visitor.guard.Answered()
+}
+
+// unserved answers what is well formed and not served here.
+func (x *exchange) unserved() bool {
+	r := x.r
+	switch {
+	case r.Method == http.MethodConnect:
+		x.answer(http.StatusNotImplemented, "no-tunnel", "tunnels are not opened here")
+	case r.Method == http.MethodTrace:
+		// What a client sent, credentials included, is not shown to scripts (RFC
+		// 9110 section 9.3.8).
+		x.answer(http.StatusNotImplemented, "not-implemented", "TRACE is not answered here")
+	case r.ProtoMajor == 2 && len(r.Header["Expect"]) > 0 && !strings.EqualFold(strings.Join(r.Header["Expect"], ","), "100-continue"):
+		x.answer(http.StatusExpectationFailed, "malformed", "the request has an expectation other than 100-continue")
+	case r.URL.Scheme == "https" && x.scheme != "https":
+		// RFC 9110 section 7.4: only over a connection that is secured for it.
+		x.answer(http.StatusMisdirectedRequest, "malformed", "the request is for https, and came in clear text")
+	default:
+		return false
+	}
+	return true
 }
 
 // upgradeWanted gives the protocol that a client wants to go over to (RFC 9110
@@ -312,18 +380,19 @@ func (x *exchange) findSeat() {
 	if l.sealer == nil || l.cfg.Sticky == nil || l.cfg.Sticky.By != "cookie" {
 		return
 	}
-	c, err := x.r.Cookie(l.cfg.Sticky.Name)
-	if err != nil {
+	// Anybody can set a cookie of that name for a domain above ours; the first
+	// that is sealed by us counts.
+	for _, c := range x.r.CookiesNamed(l.cfg.Sticky.Name) {
+		t, err := l.sealer.Open(l.name, c.Value)
+		if err != nil {
+			continue
+		}
+		x.q.Seat = l.core.Seat(t.Backend)
+		x.q.SeatAge = max(time.Since(t.Issued), 0)
+		x.session = t.Session
+		x.access.Session = sessionName(t.Session)
 		return
 	}
-	t, err := l.sealer.Open(l.name, c.Value)
-	if err != nil {
-		return
-	}
-	x.q.Seat = l.core.Seat(t.Backend)
-	x.q.SeatAge = max(time.Since(t.Issued), 0)
-	x.session = t.Session
-	x.access.Session = sessionName(t.Session)
 }
 
 // seatCookie makes the cookie that a verdict wants given, nil for none. l.mu is

@@ -82,7 +82,7 @@ func (x *exchange) outgoing(ctx context.Context, b *backend, q *wire.Request) *h
 	}
 	u.Scheme, u.Host = b.scheme(), b.host()
 	out := (&http.Request{
-		Method: q.Method, URL: u, Host: q.Host, Header: maps.Clone(q.Header), ContentLength: x.r.ContentLength,
+		Method: q.Method, URL: u, Host: q.Host, Header: maps.Clone(q.Header), ContentLength: q.Length,
 		Proto: "HTTP/2.0", ProtoMajor: 2,
 	}).WithContext(ctx)
 	if q.TE {

@@ -163,8 +163,8 @@ func TestWhatFailsIsAnsweredByItsCause(t *testing.T) {
 		w.net.hang("192.0.2.1:80", false)
 		w.start("192.0.2.1:80", func(out http.ResponseWriter, r *http.Request) {
 			if r.URL.Path == "/half" {
-				out.Header().Set("Content-Length", "100")
-				_, _ = io.WriteString(out, "half")
+				out.Header().Set("Content-Length", "100000")
+				_, _ = io.WriteString(out, strings.Repeat("half", 10_000))
 				_ = http.NewResponseController(out).Flush()
 			}
 			panic(http.ErrAbortHandler)

@@ -78,7 +78,6 @@ func (f *httpFront) counts() (open, fresh int) {
 type frontSettings struct {
 	timeouts   config.FrontTimeouts
 	headerSize int64
-	clearHTTP2 bool
 }
 
 // configure gives the listener what its frontend says. Connections that are
@@ -86,7 +85,7 @@ type frontSettings struct {
 func (s *server) configure(f *config.Frontend) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	want := frontSettings{f.Timeouts, f.Limits.HeaderSize, f.ClearHTTP2}
+	want := frontSettings{f.Timeouts, f.Limits.HeaderSize}
 	old := s.front
 	if f.Protocol == "tcp" {
 		s.front = nil
@@ -105,21 +104,22 @@ func (s *server) configure(f *config.Frontend) {
 
 func (s *server) newFront(want frontSettings) *httpFront {
 	f := &httpFront{settings: want, conns: newHandover(s.listener.Addr()), fresh: map[net.Conn]struct{}{}}
+	// TLS has ended, and the guard has looked at what begins, when the server is
+	// handed a connection: so all of HTTP/2 is in clear text to it.
 	speaks := new(http.Protocols)
 	speaks.SetHTTP1(true)
-	speaks.SetHTTP2(true)
-	speaks.SetUnencryptedHTTP2(want.clearHTTP2)
+	speaks.SetUnencryptedHTTP2(true)
 	f.http = &http.Server{
-		Handler: s, ReadHeaderTimeout: want.timeouts.RequestHeader, IdleTimeout: want.timeouts.Idle, MaxHeaderBytes: int(want.headerSize),
+		Handler: s, ReadHeaderTimeout: want.timeouts.RequestHeader, IdleTimeout: want.timeouts.Idle,
+		// The guard refuses what is larger than may be; so the server takes more.
+		MaxHeaderBytes:               wire.MostLarger*int(want.headerSize) + 4<<10,
 		DisableGeneralOptionsHandler: true, // every request comes to us
 		// What the server says of single connections is of no use to anybody.
 		ErrorLog:    log.New(io.Discard, "", 0),
 		ConnState:   f.track,
 		ConnContext: arrive,
 		Protocols:   speaks,
-		// Without it the server would not speak HTTP/2 on the connections it
-		// is handed.
-		TLSConfig: &tls.Config{NextProtos: []string{"h2", "http/1.1"}, MinVersion: tls.VersionTLS12},
+		HTTP2:       &http.HTTP2Config{MaxReadFrameSize: wire.FrameMost},
 	}
 	go func() { _ = f.http.Serve(f.conns) }() // ends when it is shut down
 	return f
@@ -226,24 +226,35 @@ func (s *server) took(raw net.Conn) {
 		return
 	}
 	c = wire.NewPaced(c, writeBackstop)
-	most, within := int(e.frontend.Limits.HeaderSize), e.frontend.Timeouts.RequestHeader
-	if e.tls == nil {
-		c = wire.NewGuard(c, most, within, e.frontend.ClearHTTP2)
-	} else {
+	o := wire.GuardOptions{
+		Head: int(e.frontend.Limits.HeaderSize), Wait: e.frontend.Timeouts.RequestHeader, HalfClosed: e.frontend.Timeouts.HalfClosed,
+		HTTP2: e.frontend.ClearHTTP2 && e.tls == nil,
+	}
+	if e.tls != nil {
 		t := tls.Server(c, e.tls)
-		ctx, cancel := context.WithTimeout(s.hello, within)
+		ctx, cancel := context.WithTimeout(s.hello, o.Wait)
 		err := t.HandshakeContext(ctx)
 		cancel()
 		if err != nil {
 			return
 		}
-		if c = t; t.ConnectionState().NegotiatedProtocol != "h2" {
-			c = wire.NewGuard(c, most, within, false)
-		}
+		c, o.OnlyHTTP2 = t, t.ConnectionState().NegotiatedProtocol == "h2"
 	}
+	v := visitTo(c)
+	o.Reset = func(r *wire.Refusal) { s.wasReset(v, r) }
+	v.guard = wire.NewGuard(c, o)
 	handed = true
 	s.letGo(raw)
-	s.hand(c)
+	s.hand(&visited{v.guard, v})
+}
+
+// wasReset logs a request of HTTP/2 that was reset before a handler saw it.
+func (s *server) wasReset(v *visitor, r *wire.Refusal) {
+	a := Access{Time: time.Now(), Client: v.peer, Method: r.Method, Host: r.Host, Path: r.Target, Protocol: "HTTP/2.0", Status: r.Status, Reason: "malformed"}
+	if e := s.proxy.state.Load().byListen[s.address]; e != nil {
+		a.Frontend = e.frontend.Name
+	}
+	s.proxy.o.Access(&a)
 }
 
 // hand gives a connection to the http server. One that a reload has just put

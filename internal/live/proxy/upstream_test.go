@@ -19,7 +19,7 @@ import (
 
 func TestTheQueueLetsRequestsWait(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		w := newWorld(t, front+"upstream \"app\" {\n backends = { a = { address = \"192.0.2.1:80\", max_in_flight = 1 } }\n queue {\n limit = 3\n timeout = \"2500ms\"\n }\n}\n")
+		w := newWorld(t, in("timeouts {\n half_closed = \"0s\"\n}", front)+"upstream \"app\" {\n backends = { a = { address = \"192.0.2.1:80\", max_in_flight = 1 } }\n queue {\n limit = 3\n timeout = \"2500ms\"\n }\n}\n")
 		defer w.close()
 		w.start("192.0.2.1:80", func(out http.ResponseWriter, r *http.Request) { time.Sleep(time.Second) })
 		var wg sync.WaitGroup

@@ -13,12 +13,34 @@ import (
 
 // visitor is what is known of the connection that requests come over.
 type visitor struct {
-	peer  string // its address without port; "-" of a unix socket
-	addr  netip.Addr
-	tls   *tls.ConnectionState // nil: none
-	sni   string
-	guard *wire.Guard // nil with HTTP/2 over TLS
-	asked uint64      // requests that have come by HTTP/1.1, one after the other
+	peer   string // its address without port; "-" of a unix socket
+	addr   netip.Addr
+	tls    *tls.ConnectionState // nil: none
+	sni    string
+	paced  *wire.Paced
+	guard  *wire.Guard
+	asked  uint64 // requests that have come by HTTP/1.1, one after the other
+	stalls stalls // of HTTP/2
+}
+
+// visited is a guarded connection with what is known of it.
+type visited struct {
+	*wire.Guard
+	visitor *visitor
+}
+
+// visitTo takes down what is known of a connection on which requests are about to
+// come: a *wire.Paced, or TLS over one.
+func visitTo(c net.Conn) *visitor {
+	v := &visitor{}
+	v.peer, v.addr = clientAddress(c.RemoteAddr().String())
+	if t, ok := c.(*tls.Conn); ok {
+		s := t.ConnectionState()
+		v.tls, v.sni = &s, strings.ToLower(s.ServerName)
+		c = t.NetConn()
+	}
+	v.paced, _ = c.(*wire.Paced)
+	return v
 }
 
 type visitorKey struct{}
@@ -26,18 +48,10 @@ type visitorKey struct{}
 // arrive has requests of a connection know their visitor. It is called by the
 // http server.
 func arrive(ctx context.Context, c net.Conn) context.Context {
-	v := &visitor{}
-	v.peer, v.addr = clientAddress(c.RemoteAddr().String())
-	secure, _ := c.(*tls.Conn)
-	if g, ok := c.(*wire.Guard); ok {
-		v.guard = g
-		secure, _ = g.Conn.(*tls.Conn)
+	if x, ok := c.(*visited); ok {
+		return context.WithValue(ctx, visitorKey{}, x.visitor)
 	}
-	if secure != nil {
-		s := secure.ConnectionState()
-		v.tls, v.sni = &s, strings.ToLower(s.ServerName)
-	}
-	return context.WithValue(ctx, visitorKey{}, v)
+	return ctx
 }
 
 func visitorOf(r *http.Request) *visitor {

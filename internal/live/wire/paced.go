@@ -6,13 +6,13 @@ import (
 	"time"
 )
 
-// Paced is a connection on which no write waits for ever: one that makes no
-// progress for a time fails. It is a backstop, so that a peer that takes nothing
-// holds nothing for long; the time is kept to within a quarter.
+// Paced is a connection on which no write waits for ever: one that is not taken
+// within a time fails. It is a backstop, so that a peer that takes nothing holds
+// nothing for long; a write fails after the time, and a quarter more at most.
 type Paced struct {
 	net.Conn
+	mu   sync.Mutex // guards all below
 	wait time.Duration
-	mu   sync.Mutex
 	set  time.Time // when the deadline was set
 	own  bool      // somebody else sets it
 }
@@ -20,12 +20,21 @@ type Paced struct {
 // NewPaced makes one.
 func NewPaced(c net.Conn, wait time.Duration) *Paced { return &Paced{Conn: c, wait: wait} }
 
+// SetWait sets the time for writes from now on.
+func (p *Paced) SetWait(wait time.Duration) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.wait != wait {
+		p.wait, p.set = wait, time.Time{}
+	}
+}
+
 // Write writes all of b.
 func (p *Paced) Write(b []byte) (int, error) {
 	p.mu.Lock()
 	if now := time.Now(); !p.own && now.Sub(p.set) > p.wait/4 {
 		p.set = now
-		if err := p.Conn.SetWriteDeadline(now.Add(p.wait)); err != nil {
+		if err := p.Conn.SetWriteDeadline(now.Add(p.wait + p.wait/4)); err != nil {
 			p.mu.Unlock()
 			return 0, err
 		}

@@ -24,6 +24,7 @@ const (
 	valueByte             // of a field value: visible, space, tab, obs-text (section 5.5)
 	urlByte               // of a request target: visible; bytes beyond ASCII are no URL, but mean one thing only
 	hexByte
+	hostByte // of a name in Host, see ValidHost
 )
 
 var kinds = func() (t [256]byte) {
@@ -41,6 +42,9 @@ var kinds = func() (t [256]byte) {
 		}
 		if c >= '0' && c <= '9' || c >= 'a' && c <= 'f' || c >= 'A' && c <= 'F' {
 			t[i] |= hexByte
+		}
+		if c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c == '-' || c == '_' || c == '.' {
+			t[i] |= hostByte
 		}
 	}
 	return t
@@ -129,6 +133,9 @@ type framing struct {
 	chunked bool
 	coded   bool // there is a Transfer-Encoding
 	hosts   int
+	host    bool // the last Host is one
+	expects bool // something other than 100-continue
+	tail    bool // Trailer names a field that may not stand behind a body
 }
 
 // note looks at a field.
@@ -137,6 +144,15 @@ func (f *framing) note(name, value []byte) (err error) {
 	case len("Host"):
 		if is(name, "host") {
 			f.hosts++
+			f.host = len(value) == 0 || ValidHost(string(value))
+		}
+	case len("Expect"):
+		if is(name, "expect") {
+			f.expects = f.expects || !is(value, "100-continue")
+		}
+	case len("Trailer"):
+		if is(name, "trailer") {
+			f.tail = f.tail || namesFraming(value)
 		}
 	case len("Content-Length"):
 		if is(name, "content-length") {
@@ -152,6 +168,17 @@ func (f *framing) note(name, value []byte) (err error) {
 		}
 	}
 	return err
+}
+
+// namesFraming reports whether a Trailer field names one that says where a
+// message ends, which may not stand behind it (RFC 9110 section 6.5.1).
+func namesFraming(value []byte) bool {
+	for name := range bytes.SplitSeq(value, []byte{','}) {
+		if name = trim(name); is(name, "content-length") || is(name, "transfer-encoding") || is(name, "trailer") {
+			return true
+		}
+	}
+	return false
 }
 
 // check says whether the end is beyond doubt.

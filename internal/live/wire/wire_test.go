@@ -26,6 +26,13 @@ type from struct {
 func (f *from) Read(p []byte) (int, error)  { return f.r.Read(p) }
 func (f *from) Write(p []byte) (int, error) { return f.out.Write(p) }
 
+// guarded guards a connection on which every request is answered at once.
+func guarded(c net.Conn, most int, http2 bool) *Guard {
+	g := NewGuard(c, GuardOptions{Head: most, Wait: time.Minute, HTTP2: http2})
+	g.ending.answered = 1 << 60
+	return g
+}
+
 const ok = "GET /a?b=%20 HTTP/1.1\r\nHost: a\r\n\r\n"
 
 func TestOnlyRequestsOfOneMeaningPass(t *testing.T) {
@@ -58,7 +65,7 @@ func TestOnlyRequestsOfOneMeaningPass(t *testing.T) {
 		"GET /a#b HTTP/1.1\r\nHost: a\r\n\r\n":                              "a target with a fragment",
 		"GET /%zz HTTP/1.1\r\nHost: a\r\n\r\n":                              "a target with a broken escape",
 		"GET / HTTP/1.2\r\nHost: a\r\n\r\n":                                 "a version other than HTTP/1.1 or HTTP/1.0",
-		"PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n":                                  "a version other than HTTP/1.1 or HTTP/1.0",
+		"PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n":                                  "the method PRI, which begins HTTP/2 and nothing else (RFC 9113 section 3.4)",
 		"\x16\x03\x01":                                                      "a TLS handshake where clear text is spoken",
 		"\x00":                                                              "a first line that is no request",
 		"GET / HTTP/1.1\r\nHost: a\r\nX: " + strings.Repeat("x", 2000):      "a head of more than 1024 bytes",
@@ -66,14 +73,14 @@ func TestOnlyRequestsOfOneMeaningPass(t *testing.T) {
 	}
 	for _, way := range []func(io.Reader) io.Reader{func(r io.Reader) io.Reader { return r }, iotest.OneByteReader, iotest.HalfReader} {
 		for _, text := range good {
-			g := NewGuard(&from{r: way(strings.NewReader(text))}, 1024, time.Minute, false)
+			g := guarded(&from{r: way(strings.NewReader(text))}, 1024, false)
 			got, err := io.ReadAll(way(g))
 			require.NoError(t, err)
 			assert.Equal(t, text, string(got))
 			assert.Nil(t, g.Refused(), text)
 		}
 		for text, why := range bad {
-			g := NewGuard(&from{r: way(strings.NewReader(ok + text))}, 1024, time.Minute, false)
+			g := guarded(&from{r: way(strings.NewReader(ok + text))}, 1024, false)
 			got, err := io.ReadAll(way(g))
 			require.NoError(t, err)
 			assert.Equal(t, ok+instead, string(got), "%q", text)
@@ -83,21 +90,21 @@ func TestOnlyRequestsOfOneMeaningPass(t *testing.T) {
 		}
 		// A body that is wrong is noticed when its head has gone on.
 		for _, body := range []string{"5\nhello", "5\r\nhelloX", "x\r\n", "\r\n", "5 \x00\r\n", "0\r\nX\x01: 1\r\n", "fffffffffffffffff\r\n", "5\r\rhello"} {
-			g := NewGuard(&from{r: way(strings.NewReader("POST / HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\n" + body))}, 1024, time.Minute, false)
+			g := guarded(&from{r: way(strings.NewReader("POST / HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\n" + body))}, 1024, false)
 			_, err := io.ReadAll(way(g))
 			assert.ErrorIs(t, err, ErrMalformed, "%q", body)
 		}
 	}
-	g := NewGuard(&from{r: strings.NewReader("PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n\x00\n")}, 1024, time.Minute, true)
+	g := guarded(&from{r: strings.NewReader("PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n\x00\x00\x00\x06\x00\x00\x00\x00\x00")}, 1024, true)
 	got, err := io.ReadAll(g)
 	require.NoError(t, err)
-	assert.Equal(t, "PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n\x00\n", string(got))
+	assert.Equal(t, "PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n\x00\x00\x00\x06\x00\x00\x00\x00\x00", string(got))
 	assert.Equal(t, "POST", NewGuardOn("POST /x HTTP/1.1\r\nA\r\n").Method)
 }
 
 // NewGuardOn gives the refusal of what a client sends.
 func NewGuardOn(text string) *Refusal {
-	g := NewGuard(&from{r: strings.NewReader(text)}, 1024, time.Minute, false)
+	g := guarded(&from{r: strings.NewReader(text)}, 1024, false)
 	_, _ = io.ReadAll(g)
 	return g.Refused()
 }
@@ -105,7 +112,7 @@ func NewGuardOn(text string) *Refusal {
 func TestATakenOverConnectionIsNotGuarded(t *testing.T) {
 	const more = "\x81\x05hello\n\n"
 	up := "GET /ws HTTP/1.1\r\nHost: a\r\nUpgrade: websocket\r\n\r\n"
-	g := NewGuard(&from{r: io.MultiReader(strings.NewReader(up), iotest.OneByteReader(strings.NewReader(more)))}, 1024, time.Minute, false)
+	g := guarded(&from{r: io.MultiReader(strings.NewReader(up), iotest.OneByteReader(strings.NewReader(more)))}, 1024, false)
 	b := make([]byte, 100)
 	n, err := g.Read(b)
 	require.NoError(t, err)
@@ -232,7 +239,7 @@ func FuzzGuard(f *testing.F) {
 	f.Add([]byte("POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 5\r\n\r\nhello"+ok), uint8(7))
 	f.Fuzz(func(t *testing.T, b []byte, step uint8) {
 		read := func(r io.Reader) ([]byte, *Refusal, error) {
-			g := NewGuard(&from{r: r}, 4096, time.Minute, false)
+			g := guarded(&from{r: r}, 4096, false)
 			got, err := io.ReadAll(g)
 			return got, g.Refused(), err
 		}

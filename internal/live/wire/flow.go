@@ -1,0 +1,193 @@
+package wire
+
+import (
+	"encoding/binary"
+	"net"
+	"sync"
+	"time"
+
+	"golang.org/x/net/http2"
+)
+
+// flow is how much a client lets come of each answer on a connection of HTTP/2
+// (RFC 9113 section 5.2).
+type flow struct {
+	// The following two are the reader's.
+	updating uint32 // stream of the WINDOW_UPDATE at hand
+	seen     []byte // of its payload
+
+	// The following are the writer's.
+	head []byte // of the frame at hand, as far as it has come
+	left int    // of its payload
+	data uint32 // its stream, if it carries data; 0 if not
+
+	mu      sync.Mutex // guards all below
+	initial int64      // window of a new stream
+	whole   window     // of the connection
+	streams map[uint32]*window
+	quiet   time.Time // since when no stream is open; zero while one is
+	blocked time.Time // since when a write waits for the peer's machine; zero while none does
+}
+
+// window is how much may be sent.
+type window struct {
+	size  int64
+	moved time.Time // when something was sent, or the client let more come
+}
+
+func newFlow() flow {
+	now := time.Now()
+	return flow{initial: 65535, whole: window{65535, now}, streams: map[uint32]*window{}, quiet: now}
+}
+
+func (w *flow) open(stream uint32) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.streams[stream] = &window{w.initial, time.Now()}
+	w.quiet = time.Time{}
+}
+
+func (w *flow) close(stream uint32) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.closeLocked(stream)
+}
+
+func (w *flow) closeLocked(stream uint32) {
+	if w.streams[stream] == nil {
+		return
+	}
+	if delete(w.streams, stream); len(w.streams) == 0 {
+		w.quiet = time.Now()
+	}
+}
+
+// update takes in a WINDOW_UPDATE.
+func (w *flow) update(stream uint32, by int64) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	x := &w.whole
+	if stream != 0 {
+		x = w.streams[stream]
+	}
+	if x != nil && by > 0 {
+		x.size, x.moved = x.size+by, time.Now()
+	}
+}
+
+// settings takes in the payload of a SETTINGS frame.
+func (w *flow) settings(b []byte, flags byte) {
+	if flags&byte(http2.FlagSettingsAck) != 0 {
+		return
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for ; len(b) >= 6; b = b[6:] {
+		if http2.SettingID(binary.BigEndian.Uint16(b)) != http2.SettingInitialWindowSize {
+			continue
+		}
+		size := int64(binary.BigEndian.Uint32(b[2:]))
+		for _, x := range w.streams {
+			x.size += size - w.initial
+			if size > w.initial {
+				x.moved = time.Now()
+			}
+		}
+		w.initial = size
+	}
+}
+
+// write writes what the library sends, and follows its frames.
+func (f *Frames) write(c net.Conn, b []byte) (int, error) {
+	w := &f.flow
+	w.mu.Lock()
+	w.sent(b)
+	w.blocked = time.Now()
+	w.mu.Unlock()
+	n, err := c.Write(b)
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.blocked = time.Time{}
+	return n, err
+}
+
+// sent follows the frames that go to the client. w.mu must be held.
+func (w *flow) sent(b []byte) {
+	now := time.Now()
+	for len(b) > 0 {
+		if w.left == 0 {
+			n := min(len(b), frameHead-len(w.head))
+			w.head = append(w.head, b[:n]...)
+			if b = b[n:]; len(w.head) < frameHead {
+				return
+			}
+			h := w.head
+			w.head = w.head[:0]
+			w.left = int(h[0])<<16 | int(h[1])<<8 | int(h[2])
+			kind, flags, stream := http2.FrameType(h[3]), http2.Flags(h[4]), binary.BigEndian.Uint32(h[5:])&(1<<31-1)
+			if kind == http2.FrameData {
+				if x := w.streams[stream]; x != nil {
+					x.size, x.moved = x.size-int64(w.left), now
+				}
+				w.whole.size, w.whole.moved = w.whole.size-int64(w.left), now
+			}
+			if kind == http2.FrameRSTStream || flags.Has(http2.FlagDataEndStream) && (kind == http2.FrameData || kind == http2.FrameHeaders) {
+				w.closeLocked(stream)
+			}
+			continue
+		}
+		n := min(w.left, len(b))
+		b, w.left = b[n:], w.left-n
+	}
+}
+
+// idle returns since when no stream is open, zero while one is.
+func (f *Frames) idle() time.Time {
+	f.flow.mu.Lock()
+	defer f.flow.mu.Unlock()
+	return f.flow.quiet
+}
+
+// Waits returns when something was last sent on a stream, or its client let more
+// come, and since when it can send nothing because of its client: the window of
+// the stream, or that of the connection, is used up, or the connection takes
+// nothing. It is zero if that is not so. A stream that is over has neither.
+func (g *Guard) Waits(stream uint32) (moved, stalled time.Time) {
+	f := g.frames.Load()
+	if f == nil {
+		return time.Time{}, time.Time{}
+	}
+	w := &f.flow
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	x := w.streams[stream]
+	switch {
+	case x == nil:
+		return time.Time{}, time.Time{}
+	case x.size <= 0:
+		return x.moved, x.moved
+	case w.whole.size <= 0:
+		return x.moved, w.whole.moved
+	}
+	return x.moved, w.blocked
+}
+
+// EndWrite ends a write that waits, and every other: where the peer takes
+// nothing there is nothing to be said to it any more.
+func (g *Guard) EndWrite() { _ = g.Conn.SetWriteDeadline(time.Unix(1, 0)) }
+
+// Room returns how many bytes can be sent on a stream without waiting for its
+// client.
+func (g *Guard) Room(stream uint32) int64 {
+	f := g.frames.Load()
+	if f == nil {
+		return 0
+	}
+	w := &f.flow
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if x := w.streams[stream]; x != nil {
+		return min(x.size, w.whole.size)
+	}
+	return 0
+}

@@ -1,0 +1,256 @@
+package wire
+
+import (
+	"bytes"
+	"encoding/binary"
+	"io"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"golang.org/x/net/http2"
+	"golang.org/x/net/http2/hpack"
+)
+
+// Frames follows the frames of a connection of HTTP/2 (RFC 9113), on their way to
+// the library that speaks it. Frames pass as they are, with three exceptions:
+//
+//   - To the header section of each request a field is added, StreamField, by
+//     which the handler knows its stream, and whether it is to refuse it. It comes
+//     in a CONTINUATION frame of its own, as a literal that leaves the tables of
+//     HPACK alone (RFC 7541 section 6.2.2).
+//   - A request that is malformed gets a pseudo-header field that does not exist
+//     in its place, by which the library resets the stream with PROTOCOL_ERROR
+//     (RFC 9113 section 8.1.1). The library finds a part of these itself; here it
+//     is known for all of them that, and why, they were refused.
+//   - Settings that are given twice in one frame are passed with the last value
+//     only, which is what they mean (section 6.5.3); the library ends the
+//     connection.
+//
+// What ends a connection is left to the library, but for a header section in more
+// frames, or of more bytes, than it would ever take.
+type Frames struct {
+	most int // bytes that a header section may have
+
+	// The following are the reader's.
+	kind    http2.FrameType // of the frame at hand
+	left    int             // bytes of its payload that have not passed
+	whole   bool            // it is handed out whole only: settings, and the end of a request's header section
+	skip    int             // bytes before the field block: padding length, priority
+	fill    int             // padding behind it
+	section section         // at hand
+	before  section         // before the frame at hand
+	decoder *hpack.Decoder
+	newest  uint32 // stream
+
+	flow flow
+}
+
+// StreamField is the name of the field that names a request's stream; its value
+// is the stream's number, and behind it, of a request that is to be refused, the
+// status and the reason. A field of that name that a client sends is no use to
+// it: the last one is the guard's.
+const StreamField = "Kestrix-Stream"
+
+const (
+	frameHead    = 9
+	settingsMost = 100 * 6 // bytes of a SETTINGS frame that is looked into
+	framesMost   = 128     // frames of a header section
+	// FrameMost is the largest payload that a client may send in a frame, the
+	// smallest that a server may offer (RFC 9113 section 6.5.2).
+	FrameMost = 16 << 10
+)
+
+// MostLarger is how many times HeaderSize a header section may be for its request
+// to be answered; beyond it the connection ends.
+const MostLarger = 4
+
+func newFrames(most int) *Frames {
+	f := &Frames{most: most, flow: newFlow()}
+	f.decoder = hpack.NewDecoder(4<<10, f.emit) // what the library offers
+	f.decoder.SetMaxStringLength(MostLarger * most)
+	return f
+}
+
+// checkFrames looks at frames from a place on, and returns how many bytes may be
+// handed out. It changes them in place where that is enough.
+func (g *Guard) checkFrames(b []byte, at int) int {
+	f := g.frames.Load()
+	for at < len(b) {
+		start := at
+		if f.left == 0 {
+			if len(b)-at < frameHead {
+				return at
+			}
+			head := b[at : at+frameHead]
+			size := int(head[0])<<16 | int(head[1])<<8 | int(head[2])
+			if f.begin(head, size); f.whole && len(b)-at < frameHead+size {
+				f.undo()
+				return at
+			}
+			at += frameHead
+		}
+		n := min(f.left, len(b)-at)
+		f.payload(b[at : at+n])
+		at += n
+		if f.left -= n; f.left > 0 {
+			continue
+		}
+		switch {
+		case f.kind == http2.FrameSettings && f.whole:
+			once := settingsOnce(b[start:at])
+			f.flow.settings(once[frameHead:], once[4])
+			if len(once) < at-start {
+				return g.put(b, start, at, once)
+			}
+		case f.section.bytes > f.section.most || f.section.frames > framesMost:
+			g.broken = io.EOF
+			g.reset(&Refusal{Status: http.StatusRequestHeaderFieldsTooLarge, Why: "a header section far beyond what may be", Number: uint64(f.section.stream)})
+			return at
+		case f.whole:
+			if more := g.verdict(f); more != nil {
+				b[start+4] &^= byte(http2.FlagHeadersEndHeaders) // of CONTINUATION too
+				return g.put(b, at, at, more)
+			}
+		}
+	}
+	return at
+}
+
+// put has the reader get what stands before a place, and then something else in
+// place of what is there up to another one. The rest has not been looked at.
+func (g *Guard) put(b []byte, from, to int, instead []byte) int {
+	held := make([]byte, 0, len(b)+len(instead))
+	held = append(append(held, b[:from]...), instead...)
+	g.pass = len(held)
+	g.held = append(held, b[to:]...)
+	g.unseen = len(g.held) > g.pass
+	return 0
+}
+
+// begin takes in the head of a frame.
+func (f *Frames) begin(head []byte, size int) {
+	f.before = f.section
+	f.kind, f.left, f.whole, f.skip, f.fill = http2.FrameType(head[3]), size, false, 0, 0
+	flags, stream := http2.Flags(head[4]), binary.BigEndian.Uint32(head[5:])&(1<<31-1)
+	switch f.kind {
+	case http2.FrameHeaders:
+		f.section = section{stream: stream, opens: stream > f.newest && stream%2 == 1, ended: flags.Has(http2.FlagHeadersEndStream), most: MostLarger * f.most}
+		if flags.Has(http2.FlagHeadersPadded) {
+			f.skip, f.fill = 1, -1
+		}
+		if flags.Has(http2.FlagHeadersPriority) {
+			f.skip += 5
+		}
+	case http2.FrameContinuation:
+		if stream != f.section.stream {
+			return // the library ends the connection
+		}
+	case http2.FrameSettings:
+		f.whole = size <= settingsMost
+		return
+	case http2.FrameRSTStream:
+		f.flow.close(stream)
+		return
+	case http2.FrameWindowUpdate:
+		f.flow.updating, f.flow.seen = stream, f.flow.seen[:0]
+		return
+	default:
+		return
+	}
+	f.section.frames++
+	f.whole = flags.Has(http2.FlagHeadersEndHeaders) && f.section.opens && size <= FrameMost
+}
+
+// undo takes the head of a frame back, which is to be taken in again once all of
+// it is there.
+func (f *Frames) undo() { f.section, f.left, f.whole = f.before, 0, false }
+
+// payload takes in bytes of the frame at hand.
+func (f *Frames) payload(b []byte) {
+	switch f.kind {
+	case http2.FrameHeaders, http2.FrameContinuation:
+		if f.section.opens && f.section.stream > f.newest {
+			f.newest = f.section.stream
+			f.flow.open(f.newest)
+		}
+		left := f.left // before b
+		for len(b) > 0 && f.skip > 0 {
+			if f.fill < 0 {
+				f.fill = int(b[0])
+			}
+			b = b[1:]
+			left--
+			f.skip--
+		}
+		if block := min(len(b), left-f.fill); block > 0 && !f.section.lost {
+			if _, err := f.decoder.Write(b[:block]); err != nil {
+				f.section.lost = true // the library finds it too, and ends the connection
+			}
+		}
+	case http2.FrameWindowUpdate:
+		if f.flow.seen = append(f.flow.seen, b[:min(len(b), 4-min(len(f.flow.seen), 4))]...); len(f.flow.seen) == 4 {
+			f.flow.update(f.flow.updating, int64(binary.BigEndian.Uint32(f.flow.seen)&(1<<31-1)))
+			f.flow.seen = append(f.flow.seen, 0) // once
+		}
+	}
+}
+
+// settingsOnce returns a SETTINGS frame without the settings that are given again
+// in it.
+func settingsOnce(frame []byte) []byte {
+	if (len(frame)-frameHead)%6 != 0 {
+		return frame // the library ends the connection
+	}
+	kept := append([]byte(nil), frame[:frameHead]...)
+	for at := frameHead; at < len(frame); at += 6 {
+		again := false
+		for later := at + 6; later < len(frame); later += 6 {
+			again = again || bytes.Equal(frame[at:at+2], frame[later:later+2])
+		}
+		if !again {
+			kept = append(kept, frame[at:at+6]...)
+		}
+	}
+	size := len(kept) - frameHead
+	kept[0], kept[1], kept[2] = byte(size>>16), byte(size>>8), byte(size)
+	return kept
+}
+
+// verdict makes the frame that is to end the header section of a request; nil if
+// the library finds by itself what is wrong with it.
+func (g *Guard) verdict(f *Frames) []byte {
+	s := &f.section
+	if f.decoder.Close() != nil || s.lost {
+		return nil // it ends the connection
+	}
+	name, value := StreamField, strconv.FormatUint(uint64(s.stream), 10)
+	if why := s.malformed(); why != "" {
+		name, value = ":kestrix", why
+		g.reset(&Refusal{Status: http.StatusBadRequest, Why: why, Method: s.method, Target: s.path, Host: s.authority, Number: uint64(s.stream)})
+		if s.found {
+			return nil // and a frame behind it would end the connection
+		}
+	} else if s.bytes > f.most {
+		value += " " + strconv.Itoa(http.StatusRequestHeaderFieldsTooLarge) + " a head of more than " + strconv.Itoa(f.most) + " bytes"
+	}
+	// A literal without indexing, with a new name (RFC 7541 section 6.2.2);
+	// lengths below 127 are one byte.
+	name, value = strings.ToLower(name), value[:min(len(value), 126)]
+	return endOfSection(s.stream, slices.Concat([]byte{0, byte(len(name))}, []byte(name), []byte{byte(len(value))}, []byte(value)))
+}
+
+// endOfSection makes a CONTINUATION frame that ends a header section.
+func endOfSection(stream uint32, block []byte) []byte {
+	frame := []byte{0, 0, byte(len(block)), byte(http2.FrameContinuation), byte(http2.FlagContinuationEndHeaders), 0, 0, 0, 0}
+	binary.BigEndian.PutUint32(frame[5:], stream)
+	return append(frame, block...)
+}
+
+// reset tells of a request that no handler will see.
+func (g *Guard) reset(r *Refusal) {
+	if g.o.Reset != nil {
+		g.o.Reset(r)
+	}
+}
