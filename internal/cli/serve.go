@@ -134,7 +134,7 @@ func runServe(ctx context.Context, env *Env, f *serveFlags) error {
 		return err
 	}
 	defer x.access.close()
-	o := proxy.Options{ReadFile: besides(s.read[0]), Seed: f.seed, Grace: f.grace, Event: n.event, Access: x.access.add, Given: x.manager.take, Version: Version, Pages: report.StatusPage{}}
+	o := proxy.Options{ReadFile: besides(s.read[0]), Seed: f.seed, Grace: f.grace, Files: openFiles(), Event: n.event, Access: x.access.add, Given: x.manager.take, Version: Version, Pages: report.StatusPage{}}
 	o.Reload = func() (string, error) { // at its turn, so that two do not meet
 		answer := make(chan reloaded, 1)
 		select {
@@ -258,4 +258,14 @@ func (x *serving) changed(c change) {
 		return
 	}
 	x.news.say("refreshed", "%s", strings.Join(c.names, ", "))
+}
+
+// openFiles returns how many files the process may have open (RLIMIT_NOFILE), 0
+// where that is not known.
+func openFiles() int {
+	var l syscall.Rlimit
+	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &l); err != nil {
+		return 0
+	}
+	return int(min(l.Cur, 1<<30))
 }

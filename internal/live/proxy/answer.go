@@ -209,7 +209,7 @@ func (x *exchange) toClient(write func() error) error {
 // lastPiece gives the client of HTTP/2 a time for what the library still has of
 // the answer: it is sent when the handler has returned, and nobody watches it.
 func (x *exchange) lastPiece() {
-	if x.visitor.guard.Room(x.stream) > beginning {
+	if x.stalled || x.visitor.guard.Room(x.stream) > beginning {
 		return
 	}
 	wait := x.waits.Idle

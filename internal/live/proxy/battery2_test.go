@@ -70,7 +70,7 @@ func (f *frames) outcome(stream uint32) string {
 		switch x := x.(type) {
 		case *http2.SettingsFrame:
 			if !x.IsAck() {
-				require.NoError(f.t, f.WriteSettingsAck())
+				_ = f.WriteSettingsAck() // the connection may be over
 			}
 		case *http2.GoAwayFrame:
 			return "goaway " + x.ErrCode.String()
@@ -219,13 +219,12 @@ func TestAHeaderSectionWithoutEndEndsTheConnection(t *testing.T) {
 		bubble(t, in("clear_http2 = true\n limits {\n header_size = \"2KiB\"\n}", front)+one, func(w *world) {
 			f := w.speak()
 			require.NoError(t, f.WriteHeaders(http2.HeadersFrameParam{StreamID: 1, BlockFragment: []byte{0x82}}))
-			go func() {
-				for range 1000 {
-					if f.WriteContinuation(1, false, fragment) != nil {
-						return
-					}
+			for range 1000 {
+				if f.WriteContinuation(1, false, fragment) != nil {
+					break
 				}
-			}()
+				synctest.Wait()
+			}
 			assert.Contains(t, f.outcome(1), "closed")
 			f.Close()
 			synctest.Wait()

@@ -6,8 +6,10 @@ import (
 	"errors"
 	"net"
 	"net/http"
+	"os"
 	"slices"
 	"sync"
+	"syscall"
 	"time"
 
 	"kestrix/internal/live/wire"
@@ -86,6 +88,18 @@ func (i *idleConns) reap(kept time.Duration) {
 	}
 }
 
+// drop closes what waits, and returns how many connections that were.
+func (i *idleConns) drop() int {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	n := len(i.free)
+	for _, c := range i.free {
+		c.Close()
+	}
+	i.free = nil
+	return n
+}
+
 // close closes what waits, and what is put back from now on.
 func (i *idleConns) close() {
 	i.mu.Lock()
@@ -105,18 +119,62 @@ func (i *idleConns) close() {
 func (b *backend) connect(ctx context.Context) (net.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, b.within)
 	defer cancel()
-	c, err := b.secure(ctx, 0)
+	c, err := b.counted(ctx)
+	if err == nil {
+		c, err = b.over(ctx, c)
+	}
 	if err != nil {
 		return nil, &dialError{err, errors.Is(ctx.Err(), context.DeadlineExceeded)}
 	}
 	return c, nil
 }
 
+// errAllUsed is the error of a connection that would be one too many.
+var errAllUsed = &net.OpError{Op: "dial", Net: "tcp", Err: os.NewSyscallError("socket", syscall.EMFILE)}
+
+// counted dials, and counts the connection among those that backends may have.
+// Where there are too many, those that wait for a request are closed for it.
+func (b *backend) counted(ctx context.Context) (net.Conn, error) {
+	t := &b.proxy.tally
+	if !t.take() && (!b.proxy.relieve() || !t.take()) {
+		return nil, errAllUsed
+	}
+	c, err := b.dial(ctx, 0)
+	if err != nil && scarce(err) && b.proxy.relieve() {
+		c, err = b.dial(ctx, 0)
+	}
+	if err != nil {
+		t.giveBack()
+		return nil, err
+	}
+	return &countedConn{closeHook{Conn: c, closed: t.giveBack}}, nil
+}
+
+// countedConn is a connection to a backend that gives its place back.
+type countedConn struct{ closeHook }
+
+// SyscallConn lets the connection be looked at; see wire.Conn.Alive.
+func (c *countedConn) SyscallConn() (syscall.RawConn, error) {
+	s, ok := c.Conn.(syscall.Conn)
+	if !ok {
+		return nil, errors.ErrUnsupported
+	}
+	return s.SyscallConn()
+}
+
 // secure connects, and speaks TLS where that is wanted.
 func (b *backend) secure(ctx context.Context, port int) (net.Conn, error) {
 	c, err := b.dial(ctx, port)
-	if err != nil || b.tls == nil {
-		return c, err
+	if err != nil {
+		return nil, err
+	}
+	return b.over(ctx, c)
+}
+
+// over speaks TLS on a connection where that is wanted.
+func (b *backend) over(ctx context.Context, c net.Conn) (net.Conn, error) {
+	if b.tls == nil {
+		return c, nil
 	}
 	t := tls.Client(c, b.tls)
 	if err := t.HandshakeContext(ctx); err != nil {

@@ -52,6 +52,7 @@ type pool struct {
 
 // backend is the way to one server.
 type backend struct {
+	proxy   *Proxy
 	name    string
 	address config.Address
 	within  time.Duration // in which a connection comes to stand
@@ -161,7 +162,7 @@ func newBackend(p *Proxy, b config.Backend, u *config.Upstream, secure *tls.Conf
 	if b.Address.Unix != "" {
 		network, addr = "unix", b.Address.Unix
 	}
-	n := &backend{name: b.Name, address: b.Address, within: u.Timeouts.Connect, kept: u.Timeouts.Kept, header: u.ProxyProtocol, http2: u.HTTP2(), counts: new(counts), from: secure, transports: map[time.Duration]*http.Transport{}}
+	n := &backend{proxy: p, name: b.Name, address: b.Address, within: u.Timeouts.Connect, kept: u.Timeouts.Kept, header: u.ProxyProtocol, http2: u.HTTP2(), counts: new(counts), from: secure, transports: map[time.Duration]*http.Transport{}}
 	if secure != nil {
 		n.tls = secure.Clone()
 		if n.tls.ServerName == "" {

@@ -31,6 +31,7 @@ type Options struct {
 	Seed    uint64        // keys ties and draws of the core; 0 takes a random one
 	Began   time.Time     // what the core's time counts from; zero for now
 	Grace   time.Duration // how long open requests may go on after Stop
+	Files   int           // how many files the process may have open; 0: no limit
 	// Dial and Listen are how the world is reached; nil for the network.
 	Dial   func(ctx context.Context, network, address string) (net.Conn, error)
 	Listen func(network, address string) (net.Listener, error)
@@ -86,6 +87,9 @@ type Proxy struct {
 	counted time.Time // since when requests are counted; guarded by mu
 
 	news     newsKept
+	hush     hush
+	crowd    crowd // connections of clients
+	tally    tally // connections to backends
 	limitsMu sync.Mutex
 	limits   limit.Set
 }
@@ -221,6 +225,7 @@ func (p *Proxy) Apply(c *config.Config) error {
 		ctl.state.Store(operators)
 	}
 	p.state.Store(next)
+	p.shareFiles(c)
 	for addr, s := range p.servers {
 		if e := next.byListen[addr]; e != nil {
 			s.configure(e.frontend)
@@ -246,6 +251,23 @@ func (p *Proxy) Apply(c *config.Config) error {
 		}
 	}
 	return nil
+}
+
+// shareFiles shares the files that the process may have open out to clients and
+// backends.
+func (p *Proxy) shareFiles(c *config.Config) {
+	probed := 0
+	for _, u := range c.Upstreams {
+		if u.Probe != nil {
+			probed += len(u.Backends)
+		}
+	}
+	s := shareOut(p.o.Files, probed, c.ConnectionsTotal)
+	if c.ConnectionsTotal > s.clients {
+		p.event("kestrix", "limits", "connections_total is %s, and the %s files that the process may have open (RLIMIT_NOFILE) allow %s", thousands(c.ConnectionsTotal), thousands(p.o.Files), thousands(s.clients))
+	}
+	p.crowd.hold(s.clients)
+	p.tally.hold(s.backends)
 }
 
 // prepare makes what requests see of a configuration, and the pools behind it.

@@ -168,6 +168,8 @@ func (s *server) accept() {
 			go s.took(c)
 		case scarce(err), errors.Is(err, syscall.ECONNABORTED):
 			// Out of descriptors or memory: others have to end first.
+			s.proxy.crowd.spare()
+			s.proxy.relieve()
 			if wait = min(max(2*wait, 5*time.Millisecond), time.Second); wait >= 100*time.Millisecond && !told {
 				told = true
 				s.proxy.event(s.address.String(), "short", "connections cannot be taken: %v", plainError(err))
@@ -199,7 +201,16 @@ func (s *server) took(raw net.Conn) {
 		raw.Close()
 		return
 	}
-	c, handed := net.Conn(raw), false
+	_, addr := clientAddress(raw.RemoteAddr().String())
+	guest, victim := s.proxy.crowd.enter(raw, addr)
+	if victim != nil {
+		s.proxy.seldom(s.address.String(), "short", "connections closed for others", "a connection from %s is closed: as many are open as limits { connections_total } allows", victim.conn.RemoteAddr())
+	}
+	if victim == guest {
+		s.letGo(raw)
+		return
+	}
+	c, handed := net.Conn(&closeHook{Conn: raw, closed: func() { s.proxy.crowd.leave(guest) }}), false
 	defer func() {
 		if !handed {
 			c.Close()
@@ -207,15 +218,16 @@ func (s *server) took(raw net.Conn) {
 		}
 	}()
 	if e.frontend.ProxyProtocol {
-		named, err := readProxyHeader(raw, e)
+		named, err := readProxyHeader(c, e)
 		if err != nil {
-			s.proxy.event(s.address.String(), "refused", "a connection from %s: %v", raw.RemoteAddr(), err)
+			s.proxy.seldom(s.address.String(), "refused", "refused PROXY headers", "a connection from %s: %v", raw.RemoteAddr(), err)
 			return
 		}
 		c = named
+		_, addr = clientAddress(c.RemoteAddr().String())
+		s.proxy.crowd.named(guest, addr)
 	}
 	if most := e.frontend.Limits.Connections; most > 0 {
-		_, addr := clientAddress(c.RemoteAddr().String())
 		if !s.count(addr, most) {
 			return
 		}
@@ -243,6 +255,7 @@ func (s *server) took(raw net.Conn) {
 	v := visitTo(c)
 	o.Reset = func(r *wire.Refusal) { s.wasReset(v, r) }
 	v.guard = wire.NewGuard(c, o)
+	s.proxy.crowd.asks(guest, v.guard.Idle)
 	handed = true
 	s.letGo(raw)
 	s.hand(&visited{v.guard, v})

@@ -30,6 +30,9 @@ func (c *Conn) Alive() bool {
 		return true
 	}
 	raw, err := s.SyscallConn()
+	if errors.Is(err, errors.ErrUnsupported) {
+		return true
+	}
 	if err != nil {
 		return false
 	}

@@ -2,6 +2,7 @@ package wire
 
 import (
 	"encoding/binary"
+	"math"
 	"net"
 	"sync"
 	"time"
@@ -45,6 +46,13 @@ func (w *flow) open(stream uint32) {
 	defer w.mu.Unlock()
 	w.streams[stream] = &window{w.initial, time.Now()}
 	w.quiet = time.Time{}
+}
+
+// isOpen reports whether a stream is open, as far as frames of both sides say.
+func (w *flow) isOpen(stream uint32) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.streams[stream] != nil
 }
 
 func (w *flow) close(stream uint32) {
@@ -177,11 +185,11 @@ func (g *Guard) Waits(stream uint32) (moved, stalled time.Time) {
 func (g *Guard) EndWrite() { _ = g.Conn.SetWriteDeadline(time.Unix(1, 0)) }
 
 // Room returns how many bytes can be sent on a stream without waiting for its
-// client.
+// client; on one that is over nothing waits.
 func (g *Guard) Room(stream uint32) int64 {
 	f := g.frames.Load()
 	if f == nil {
-		return 0
+		return math.MaxInt64
 	}
 	w := &f.flow
 	w.mu.Lock()
@@ -189,5 +197,5 @@ func (g *Guard) Room(stream uint32) int64 {
 	if x := w.streams[stream]; x != nil {
 		return min(x.size, w.whole.size)
 	}
-	return 0
+	return math.MaxInt64
 }

@@ -136,7 +136,9 @@ func (f *Frames) begin(head []byte, size int) {
 	flags, stream := http2.Flags(head[4]), binary.BigEndian.Uint32(head[5:])&(1<<31-1)
 	switch f.kind {
 	case http2.FrameHeaders:
-		f.section = section{stream: stream, opens: stream > f.newest && stream%2 == 1, ended: flags.Has(http2.FlagHeadersEndStream), most: MostLarger * f.most}
+		// The library takes a number again, and a lower one, after a request that it
+		// reset unseen. So what stands on no open stream is a request.
+		f.section = section{stream: stream, opens: !f.flow.isOpen(stream), again: stream <= f.newest, ended: flags.Has(http2.FlagHeadersEndStream), most: MostLarger * f.most}
 		if flags.Has(http2.FlagHeadersPadded) {
 			f.skip, f.fill = 1, -1
 		}
@@ -171,10 +173,6 @@ func (f *Frames) undo() { f.section, f.left, f.whole = f.before, 0, false }
 func (f *Frames) payload(b []byte) {
 	switch f.kind {
 	case http2.FrameHeaders, http2.FrameContinuation:
-		if f.section.opens && f.section.stream > f.newest {
-			f.newest = f.section.stream
-			f.flow.open(f.newest)
-		}
 		left := f.left // before b
 		for len(b) > 0 && f.skip > 0 {
 			if f.fill < 0 {
@@ -225,15 +223,21 @@ func (g *Guard) verdict(f *Frames) []byte {
 	if f.decoder.Close() != nil || s.lost {
 		return nil // it ends the connection
 	}
+	f.newest = max(f.newest, s.stream)
 	name, value := StreamField, strconv.FormatUint(uint64(s.stream), 10)
 	if why := s.malformed(); why != "" {
 		name, value = ":kestrix", why
-		g.reset(&Refusal{Status: http.StatusBadRequest, Why: why, Method: s.method, Target: s.path, Host: s.authority, Number: uint64(s.stream)})
+		if !s.again { // else it may be what stood behind the body of a request that is over
+			g.reset(&Refusal{Status: http.StatusBadRequest, Why: why, Method: s.method, Target: s.path, Host: s.authority, Number: uint64(s.stream)})
+		}
 		if s.found {
 			return nil // and a frame behind it would end the connection
 		}
 	} else if s.bytes > f.most {
 		value += " " + strconv.Itoa(http.StatusRequestHeaderFieldsTooLarge) + " a head of more than " + strconv.Itoa(f.most) + " bytes"
+	}
+	if name == StreamField {
+		f.flow.open(s.stream)
 	}
 	// A literal without indexing, with a new name (RFC 7541 section 6.2.2);
 	// lengths below 127 are one byte.

@@ -11,6 +11,7 @@ import (
 type section struct {
 	stream uint32
 	opens  bool // it begins a request; else it stands behind a body
+	again  bool // on a stream whose number is not new
 	ended  bool // no body follows
 	lost   bool // it cannot be decoded
 	most   int  // bytes beyond which nothing of it is wanted

@@ -237,6 +237,7 @@ func FuzzGuard(f *testing.F) {
 	f.Add([]byte(ok), uint8(3))
 	f.Add([]byte("POST / HTTP/1.1\r\nHost: a\r\nTransfer-Encoding: chunked\r\n\r\n5;x\r\nhello\r\n0\r\nA: b\r\n\r\n"+ok), uint8(1))
 	f.Add([]byte("POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 5\r\n\r\nhello"+ok), uint8(7))
+	f.Add([]byte("\r\nGET http://[::1]:80/?x HTTP/1.1\r\nHost: a\r\n\r\n\r\nCONNECT a:1 HTTP/1.1\r\nHost: a:1\r\nExpect: 100-continue\r\n\r\n"), uint8(2))
 	f.Fuzz(func(t *testing.T, b []byte, step uint8) {
 		read := func(r io.Reader) ([]byte, *Refusal, error) {
 			g := guarded(&from{r: r}, 4096, false)
@@ -251,8 +252,14 @@ func FuzzGuard(f *testing.F) {
 		br := bufio.NewReader(bytes.NewReader(whole))
 		for err == nil {
 			q, e := http.ReadRequest(br)
-			if e != nil {
+			if errors.Is(e, io.EOF) || errors.Is(e, io.ErrUnexpectedEOF) {
 				break
+			}
+			if e != nil {
+				t.Fatalf("passed, and the library does not take it: %v: %q", e, whole)
+			}
+			if q.Host != "" && !ValidHost(q.Host) || q.Method == "PRI" || q.Host == "" && q.URL.IsAbs() {
+				t.Fatalf("passed for %q %q: %q", q.Method, q.Host, whole)
 			}
 			if len(q.Header["Content-Length"]) > 0 && len(q.TransferEncoding) > 0 {
 				t.Fatalf("passed with two lengths: %q", b)
