@@ -2,8 +2,6 @@ package proxy
 
 import (
 	"context"
-	"crypto/sha256"
-	"crypto/subtle"
 	"crypto/tls"
 	"encoding/json"
 	"errors"
@@ -13,13 +11,9 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
-	"os"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"time"
-
-	"golang.org/x/crypto/bcrypt"
 
 	"kestrix/internal/core/config"
 )
@@ -34,12 +28,9 @@ type control struct {
 	metrics http.Handler
 	leave   context.Context // over when those who follow are to go
 	letGo   context.CancelFunc
-	follow  atomic.Int32 // how many do
-
-	mu     sync.Mutex
-	known  map[string][sha256.Size]byte // passwords that were right, by user, as digests: a bcrypt check takes long on purpose
-	failed int                          // log-ins that were wrong, lately
-	since  time.Time
+	follow  followers
+	logins  logins
+	crowd   crowd // connections
 }
 
 // controlState is what a reload may change.
@@ -48,34 +39,18 @@ type controlState struct {
 	tls *tls.Config // nil: none
 }
 
-// controlListener speaks TLS where the state of the moment wants it.
-type controlListener struct {
-	net.Listener
-	c *control
-}
-
-func (l *controlListener) Accept() (net.Conn, error) {
-	conn, err := l.Listener.Accept()
-	if s := l.c.state.Load(); err == nil && s.tls != nil {
-		return tls.Server(conn, s.tls), nil
-	}
-	return conn, err
-}
-
 // openControl begins to answer operators at an address; nothing is answered
 // before use.
 func (p *Proxy) openControl(at config.Placed[config.Address]) (*control, error) {
-	s, err := p.listen(at.Value)
+	s, err := p.listenPrivately(at.Value)
 	if err != nil {
 		return nil, placed(at.Range, err)
 	}
-	c := &control{proxy: p, address: at.Value, metrics: newMetrics(p), known: map[string][sha256.Size]byte{}}
+	c := &control{proxy: p, address: at.Value, metrics: newMetrics(p)}
+	c.crowd.hold(controlConns)
 	c.leave, c.letGo = context.WithCancel(context.Background())
 	c.state.Store(&controlState{cfg: &config.Control{Listen: at}})
-	c.http = &http.Server{Handler: c, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10, ErrorLog: log.New(io.Discard, "", 0)}
-	if at.Value.Unix != "" {
-		_ = os.Chmod(at.Value.Unix, 0o660) // its owner and group; where it fails the directory decides
-	}
+	c.http = &http.Server{Handler: c, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10, ErrorLog: log.New(io.Discard, "", 0), ConnState: c.track, ConnContext: c.arrived}
 	go func() { _ = c.http.Serve(&controlListener{s.listener, c}) }() // ends when it is closed
 	return c, nil
 }
@@ -105,7 +80,7 @@ func (c *control) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	user, status, why := c.who(r)
 	if status != 0 {
-		c.proxy.event("control", "refused", "%s %s from %s: %s", r.Method, r.URL.Path, r.RemoteAddr, why)
+		c.proxy.seldom("control", "refused", "refused requests", "%s %.200q from %s: %s", r.Method, r.URL.Path, r.RemoteAddr, why)
 		if status == http.StatusUnauthorized {
 			w.Header().Set("WWW-Authenticate", `Basic realm="kestrix", charset="UTF-8"`)
 		}
@@ -154,6 +129,10 @@ func (c *control) status(w http.ResponseWriter, r *http.Request, _ string) {
 
 // zero has counts begin anew.
 func (c *control) zero(w http.ResponseWriter, r *http.Request, user string) {
+	if err := order(w, r, &struct{}{}); err != nil {
+		http.Error(w, "an empty object, {}, is wanted", http.StatusBadRequest)
+		return
+	}
 	c.proxy.Zero()
 	c.proxy.event("control", "told", "counts begin anew, by %s", c.from(user, r))
 	answerJSON(w, http.StatusOK, c.proxy.Status())
@@ -173,6 +152,22 @@ func (c *control) probed(w http.ResponseWriter, ready bool) {
 	_, _ = io.WriteString(w, "yes\n") // whoever asked may have left
 }
 
+// orderSize is how many bytes an order may have.
+const orderSize = 4 << 10
+
+// order reads what is told, which is one object and nothing behind it.
+func order(w http.ResponseWriter, r *http.Request, into any) error {
+	d := json.NewDecoder(http.MaxBytesReader(w, r.Body, orderSize))
+	d.DisallowUnknownFields()
+	if err := d.Decode(into); err != nil {
+		return err
+	}
+	if _, err := d.Token(); !errors.Is(err, io.EOF) {
+		return errors.New("something stands behind the order")
+	}
+	return nil
+}
+
 // meant says whether a request that changes something is no page's of another
 // site: a browser can be had to send a form for one, but not this.
 func meant(w http.ResponseWriter, r *http.Request) bool {
@@ -185,16 +180,29 @@ func meant(w http.ResponseWriter, r *http.Request) bool {
 
 // from words who tells something.
 func (c *control) from(user string, r *http.Request) string {
-	if c.address.Unix != "" {
+	peer := peerName(r)
+	switch {
+	case peer != "" && user == anybody:
+		return peer
+	case peer != "":
+		return user + ", as " + peer
+	case c.address.Unix != "":
 		return user
 	}
 	return user + " from " + r.RemoteAddr
 }
 
+// anybody is the user where control has none.
+const anybody = "whoever is on this machine"
+
 // reload has the configuration read again.
 func (c *control) reload(w http.ResponseWriter, r *http.Request, user string) {
 	if c.proxy.o.Reload == nil {
 		http.Error(w, "this proxy cannot be told to read its configuration", http.StatusNotImplemented)
+		return
+	}
+	if err := order(w, r, &struct{}{}); err != nil {
+		http.Error(w, "an empty object, {}, is wanted", http.StatusBadRequest)
 		return
 	}
 	c.proxy.event("control", "told", "reload, by %s", c.from(user, r))
@@ -210,9 +218,7 @@ func (c *control) reload(w http.ResponseWriter, r *http.Request, user string) {
 
 func (c *control) operate(w http.ResponseWriter, r *http.Request, user string) {
 	var o Order
-	d := json.NewDecoder(http.MaxBytesReader(w, r.Body, 4<<10))
-	d.DisallowUnknownFields()
-	if err := d.Decode(&o); err != nil {
+	if err := order(w, r, &o); err != nil {
 		http.Error(w, `the order cannot be read; it is like {"backend":"booking.auk","do":"drain"}`, http.StatusBadRequest)
 		return
 	}
@@ -236,10 +242,6 @@ func answerJSON(w http.ResponseWriter, status int, v any) {
 	_ = json.NewEncoder(w).Encode(v) // a client that left
 }
 
-// Log-ins that are wrong are answered this often in a minute; further ones are
-// not looked at.
-const wrongLogins = 20
-
 // who gives the user that asks; or the status with which it is refused, and why.
 func (c *control) who(r *http.Request) (user string, status int, why string) {
 	if origin := r.Header.Get("Origin"); origin != "" {
@@ -260,17 +262,19 @@ func (c *control) who(r *http.Request) (user string, status int, why string) {
 		if !byAddress(r.Host) {
 			return "", http.StatusForbidden, "without users control is asked for by its address, and not by a name"
 		}
-		return "whoever is on this machine", 0, ""
+		return anybody, 0, ""
 	}
 	name, password, ok := r.BasicAuth()
 	if !ok {
 		return "", http.StatusUnauthorized, "a user and a password are wanted"
 	}
-	u, right := c.login(name, password)
+	u, how := c.logins.check(c.state.Load().cfg.Users, source(r.RemoteAddr), name, password)
 	switch {
-	case u == nil && !right:
-		return "", http.StatusTooManyRequests, "too many wrong log-ins; wait a minute"
-	case !right:
+	case how == loginTooMany:
+		return "", http.StatusTooManyRequests, "too many wrong log-ins from this address; wait a minute"
+	case how == loginBusy:
+		return "", http.StatusServiceUnavailable, "other log-ins are being checked; try again"
+	case how == loginWrong:
 		return "", http.StatusUnauthorized, "user or password is wrong"
 	case !u.Operator && r.Method != http.MethodGet && r.Method != http.MethodHead:
 		return "", http.StatusForbidden, "a reader cannot change anything"
@@ -286,43 +290,4 @@ func byAddress(host string) bool {
 	}
 	_, err := netip.ParseAddr(strings.Trim(host, "[]"))
 	return err == nil || strings.EqualFold(host, "localhost")
-}
-
-// nobody's hash is compared with where a user does not exist, so that the time
-// an answer takes tells nothing.
-var nobody = config.User{Password: "$2a$10$N9qo8uLOickgx2ZMRZoMyeIjZAgcfl7p92ldGxad68LJZdL17lhWy"}
-
-// login checks a password; no user and false says that it was not looked at.
-func (c *control) login(name, password string) (*config.User, bool) {
-	u := &nobody
-	users := c.state.Load().cfg.Users
-	for i := range users {
-		if users[i].Name == name {
-			u = &users[i]
-		}
-	}
-	digest := sha256.Sum256([]byte(u.Password + "\x00" + password))
-	c.mu.Lock()
-	seen, ok := c.known[name]
-	if ok && subtle.ConstantTimeCompare(seen[:], digest[:]) == 1 {
-		c.mu.Unlock()
-		return u, true
-	}
-	if time.Since(c.since) > time.Minute {
-		c.failed, c.since = 0, time.Now()
-	}
-	over := c.failed >= wrongLogins
-	c.mu.Unlock()
-	if over {
-		return nil, false
-	}
-	right := bcrypt.CompareHashAndPassword([]byte(u.Password), []byte(password)) == nil && u != &nobody
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if right {
-		c.known[name] = digest
-	} else {
-		c.failed++
-	}
-	return u, right
 }

@@ -58,6 +58,8 @@ var heldBy = map[string]string{
 	"upstream.timeouts.idle": "TestAConnectionBecomesWhatBothWant", "upstream.timeouts.stream": "TestTCPIsCarriedBothWaysToItsEnd",
 	"control.listen": "TestControlIsClosedToStrangers", "control.tls.certificate": "TestClientCertificatesAskedForAndControlOverTLS", "control.tls.key": "TestClientCertificatesAskedForAndControlOverTLS", "control.tls.min_version": "TestClientCertificatesAskedForAndControlOverTLS",
 	"control.user.password": "TestControlIsClosedToStrangers", "control.user.role": "TestControlIsClosedToStrangers",
+	"frontend.pass_fields": "TestFieldsOfTheProxyAreItsOwn", "frontend.timeouts.half_closed": "TestAClientThatEndsItsDirection", "frontend.limits.body_rate": "TestBodiesHaveALeastRate", "frontend.limits.stalled_streams": "TestStreamsThatWaitForTheirClient",
+	"frontend.route.stream_requests": "TestRefusalsAreTheProxysOwn", "upstream.sticky.pass_cookie": "TestFieldsOfTheProxyAreItsOwn", "limits.connections_total": "TestConnectionsInAllAreBounded",
 	"access_log.to": "upkeep.txtar", "access_log.format": "upkeep.txtar", "access_log.fields": "secure.txtar",
 }
 

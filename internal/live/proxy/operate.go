@@ -46,8 +46,11 @@ type hand struct {
 	timer *time.Timer
 }
 
-// longestFor bounds for how long something is set.
-const longestFor = 30 * 24 * time.Hour
+// What is set for a time is set for so long at least, and at most.
+const (
+	shortestFor = time.Second
+	longestFor  = 30 * 24 * time.Hour
+)
 
 // Operate does what an operator wants; who is told in the news. The error is an
 // *OrderError, and nothing was done.
@@ -68,10 +71,14 @@ func (p *Proxy) Operate(o Order, who string) (Told, error) {
 		}
 		weight = *o.Weight
 	}
-	lasts := time.Duration(o.For * float64(time.Second))
-	if o.For < 0 || o.For > longestFor.Seconds() || o.For > 0 && (op == upstream.Return || op == upstream.Forget) {
-		return Told{}, noOrder("only park, drain and weight last for a time, of up to 30 days")
+	switch {
+	case o.For == 0:
+	case op == upstream.Return || op == upstream.Forget:
+		return Told{}, noOrder("only park, drain and weight last for a time")
+	case !(o.For >= shortestFor.Seconds() && o.For <= longestFor.Seconds()): // no number is neither
+		return Told{}, noOrder("a time of %g s cannot be set; it is from 1 s to 30 days, and without one an order lasts", o.For)
 	}
+	lasts := time.Duration(o.For * float64(time.Second))
 	name, backend, _ := strings.Cut(o.Backend, ".")
 	p.mu.Lock()
 	l := p.pools[name]

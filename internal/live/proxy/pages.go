@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"strconv"
+	"sync"
 	"time"
 
 	"kestrix/internal/core/status"
@@ -96,11 +97,44 @@ func (c *control) tellNews(w http.ResponseWriter, r *http.Request, _ string) {
 	}{c.proxy.news.last(after, newsMost)})
 }
 
-// Who follows is shown what changed this often, and there may be so many.
+// Who follows is shown what changed this often, and there may be so many, in all
+// and from one source, which so takes no place away from others.
 const (
 	followEvery = time.Second
 	followMost  = 32
+	followFrom  = 16
 )
+
+// followers counts those who follow. The zero value is ready.
+type followers struct {
+	mu   sync.Mutex // guards all below
+	all  int
+	from map[uint64]int
+}
+
+// add counts one more, false if there are too many.
+func (f *followers) add(source uint64) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.from == nil {
+		f.from = map[uint64]int{}
+	}
+	if f.all >= followMost || f.from[source] >= followFrom {
+		return false
+	}
+	f.all++
+	f.from[source]++
+	return true
+}
+
+func (f *followers) done(source uint64) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.all--
+	if f.from[source]--; f.from[source] == 0 {
+		delete(f.from, source)
+	}
+}
 
 // live sends what changes of the page as it changes, as server-sent events
 // (WHATWG HTML, section 9.2).
@@ -109,13 +143,13 @@ func (c *control) live(w http.ResponseWriter, r *http.Request, user string) {
 		http.Error(w, "this proxy has no page", http.StatusNotFound)
 		return
 	}
-	if c.follow.Add(1) > followMost {
-		c.follow.Add(-1)
+	from := source(r.RemoteAddr)
+	if !c.follow.add(from) {
 		w.Header().Set("Retry-After", "30")
-		http.Error(w, fmt.Sprintf("%d pages follow already; close one", followMost), http.StatusServiceUnavailable)
+		http.Error(w, fmt.Sprintf("%d pages follow already, or %d from this address; close one", followMost, followFrom), http.StatusServiceUnavailable)
 		return
 	}
-	defer c.follow.Add(-1)
+	defer c.follow.done(from)
 	out := http.NewResponseController(w)
 	w.Header().Set("Content-Type", "text/event-stream")
 	hash := c.hash(user)
