@@ -174,6 +174,21 @@ var securityRules = []*Rule{
 		},
 	},
 	{
+		ID: "KX712", Severity: config.Warning, Title: "clients may set a field that belongs to the proxy",
+		Why:  "an application that believes the field takes any client for whom it says it is, or serves it another path than the route checked",
+		Mend: "remove the name from pass_fields, or list the proxies that set it in trusted_proxies",
+		Run: func(p *Pass) {
+			for _, f := range p.Config.Frontends {
+				for _, name := range f.PassFields {
+					p.Report(Finding{
+						Range: name.Range, Message: fmt.Sprintf("the frontend %q passes %s from every client", f.Name, name.Value),
+						Witness: fmt.Sprintf("a request with %s: 127.0.0.1 reaches the backend as it is", name.Value),
+					})
+				}
+			}
+		},
+	},
+	{
 		ID: "KX711", Severity: config.Warning, Title: "TLS with nobody in particular",
 		Why:  "without verifying, the connection is secret but not authentic: whoever stands in between can be the backend",
 		Mend: "ca = the authority of your backends, and name = the name in their certificate",

@@ -12,6 +12,7 @@ import (
 // build makes the model from nodes that were read by the table.
 func (d *Decoder) build(c *Config, roots []*Node) {
 	d.share(roots)
+	var limits *Node
 	for _, root := range roots {
 		for _, n := range root.Nodes {
 			switch n.Def.Name {
@@ -31,6 +32,11 @@ func (d *Decoder) build(c *Config, roots []*Node) {
 					continue
 				}
 				c.Control = d.control(n)
+			case "limits":
+				if seen := limits; seen != nil {
+					d.Add(IDTwice, n.Range, "limits is given twice", fmt.Sprintf("the first stands at %s:%d", seen.Range.Filename, seen.Range.Start.Line))
+				}
+				limits = n
 			case "let":
 				for name, v := range n.values {
 					c.Lets = append(c.Lets, Let{name, v.Range, d.lets[name]})
@@ -102,23 +108,6 @@ func (d *Decoder) accessLog(n *Node) AccessLog {
 		}
 	}
 	return l
-}
-
-// passFields reads which fields clients may set.
-func (d *Decoder) passFields(n *Node) []Placed[string] {
-	fields := Get[[]Placed[string]](n, "pass_fields")
-	for _, f := range fields {
-		if !slices.ContainsFunc(ProxyFields, func(name string) bool { return SameField(name, f.Value) }) {
-			d.Add(IDChoice, f.Range, fmt.Sprintf("pass_fields has no effect on %q, which is always passed", shorten(f.Value)), orList(ProxyFields))
-		}
-	}
-	return fields
-}
-
-// SameField reports whether two names of header fields are the same to
-// applications that read "_" as "-".
-func SameField(a, b string) bool {
-	return strings.EqualFold(strings.ReplaceAll(a, "_", "-"), strings.ReplaceAll(b, "_", "-"))
 }
 
 func (d *Decoder) frontend(n *Node) *Frontend {

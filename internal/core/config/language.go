@@ -12,11 +12,6 @@ var AccessFields = []string{
 	"session", "frontend", "route", "upstream", "backend", "reason", "attempts", "id",
 }
 
-// ProxyFields are the request header fields by which applications believe their
-// proxy: who the client is, and what was asked for. From peers that are not
-// trusted they are removed.
-var ProxyFields = []string{"X-Real-IP", "True-Client-IP", "X-Original-URL", "X-Original-Host", "X-Rewrite-URL", "Proxy"}
-
 // Language is the table of the configuration language. It is read only.
 var Language = &Block{
 	Name: "configuration",

@@ -25,10 +25,10 @@ type Config struct {
 	// ConnectionsTotal is how many connections clients may have open together; 0:
 	// as the machine allows.
 	ConnectionsTotal int
-	Control   *Control       // nil: none
-	Zone      Placed[string] // where this proxy stands; empty if not said
-	Trusted   []netip.Prefix // proxies in front of this one
-	TrustedAt hcl.Range
+	Control          *Control       // nil: none
+	Zone             Placed[string] // where this proxy stands; empty if not said
+	Trusted          []netip.Prefix // proxies in front of this one
+	TrustedAt        hcl.Range
 	// ClientFrom is the field of trusted proxies that names the client:
 	// x-forwarded-for or forwarded.
 	ClientFrom string
@@ -80,7 +80,7 @@ type Frontend struct {
 	TLS           *FrontTLS // nil: none
 	Timeouts      FrontTimeouts
 	Limits        Limits
-	ClearHTTP2    bool // HTTP/2 without TLS is taken
+	ClearHTTP2    bool             // HTTP/2 without TLS is taken
 	PassFields    []Placed[string] // of ProxyFields
 	Errors        Errors
 	Settings      []Settings
@@ -102,7 +102,7 @@ type Route struct {
 	// StreamRequests: bodies go to the backend from their first byte on.
 	StreamRequests bool
 	StreamAt       hcl.Range // where the longest stream stands; of the route's head if it does not
-	Limits   Limits
+	Limits         Limits
 }
 
 // Answer words what a route answers by itself, empty if it sends to an upstream.

@@ -124,6 +124,7 @@ func (s *stage) mapAddresses() error {
 	c.Frontends, c.Upstreams = nil, nil
 	for _, f := range s.o.Config.Frontends {
 		own := *f
+		own.Timeouts.HalfClosed = 0 // the driver ends its direction only when it leaves
 		at, err := free()
 		if err != nil {
 			return err

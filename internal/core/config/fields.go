@@ -1,0 +1,29 @@
+package config
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// ProxyFields are the request header fields by which applications believe their
+// proxy: who the client is, and what was asked for. From peers that are not
+// trusted they are removed.
+var ProxyFields = []string{"X-Real-IP", "True-Client-IP", "X-Original-URL", "X-Original-Host", "X-Rewrite-URL", "Proxy"}
+
+// passFields reads which fields clients may set.
+func (d *Decoder) passFields(n *Node) []Placed[string] {
+	fields := Get[[]Placed[string]](n, "pass_fields")
+	for _, f := range fields {
+		if !slices.ContainsFunc(ProxyFields, func(name string) bool { return SameField(name, f.Value) }) {
+			d.Add(IDChoice, f.Range, fmt.Sprintf("pass_fields has no effect on %q, which is always passed", shorten(f.Value)), orList(ProxyFields))
+		}
+	}
+	return fields
+}
+
+// SameField reports whether two names of header fields are the same to
+// applications that read "_" as "-".
+func SameField(a, b string) bool {
+	return strings.EqualFold(strings.ReplaceAll(a, "_", "-"), strings.ReplaceAll(b, "_", "-"))
+}
