@@ -311,6 +311,22 @@ func TestStreamsThatWaitForTheirClient(t *testing.T) {
 	})
 }
 
+// TestAnIdleConnectionIsToldThatItEnds: with GOAWAY, so that no request is lost.
+func TestAnIdleConnectionIsToldThatItEnds(t *testing.T) {
+	bubble(t, in("clear_http2 = true\n timeouts {\n idle = \"10s\"\n}", front)+one, func(w *world) {
+		w.start(here, func(http.ResponseWriter, *http.Request) { time.Sleep(30 * time.Second) })
+		f := w.speak()
+		assert.Equal(t, "200", f.outcome(f.ask(false, plainly()...)), "while something is asked it is not idle")
+		time.Sleep(9 * time.Second)
+		began := time.Now()
+		assert.Equal(t, "200", f.outcome(f.ask(false, plainly()...)))
+		assert.Equal(t, "goaway NO_ERROR", f.outcome(99))
+		assert.Equal(t, 40*time.Second, time.Since(began))
+		assert.Equal(t, "closed", f.outcome(99))
+		f.Close()
+	})
+}
+
 // TestAnswersOfOurOwnToGRPC: they carry the status and message of an RPC.
 func TestAnswersOfOurOwnToGRPC(t *testing.T) {
 	bubble(t, in("clear_http2 = true", strings.Replace(front, "    send_to", "    when {\n path = \"/app/**\"\n }\n    send_to", 1))+one, func(w *world) {

@@ -157,8 +157,8 @@ func (x *exchange) partly() {
 func (x *exchange) finish() {
 	b := x.body
 	if b == nil || b.last == nil && !b.duplex {
-		// The library reads what is left before it answers.
-		if x.entry != nil && x.r.ContentLength != 0 && x.r.Body != http.NoBody && (b == nil || !b.whole) {
+		// Over HTTP/1.1 the library reads what is left before it answers.
+		if x.r.ProtoMajor == 1 && x.entry != nil && x.r.ContentLength != 0 && x.r.Body != http.NoBody && (b == nil || !b.whole) {
 			_ = http.NewResponseController(x.w).SetReadDeadline(time.Now().Add(x.entry.frontend.Timeouts.RequestBody))
 		}
 		return

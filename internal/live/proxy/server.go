@@ -110,8 +110,7 @@ func (s *server) newFront(want frontSettings) *httpFront {
 	speaks.SetHTTP1(true)
 	speaks.SetUnencryptedHTTP2(true)
 	f.http = &http.Server{
-		Handler: s, ReadHeaderTimeout: want.timeouts.RequestHeader, IdleTimeout: want.timeouts.Idle,
-		// The guard refuses what is larger than may be; so the server takes more.
+		Handler: s, ReadHeaderTimeout: want.timeouts.RequestHeader, // The guard refuses what is larger than may be; so the server takes more.
 		MaxHeaderBytes:               wire.MostLarger*int(want.headerSize) + 4<<10,
 		DisableGeneralOptionsHandler: true, // every request comes to us
 		// What the server says of single connections is of no use to anybody.
@@ -239,7 +238,7 @@ func (s *server) took(raw net.Conn) {
 	}
 	c = wire.NewPaced(c, writeBackstop)
 	o := wire.GuardOptions{
-		Head: int(e.frontend.Limits.HeaderSize), Wait: e.frontend.Timeouts.RequestHeader, HalfClosed: e.frontend.Timeouts.HalfClosed,
+		Head: int(e.frontend.Limits.HeaderSize), Wait: e.frontend.Timeouts.RequestHeader, HalfClosed: e.frontend.Timeouts.HalfClosed, Idle: e.frontend.Timeouts.Idle,
 		HTTP2: e.frontend.ClearHTTP2 && e.tls == nil,
 	}
 	if e.tls != nil {

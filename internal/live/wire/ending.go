@@ -149,6 +149,9 @@ func (g *Guard) Write(b []byte) (int, error) {
 
 // SetReadDeadline sets when reading fails; the zero time is never.
 func (g *Guard) SetReadDeadline(t time.Time) error {
+	if g.frames.Load() != nil && t.IsZero() {
+		return nil // of HTTP/2 the guard sets it
+	}
 	e := &g.ending
 	e.mu.Lock()
 	if e.past = !t.IsZero() && !t.After(time.Now()); e.past {

@@ -22,6 +22,9 @@ type flow struct {
 	left int    // of its payload
 	data uint32 // its stream, if it carries data; 0 if not
 
+	wait     time.Duration         // how long the connection may be quiet; 0: for ever
+	deadline func(time.Time) error // for reading from it
+
 	mu      sync.Mutex // guards all below
 	initial int64      // window of a new stream
 	whole   window     // of the connection
@@ -36,14 +39,27 @@ type window struct {
 	moved time.Time // when something was sent, or the client let more come
 }
 
-func newFlow() flow {
-	now := time.Now()
-	return flow{initial: 65535, whole: window{65535, now}, streams: map[uint32]*window{}, quiet: now}
+func (w *flow) init(wait time.Duration, deadline func(time.Time) error) {
+	w.wait, w.deadline = wait, deadline
+	const initial = 1<<16 - 1 // RFC 9113 section 6.9.2
+	w.initial, w.whole, w.streams = initial, window{initial, time.Now()}, map[uint32]*window{}
+	w.hushed()
+}
+
+// hushed notes that no stream is open. w.mu must be held.
+func (w *flow) hushed() {
+	w.quiet = time.Now()
+	if w.wait > 0 {
+		_ = w.deadline(w.quiet.Add(w.wait)) // where it fails, so will reading
+	}
 }
 
 func (w *flow) open(stream uint32) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	if len(w.streams) == 0 && w.wait > 0 {
+		_ = w.deadline(time.Time{})
+	}
 	w.streams[stream] = &window{w.initial, time.Now()}
 	w.quiet = time.Time{}
 }
@@ -66,7 +82,7 @@ func (w *flow) closeLocked(stream uint32) {
 		return
 	}
 	if delete(w.streams, stream); len(w.streams) == 0 {
-		w.quiet = time.Now()
+		w.hushed()
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"golang.org/x/net/http2"
 	"golang.org/x/net/http2/hpack"
@@ -66,8 +67,9 @@ const (
 // to be answered; beyond it the connection ends.
 const MostLarger = 4
 
-func newFrames(most int) *Frames {
-	f := &Frames{most: most, flow: newFlow()}
+func newFrames(most int, idle time.Duration, deadline func(time.Time) error) *Frames {
+	f := &Frames{most: most}
+	f.flow.init(idle, deadline)
 	f.decoder = hpack.NewDecoder(4<<10, f.emit) // what the library offers
 	f.decoder.SetMaxStringLength(MostLarger * most)
 	return f

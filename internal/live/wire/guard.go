@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"bytes"
 	"errors"
 	"io"
 	"net"
@@ -36,6 +37,7 @@ type Guard struct {
 	broken  error         // what reading ends with
 	number  uint64        // of the request at hand, from 1
 	phase   atomic.Uint64 // how far it has been handed out, with its number before that
+	leaving bool          // the library has been told to end the connection, of HTTP/2
 	badBody atomic.Bool   // its chunks are malformed
 	ending  ending
 	idle    atomic.Int64 // since when, in nanoseconds of the epoch; 0 while a request is at hand
@@ -46,6 +48,7 @@ type GuardOptions struct {
 	Head       int           // bytes that a request's head may have
 	Wait       time.Duration // how long a head may take from its first byte on
 	HalfClosed time.Duration // how long an answer may take to begin after the client has ended its direction
+	Idle       time.Duration // how long a connection that was used may wait for its next request; 0: for ever
 	HTTP2      bool          // HTTP/2 may begin, by its preface (RFC 9113 section 3.4)
 	OnlyHTTP2  bool          // nothing else may, as was agreed in the TLS handshake
 	// Reset is told of requests of HTTP/2 that are reset without being handed out;
@@ -153,12 +156,12 @@ func (g *Guard) Read(p []byte) (int, error) {
 				}
 			}
 		case len(g.held) == 0:
-			if g.state == inHead && !g.unanswered() && g.idle.Load() == 0 {
-				g.idle.Store(time.Now().UnixNano())
+			if err := g.waits(); err != nil {
+				return 0, err
 			}
 			n, err := g.Conn.Read(p)
 			if n == 0 {
-				if g.over(err) {
+				if g.over(err) || g.bidFarewell(err) {
 					continue
 				}
 				return 0, err
@@ -181,6 +184,42 @@ func (g *Guard) Read(p []byte) (int, error) {
 			}
 		}
 	}
+}
+
+// waits notes that the next request is waited for, where it is. The library would
+// time an idle connection too; but of HTTP/2 its timer keeps what a connection
+// held in memory long after its end.
+func (g *Guard) waits() error {
+	if g.state != inHead || g.number == 0 || g.unanswered() {
+		return nil
+	}
+	if g.idle.Load() == 0 {
+		g.idle.Store(time.Now().UnixNano())
+	}
+	if g.o.Idle == 0 {
+		return nil
+	}
+	return g.Conn.SetReadDeadline(time.Now().Add(g.o.Idle))
+}
+
+// farewell is a GOAWAY frame with NO_ERROR (RFC 9113 section 6.8). The library
+// answers it with its own and ends the connection once no stream is open.
+var farewell = []byte{0, 0, 8, 7, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0}
+
+// farewellTime is how long the library may take to end a connection.
+const farewellTime = 5 * time.Second
+
+// bidFarewell has the library end a connection of HTTP/2 that has been idle for
+// its time, and reports whether it did.
+func (g *Guard) bidFarewell(err error) bool {
+	var ne net.Error
+	f := g.frames.Load()
+	if f == nil || g.leaving || !errors.As(err, &ne) || !ne.Timeout() || f.idle().IsZero() {
+		return false
+	}
+	g.leaving = true
+	g.held, g.pass, g.unseen = bytes.Clone(farewell), len(farewell), false
+	return g.Conn.SetReadDeadline(time.Now().Add(farewellTime)) == nil
 }
 
 // more reads behind what is held.

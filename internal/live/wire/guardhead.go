@@ -119,7 +119,7 @@ func (g *Guard) readHead(b []byte) (int, error) {
 			return 0, nil
 		default:
 			g.state = inFrames
-			g.frames.Store(newFrames(g.o.Head))
+			g.frames.Store(newFrames(g.o.Head, g.o.Idle, g.Conn.SetReadDeadline))
 			return n, nil
 		}
 	}
