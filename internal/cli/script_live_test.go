@@ -132,18 +132,26 @@ func say(ts *testscript.TestScript, neg bool, args []string) {
 	ts.Check(os.WriteFile(ts.MkAbs("answers"), b, 0o644))
 }
 
-// hold NUMBER ADDRESS FILE opens so many connections that say nothing, as far as
-// that can be done, and closes them when the file is gone.
+// hold NUMBER ADDRESS FILE [FROM TEXT] opens so many connections, as far as that
+// can be done, and closes them when the file is gone. They say nothing, or a text,
+// from an address.
 func hold(ts *testscript.TestScript, neg bool, args []string) {
 	n, err := strconv.Atoi(args[0])
 	ts.Check(err)
 	ts.Check(os.WriteFile(ts.MkAbs(args[2]), nil, 0o644))
 	var open []net.Conn
+	d, text := net.Dialer{Timeout: time.Second}, ""
+	if len(args) > 3 {
+		d.LocalAddr = &net.TCPAddr{IP: net.ParseIP(args[3])}
+		text, err = strconv.Unquote(`"` + args[4] + `"`)
+		ts.Check(err)
+	}
 	for range n {
-		c, err := net.DialTimeout("tcp", args[1], time.Second)
+		c, err := d.Dial("tcp", args[1])
 		if err != nil {
 			break
 		}
+		_, _ = io.WriteString(c, text) // it may have been closed for others
 		open = append(open, c)
 	}
 	name := ts.MkAbs(args[2])

@@ -33,7 +33,7 @@ var Language = &Block{
 			Name: "limits", Always: true,
 			Help: "what all clients together may take of this machine",
 			Keys: []*Key{
-				{Name: "connections_total", Type: Whole, Min: "1", Max: "10000000", Help: "open connections of clients, on all frontends. At the limit idle connections are closed first, the longest idle first; then the address with the most connections loses its newest. If not given: half of what is left of the process's limit of open files (RLIMIT_NOFILE) after 64 for control, probes and logs; the other half is for connections to backends", Example: "20000"},
+				{Name: "connections_total", Type: Whole, Min: "1", Max: "10000000", Help: "open connections of clients, on all frontends. At the limit idle connections are closed first, the longest idle first; then the address with the most connections loses its newest. If not given: the process's limit of open files (RLIMIT_NOFILE), less 64 for control, logs and listeners and one for each probed backend, halved; the other half is for connections to backends", Example: "20000"},
 			},
 		},
 		{

@@ -314,14 +314,14 @@ func TestStreamsThatWaitForTheirClient(t *testing.T) {
 // TestAnIdleConnectionIsToldThatItEnds: with GOAWAY, so that no request is lost.
 func TestAnIdleConnectionIsToldThatItEnds(t *testing.T) {
 	bubble(t, in("clear_http2 = true\n timeouts {\n idle = \"10s\"\n}", front)+one, func(w *world) {
-		w.start(here, func(http.ResponseWriter, *http.Request) { time.Sleep(30 * time.Second) })
+		w.start(here, func(http.ResponseWriter, *http.Request) { time.Sleep(20 * time.Second) })
 		f := w.speak()
 		assert.Equal(t, "200", f.outcome(f.ask(false, plainly()...)), "while something is asked it is not idle")
 		time.Sleep(9 * time.Second)
 		began := time.Now()
 		assert.Equal(t, "200", f.outcome(f.ask(false, plainly()...)))
 		assert.Equal(t, "goaway NO_ERROR", f.outcome(99))
-		assert.Equal(t, 40*time.Second, time.Since(began))
+		assert.Equal(t, 30*time.Second, time.Since(began))
 		assert.Equal(t, "closed", f.outcome(99))
 		f.Close()
 	})

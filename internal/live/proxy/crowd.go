@@ -49,6 +49,13 @@ func (c *crowd) hold(most int) {
 	}
 }
 
+// limit returns how many there may be, 0 for no limit.
+func (c *crowd) limit() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.most
+}
+
 // enter takes a connection in, and returns the one that was closed for it, nil for
 // none; that may be itself.
 func (c *crowd) enter(conn net.Conn, client netip.Addr) (g, victim *guest) {

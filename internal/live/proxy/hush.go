@@ -1,6 +1,8 @@
 package proxy
 
 import (
+	"maps"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
@@ -68,6 +70,16 @@ func (p *Proxy) sumUp(kind hushKind) {
 	h.mu.Unlock()
 	if n > 0 {
 		p.event(kind.who, kind.what, "%s more %s in the last minute", thousands(n), kind.several)
+	}
+}
+
+// sumUpAll tells of all that was not told.
+func (p *Proxy) sumUpAll() {
+	p.hush.mu.Lock()
+	kinds := slices.Collect(maps.Keys(p.hush.kinds))
+	p.hush.mu.Unlock()
+	for _, k := range kinds {
+		p.sumUp(k)
 	}
 }
 

@@ -355,6 +355,7 @@ func (p *Proxy) Stop() error {
 		})
 	}
 	wg.Wait()
+	p.sumUpAll()
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.control.close()

@@ -203,7 +203,7 @@ func (s *server) took(raw net.Conn) {
 	_, addr := clientAddress(raw.RemoteAddr().String())
 	guest, victim := s.proxy.crowd.enter(raw, addr)
 	if victim != nil {
-		s.proxy.seldom(s.address.String(), "short", "connections closed for others", "a connection from %s is closed: as many are open as limits { connections_total } allows", victim.conn.RemoteAddr())
+		s.proxy.seldom(s.address.String(), "short", "connections closed for others", "a connection from %s is closed for another: %s are open, as many as limits { connections_total } allows", victim.conn.RemoteAddr(), thousands(s.proxy.crowd.limit()))
 	}
 	if victim == guest {
 		s.letGo(raw)
