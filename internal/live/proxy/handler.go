@@ -171,17 +171,9 @@ func (x *exchange) arrived() *wire.Refusal {
 	said := r.Header[wire.StreamField]
 	delete(r.Header, wire.StreamField)
 	delete(r.Header, "Host") // the same as :authority, or taken for it: the guard has seen to that
-	if len(said) == 0 {
-		return &wire.Refusal{Status: http.StatusBadRequest, Why: "no stream"} // not without a fault of the guard
-	}
-	number, rest, _ := strings.Cut(said[len(said)-1], " ")
-	stream, _ := strconv.ParseUint(number, 10, 32) // the guard's own
-	x.stream = uint32(stream)
-	if status, why, ok := strings.Cut(rest, " "); ok {
-		code, _ := strconv.Atoi(status)
-		return &wire.Refusal{Status: code, Why: why}
-	}
-	return nil
+	stream, refused := wire.Stream(said)
+	x.stream = stream
+	return refused
 }
 
 // departed sees to what comes after the request: who left has left when the

@@ -2,6 +2,7 @@ package wire
 
 import (
 	"bytes"
+	"crypto/rand"
 	"encoding/binary"
 	"io"
 	"net/http"
@@ -37,6 +38,7 @@ type Frames struct {
 	// The following are the reader's.
 	kind    http2.FrameType // of the frame at hand
 	left    int             // bytes of its payload that have not passed
+	ends    bool            // a header section ends with it
 	whole   bool            // it is handed out whole only: settings, and the end of a request's header section
 	skip    int             // bytes before the field block: padding length, priority
 	fill    int             // padding behind it
@@ -48,11 +50,33 @@ type Frames struct {
 	flow flow
 }
 
-// StreamField is the name of the field that names a request's stream; its value
-// is the stream's number, and behind it, of a request that is to be refused, the
-// status and the reason. A field of that name that a client sends is no use to
-// it: the last one is the guard's.
+// StreamField is the name of the field by which the guard speaks to the handler;
+// see Stream.
 const StreamField = "Kestrix-Stream"
+
+// streamKey begins the value of the guard's own StreamField, so that no client can
+// make one up.
+var streamKey = rand.Text()
+
+// Stream returns the stream of a request of HTTP/2, by what stands in its
+// StreamField, and why it is to be refused, nil if it is not. A request without a
+// field of the guard's has not been checked, and is refused.
+func Stream(fields []string) (stream uint32, refused *Refusal) {
+	for _, f := range fields {
+		said, ok := strings.CutPrefix(f, streamKey+" ")
+		if !ok {
+			continue // a client's own
+		}
+		number, rest, _ := strings.Cut(said, " ")
+		n, _ := strconv.ParseUint(number, 10, 32) // written by endOfSection's caller
+		if status, why, ok := strings.Cut(rest, " "); ok {
+			code, _ := strconv.Atoi(status)
+			refused = &Refusal{Status: code, Why: why}
+		}
+		return uint32(n), refused
+	}
+	return 0, &Refusal{Status: http.StatusBadRequest, Why: "a header section that was not checked"}
+}
 
 const (
 	frameHead    = 9
@@ -106,6 +130,11 @@ func (g *Guard) checkFrames(b []byte, at int) int {
 			if len(once) < at-start {
 				return g.put(b, start, at, once)
 			}
+		case f.section.lost:
+			// The library finds it too. Whatever it makes of it, the tables of HPACK are
+			// not the same here and there any more.
+			g.broken = io.EOF
+			return at
 		case f.section.bytes > f.section.most || f.section.frames > framesMost:
 			g.broken = io.EOF
 			g.reset(&Refusal{Status: http.StatusRequestHeaderFieldsTooLarge, Why: "a header section far beyond what may be", Number: uint64(f.section.stream)})
@@ -134,7 +163,7 @@ func (g *Guard) put(b []byte, from, to int, instead []byte) int {
 // begin takes in the head of a frame.
 func (f *Frames) begin(head []byte, size int) {
 	f.before = f.section
-	f.kind, f.left, f.whole, f.skip, f.fill = http2.FrameType(head[3]), size, false, 0, 0
+	f.kind, f.left, f.whole, f.ends, f.skip, f.fill = http2.FrameType(head[3]), size, false, false, 0, 0
 	flags, stream := http2.Flags(head[4]), binary.BigEndian.Uint32(head[5:])&(1<<31-1)
 	switch f.kind {
 	case http2.FrameHeaders:
@@ -164,7 +193,8 @@ func (f *Frames) begin(head []byte, size int) {
 		return
 	}
 	f.section.frames++
-	f.whole = flags.Has(http2.FlagHeadersEndHeaders) && f.section.opens && size <= FrameMost
+	f.ends = flags.Has(http2.FlagHeadersEndHeaders)
+	f.whole = f.ends && f.section.opens && size <= FrameMost
 }
 
 // undo takes the head of a frame back, which is to be taken in again once all of
@@ -186,8 +216,11 @@ func (f *Frames) payload(b []byte) {
 		}
 		if block := min(len(b), left-f.fill); block > 0 && !f.section.lost {
 			if _, err := f.decoder.Write(b[:block]); err != nil {
-				f.section.lost = true // the library finds it too, and ends the connection
+				f.section.lost = true
 			}
+		}
+		if f.ends && left <= len(b) && f.decoder.Close() != nil {
+			f.section.lost = true // in the middle of a field
 		}
 	case http2.FrameWindowUpdate:
 		if f.flow.seen = append(f.flow.seen, b[:min(len(b), 4-min(len(f.flow.seen), 4))]...); len(f.flow.seen) == 4 {
@@ -222,11 +255,8 @@ func settingsOnce(frame []byte) []byte {
 // the library finds by itself what is wrong with it.
 func (g *Guard) verdict(f *Frames) []byte {
 	s := &f.section
-	if f.decoder.Close() != nil || s.lost {
-		return nil // it ends the connection
-	}
 	f.newest = max(f.newest, s.stream)
-	name, value := StreamField, strconv.FormatUint(uint64(s.stream), 10)
+	name, value := StreamField, streamKey+" "+strconv.FormatUint(uint64(s.stream), 10)
 	if why := s.malformed(); why != "" {
 		name, value = ":kestrix", why
 		if !s.again { // else it may be what stood behind the body of a request that is over

@@ -19,6 +19,7 @@ type section struct {
 	bytes  int
 
 	method, scheme, authority, path, host string
+	given                                 [4]bool // the pseudo-headers, in this order
 	hosts, lengths                        int
 	length                                int64
 	regular                               bool   // a field that is no pseudo-header has come
@@ -59,25 +60,26 @@ func (s *section) pseudo(name, value string) {
 		s.wrong("the pseudo-header %.20q behind other fields", name)
 	}
 	var place *string
+	at := 0
 	switch name {
 	case ":method":
 		place = &s.method
 	case ":scheme":
-		place = &s.scheme
+		place, at = &s.scheme, 1
 	case ":authority":
-		place = &s.authority
+		place, at = &s.authority, 2
 	case ":path":
-		place = &s.path
+		place, at = &s.path, 3
 	}
 	switch {
 	case place == nil:
 		s.wrong("the pseudo-header %.20q, which requests do not have here", name)
-	case *place != "":
+	case s.given[at]:
 		s.wrong("two pseudo-headers %q", name)
 	case value == "" && name != ":authority":
 		s.wrong("an empty pseudo-header %q", name)
 	default:
-		*place = value
+		*place, s.given[at] = value, true
 	}
 }
 
@@ -115,7 +117,7 @@ func (s *section) field(name, value string) {
 // empty for nothing.
 func (s *section) malformed() string {
 	switch {
-	case s.lost, s.why != "":
+	case s.why != "":
 		return s.why
 	case s.method == "" || !allText(s.method, tokenByte) || s.method == "PRI":
 		return "no proper :method"
