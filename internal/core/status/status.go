@@ -13,7 +13,16 @@ type Status struct {
 	Began     time.Time  `json:"began"`
 	Counted   time.Time  `json:"counted"` // since when requests are counted
 	At        time.Time  `json:"at"`
+	Refused   []Refused  `json:"refused"` // by frontend and cause, sorted
 	Upstreams []Upstream `json:"upstreams"`
+}
+
+// Refused is how many requests a frontend answered, or reset, for a cause, without
+// asking a backend; since Status.Counted.
+type Refused struct {
+	Frontend string `json:"frontend"`
+	Cause    string `json:"cause"` // as in the access log
+	Requests uint64 `json:"requests"`
 }
 
 // Upstream is one upstream of a Status.

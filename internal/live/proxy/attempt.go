@@ -351,6 +351,11 @@ func (x *exchange) broke(b *backend, err error) bool {
 		x.pool.cancel(&x.q, &x.attempt)
 		x.badBody(own.Err)
 		return false
+	case x.r.Context().Err() != nil && x.visitor.guard.BodyMalformed():
+		// The library takes this for a client that left, too.
+		x.pool.cancel(&x.q, &x.attempt)
+		x.badBody(wire.ErrMalformed)
+		return false
 	case x.r.Context().Err() != nil:
 		x.left()
 	case scarce(err):

@@ -12,6 +12,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/status"
 )
 
 const get = "GET / HTTP/1.1\r\nHost: a\r\n\r\n"
@@ -192,6 +194,9 @@ func TestRefusalsAreTheProxysOwn(t *testing.T) {
 			require.Len(t, w.log(), 1, "%q", text)
 			assert.Equal(t, want, fmt.Sprint(w.log()[0].Status), "%q", text)
 			assert.Contains(t, []string{"malformed", "no-tunnel", "not-implemented"}, w.log()[0].Reason)
+			if a := w.log()[0]; a.Upstream == "" {
+				assert.Equal(t, []status.Refused{{Frontend: "web", Cause: a.Reason, Requests: 1}}, w.proxy.Status().Refused)
+			}
 		})
 	}
 }

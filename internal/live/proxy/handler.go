@@ -91,7 +91,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		x.finish()
 		x.access.Duration = time.Since(began)
 		x.departed()
-		p.o.Access(&x.access)
+		p.over(&x.access)
 	}()
 	if entry == nil {
 		x.answer(http.StatusServiceUnavailable, "closing", "this listener is being closed")
@@ -333,8 +333,8 @@ func (x *exchange) forward() {
 		}
 		d, ok := x.pool.decide(x.r.Context(), &x.q, &x.attempt, before, func(v upstream.Verdict) { cookie = x.seatCookie(v) })
 		if !ok {
-			x.access.Reason = "client-left"
-			panic(http.ErrAbortHandler)
+			x.gaveUp()
+			return
 		}
 		if x.access.Backend != "" {
 			x.access.Tried = append(x.access.Tried, x.access.Backend)
@@ -350,10 +350,21 @@ func (x *exchange) forward() {
 			return
 		}
 		if !x.body.wait(x.r.Context()) {
-			x.access.Reason = "client-left"
-			panic(http.ErrAbortHandler)
+			x.gaveUp()
+			return
 		}
 	}
+}
+
+// gaveUp ends a request whose client left between two attempts, or sent a body
+// that cannot be understood.
+func (x *exchange) gaveUp() {
+	if x.visitor.guard.BodyMalformed() {
+		x.badBody(wire.ErrMalformed)
+		return
+	}
+	x.access.Reason = "client-left"
+	panic(http.ErrAbortHandler)
 }
 
 // findSeat reads the seat cookie, or what else the client is known by, and what a

@@ -27,8 +27,7 @@ type logins struct {
 	from  map[uint64]int               // guesses of a source in it
 	at    map[guessed]int              // those at a user
 
-	once  sync.Once
-	slots chan struct{} // one for each check at a time
+	slots chan struct{} // one for each check at a time; nil before the first
 }
 
 // guessed is a user at whose password a source guesses.
@@ -89,20 +88,23 @@ func (l *logins) check(users []config.User, from uint64, name, password string) 
 		return u, loginRight
 	}
 	counted := l.count(guessed{from, name})
+	if l.slots == nil {
+		l.slots = make(chan struct{}, checksAtATime)
+	}
+	slots := l.slots
 	l.mu.Unlock()
 	if !counted {
 		return nil, loginTooMany
 	}
-	l.once.Do(func() { l.slots = make(chan struct{}, checksAtATime) })
 	timer := time.NewTimer(checkWait)
 	defer timer.Stop()
 	select {
-	case l.slots <- struct{}{}:
+	case slots <- struct{}{}:
 	case <-timer.C:
 		return nil, loginBusy
 	}
 	right := compare(u, password, most)
-	<-l.slots
+	<-slots
 	if !right {
 		return nil, loginWrong
 	}

@@ -23,6 +23,7 @@ var (
 	metricBegan    = metric("start_time_seconds", "When the proxy began, in seconds since the epoch.")
 	metricWaiting  = metric("upstream_waiting_requests", "Requests in the queue of an upstream.", "upstream")
 	metricRefused  = metric("upstream_refused_requests_total", "Requests that no backend was given.", "upstream")
+	metricNotAsked = metric("frontend_refused_requests_total", "Requests that a frontend refused without asking a backend, by cause.", "frontend", "cause")
 	metricState    = metric("backend_state", "1 for the state that a backend is in, 0 for the others.", "upstream", "backend", "state")
 	metricIn       = metric("backend_in_rotation", "1 while a backend may be given requests.", "upstream", "backend")
 	metricWeight   = metric("backend_weight", "Weight of a backend.", "upstream", "backend")
@@ -38,7 +39,7 @@ var (
 // Describe is called by the library.
 func (m *metrics) Describe(out chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{
-		metricInfo, metricBegan, metricWaiting, metricRefused, metricState, metricIn, metricWeight, metricOpen, metricRequests, metricFailed, metricAnswers, metricBytes, metricSeats, metricFirst,
+		metricInfo, metricBegan, metricWaiting, metricRefused, metricNotAsked, metricState, metricIn, metricWeight, metricOpen, metricRequests, metricFailed, metricAnswers, metricBytes, metricSeats, metricFirst,
 	} {
 		out <- d
 	}
@@ -58,6 +59,9 @@ func (m *metrics) Collect(out chan<- prometheus.Metric) {
 	s := m.proxy.Status()
 	gauge(metricInfo, 1, s.Version)
 	gauge(metricBegan, float64(s.Began.UnixMilli())/1000)
+	for _, r := range s.Refused {
+		count(metricNotAsked, r.Requests, r.Frontend, r.Cause)
+	}
 	for _, u := range s.Upstreams {
 		gauge(metricWaiting, float64(u.Waiting), u.Name)
 		count(metricRefused, u.Refused, u.Name)

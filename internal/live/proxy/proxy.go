@@ -88,6 +88,7 @@ type Proxy struct {
 
 	news     newsKept
 	hush     hush
+	refusals refusals
 	crowd    crowd // connections of clients
 	tally    tally // connections to backends
 	limitsMu sync.Mutex

@@ -266,7 +266,7 @@ func (s *server) wasReset(v *visitor, r *wire.Refusal) {
 	if e := s.proxy.state.Load().byListen[s.address]; e != nil {
 		a.Frontend = e.frontend.Name
 	}
-	s.proxy.o.Access(&a)
+	s.proxy.over(&a)
 }
 
 // hand gives a connection to the http server. One that a reload has just put

@@ -52,6 +52,8 @@ func TestGuessesKeepNobodyElseOut(t *testing.T) {
 				} else {
 					assert.Equal(t, loginTooMany, how)
 				}
+				l.mu.Lock()
+				defer l.mu.Unlock()
 				atOnce = max(atOnce, len(l.slots))
 			})
 		}

@@ -22,7 +22,7 @@ func (p *Proxy) Status() Status { return p.stands(false) }
 // stands gives how everything stands, with what was asked lately if that is
 // wanted.
 func (p *Proxy) stands(recent bool) Status {
-	s := Status{Version: p.o.Version, Began: p.began, At: time.Now(), Upstreams: []UpstreamStatus{}}
+	s := Status{Version: p.o.Version, Began: p.began, At: time.Now(), Refused: p.refusals.all(), Upstreams: []UpstreamStatus{}}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	s.Counted = p.counted
@@ -76,6 +76,7 @@ func (p *Proxy) Zero() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.counted = time.Now()
+	p.refusals.zero()
 	for _, l := range p.pools {
 		l.mu.Lock()
 		l.refused = 0

@@ -40,7 +40,7 @@ func (s *server) stream(e *entry, c net.Conn) {
 	x.access = Access{Time: began, Client: client, Protocol: "tcp", Kind: trace.TCP, Frontend: e.frontend.Name}
 	defer func() {
 		x.access.Duration = time.Since(began)
-		p.o.Access(&x.access)
+		p.over(&x.access)
 	}()
 	if e.frontend.Limits.Rate > 0 && p.limited(e.frontend, nil, limit.Key(addr)) > 0 {
 		x.access.Reason = "rate-limited"

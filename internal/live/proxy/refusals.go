@@ -1,0 +1,57 @@
+package proxy
+
+import (
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+
+	"kestrix/internal/core/status"
+)
+
+// refusals counts the requests that a frontend answered, or reset, without asking
+// a backend, by cause. The zero value is ready.
+type refusals struct {
+	mu    sync.Mutex // guards all below
+	count map[refusedFor]uint64
+}
+
+type refusedFor struct{ frontend, cause string }
+
+// note counts a request that is over, if it was refused.
+func (r *refusals) note(a *Access) {
+	if a.Upstream != "" || a.Frontend == "" || a.Reason == "reply" || a.Reason == "redirect" {
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.count == nil {
+		r.count = map[refusedFor]uint64{}
+	}
+	r.count[refusedFor{a.Frontend, a.Reason}]++ // frontends and causes are few
+}
+
+func (r *refusals) zero() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.count = nil
+}
+
+// all returns the counts, sorted by frontend and cause.
+func (r *refusals) all() []status.Refused {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	out := []status.Refused{}
+	for _, k := range slices.SortedFunc(maps.Keys(r.count), func(a, b refusedFor) int {
+		return strings.Compare(a.frontend+"\x00"+a.cause, b.frontend+"\x00"+b.cause)
+	}) {
+		out = append(out, status.Refused{Frontend: k.frontend, Cause: k.cause, Requests: r.count[k]})
+	}
+	return out
+}
+
+// over tells of a request that is over.
+func (p *Proxy) over(a *Access) {
+	p.refusals.note(a)
+	p.o.Access(a)
+}
