@@ -50,7 +50,7 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 		"rehearse":        {rehearsalJSON{}, study.Fidelity{}, study.Held{}, report.MappedAddress{}, drive.Lateness{}},
 		"trace learn":     {study.Learned{}, study.LearnedService{}, study.LearnedTimes{}, study.LearnedLoad{}, study.LearnedPath{}},
 		"why -journal":    {struct{ Request, Story int }{}, proxy.Moment{}, proxy.Stood{}},
-		"A running proxy": {proxy.Status{}, proxy.UpstreamStatus{}, proxy.BackendStatus{}, proxy.ProbeSeen{}, status.Recent{}},
+		"A running proxy": {proxy.Status{}, status.Refused{}, proxy.UpstreamStatus{}, proxy.BackendStatus{}, proxy.ProbeSeen{}, status.Recent{}},
 	} {
 		want := map[string]bool{}
 		for _, v := range values {
