@@ -194,7 +194,7 @@ func (x *exchange) toClient(write func() error) error {
 	} else {
 		out := http.NewResponseController(x.w)
 		w := x.visitor.stalls.begin(&stall{
-			guard: x.visitor.guard, stream: x.stream, idle: x.waits.Idle, most: x.entry.frontend.Limits.Stalled,
+			guard: x.visitor.guard, stream: x.stream, idle: x.clientTime(), most: x.mostStalled(),
 			reset: func() { _ = out.SetWriteDeadline(time.Unix(1, 0)) },
 		})
 		err = write()
@@ -212,11 +212,23 @@ func (x *exchange) lastPiece() {
 	if x.stalled || x.visitor.guard.Room(x.stream) > beginning {
 		return
 	}
-	wait := x.waits.Idle
-	if wait == 0 { // an answer of our own
-		wait = writeBackstop
+	_ = http.NewResponseController(x.w).SetWriteDeadline(time.Now().Add(x.clientTime())) // of the stream alone
+}
+
+// clientTime is how long the client may take nothing of the answer.
+func (x *exchange) clientTime() time.Duration {
+	if x.waits.Idle > 0 {
+		return x.waits.Idle
 	}
-	_ = http.NewResponseController(x.w).SetWriteDeadline(time.Now().Add(wait)) // of the stream alone
+	return writeBackstop // of an answer of our own
+}
+
+// mostStalled is how many streams of the connection may wait for their client.
+func (x *exchange) mostStalled() int {
+	if x.entry == nil { // the listener is being closed
+		return 1
+	}
+	return x.entry.frontend.Limits.Stalled
 }
 
 // begun notes that the answer begins; stream, that it is one that goes on and on.

@@ -276,6 +276,18 @@ func TestStreamsThatWaitForTheirClient(t *testing.T) {
 			}
 		})
 	}
+	// An answer of the proxy's own is large as well, and has two minutes.
+	bubble(t, in(settings, strings.Replace(front, "send_to = upstream.app", "reply {\n body = \""+strings.Repeat("x", 10_000)+"\"\n}\n", 1)+strings.NewReplacer("web", "other", ":8080", ":8081").Replace(front))+one, func(w *world) {
+		f := w.speak(http2.Setting{ID: http2.SettingInitialWindowSize, Val: 0})
+		for range 5 {
+			f.ask(false, plainly()...)
+		}
+		time.Sleep(3 * time.Second)
+		assert.Len(t, w.log(), 2, "three may wait")
+		time.Sleep(2 * time.Minute)
+		assert.Len(t, w.log(), 5)
+		f.Close()
+	})
 	bubble(t, in(settings, front)+quick, func(w *world) {
 		w.start(here, func(out http.ResponseWriter, r *http.Request) { _, _ = out.Write(make([]byte, 40_000)) })
 		f := w.speak()

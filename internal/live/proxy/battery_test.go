@@ -285,6 +285,26 @@ func TestABackendThatLies(t *testing.T) {
 	}
 }
 
+// TestTrailersOfShortRequests: they are passed on, announced or not, though the
+// body is collected.
+func TestTrailersOfShortRequests(t *testing.T) {
+	for _, announced := range []string{"", "Trailer: Sum\r\n"} {
+		bubble(t, front+one, func(w *world) {
+			got := ""
+			w.raw(here, func(l *line) {
+				got = l.head() + l.head()
+				l.say("HTTP/1.1 204 No Content\r\n\r\n")
+			})
+			l := w.call()
+			l.say("POST / HTTP/1.1\r\nHost: a\r\n" + announced + "Transfer-Encoding: chunked\r\n\r\n2\r\nok\r\n0\r\nSum: 7\r\n\r\n")
+			assert.Contains(t, l.head(), " 204 ")
+			assert.Contains(t, got, "Transfer-Encoding: chunked\r\n")
+			assert.Contains(t, got, "2\r\nok\r\n0\r\nSum: 7\r\n\r\n")
+			l.Close()
+		})
+	}
+}
+
 // TestTrailersOfShortAnswers: they are passed on, announced or not.
 func TestTrailersOfShortAnswers(t *testing.T) {
 	for _, announced := range []string{"", "Trailer: Sum\r\n"} {

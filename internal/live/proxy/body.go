@@ -59,14 +59,14 @@ func (b *body) readOn(p []byte) (int, error) {
 }
 
 // collect reads the body up to wholeBody, so that a slow sender holds no backend.
-// alone says that no trailer was announced.
-func (b *body) collect(alone bool) error {
+// alone reports, once all of it has come, whether nothing stands behind it.
+func (b *body) collect(alone func() bool) error {
 	a := b.newAttempt()
 	var buf [4 << 10]byte
 	for b.read <= wholeBody {
 		_, err := a.Read(buf[:])
 		if errors.Is(err, io.EOF) {
-			b.whole = alone
+			b.whole = alone()
 			return nil
 		}
 		if err != nil {

@@ -53,10 +53,20 @@ func (x *exchange) answer(status int, why, text string) {
 	x.partly()
 	x.begun(false)
 	x.w.WriteHeader(status)
-	if x.r.Method != http.MethodHead {
-		n, _ := x.w.Write(body) // a client that left is told by the count
-		x.access.Bytes = int64(n)
+	x.say(body)
+}
+
+// say writes the body of an answer of the proxy's own. A client that left, or takes
+// nothing of it, is told by the count.
+func (x *exchange) say(body []byte) {
+	if x.r.Method == http.MethodHead {
+		return
 	}
+	_ = x.toClient(func() error {
+		n, err := x.w.Write(body)
+		x.access.Bytes = int64(n)
+		return err
+	})
 }
 
 // explain gives the body of such an answer, in the form that the frontend and

@@ -1,7 +1,6 @@
 package proxy
 
 import (
-	"io"
 	"net/http"
 	"net/netip"
 	"strconv"
@@ -147,7 +146,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			x.expects = r.Header["Expect"] != nil
 		} else {
 			x.body.rate.least = f.Limits.BodyRate
-			if err := x.body.collect(len(r.Trailer) == 0); err != nil {
+			if err := x.body.collect(func() bool { return len(r.Trailer) == 0 }); err != nil {
 				x.badBody(err)
 				return
 			}
@@ -235,10 +234,7 @@ func (x *exchange) own(route *config.Route) bool {
 		x.w.Header().Set("Content-Type", route.Reply.ContentType)
 		x.answerFields(x.w.Header())
 		x.w.WriteHeader(route.Reply.Status)
-		if x.r.Method != http.MethodHead {
-			n, _ := io.WriteString(x.w, route.Reply.Body) // a client that left is told by the count
-			x.access.Bytes = int64(n)
-		}
+		x.say([]byte(route.Reply.Body))
 	default:
 		return false
 	}
