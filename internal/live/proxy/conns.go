@@ -135,19 +135,19 @@ var errAllUsed = &net.OpError{Op: "dial", Net: "tcp", Err: os.NewSyscallError("s
 // counted dials, and counts the connection among those that backends may have.
 // Where there are too many, those that wait for a request are closed for it.
 func (b *backend) counted(ctx context.Context) (net.Conn, error) {
-	t := &b.proxy.tally
-	if !t.take() && (!b.proxy.relieve() || !t.take()) {
+	t := &b.proxy.backendConns
+	if !t.take() && (!b.proxy.closeUnused() || !t.take()) {
 		return nil, errAllUsed
 	}
 	c, err := b.dial(ctx, 0)
-	if err != nil && scarce(err) && b.proxy.relieve() {
+	if err != nil && scarce(err) && b.proxy.closeUnused() {
 		c, err = b.dial(ctx, 0)
 	}
 	if err != nil {
-		t.giveBack()
+		t.release()
 		return nil, err
 	}
-	return &countedConn{closeHook{Conn: c, closed: t.giveBack}}, nil
+	return &countedConn{closeHook{Conn: c, closed: t.release}}, nil
 }
 
 // countedConn is a connection to a backend that gives its place back.

@@ -30,7 +30,7 @@ type control struct {
 	letGo   context.CancelFunc
 	follow  followers
 	logins  logins
-	crowd   crowd // connections
+	conns   connTable // connections
 }
 
 // controlState is what a reload may change.
@@ -47,10 +47,10 @@ func (p *Proxy) openControl(at config.Placed[config.Address]) (*control, error) 
 		return nil, placed(at.Range, err)
 	}
 	c := &control{proxy: p, address: at.Value, metrics: newMetrics(p)}
-	c.crowd.hold(controlConns)
+	c.conns.setLimit(controlConns)
 	c.leave, c.letGo = context.WithCancel(context.Background())
 	c.state.Store(&controlState{cfg: &config.Control{Listen: at}})
-	c.http = &http.Server{Handler: c, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10, ErrorLog: log.New(io.Discard, "", 0), ConnState: c.track, ConnContext: c.arrived}
+	c.http = &http.Server{Handler: c, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10, ErrorLog: log.New(io.Discard, "", 0), ConnState: c.track, ConnContext: c.connContext}
 	go func() { _ = c.http.Serve(&controlListener{s.listener, c}) }() // ends when it is closed
 	return c, nil
 }
@@ -80,7 +80,7 @@ func (c *control) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	user, status, why := c.who(r)
 	if status != 0 {
-		c.proxy.seldom("control", "refused", "refused requests", "%s %.200q from %s: %s", r.Method, r.URL.Path, r.RemoteAddr, why)
+		c.proxy.eventLimited("control", "refused", "refused requests", "%s %.200q from %s: %s", r.Method, r.URL.Path, r.RemoteAddr, why)
 		if status == http.StatusUnauthorized {
 			w.Header().Set("WWW-Authenticate", `Basic realm="kestrix", charset="UTF-8"`)
 		}

@@ -42,13 +42,13 @@ func (l *controlListener) Accept() (net.Conn, error) {
 			return nil, err
 		}
 		_, addr := clientAddress(raw.RemoteAddr().String())
-		g, victim := l.c.crowd.enter(raw, addr)
-		if victim == g {
+		entry, closed := l.c.conns.add(raw, addr)
+		if closed == entry {
 			continue
 		}
-		conn := &controlConn{closeHook: closeHook{Conn: raw, closed: func() { l.c.crowd.leave(g) }}}
+		conn := &controlConn{closeHook: closeHook{Conn: raw, closed: func() { l.c.conns.remove(entry) }}}
 		conn.idle.Store(time.Now().UnixNano())
-		l.c.crowd.asks(g, func() time.Time {
+		l.c.conns.setIdle(entry, func() time.Time {
 			if at := conn.idle.Load(); at != 0 {
 				return time.Unix(0, at)
 			}
@@ -85,8 +85,8 @@ func controlConnOf(c net.Conn) *controlConn {
 
 type peerKey struct{}
 
-// arrived has requests know which user of this machine is at the other end.
-func (c *control) arrived(ctx context.Context, conn net.Conn) context.Context {
+// connContext has requests know which user of this machine is at the other end.
+func (c *control) connContext(ctx context.Context, conn net.Conn) context.Context {
 	if x := controlConnOf(conn); x != nil && x.LocalAddr().Network() == "unix" {
 		if uid, ok := peerUID(x.Conn); ok {
 			return context.WithValue(ctx, peerKey{}, uid)

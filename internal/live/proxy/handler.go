@@ -74,7 +74,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	began := time.Now()
 	entry := p.state.Load().byListen[s.address]
 	x := &exchange{proxy: p, server: s, entry: entry, visitor: visitorOf(r), w: w, r: r}
-	refused := x.arrived()
+	refused := x.startRequest()
 	addr := x.who(entry)
 	x.access = Access{
 		Time: began, Client: x.client, Method: r.Method, Host: r.Host, Path: r.RequestURI, Protocol: r.Proto,
@@ -89,7 +89,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 		x.finish()
 		x.access.Duration = time.Since(began)
-		x.departed()
+		x.endRequest()
 		p.over(&x.access)
 	}()
 	if entry == nil {
@@ -155,9 +155,9 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	x.forward()
 }
 
-// arrived takes down what the guard knows of the request, and returns why it is
+// startRequest notes what the guard knows of the request, and returns why it is
 // refused, nil if it is not.
-func (x *exchange) arrived() *wire.Refusal {
+func (x *exchange) startRequest() *wire.Refusal {
 	r, g := x.r, x.visitor.guard
 	x.grpc = isGRPC(r.Header)
 	if r.ProtoMajor == 1 {
@@ -175,9 +175,9 @@ func (x *exchange) arrived() *wire.Refusal {
 	return refused
 }
 
-// departed sees to what comes after the request: who left has left when the
+// endRequest sees to what comes after the request: who left has left when the
 // guard saw it.
-func (x *exchange) departed() {
+func (x *exchange) endRequest() {
 	if x.r.ProtoMajor != 1 {
 		x.lastPiece()
 		return
@@ -329,7 +329,7 @@ func (x *exchange) forward() {
 		}
 		d, ok := x.pool.decide(x.r.Context(), &x.q, &x.attempt, before, func(v upstream.Verdict) { cookie = x.seatCookie(v) })
 		if !ok {
-			x.gaveUp()
+			x.abandoned()
 			return
 		}
 		if x.access.Backend != "" {
@@ -346,15 +346,15 @@ func (x *exchange) forward() {
 			return
 		}
 		if !x.body.wait(x.r.Context()) {
-			x.gaveUp()
+			x.abandoned()
 			return
 		}
 	}
 }
 
-// gaveUp ends a request whose client left between two attempts, or sent a body
+// abandoned ends a request whose client left between two attempts, or sent a body
 // that cannot be understood.
-func (x *exchange) gaveUp() {
+func (x *exchange) abandoned() {
 	if x.visitor.guard.BodyMalformed() {
 		x.badBody(wire.ErrMalformed)
 		return

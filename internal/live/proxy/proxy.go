@@ -86,13 +86,13 @@ type Proxy struct {
 	tlsMu   sync.Mutex
 	counted time.Time // since when requests are counted; guarded by mu
 
-	news     newsKept
-	hush     hush
-	refusals refusals
-	crowd    crowd // connections of clients
-	tally    tally // connections to backends
-	limitsMu sync.Mutex
-	limits   limit.Set
+	news         newsKept
+	eventLimit   eventLimit
+	refusals     refusals
+	conns        connTable // of clients
+	backendConns connCount
+	limitsMu     sync.Mutex
+	limits       limit.Set
 }
 
 // state is what requests see of a configuration; a reload puts another in its
@@ -226,7 +226,7 @@ func (p *Proxy) Apply(c *config.Config) error {
 		ctl.state.Store(operators)
 	}
 	p.state.Store(next)
-	p.shareFiles(c)
+	p.setConnLimits(c)
 	for addr, s := range p.servers {
 		if e := next.byListen[addr]; e != nil {
 			s.configure(e.frontend)
@@ -254,21 +254,21 @@ func (p *Proxy) Apply(c *config.Config) error {
 	return nil
 }
 
-// shareFiles shares the files that the process may have open out to clients and
-// backends.
-func (p *Proxy) shareFiles(c *config.Config) {
+// setConnLimits bounds the connections of clients and backends, so that a
+// configuration has the files that it needs.
+func (p *Proxy) setConnLimits(c *config.Config) {
 	probed := 0
 	for _, u := range c.Upstreams {
 		if u.Probe != nil {
 			probed += len(u.Backends)
 		}
 	}
-	s := shareOut(p.o.Files, probed, c.ConnectionsTotal)
+	s := shareFiles(p.o.Files, probed, c.ConnectionsTotal)
 	if c.ConnectionsTotal > s.clients {
 		p.event("kestrix", "limits", "connections_total is %s, and the %s files that the process may have open (RLIMIT_NOFILE) allow %s", thousands(c.ConnectionsTotal), thousands(p.o.Files), thousands(s.clients))
 	}
-	p.crowd.hold(s.clients)
-	p.tally.hold(s.backends)
+	p.conns.setLimit(s.clients)
+	p.backendConns.setLimit(s.backends)
 }
 
 // prepare makes what requests see of a configuration, and the pools behind it.
@@ -356,7 +356,7 @@ func (p *Proxy) Stop() error {
 		})
 	}
 	wg.Wait()
-	p.sumUpAll()
+	p.reportEventCounts()
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.control.close()

@@ -376,7 +376,7 @@ func TestRetriesSendTheBodyAgain(t *testing.T) {
 		}
 		mu.Lock()
 		defer mu.Unlock()
-		assert.Len(t, bodies, 2, "every body arrived whole")
+		assert.Len(t, bodies, 2, "every body begin_request whole")
 	})
 }
 

@@ -167,8 +167,8 @@ func (s *server) accept() {
 			go s.took(c)
 		case scarce(err), errors.Is(err, syscall.ECONNABORTED):
 			// Out of descriptors or memory: others have to end first.
-			s.proxy.crowd.spare()
-			s.proxy.relieve()
+			s.proxy.conns.closeOne()
+			s.proxy.closeUnused()
 			if wait = min(max(2*wait, 5*time.Millisecond), time.Second); wait >= 100*time.Millisecond && !told {
 				told = true
 				s.proxy.event(s.address.String(), "short", "connections cannot be taken: %v", plainError(err))
@@ -201,15 +201,15 @@ func (s *server) took(raw net.Conn) {
 		return
 	}
 	_, addr := clientAddress(raw.RemoteAddr().String())
-	guest, victim := s.proxy.crowd.enter(raw, addr)
-	if victim != nil {
-		s.proxy.seldom(s.address.String(), "short", "connections closed for others", "a connection from %s is closed for another: %s are open, as many as limits { connections_total } allows", victim.conn.RemoteAddr(), thousands(s.proxy.crowd.limit()))
+	listed, closed := s.proxy.conns.add(raw, addr)
+	if closed != nil {
+		s.proxy.eventLimited(s.address.String(), "short", "connections closed for others", "a connection from %s is closed for another: %s are open, as many as limits { connections_total } allows", closed.conn.RemoteAddr(), thousands(s.proxy.conns.limit()))
 	}
-	if victim == guest {
+	if closed == listed {
 		s.letGo(raw)
 		return
 	}
-	c, handed := net.Conn(&closeHook{Conn: raw, closed: func() { s.proxy.crowd.leave(guest) }}), false
+	c, handed := net.Conn(&closeHook{Conn: raw, closed: func() { s.proxy.conns.remove(listed) }}), false
 	defer func() {
 		if !handed {
 			c.Close()
@@ -219,12 +219,12 @@ func (s *server) took(raw net.Conn) {
 	if e.frontend.ProxyProtocol {
 		named, err := readProxyHeader(c, e)
 		if err != nil {
-			s.proxy.seldom(s.address.String(), "refused", "refused PROXY headers", "a connection from %s: %v", raw.RemoteAddr(), err)
+			s.proxy.eventLimited(s.address.String(), "refused", "refused PROXY headers", "a connection from %s: %v", raw.RemoteAddr(), err)
 			return
 		}
 		c = named
 		_, addr = clientAddress(c.RemoteAddr().String())
-		s.proxy.crowd.named(guest, addr)
+		s.proxy.conns.setClient(listed, addr)
 	}
 	if most := e.frontend.Limits.Connections; most > 0 {
 		if !s.count(addr, most) {
@@ -251,13 +251,13 @@ func (s *server) took(raw net.Conn) {
 		}
 		c, o.OnlyHTTP2 = t, t.ConnectionState().NegotiatedProtocol == "h2"
 	}
-	v := visitTo(c)
+	v := newVisitor(c)
 	o.Reset = func(r *wire.Refusal) { s.wasReset(v, r) }
 	v.guard = wire.NewGuard(c, o)
-	s.proxy.crowd.asks(guest, v.guard.Idle)
+	s.proxy.conns.setIdle(listed, v.guard.Idle)
 	handed = true
 	s.letGo(raw)
-	s.hand(&visited{v.guard, v})
+	s.hand(&guardedConn{v.guard, v})
 }
 
 // wasReset logs a request of HTTP/2 that was reset before a handler saw it.

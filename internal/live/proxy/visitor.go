@@ -23,15 +23,15 @@ type visitor struct {
 	stalls stalls // of HTTP/2
 }
 
-// visited is a guarded connection with what is known of it.
-type visited struct {
+// guardedConn is a guarded connection with what is known of it.
+type guardedConn struct {
 	*wire.Guard
 	visitor *visitor
 }
 
-// visitTo takes down what is known of a connection on which requests are about to
+// newVisitor takes down what is known of a connection on which requests are about to
 // come: a *wire.Paced, or TLS over one.
-func visitTo(c net.Conn) *visitor {
+func newVisitor(c net.Conn) *visitor {
 	v := &visitor{}
 	v.peer, v.addr = clientAddress(c.RemoteAddr().String())
 	if t, ok := c.(*tls.Conn); ok {
@@ -48,7 +48,7 @@ type visitorKey struct{}
 // arrive has requests of a connection know their visitor. It is called by the
 // http server.
 func arrive(ctx context.Context, c net.Conn) context.Context {
-	if x, ok := c.(*visited); ok {
+	if x, ok := c.(*guardedConn); ok {
 		return context.WithValue(ctx, visitorKey{}, x.visitor)
 	}
 	return ctx

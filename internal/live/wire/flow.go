@@ -20,7 +20,6 @@ type flow struct {
 	// The following are the writer's.
 	head []byte // of the frame at hand, as far as it has come
 	left int    // of its payload
-	data uint32 // its stream, if it carries data; 0 if not
 
 	wait     time.Duration         // how long the connection may be quiet; 0: for ever
 	deadline func(time.Time) error // for reading from it

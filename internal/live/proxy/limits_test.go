@@ -141,35 +141,35 @@ func TestConnectionsInAllAreBounded(t *testing.T) {
 		}
 		status, _ := w.get("http://127.0.0.1:9900/alive")
 		assert.Equal(t, 200, status)
-		w.proxy.crowd.mu.Lock()
-		assert.LessOrEqual(t, w.proxy.crowd.count, 10)
-		w.proxy.crowd.mu.Unlock()
+		w.proxy.conns.mu.Lock()
+		assert.LessOrEqual(t, w.proxy.conns.count, 10)
+		w.proxy.conns.mu.Unlock()
 		time.Sleep(time.Minute)
 		news := w.news("127.0.0.1:8080")
 		assert.Less(t, len(news), 10, "it is told, and summed up")
 		assert.Contains(t, news[len(news)-1].Text, " more connections closed for others in the last minute")
 	})
-	c := &crowd{most: 4}
-	var guests []*guest
+	c := &connTable{most: 4}
+	var entered []*tableConn
 	for _, from := range []string{"192.0.2.1", "192.0.2.2", "192.0.2.2", "2001:db8::1"} {
 		here, _ := net.Pipe()
-		g, victim := c.enter(here, netip.MustParseAddr(from))
-		assert.Nil(t, victim)
-		guests = append(guests, g)
+		x, closed := c.add(here, netip.MustParseAddr(from))
+		assert.Nil(t, closed)
+		entered = append(entered, x)
 	}
-	another := func(from string) *guest {
+	another := func(from string) *tableConn {
 		here, _ := net.Pipe()
-		_, victim := c.enter(here, netip.MustParseAddr(from))
-		return victim
+		_, closed := c.add(here, netip.MustParseAddr(from))
+		return closed
 	}
-	assert.Same(t, guests[2], another("192.0.2.3"), "the newest of who has most")
-	c.named(guests[0], netip.MustParseAddr("2001:db8::2"))
-	assert.Same(t, guests[0], another("192.0.2.4"), "as named by a trusted proxy, and a network of IPv6 is one client")
-	c.asks(guests[1], func() time.Time { return time.Unix(9, 0) })
-	assert.Same(t, guests[1], another("2001:db8:1::1"), "an idle one first")
-	assert.Equal(t, share{clients: 94, backends: 95}, shareOut(256, 3, 0))
-	assert.Equal(t, share{clients: 173, backends: 16}, shareOut(256, 3, 1000))
-	assert.Equal(t, share{clients: 16, backends: 16}, shareOut(64, 3, 0))
+	assert.Same(t, entered[2], another("192.0.2.3"), "the newest of who has most")
+	c.setClient(entered[0], netip.MustParseAddr("2001:db8::2"))
+	assert.Same(t, entered[0], another("192.0.2.4"), "as named by a trusted proxy, and a network of IPv6 is one client")
+	c.setIdle(entered[1], func() time.Time { return time.Unix(9, 0) })
+	assert.Same(t, entered[1], another("2001:db8:1::1"), "an idle one first")
+	assert.Equal(t, fileShares{clients: 94, backends: 95}, shareFiles(256, 3, 0))
+	assert.Equal(t, fileShares{clients: 173, backends: 16}, shareFiles(256, 3, 1000))
+	assert.Equal(t, fileShares{clients: 16, backends: 16}, shareFiles(64, 3, 0))
 }
 
 // TestBackendsHaveTheirShare: a connection to a backend that would be one too
@@ -177,7 +177,7 @@ func TestConnectionsInAllAreBounded(t *testing.T) {
 func TestBackendsHaveTheirShare(t *testing.T) {
 	bubble(t, front+one, func(w *world) {
 		w.start(here, func(_ http.ResponseWriter, r *http.Request) { time.Sleep(time.Second) })
-		w.proxy.tally.hold(3)
+		w.proxy.backendConns.setLimit(3)
 		var wg sync.WaitGroup
 		got := make([]int, 5)
 		for i := range got {
