@@ -182,7 +182,7 @@ var securityRules = []*Rule{
 				for _, name := range f.PassFields {
 					p.Report(Finding{
 						Range: name.Range, Message: fmt.Sprintf("the frontend %q passes %s from every client", f.Name, name.Value),
-						Witness: fmt.Sprintf("a request with %s: 127.0.0.1 reaches the backend as it is", name.Value),
+						Witness: fmt.Sprintf("a request with %s: %s reaches the backend as it is", name.Value, claim(name.Value)),
 					})
 				}
 			}
@@ -200,6 +200,19 @@ var securityRules = []*Rule{
 			}
 		},
 	},
+}
+
+// claim is what a client may say of itself in a field that belongs to the proxy.
+func claim(field string) string {
+	switch {
+	case strings.Contains(strings.ToLower(field), "url"):
+		return "/admin"
+	case strings.Contains(strings.ToLower(field), "host"):
+		return "inside.example"
+	case config.SameField(field, "Proxy"):
+		return "http://192.0.2.66:3128"
+	}
+	return "127.0.0.1"
 }
 
 func day(t time.Time) string { return t.UTC().Format("2006-01-02") }

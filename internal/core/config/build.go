@@ -126,8 +126,8 @@ func (d *Decoder) frontend(n *Node) *Frontend {
 	f.ClearHTTP2 = Get[bool](n, "clear_http2")
 	f.PassFields = d.passFields(n)
 	f.Errors = d.errors(n.child("errors"))
-	for _, name := range []string{"clear_http2", "errors"} {
-		if f.Protocol == "tcp" && n.Has(name) && name == "clear_http2" || f.Protocol == "tcp" && name == "errors" && n.One(name) != nil {
+	for _, name := range []string{"clear_http2", "pass_fields", "errors"} {
+		if f.Protocol == "tcp" && n.Has(name) && name != "errors" || f.Protocol == "tcp" && name == "errors" && n.One(name) != nil {
 			d.Add(IDUnknown, n.Range, name+" belongs to frontends of http; tcp carries bytes", "remove it")
 		}
 	}

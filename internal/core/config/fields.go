@@ -13,11 +13,13 @@ var ProxyFields = []string{"X-Real-IP", "True-Client-IP", "X-Original-URL", "X-O
 
 // passFields reads which fields clients may set.
 func (d *Decoder) passFields(n *Node) []Placed[string] {
-	fields := Get[[]Placed[string]](n, "pass_fields")
-	for _, f := range fields {
+	var fields []Placed[string]
+	for _, f := range Get[[]Placed[string]](n, "pass_fields") {
 		if !slices.ContainsFunc(ProxyFields, func(name string) bool { return SameField(name, f.Value) }) {
 			d.Add(IDChoice, f.Range, fmt.Sprintf("pass_fields has no effect on %q, which is always passed", shorten(f.Value)), orList(ProxyFields))
+			continue
 		}
+		fields = append(fields, f)
 	}
 	return fields
 }
