@@ -7,6 +7,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/peer"
+	"kestrix/internal/core/request"
 	"kestrix/internal/core/rewrite"
 	"kestrix/internal/core/route"
 )
@@ -44,7 +45,8 @@ var forwardRules = []*Rule{
 							host = strings.ReplaceAll(r.When.Host[0].Text, "*", "x")
 						}
 						without := strings.TrimSuffix(m.Text, "/")
-						q := route.Request{Method: "GET", Host: host, Path: without, Client: netip.MustParseAddr("203.0.113.9")}
+						q, _ := request.Of("GET", host, without)
+						q.Client = netip.MustParseAddr("203.0.113.9")
 						to, _ := t.Match(&q)
 						if to == i || to >= 0 && f.Routes[to].SendTo.Value == r.SendTo.Value && r.SendTo.Value != "" || to >= 0 && f.Routes[to].Redirect != nil {
 							continue
@@ -71,7 +73,8 @@ var forwardRules = []*Rule{
 				with := strings.NewReplacer("$1", "1", "$2", "2", "$3", "3").Replace(r.Rewrite.Substitute[0].With)
 				inside := rewrite.Path(&config.Rewrite{Prepend: r.Rewrite.Prepend}, with)
 				back := rewrite.Location(r.Rewrite, rewrite.Hosts{Client: "tern.example", Backend: "tern.example", Scheme: "http"}, inside)
-				q := route.Request{Method: "GET", Host: "tern.example", Path: back, Client: netip.MustParseAddr("203.0.113.9")}
+				q, _ := request.Of("GET", "tern.example", back)
+				q.Client = netip.MustParseAddr("203.0.113.9")
 				if to, _ := t.Match(&q); to == i {
 					return
 				}

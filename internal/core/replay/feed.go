@@ -23,7 +23,7 @@ type Source struct {
 // routing do not depend on the course of the replay, so they run ahead of it.
 type arrival struct {
 	at       int64  // nanoseconds since the epoch
-	key      uint64 // see upstream.HashKey
+	key      uint64 // see request.HashKey
 	seatKey  uint64 // see upstream.SeatKey
 	duration int64  // nanoseconds, -1 if unknown
 	limited  uint64 // limit.Key, where a rate is enforced

@@ -3,14 +3,13 @@ package replay
 import (
 	"fmt"
 	"net/netip"
-	"strings"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/draw"
 	"kestrix/internal/core/limit"
+	normal "kestrix/internal/core/request"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/trace"
-	"kestrix/internal/core/upstream"
 )
 
 // crew reads records and turns them into arrivals, with a parser for each strand of a
@@ -143,7 +142,7 @@ func (p *parser) plains(some []trace.Plain, text []byte, out []arrival, from []s
 	for i := range some {
 		l, a := &some[i], &out[i]
 		p.begin(a, l.Time, l.Duration, l.Status, &from[i])
-		a.whole, a.repeat, a.front, a.route = true, idempotent(l.Method(text)) && !tcp, front, first
+		a.whole, a.repeat, a.front, a.route = true, normal.Idempotent(trace.Text(l.Method(text))) && !tcp, front, first
 		a.stream = a.stream || tcp
 		if !all {
 			p.way(l, text, a, &from[i])
@@ -154,7 +153,7 @@ func (p *parser) plains(some []trace.Plain, text []byte, out []arrival, from []s
 // arrival turns one record into an arrival, but for the number of its client.
 func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) error {
 	p.begin(a, rec.Time, rec.Duration, rec.Status, w)
-	a.whole, a.repeat = rec.WholeSecond, idempotent(rec.Method)
+	a.whole, a.repeat = rec.WholeSecond, normal.Idempotent(trace.Text(rec.Method))
 	t := p.only
 	if rec.Frontend != nil {
 		t = p.tables[string(rec.Frontend)]
@@ -190,7 +189,7 @@ func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) 
 // not say.
 func (p *parser) find(t *table, rec *trace.Record, a *arrival, w *sender) route.Field {
 	q := &p.route
-	Request(rec, t.routes.Asks, p.o.Host, q)
+	Request(rec, t.asks, p.o.Host, q)
 	if st := p.scenario.Streams; st != nil && !a.stream && rec.Path != nil && st.Hold(q.Path) {
 		a.stream = true
 		if rec.Status != 101 && rec.Duration == 0 {
@@ -201,42 +200,22 @@ func (p *parser) find(t *table, rec *trace.Record, a *arrival, w *sender) route.
 	if a.route = -1; i >= 0 {
 		a.route = t.first + int32(i)
 		if h := p.routes[a.route].hash; h != nil {
-			a.key = upstream.HashKey(h, &upstream.Brings{
-				Client: w.client, Address: trace.CanonicalClient(trace.Text(rec.Client)), Path: q.Path, Header: rec.Header, Cookie: rec.Cookie, Query: queryOf(rec),
-			})
+			a.key = normal.HashKey(h, q, w.client)
 		}
 		if s := p.routes[a.route].sticky; s != nil {
-			a.seatKey = seatKey(s, rec, w)
+			a.seatKey = seatKey(s, rec, q, w)
 		}
 	}
 	p.miss(missed)
 	return missed
 }
 
-// queryOf looks the parameters of a record's path up.
-func queryOf(rec *trace.Record) route.Lookup {
-	_, raw, _ := strings.Cut(trace.Text(rec.Path), "?")
-	return QueryLookup(raw)
-}
-
-// seatKey is upstream.SeatKey for a record. A format that does not have header
+// seatKey is normal.SeatKey for a record. A format that does not have header
 // fields or cookies leaves the client's identity in their place, as if every
 // client had been given its own.
-func seatKey(s *config.Sticky, rec *trace.Record, w *sender) uint64 {
+func seatKey(s *config.Sticky, rec *trace.Record, q *route.Request, w *sender) uint64 {
 	if s.By == "header" && len(rec.Headers) == 0 || s.By == "existing-cookie" && len(rec.Cookies) == 0 {
 		return w.identity | 1
 	}
-	return upstream.SeatKey(s, w.client, rec.Header, rec.Cookie)
+	return normal.SeatKey(s, q, w.client)
 }
-
-// idempotent says whether a method may be repeated (RFC 9110 section 9.2.2).
-func idempotent(method []byte) bool {
-	switch string(method) {
-	case "GET", "HEAD", "PUT", "DELETE", "OPTIONS", "TRACE":
-		return true
-	}
-	return false
-}
-
-// Idempotent says whether a method may be repeated (RFC 9110 section 9.2.2).
-func Idempotent(method string) bool { return idempotent([]byte(method)) }

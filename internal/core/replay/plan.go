@@ -26,10 +26,11 @@ type plan struct {
 // table is a frontend's routes and where each leads.
 type table struct {
 	routes *route.Table
-	all    bool  // the first route takes everything
-	tcp    bool  // it takes connections
-	first  int32 // position of its first route in plan.routes
-	index  int32 // in plan.fronts
+	asks   route.Field // what its routes ask, and the keys of hashes and seats
+	all    bool        // the first route takes everything
+	tcp    bool        // it takes connections
+	first  int32       // position of its first route in plan.routes
+	index  int32       // in plan.fronts
 }
 
 // routeRef is a route and the upstream it sends to.
@@ -106,8 +107,19 @@ func (p *plan) keyed() bool {
 // but where a route is to be found.
 func (p *plan) short() bool { return p.only != nil && !p.rated }
 
-// shorten notes whether all requests of a frontend go one way, whatever they ask.
+// shorten notes what is asked of the requests of a frontend, and whether all go one
+// way, whatever they ask.
 func (p *plan) shorten(t *table) {
+	t.asks = t.routes.Asks
+	for i := range p.fronts[t.index].Routes {
+		r := &p.routes[int(t.first)+i]
+		if r.hash != nil {
+			t.asks |= map[string]route.Field{"client-prefix": route.AskClient, "path": route.AskPath, "header": route.AskHeader, "cookie": route.AskCookie, "query": route.AskQuery}[r.hash.Key]
+		}
+		if r.sticky != nil {
+			t.asks |= map[string]route.Field{"header": route.AskHeader, "existing-cookie": route.AskCookie}[r.sticky.By]
+		}
+	}
 	t.all = false
 	if fe := p.fronts[t.index]; len(fe.Routes) > 0 && fe.Routes[0].When.Empty() {
 		r := p.routes[t.first]

@@ -2,9 +2,8 @@ package replay
 
 import (
 	"net/netip"
-	"net/url"
-	"strings"
 
+	normal "kestrix/internal/core/request"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/trace"
 )
@@ -13,22 +12,18 @@ import (
 // The host is for records that name none; empty for unknown. What the request
 // holds points into the record.
 func Request(rec *trace.Record, asks route.Field, host string, q *route.Request) {
-	*q = route.Request{Method: trace.Text(rec.Method), Path: trace.Text(rec.Path), Host: trace.Text(rec.Host)}
+	query := ""
+	*q, query = normal.Of(trace.Text(rec.Method), trace.Text(rec.Host), trace.Text(rec.Path))
 	if rec.Method == nil {
 		q.Unknown |= route.AskMethod
 	}
 	if rec.Path == nil {
-		q.Unknown |= route.AskPath
-		q.Unknown |= route.AskQuery
-	} else if i := strings.IndexByte(q.Path, '?'); i >= 0 {
-		if asks&route.AskQuery != 0 {
-			q.Query = QueryLookup(q.Path[i+1:])
-		}
-		q.Path = q.Path[:i]
+		q.Unknown |= route.AskPath | route.AskQuery
+	} else if asks&route.AskQuery != 0 {
+		q.Query = normal.Query(query)
 	}
 	switch {
 	case rec.Host != nil:
-		q.Host = HostName(q.Host)
 	case host != "":
 		q.Host = host
 	default:
@@ -56,30 +51,4 @@ func Request(rec *trace.Record, asks route.Field, host string, q *route.Request)
 	} else if asks&route.AskCookie != 0 {
 		q.Cookie = rec.Cookie
 	}
-}
-
-// QueryLookup looks parameters of a query up; of several of one name the first
-// counts. What cannot be read of a query is passed over.
-func QueryLookup(raw string) route.Lookup {
-	values, _ := url.ParseQuery(raw) // gives what could be read
-	return func(name string) (string, bool) {
-		v, ok := values[name]
-		if !ok {
-			return "", false
-		}
-		return v[0], true
-	}
-}
-
-// HostName strips a port and writes a host in lower case.
-func HostName(host string) string {
-	if i := strings.LastIndexByte(host, ':'); i >= 0 && !strings.HasSuffix(host, "]") && strings.IndexByte(host, ']') < i {
-		host = host[:i]
-	}
-	for i := range len(host) {
-		if c := host[i]; c >= 'A' && c <= 'Z' {
-			return strings.ToLower(host)
-		}
-	}
-	return host
 }

@@ -18,7 +18,6 @@ type Step struct {
 // why it did not fit; the last one took the request, if Fits.
 func (t *Table) Explain(q *Request) []Step {
 	var steps []Step
-	q = t.compared(q, &Request{})
 	for i, r := range t.Frontend.Routes {
 		c := &t.rules[i]
 		if c.asks == 0 {

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/request"
 )
 
 // Pattern is what a host, path or text must look like. In a host and a path
@@ -30,7 +31,7 @@ func compile(m config.Match, kind func(string) Pattern) Pattern {
 
 // Path compiles the pattern of a path.
 func Path(text string) Pattern {
-	text = escapes(text) // as what it is held against, see Normal
+	text = request.Escaped(text) // as the paths that it is compared with
 	p := Pattern{text: text, sep: '/', literal: !strings.Contains(text, "*")}
 	if before, ok := strings.CutSuffix(text, "/**"); ok && !strings.Contains(before, "*") {
 		p.rest, p.prefix = true, before

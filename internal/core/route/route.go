@@ -6,21 +6,26 @@ import (
 	"net/netip"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/request"
 )
 
-// Field names what a condition can ask of a request.
-type Field uint8
+// What a condition sees is made by package request, which documents it.
+type (
+	Field   = request.Field
+	Lookup  = request.Lookup
+	Request = request.Request
+)
 
-// The fields, as bits.
+// The fields of a request, as bits; see package request.
 const (
-	AskHost Field = 1 << iota
-	AskPath
-	AskMethod
-	AskClient
-	AskHeader
-	AskQuery
-	AskCookie
-	AskSNI
+	AskHost   = request.AskHost
+	AskPath   = request.AskPath
+	AskMethod = request.AskMethod
+	AskClient = request.AskClient
+	AskHeader = request.AskHeader
+	AskQuery  = request.AskQuery
+	AskCookie = request.AskCookie
+	AskSNI    = request.AskSNI
 )
 
 // Fields names them in the order in which they are tried.
@@ -28,23 +33,6 @@ var Fields = []struct {
 	Bit  Field
 	Name string
 }{{AskHost, "host"}, {AskPath, "path"}, {AskMethod, "method"}, {AskClient, "client"}, {AskHeader, "header"}, {AskQuery, "query"}, {AskCookie, "cookie"}, {AskSNI, "sni"}}
-
-// Lookup gives the value of a named field, and whether it is there.
-type Lookup func(name string) (string, bool)
-
-// Request is what a condition sees. A field that Unknown names fits nothing,
-// as in a trace whose format does not record it.
-type Request struct {
-	Method  string
-	Host    string // lower case, without port
-	Path    string // without query
-	Client  netip.Addr
-	SNI     string // lower case; empty for none
-	Header  Lookup // nil when there is none
-	Query   Lookup
-	Cookie  Lookup
-	Unknown Field
-}
 
 // Table is a frontend's routes, compiled.
 type Table struct {
@@ -186,8 +174,6 @@ func fieldRules(pairs []config.MatchPair) []fieldRule {
 // does, and which unknown fields kept a route from fitting.
 func (t *Table) Match(q *Request) (int, Field) {
 	var missed Field
-	var c Request
-	q = t.compared(q, &c)
 	for i := range t.rules {
 		r := &t.rules[i]
 		if r.asks == 0 {
@@ -202,20 +188,6 @@ func (t *Table) Match(q *Request) (int, Field) {
 		}
 	}
 	return -1, missed
-}
-
-// compared gives a request with its path in normal form: itself, or a copy that
-// is put into c.
-func (t *Table) compared(q, c *Request) *Request {
-	if t.Asks&AskPath == 0 {
-		return q
-	}
-	if path := Normal(q.Path); path != q.Path {
-		*c = *q
-		c.Path = path
-		return c
-	}
-	return q
 }
 
 // fails gives the first field that does not fit, 0 if all do.

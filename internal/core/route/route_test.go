@@ -11,6 +11,7 @@ import (
 	"pgregory.net/rapid"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/request"
 )
 
 func TestPatterns(t *testing.T) {
@@ -291,5 +292,18 @@ func TestShadowedRoutesComeWithARequestThatShowsIt(t *testing.T) {
 			assert.Equal(t, 0, got[0].By)
 			assert.True(t, strings.HasPrefix(got[0].Witness, "GET http://"), got[0].Witness)
 		})
+	}
+}
+
+// TestNoSpellingPassesARouteBy: whichever way a path is written, the same route
+// takes it.
+func TestNoSpellingPassesARouteBy(t *testing.T) {
+	f := &config.Frontend{Routes: []*config.Route{{When: config.When{Path: []config.Match{{Text: "/admin/**"}, {Text: "/caf\u00e9"}, {Text: "/a|b"}}}}, {}}}
+	table := Compile(f)
+	for path, want := range map[string]int{"/admin": 0, "/%61dmin/x": 0, "/x/..%2Fadmin": 1, "/x/../admin/y": 0, "/caf%c3%A9": 0, "/admins": 1, "/a|b": 0, "/a%7cb": 0} {
+		q, _ := request.Of("GET", "", path)
+		got, _ := table.Match(&q)
+		assert.Equal(t, want, got, path)
+		assert.Equal(t, want == 0, table.Explain(&q)[0].Fits)
 	}
 }

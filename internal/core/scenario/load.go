@@ -103,9 +103,9 @@ func streams(n *config.Node) *Streams {
 	return s
 }
 
-// Hold says whether a path without its query is that of a stream.
+// Hold reports whether a path in normal form (see request.Path) is that of a
+// stream.
 func (s *Streams) Hold(path string) bool {
-	path = route.Normal(path)
 	for i := range s.Paths {
 		if s.Paths[i].Match(path) {
 			return true

@@ -12,7 +12,7 @@ import (
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/health"
 	"kestrix/internal/core/peer"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/request"
 	"kestrix/internal/core/rewrite"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/tick"
@@ -134,12 +134,7 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 		return nil, fmt.Errorf("the client %q is not an IP address", q.Client)
 	}
 	table := route.Compile(f)
-	r := route.Request{
-		Method: q.Method, Host: replay.HostName(q.Host), Path: q.Path, Client: addr, SNI: strings.ToLower(q.SNI),
-		Query:  replay.QueryLookup(q.Query),
-		Header: func(name string) (string, bool) { v, ok := q.Headers[strings.ToLower(name)]; return v, ok },
-		Cookie: func(name string) (string, bool) { v, ok := q.Cookies[name]; return v, ok },
-	}
+	r := q.request(addr)
 	for _, s := range table.Explain(&r) {
 		a.Routes = append(a.Routes, RouteStep{s.Route, s.Fits, s.Why})
 	}
@@ -156,7 +151,7 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 			if q.Query != "" {
 				path += "?" + q.Query
 			}
-			a.Reason = fmt.Sprintf("the proxy answers by itself: redirect %d to %s", r.Status, r.Target(replay.HostName(q.Host), path))
+			a.Reason = fmt.Sprintf("the proxy answers by itself: redirect %d to %s", r.Status, r.Target(request.Host(q.Host), path))
 		}
 		return a, nil
 	}
@@ -178,13 +173,13 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 	}
 	seat, key, seatKey := upstream.None, trace.ClientKey(q.Client), uint64(0)
 	if cfg.Hash != nil {
-		key = upstream.HashKey(cfg.Hash, &upstream.Brings{Client: key, Address: client, Path: q.Path, Header: r.Header, Cookie: r.Cookie, Query: r.Query})
+		key = request.HashKey(cfg.Hash, &r, key)
 	}
 	if cfg.Sticky != nil {
-		seatKey = upstream.SeatKey(cfg.Sticky, trace.ClientKey(q.Client), r.Header, r.Cookie)
+		seatKey = request.SeatKey(cfg.Sticky, &r, trace.ClientKey(q.Client))
 	}
 	for n := range max(q.Times, 1) {
-		req := upstream.Request{ID: uint64(n), Key: key, SeatKey: seatKey, Seat: seat, Repeatable: replay.Idempotent(q.Method)}
+		req := upstream.Request{ID: uint64(n), Key: key, SeatKey: seatKey, Seat: seat, Repeatable: request.Idempotent(q.Method)}
 		var at upstream.Attempt
 		now := tick.Time(0).Add(time.Duration(n) * time.Millisecond)
 		before := core.Members(now)
@@ -209,6 +204,21 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 		a.Series = append(a.Series, p)
 	}
 	return a, nil
+}
+
+// request returns what the question asks for.
+func (q *Question) request(client netip.Addr) route.Request {
+	r, _ := request.Of(q.Method, q.Host, q.Path)
+	r.Client, r.SNI, r.Query = client, strings.ToLower(q.SNI), request.Query(q.Query)
+	r.Header = func(name string) (string, bool) { v, ok := q.Headers[strings.ToLower(name)]; return v, ok }
+	sent := request.Cookies([]string{q.Headers["cookie"]})
+	r.Cookie = func(name string) (string, bool) {
+		if v, ok := q.Cookies[name]; ok {
+			return v, true
+		}
+		return sent(name)
+	}
+	return r
 }
 
 // zoneKnown holds a zone against those in which backends stand: another one would

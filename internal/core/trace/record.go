@@ -61,12 +61,18 @@ func (r *Record) reset() {
 
 // Header gives the value of a header field, and whether it is known.
 func (r *Record) Header(name string) (string, bool) {
+	value, found := "", false
 	for i := range r.Headers {
-		if equalFold(r.Headers[i].Name, name) {
-			return text(r.Headers[i].Value), true
+		if !equalFold(r.Headers[i].Name, name) {
+			continue
 		}
+		if found {
+			value += ", " + text(r.Headers[i].Value) // several lines are one list (RFC 9110 section 5.3)
+			continue
+		}
+		value, found = text(r.Headers[i].Value), true
 	}
-	return "", false
+	return value, found
 }
 
 // Cookie gives the value of a cookie, and whether it is known.

@@ -13,6 +13,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/health"
+	"kestrix/internal/core/request"
 	"kestrix/internal/core/tick"
 )
 
@@ -237,9 +238,9 @@ func TestSeatsByWhatClientsBring(t *testing.T) {
 	none := func(string) (string, bool) { return "", false }
 	cookie := func(name string) (string, bool) { return "s1", name == "app" }
 	s := u.Config().Sticky
-	assert.Zero(t, SeatKey(s, 5, none, none), "who brings none is not known")
-	key := SeatKey(s, 5, none, cookie)
-	assert.Equal(t, SeatValue("s1"), key)
+	assert.Zero(t, request.SeatKey(s, &request.Request{Header: none, Cookie: none}, 5), "who brings none is not known")
+	key := request.SeatKey(s, &request.Request{Header: none, Cookie: cookie}, 5)
+	assert.Equal(t, request.SeatValue("s1"), key)
 	assert.NotEqual(t, ask(1, 0), ask(2, 0), "each has its turn")
 	u.Learn(0, key, id(t, u, "petrel"))
 	for i := range 4 {
@@ -337,30 +338,6 @@ func TestTheQueue(t *testing.T) {
 			}
 		}
 	})
-}
-
-func TestWhatAHashGoesBy(t *testing.T) {
-	look := func(want string) func(string) (string, bool) {
-		return func(name string) (string, bool) { return "v", name == want }
-	}
-	b := &Brings{Client: 7, Address: "203.0.113.9", Path: "/a", Header: look("X-Tenant"), Cookie: look("c"), Query: look("q")}
-	by := func(key, name string) uint64 { return HashKey(&config.Hash{Key: key, Name: name}, b) }
-	assert.EqualValues(t, 7, HashKey(nil, b))
-	assert.EqualValues(t, 7, by("client", ""))
-	assert.EqualValues(t, 7, by("header", "X-Other"), "what is not brought leaves the address")
-	assert.Equal(t, by("header", "X-Tenant"), by("cookie", "c"))
-	assert.Equal(t, by("header", "X-Tenant"), by("query", "q"))
-	assert.NotEqual(t, by("path", ""), by("client", ""))
-	near := *b
-	near.Address = "::ffff:203.0.113.200"
-	assert.Equal(t, by("client-prefix", ""), HashKey(&config.Hash{Key: "client-prefix"}, &near), "one /24")
-	near.Address = "203.0.112.9"
-	assert.NotEqual(t, by("client-prefix", ""), HashKey(&config.Hash{Key: "client-prefix"}, &near))
-	for _, pair := range [][2]string{{"2001:db8:0:1::1", "2001:db8:0:1:ffff::2"}} {
-		x, y := *b, *b
-		x.Address, y.Address = pair[0], pair[1]
-		assert.Equal(t, HashKey(&config.Hash{Key: "client-prefix"}, &x), HashKey(&config.Hash{Key: "client-prefix"}, &y), "one /64")
-	}
 }
 
 // A reload that changes how is chosen takes what is open along.

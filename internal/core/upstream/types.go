@@ -17,7 +17,7 @@ const None BackendID = -1
 // Request is what the core is told of one.
 type Request struct {
 	ID         uint64        // keys its random draws
-	Key        uint64        // what hash goes by, see HashKey
+	Key        uint64        // what hash goes by, see request.HashKey
 	SeatKey    uint64        // what sticky by address, header or existing cookie knows it by; 0 for nothing
 	Tag        int32         // the driver's own mark, given back with a grant
 	Seat       BackendID     // the backend its cookie names, None without one

@@ -2,10 +2,7 @@ package upstream
 
 import (
 	"fmt"
-	"net/netip"
 	"strings"
-
-	"github.com/cespare/xxhash/v2"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/health"
@@ -85,29 +82,6 @@ func (u *Upstream) ReasonWord(r Reason) string {
 	return r.String()
 }
 
-// SeatKey is what a client is known by to an upstream that remembers seats: its
-// address, or the value of a header field or cookie; 0 if it brings none. client
-// is the hash of its address.
-func SeatKey(s *config.Sticky, client uint64, header, cookie func(name string) (string, bool)) uint64 {
-	var value string
-	ok := false
-	switch s.By {
-	case "address":
-		return client | 1
-	case "header":
-		value, ok = header(s.Name)
-	case "existing-cookie":
-		value, ok = cookie(s.Name)
-	}
-	if !ok || value == "" {
-		return 0
-	}
-	return SeatValue(value)
-}
-
-// SeatValue is SeatKey for a value that is at hand.
-func SeatValue(value string) uint64 { return xxhash.Sum64String(value) | 1 }
-
 // FairShares gives the part of the requests that each backend would be given
 // with all of them up, by its weight and, with failover, its tier and zone.
 func FairShares(cfg *config.Upstream) map[string]float64 {
@@ -124,52 +98,4 @@ func FairShares(cfg *config.Upstream) map[string]float64 {
 		out[m.cfg.Name] = of * float64(m.cfg.Weight) / whole
 	}
 	return out
-}
-
-// Brings is what a request brings that a hash may go by.
-type Brings struct {
-	Client                uint64 // hash of its address
-	Address               string // of the client
-	Path                  string // without query
-	Header, Cookie, Query func(name string) (string, bool)
-}
-
-// HashKey is what a hash goes by: the key of a request. One that does not bring
-// what is asked for goes by the client's address. h may be nil.
-func HashKey(h *config.Hash, b *Brings) uint64 {
-	if h == nil || h.Key == "client" {
-		return b.Client
-	}
-	value, ok := "", false
-	look := func(f func(string) (string, bool)) {
-		if f != nil {
-			value, ok = f(h.Name)
-		}
-	}
-	switch h.Key {
-	case "client-prefix":
-		a, err := netip.ParseAddr(b.Address)
-		if err != nil {
-			return b.Client
-		}
-		bits := 24
-		if a = a.Unmap(); a.Is6() {
-			bits = 64
-		}
-		p, _ := a.Prefix(bits) // the bits fit the address
-		n := p.Addr().As16()
-		return xxhash.Sum64(n[:])
-	case "path":
-		value, ok = b.Path, true
-	case "header":
-		look(b.Header)
-	case "cookie":
-		look(b.Cookie)
-	case "query":
-		look(b.Query)
-	}
-	if !ok {
-		return b.Client
-	}
-	return xxhash.Sum64String(value)
 }

@@ -11,7 +11,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/limit"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/request"
 	"kestrix/internal/core/rewrite"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/sticky"
@@ -27,6 +27,7 @@ type exchange struct {
 	w       http.ResponseWriter
 	r       *http.Request
 	q       upstream.Request
+	request request.Request // what routes and keys go by
 	attempt upstream.Attempt
 	access  Access
 	client  string // who asks, as trusted proxies say
@@ -135,7 +136,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	x.pool, x.waits = entry.pools[i], entry.waits[i]
 	x.access.Upstream = x.pool.name
 	x.q = upstream.Request{
-		ID: p.request.Add(1) - 1, Key: trace.ClientKey(x.client), Seat: upstream.None, Repeatable: replay.Idempotent(r.Method),
+		ID: p.request.Add(1) - 1, Key: trace.ClientKey(x.client), Seat: upstream.None, Repeatable: request.Idempotent(r.Method),
 	}
 	x.access.ID = x.q.ID
 	x.upgrade = upgradeWanted(r)
@@ -227,7 +228,7 @@ func upgradeWanted(r *http.Request) string {
 func (x *exchange) own(route *config.Route) bool {
 	switch {
 	case route.Redirect != nil:
-		x.w.Header().Set("Location", route.Redirect.Target(replay.HostName(x.r.Host), x.r.URL.RequestURI()))
+		x.w.Header().Set("Location", route.Redirect.Target(x.request.Host, x.r.URL.RequestURI()))
 		x.answer(route.Redirect.Status, "redirect", "see "+x.w.Header().Get("Location"))
 	case route.Reply != nil:
 		x.access.Status, x.access.Reason = route.Reply.Status, "reply"
@@ -243,42 +244,20 @@ func (x *exchange) own(route *config.Route) bool {
 
 // match gives the position of the route that takes the request.
 func (x *exchange) match(e *entry, client netip.Addr) int {
-	r := x.r
-	q := route.Request{Method: r.Method, Host: replay.HostName(r.Host), Path: r.URL.EscapedPath(), Client: client}
-	if e.table.Asks&route.AskHeader != 0 {
-		q.Header = x.header
-	}
-	if e.table.Asks&route.AskQuery != 0 {
-		q.Query = replay.QueryLookup(r.URL.RawQuery)
-	}
-	if e.table.Asks&route.AskCookie != 0 {
-		q.Cookie = x.cookie
-	}
+	query := ""
+	x.request, query = request.Of(x.r.Method, x.r.Host, x.r.RequestURI)
+	q := &x.request
+	q.Client, q.SNI = client, x.visitor.sni
+	q.Header, q.Query, q.Cookie = x.header, request.Query(query), request.Cookies(x.r.Header["Cookie"])
 	if !client.IsValid() {
 		q.Unknown |= route.AskClient
 	}
-	q.SNI = x.visitor.sni
-	i, _ := e.table.Match(&q)
+	i, _ := e.table.Match(q)
 	return i
 }
 
-// header gives the first value of a header field.
-func (x *exchange) header(name string) (string, bool) {
-	v := x.r.Header.Values(name)
-	if len(v) == 0 {
-		return "", false
-	}
-	return v[0], true
-}
-
-// cookie gives the value of a cookie.
-func (x *exchange) cookie(name string) (string, bool) {
-	c, err := x.r.Cookie(name)
-	if err != nil {
-		return "", false
-	}
-	return c.Value, true
-}
+// header returns the value of a header field.
+func (x *exchange) header(name string) (string, bool) { return request.Joined(x.r.Header.Values(name)) }
 
 // learn notes the seat of a client whose application has just given it the
 // cookie by which it will be known.
@@ -295,7 +274,7 @@ func (x *exchange) learn(h http.Header) {
 	}
 	for _, c := range (&http.Response{Header: h}).Cookies() {
 		if c.Name == s.Name && c.Value != "" && c.MaxAge >= 0 {
-			l.core.Learn(l.proxy.now(), upstream.SeatValue(c.Value), x.attempt.Backend)
+			l.core.Learn(l.proxy.now(), request.SeatValue(c.Value), x.attempt.Backend)
 		}
 	}
 }
@@ -369,12 +348,10 @@ func (x *exchange) abandoned() {
 func (x *exchange) findSeat() {
 	l := x.pool
 	if s := l.cfg.Sticky; s != nil && s.By != "cookie" {
-		x.q.SeatKey = upstream.SeatKey(s, x.q.Key, x.header, x.cookie)
+		x.q.SeatKey = request.SeatKey(s, &x.request, x.q.Key)
 	}
 	if h := l.cfg.Hash; h != nil && h.Key != "client" {
-		x.q.Key = upstream.HashKey(h, &upstream.Brings{
-			Client: x.q.Key, Address: x.client, Path: x.r.URL.EscapedPath(), Header: x.header, Cookie: x.cookie, Query: replay.QueryLookup(x.r.URL.RawQuery),
-		})
+		x.q.Key = request.HashKey(h, &x.request, x.q.Key)
 	}
 	if l.sealer == nil || l.cfg.Sticky == nil || l.cfg.Sticky.By != "cookie" {
 		return

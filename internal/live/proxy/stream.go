@@ -14,6 +14,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/limit"
+	"kestrix/internal/core/request"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
@@ -27,6 +28,7 @@ type connection struct {
 	pool    *pool
 	waits   config.Waits
 	q       upstream.Request
+	request request.Request // what routes and keys go by
 	attempt upstream.Attempt
 	access  Access
 }
@@ -46,7 +48,7 @@ func (s *server) stream(e *entry, c net.Conn) {
 		x.access.Reason = "rate-limited"
 		return
 	}
-	q := route.Request{Client: addr}
+	sni := ""
 	switch {
 	case e.tls != nil:
 		t := tls.Server(c, e.tls)
@@ -57,15 +59,14 @@ func (s *server) stream(e *entry, c net.Conn) {
 			x.access.Reason = "tls-failed"
 			return
 		}
-		q.SNI = strings.ToLower(t.ConnectionState().ServerName)
+		sni = t.ConnectionState().ServerName
 		x.client = t
 	case e.table.Asks&route.AskSNI != 0:
-		name, peeked := helloName(c, e.frontend.Timeouts.RequestHeader)
-		q.SNI = strings.ToLower(name)
-		x.client = peeked
+		sni, x.client = helloName(c, e.frontend.Timeouts.RequestHeader)
 	}
-	x.access.Host = q.SNI
-	i, _ := e.table.Match(&q)
+	x.request = request.OfConnection(addr, sni)
+	x.access.Host = x.request.SNI
+	i, _ := e.table.Match(&x.request)
 	if i < 0 || e.pools[i] == nil {
 		x.access.Reason = "no-route"
 		return
@@ -87,10 +88,10 @@ func (s *server) stream(e *entry, c net.Conn) {
 func (x *connection) carry(gone context.Context) {
 	l := x.pool
 	if s := l.sticky(); s != nil && s.By == "address" {
-		x.q.SeatKey = upstream.SeatKey(s, x.q.Key, nil, nil)
+		x.q.SeatKey = request.SeatKey(s, &x.request, x.q.Key)
 	}
 	if h := l.hash(); h != nil && h.Key == "client-prefix" {
-		x.q.Key = upstream.HashKey(h, &upstream.Brings{Client: x.q.Key, Address: x.access.Client})
+		x.q.Key = request.HashKey(h, &x.request, x.q.Key)
 	}
 	for {
 		// Whether a client that waits has gone is only known when it is read from.

@@ -1,13 +1,14 @@
-package route
+package request
 
 import "strings"
 
-// Normal gives a path in the form in which paths are compared, so that a route
-// takes every way to write what it names (RFC 3986 section 6.2.2): escapes of
-// letters, digits and "-._~" are those characters, other escapes are in capitals,
-// bytes beyond ASCII are escapes, and the segments "." and ".." are taken out.
-func Normal(path string) string {
-	path = escapes(path)
+// Path returns the normal form of a path, in which routes compare paths, hashes go
+// by them and rewriting begins (RFC 3986 section 6.2.2): escapes of letters, digits
+// and "-._~" are those characters, other escapes are in capitals, bytes that no path
+// may hold are escapes, and the segments "." and ".." are resolved. Every spelling
+// of a path has the same normal form.
+func Path(path string) string {
+	path = Escaped(path)
 	if !strings.Contains(path, "/.") {
 		return path
 	}
@@ -30,10 +31,11 @@ func Normal(path string) string {
 	return strings.Join(out, "/")
 }
 
-// escapes gives a path with its escapes in one form.
-func escapes(path string) string {
+// Escaped returns a path, or a pattern for paths, with its escapes in one form; dot
+// segments stay.
+func Escaped(path string) string {
 	i := 0
-	for i < len(path) && path[i] != '%' && path[i] < 0x80 {
+	for i < len(path) && plain[path[i]] {
 		i++
 	}
 	if i == len(path) {
@@ -55,7 +57,7 @@ func escapes(path string) string {
 				continue
 			}
 		}
-		if c >= 0x80 || c == '%' { // or no escape
+		if !plain[c] { // "%" included, which begins no escape here
 			out = append(out, '%', digits[c>>4], digits[c&15])
 			continue
 		}
@@ -70,6 +72,15 @@ func upper(c byte) byte {
 	}
 	return c
 }
+
+// plain holds the bytes that stand in a path for themselves (RFC 3986 section 3.3:
+// pchar and "/").
+var plain = func() (t [256]bool) {
+	for c := range t {
+		t[c] = unreserved(byte(c)) || strings.IndexByte("!$&'()*+,;=:@/", byte(c)) >= 0
+	}
+	return t
+}()
 
 // unreserved characters mean the same whether they are escaped or not (section
 // 2.3).
