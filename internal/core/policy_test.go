@@ -33,7 +33,7 @@ var allowed = map[string][]string{
 	"internal/core/route":   {"internal/core/config", "internal/core/request"},
 	"internal/core/trace":   {"internal/core/draw"},
 	"internal/core/health":  {"internal/core/tick"},
-	"internal/core/rewrite": {"internal/core/config", "internal/core/peer"},
+	"internal/core/rewrite": {"internal/core/config", "internal/core/peer", "internal/core/request"},
 	"internal/core/peer":    {},
 	"internal/core/limit":   {"internal/core/config", "internal/core/tick"},
 	"internal/core/sticky":  {"internal/core/tick"},

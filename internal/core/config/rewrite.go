@@ -54,9 +54,9 @@ var rewriteBlock = &Block{
 	Name: "rewrite",
 	Help: "the request as the backend sees it; Location and the paths of cookies are mapped back",
 	Keys: []*Key{
-		{Name: "drop_prefix", Type: Text, Help: "taken off the path where it stands, by whole segments", Example: `"/app"`},
-		{Name: "prepend", Type: Text, Help: "put before the path, after drop_prefix", Example: `"/v2"`},
-		{Name: "substitute", Type: FieldTable, Help: "patterns (RE2, of the whole path after drop_prefix) and what stands in their place, $1 for what the first parentheses took; the first that fits counts; redirects are not mapped back through it",
+		{Name: "drop_prefix", Type: Text, Help: "taken off the normal form of the path (which routes compare), by whole segments", Example: `"/app"`},
+		{Name: "prepend", Type: Text, Help: "put before the normal form of the path, after drop_prefix; no .. of a client leads out of it", Example: `"/v2"`},
+		{Name: "substitute", Type: FieldTable, Help: "patterns (RE2, of the whole path in normal form, after drop_prefix) and what stands in their place, $1 for what the first parentheses took; the first that fits counts; redirects are not mapped back through it",
 			Example: `{ "/seat/([0-9]+)" = "/seats/$1" }`},
 		{Name: "host", Type: Text, Help: "the host the backend is told, instead of the one asked for", Example: `"app.inside.example"`},
 	},

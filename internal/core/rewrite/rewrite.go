@@ -9,15 +9,23 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/peer"
+	"kestrix/internal/core/request"
 )
 
-// Path gives the path a backend is asked for. It works on the path as it came,
-// escapes included, and by whole segments.
+// ChangesPath reports whether a rewriting is of paths; r may be nil.
+func ChangesPath(r *config.Rewrite) bool {
+	return r != nil && (r.DropPrefix != "" || r.Prepend != "" || len(r.Substitute) > 0)
+}
+
+// Path returns the path that a backend is asked for. path is in normal form (see
+// request.Path), which is what routes match: a prefix that a route matched is there
+// to be dropped however the client spelt it, and no ".." is left that could lead
+// out of what is prepended. Prefixes are of whole segments.
 func Path(r *config.Rewrite, path string) string {
-	if r == nil {
+	if !ChangesPath(r) {
 		return path
 	}
-	path = cut(path, r.DropPrefix)
+	path = cut(path, request.Path(r.DropPrefix))
 	for i := range r.Substitute {
 		s := &r.Substitute[i]
 		if m := s.Pattern.FindStringSubmatchIndex(path); m != nil {
@@ -25,7 +33,7 @@ func Path(r *config.Rewrite, path string) string {
 			break
 		}
 	}
-	return r.Prepend + path
+	return request.Path(r.Prepend) + path
 }
 
 // cut takes a prefix of whole segments off a path; one that is not there changes
@@ -45,17 +53,18 @@ func cut(path, prefix string) string {
 // back undoes Path for a path that a backend names. Paths outside of what the
 // backend was asked for are left as they are.
 func back(r *config.Rewrite, path string) string {
-	if !within(path, r.Prepend) {
+	prepend, prefix := request.Path(r.Prepend), request.Path(r.DropPrefix)
+	if !within(path, prepend) {
 		return path
 	}
-	path = cut(path, r.Prepend)
-	if r.DropPrefix == "" {
+	path = cut(path, prepend)
+	if prefix == "" {
 		return path
 	}
 	if path == "/" {
-		return r.DropPrefix
+		return prefix
 	}
-	return r.DropPrefix + path
+	return prefix + path
 }
 
 func within(path, prefix string) bool {

@@ -65,7 +65,7 @@ type Passed struct {
 
 // passed makes the request that the first backend sees.
 func passed(f *config.Frontend, r *config.Route, q Question, a *Answer, reason string) *Passed {
-	p := &Passed{Method: q.Method, Host: q.Host, Path: rewrite.Path(r.Rewrite, q.Path), Set: []string{}, Removed: []string{}}
+	p := &Passed{Method: q.Method, Host: q.Host, Path: q.Path, Set: []string{}, Removed: []string{}}
 	scheme := "http"
 	if f.TLS != nil {
 		scheme = "https"
@@ -73,6 +73,9 @@ func passed(f *config.Frontend, r *config.Route, q Question, a *Answer, reason s
 	p.Own = []string{
 		"X-Forwarded-For: " + trace.CanonicalClient(q.Client), "X-Forwarded-Host: " + q.Host, "X-Forwarded-Proto: " + scheme,
 		"Forwarded: for=" + peer.Node(trace.CanonicalClient(q.Client)) + ";proto=" + scheme + ";host=" + peer.Quote(q.Host), "Via: 1.1 kestrix",
+	}
+	if rewrite.ChangesPath(r.Rewrite) {
+		p.Path = rewrite.Path(r.Rewrite, request.Path(q.Path))
 	}
 	if q.Query != "" {
 		p.Path += "?" + q.Query

@@ -36,9 +36,9 @@ func (x *exchange) wireRequest() *wire.Request {
 		if rw.Host != "" {
 			q.Host = rw.Host
 		}
-		if q.Target != "*" {
-			path, query, has := strings.Cut(q.Target, "?")
-			if q.Target = rewrite.Path(rw, path); has {
+		if q.Target != "*" && rewrite.ChangesPath(rw) {
+			_, query, has := strings.Cut(q.Target, "?")
+			if q.Target = rewrite.Path(rw, x.request.Path); has {
 				q.Target += "?" + query
 			}
 		}

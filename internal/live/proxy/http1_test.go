@@ -322,3 +322,33 @@ func TestTrailersOfShortAnswers(t *testing.T) {
 		})
 	}
 }
+
+// TestRewritingBeginsWithWhatRoutesMatched: no spelling of a path keeps a prefix that
+// its route drops, or leads out of what is prepended.
+func TestRewritingBeginsWithWhatRoutesMatched(t *testing.T) {
+	inner := "    when {\n path = \"/api/**\"\n }\n    rewrite {\n %s\n }\n    send_to"
+	for _, c := range []struct{ rewrite, target, want string }{
+		{`drop_prefix = "/api"`, "/api/x?a=%61", "/x?a=%61"},
+		{`drop_prefix = "/api"`, "/x/../api/secret", "/secret"},
+		{`drop_prefix = "/api"`, "/%61pi/x", "/x"},
+		{`drop_prefix = "/api"`, "/api/%2e%2e/api/y", "/y"},
+		{`prepend = "/tenant-a"`, "/../api/../api/secret", "/tenant-a/api/secret"},
+		{`prepend = "/tenant-a"`, "/api/%2E%2e/%2e./api", "/tenant-a/api"},
+		{`substitute = { "/api/([a-z|]+)" = "/$1" }`, "/api/%61", "/a"},
+		{`host = "inside.example"`, "/x/../api/%61", "/x/../api/%61"},
+	} {
+		bubble(t, strings.Replace(front, "    send_to", strings.Replace(inner, "%s", c.rewrite, 1), 1)+one, func(w *world) {
+			got := ""
+			w.raw(here, func(l *line) {
+				_, rest, _ := strings.Cut(l.head(), " ")
+				got, _, _ = strings.Cut(rest, " ")
+				l.say("HTTP/1.1 204 No Content\r\n\r\n")
+			})
+			l := w.call()
+			l.say("GET " + c.target + " HTTP/1.1\r\nHost: a\r\n\r\n")
+			assert.Contains(t, l.head(), " 204 ", c.target)
+			assert.Equal(t, c.want, got, "%s of %s", c.rewrite, c.target)
+			l.Close()
+		})
+	}
+}
