@@ -1,6 +1,9 @@
 package request
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // Path returns the normal form of a path, in which routes compare paths, hashes go
 // by them and rewriting begins (RFC 3986 section 6.2.2): escapes of letters, digits
@@ -86,4 +89,50 @@ var plain = func() (t [256]bool) {
 // 2.3).
 func unreserved(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '.' || c == '_' || c == '~'
+}
+
+// Readings returns the other paths that servers make of a path in normal form, nil
+// if there are none: some take several slashes for one, some an escaped slash or a
+// backslash for a slash, some drop what follows a ";" in a segment. A request whose
+// readings lead to different routes could walk past the one that is meant to guard
+// what it names.
+func Readings(path string) []string {
+	if !strings.Contains(path, "//") && !strings.ContainsAny(path, ";%") {
+		return nil
+	}
+	var out []string
+	for how := 1; how < 8; how++ {
+		other := path
+		if how&1 != 0 {
+			other = separators.Replace(other)
+		}
+		if how&2 != 0 {
+			other = withoutParameters(other)
+		}
+		if how&4 != 0 {
+			for strings.Contains(other, "//") {
+				other = strings.ReplaceAll(other, "//", "/")
+			}
+		}
+		if other = Path(other); other != path && !slices.Contains(out, other) {
+			out = append(out, other)
+		}
+	}
+	return out
+}
+
+// separators turns what some servers take for a slash into one.
+var separators = strings.NewReplacer("%2F", "/", "%5C", "/")
+
+// withoutParameters takes the parameters off each segment of a path (RFC 3986
+// section 3.3).
+func withoutParameters(path string) string {
+	if !strings.Contains(path, ";") {
+		return path
+	}
+	segments := strings.Split(path, "/")
+	for i, s := range segments {
+		segments[i], _, _ = strings.Cut(s, ";")
+	}
+	return strings.Join(segments, "/")
 }

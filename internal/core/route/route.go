@@ -170,9 +170,43 @@ func fieldRules(pairs []config.MatchPair) []fieldRule {
 	return out
 }
 
-// Match gives the position of the route that takes the request, -1 if none
-// does, and which unknown fields kept a route from fitting.
+// Match returns the position of the route that takes the request, and which unknown
+// fields kept a route from matching. It is -1 if no route matches, and also if
+// servers read the path in several ways that lead to different routes; see
+// Ambiguous.
 func (t *Table) Match(q *Request) (int, Field) {
+	i, missed := t.first(q)
+	if t.Asks&AskPath != 0 && q.Unknown&AskPath == 0 && t.other(q, i) != "" {
+		return -1, missed
+	}
+	return i, missed
+}
+
+// Ambiguous returns another reading of the path that leads to another route, empty
+// if there is none.
+func (t *Table) Ambiguous(q *Request) string {
+	if t.Asks&AskPath == 0 || q.Unknown&AskPath != 0 {
+		return ""
+	}
+	i, _ := t.first(q)
+	return t.other(q, i)
+}
+
+// other returns a reading of the path that leads to another route than i.
+func (t *Table) other(q *Request, i int) string {
+	for _, path := range request.Readings(q.Path) {
+		read := *q
+		read.Path = path
+		if j, _ := t.first(&read); j != i {
+			return path
+		}
+	}
+	return ""
+}
+
+// first returns the first route that matches, -1 if none does, and which unknown
+// fields kept one from matching.
+func (t *Table) first(q *Request) (int, Field) {
 	var missed Field
 	for i := range t.rules {
 		r := &t.rules[i]

@@ -300,10 +300,29 @@ func TestShadowedRoutesComeWithARequestThatShowsIt(t *testing.T) {
 func TestNoSpellingPassesARouteBy(t *testing.T) {
 	f := &config.Frontend{Routes: []*config.Route{{When: config.When{Path: []config.Match{{Text: "/admin/**"}, {Text: "/caf\u00e9"}, {Text: "/a|b"}}}}, {}}}
 	table := Compile(f)
-	for path, want := range map[string]int{"/admin": 0, "/%61dmin/x": 0, "/x/..%2Fadmin": 1, "/x/../admin/y": 0, "/caf%c3%A9": 0, "/admins": 1, "/a|b": 0, "/a%7cb": 0} {
+	for path, want := range map[string]int{"/admin": 0, "/%61dmin/x": 0, "/x/..%2Fadmin": -1, "/x/../admin/y": 0, "/caf%c3%A9": 0, "/admins": 1, "/a|b": 0, "/a%7cb": 0} {
 		q, _ := request.Of("GET", "", path)
 		got, _ := table.Match(&q)
 		assert.Equal(t, want, got, path)
 		assert.Equal(t, want == 0, table.Explain(&q)[0].Fits)
 	}
+}
+
+// TestAPathThatIsReadInTwoWaysTakesNoRoute: where it matters.
+func TestAPathThatIsReadInTwoWaysTakesNoRoute(t *testing.T) {
+	f := &config.Frontend{Routes: []*config.Route{{When: config.When{Path: []config.Match{{Text: "/admin/**"}}}}, {When: config.When{Path: []config.Match{{Text: "/files/**"}}}}, {}}}
+	table := Compile(f)
+	for path, want := range map[string]int{
+		"//admin": -1, "///admin/x": -1, "/x//admin": 2, "/admin;x": -1, "/admin;x/y": -1, "/..;/admin": -1, "/x/..;/admin": -1, "/x/..%2Fadmin": -1, "/x/..%5cadmin": -1, "/x/..\\admin": -1,
+		"/%2fadmin": -1, "/%2F..;a=b//admin": -1, "/a%2Fb": 2, "/files/a%2Fb;c=d//e": 1, "/files/..%2Fx": -1, "/admin//x;y": 0, "/x;y": 2, "/a%25b": 2,
+	} {
+		q, _ := request.Of("GET", "", path)
+		got, _ := table.Match(&q)
+		assert.Equal(t, want, got, path)
+		assert.Equal(t, want < 0, table.Ambiguous(&q) != "", path)
+	}
+	// Without a condition on paths nothing depends on how they are read.
+	q, _ := request.Of("GET", "", "//admin;x")
+	got, _ := Compile(&config.Frontend{Routes: []*config.Route{{}}}).Match(&q)
+	assert.Zero(t, got)
 }

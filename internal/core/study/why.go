@@ -144,6 +144,11 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 	i, _ := table.Match(&r)
 	if i < 0 {
 		a.Reason = "no route fits; the answer is 404"
+		if other := table.Ambiguous(&r); other != "" {
+			a.Reason = fmt.Sprintf("the path can also be read as %s, which another route takes; the answer is 400", other)
+			last := &a.Routes[len(a.Routes)-1]
+			last.Fits, last.Why = false, "some servers read the path as "+other
+		}
 		return a, nil
 	}
 	a.Route, a.Upstream = f.Routes[i].Name, f.Routes[i].SendTo.Value

@@ -113,7 +113,11 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	i := x.match(entry, addr)
-	if i < 0 {
+	if other := ""; i < 0 {
+		if other = entry.table.Ambiguous(&x.request); other != "" {
+			x.answer(http.StatusBadRequest, "malformed", "the path can also be read as "+other+", which another route takes")
+			return
+		}
 		x.answer(http.StatusNotFound, "no-route", "nothing is served under this address")
 		return
 	}
