@@ -116,7 +116,7 @@ func ask(q *study.Question, method, target string, headers, cookies []string) er
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		return usage("%q is not a URL like http://tickets.tern.example/seats", target)
 	}
-	q.Method, q.Host, q.Path = method, u.Hostname(), u.EscapedPath()
+	q.Method, q.Host, q.Path = method, u.Host, u.EscapedPath() // with the port, as a client sends it
 	if q.Path == "" {
 		q.Path = "/"
 	}
@@ -128,21 +128,24 @@ func ask(q *study.Question, method, target string, headers, cookies []string) er
 		q.Port, _ = strconv.Atoi(p) // url.Parse takes digits only
 	}
 	q.Query = u.RawQuery
-	q.Cookies = map[string]string{}
+	q.Headers = map[string][]string{}
 	for _, c := range cookies {
-		name, value, ok := strings.Cut(c, "=")
-		if !ok || name == "" {
+		if name, _, ok := strings.Cut(c, "="); !ok || name == "" {
 			return usage("-cookie %q is not NAME=VALUE", c)
 		}
-		q.Cookies[name] = value
+		q.Headers["cookie"] = append(q.Headers["cookie"], c)
 	}
-	q.Headers = map[string]string{}
 	for _, h := range headers {
 		name, value, ok := strings.Cut(h, ":")
 		if !ok {
 			return usage("-header %q is not NAME:VALUE", h)
 		}
-		q.Headers[strings.ToLower(strings.TrimSpace(name))] = strings.TrimSpace(value)
+		name, value = strings.ToLower(strings.TrimSpace(name)), strings.TrimSpace(value)
+		if name == "host" {
+			q.Host = value
+			continue
+		}
+		q.Headers[name] = append(q.Headers[name], value)
 	}
 	return nil
 }

@@ -97,7 +97,7 @@ func unreserved(c byte) bool {
 // readings lead to different routes could walk past the one that is meant to guard
 // what it names.
 func Readings(path string) []string {
-	if !strings.Contains(path, "//") && !strings.ContainsAny(path, ";%") {
+	if !severalReadings(path) {
 		return nil
 	}
 	var out []string
@@ -119,6 +119,20 @@ func Readings(path string) []string {
 		}
 	}
 	return out
+}
+
+// severalReadings reports whether a path holds anything that servers read in several
+// ways.
+func severalReadings(path string) bool {
+	last := byte(0)
+	for i := range len(path) {
+		c := path[i]
+		if c == ';' || c == '%' || c == '/' && last == '/' {
+			return true
+		}
+		last = c
+	}
+	return false
 }
 
 // separators turns what some servers take for a slash into one.

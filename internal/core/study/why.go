@@ -24,16 +24,15 @@ import (
 type Question struct {
 	Frontend string // empty: told by the port, or the only one
 	Method   string
-	Host     string // without port
+	Host     string // as the client sends it, with a port that is not the scheme's own
 	Port     int    // of the URL
 	Path     string // without query
 	SNI      string // name in the TLS handshake; empty for none
 	Zone     string // of the proxy, instead of what the configuration says
 	Client   string
-	Query    string            // of the URL, without ?
-	Headers  map[string]string // by name in lower case
-	Cookies  map[string]string
-	Down     []string // backends that are taken to be out, by name
+	Query    string              // of the URL, without ?
+	Headers  map[string][]string // lines by name in lower case, those of cookies included
+	Down     []string            // backends that are taken to be out, by name
 	Times    int
 	Seed     uint64
 }
@@ -218,14 +217,8 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 func (q *Question) request(client netip.Addr) route.Request {
 	r, _ := request.Of(q.Method, q.Host, q.Path)
 	r.Client, r.SNI, r.Query = client, strings.ToLower(q.SNI), request.Query(q.Query)
-	r.Header = func(name string) (string, bool) { v, ok := q.Headers[strings.ToLower(name)]; return v, ok }
-	sent := request.Cookies([]string{q.Headers["cookie"]})
-	r.Cookie = func(name string) (string, bool) {
-		if v, ok := q.Cookies[name]; ok {
-			return v, true
-		}
-		return sent(name)
-	}
+	r.Header = func(name string) (string, bool) { return request.Joined(q.Headers[strings.ToLower(name)]) }
+	r.Cookie = request.Cookies(q.Headers["cookie"])
 	return r
 }
 
