@@ -98,6 +98,34 @@ func checkFile(t *testing.T, rel, name string) {
 	}
 }
 
+// TestOnlyOnePackageMakesRequests: what routes and keys go by is made by package
+// request alone, so that no two drivers make it differently. Others may fill in the
+// lookups of what it returns.
+func TestOnlyOnePackageMakesRequests(t *testing.T) {
+	found := 0
+	err := filepath.WalkDir("../..", func(name string, e fs.DirEntry, err error) error {
+		require.NoError(t, err)
+		if e.IsDir() || !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") || strings.Contains(filepath.ToSlash(name), "internal/core/request/") {
+			return nil
+		}
+		f, err := parser.ParseFile(token.NewFileSet(), name, nil, 0)
+		require.NoError(t, err)
+		ast.Inspect(f, func(n ast.Node) bool {
+			if lit, ok := n.(*ast.CompositeLit); ok && len(lit.Elts) > 0 {
+				if sel, ok := lit.Type.(*ast.SelectorExpr); ok && sel.Sel.Name == "Request" {
+					pkg, _ := sel.X.(*ast.Ident)
+					assert.NotContains(t, []string{"route", "request", "normal"}, pkg.Name, "%s: request.Of makes these", name)
+					found++
+				}
+			}
+			return true
+		})
+		return nil
+	})
+	require.NoError(t, err)
+	assert.Positive(t, found, "the walk finds composite literals of other requests")
+}
+
 // may looks a package up in the table, by its longest entry.
 func may(dir, imp string) bool {
 	best, list := -1, []string(nil)

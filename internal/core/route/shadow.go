@@ -5,6 +5,8 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+
+	"kestrix/internal/core/request"
 )
 
 // Shadow is a route that can never take a request because an earlier one
@@ -268,14 +270,15 @@ func (s *set) sample(candidates ...string) string {
 
 // sample makes a request that fits, as far as that is easy, and says it in words.
 func (r *rule) sample() (Request, string) {
-	q := Request{Method: "GET", Host: "tern.example", Path: "/", Client: netip.MustParseAddr("203.0.113.9")}
+	q, _ := request.Of("GET", "tern.example", "/")
+	q.Client = netip.MustParseAddr("203.0.113.9")
 	if len(r.method.fits) > 0 {
 		q.Method = r.method.fits[0]
 	} else if contains(r.method.not, q.Method) {
 		q.Method = "POST"
 	}
 	q.Host = r.host.sample("tern.example", "tern.test", "tern")
-	q.Path = r.path.sample("/", "/x", "/x/y")
+	q.Path = request.Path(r.path.sample("/", "/x", "/x/y"))
 	if len(r.client.fits) > 0 {
 		q.Client = r.client.fits[0].Addr()
 	}
