@@ -40,70 +40,7 @@ func (p *Pass) pairs(f func(config.Pair, *config.Frontend, PairFact)) {
 			f(x, front, fact)
 		}
 	}
-	for _, pair := range Pairs(p.Config) {
+	for _, pair := range p.Config.Pairs() {
 		each(pair.Pair, pair.Frontend)
 	}
-}
-
-// UsedPair is a certificate with its key and, if one shows it, the frontend.
-type UsedPair struct {
-	config.Pair
-	Frontend *config.Frontend // nil for control and towards backends
-}
-
-// Pairs lists the certificates that a configuration names.
-func Pairs(c *config.Config) []UsedPair {
-	var out []UsedPair
-	for _, f := range c.Frontends {
-		if f.TLS != nil {
-			for _, x := range f.TLS.Pairs {
-				out = append(out, UsedPair{x, f})
-			}
-		}
-	}
-	for _, u := range c.Upstreams {
-		if u.TLS != nil && u.TLS.Pair.Certificate.Value != "" {
-			out = append(out, UsedPair{u.TLS.Pair, nil})
-		}
-	}
-	if c.Control != nil && c.Control.TLS != nil {
-		for _, x := range c.Control.TLS.Pairs {
-			out = append(out, UsedPair{x, nil})
-		}
-	}
-	return out
-}
-
-// Authorities lists the other files that a configuration names, each once.
-func Authorities(c *config.Config) []config.Placed[string] {
-	var out []config.Placed[string]
-	seen := map[string]bool{}
-	add := func(f config.Placed[string]) {
-		if f.Value != "" && !seen[f.Value] {
-			seen[f.Value] = true
-			out = append(out, f)
-		}
-	}
-	for _, f := range c.Frontends {
-		if f.TLS != nil {
-			add(f.TLS.ClientCA)
-		}
-	}
-	for _, u := range c.Upstreams {
-		if u.TLS != nil {
-			add(u.TLS.CA)
-		}
-	}
-	return out
-}
-
-// ErrorPages lists the pages of their own that frontends answer errors with.
-func ErrorPages(c *config.Config) []config.Placed[string] {
-	var out []config.Placed[string]
-	for _, f := range c.Frontends {
-		for _, p := range f.Errors.Pages {
-			out = append(out, p.File)
-		}
-	}
-	return out
 }

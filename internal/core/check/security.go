@@ -166,7 +166,7 @@ var securityRules = []*Rule{
 			if p.Facts == nil {
 				return
 			}
-			for _, a := range append(Authorities(p.Config), ErrorPages(p.Config)...) {
+			for _, a := range append(p.Config.Authorities(), p.Config.ErrorPages()...) {
 				if why := p.Facts.Files[a.Value]; why != "" {
 					p.Report(Finding{Range: a.Range, Message: fmt.Sprintf("%s cannot be used: %s", a.Value, why), Witness: "kestrix serve stops here with this error"})
 				}

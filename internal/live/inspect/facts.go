@@ -23,13 +23,13 @@ type Disk struct {
 // Facts gathers what rules want to know of the files that a configuration names.
 func Facts(c *config.Config, d Disk, now time.Time) *check.Facts {
 	f := &check.Facts{Now: now, Pairs: map[check.PairName]check.PairFact{}, Files: map[string]string{}}
-	for _, p := range check.Pairs(c) {
+	for _, p := range c.Pairs() {
 		name := check.PairName{Certificate: p.Certificate.Value, Key: p.Key.Value}
 		if _, seen := f.Pairs[name]; !seen {
 			f.Pairs[name] = pairFact(name, d)
 		}
 	}
-	for _, a := range check.Authorities(c) {
+	for _, a := range c.Authorities() {
 		text, err := d.Read(a.Value)
 		switch {
 		case err != nil:
@@ -38,7 +38,7 @@ func Facts(c *config.Config, d Disk, now time.Time) *check.Facts {
 			f.Files[a.Value] = "it holds no certificate in PEM form"
 		}
 	}
-	for _, page := range check.ErrorPages(c) {
+	for _, page := range c.ErrorPages() {
 		if _, err := d.Read(page.Value); err != nil {
 			f.Files[page.Value] = err.Error()
 		}

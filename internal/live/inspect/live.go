@@ -203,7 +203,7 @@ func password(u config.User) ([]check.Seen, config.Findings) {
 // the rules.
 func certificates(c *config.Config, facts *check.Facts) []check.Seen {
 	var rows []check.Seen
-	for _, p := range check.Pairs(c) {
+	for _, p := range c.Pairs() {
 		f, ok := facts.Pairs[check.PairName{Certificate: p.Certificate.Value, Key: p.Key.Value}]
 		if !ok {
 			continue

@@ -18,7 +18,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"kestrix/internal/core/check"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/limit"
 	"kestrix/internal/core/route"
@@ -387,10 +386,10 @@ func (p *Proxy) Files() []string {
 		return nil
 	}
 	var out []string
-	for _, x := range check.Pairs(s.config) {
+	for _, x := range s.config.Pairs() {
 		out = append(out, x.Certificate.Value, x.Key.Value)
 	}
-	for _, x := range append(check.Authorities(s.config), check.ErrorPages(s.config)...) {
+	for _, x := range append(s.config.Authorities(), s.config.ErrorPages()...) {
 		out = append(out, x.Value)
 	}
 	slices.Sort(out)

@@ -1,0 +1,65 @@
+package config
+
+// UsedPair is a certificate with its key and, if one shows it, the frontend.
+type UsedPair struct {
+	Pair
+	Frontend *Frontend // nil for control and towards backends
+}
+
+// Pairs returns the certificates that the configuration names, with their keys.
+func (c *Config) Pairs() []UsedPair {
+	var out []UsedPair
+	for _, f := range c.Frontends {
+		if f.TLS != nil {
+			for _, x := range f.TLS.Pairs {
+				out = append(out, UsedPair{x, f})
+			}
+		}
+	}
+	for _, u := range c.Upstreams {
+		if u.TLS != nil && u.TLS.Pair.Certificate.Value != "" {
+			out = append(out, UsedPair{u.TLS.Pair, nil})
+		}
+	}
+	if c.Control != nil && c.Control.TLS != nil {
+		for _, x := range c.Control.TLS.Pairs {
+			out = append(out, UsedPair{x, nil})
+		}
+	}
+	return out
+}
+
+// Authorities returns the files of certificate authorities that the configuration
+// names, each once.
+func (c *Config) Authorities() []Placed[string] {
+	var out []Placed[string]
+	seen := map[string]bool{}
+	add := func(f Placed[string]) {
+		if f.Value != "" && !seen[f.Value] {
+			seen[f.Value] = true
+			out = append(out, f)
+		}
+	}
+	for _, f := range c.Frontends {
+		if f.TLS != nil {
+			add(f.TLS.ClientCA)
+		}
+	}
+	for _, u := range c.Upstreams {
+		if u.TLS != nil {
+			add(u.TLS.CA)
+		}
+	}
+	return out
+}
+
+// ErrorPages returns the files of error pages that frontends name.
+func (c *Config) ErrorPages() []Placed[string] {
+	var out []Placed[string]
+	for _, f := range c.Frontends {
+		for _, p := range f.Errors.Pages {
+			out = append(out, p.File)
+		}
+	}
+	return out
+}
