@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 
+	"kestrix/internal/core/request"
 	"kestrix/internal/core/study"
 )
 
@@ -116,10 +117,8 @@ func ask(q *study.Question, method, target string, headers, cookies []string) er
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		return usage("%q is not a URL like http://tickets.tern.example/seats", target)
 	}
-	q.Method, q.Host, q.Path = method, u.Host, u.EscapedPath() // with the port, as a client sends it
-	if q.Path == "" {
-		q.Path = "/"
-	}
+	q.Method, q.Host = method, u.Host        // with the port, as a client sends it
+	q.Path, q.Query = request.Target(target) // as they are written
 	q.Port = 80
 	if u.Scheme == "https" {
 		q.Port, q.SNI = 443, u.Hostname()
@@ -127,7 +126,6 @@ func ask(q *study.Question, method, target string, headers, cookies []string) er
 	if p := u.Port(); p != "" {
 		q.Port, _ = strconv.Atoi(p) // url.Parse takes digits only
 	}
-	q.Query = u.RawQuery
 	q.Headers = map[string][]string{}
 	for _, c := range cookies {
 		if name, _, ok := strings.Cut(c, "="); !ok || name == "" {

@@ -136,6 +136,12 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 		return nil, fmt.Errorf("the client %q is not an IP address", q.Client)
 	}
 	table := route.Compile(f)
+	if f.Protocol == "http" {
+		if no := request.Valid(q.Method, q.Host, q.target()); no != nil {
+			a.Reason = fmt.Sprintf("the request has %s; the answer is %d", no.Why, no.Status)
+			return a, nil
+		}
+	}
 	r := q.request(addr)
 	for _, s := range table.Explain(&r) {
 		a.Routes = append(a.Routes, RouteStep{s.Route, s.Fits, s.Why})
@@ -211,6 +217,14 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 		a.Series = append(a.Series, p)
 	}
 	return a, nil
+}
+
+// target returns the request target, as a client sends it.
+func (q *Question) target() string {
+	if q.Query == "" {
+		return q.Path
+	}
+	return q.Path + "?" + q.Query
 }
 
 // request returns what the question asks for.

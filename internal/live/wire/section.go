@@ -5,6 +5,8 @@ import (
 	"strings"
 
 	"golang.org/x/net/http2/hpack"
+
+	"kestrix/internal/core/request"
 )
 
 // section is what is known of a header section of HTTP/2.
@@ -150,7 +152,7 @@ func (s *section) malformed() string {
 		return "an :authority that is none"
 	case s.host != "" && !ValidHost(s.host):
 		return "a Host that is none"
-	case s.authority != "" && s.hosts > 0 && !SameHost(s.authority, s.host, s.scheme):
+	case s.authority != "" && s.hosts > 0 && !request.SameHost(s.authority, s.host, s.scheme):
 		return "an :authority and another Host"
 	}
 	return ""

@@ -24,7 +24,6 @@ const (
 	valueByte             // of a field value: visible, space, tab, obs-text (section 5.5)
 	urlByte               // of a request target: visible; bytes beyond ASCII are no URL, but mean one thing only
 	hexByte
-	hostByte // of a name in Host, see ValidHost
 )
 
 var kinds = func() (t [256]byte) {
@@ -42,9 +41,6 @@ var kinds = func() (t [256]byte) {
 		}
 		if c >= '0' && c <= '9' || c >= 'a' && c <= 'f' || c >= 'A' && c <= 'F' {
 			t[i] |= hexByte
-		}
-		if c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c == '-' || c == '_' || c == '.' {
-			t[i] |= hostByte
 		}
 	}
 	return t
