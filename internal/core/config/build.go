@@ -126,9 +126,13 @@ func (d *Decoder) frontend(n *Node) *Frontend {
 	f.ClearHTTP2 = Get[bool](n, "clear_http2")
 	f.PassFields = d.passFields(n)
 	f.Errors = d.errors(n.child("errors"))
-	for _, name := range []string{"clear_http2", "pass_fields", "errors"} {
-		if f.Protocol == "tcp" && n.Has(name) && name != "errors" || f.Protocol == "tcp" && name == "errors" && n.One(name) != nil {
-			d.Add(IDUnknown, n.Range, name+" belongs to frontends of http; tcp carries bytes", "remove it")
+	if f.Protocol == "tcp" {
+		f.PassFields = nil // of common
+		d.onlyHTTP(n, "clear_http2", "pass_fields")
+		d.onlyHTTP(n.child("timeouts"), "request_body", "half_closed")
+		d.onlyHTTP(n.child("limits"), "body_rate", "stalled_streams")
+		if x := n.One("errors"); x != nil && !x.shared {
+			d.Add(IDUnknown, x.Range, "errors belongs to frontends of http; tcp carries bytes", "remove it")
 		}
 	}
 	for _, r := range n.All("route") {
@@ -143,6 +147,13 @@ func (d *Decoder) frontend(n *Node) *Frontend {
 		route.Limits = d.limits(r.child("limits"))
 		route.StreamRequests = Get[bool](r, "stream_requests")
 		d.own(r, route)
+		switch {
+		case !route.StreamRequests:
+		case f.Protocol == "tcp":
+			d.onlyHTTP(r, "stream_requests")
+		case route.Answer() != "":
+			d.Add(IDUnknown, r.At("stream_requests"), "stream_requests belongs to a route that sends to an upstream", "remove it")
+		}
 		if x := r.One("rewrite"); x != nil {
 			route.Rewrite = d.rewrite(x)
 			if route.Answer() != "" {
@@ -340,21 +351,6 @@ func waits(n *Node) Waits {
 		Answer: Get[time.Duration](n, "answer"), Idle: Get[time.Duration](n, "idle"), Stream: Get[time.Duration](n, "stream"),
 		given: [3]bool{n.Has("answer"), n.Has("idle"), n.Has("stream")},
 	}
-}
-
-// limits reads what one client may ask for.
-func (d *Decoder) limits(n *Node) Limits {
-	l := Limits{
-		Range: n.Range, HeaderSize: Get[int64](n, "header_size"), Connections: Get[int](n, "connections"), BodyRate: Get[int64](n, "body_rate"), Stalled: Get[int](n, "stalled_streams"),
-		BodySize: Get[int64](n, "body_size"), Rate: Get[float64](n, "rate"), Burst: Get[int](n, "burst"),
-	}
-	if n.Has("burst") && !n.Has("rate") {
-		d.Add(IDMissing, n.At("burst"), "burst without a rate limits nothing", "rate = \"20/s\"")
-	}
-	if l.Rate > 0 && l.Burst == 0 {
-		l.Burst = max(1, int(l.Rate))
-	}
-	return l
 }
 
 // hash reads what a hash goes by.

@@ -81,6 +81,10 @@ func (n *Node) inherit(from *Node, without []Placed[string]) {
 	for key, v := range from.values {
 		if !n.Has(key) && !left(key) {
 			n.values[key] = v
+			if n.inherited == nil {
+				n.inherited = map[string]bool{}
+			}
+			n.inherited[key] = true
 		}
 	}
 	for _, c := range from.Nodes {

@@ -101,3 +101,11 @@ func TestSecretsAreNotShown(t *testing.T) {
 		assert.Equal(t, "a line that nobody\u00fc knows", c.Upstreams[0].Sticky.Secret)
 	}
 }
+
+// TestCommonMeansThoseThatItFits: a key for http that common gives to every frontend
+// is no mistake of one that carries tcp.
+func TestCommonMeansThoseThatItFits(t *testing.T) {
+	c, found := read(t, "common {\n frontend {\n pass_fields = [\"Proxy\"]\n limits {\n body_rate = \"2KiB/s\"\n}\n}\n}\n"+strings.Replace(small, "  route", "  protocol = \"tcp\"\n  limits {\n rate = \"9/s\"\n}\n  route", 1))
+	assert.Empty(t, found)
+	assert.Empty(t, c.Frontends[0].PassFields)
+}

@@ -14,12 +14,13 @@ import (
 // Node is a block as it was read: its keys hold values of the types that the
 // table gives them, with defaults filled in.
 type Node struct {
-	Def    *Block
-	Label  Placed[string] // Value is empty for a block without a label
-	Range  hcl.Range      // of its head: type and label
-	values map[string]Placed[any]
-	Nodes  []*Node // the blocks inside, in source order
-	shared bool    // taken over from common
+	inherited map[string]bool // keys that common gave; nil for none
+	Def       *Block
+	Label     Placed[string] // Value is empty for a block without a label
+	Range     hcl.Range      // of its head: type and label
+	values    map[string]Placed[any]
+	Nodes     []*Node // the blocks inside, in source order
+	shared    bool    // taken over from common
 }
 
 // Has says whether the source itself gives a key.

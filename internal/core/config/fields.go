@@ -29,3 +29,13 @@ func (d *Decoder) passFields(n *Node) []Placed[string] {
 func SameField(a, b string) bool {
 	return strings.EqualFold(strings.ReplaceAll(a, "_", "-"), strings.ReplaceAll(b, "_", "-"))
 }
+
+// onlyHTTP reports keys of a tcp frontend that have no effect there. Those that
+// common gives to every frontend are meant for the others.
+func (d *Decoder) onlyHTTP(n *Node, keys ...string) {
+	for _, key := range keys {
+		if n.Has(key) && !n.inherited[key] && !n.shared {
+			d.Add(IDUnknown, n.At(key), key+" belongs to frontends of http; tcp carries bytes", "remove it")
+		}
+	}
+}

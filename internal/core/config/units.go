@@ -197,7 +197,7 @@ func ParseSize(s string) (int64, error) {
 	return n * unit, nil
 }
 
-// ParseSizeRate reads "1KiB/s" or "2MiB/s" and gives bytes a second; "0B/s" is 0.
+// ParseSizeRate parses "1KiB/s" or "2MiB/s" and returns bytes a second; "0B/s" is 0.
 func ParseSizeRate(s string) (int64, error) {
 	size, ok := strings.CutSuffix(s, "/s")
 	n, err := ParseSize(size)

@@ -139,6 +139,9 @@ func leads(f *config.Frontend, i int) string {
 	case words == "":
 		words = "upstream " + r.SendTo.Value
 	}
+	if r.StreamRequests {
+		words += ", stream_requests"
+	}
 	for _, x := range r.Settings {
 		if x.Block != "" && x.Block != "when" && x.Block != "redirect" && x.Block != "reply" && len(x.Keys) > 0 {
 			words += fmt.Sprintf(", %s (%s)", x.Block, settingWords(x))

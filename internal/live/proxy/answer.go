@@ -206,8 +206,9 @@ func (x *exchange) toClient(write func() error) error {
 	return nil
 }
 
-// lastPiece gives the client of HTTP/2 a time for what the library still has of
-// the answer: it is sent when the handler has returned, and nobody watches it.
+// lastPiece sets the time in which a client of HTTP/2 must take what the library
+// still has of the answer. It is sent after the handler has returned, when the stalls
+// do not watch it any more.
 func (x *exchange) lastPiece() {
 	if x.stalled || x.visitor.guard.Room(x.stream) > beginning {
 		return

@@ -6,8 +6,8 @@ import (
 )
 
 // bodyRate holds a body to a least rate over any ratePeriod in which it is waited
-// for, to within a rateSlice. Time in which nobody reads does not count: the client
-// cannot send then. It is for one reader; with a least of 0 there is no limit.
+// for, to within a rateSlice. Time in which the proxy does not read does not count: the
+// client cannot send then. It is for one reader; with a least of 0 there is no limit.
 type bodyRate struct {
 	least  int64             // bytes a second
 	waited time.Duration     // all in all

@@ -150,7 +150,7 @@ func (b *backend) counted(ctx context.Context) (net.Conn, error) {
 	return &countedConn{closeHook{Conn: c, closed: t.release}}, nil
 }
 
-// countedConn is a connection to a backend that gives its place back.
+// countedConn is a connection to a backend that is counted until it is closed.
 type countedConn struct{ closeHook }
 
 // SyscallConn lets the connection be looked at; see wire.Conn.Alive.

@@ -155,7 +155,8 @@ func (c *control) probed(w http.ResponseWriter, ready bool) {
 // orderSize is how many bytes an order may have.
 const orderSize = 4 << 10
 
-// order reads what is told, which is one object and nothing behind it.
+// order decodes the body of a request into a value. The body must be one JSON object
+// of at most orderSize bytes with nothing behind it.
 func order(w http.ResponseWriter, r *http.Request, into any) error {
 	d := json.NewDecoder(http.MaxBytesReader(w, r.Body, orderSize))
 	d.DisallowUnknownFields()

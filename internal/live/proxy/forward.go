@@ -103,8 +103,8 @@ func (x *exchange) claims(name string) bool {
 	return slices.ContainsFunc(config.ProxyFields, same) && !slices.ContainsFunc(x.entry.frontend.PassFields, func(f config.Placed[string]) bool { return same(f.Value) })
 }
 
-// hideSeat takes the cookie of our own out of what a backend gets: whoever has it
-// has the seat.
+// hideSeat removes the cookie of our own from the fields for a backend: the cookie
+// alone is the right to the seat.
 func (x *exchange) hideSeat(h http.Header) {
 	lines := h["Cookie"]
 	if len(lines) == 0 || x.pool == nil {

@@ -149,6 +149,12 @@ func TestConnectionsInAllAreBounded(t *testing.T) {
 		assert.Less(t, len(news), 10, "it is told, and summed up")
 		assert.Contains(t, news[len(news)-1].Text, " more connections closed for others in the last minute")
 	})
+	bubble(t, "", func(w *world) {
+		w.proxy.o.Files = 256
+		require.NoError(t, w.proxy.Apply(parse(t, "limits {\n connections_total = 1000\n}\n"+front+one)))
+		assert.Equal(t, 176, w.proxy.conns.limit())
+		assert.Contains(t, w.news("kestrix")[0].Text, "connections_total is 1,000, and the 256 files")
+	})
 	c := &connTable{most: 4}
 	var entered []*tableConn
 	for _, from := range []string{"192.0.2.1", "192.0.2.2", "192.0.2.2", "2001:db8::1"} {

@@ -4,8 +4,6 @@ import (
 	"crypto/sha256"
 	"crypto/subtle"
 	"fmt"
-	"net"
-	"net/netip"
 	"strings"
 	"sync"
 	"time"
@@ -16,10 +14,9 @@ import (
 	"kestrix/internal/core/limit"
 )
 
-// logins checks passwords. A check takes long on purpose, so who guesses must not
-// be able to have many made: guesses are counted before they are looked at, by
-// where they come from, so that they keep nobody else out. The zero value is
-// ready.
+// logins checks passwords. A check takes long on purpose, so a client that guesses
+// must not cause many: guesses are counted before they are checked, by their source,
+// so that they lock out no other source. The zero value is ready.
 type logins struct {
 	mu    sync.Mutex                   // guards all below
 	known map[string][sha256.Size]byte // passwords that were right, by user, as digests
@@ -56,14 +53,11 @@ const (
 	loginBusy    // likewise: others are being checked
 )
 
-// source is where a request comes from: an address, an IPv6 one its /64.
+// source returns the key of where a request comes from: its address, or the /64 of
+// an IPv6 one.
 func source(remote string) uint64 {
-	host, _, err := net.SplitHostPort(remote)
-	if err != nil {
-		return 0 // a unix socket
-	}
-	a, _ := netip.ParseAddr(host)
-	return limit.Key(a.WithZone(""))
+	_, addr := clientAddress(remote)
+	return limit.Key(addr)
 }
 
 // check looks at a password of a source; the user is nil unless it is right.
@@ -114,8 +108,10 @@ func (l *logins) check(users []config.User, from uint64, name, password string) 
 		l.known = map[string][sha256.Size]byte{}
 	}
 	l.known[name] = digest
-	l.from[from]--
-	l.at[guessed{from, name}]--
+	if g := (guessed{from, name}); l.at[g] > 0 { // unless a new minute has begun
+		l.from[from]--
+		l.at[g]--
+	}
 	return u, loginRight
 }
 

@@ -50,7 +50,7 @@ func (r *refusals) all() []status.Refused {
 	return out
 }
 
-// over tells of a request that is over.
+// over counts a request that has ended and passes it to the access log.
 func (p *Proxy) over(a *Access) {
 	p.refusals.note(a)
 	p.o.Access(a)

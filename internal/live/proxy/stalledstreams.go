@@ -42,7 +42,7 @@ const (
 	stallsLast = time.Second            // from a reset that cannot be sent to the end of the connection
 )
 
-// begin watches a write; the caller calls end with what it gives.
+// begin starts to watch a write. The caller must call end with the result.
 func (s *stalls) begin(w *stall) *stall {
 	w.since = time.Now()
 	s.mu.Lock()

@@ -16,7 +16,7 @@ type ending struct {
 	since    time.Time     // the client has ended its direction; zero: it has not
 	past     bool          // the deadline for reading is over
 	closed   bool          // the connection is
-	wake     chan struct{} // closed when something of this changes; nil while nobody waits
+	wake     chan struct{} // closed when something of this changes; nil while no reader waits
 }
 
 // answerState is how far the answer to the request at hand is.
@@ -35,7 +35,7 @@ func (e *ending) begin() {
 	e.since = time.Now()
 }
 
-// changed wakes whoever waits. e.mu must be held.
+// changed wakes the reader that waits. e.mu must be held.
 func (e *ending) changed() {
 	if e.wake != nil {
 		close(e.wake)

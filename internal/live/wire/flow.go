@@ -42,11 +42,11 @@ func (w *flow) init(wait time.Duration, deadline func(time.Time) error) {
 	w.wait, w.deadline = wait, deadline
 	const initial = 1<<16 - 1 // RFC 9113 section 6.9.2
 	w.initial, w.whole, w.streams = initial, window{initial, time.Now()}, map[uint32]*window{}
-	w.hushed()
+	w.markQuiet()
 }
 
-// hushed notes that no stream is open. w.mu must be held.
-func (w *flow) hushed() {
+// markQuiet notes that no stream is open. w.mu must be held.
+func (w *flow) markQuiet() {
 	w.quiet = time.Now()
 	if w.wait > 0 {
 		_ = w.deadline(w.quiet.Add(w.wait)) // where it fails, so will reading
@@ -81,7 +81,7 @@ func (w *flow) closeLocked(stream uint32) {
 		return
 	}
 	if delete(w.streams, stream); len(w.streams) == 0 {
-		w.hushed()
+		w.markQuiet()
 	}
 }
 

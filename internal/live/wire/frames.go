@@ -284,7 +284,7 @@ func endOfSection(stream uint32, block []byte) []byte {
 	return append(frame, block...)
 }
 
-// reset tells of a request that no handler will see.
+// reset reports a request that no handler will see.
 func (g *Guard) reset(r *Refusal) {
 	if g.o.Reset != nil {
 		g.o.Reset(r)

@@ -12,6 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/net/http2"
 	"golang.org/x/net/http2/hpack"
+
+	"kestrix/internal/core/request"
 )
 
 // opening is the beginning of a connection of HTTP/2 with a request.
@@ -113,7 +115,7 @@ func FuzzFrames(f *testing.F) {
 			if last := h.Fields[len(h.Fields)-1]; !h.Truncated && last.Name != strings.ToLower(StreamField) {
 				t.Fatalf("a request without the guard's field passed: %v", h.Fields)
 			}
-			if a := h.PseudoValue("authority"); h.PseudoValue("method") != "CONNECT" && a != "" && !ValidHost(a) {
+			if a := h.PseudoValue("authority"); h.PseudoValue("method") != "CONNECT" && a != "" && !request.ValidHost(a) {
 				t.Fatalf("passed for %q", a)
 			}
 		}

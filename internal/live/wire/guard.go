@@ -51,8 +51,8 @@ type GuardOptions struct {
 	Idle       time.Duration // how long a connection that was used may wait for its next request; 0: for ever
 	HTTP2      bool          // HTTP/2 may begin, by its preface (RFC 9113 section 3.4)
 	OnlyHTTP2  bool          // nothing else may, as was agreed in the TLS handshake
-	// Reset is told of requests of HTTP/2 that are reset without being handed out;
-	// nil for nobody. It is called by the reader.
+	// Reset is called, by the reader, with each request of HTTP/2 that is reset
+	// without being handed out; nil: it is not reported.
 	Reset func(*Refusal)
 }
 

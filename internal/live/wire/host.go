@@ -6,9 +6,6 @@ import (
 	"kestrix/internal/core/request"
 )
 
-// ValidHost reports whether s is a host with an optional port; see request.ValidHost.
-func ValidHost(s string) bool { return request.ValidHost(s) }
-
 // checkTarget returns what is wrong with the target of a request, nil if nothing is;
 // see request.ValidTarget.
 func checkTarget(method, target string) error {

@@ -131,7 +131,7 @@ func (s *section) malformed() string {
 		return fmt.Sprintf("%d Host fields where one is wanted", s.hosts)
 	}
 	if s.method == "CONNECT" {
-		if s.scheme != "" || s.path != "" || !ValidHost(s.authority) {
+		if s.scheme != "" || s.path != "" || !request.ValidHost(s.authority) {
 			return "a CONNECT that is none"
 		}
 		return ""
@@ -148,9 +148,9 @@ func (s *section) malformed() string {
 	switch {
 	case s.authority == "" && s.host == "":
 		return "neither :authority nor Host"
-	case s.authority != "" && !ValidHost(s.authority):
+	case s.authority != "" && !request.ValidHost(s.authority):
 		return "an :authority that is none"
-	case s.host != "" && !ValidHost(s.host):
+	case s.host != "" && !request.ValidHost(s.host):
 		return "a Host that is none"
 	case s.authority != "" && s.hosts > 0 && !request.SameHost(s.authority, s.host, s.scheme):
 		return "an :authority and another Host"

@@ -9,6 +9,8 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
+
+	"kestrix/internal/core/request"
 )
 
 // ErrMalformed is at the root of all errors about what a peer sent.
@@ -140,7 +142,7 @@ func (f *framing) note(name, value []byte) (err error) {
 	case len("Host"):
 		if is(name, "host") {
 			f.hosts++
-			f.host = len(value) == 0 || ValidHost(string(value))
+			f.host = len(value) == 0 || request.ValidHost(string(value))
 		}
 	case len("Expect"):
 		if is(name, "expect") {

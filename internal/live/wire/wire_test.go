@@ -14,6 +14,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/request"
 )
 
 // from is a connection that gives what a reader does, and keeps what is written.
@@ -258,7 +260,7 @@ func FuzzGuard(f *testing.F) {
 			if e != nil {
 				t.Fatalf("passed, and the library does not take it: %v: %q", e, whole)
 			}
-			if q.Host != "" && !ValidHost(q.Host) || q.Method == "PRI" || q.Host == "" && q.URL.IsAbs() {
+			if q.Host != "" && !request.ValidHost(q.Host) || q.Method == "PRI" || q.Host == "" && q.URL.IsAbs() {
 				t.Fatalf("passed for %q %q: %q", q.Method, q.Host, whole)
 			}
 			if len(q.Header["Content-Length"]) > 0 && len(q.TransferEncoding) > 0 {
