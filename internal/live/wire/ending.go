@@ -147,18 +147,39 @@ func (g *Guard) Write(b []byte) (int, error) {
 	return n, err
 }
 
-// SetReadDeadline sets when reading fails; the zero time is never.
+// SetReadDeadline sets when reading fails; the zero time is never. It may be called
+// from any goroutine.
 func (g *Guard) SetReadDeadline(t time.Time) error {
-	if g.frames.Load() != nil && t.IsZero() {
-		return nil // of HTTP/2 the guard sets it
-	}
 	e := &g.ending
 	e.mu.Lock()
+	defer e.mu.Unlock()
 	if e.past = !t.IsZero() && !t.After(time.Now()); e.past {
 		e.changed()
 	}
-	e.mu.Unlock()
+	if g.frames.Load() != nil && t.IsZero() {
+		return nil // of HTTP/2 the guard sets it
+	}
 	return g.Conn.SetReadDeadline(t)
+}
+
+// within has the guard's own reading fail after a time, unless the library has just
+// ended it: it does so, once a request is answered, to get back the goroutine that
+// listens for the client's end, and waits for as long as that takes. The error is
+// that deadline.
+func (g *Guard) within(d time.Duration) error {
+	g.ending.mu.Lock()
+	defer g.ending.mu.Unlock()
+	if g.ending.past {
+		return os.ErrDeadlineExceeded
+	}
+	return g.Conn.SetReadDeadline(time.Now().Add(d))
+}
+
+// ended reports whether the library has ended reading, for now.
+func (g *Guard) ended() bool {
+	g.ending.mu.Lock()
+	defer g.ending.mu.Unlock()
+	return g.ending.past
 }
 
 // SetDeadline sets when reading and writing fail; the zero time is never.

@@ -199,7 +199,7 @@ func (g *Guard) waits() error {
 	if g.o.Idle == 0 {
 		return nil
 	}
-	return g.Conn.SetReadDeadline(time.Now().Add(g.o.Idle))
+	return g.within(g.o.Idle)
 }
 
 // farewell is a GOAWAY frame with NO_ERROR (RFC 9113 section 6.8). The library
@@ -219,7 +219,7 @@ func (g *Guard) bidFarewell(err error) bool {
 	}
 	g.leaving = true
 	g.held, g.pass, g.unseen = bytes.Clone(farewell), len(farewell), false
-	return g.Conn.SetReadDeadline(time.Now().Add(farewellTime)) == nil
+	return g.within(farewellTime) == nil
 }
 
 // more reads behind what is held.
@@ -227,16 +227,17 @@ func (g *Guard) more() error {
 	// The server does not see a head before it is whole, and cannot time it. It
 	// is not timed while the request before is being answered.
 	if !g.timed && g.state == inHead && !g.unanswered() {
-		g.timed = true
-		if err := g.Conn.SetReadDeadline(time.Now().Add(g.o.Wait)); err != nil {
+		if err := g.within(g.o.Wait); err != nil {
 			return err
 		}
+		g.timed = true
 	}
 	if len(g.held) == cap(g.held) {
 		g.held = append(make([]byte, 0, min(2*cap(g.held), max(g.o.Head, FrameMost)+4<<10)), g.held...)
 	}
 	n, err := g.Conn.Read(g.held[len(g.held):cap(g.held)])
 	if n == 0 {
+		g.timed = g.timed && !g.ended() // the library takes the deadline of the head away with its own
 		return err
 	}
 	g.held = g.held[:len(g.held)+n]
