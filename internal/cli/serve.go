@@ -169,22 +169,33 @@ func runServe(ctx context.Context, env *Env, f *serveFlags) error {
 	x.follow(s)
 	n.say("serving", "%s: %s, %s; SIGHUP reads it again, Ctrl-C stops", f.name, plural(len(s.config.Upstreams), "upstream"), plural(s.config.Backends(), "backend"))
 	x.manager.unclaimed()
-	x.manager.ready(x.proxy)
-	if f.ready != "" {
-		if err := replaceFile(f.ready, func(w io.Writer) error { _, err := fmt.Fprintln(w, os.Getpid()); return err }); err != nil {
-			return err
-		}
-	}
 	return x.run(ctx)
 }
 
-// run serves until it is told to stop.
+// ready reports to the service manager, and to scripts, that connections are accepted.
+func (x *serving) ready() error {
+	x.manager.ready(x.proxy)
+	if x.f.ready == "" {
+		return nil
+	}
+	return replaceFile(x.f.ready, func(w io.Writer) error { _, err := fmt.Fprintln(w, os.Getpid()); return err })
+}
+
+// run serves until it is told to stop. Orders are taken from the beginning, also while
+// first probes are awaited.
 func (x *serving) run(ctx context.Context) error {
+	ready := x.proxy.Ready()
 	told := make(chan os.Signal, 4)
 	signal.Notify(told, syscall.SIGHUP, syscall.SIGUSR1)
 	defer signal.Stop(told)
 	for {
 		select {
+		case <-ready:
+			ready = nil
+			if err := x.ready(); err != nil {
+				_ = x.proxy.Stop() // the first error is the one to tell
+				return err
+			}
 		case s := <-told:
 			if s == syscall.SIGHUP {
 				x.reload()

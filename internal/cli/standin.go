@@ -188,7 +188,7 @@ func choose(c *config.Config, only, except []string) ([]*standin.StandIn, error)
 			names = append(names, name)
 			left := fits(except, name)
 			if (len(only) == 0 || fits(only, name)) && !left {
-				out = append(out, &standin.StandIn{Name: name, Address: b.Address, Reports: u.Probe != nil && u.Probe.Kind == "self-report" && u.Probe.Port == 0})
+				out = append(out, &standin.StandIn{Name: name, Address: b.Address, Reports: u.Probe != nil && u.Probe.Of().Reports && u.Probe.Port == 0})
 			}
 		}
 	}

@@ -30,19 +30,19 @@ var allowed = map[string][]string{
 	"cmd/kestrix":           {"internal/cli"},
 	"examples/harbour":      {},
 	"internal/core/tick":    {},
-	"internal/core/draw":    {},
+	"internal/core/rng":     {},
 	"internal/core/queue":   {"internal/core/tick"},
-	"internal/core/config":  {},
+	"internal/core/config":  {"internal/core/balance"},
 	"internal/core/request": {"internal/core/config"},
 	"internal/core/route":   {"internal/core/config", "internal/core/request"},
-	"internal/core/trace":   {"internal/core/draw"},
+	"internal/core/trace":   {"internal/core/rng", "internal/core/trace/scan"},
 	"internal/core/health":  {"internal/core/tick"},
 	"internal/core/rewrite": {"internal/core/config", "internal/core/peer", "internal/core/request"},
 	"internal/core/peer":    {},
 	"internal/core/limit":   {"internal/core/config", "internal/core/tick"},
 	"internal/core/sticky":  {"internal/core/tick"},
 	"internal/core/balance": {
-		"internal/core/draw", "internal/core/queue", "internal/core/tick",
+		"internal/core/rng", "internal/core/queue", "internal/core/tick",
 	},
 }
 

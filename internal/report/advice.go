@@ -118,11 +118,11 @@ func (s Style) advice(b *strings.Builder, p Replay) {
 
 // adviseFault says what would have made a fault cost less.
 func adviseFault(p Replay, f *replay.FaultResult) []string {
-	if !f.Began || f.Lost == 0 || f.Kind == "drain" || f.Kind == "weight" || f.Kind == "park" {
+	if !f.Began || f.ExposedFailed == 0 || f.Kind == "drain" || f.Kind == "weight" || f.Kind == "park" {
 		return nil
 	}
 	if f.DetectedAfter == nil {
-		return []string{fmt.Sprintf("nothing noticed %q, which cost %s; try: kestrix check %s", f.Name, plural(f.Lost, "request"), p.Path)}
+		return []string{fmt.Sprintf("nothing noticed %q, which cost %s; try: kestrix check %s", f.Name, plural(f.ExposedFailed, "request"), p.Path)}
 	}
 	for _, name := range f.Backends {
 		up, _, _ := strings.Cut(name, ".")
@@ -131,9 +131,9 @@ func adviseFault(p Replay, f *replay.FaultResult) []string {
 			continue
 		}
 		worst := float64(u.Probe.DownAfter)*u.Probe.Every.Seconds() + u.Probe.Timeout.Seconds()
-		if *f.DetectedAfter > 2 && f.Lost > 1 {
+		if *f.DetectedAfter > 2 && f.ExposedFailed > 1 {
 			return []string{fmt.Sprintf("%q was noticed after %s and cost %s; the probe of %q (every %s, %d failures) may take %s, a shorter one costs less",
-				f.Name, span(*f.DetectedAfter), plural(f.Lost, "request"), up, u.Probe.Every, u.Probe.DownAfter, span(worst))}
+				f.Name, span(*f.DetectedAfter), plural(f.ExposedFailed, "request"), up, u.Probe.Every, u.Probe.DownAfter, span(worst))}
 		}
 	}
 	return nil
@@ -166,7 +166,7 @@ func adviseUpstream(u *config.Upstream, r *replay.Result, sticky bool) []string 
 				u.Name, plural(int64(left), "time"), plural(x.Failed, "request"), percent(busiest)))
 		}
 	}
-	if n := x.Sessions.Lost; n > 0 && !sticky && len(u.Backends) > 1 {
+	if n := x.Sessions.Misses; n > 0 && !sticky && len(u.Backends) > 1 {
 		out = append(out, fmt.Sprintf("%s to %q reached a backend that does not hold their session; if its application keeps sessions by itself, a sticky block keeps clients in their place", plural(n, "request"), u.Name))
 	}
 	return out

@@ -6,22 +6,18 @@ import (
 	"slices"
 	"strings"
 
+	"kestrix/internal/core/balance"
 	"kestrix/internal/core/study"
 )
 
-// wrongWhen says of each way of choosing when it is the wrong one.
-var wrongWhen = map[string]string{
-	"":                  "the requests to come are of another mix: another trace, or more of this one, may turn the order round",
-	"round-robin":       "requests take very different times, or backends are unequal and no weights say so: it does not look at what is open",
-	"least-connections": "several proxies share the work, as each sees only its own requests; or a backend fails fast and looks idle, which a probe and a suspend block prevent",
-	"random":            "there are few requests, which chance spreads unevenly",
-	"two-choices":       "the pool is small: of two or three backends, least-connections sees all where this sees two",
-	"least-latency":     "what takes long are some requests and not some backend: it goes by the answers of late, whatever was asked",
-	"first-fit":         "the first backends of the list may fail: most of what is open is on them",
-	"ring":              "a few clients make most of the requests: whoever is given one of them has all of it",
-	"rendezvous":        "a few clients make most of the requests, or there are hundreds of backends: it looks at each of them",
-	"modulo":            "the pool ever changes: nearly all clients then come to another backend",
-}
+// wrongWhen says of each variant when it is the wrong one, by the name of its algorithm.
+var wrongWhen = func() map[string]string {
+	out := map[string]string{"": "the requests to come are of another mix: another trace, or more of this one, may change the order"}
+	for _, a := range balance.Algorithms {
+		out[a.Name] = a.Wrong
+	}
+	return out
+}()
 
 // Advise says what to choose, with the figures it rests on and when it would be
 // wrong.

@@ -40,7 +40,7 @@ func (s Style) Drive(d *Drive) string {
 	}
 	s.notes(&b, r)
 	b.WriteByte('\n')
-	s.totals(&b, r, fmt.Sprintf("clients %s, with another backend than before %s", count(r.Sessions.Seen), plural(r.Sessions.Lost, "time")))
+	s.totals(&b, r, fmt.Sprintf("clients %s, with another backend than before %s", count(r.Sessions.Seen), plural(r.Sessions.Misses, "time")))
 	if d.First != "" {
 		b.WriteString("  " + flow("the first without an answer: "+d.First, s.Width, 2) + "\n")
 	}

@@ -98,7 +98,7 @@ func TestThePageOfARehearsal(t *testing.T) {
 
 func TestWhatCameOfADrive(t *testing.T) {
 	r := &replay.Result{Requests: 1000, Answered: 990, Failed: 10, ErrorRate: 0.01, Duration: 10, Throughput: 99, Errors: replay.Errors{Reset: 10}, Latency: replay.Latency{P50: 0.01, P95: 0.02, P99: 0.03, Max: 1}}
-	r.Trace.Clients, r.Sessions = 20, replay.Sessions{Seen: 20, Lost: 1}
+	r.Trace.Clients, r.Sessions = 20, replay.Sessions{Seen: 20, Misses: 1}
 	r.Upstreams = map[string]*replay.Upstream{
 		"booking": {Order: []string{"auk"}, Backends: map[string]*replay.Backend{"auk": {Requests: 600, Share: 1, Failed: 4, Latency: replay.Latency{P50: 0.01, P95: 0.02, P99: 0.03}}}},
 		"answers": {Order: []string{"skua"}, Backends: map[string]*replay.Backend{"skua": {Requests: 300, Share: 1}}},

@@ -42,7 +42,7 @@ func (s Style) Replay(p Replay) string {
 	}
 	s.notes(&b, r)
 	b.WriteByte('\n')
-	s.totals(&b, r, "retried "+count(r.Retried), fmt.Sprintf("sessions %s seen, %s moved, %s lost", count(r.Sessions.Seen), count(r.Sessions.Moved), count(r.Sessions.Lost)))
+	s.totals(&b, r, "retried "+count(r.Retried), fmt.Sprintf("sessions %s seen, %s moved, %s lost", count(r.Sessions.Seen), count(r.Sessions.Moved), count(r.Sessions.Misses)))
 	s.expectations(&b, r)
 	for _, u := range p.Config.Upstreams {
 		s.upstream(&b, u, r)
@@ -108,6 +108,12 @@ func (s Style) totals(b *strings.Builder, r *replay.Result, more ...string) {
 		failed = s.red(failed)
 	}
 	b.WriteString(failed + tail(more...))
+	if r.ClientLeft > 0 {
+		b.WriteString(s.yellow(fmt.Sprintf("  left      %s  %s", padLeft(count(r.ClientLeft), width), pct(float64(r.ClientLeft)/float64(r.Requests)))) + tail("clients left before the answer began"))
+	}
+	if e := r.Elapsed; r.Failed+r.ClientLeft > 0 {
+		fmt.Fprintf(b, "  elapsed   %s  %s%s", padLeft(count(r.Requests), width), strings.Repeat(" ", 9), tail("p50 "+span(e.P50), "p95 "+span(e.P95), "p99 "+span(e.P99), "max "+span(e.Max)))
+	}
 	if r.Unfinished > 0 {
 		fmt.Fprintf(b, "  unfinished %s\n", padLeft(count(r.Unfinished), width-1))
 	}
@@ -136,9 +142,9 @@ func (s Style) upstream(b *strings.Builder, cfg *config.Upstream, r *replay.Resu
 	}
 	parts := []string{cfg.Name, cfg.Algorithm}
 	if cfg.Sticky != nil {
-		parts = append(parts, fmt.Sprintf("sticky by %s: %s moved, %s lost", cfg.Sticky.By, count(u.Sessions.Moved), count(u.Sessions.Lost)))
-	} else if u.Sessions.Lost > 0 {
-		parts = append(parts, fmt.Sprintf("not sticky: %s of a session reached a backend that does not hold it", plural(u.Sessions.Lost, "request")))
+		parts = append(parts, fmt.Sprintf("sticky by %s: %s moved, %s lost", cfg.Sticky.By, count(u.Sessions.Moved), count(u.Sessions.Misses)))
+	} else if u.Sessions.Misses > 0 {
+		parts = append(parts, fmt.Sprintf("not sticky: %s of a session reached a backend that does not hold it", plural(u.Sessions.Misses, "request")))
 	}
 	head := flow(strings.Join(parts, s.dot()), s.Width, 2)
 	b.WriteString("\n" + s.bold(cfg.Name) + strings.TrimPrefix(head, cfg.Name) + "\n")
@@ -223,7 +229,7 @@ func (p Replay) events() []event {
 			continue
 		}
 		text := fmt.Sprintf("%s (%s): %s", f.Name, name, scenario.Kinds[f.Kind])
-		if f.DetectedAfter == nil && f.Met > 0 {
+		if f.DetectedAfter == nil && f.Exposed > 0 {
 			text += "; it never left rotation; " + met(f)
 		}
 		all = append(all, event{f.At, "fault", "", text})
@@ -276,7 +282,11 @@ func (s Style) story(b *strings.Builder, p Replay) {
 }
 
 func met(f replay.FaultResult) string {
-	return fmt.Sprintf("%s met it: %s answered on retry, %s lost", plural(f.Met, "request"), count(f.Met-f.Lost), count(f.Lost))
+	left := ""
+	if f.ExposedLeft > 0 {
+		left = ", " + count(f.ExposedLeft) + " left by their clients"
+	}
+	return fmt.Sprintf("%s met it: %s answered on retry, %s lost%s", plural(f.Exposed, "request"), count(f.Exposed-f.ExposedFailed-f.ExposedLeft), count(f.ExposedFailed), left)
 }
 
 // sinceFault says of a change how long after a fault it came.
@@ -287,7 +297,7 @@ func sinceFault(h replay.HealthChange, r *replay.Result) string {
 		}
 		if f.DetectedAfter != nil && near(h.At, f.At+*f.DetectedAfter) && h.To != "up" && h.To != "failing" {
 			text := fmt.Sprintf("; %s after the fault", span(*f.DetectedAfter))
-			if f.Met > 0 {
+			if f.Exposed > 0 {
 				text += "; " + met(f)
 			}
 			return text

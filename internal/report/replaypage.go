@@ -82,7 +82,7 @@ func ReplayPage(p Replay, version string) ([]byte, error) {
 	v.Figures = p.figures()
 	v.Sessions = []pageFigure{
 		{Name: "seen", Value: count(r.Sessions.Seen)}, {Name: "moved", Value: count(r.Sessions.Moved)},
-		{Name: "lost", Value: count(r.Sessions.Lost)}, {Name: "refused", Value: count(r.Sessions.Refused)},
+		{Name: "lost", Value: count(r.Sessions.Misses)}, {Name: "refused", Value: count(r.Sessions.Refused)},
 	}
 	for _, x := range r.Expectations {
 		v.Expectations = append(v.Expectations, pageExpectation{x.Met, x.Name, x.That, values(&x)})
@@ -216,9 +216,9 @@ func (p Replay) upstreamCard(cfg *config.Upstream) pageUpstream {
 	}
 	says := []string{cfg.Algorithm}
 	if cfg.Sticky != nil {
-		says = append(says, fmt.Sprintf("sticky by %s: %s moved, %s lost", cfg.Sticky.By, count(u.Sessions.Moved), count(u.Sessions.Lost)))
-	} else if u.Sessions.Lost > 0 {
-		says = append(says, fmt.Sprintf("not sticky: %s of a session reached a backend that does not hold it", plural(u.Sessions.Lost, "request")))
+		says = append(says, fmt.Sprintf("sticky by %s: %s moved, %s lost", cfg.Sticky.By, count(u.Sessions.Moved), count(u.Sessions.Misses)))
+	} else if u.Sessions.Misses > 0 {
+		says = append(says, fmt.Sprintf("not sticky: %s of a session reached a backend that does not hold it", plural(u.Sessions.Misses, "request")))
 	}
 	says = append(says, fmt.Sprintf("%s, %s failed", plural(u.Requests, "request"), count(u.Failed)))
 	out.Says = strings.Join(says, " · ")

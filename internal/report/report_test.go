@@ -114,8 +114,8 @@ func fixture(t *testing.T) Replay {
 		return map[string]map[string]replay.TimelineBox{"app": {"auk": {Requests: n}, "gannet": {Requests: 10 - n}}}
 	}
 	return Replay{Config: c, Path: "x.hcl", Names: []string{"x.hcl", "m.log"}, Scenario: scenario.None(), Result: &replay.Result{
-		Requests: 12480, Answered: 12478, Failed: 2, Retried: 7, ErrorRate: 2.0 / 12480, Duration: 1800, Latency: replay.Latency{P50: 0.038, P95: 0.112, P99: 0.24, Max: 2.31},
-		Errors: replay.Errors{AnswerTimeout: 2}, Sessions: replay.Sessions{Seen: 611, Moved: 44, Lost: 51},
+		Requests: 12480, Answered: 12478, Failed: 2, Retried: 7, ErrorRate: 2.0 / 12480, Duration: 1800, Latency: replay.Latency{P50: 0.038, P95: 0.112, P99: 0.24, Max: 2.31}, Elapsed: replay.Latency{P50: 0.038, P95: 0.113, P99: 0.25, Max: 10},
+		Errors: replay.Errors{AnswerTimeout: 2}, Sessions: replay.Sessions{Seen: 611, Moved: 44, Misses: 51},
 		Upstreams: map[string]*replay.Upstream{"app": {Requests: 12480, Failed: 2, Order: []string{"auk", "gannet"}, Backends: map[string]*replay.Backend{
 			"auk":    {State: "up", Requests: 3720, Share: 0.298, FairShare: 0.5, Answered: 3711, Failed: 9, Latency: replay.Latency{P50: 0.037, P99: 0.251}, PeakInFlight: 21, SecondsOut: 182},
 			"gannet": {State: "up", Requests: 8760, Share: 0.702, FairShare: 0.5, Answered: 8760},
@@ -126,7 +126,7 @@ func fixture(t *testing.T) Replay {
 			{At: 302, Upstream: "app", Backend: "auk", From: "recovering", To: "up", Why: "3 probes passed"},
 		},
 		Faults: []replay.FaultResult{
-			{Name: "auk hangs", Kind: "hang", Backends: []string{"app.auk"}, At: 120, Until: &at, Began: true, DetectedAfter: &five, RecoveredAfter: &two, Met: 9, Lost: 2},
+			{Name: "auk hangs", Kind: "hang", Backends: []string{"app.auk"}, At: 120, Until: &at, Began: true, DetectedAfter: &five, RecoveredAfter: &two, Exposed: 9, ExposedFailed: 2},
 			{Name: "later", Kind: "park", Backends: []string{"app.auk"}, At: 4000},
 		},
 		Timeline:     replay.Timeline{Bucket: 1, Rows: []replay.TimelineRow{{Upstreams: box(5)}, {Upstreams: box(0), Failed: 2}}},

@@ -94,6 +94,7 @@ var shapes = map[string]template.HTML{
 	"up":         `<circle class="full" cx="6" cy="6" r="5"></circle>`,
 	"failing":    `<circle cx="6" cy="6" r="4.6"></circle><path class="full" d="M6 1a5 5 0 0 1 0 10z"></path>`,
 	"down":       `<path d="M1.5 1.5l9 9M10.5 1.5l-9 9"></path>`,
+	"unprobed":   `<circle cx="6" cy="6" r="4.6" stroke-dasharray="2 2"></circle>`,
 	"recovering": `<circle cx="6" cy="6" r="4.6"></circle><path d="M6 9V3M3.5 5.5L6 3l2.5 2.5"></path>`,
 	"suspended":  `<path d="M3.5 1v10M8.5 1v10"></path>`,
 	"draining":   `<path d="M1 2h10L6 11z"></path>`,

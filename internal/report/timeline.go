@@ -15,10 +15,10 @@ import (
 // the attempts begun and those open at its end. The error is that of writing.
 func TimelineCSV(w io.Writer, c *config.Config, r *replay.Result) error {
 	out := csv.NewWriter(w)
-	row := []string{"at", "answered", "failed", "p50", "p95", "p99"}
+	row := []string{"at", "answered", "failed", "client_left", "p50", "p95", "p99"}
 	for _, u := range c.Upstreams {
 		for _, b := range u.Backends {
-			row = append(row, u.Name+"."+b.Name+" requests", u.Name+"."+b.Name+" open")
+			row = append(row, u.Name+"."+b.Name+" requests", u.Name+"."+b.Name+" in_flight")
 		}
 	}
 	if err := out.Write(row); err != nil {
@@ -26,11 +26,11 @@ func TimelineCSV(w io.Writer, c *config.Config, r *replay.Result) error {
 	}
 	number := func(x float64) string { return strconv.FormatFloat(x, 'f', -1, 64) }
 	for _, x := range r.Timeline.Rows {
-		row = append(row[:0], number(x.At), strconv.FormatInt(x.Answered, 10), strconv.FormatInt(x.Failed, 10), number(x.P50), number(x.P95), number(x.P99))
+		row = append(row[:0], number(x.At), strconv.FormatInt(x.Answered, 10), strconv.FormatInt(x.Failed, 10), strconv.FormatInt(x.ClientLeft, 10), number(x.P50), number(x.P95), number(x.P99))
 		for _, u := range c.Upstreams {
 			for _, b := range u.Backends {
 				box := x.Upstreams[u.Name][b.Name]
-				row = append(row, strconv.FormatInt(box.Requests, 10), strconv.FormatInt(box.Open, 10))
+				row = append(row, strconv.FormatInt(box.Requests, 10), strconv.FormatInt(box.InFlight, 10))
 			}
 		}
 		if err := out.Write(row); err != nil {

@@ -20,7 +20,7 @@ type Watch struct {
 
 // marks are the states as characters, told apart without colour.
 var marks = map[string][2]string{
-	"up": {"●", "*"}, "failing": {"◐", "!"}, "down": {"✕", "x"}, "recovering": {"↑", "+"}, "suspended": {"‖", "="}, "draining": {"▽", "v"}, "parked": {"□", "#"},
+	"up": {"●", "*"}, "failing": {"◐", "!"}, "down": {"✕", "x"}, "recovering": {"↑", "+"}, "unprobed": {"◌", "?"}, "suspended": {"‖", "="}, "draining": {"▽", "v"}, "parked": {"□", "#"},
 }
 
 // watchSpark is how many columns the last five minutes take.

@@ -4,13 +4,13 @@ import (
 	"fmt"
 	"testing"
 
-	"kestrix/internal/core/draw"
+	"kestrix/internal/core/rng"
 )
 
 // BenchmarkPick chooses, begins and ends requests, of which eight a slot are open
 // at a time.
 func BenchmarkPick(b *testing.B) {
-	for _, name := range algorithms() {
+	for _, name := range names() {
 		for _, n := range []int{10, 1000} {
 			b.Run(fmt.Sprintf("%s/%d", name, n), func(b *testing.B) { pickAndEnd(b, name, n) })
 		}
@@ -18,19 +18,18 @@ func BenchmarkPick(b *testing.B) {
 }
 
 func pickAndEnd(b *testing.B, name string, n int) {
-	p := Algorithms[name](Options{Seed: 1})
+	p := named(name).New(Options{Seed: 1})
 	for i := range n {
 		p.Set(i, fmt.Sprint(i), 1)
 	}
-	timer, _ := p.(Timer)
 	open := make([]int32, 0, 8*n)
 	var q Query
 	at := 0
 	b.ReportAllocs()
 	for i := range b.N {
 		q.Now += 1e6
-		q.Draw = draw.Bits(1, uint64(i), 1, draw.Pick)
-		q.Key = q.Draw
+		q.Random = rng.Bits(1, uint64(i), 1, rng.Pick)
+		q.Key = q.Random
 		slot := p.Pick(&q)
 		p.Begun(slot)
 		if len(open) < cap(open) {
@@ -42,10 +41,6 @@ func pickAndEnd(b *testing.B, name string, n int) {
 		if at++; at == len(open) {
 			at = 0
 		}
-		if timer != nil {
-			timer.Answered(ends, q.Now, 40e6)
-		} else {
-			p.Ended(ends)
-		}
+		p.Ended(ends, End{q.Now, 40e6, Answered})
 	}
 }

@@ -1,65 +1,68 @@
 package balance
 
-// firstFit fills backends in the order of the configuration, each up to its
-// max_in_flight, as Room tells (Johnson: Near-Optimal Bin Packing Algorithms,
-// MIT 1973). Weights do not apply, but that one of weight 0 gets nothing. A
-// choice costs O(log n).
-type firstFit struct {
-	slots
-	order []int32
-	line  []int32 // slots in order
-	place []int32 // by slot, where in line it stands; -1 for one that is out
-	free  bitset  // places whose slots can be chosen
+var firstFit = Algorithm{
+	Name:       "first-fit",
+	Doc:        "the first backend of the list that has not reached its max_in_flight",
+	Why:        "the first of the list below its max_in_flight",
+	Wrong:      "the first backends of the list may fail: most requests in flight are on them",
+	Ordered:    true,
+	Unweighted: true,
+	Fill:       true,
+	New:        func(o Options) Picker { return &firstFitPicker{slots: slots{seed: o.Seed}} },
 }
 
-func newFirstFit(o Options) Picker { return &firstFit{slots: slots{seed: o.Seed}} }
+// firstFitPicker fills backends in the order of the configuration, each up to its
+// max_in_flight (Johnson: Near-Optimal Bin Packing Algorithms, MIT 1973). Weights do
+// not apply, but that a slot of weight 0 gets nothing. A choice costs O(log n).
+type firstFitPicker struct {
+	slots
+	order []int32 // slots
+	place []int32 // by slot, its place in order; -1 for none
+	free  bitset  // places whose slots may be selected
+}
 
-// Order takes the order of the configuration.
-func (f *firstFit) Order(slots []int32) { f.order, f.dirty = append(f.order[:0], slots...), true }
+// Order sets the order of the configuration.
+func (f *firstFitPicker) Order(slots []int32) { f.order, f.dirty = append(f.order[:0], slots...), true }
 
-// Room notes whether a slot can take one more.
-func (f *firstFit) Room(slot int, room bool) {
-	if f.changeRoom(slot, room) && !f.dirty {
-		if at := f.place[slot]; at >= 0 {
-			f.free.put(int(at), room)
-		}
+// SetFull marks a slot that can take no more requests.
+func (f *firstFitPicker) SetFull(slot int, full bool) {
+	f.slots.SetFull(slot, full)
+	if !f.dirty && f.place[slot] >= 0 {
+		f.free.put(int(f.place[slot]), f.may(slot))
 	}
 }
 
-func (f *firstFit) Pick(q *Query) int {
+func (f *firstFitPicker) Pick(q *Query) int {
 	if f.dirty {
 		f.rebuild()
 	}
 	for at := f.free.next(0); at >= 0; at = f.free.next(at + 1) {
-		if s := int(f.line[at]); !q.tried(s) {
+		if s := int(f.order[at]); !q.tried(s) {
 			return s
 		}
 	}
 	return -1
 }
 
-func (f *firstFit) rebuild() {
+func (f *firstFitPicker) rebuild() {
 	f.dirty = false
-	f.line, f.place = f.line[:0], f.place[:0]
+	f.place = f.place[:0]
 	for range f.weight {
 		f.place = append(f.place, -1)
 	}
-	for _, s := range f.order {
-		if int(s) < len(f.weight) && f.place[s] < 0 {
-			f.place[s] = int32(len(f.line))
-			f.line = append(f.line, s)
+	for at, s := range f.order {
+		if int(s) < len(f.weight) {
+			f.place[s] = int32(at)
 		}
 	}
-	if len(f.order) == 0 {
-		for s := range f.weight {
-			f.place[s] = int32(s)
-			f.line = append(f.line, int32(s))
+	for s := range f.weight {
+		if f.place[s] < 0 { // no longer configured, or no order was set
+			f.place[s] = int32(len(f.order))
+			f.order = append(f.order, int32(s))
 		}
 	}
-	f.free = newBitset(len(f.line))
-	for at, s := range f.line {
-		if f.free.put(at, f.may(int(s))); f.weight[s] <= 0 {
-			f.place[s] = -1
-		}
+	f.free = newBitset(len(f.order))
+	for s, at := range f.place {
+		f.free.put(int(at), f.may(s))
 	}
 }

@@ -13,11 +13,11 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"kestrix/internal/core/draw"
+	"kestrix/internal/core/rng"
 	"kestrix/internal/core/tick"
 )
 
-func keyOf(i int) uint64 { return draw.Bits(3, uint64(i), 0, draw.Who) }
+func client(i int) uint64 { return rng.Bits(3, uint64(i), 0, rng.Who) }
 
 // What share of the keys moves when one of five backends leaves, and how even
 // the shares are, is what the methods of hash differ in.
@@ -37,7 +37,7 @@ func TestMethodsOfHash(t *testing.T) {
 		p := filled(c.name, 1, 1, 1, 1, 1, 1)
 		before, counts := make([]int, keys), make([]float64, 5)
 		for i := range before {
-			before[i] = p.Pick(&Query{Key: keyOf(i)})
+			before[i] = p.Pick(&Query{Key: client(i)})
 			counts[before[i]]++
 		}
 		for s, n := range counts {
@@ -46,7 +46,7 @@ func TestMethodsOfHash(t *testing.T) {
 		p.Set(2, "b2", 0)
 		moved := 0
 		for i := range before {
-			if p.Pick(&Query{Key: keyOf(i)}) == before[i] {
+			if p.Pick(&Query{Key: client(i)}) == before[i] {
 				continue
 			}
 			moved++
@@ -60,7 +60,7 @@ func TestMethodsOfHash(t *testing.T) {
 
 func TestABoundedRingKeepsEverybodyBelowItsBound(t *testing.T) {
 	for _, bound := range []float64{1, 1.25, 2} {
-		p := Algorithms["hash/ring"](Options{Seed: 1, Bound: bound})
+		p := named("hash/ring").New(Options{Seed: 1, Bound: bound})
 		weights := []float64{1, 1, 2, 4}
 		for i, w := range weights {
 			p.Set(i, string(rune('a'+i)), w)
@@ -68,7 +68,7 @@ func TestABoundedRingKeepsEverybodyBelowItsBound(t *testing.T) {
 		open := make([]float64, 4)
 		total := 0.0
 		for i := range 4000 {
-			s := p.Pick(&Query{Key: keyOf(i % 7)}) // few keys, which would fall on few backends
+			s := p.Pick(&Query{Key: client(i % 7)}) // few keys, which would fall on few backends
 			p.Begun(s)
 			open[s]++
 			total++
@@ -78,19 +78,19 @@ func TestABoundedRingKeepsEverybodyBelowItsBound(t *testing.T) {
 					if open[s] > 0 {
 						open[s]--
 						total--
-						p.Ended(s)
+						p.Ended(s, End{})
 						break
 					}
 				}
 			}
 		}
 	}
-	free, bounded := filled("hash/ring", 1, 1, 1, 1), Algorithms["hash/ring"](Options{Seed: 1, Bound: 1.5})
+	free, bounded := filled("hash/ring", 1, 1, 1, 1), named("hash/ring").New(Options{Seed: 1, Bound: 1.5})
 	for i := range 3 {
 		bounded.Set(i, []string{"b0", "b1", "b2"}[i], 1)
 	}
 	for i := range 100 {
-		assert.Equal(t, free.Pick(&Query{Key: keyOf(i)}), bounded.Pick(&Query{Key: keyOf(i)}), "with nothing open the bound changes nothing")
+		assert.Equal(t, free.Pick(&Query{Key: client(i)}), bounded.Pick(&Query{Key: client(i)}), "with nothing open the bound changes nothing")
 	}
 }
 
@@ -99,14 +99,14 @@ func TestABoundedRingKeepsEverybodyBelowItsBound(t *testing.T) {
 func TestTwoChoicesAreNearlyEven(t *testing.T) {
 	const n = 1000
 	fullest := func(name string) int {
-		p := Algorithms[name](Options{Seed: 1})
+		p := named(name).New(Options{Seed: 1})
 		for i := range n {
 			p.Set(i, "", 1)
 		}
 		open := make([]int, n)
 		most := 0
 		for i := range n {
-			s := p.Pick(&Query{Draw: draw.Bits(5, uint64(i), 1, draw.Pick)})
+			s := p.Pick(&Query{Random: rng.Bits(5, uint64(i), 1, rng.Pick)})
 			p.Begun(s)
 			open[s]++
 			most = max(most, open[s])
@@ -119,18 +119,19 @@ func TestTwoChoicesAreNearlyEven(t *testing.T) {
 
 func TestLeastLatencyLeavesTheSlowAloneAndTriesItAgain(t *testing.T) {
 	p := filled("least-latency", 1, 1, 1, 1)
-	timer := p.(Timer)
 	takes := []time.Duration{20 * time.Millisecond, 20 * time.Millisecond, 400 * time.Millisecond}
 	now := tick.Time(0)
+	one := func(how func(s int) End) int {
+		now = now.Add(100 * time.Millisecond)
+		s := p.Pick(&Query{Now: now})
+		p.Begun(s)
+		p.Ended(s, how(s))
+		return s
+	}
 	serve := func(n int) []int {
 		counts := make([]int, 3)
 		for range n {
-			now = now.Add(100 * time.Millisecond)
-			s := p.Pick(&Query{Now: now})
-			counts[s]++
-			p.Begun(s)
-			p.Ended(s)
-			timer.Took(s, now, takes[s], false)
+			counts[one(func(s int) End { return End{now, takes[s], Answered} })]++
 		}
 		return counts
 	}
@@ -139,78 +140,82 @@ func TestLeastLatencyLeavesTheSlowAloneAndTriesItAgain(t *testing.T) {
 	assert.Positive(t, counts[2])
 	takes[2] = 5 * time.Millisecond
 	serve(300)
-	assert.Greater(t, serve(300)[2], 150, "it has become quick, and that is found out")
-	// One that fails at once is not taken for quick.
+	assert.Greater(t, serve(300)[2], 150, "it has become fast, and that is found out")
 	for range 20 {
-		now = now.Add(100 * time.Millisecond)
-		s := p.Pick(&Query{Now: now})
-		p.Begun(s)
-		p.Ended(s)
-		timer.Took(s, now, time.Millisecond, s == 2)
+		one(func(s int) End {
+			if s == 2 {
+				return End{now, time.Millisecond, Failed}
+			}
+			return End{now, time.Millisecond, Answered}
+		})
 	}
-	assert.NotEqual(t, 2, p.Pick(&Query{Now: now}))
-	// What is open counts.
-	p = filled("least-latency", 1, 1, 1)
-	for s := range 2 {
-		p.(Timer).Took(s, now, 10*time.Millisecond, false)
+	assert.NotEqual(t, 2, p.Pick(&Query{Now: now}), "failing fast is not taken for being fast")
+
+	// Requests in flight count; what was not timed shows nothing; a client that left
+	// shows that it would have taken longer, never that it is fast.
+	both := func(how Ending, took time.Duration) Picker {
+		p := filled("least-latency", 1, 1, 1)
+		for s := range 2 {
+			p.Begun(s)
+			p.Ended(s, End{now, 10 * time.Millisecond, Answered})
+		}
+		p.Begun(0)
+		p.Ended(0, End{now, took, how})
+		return p
 	}
+	p = both(Untimed, time.Hour)
 	first := p.Pick(&Query{Now: now})
 	p.Begun(first)
 	assert.NotEqual(t, first, p.Pick(&Query{Now: now}))
-	// Who tells of it late does not turn time back.
-	p = filled("least-latency", 1, 1, 1)
-	p.(Timer).Took(0, now, 0, false)
-	p.(Timer).Took(1, now, 5*time.Millisecond, false)
-	p.(Timer).Took(0, now.Add(-time.Second), time.Microsecond, false)
-	assert.Zero(t, p.Pick(&Query{Now: now}))
-}
+	p = both(Abandoned, time.Microsecond)
+	p.Begun(1)
+	assert.Equal(t, 0, p.Pick(&Query{Now: now}), "no slower, and no faster")
+	assert.Equal(t, 1, both(Abandoned, time.Second).Pick(&Query{Now: now}), "at least a second")
+	assert.Equal(t, 1, both(Failed, 0).Pick(&Query{Now: now}), "the price of a failure")
 
-// TestLeastLatencyTakesTheCheapest holds the quick way of finding it against looking
-// at each in turn.
-func TestLeastLatencyTakesTheCheapest(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
-		n := rapid.IntRange(1, FewSlots).Draw(t, "slots")
-		l := newLeastLatency(Options{Seed: rapid.Uint64().Draw(t, "seed")}).(*leastLatency)
-		for slot := range n {
-			l.Set(slot, fmt.Sprint(slot), rapid.SampledFrom([]float64{1, 1, 2, 0}).Draw(t, "weight"))
-		}
-		now, open := tick.Time(0), []int{}
-		for range rapid.IntRange(1, 80).Draw(t, "steps") {
-			now = now.Add(rapid.SampledFrom([]time.Duration{0, time.Millisecond, time.Second, 300 * time.Second}).Draw(t, "wait"))
-			got, want := l.Pick(&Query{Now: now}), -1
-			for _, s := range l.members {
-				if want < 0 || l.better(int(s), want, now) {
-					want = int(s)
-				}
-			}
-			require.Equal(t, want, got)
-			if got >= 0 {
-				l.Begun(got)
-				open = append(open, got)
-			}
-			if len(open) > 0 && rapid.Bool().Draw(t, "ends") {
-				l.Answered(open[0], now, rapid.SampledFrom([]time.Duration{0, time.Millisecond, time.Millisecond, time.Second}).Draw(t, "took"))
-				open = open[1:]
-			}
-		}
-	})
+	// A newcomer gets one request, and counts as the mean of the others until it has
+	// answered.
+	p = both(Untimed, 0)
+	p.Set(2, "new", 1)
+	require.Equal(t, 2, p.Pick(&Query{Now: now}))
+	p.Begun(2)
+	assert.NotEqual(t, 2, p.Pick(&Query{Now: now}), "it has one in flight, and the others none")
+	p.Begun(0)
+	p.Begun(0)
+	p.Begun(1)
+	p.Begun(1)
+	assert.Equal(t, 2, p.Pick(&Query{Now: now}), "two of mean latency cost less than three")
+
+	// An end that is reported late does not turn time back, and what is forgotten over a
+	// long time does not overflow.
+	p = filled("least-latency", 1, 1, 1)
+	end := func(s int, at tick.Time, took time.Duration) {
+		p.Begun(s)
+		p.Ended(s, End{at, took, Answered})
+	}
+	end(0, now, 10*time.Millisecond)
+	later := now.Add(4000 * time.Second)
+	end(0, later, time.Millisecond)
+	end(1, later, 5*time.Millisecond)
+	end(0, later.Add(-time.Second), time.Microsecond)
+	assert.Equal(t, 0, p.Pick(&Query{Now: later}))
 }
 
 func TestFirstFitFillsInOrder(t *testing.T) {
 	p := filled("first-fit", 1, 1, 5, 1)
-	p.(Ordered).Order([]int32{2, 0, 1})
+	p.(Orderer).Order([]int32{2, 0, 1})
 	var got []int
 	for range 4 {
 		s := p.Pick(&Query{})
 		got = append(got, s)
 		if s >= 0 {
-			p.Room(s, false)
+			p.SetFull(s, true)
 		}
 	}
 	assert.Equal(t, []int{2, 0, 1, -1}, got)
 }
 
-// TestBitsetsFindTheNext holds them to plain looking.
+// TestBitsetsFindTheNext compares them with looking at each number.
 func TestBitsetsFindTheNext(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := rapid.SampledFrom([]int{1, 63, 64, 65, 4096, 4097, 300000}).Draw(t, "n")
@@ -233,12 +238,12 @@ func TestBitsetsFindTheNext(t *testing.T) {
 	})
 }
 
-// TestTheRingGoesRoundTheCircle holds the ring against going from point to point: few
+// TestTheRingGoesRoundTheCircle compares the ring with going from point to point: few
 // backends and many, of unlike weights, with and without a bound, full and tried ones,
-// keys at points and beside them, and more points in an arc than it holds.
+// keys at points and next to them, and points that stand close together.
 func TestTheRingGoesRoundTheCircle(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		r := newRing(Options{Bound: rapid.SampledFrom([]float64{0, 0, 1.1, 2}).Draw(t, "bound")}).(*ring)
+		r := ring.New(Options{Bound: rapid.SampledFrom([]float64{0, 0, 1.1, 2}).Draw(t, "bound")}).(*ringPicker)
 		n := rapid.SampledFrom([]int{1, 2, 3, 40, 300}).Draw(t, "slots")
 		for i := range n {
 			r.Set(i, fmt.Sprint("b", i), float64(rapid.SampledFrom([]int{1, 1, 1, 0, 5, 200}).Draw(t, "weight")))
@@ -253,10 +258,10 @@ func TestTheRingGoesRoundTheCircle(t *testing.T) {
 				}
 			}
 			slices.SortStableFunc(r.points, func(a, b point) int { return cmp.Compare(a.at, b.at) })
-			r.lineUp()
+			r.indexPoints()
 		}
 		for slot := range n {
-			r.Room(slot, rapid.IntRange(0, 9).Draw(t, "full") > 0)
+			r.SetFull(slot, rapid.IntRange(0, 9).Draw(t, "full") == 0)
 		}
 		for range rapid.IntRange(0, 3*n).Draw(t, "open") {
 			r.Begun(rapid.IntRange(0, n-1).Draw(t, "at"))
@@ -288,10 +293,18 @@ func TestTheRingGoesRoundTheCircle(t *testing.T) {
 			if want < 0 {
 				want = spare
 			}
-			r.Fetch([]uint64{q.Key})
 			if got := r.Pick(&q); got != want {
 				t.Fatalf("%d points, key %x: %d, not %d", len(r.points), q.Key, got, want)
 			}
 		}
 	})
+}
+
+// TestModuloTakesFractionalWeights: as in a slow start, where a tenth of the weight is a
+// tenth of the keys.
+func TestModuloTakesFractionalWeights(t *testing.T) {
+	counts := serve(filled("hash/modulo", 1, 1, 0.1), 22000, 2)
+	assert.InDelta(t, 2000, counts[1], 200)
+	counts = serve(filled("hash/modulo", 1, 2.5, 2.5), 2000, 2)
+	assert.InDelta(t, 1000, counts[1], 100)
 }

@@ -8,31 +8,33 @@ import (
 	"github.com/cespare/xxhash/v2"
 )
 
-// ring is consistent hashing: backends stand at many points of a circle, and a
-// key goes to the first point after its own (Karger et al.: Consistent Hashing
-// and Random Trees, STOC 1997). A backend that leaves moves only the keys it
-// had. A choice costs O(1) on average: the first bits of a hash lead to an arc of
-// the circle that nearly always tells the point, and to an index where it does not.
-type ring struct {
-	slots
-	points  []point
-	arcs    []arc // by the first bits of a place, as index
-	where   places
-	free    bitset    // points whose slots have room
-	index   []int32   // by the first bits of a place: the first point that could follow it
-	shift   uint      // how many bits of a place are not looked at in index
-	bound   float64   // 0 for none
-	loads   []share   // by slot; what is open is kept where there is a bound
-	total   int32     // of what is open
-	sum     float64   // of the weights that are in
-	fetched uint64    // means nothing; keeps Fetch from being left out
-	known   []float64 // weight each slot had when last in, so that a leaver moves no one else's points
+var ring = Algorithm{
+	Name: "ring",
+	Hash: true, Fixed: true, Bounded: true,
+	Counts: true,
+	Doc:    "backends at many points of a circle, a key goes to the next point: only the keys of a backend that leaves or joins move; shares differ by about 8 per cent",
+	Why:    "the next point of the ring after the key",
+	Wrong:  "a few clients make most of the requests: the backend that gets one of them gets all of its requests",
+	New:    func(o Options) Picker { return &ringPicker{slots: slots{seed: o.Seed}, bound: o.Bound} },
 }
 
-// share is what is open at a slot, and the weight it is measured by.
-type share struct {
-	weight float64
-	open   int32
+// ringPicker is consistent hashing: backends stand at many points of a circle, and a
+// key goes to the first point after its own (Karger et al.: Consistent Hashing
+// and Random Trees, STOC 1997). A backend that leaves moves only the keys it
+// had. A choice costs O(1) on average: the first bits of a hash lead to the few
+// points that could follow it.
+type ringPicker struct {
+	slots
+	points   []point
+	where    places
+	free     bitset    // points whose slots are not full
+	index    []int32   // by the first bits of a place: the first point that could follow it
+	shift    uint      // how many bits of a place do not count in index
+	bound    float64   // 0 for none
+	inFlight []int32   // by slot, where there is a bound
+	total    int32     // of inFlight
+	sum      float64   // of the weights that are in
+	known    []float64 // weight each slot had when last in, so that a leaver moves no other's points
 }
 
 // point is a place on the circle, of which there are 2^32.
@@ -41,60 +43,45 @@ type point struct {
 	slot int32
 }
 
-// placeOf gives the place of a key.
+// placeOf returns the place of a key.
 func placeOf(key uint64) uint32 { return uint32(key >> 32) }
 
 // pointsEach is the number of points of a backend of average weight. The share
 // of one then spreads by about 1/sqrt(160), 8 per cent.
 const pointsEach = 160
 
-func newRing(o Options) Picker { return &ring{slots: slots{seed: o.Seed}, bound: o.Bound} }
+// Begun counts a request in flight.
+func (r *ringPicker) Begun(slot int) { r.count(slot, 1) }
 
-func (r *ring) Begun(slot int) {
+// Ended counts its end.
+func (r *ringPicker) Ended(slot int, _ End) { r.count(slot, -1) }
+
+func (r *ringPicker) count(slot int, by int32) {
 	if r.bound > 0 {
-		r.loads[slot].open++
-		r.total++
+		r.inFlight[slot] += by
+		r.total += by
 	}
 }
 
-func (r *ring) Ended(slot int) {
-	if r.bound > 0 {
-		r.loads[slot].open--
-		r.total--
-	}
+// over reports whether one more would put a slot above its bound (Mirrokni,
+// Thorup, Zadimoghaddam: Consistent Hashing with Bounded Loads, SODA 2018). Requests
+// in flight are a whole number: reaching the bound is reaching the next whole number.
+func (r *ringPicker) over(slot int) bool {
+	return r.bound > 0 && float64(r.inFlight[slot])*r.sum >= r.bound*float64(r.total+1)*r.weight[slot]
 }
 
-// Counts says whether there is a bound.
-func (r *ring) Counts() bool { return r.bound > 0 }
-
-// over says whether one more would put a slot above its bound (Mirrokni,
-// Thorup, Zadimoghaddam: Consistent Hashing with Bounded Loads, SODA 2018).
-func (r *ring) over(slot int) bool { return r.bound > 0 && r.beyond(slot, r.allowed()) }
-
-// allowed is what may be open by the bound, times all weights.
-func (r *ring) allowed() float64 { return r.bound * float64(r.total+1) }
-
-// beyond says whether what is open at a slot has come to its part of what is allowed.
-// Open is a whole number: that it reaches the bound is that it reaches the next whole
-// number.
-func (r *ring) beyond(slot int, allowed float64) bool {
-	l := &r.loads[slot]
-	return float64(l.open)*r.sum >= allowed*l.weight
-}
-
-func (r *ring) Set(slot int, name string, weight float64) {
+func (r *ringPicker) Set(slot int, name string, weight float64) {
 	r.slots.Set(slot, name, weight)
 	for len(r.known) <= slot {
 		r.known = append(r.known, 0)
-		r.loads = append(r.loads, share{})
+		r.inFlight = append(r.inFlight, 0)
 	}
-	r.loads[slot].weight = weight
 	if weight > 0 {
 		r.known[slot] = weight
 	}
 }
 
-func (r *ring) Pick(q *Query) int {
+func (r *ringPicker) Pick(q *Query) int {
 	if r.dirty {
 		r.rebuild()
 	}
@@ -103,58 +90,37 @@ func (r *ring) Pick(q *Query) int {
 		return -1
 	}
 	at := placeOf(q.Key)
-	if s := r.near(at, q); s >= 0 {
-		return s
-	}
 	i := int(r.index[at>>r.shift])
 	for i < n && r.points[i].at < at {
 		i++
 	}
-	if i == n {
-		i = 0
-	}
-	spare := -1 // for when everybody who is left is above the bound
+	over := -1 // the first above its bound, for when all that are left are
 	i = r.free.around(i)
 	for steps := 0; i >= 0 && steps < n; steps++ {
 		if s := int(r.points[i].slot); !q.tried(s) {
 			if !r.over(s) {
 				return s
 			}
-			if spare < 0 {
-				spare = s
+			if over < 0 {
+				over = s
 			}
 		}
 		i = r.free.around(i + 1)
 	}
-	return spare
+	return over
 }
 
-// Far says whether there are more arcs than a near cache holds beside what else there
-// is.
-func (r *ring) Far() bool { return !r.dirty && len(r.arcs) > 1<<12 }
-
-// Fetch brings the arcs of keys near.
-func (r *ring) Fetch(keys []uint64) {
-	if len(r.arcs) == 0 {
-		return
-	}
-	fetched := uint64(0)
-	for _, key := range keys {
-		fetched ^= r.arcs[placeOf(key)>>r.shift].places[0]
-	}
-	r.fetched = fetched
-}
-
-// Room notes whether a slot can take one more.
-func (r *ring) Room(slot int, room bool) {
-	if r.changeRoom(slot, room) && !r.dirty {
+// SetFull marks a slot that can take no more requests.
+func (r *ringPicker) SetFull(slot int, full bool) {
+	r.slots.SetFull(slot, full)
+	if !r.dirty {
 		for _, at := range r.where.of(slot) {
-			r.free.put(int(at), room)
+			r.free.put(int(at), !full)
 		}
 	}
 }
 
-func (r *ring) rebuild() {
+func (r *ringPicker) rebuild() {
 	r.dirty = false
 	r.points = r.points[:0]
 	sum, members := 0.0, 0
@@ -188,15 +154,11 @@ func (r *ring) rebuild() {
 		}
 		return int(a.slot) - int(b.slot)
 	})
-	r.lineUp()
+	r.indexPoints()
 }
 
-// lineUp makes all that is to be known of the points, which are in order.
-func (r *ring) lineUp() {
-	if len(r.points) == 0 {
-		r.arcs = nil
-		return
-	}
+// indexPoints builds what finds the points, which are in order.
+func (r *ringPicker) indexPoints() {
 	line := make([]int32, len(r.points))
 	r.free = newBitset(len(r.points))
 	for i, p := range r.points {
@@ -213,5 +175,4 @@ func (r *ring) lineUp() {
 		}
 		r.index = append(r.index, int32(next))
 	}
-	r.drawArcs()
 }

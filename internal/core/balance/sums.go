@@ -1,10 +1,13 @@
 package balance
 
-import "math"
+import (
+	"math"
+	"math/bits"
+)
 
-// sums draws slots in proportion to weights that change: a tree of partial sums
+// sums selects slots in proportion to weights that change: a tree of partial sums
 // (Wong and Easton: An Efficient Method for Weighted Sampling Without
-// Replacement, SIAM Journal on Computing 9, 1980). A change and a draw cost
+// Replacement, SIAM Journal on Computing 9, 1980). A change and a choice cost
 // O(log n). Weights are whole numbers of millionths, so that what is taken off
 // leaves nothing behind.
 type sums struct {
@@ -29,13 +32,12 @@ func (s *sums) put(slot int, weight float64) {
 	}
 }
 
-// find gives the slot at a part of the whole from 0 to 1, -1 if all weigh
-// nothing.
-func (s *sums) find(share float64) int {
+// find returns the slot that random bits lead to, -1 if all weigh nothing.
+func (s *sums) find(random uint64) int {
 	if s.tree[1] == 0 {
 		return -1
 	}
-	x := min(uint64(share*float64(s.tree[1])), s.tree[1]-1)
+	x, _ := bits.Mul64(random, s.tree[1])
 	i := 1
 	for i < s.size {
 		i *= 2

@@ -56,7 +56,7 @@ var balanceRules = []*Rule{
 				switch {
 				case u.Sticky != nil:
 					p.Report(Finding{Range: u.Sticky.Range, Message: fmt.Sprintf("%q is sticky and has one backend", u.Name), Witness: witness})
-				case u.Algorithm == "hash":
+				case u.Balance().Hash:
 					p.Report(Finding{Range: u.AlgorithmAt, Message: fmt.Sprintf("%q hashes clients over one backend", u.Name), Witness: witness})
 				case u.Suspend != nil:
 					p.Report(Finding{Range: u.Suspend.Range, Message: fmt.Sprintf("%q suspends and has one backend", u.Name), Witness: witness})
@@ -88,7 +88,7 @@ var balanceRules = []*Rule{
 		Mend: "remove slow_start, or choose an algorithm that scales",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
-				if u.Ramp > 0 && (u.Algorithm == "hash" || u.Algorithm == "first-fit") {
+				if u.Ramp > 0 && !u.Balance().Ramps() {
 					p.Report(Finding{
 						Range: u.RampAt, Message: fmt.Sprintf("%q chooses by %s, so slow_start does nothing", u.Name, u.Algorithm),
 						Witness: ramped(u),
@@ -178,7 +178,7 @@ var balanceRules = []*Rule{
 		Mend: "max_in_flight for every backend",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
-				if u.Algorithm != "first-fit" || u.Partial || len(u.Backends) < 2 {
+				if !u.Balance().Fill || u.Partial || len(u.Backends) < 2 {
 					continue
 				}
 				for _, b := range u.Backends[:len(u.Backends)-1] {
@@ -202,7 +202,7 @@ var balanceRules = []*Rule{
 		Mend: "method = \"ring\" or \"rendezvous\", which move the keys of that backend only",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
-				if u.Hash == nil || u.Hash.Method != "modulo" || len(u.Backends) < 2 || u.Probe == nil && u.Suspend == nil && !u.ResolveEach {
+				if !u.Balance().Rehashes || len(u.Backends) < 2 || u.Probe == nil && u.Suspend == nil && !u.ResolveEach {
 					continue
 				}
 				before, after := try(u), try(u)
@@ -219,7 +219,7 @@ var balanceRules = []*Rule{
 	},
 	{
 		ID: "KX312", Severity: config.Advice, Title: "least-connections where all requests are short",
-		Why:  "requests that take a moment only are hardly ever open together, so there is nothing to compare, and turns by fewest picks decide",
+		Why:  "requests that take a moment only are hardly ever open together, so there is nothing to compare, and turns decide",
 		Mend: "round-robin says the same more plainly; keep it if hundreds of requests a second make them overlap after all",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -305,7 +305,7 @@ func (p *Pass) repeated(u *config.Upstream) string {
 
 // ramped words what a backend that comes back gets from the first moment.
 func ramped(u *config.Upstream) string {
-	if u.Algorithm == "first-fit" {
+	if u.Balance().Unweighted {
 		return "weights do not apply to it; a backend that comes back is filled from the first moment"
 	}
 	return fmt.Sprintf("a backend that comes back has 1 key in %d from the first moment", max(len(u.Backends), 1))

@@ -79,7 +79,7 @@ var healthRules = []*Rule{
 			}
 			shown := 0
 			for _, u := range p.Config.Upstreams {
-				if u.Probe == nil || u.Probe.Kind != "tcp" || !http[u.Name] || len(u.Backends) == 0 {
+				if u.Probe == nil || u.Probe.Kind != "tcp" || u.Probe.Asks() || !http[u.Name] || len(u.Backends) == 0 {
 					continue
 				}
 				witness := ""

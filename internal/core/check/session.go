@@ -14,7 +14,7 @@ var sessionRules = []*Rule{
 		Mend: "keep one of the two: hash for caches that may miss, sticky for sessions that must not",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
-				if u.Sticky == nil || u.Algorithm != "hash" || len(u.Backends) < 2 {
+				if u.Sticky == nil || !u.Balance().Hash || len(u.Backends) < 2 {
 					continue
 				}
 				p.Report(Finding{
@@ -159,7 +159,7 @@ var sessionRules = []*Rule{
 			for _, f := range p.Config.Frontends {
 				for _, r := range f.Routes {
 					u := p.Config.Upstream(r.SendTo.Value)
-					if f.Protocol != "http" || r.Timeouts.Stream == 0 || u == nil || u.Sticky != nil || u.Algorithm == "hash" || len(u.Backends) < 2 || len(r.When.Method) > 0 {
+					if f.Protocol != "http" || r.Timeouts.Stream == 0 || u == nil || u.Sticky != nil || u.Balance().Hash || len(u.Backends) < 2 || len(r.When.Method) > 0 {
 						continue
 					}
 					t := try(u)

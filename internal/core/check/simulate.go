@@ -2,7 +2,7 @@ package check
 
 import (
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/draw"
+	"kestrix/internal/core/rng"
 	"kestrix/internal/core/tick"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
@@ -31,7 +31,7 @@ func (t *trial) out(names ...string) {
 
 // request makes the next one; client is any number that stands for one.
 func (t *trial) request(client uint64) *upstream.Request {
-	return t.keyed(draw.Bits(1, client, 0, draw.Who))
+	return t.keyed(rng.Bits(1, client, 0, rng.Who))
 }
 
 // keyed makes the next request, of a client that is known by this key.

@@ -342,6 +342,12 @@ func (d *Decoder) upstream(n *Node) *Upstream {
 		u.TLS = d.upstreamTLS(x)
 	}
 	t := n.child("timeouts")
+	if s := n.One("suspend"); s != nil {
+		u.Suspend.SilentAfter = waits(t).Answer
+		if s.Has("silent_after") {
+			u.Suspend.SilentAfter = Get[time.Duration](s, "silent_after")
+		}
+	}
 	u.Timeouts = Timeouts{Range: t.Range, Connect: Get[time.Duration](t, "connect"), Kept: Get[time.Duration](t, "kept"), Waits: waits(t)}
 	return u
 }
@@ -370,7 +376,7 @@ func (d *Decoder) hash(n *Node, u *Upstream) {
 	case !named && h.Has("name"):
 		d.Add(IDUnknown, h.At("name"), fmt.Sprintf("a hash by %s has no name", u.Hash.Key), "remove it, or key = \"header\"")
 	}
-	if h.Has("bound") && u.Hash.Method != "ring" {
+	if a := u.Balance(); h.Has("bound") && a != nil && !a.Bounded {
 		d.Add(IDUnknown, h.At("bound"), fmt.Sprintf("bound belongs to the ring, and this is %s", u.Hash.Method), "method = \"ring\", or remove it")
 	}
 }
@@ -425,45 +431,6 @@ func (d *Decoder) sticky(n *Node) *Sticky {
 		d.Add(IDLimit, n.At("secret"), "the secret is shorter than 16 characters", "one that cannot be guessed; `head -c 24 /dev/urandom | base64` makes one")
 	}
 	return s
-}
-
-func (d *Decoder) probe(n *Node) *Probe {
-	p := &Probe{
-		Range: n.Range, Kind: n.Label.Value, Path: Get[string](n, "path"),
-		Every: Get[time.Duration](n, "every"), Timeout: Get[time.Duration](n, "timeout"),
-		DownAfter: Get[int](n, "down_after"), UpAfter: Get[int](n, "up_after"),
-		EveryDown: Get[time.Duration](n, "every_while_down"), Jitter: Get[float64](n, "jitter"),
-		EveryAt: n.At("every"), PathAt: n.At("path"), TimeoutAt: n.At("timeout"),
-	}
-	if p.EveryDown == 0 {
-		p.EveryDown = p.Every
-	}
-	p.Port = Get[int](n, "port")
-	if p.Kind != "http" {
-		for _, key := range []string{"path", "expect"} {
-			if n.Has(key) {
-				d.Add(IDUnknown, n.At(key), fmt.Sprintf("%s goes with probe \"http\", and this is probe %q", key, p.Kind), "write probe \"http\" {")
-			}
-		}
-		return p
-	}
-	if !strings.HasPrefix(p.Path, "/") || strings.ContainsFunc(p.Path, func(r rune) bool { return r <= ' ' || r == 0x7f }) {
-		d.Add(IDType, n.At("path"), fmt.Sprintf("the path %q does not begin with / or holds a space", shorten(p.Path)), "like \"/ready\"")
-	}
-	expect := Get[*Node](n, "expect")
-	if expect == nil {
-		expect = &Node{Def: expectFields, Range: n.Range}
-	}
-	p.Body = Get[string](expect, "body")
-	for _, s := range Get[[]Placed[string]](expect, "status") {
-		r, ok := parseStatusRange(s.Value)
-		if !ok {
-			d.Add(IDType, s.Range, fmt.Sprintf("%q is not a status or a range of them", shorten(s.Value)), "like \"200\" or \"200-299\"")
-			continue
-		}
-		p.Status = append(p.Status, r)
-	}
-	return p
 }
 
 func parseStatusRange(s string) (StatusRange, bool) {

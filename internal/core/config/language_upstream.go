@@ -2,16 +2,13 @@ package config
 
 import "strconv"
 
-// Algorithms are the names of those that choose a backend.
-var Algorithms = []string{"round-robin", "least-connections", "random", "two-choices", "least-latency", "first-fit", "hash"}
-
 var upstreamBlock = &Block{
 	Name: "upstream", Label: &Label{Name: "name"}, Many: true, Required: true,
 	Help: "a named group of backends that serve the same thing",
 	Keys: []*Key{
 		{Name: "algorithm", Type: Text, Default: `"round-robin"`,
 			Allowed: Algorithms,
-			Help:    "how the backend of a request is chosen: in turn by weight (smooth); fewest open requests; drawn; the better of two drawn; quickest answers times open requests; first with room, in list order; by a hash, see the block",
+			Help:    "the choice of a backend. " + describe(false) + "; hash: by a key, see the block",
 			Example: `"least-connections"`},
 		{Name: "backends", Type: Members, Required: true,
 			Help:    "the servers by name, each an address or an object",
@@ -30,12 +27,16 @@ var upstreamBlock = &Block{
 	Blocks: []*Block{
 		upstreamTLSBlock,
 		{
-			Name: "probe", Label: &Label{Name: "kind", Allowed: []string{"http", "tcp", "self-report"}},
-			Help: "an active health check: http asks for a page, tcp opens the port, self-report reads a line such as `state=draining share=50` (state up, draining, parked or down; share a percentage of the weight)",
+			Name: "probe", Label: &Label{Name: "kind", Allowed: probeKindNames()},
+			Help: probeKindsHelp(),
 			Keys: []*Key{
 				{Name: "path", Type: Text, Default: `"/"`, Help: "what an http probe asks for", Example: `"/ready"`},
 				{Name: "port", Type: Whole, Min: "1", Max: "65535", Help: "where the probe connects to; the backend's own port, if not given", Example: "9100"},
-				{Name: "expect", Type: Block1, Help: "which answers of an http probe pass",
+				{Name: "send", Type: Text, Help: "text that a tcp probe writes once it is connected", Example: `"PING\r\n"`},
+				{Name: "name", Type: Text, Help: "server name that a tls probe shows and verifies; the upstream's tls block or the backend's host, if not given", Example: `"tickets.tern.example"`},
+				{Name: "verify", Type: Switch, Help: "whether a tls probe verifies the certificate; true, if not given", Example: "false"},
+				{Name: "service", Type: Text, Help: "name of the service that a grpc probe asks for; the server as a whole, if not given", Example: `"tern.Booking"`},
+				{Name: "expect", Type: Block1, Help: "answers of an http or tcp probe that pass; tcp has body only",
 					Example: `{ status = ["200-299"], body = "*ready*" }`, Fields: expectFields},
 				{Name: "every", Type: Duration, Default: `"5s"`, Min: `"10ms"`, Help: "from the start of one probe to the start of the next", Example: `"3s"`},
 				{Name: "every_while_down", Type: Duration, Min: `"10ms"`, Help: "the same while the backend is down or recovering; as every, if not given", Example: `"1s"`},
@@ -54,6 +55,7 @@ var upstreamBlock = &Block{
 				{Name: "growth", Type: Number, Default: "2", Min: "1", Max: "100", Help: "each further rest is this many times as long", Example: "2"},
 				{Name: "longest", Type: Duration, Default: `"2m"`, Min: `"10ms"`, Help: "no rest is longer", Example: `"2m"`},
 				{Name: "keep", Type: Percent, Default: `"50%"`, Help: "of the upstream's backends are always left in rotation, and always one", Example: `"50%"`},
+				{Name: "silent_after", Type: Duration, Min: `"0s"`, Help: "time without a first byte to any client, with `after` requests begun in it, that suspends a backend, be its clients waiting or gone; the upstream's answer timeout, if not given; 0s turns it off", Example: `"10s"`},
 				{Name: "on", Type: Texts, Default: `["connect", "timeout", "reset", "502", "503", "504"]`,
 					Help: "what counts as a failure: connect, timeout, reset, or a status", Example: `["connect", "timeout"]`},
 			},
@@ -89,8 +91,8 @@ var upstreamBlock = &Block{
 				{Name: "key", Type: Text, Default: `"client"`, Allowed: []string{"client", "client-prefix", "header", "cookie", "path", "query"},
 					Help: "what decides: the client's address; its network, /24 or /64; a header field, cookie or query parameter of that name; or the path without query. A request without it goes by the client's address", Example: `"header"`},
 				{Name: "name", Type: Text, Help: "of the header field, cookie or query parameter", Example: `"X-Tenant"`},
-				{Name: "method", Type: Text, Default: `"ring"`, Allowed: []string{"ring", "rendezvous", "modulo"},
-					Help: "ring and rendezvous move only the keys of backends that leave or join; rendezvous is more even and looks at every backend each time; modulo is exact and moves nearly all keys", Example: `"rendezvous"`},
+				{Name: "method", Type: Text, Default: `"ring"`, Allowed: hashMethods,
+					Help: describe(true), Example: `"rendezvous"`},
 				{Name: "bound", Type: Number, Min: "1", Max: "100", Help: "of the ring: no backend has more open than this many times the mean of its weight; the key then goes to the next; none is no bound", Example: "1.25"},
 			},
 		},
@@ -99,7 +101,7 @@ var upstreamBlock = &Block{
 			Help: "which backends are given requests while others lack capacity; the share of a tier is its healthy weight against all its weight, held against spill_below",
 			Keys: []*Key{
 				{Name: "prefer", Type: Text, Default: `"none"`, Allowed: []string{"none", "zone"}, Help: "within a tier, backends in the proxy's own zone first", Example: `"zone"`},
-				{Name: "spill_below", Type: Percent, Default: `"70%"`, Help: "a tier, or the own zone, takes all of its requests down to this share of healthy capacity; below it the rest spills to the next", Example: `"85%"`},
+				{Name: "spill_below", Type: Percent, Default: `"80%"`, Help: "a tier, or the own zone, takes all of its requests down to this share of healthy capacity; below it the rest spills to the next", Example: `"85%"`},
 			},
 		},
 		{

@@ -228,11 +228,15 @@ func (u *Upstream) TotalWeight() int {
 // Probe is an active health check.
 type Probe struct {
 	Range     hcl.Range
-	Kind      string // http, tcp or self-report
+	Kind      string // a name of ProbeKinds
 	Port      int    // 0: that of the backend
 	Path      string // of an http probe
 	Status    []StatusRange
 	Body      string // pattern with *; empty takes any
+	Send      string // of a tcp probe
+	Name      string // of a tls probe; empty: that of the upstream's tls block, or the backend's host
+	Verify    bool   // likewise
+	Service   string // of a grpc probe
 	Every     time.Duration
 	EveryDown time.Duration // while down or recovering
 	Jitter    float64       // share of the interval, 0 to 1
@@ -244,8 +248,14 @@ type Probe struct {
 	TimeoutAt hcl.Range
 }
 
-// Passes says whether an http probe takes a status.
+// Asks reports whether an application must answer the probe.
+func (p *Probe) Asks() bool { return p.Of().Asks(p) }
+
+// Passes reports whether a status passes. Only an http probe may take another than 200.
 func (p *Probe) Passes(status int) bool {
+	if p.Kind != "http" {
+		return status == 200
+	}
 	for _, r := range p.Status {
 		if status >= r.From && status <= r.To {
 			return true
@@ -274,6 +284,9 @@ type Suspend struct {
 	Keep      float64 // share of the backends, 0 to 1
 	On        *FailureSet
 	LongestAt hcl.Range
+	// SilentAfter is how long a backend may answer nothing, with After requests begun;
+	// 0 for as long as it likes.
+	SilentAfter time.Duration
 }
 
 // Sticky is the session setting.

@@ -1,6 +1,7 @@
-// Package health keeps what is known of a backend's health on three axes:
-// what its probes say, whether it rests after failures of real traffic, and
-// what an operator set.
+// Package health keeps what is known of a backend's health on three axes: what its
+// probes show, whether it rests after failures of real traffic, and what an operator
+// set. The decision core (package upstream) calls it; it decides nothing about
+// requests.
 package health
 
 import (
@@ -10,23 +11,24 @@ import (
 	"kestrix/internal/core/tick"
 )
 
-// State is what is shown of a backend: the first that applies of parked,
-// draining, down, recovering, suspended, failing, up.
+// State is what is shown of a backend: the first that applies of parked, draining,
+// unprobed, down, recovering, suspended, failing, up.
 type State uint8
 
 // The states of a backend.
 const (
 	Up         State = iota
 	Failing          // probes failing, still in rotation
-	Suspended        // rests after failures of real traffic
+	Suspended        // rests after failures of real traffic, or is on trial after its rest
 	Recovering       // probes passing, not yet in rotation
 	Down             // probes failed
+	Unprobed         // its first probe has not ended; it gets no requests
 	Draining         // keeps its sessions, gets no new ones
 	Parked           // an operator took it out
 )
 
 func (s State) String() string {
-	return [...]string{"up", "failing", "suspended", "recovering", "down", "draining", "parked"}[s]
+	return [...]string{"up", "failing", "suspended", "recovering", "down", "unprobed", "draining", "parked"}[s]
 }
 
 // Operator is what was set by hand.
@@ -39,66 +41,100 @@ const (
 	ParkedOut
 )
 
-// Backend is the health of one backend. The zero value is up: before its first
-// probe has ended a backend is taken to work.
+// Backend is the health of one backend. The zero value is up, as one that has been in
+// operation for a while.
 type Backend struct {
 	Operator Operator
 	Reported Operator // what it says of itself
-	probe    State    // Up, Failing, Down or Recovering
-	probed   bool     // a probe has ended
+	probe    State    // Up, Failing, Down, Recovering or Unprobed
+	first    bool     // the next probe result alone decides
+	joined   bool     // it came to a proxy at work, and has not been up: one pass is enough
 	inARow   int      // results of the kind that the probe state counts
 
-	resting   bool
-	RestsTill tick.Time // while resting
+	rest      rest
+	RestsTill tick.Time // while it rests
 	failures  int       // of real traffic, in a row
 	rests     int       // how many rests have been taken, less those forgiven
-	restedAt  tick.Time // when the last rest ended
+	backAt    tick.Time // when the last rest, and the trial after it, ended
 	ChangedAt tick.Time // when the shown state last changed
 }
 
-// State gives what is shown.
+// rest is the axis of suspension.
+type rest uint8
+
+const (
+	working rest = iota
+	resting      // until RestsTill
+	onTrial      // its rest is over, and no request has succeeded since
+)
+
+// Start returns the health of a backend that has just been configured. probed says
+// that it gets no requests before its first probe has ended; joined, that it comes to
+// a proxy at work, where one pass makes it up.
+func Start(now tick.Time, probed, joined bool) Backend {
+	b := Backend{first: true, joined: joined, ChangedAt: now}
+	if probed {
+		b.probe = Unprobed
+	}
+	return b
+}
+
+// State returns the state that is shown.
 func (b *Backend) State() State {
 	switch {
 	case b.Operator == ParkedOut, b.Operator == In && b.Reported == ParkedOut:
 		return Parked
 	case b.Operator == Drained, b.Reported == Drained:
 		return Draining
-	case b.probe == Down, b.probe == Recovering:
+	case b.probe == Down, b.probe == Recovering, b.probe == Unprobed:
 		return b.probe
-	case b.resting:
+	case b.rest != working:
 		return Suspended
 	}
 	return b.probe
 }
 
-// Probed gives what the probes say, whatever else applies.
+// Probed returns what the probes show, whatever else applies.
 func (b *Backend) Probed() State { return b.probe }
 
-// Eligible says whether new requests may go to the backend.
+// sound reports whether the probes leave the backend in rotation.
+func (b *Backend) sound() bool { return b.probe == Up || b.probe == Failing }
+
+// Eligible reports whether new requests may go to the backend.
 func (b *Backend) Eligible() bool {
-	return b.Operator == In && b.Reported == In && b.probe != Down && b.probe != Recovering && !b.resting
+	return b.Operator == In && b.Reported == In && b.sound() && b.rest == working
 }
 
-// Holds says whether sessions may stay on the backend: it is eligible, or only
+// OnTrial reports whether a single request may go to the backend, to show whether it
+// works again.
+func (b *Backend) OnTrial() bool {
+	return b.Operator == In && b.Reported == In && b.sound() && b.rest == onTrial
+}
+
+// Holds reports whether sessions may stay on the backend: it is eligible, or only
 // draining.
 func (b *Backend) Holds() bool {
-	return b.Operator != ParkedOut && b.Reported != ParkedOut && b.probe != Down && b.probe != Recovering && !b.resting
+	return b.Operator != ParkedOut && b.Reported != ParkedOut && b.sound() && b.rest == working
 }
 
-// InRow gives how many probe results of one kind have come in a row, for the
+// InRow returns how many probe results of one kind have come in a row, for the
 // reason of a change.
 func (b *Backend) InRow() int { return b.inARow }
+
+// First reports whether the next probe result is the backend's first.
+func (b *Backend) First() bool { return b.first }
 
 // ProbeSeen takes the result of a probe that ended. The first result alone
 // decides the starting state.
 func (b *Backend) ProbeSeen(passed bool, downAfter, upAfter int) {
-	if !b.probed {
-		b.probed = true
+	if b.first {
+		b.first = false
 		b.inARow = 1
 		b.probe = Up
 		if !passed {
 			b.probe = Down
 		}
+		b.joined = b.joined && !passed
 		return
 	}
 	good := b.probe == Up || b.probe == Recovering
@@ -107,11 +143,14 @@ func (b *Backend) ProbeSeen(passed bool, downAfter, upAfter int) {
 	} else {
 		b.inARow = 1
 	}
+	if b.joined {
+		upAfter = 1
+	}
 	switch {
 	case passed && (b.probe == Down || b.probe == Recovering):
 		b.probe = Recovering
 		if b.inARow >= upAfter {
-			b.probe = Up
+			b.probe, b.joined = Up, false
 		}
 	case passed:
 		b.probe = Up
@@ -125,8 +164,8 @@ func (b *Backend) ProbeSeen(passed bool, downAfter, upAfter int) {
 	}
 }
 
-// Seen takes the end of an attempt of real traffic that counts, and gives
-// whether as many failed in a row as suspend a backend.
+// Seen takes the end of an attempt of real traffic that counts. It reports whether as
+// many failed in a row as suspend a backend.
 func (b *Backend) Seen(failed bool, after int) bool {
 	if !failed {
 		b.failures = 0
@@ -136,31 +175,44 @@ func (b *Backend) Seen(failed bool, after int) bool {
 	return b.failures >= after
 }
 
-// Failures gives the failures of real traffic in a row.
+// Failures returns the failures of real traffic in a row.
 func (b *Backend) Failures() int { return b.failures }
 
-// Suspend begins a rest. The n-th lasts rest x growth^(n-1), up to longest; n
-// falls by one for each `rest` that was spent in rotation since the last.
+// Suspend begins a rest and returns how long it lasts. The n-th lasts rest x
+// growth^(n-1), up to longest; n falls by one for each `rest` that was spent in
+// rotation since the last.
 func (b *Backend) Suspend(now tick.Time, rest time.Duration, growth float64, longest time.Duration) time.Duration {
-	if b.rests > 0 && rest > 0 {
-		b.rests = max(0, b.rests-int(now.Sub(b.restedAt)/rest))
+	if b.rests > 0 && rest > 0 && b.rest == working {
+		b.rests = max(0, b.rests-int(now.Sub(b.backAt)/rest))
 	}
 	b.rests++
 	lasts := min(float64(rest)*math.Pow(growth, float64(b.rests-1)), float64(longest))
-	b.resting, b.failures = true, 0
+	b.rest, b.failures = resting, 0
 	b.RestsTill = now.Add(time.Duration(lasts))
 	return time.Duration(lasts)
 }
 
-// Rested ends a rest.
-func (b *Backend) Rested(now tick.Time) {
-	b.resting, b.restedAt, b.failures = false, now, 0
+// Rested ends a rest: the backend is on trial.
+func (b *Backend) Rested() { b.rest, b.failures = onTrial, 0 }
+
+// Worked ends a suspension: a request on trial succeeded, or nothing judges real
+// traffic any more.
+func (b *Backend) Worked(now tick.Time) { b.rest, b.backAt, b.failures = working, now, 0 }
+
+// Resting reports whether a rest is under way.
+func (b *Backend) Resting() bool { return b.rest == resting }
+
+// Suspended reports whether the backend rests or is on trial, whatever else applies.
+func (b *Backend) Suspended() bool { return b.rest != working }
+
+// Forget drops what probes and traffic have shown: the backend is up, and its next
+// probe alone decides.
+func (b *Backend) Forget() {
+	*b = Backend{Operator: b.Operator, ChangedAt: b.ChangedAt, first: true}
 }
 
-// Resting says whether a rest is under way.
-func (b *Backend) Resting() bool { return b.resting }
-
-// Forget drops what probes and traffic have shown.
-func (b *Backend) Forget() {
-	*b = Backend{Operator: b.Operator, ChangedAt: b.ChangedAt}
+// Unprobe drops what probes have shown, as when no probe is configured any more. A
+// suspension goes on.
+func (b *Backend) Unprobe() {
+	b.probe, b.first, b.joined, b.inARow, b.Reported = Up, false, false, 0, In
 }

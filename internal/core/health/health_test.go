@@ -27,7 +27,7 @@ func TestProbeStates(t *testing.T) {
 		{"+--+-+++", "up failing down recovering down recovering recovering up"},
 		{"-+++-", "down recovering recovering up failing"},
 	} {
-		var b Backend
+		b := Start(0, false, false)
 		var got []string
 		for _, r := range c.results {
 			b.ProbeSeen(r == '+', 2, 3)
@@ -38,6 +38,33 @@ func TestProbeStates(t *testing.T) {
 		}
 		assert.Equal(t, c.states, strings.Join(got, " "), "results %s", c.results)
 	}
+}
+
+// TestUnprobed: nothing is sent to a backend whose first probe has not ended. One that
+// joins a proxy at work needs one pass to be up, whatever up_after says; one that was in
+// operation is judged by its thresholds at once.
+func TestUnprobed(t *testing.T) {
+	b := Start(0, true, false)
+	assert.Equal(t, []any{Unprobed, false, false, true}, []any{b.State(), b.Eligible(), b.Holds(), b.First()})
+	b.ProbeSeen(false, 2, 2)
+	b.ProbeSeen(true, 2, 2)
+	assert.Equal(t, Recovering, b.State())
+	b = Start(0, true, true)
+	b.ProbeSeen(false, 2, 2)
+	assert.Equal(t, Down, b.State())
+	b.ProbeSeen(true, 2, 2)
+	assert.Equal(t, Up, b.State())
+	b.ProbeSeen(false, 2, 2)
+	b.ProbeSeen(false, 2, 2)
+	b.ProbeSeen(true, 2, 2)
+	assert.Equal(t, Recovering, b.State(), "once it has been up it is like any other")
+	b = Backend{}
+	b.ProbeSeen(false, 2, 2)
+	assert.Equal(t, Failing, b.State(), "the first of two failures")
+	b.Suspend(0, time.Second, 2, time.Minute)
+	b.ProbeSeen(false, 2, 2)
+	b.Unprobe()
+	assert.Equal(t, Suspended, b.State(), "a suspension outlives the probe")
 }
 
 func TestThresholdsOfOne(t *testing.T) {
@@ -80,7 +107,9 @@ func TestRestsGrowAndAreForgiven(t *testing.T) {
 	suspend := func() time.Duration { return b.Suspend(now, 10*time.Second, 2, time.Minute) }
 	rested := func(inRotation time.Duration) {
 		now = b.RestsTill
-		b.Rested(now)
+		b.Rested()
+		assert.Equal(t, []any{Suspended, false, true}, []any{b.State(), b.Eligible(), b.OnTrial()}, "until a request succeeds")
+		b.Worked(now)
 		now = now.Add(inRotation)
 	}
 	for _, c := range []struct {

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"testing"
 
-	"kestrix/internal/core/draw"
+	"kestrix/internal/core/rng"
 	"kestrix/internal/core/tick"
 )
 
@@ -17,7 +17,7 @@ func BenchmarkHold(b *testing.B) {
 	for _, n := range []int{80, 800, 8000} {
 		later := make([]tick.Time, 1<<12)
 		for i := range later {
-			later[i] = tick.Time(40e6 * draw.Exponential(draw.Bits(1, uint64(i), 0, draw.Pick)))
+			later[i] = tick.Time(40e6 * rng.Exponential(rng.Bits(1, uint64(i), 0, rng.Pick)))
 		}
 		b.Run(fmt.Sprintf("heap/%d", n), func(b *testing.B) {
 			var h Heap[event]

@@ -96,3 +96,12 @@ func (h *Heap[T]) Pop() (tick.Time, T) {
 	s[i] = last
 	return top.At, top.Value
 }
+
+// Take removes and returns the first if it is due by a moment.
+func (h *Heap[T]) Take(by tick.Time) (at tick.Time, v T, ok bool) {
+	if len(h.items) == 0 || h.items[0].At > by {
+		return 0, v, false
+	}
+	at, v = h.Pop()
+	return at, v, true
+}

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
 
-	"kestrix/internal/core/draw"
+	"kestrix/internal/core/rng"
 	"kestrix/internal/core/tick"
 )
 
@@ -56,9 +56,9 @@ func TestTheCalendarIsAHeap(t *testing.T) {
 			gap := rapid.SampledFrom([]int64{0, 3, 1000, 1e5, 4e7, 3e9, 1e13}).Draw(t, "gap")
 			n := rapid.SampledFrom([]int{10, 100, 500, 1000, 3 * lookEvery}).Draw(t, "events")
 			for i := range n {
-				bits := draw.Bits(seed, uint64(i), uint64(phase), draw.Pick)
+				bits := rng.Bits(seed, uint64(i), uint64(phase), rng.Pick)
 				if bits&1 == 0 || h.Len() == 0 {
-					at := now + tick.Time(int64(draw.Unit(bits)*float64(gap)))
+					at := now + tick.Time(int64(rng.Unit(bits)*float64(gap)))
 					c.Push(at, i)
 					h.Push(at, i)
 				} else {

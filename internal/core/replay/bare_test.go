@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"testing"
 
-	"kestrix/internal/core/draw"
 	"kestrix/internal/core/queue"
+	"kestrix/internal/core/rng"
 	"kestrix/internal/core/tick"
 )
 
@@ -20,9 +20,9 @@ func BenchmarkBareLoop(b *testing.B) {
 
 func bareLoop(b *testing.B, servers int32) {
 	var heap queue.Calendar[event]
-	var connect lane
-	shaper := draw.NewShaper()
-	takes := draw.NewLogNormal(40e6, 0.6)
+	var connect queue.Heap[event]
+	shaper := rng.NewShaper()
+	takes := rng.NewLogNormal(40e6, 0.6)
 	type job struct{ server int32 }
 	jobs := make([]job, 0, 1<<12)
 	free := []int32{}
@@ -31,7 +31,7 @@ func bareLoop(b *testing.B, servers int32) {
 	at := 0.0
 	next := func(n uint64) {
 		for i := range arrivals {
-			at += draw.Exponential(draw.Bits(1, n+uint64(i), 0, draw.Arrival)) / (200 * float64(servers)) * 1e9
+			at += rng.Exponential(rng.Bits(1, n+uint64(i), 0, rng.Arrival)) / (200 * float64(servers)) * 1e9
 			arrivals[i].at = int64(at)
 		}
 	}
@@ -39,15 +39,15 @@ func bareLoop(b *testing.B, servers int32) {
 	id := uint64(0)
 	handle := func(to tick.Time) {
 		for {
-			h, l := heap.At(), connect.at()
+			h, l := heap.At(), connect.At()
 			now := min(h, l)
 			if now > to {
 				return
 			}
 			if l <= h {
-				e := connect.pop()
+				_, e := connect.Pop()
 				id++
-				t := takes.Draw(shaper, draw.Bits(1, id, 0, draw.Service))
+				t := takes.Draw(shaper, rng.Bits(1, id, 0, rng.Service))
 				busy[jobs[e.req].server]++
 				heap.Push(now+tick.Time(t), event{kind: done, req: e.req, server: jobs[e.req].server})
 			} else {
@@ -77,7 +77,7 @@ func bareLoop(b *testing.B, servers int32) {
 			}
 			jobs[k].server = turn
 			turn = (turn + 1) % servers
-			connect.push(now.Add(1e6), event{kind: reach, req: k})
+			connect.Push(now.Add(1e6), event{kind: reach, req: k})
 			if n++; n == b.N {
 				break
 			}

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/draw"
+	"kestrix/internal/core/rng"
 	"kestrix/internal/core/scenario"
 )
 
@@ -76,8 +76,8 @@ func benchmark(b *testing.B, c *config.Config, backends int) {
 	arrivals := make([]arrival, 1<<14)
 	next := func(n uint64) {
 		for i := range arrivals {
-			at += draw.Exponential(draw.Bits(1, n+uint64(i), 0, draw.Arrival)) / rate * 1e9
-			client := draw.Bits(1, n+uint64(i), 0, draw.Who) % 50000
+			at += rng.Exponential(rng.Bits(1, n+uint64(i), 0, rng.Arrival)) / rate * 1e9
+			client := rng.Bits(1, n+uint64(i), 0, rng.Who) % 50000
 			arrivals[i] = arrival{at: int64(at), key: client * 0x9e3779b97f4a7c15, session: uint32(client), duration: -1, who: -1, repeat: true}
 		}
 	}

@@ -24,6 +24,8 @@ type job struct {
 	found   trace.Found
 	fails   error // what ended parsing before the end of the piece
 	done    chan struct{}
+	turn    chan struct{} // closed when the clients of the piece before have their numbers
+	next    chan struct{} // and when those of this one have
 }
 
 // made is what a piece has for one strand.
@@ -48,7 +50,9 @@ func (f *feed) readBeside(ctx context.Context, name string, r *trace.Reader, bef
 		free <- j
 	}
 	lines := r.Lines()
-	var file sync.Mutex // whose turn it is to fetch a piece
+	var file sync.Mutex // held while a piece is fetched; guards ended and turn
+	turn := make(chan struct{})
+	close(turn)
 	var parsers sync.WaitGroup
 	ended := false
 	for range helpers {
@@ -70,6 +74,8 @@ func (f *feed) readBeside(ctx context.Context, name string, r *trace.Reader, bef
 				}
 				j.piece, j.err = r.Piece(j.piece.Text)
 				ended = j.err != nil
+				j.turn, j.next = turn, make(chan struct{})
+				turn = j.next
 				inOrder <- j // there is room for all
 				file.Unlock()
 				if j.err != nil {
@@ -79,6 +85,9 @@ func (f *feed) readBeside(ctx context.Context, name string, r *trace.Reader, bef
 					j.strands[k].out = f.block()
 				}
 				c.read(name, h, j)
+				<-j.turn // clients have numbers in the order of the file
+				f.numberAll(j)
+				close(j.next)
 				j.done <- struct{}{}
 			}
 		})
@@ -130,9 +139,6 @@ func (c *crew) read(name string, h *trace.Reader, j *job) {
 	}
 	h.Take(j.piece)
 	for {
-		if lasting && c.short {
-			c.plains(h, j)
-		}
 		err, wanted := h.Next(&c.rec), false
 		if err == nil {
 			wanted, err = c.wants(name)
@@ -148,43 +154,6 @@ func (c *crew) read(name string, h *trace.Reader, j *job) {
 		}
 	}
 	j.found = h.Found()
-}
-
-// plains makes arrivals of the lines of the most frequent shape that come next.
-func (c *crew) plains(h *trace.Reader, j *job) {
-	text := j.piece.Text
-	for {
-		line := h.Lines()
-		some := h.Plains(c.lines[:])
-		if len(some) == 0 {
-			return
-		}
-		n := len(j.from)
-		j.from = slices.Grow(j.from, len(some))
-		from := j.from[n : n+len(some)]
-		wanted := 0
-		for i := range some {
-			l := &some[i]
-			if c.partial && !c.part.Holds(l.Time, c.origin) {
-				continue
-			}
-			c.sent(l.Client(text), nil, l.UserAgent(text), line+int64(i)+1, &from[wanted])
-			if c.keyed {
-				c.senders[wanted] = c.sender
-			}
-			if wanted < i {
-				some[wanted] = *l
-			}
-			wanted++
-		}
-		some = some[:wanted]
-		j.from = j.from[:n+wanted]
-		for k, p := range c.parsers {
-			m := &j.strands[k]
-			m.out = slices.Grow(m.out, wanted)[:n+wanted]
-			p.plains(some, text, m.out[n:], c.senders[:wanted])
-		}
-	}
 }
 
 // make turns a record into an arrival on each strand. lasting says whether its client
@@ -219,25 +188,23 @@ func (c *crew) make(name string, j *job, lasting bool) error {
 	return nil
 }
 
-// few is how many clients are looked up at once.
-const few = 64
-
-// takeAll takes what a crew has made of the next piece, before which so many lines
-// lie.
-func (f *feed) takeAll(name string, r *trace.Reader, j *job, lines int64) error {
+// numberAll gives the arrivals of a piece the numbers of their clients. The crew that
+// made them does so, which has them in its processor's cache.
+func (f *feed) numberAll(j *job) {
 	first := j.strands[0].out
-	for at := 0; at < len(first); at += few {
-		end := min(at+few, len(first))
-		f.ids.fetch(j.from[at:end])
-		for i := at; i < end; i++ {
-			f.number(&first[i], &j.from[i])
-		}
+	for i := range first {
+		f.number(&first[i], &j.from[i])
 	}
 	for k := range f.strands[1:] {
 		for i := range first {
 			j.strands[k+1].out[i].session = first[i].session
 		}
 	}
+}
+
+// takeAll takes what a crew has made of the next piece, before which so many lines
+// lie.
+func (f *feed) takeAll(name string, r *trace.Reader, j *job, lines int64) error {
 	for k, l := range f.strands {
 		m := &j.strands[k]
 		if err := l.takeAll(name, m, j.from, lines); err != nil {

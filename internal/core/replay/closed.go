@@ -27,7 +27,7 @@ func (c *closedLoad) remains() bool { return c != nil && c.asked < c.cfg.Request
 // askAll has every client send its first request.
 func (e *engine) askAll() {
 	for i := range min(e.closed.cfg.Concurrency, e.closed.cfg.Requests) {
-		e.heap.Push(0, event{kind: nextAsked, req: int32(i)})
+		e.queue.Push(0, event{kind: nextAsked, req: int32(i)})
 	}
 }
 
@@ -39,7 +39,7 @@ const leastPause = time.Millisecond
 // thought, but no earlier than after a pause.
 func (e *engine) askedAgain(who int32, pause time.Duration) {
 	if who >= 0 && e.closed.remains() {
-		e.heap.Push(e.now.Add(max(e.closed.cfg.Think, pause)), event{kind: nextAsked, req: who})
+		e.queue.Push(e.now.Add(max(e.closed.cfg.Think, pause)), event{kind: nextAsked, req: who})
 	}
 }
 

@@ -2,7 +2,7 @@ package replay
 
 import (
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/draw"
+	"kestrix/internal/core/rng"
 	"kestrix/internal/core/tick"
 )
 
@@ -32,9 +32,9 @@ func findUsual(servers []server) {
 	}
 }
 
-// serviceDraw is how long a worker takes for an attempt of a request, for which the
+// serviceTime is how long a worker takes for an attempt of a request, for which the
 // trace says how long it took, or -1.
-func (e *engine) serviceDraw(s *server, id uint64, attempt int32, took int64) tick.Time {
+func (e *engine) serviceTime(s *server, id uint64, attempt int16, took int64) tick.Time {
 	switch s.draws {
 	case fromTrace:
 		if took >= 0 {
@@ -50,10 +50,10 @@ func (e *engine) serviceDraw(s *server, id uint64, attempt int32, took int64) ti
 		}
 		if id >= d.from {
 			d.from, d.drawn = id, true
-			draw.Row(d.bits[:], e.o.Seed, id, 1, draw.Service)
+			rng.Row(d.bits[:], e.o.Seed, id, 1, rng.Service)
 			if s.draws == exponential {
 				for k, b := range d.bits {
-					d.takes[k] = float64(s.service.Mean) * draw.Exponential(b)
+					d.takes[k] = float64(s.service.Mean) * rng.Exponential(b)
 				}
 			} else {
 				s.log.DrawRow(e.shaper, d.takes[:], d.bits[:])
@@ -61,13 +61,13 @@ func (e *engine) serviceDraw(s *server, id uint64, attempt int32, took int64) ti
 			return tick.Time(d.takes[0])
 		}
 	}
-	return s.draw(e.shaper, draw.Bits(e.o.Seed, id, uint64(attempt), draw.Service))
+	return s.draw(e.shaper, rng.Bits(e.o.Seed, id, uint64(attempt), rng.Service))
 }
 
 // draw turns random bits into a service time.
-func (s *server) draw(shaper *draw.Shaper, bits uint64) tick.Time {
+func (s *server) draw(shaper *rng.Shaper, bits uint64) tick.Time {
 	if s.draws == exponential {
-		return tick.Time(float64(s.service.Mean) * draw.Exponential(bits))
+		return tick.Time(float64(s.service.Mean) * rng.Exponential(bits))
 	}
 	return tick.Time(s.log.Draw(shaper, bits))
 }

@@ -12,16 +12,16 @@ import (
 
 // fault is a scripted failure and what came of it.
 type fault struct {
-	cfg       *scenario.Fault
-	bit       uint64
-	targets   []target
-	began     bool
-	ended     bool
-	at, until tick.Time
-	met, lost int64
-	from, to  int       // phases in which it lasted: [from, to)
-	refusing  bool      // of flap: what it does now
-	turns     tick.Time // of flap: when that changes
+	cfg             *scenario.Fault
+	bit             uint64
+	targets         []target
+	began           bool
+	ended           bool
+	at, until       tick.Time
+	met, lost, left int64
+	from, to        int       // phases in which it lasted: [from, to)
+	refusing        bool      // of flap: what it does now
+	turns           tick.Time // of flap: when that changes
 }
 
 // target is a backend that a fault strikes.
@@ -55,7 +55,7 @@ func (e *engine) faultBegins(f *fault) {
 	if f.cfg.Until >= 0 {
 		for i, x := range e.faults {
 			if x == f {
-				e.heap.Push(tick.Time(f.cfg.Until), event{kind: faultEnds, server: int32(i)})
+				e.queue.Push(tick.Time(f.cfg.Until), event{kind: faultEnds, server: int32(i)})
 			}
 		}
 	}
@@ -63,7 +63,6 @@ func (e *engine) faultBegins(f *fault) {
 		t := &f.targets[i]
 		s := t.server
 		s.under |= f.bit
-		s.plain = false
 		if s.outs == len(s.up.views) {
 			t.leftAt = e.now // it was out already
 		}
@@ -124,8 +123,8 @@ func (e *engine) strike(f *fault, t *target, s *server) {
 	e.noteAll(s.up)
 }
 
-// faultsChanged notes what the short ways of frequent things go by: when a fault
-// begins, ends or turns next, and which backends answer as they should.
+// faultsChanged notes when a fault begins, ends or turns next, and which backends
+// answer as they should.
 func (e *engine) faultsChanged() {
 	next := tick.Never
 	for _, f := range e.faults {
@@ -140,13 +139,10 @@ func (e *engine) faultsChanged() {
 			}
 		}
 	}
-	if e.calmTill = next; e.o.long {
-		e.calmTill = 0
-	}
+	e.faultNext = next
 	for k := range e.servers {
 		s := &e.servers[k]
-		s.plain = s.under == 0 && s.slow == 1 && s.connect == e.delay
-		s.calm = !e.o.long && s.refuse == 0 && s.blackhole == 0 && s.hang == 0 && s.reset == 0 && len(s.errors) == 0
+		s.healthy = s.slow == 1 && s.refuse == 0 && s.blackhole == 0 && s.hang == 0 && s.reset == 0 && len(s.errors) == 0
 	}
 }
 
@@ -163,7 +159,7 @@ func (e *engine) turnLater(f *fault, after time.Duration) {
 	for i, x := range e.faults {
 		if x == f {
 			f.turns = e.now.Add(after)
-			e.heap.Push(f.turns, event{kind: faultTurns, server: int32(i)})
+			e.queue.Push(f.turns, event{kind: faultTurns, server: int32(i)})
 		}
 	}
 }
@@ -215,7 +211,7 @@ func (e *engine) markOpen(f *fault, s *server) {
 		}
 		switch {
 		case s.reset > 0:
-			e.settle(i, upstream.Outcome{Kind: upstream.Reset, Passed: true})
+			e.settle(i, upstream.Outcome{Kind: upstream.Reset, Final: true})
 		case r.flows && (s.hang > 0 || s.blackhole > 0):
 			e.fallsSilent(i)
 		}
@@ -313,7 +309,7 @@ func (e *engine) faultsSee(s *server) {
 func (e *engine) faultResult(f *fault) FaultResult {
 	r := FaultResult{
 		Name: f.cfg.Name, Kind: f.cfg.Kind, At: f.cfg.At.Seconds(), Began: f.began,
-		Met: f.met, Lost: f.lost, Backends: []string{},
+		Exposed: f.met, ExposedFailed: f.lost, ExposedLeft: f.left, Backends: []string{},
 	}
 	if f.cfg.Until >= 0 {
 		until := f.cfg.Until.Seconds()

@@ -287,7 +287,7 @@ func (f *feed) alias(n uint32) uint32 {
 }
 
 // clients is how many there have been.
-func (f *feed) clients() int64 { return int64(f.ids.n) - int64(len(f.aliases)) }
+func (f *feed) clients() int64 { return int64(len(f.ids.hashes)) - int64(len(f.aliases)) }
 
 // giveBack takes a block that has been used, for another time.
 func (f *feed) giveBack(b []arrival) {

@@ -30,29 +30,16 @@ func BenchmarkClients(b *testing.B) {
 		r, err := trace.NewReader("b", bytes.NewReader(text), trace.Options{})
 		require.NoError(b, err)
 		var a arrival
-		var w [few]caller
+		var w caller
 		var rec trace.Record
 		require.NoError(b, r.Next(&rec)) // which tells what it is
 		var piece trace.Piece
-		h, c, lines := r.Helper(), f.alone, [few]trace.Plain{}
+		h, c := r.Helper(), f.alone
 		for piece, err = r.Piece(nil); err == nil; piece, err = r.Piece(piece.Text) {
 			h.Take(piece)
-			for {
-				some := h.Plains(lines[:])
-				if len(some) == 0 {
-					if h.Next(&rec) != nil {
-						break
-					}
-					c.who(&rec, &w[0]) // the last of the piece
-					f.number(&a, &w[0])
-				}
-				for i := range some {
-					c.sent(some[i].Client(piece.Text), nil, some[i].UserAgent(piece.Text), int64(i), &w[i])
-				}
-				f.ids.fetch(w[:len(some)])
-				for i := range some {
-					f.number(&a, &w[i])
-				}
+			for h.Next(&rec) == nil {
+				c.who(&rec, &w)
+				f.number(&a, &w)
 			}
 			n += h.Found().Records
 		}

@@ -6,64 +6,48 @@ import (
 	"slices"
 )
 
-// interner gives each 64-bit hash a dense number. Two clients whose hashes are
-// equal are taken for one: among a million that is one chance in 37 million. It
-// takes 18 to 26 bytes for each: with slots to spare most are found at once.
+// interner maps 64-bit hashes to dense numbers. Two clients whose hashes are equal are
+// taken for one: among a million that is one chance in 37 million.
+//
+// It takes 18 to 26 bytes for each, and the slots are half empty at least, so that most
+// are found at the first.
 type interner struct {
-	slots  []uint32 // number+1 of a hash, 0 for an empty slot
+	slots  []uint32 // plus 1, the number of a hash; 0 for an empty slot
 	hashes []uint64 // by number
-	n      uint32
-	near   uint64 // means nothing; keeps fetch from being left out
 }
 
+// number returns the number of a hash, and whether it is new.
 func (t *interner) number(hash uint64) (uint32, bool) {
-	if int(t.n)*2 >= len(t.slots) {
+	if 2*len(t.hashes) >= len(t.slots) {
 		t.grow()
 	}
-	mask := uint64(len(t.slots) - 1)
-	for i := hash * 0x9e3779b97f4a7c15 >> 20 & mask; ; i = (i + 1) & mask {
-		id := t.slots[i]
-		if id == 0 {
-			t.n++
-			t.slots[i] = t.n
-			if len(t.hashes) == cap(t.hashes) {
-				// By a quarter: doubling would leave half of it empty.
-				t.hashes = slices.Grow(t.hashes, max(1024, len(t.hashes)/4))
-			}
-			t.hashes = append(t.hashes, hash)
-			return t.n - 1, true
-		}
-		if t.hashes[id-1] == hash {
-			return id - 1, false
-		}
+	i := t.place(hash)
+	if n := t.slots[i]; n != 0 {
+		return n - 1, false
 	}
+	if len(t.hashes) == cap(t.hashes) {
+		// By a quarter: doubling would leave half of it empty.
+		t.hashes = slices.Grow(t.hashes, max(1024, len(t.hashes)/4))
+	}
+	t.hashes = append(t.hashes, hash)
+	t.slots[i] = uint32(len(t.hashes))
+	return uint32(len(t.hashes) - 1), true
 }
 
-// fetch brings what is known of some clients near: a processor looks them up side
-// by side as long as nothing is to be decided in between.
-func (t *interner) fetch(some []caller) {
-	if t.n < 1<<13 {
-		return
+// place returns the slot of a hash, or the empty one where it belongs.
+func (t *interner) place(hash uint64) uint64 {
+	mask := uint64(len(t.slots) - 1)
+	i := hash * 0x9e3779b97f4a7c15 >> bits.LeadingZeros64(mask)
+	for n := t.slots[i]; n != 0 && t.hashes[n-1] != hash; n = t.slots[i] {
+		i = (i + 1) & mask
 	}
-	mask, last := uint64(len(t.slots)-1), uint32(len(t.hashes)-1)
-	var where [few]uint32
-	for i := range some {
-		where[i] = t.slots[some[i].hash*0x9e3779b97f4a7c15>>20&mask]
-	}
-	for i := range some {
-		t.near ^= t.hashes[min(where[i], last)]
-	}
+	return i
 }
 
 func (t *interner) grow() {
 	t.slots = make([]uint32, max(1024, 2*len(t.slots)))
-	mask := uint64(len(t.slots) - 1)
 	for n, hash := range t.hashes {
-		i := hash * 0x9e3779b97f4a7c15 >> 20 & mask
-		for t.slots[i] != 0 {
-			i = (i + 1) & mask
-		}
-		t.slots[i] = uint32(n) + 1
+		t.slots[t.place(hash)] = uint32(n) + 1
 	}
 }
 

@@ -65,7 +65,7 @@ func TestStreamsOfAScenario(t *testing.T) {
 	assert.InDelta(t, 39.001, r.Duration, 1e-6)
 	assert.InDelta(t, 0.001, r.Latency.Max, 1e-6, "its client waits for its beginning")
 	r = run(t, c, streams("quiet = \"10s\""), text, Options{})
-	assert.EqualValues(t, 10, r.Errors.BrokenStream, "the idle timeout is shorter than the silence")
+	assert.EqualValues(t, 10, r.Errors.IdleTimeout, "the idle timeout is shorter than the silence")
 	assert.InDelta(t, 14.001, r.Duration, 1e-6)
 
 	dies := "fault \"f\" {\n backend = \"app.b0\"\n kind = \"refuse\"\n at = \"12s\"\n until = \"100s\"\n}\n"
@@ -83,7 +83,7 @@ func TestStreamsOfAScenario(t *testing.T) {
 	r = run(t, c, streams("")+hangs("16s"), text, Options{})
 	assert.EqualValues(t, 10, r.Answered)
 	r = run(t, c, streams("")+hangs("18s"), text, Options{})
-	assert.EqualValues(t, 10, r.Errors.BrokenStream)
+	assert.EqualValues(t, 10, r.Errors.IdleTimeout)
 	assert.InDelta(t, 17, r.Duration, 1e-6)
 	one := "{\"time\":1000,\"path\":\"/x\"}\n{\"time\":1014,\"path\":\"/live/x\"}\n"
 	r = run(t, pool(t, 1, "round-robin", "timeouts {\n answer = \"20s\"\n}\n"), streams("")+hangs("16s"), one, Options{})
@@ -91,7 +91,7 @@ func TestStreamsOfAScenario(t *testing.T) {
 	assert.InDelta(t, 34.001, r.Duration, 1e-6)
 	slow := "fault \"f\" {\n backend = \"app.*\"\n kind = \"slow\"\n at = \"1s\"\n until = \"2s\"\n}\n"
 	r = run(t, c, streams("quiet = \"10s\"")+slow, text, Options{})
-	assert.EqualValues(t, 10, r.Errors.BrokenStream, "the end of another fault changes nothing about silence")
+	assert.EqualValues(t, 10, r.Errors.IdleTimeout, "the end of another fault changes nothing about silence")
 	sick := "fault \"f\" {\n backend = \"app.*\"\n kind = \"errors\"\n status = 404\n at = \"0s\"\n}\n"
 	r = run(t, c, streams("")+sick, text, Options{})
 	assert.InDelta(t, 0.001, r.Latency.Max, 1e-6, "a stream that is answered with a status ends with it")

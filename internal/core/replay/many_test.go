@@ -166,7 +166,7 @@ func TestMoreOfTheSame(t *testing.T) {
 		}
 	}
 	assert.EqualValues(t, 3000, all[1].Requests, "once is exactly once")
-	assert.Zero(t, all[2].Sessions.Lost, "each of the further clients has a place of its own")
+	assert.Zero(t, all[2].Sessions.Misses, "each of the further clients has a place of its own")
 }
 
 // TestWhatIsReadAlike: one reading serves all cases that a trace means the same for.

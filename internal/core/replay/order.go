@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"time"
 
-	"kestrix/internal/core/draw"
+	"kestrix/internal/core/rng"
 	"kestrix/internal/core/trace"
 )
 
@@ -197,7 +197,7 @@ func (l *strand) send(ctx context.Context, block []arrival) {
 // anywhere in its second.
 func (l *strand) fromEnd(a *arrival) {
 	if a.whole && l.spread {
-		a.at += int64(draw.Unit(draw.Bits(l.o.Seed, uint64(l.records), 0, draw.Stamp)) * 1e9)
+		a.at += int64(rng.Unit(rng.Bits(l.o.Seed, uint64(l.records), 0, rng.Stamp)) * 1e9)
 		l.shifted++
 	}
 	a.at -= max(a.duration, 0)

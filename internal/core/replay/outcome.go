@@ -31,7 +31,7 @@ func (e *engine) result() *Result {
 	}
 	r.Upstreams = map[string]*Upstream{}
 	r.Assumed = Assumed{Seed: e.o.Seed, Instances: max(e.o.Instances, 1), Stamp: cmp.Or(e.o.Stamp, "start"), Backends: map[string]Assumes{}}
-	var all []*spread
+	var all []*histogram
 	for _, u := range e.ups {
 		r.Upstreams[u.cfg.Name] = e.upstream(u)
 		for k := range u.latency {
@@ -39,10 +39,11 @@ func (e *engine) result() *Result {
 		}
 		r.Sessions.Moved += u.sessions.Moved
 		r.Sessions.Refused += u.sessions.Refused
-		r.Sessions.Lost += u.sessions.Lost
+		r.Sessions.Misses += u.sessions.Misses
 	}
 	r.Sessions.Seen = f.clients()
-	r.Latency = e.tally.latency(all...)
+	r.Latency = e.latencies.latency(all...)
+	r.Elapsed = e.latencies.latency(append(all, &e.unanswered)...)
 	r.Faults = []FaultResult{}
 	for _, x := range e.faults {
 		r.Faults = append(r.Faults, e.faultResult(x))
@@ -52,7 +53,7 @@ func (e *engine) result() *Result {
 	}
 	r.Timeline = e.rows()
 	r.Trace = TraceResult{
-		Records: l.records, BadLines: f.badLines, Bad: f.bad, Clients: int64(f.addresses.n),
+		Records: l.records, BadLines: f.badLines, Bad: f.bad, Clients: int64(len(f.addresses.hashes)),
 		Unknown: map[string]int64{}, Spread: e.o.Spread, Shifted: l.shifted, OutOfOrder: l.late,
 	}
 	if r.Trace.Bad == nil {
@@ -73,13 +74,13 @@ func (e *engine) result() *Result {
 }
 
 func (e *engine) upstream(u *up) *Upstream {
-	var whole []*spread
+	var whole []*histogram
 	for k := range u.latency {
 		whole = append(whole, &u.latency[k])
 	}
 	out := &Upstream{
-		Requests: u.requests, Answered: u.answered, Failed: u.failed, Retried: u.retried,
-		Latency: e.tally.latency(whole...), Sessions: u.sessions, Backends: map[string]*Backend{},
+		Requests: u.requests, Answered: u.answered, Failed: u.failed, ClientLeft: u.left, Retried: u.retried,
+		Latency: e.latencies.latency(whole...), Sessions: u.sessions, Backends: map[string]*Backend{},
 	}
 	core := u.views[0].core
 	picks, weights := int64(0), 0
@@ -98,7 +99,6 @@ func (e *engine) upstream(u *up) *Upstream {
 	for _, m := range core.Members(e.now) {
 		s := &u.servers[m.ID]
 		requests := requests[m.ID]
-		e.tally.settle(&s.latency)
 		for _, v := range u.views {
 			if p := &v.probes[m.ID]; p.out {
 				s.outTime += e.now - p.outSince
@@ -106,8 +106,8 @@ func (e *engine) upstream(u *up) *Upstream {
 			}
 		}
 		b := &Backend{
-			State: m.State.String(), Requests: requests, Answered: s.latency.n, Failed: s.failed,
-			Latency: e.tally.latency(&s.latency.spread), PeakInFlight: int(s.peak), SecondsOut: s.outTime.Seconds() / float64(len(u.views)),
+			State: m.State.String(), Requests: requests, Answered: s.latency.n, Failed: s.failed, ClientLeft: s.left,
+			Latency: e.latencies.latency(&s.latency), PeakInFlight: int(s.peak), SecondsOut: s.outTime.Seconds() / float64(len(u.views)),
 		}
 		if picks > 0 {
 			b.Share = float64(requests) / float64(picks)
@@ -161,7 +161,7 @@ func (e *engine) rows() Timeline {
 	for i := range e.timeline.rows {
 		x := &e.timeline.rows[i]
 		row := TimelineRow{
-			At: float64(i) * t.Bucket, Answered: x.answered, Failed: x.failed,
+			At: float64(i) * t.Bucket, Answered: x.answered, Failed: x.failed, ClientLeft: x.left,
 			Upstreams: map[string]map[string]TimelineBox{},
 		}
 		if x.latency != nil {

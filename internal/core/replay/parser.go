@@ -5,9 +5,9 @@ import (
 	"net/netip"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/draw"
 	"kestrix/internal/core/limit"
 	normal "kestrix/internal/core/request"
+	"kestrix/internal/core/rng"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/trace"
 )
@@ -16,14 +16,11 @@ import (
 // feed. Several may be at work, each on a piece of a file of its own.
 type crew struct {
 	rec     trace.Record
-	lines   [few]trace.Plain
-	senders [few]sender
 	parsers []*parser
 	part    trace.Span // of the trace that is replayed
 	partial bool       // that is not all of it
 	origin  int64      // the time of the first record, be it replayed or not
 	keyed   bool       // the sender is asked for
-	short   bool       // lines of the most frequent shape need not be made records, see plan.short
 	sender  sender     // of the record
 
 	_ [64]byte // keeps what several write on lines of their own
@@ -31,16 +28,11 @@ type crew struct {
 
 // crew makes one with plans of its own.
 func (f *feed) crew() *crew {
-	c := &crew{part: f.o.Part, partial: f.o.Part != (trace.Span{}), origin: f.origin, short: !f.o.long}
+	c := &crew{part: f.o.Part, partial: f.o.Part != (trace.Span{}), origin: f.origin}
 	for _, l := range f.strands {
 		own := *l.plan
 		c.keyed = c.keyed || own.keyed()
-		c.short = c.short && own.short()
-		p := &parser{plan: &own}
-		if own.short() && !own.only.all {
-			p.ways = newWays(&own, own.only)
-		}
-		c.parsers = append(c.parsers, p)
+		c.parsers = append(c.parsers, &parser{plan: &own, cache: newRouteCache(&own)})
 	}
 	return c
 }
@@ -57,8 +49,7 @@ func (c *crew) wants(name string) (bool, error) {
 type parser struct {
 	*plan
 	route route.Request
-	rec   trace.Record // of a line that has to be one
-	ways  ways
+	cache routeCache
 	known *misses
 
 	_ [64]byte
@@ -83,33 +74,28 @@ type caller struct {
 // who tells who sent a record. The text of the caller lasts as long as that of the
 // record.
 func (c *crew) who(rec *trace.Record, w *caller) {
-	c.sent(rec.Client, rec.Session, rec.UserAgent, rec.Line, w)
-}
-
-// sent is who for the parts of a record that tell.
-func (c *crew) sent(client, session, userAgent []byte, line int64, w *caller) {
-	w.text, w.line, w.session = trace.Text(client), int32(line), false
+	w.text, w.line, w.session = trace.Text(rec.Client), int32(rec.Line), false
 	if trace.HasPort(w.text) {
 		w.text = trace.CanonicalClient(w.text) // or each would be a caller of its own
 		w.hash = quickHash([]byte(w.text))
 	} else {
-		w.hash = quickHash(client)
+		w.hash = quickHash(rec.Client)
 	}
 	switch {
-	case session != nil:
-		w.hash, w.session = quickHash(session)^hashSession, true
-	case userAgent != nil:
-		w.hash ^= quickHash(userAgent) * hashAgent
+	case rec.Session != nil:
+		w.hash, w.session = quickHash(rec.Session)^hashSession, true
+	case rec.UserAgent != nil:
+		w.hash ^= quickHash(rec.UserAgent) * hashAgent
 	}
 	if !c.keyed {
 		return
 	}
 	c.sender.client = trace.ClientKey(w.text)
 	switch {
-	case session != nil:
-		c.sender.identity = identityHash(session) ^ hashSession
-	case userAgent != nil:
-		c.sender.identity = c.sender.client ^ identityHash(userAgent)*hashAgent
+	case rec.Session != nil:
+		c.sender.identity = identityHash(rec.Session) ^ hashSession
+	case rec.UserAgent != nil:
+		c.sender.identity = c.sender.client ^ identityHash(rec.UserAgent)*hashAgent
 	default:
 		c.sender.identity = c.sender.client
 	}
@@ -121,38 +107,17 @@ const (
 	hashAgent   = 0xd1342543de82ef95
 )
 
-// begin writes of an arrival what does not depend on its frontend. Field by field: to
-// make a whole one and copy it costs more.
-func (p *parser) begin(a *arrival, at, duration int64, status int, w *sender) {
-	a.at, a.key, a.seatKey, a.duration, a.limited = at, w.client, 0, duration, 0
-	a.session, a.route, a.who, a.front = 0, -1, -1, 0
-	a.instance, a.recorded, a.stream = 0, 0, status == 101
-	if p.o.Recorded && status >= 500 {
-		a.recorded = int16(status)
-	}
-	if n := p.o.Instances; n > 1 {
-		a.instance = uint8(draw.Below(draw.Bits(p.o.Seed, w.identity, 0, draw.Who), n))
-	}
-}
-
-// plains is arrival for lines of the most frequent shape, which are made records only
-// where a route has to be found (plan.short).
-func (p *parser) plains(some []trace.Plain, text []byte, out []arrival, from []sender) {
-	front, first, tcp, all := uint16(p.only.index), p.only.first, p.only.tcp, p.only.all
-	for i := range some {
-		l, a := &some[i], &out[i]
-		p.begin(a, l.Time, l.Duration, l.Status, &from[i])
-		a.whole, a.repeat, a.front, a.route = true, normal.Idempotent(trace.Text(l.Method(text))) && !tcp, front, first
-		a.stream = a.stream || tcp
-		if !all {
-			p.way(l, text, a, &from[i])
-		}
-	}
-}
-
 // arrival turns one record into an arrival, but for the number of its client.
 func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) error {
-	p.begin(a, rec.Time, rec.Duration, rec.Status, w)
+	// Field by field: making a whole one and copying it costs more.
+	a.at, a.key, a.seatKey, a.duration, a.limited = rec.Time, w.client, 0, rec.Duration, 0
+	a.session, a.route, a.who, a.front, a.instance, a.recorded = 0, -1, -1, 0, 0, 0
+	if p.o.Recorded && rec.Status >= 500 {
+		a.recorded = int16(rec.Status)
+	}
+	if n := p.o.Instances; n > 1 {
+		a.instance = uint8(rng.Below(rng.Bits(p.o.Seed, w.identity, 0, rng.Who), n))
+	}
 	a.whole, a.repeat = rec.WholeSecond, normal.Idempotent(trace.Text(rec.Method))
 	t := p.only
 	if rec.Frontend != nil {
@@ -181,12 +146,25 @@ func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) 
 		a.route = t.first // whatever is asked
 		return nil
 	}
-	p.find(t, rec, a, w)
+	if !p.cache.holds(t, rec) {
+		p.find(t, rec, a, w)
+		return nil
+	}
+	e, known := p.cache.entry(t, rec)
+	if known {
+		a.route = e.route
+		p.miss(e.missed)
+		return nil
+	}
+	missed := p.find(t, rec, a, w)
+	if a.route < 0 || p.routes[a.route].hash == nil && p.routes[a.route].sticky == nil {
+		e.route, e.missed, e.set = a.route, missed, true // else more is asked of it than its route
+	}
 	return nil
 }
 
-// find finds the route of a record; it gives, and counts, what routes asked and it did
-// not say.
+// find finds the route of a record. It returns, and counts, what routes asked and the
+// record does not have.
 func (p *parser) find(t *table, rec *trace.Record, a *arrival, w *sender) route.Field {
 	q := &p.route
 	Request(rec, t.asks, p.o.Host, q)

@@ -5,8 +5,8 @@ import "kestrix/internal/core/tick"
 // phase is a part of the replay in which no fault begins or ends. Requests
 // belong to the one in which they arrived.
 type phase struct {
-	began                      tick.Time
-	requests, answered, failed int64 // answered: without a backend; the rest is in the latencies
+	began                            tick.Time
+	requests, answered, failed, left int64 // answered: without a backend; the rest is in the latencies
 }
 
 // newPhase begins one now, and gives its number.
@@ -17,7 +17,7 @@ func (e *engine) newPhase() int {
 	}
 	e.phases = append(e.phases, phase{began: e.now})
 	for _, u := range e.ups {
-		u.latency = append(u.latency, spread{})
+		u.latency = append(u.latency, histogram{})
 	}
 	return n
 }
@@ -25,11 +25,12 @@ func (e *engine) newPhase() int {
 // phase puts several together.
 func (e *engine) phase(from, to int) Phase {
 	var p Phase
-	var all []*spread
+	var all []*histogram
 	for i := from; i < to; i++ {
 		p.Requests += e.phases[i].requests
 		p.Answered += e.phases[i].answered
 		p.Failed += e.phases[i].failed
+		p.ClientLeft += e.phases[i].left
 		for _, u := range e.ups {
 			p.Answered += u.latency[i].n
 			all = append(all, &u.latency[i])
@@ -38,7 +39,7 @@ func (e *engine) phase(from, to int) Phase {
 	if p.Requests > 0 {
 		p.ErrorRate = float64(p.Failed) / float64(p.Requests)
 	}
-	p.Latency = e.tally.latency(all...)
+	p.Latency = e.latencies.latency(all...)
 	return p
 }
 

@@ -103,10 +103,6 @@ func (p *plan) keyed() bool {
 	return p.o.Instances > 1 || p.rated || slices.ContainsFunc(p.routes, func(r routeRef) bool { return r.hashes || r.sticky != nil })
 }
 
-// short says whether lines of the most frequent shape need not be made records of,
-// but where a route is to be found.
-func (p *plan) short() bool { return p.only != nil && !p.rated }
-
 // shorten notes what is asked of the requests of a frontend, and whether all go one
 // way, whatever they ask.
 func (p *plan) shorten(t *table) {

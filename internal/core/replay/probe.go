@@ -7,9 +7,8 @@ import (
 	"kestrix/internal/core/upstream"
 )
 
-// probe sends one to a backend. A tcp probe passes when the connection stands;
-// an http probe then waits for a worker like any request, and takes it one
-// millisecond.
+// probe sends one to a backend. One that asks nothing passes when the connection is
+// made; any other then waits for a worker like a request, and takes it one millisecond.
 func (e *engine) probe(v *view, s *server) {
 	cfg := s.up.cfg.Probe
 	p := &v.probes[s.id]
@@ -19,18 +18,18 @@ func (e *engine) probe(v *view, s *server) {
 	switch {
 	case s.probeLies > 0:
 		s.coming++
-		e.heap.Push(e.now.Add(s.connect), event{kind: probeReach, server: s.index, req: v.index, gen: p.gen})
+		e.queue.Push(e.now.Add(s.connect), event{kind: probeReach, server: s.index, req: v.index, gen: p.gen})
 	case s.refuse > 0:
 		e.probeEnds(v, s, "connection refused")
-	case s.probeFails > 0 && cfg.Kind != "http":
+	case s.probeFails > 0 && !cfg.Asks():
 		e.probeEnds(v, s, "connection refused")
 	case s.blackhole > 0 || s.connect >= cfg.Timeout:
-		e.heap.Push(late, event{kind: probeLate, server: s.index, req: v.index, gen: p.gen})
+		e.queue.Push(late, event{kind: probeLate, server: s.index, req: v.index, gen: p.gen})
 	default:
 		s.coming++
-		e.heap.Push(e.now.Add(s.connect), event{kind: probeReach, server: s.index, req: v.index, gen: p.gen})
-		if cfg.Kind == "http" {
-			e.heap.Push(late, event{kind: probeLate, server: s.index, req: v.index, gen: p.gen})
+		e.queue.Push(e.now.Add(s.connect), event{kind: probeReach, server: s.index, req: v.index, gen: p.gen})
+		if cfg.Asks() {
+			e.queue.Push(late, event{kind: probeLate, server: s.index, req: v.index, gen: p.gen})
 		}
 	}
 }
@@ -47,12 +46,12 @@ func (e *engine) probeReached(v *view, s *server, gen uint32) {
 		e.probeEnds(v, s, "")
 	case s.refuse > 0:
 		e.probeEnds(v, s, "connection refused")
-	case s.up.cfg.Probe.Kind != "http":
+	case !s.up.cfg.Probe.Asks():
 		e.probeEnds(v, s, "")
 	case s.hang > 0 || s.blackhole > 0:
 		// Nothing comes; the timeout is on its way.
 	case s.busy < s.workers:
-		e.work(s, s.index, waiting{-1 - v.index, gen, probeWork}, e.now)
+		e.work(s, waiting{-1 - v.index, gen, probeWork}, e.now)
 	case s.queued >= s.backlog:
 		e.probeEnds(v, s, "connection refused: its backlog is full")
 	default:
@@ -104,7 +103,7 @@ func (e *engine) die(s *server) {
 	s.waiting, s.head, s.queued = s.waiting[:0], 0, 0
 	s.epoch++
 	for _, v := range s.up.views {
-		if v.probes[s.id].open && s.up.cfg.Probe.Kind == "http" {
+		if v.probes[s.id].open && s.up.cfg.Probe.Asks() {
 			e.probeEnds(v, s, "the connection broke")
 		}
 	}

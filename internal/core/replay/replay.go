@@ -9,9 +9,9 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/draw"
 	"kestrix/internal/core/limit"
 	"kestrix/internal/core/queue"
+	"kestrix/internal/core/rng"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/tick"
 	"kestrix/internal/core/trace"
@@ -37,8 +37,6 @@ type Options struct {
 	Leave   int
 	LeaveOf []string // the upstreams of which one leaves; empty: all
 
-	long bool // nothing is cut short; tests hold the short ways against it
-
 	// Observe is told of each decision, nil for nobody.
 	Observe func(Decision)
 	// Progress is told from time to time how far reading has come: bytes of
@@ -60,8 +58,8 @@ type Decision struct {
 // DefaultWindow is within which records out of order are put right.
 const DefaultWindow = 10 * time.Second
 
-// request is one under way: three lines of a cache, of which the first has what
-// nearly all of them are asked for at their end.
+// request is one under way, in three cache lines, of which the first has what a good
+// end looks at.
 type request struct {
 	gen      uint32 // goes up with each attempt, so that what was meant for an earlier one is void
 	session  uint32
@@ -76,6 +74,7 @@ type request struct {
 	stream   bool
 	flows    bool // a stream that has begun
 	overdue  bool // a stream that would have ended, had its backend not gone silent
+	struck   bool // met is not 0
 	arrived  tick.Time
 	a        upstream.Attempt
 	q        upstream.Request
@@ -86,64 +85,63 @@ type request struct {
 }
 
 type engine struct {
-	ctx      context.Context
-	o        Options
-	cfg      *config.Config
-	scenario *scenario.Scenario
-	begun    bool
-	now      tick.Time
-	zero     int64 // nanoseconds since the epoch of the replay's start
-	heap     queue.Calendar[event]
-	connect  lane
-	delay    time.Duration // the connect time that the lane serves
-	calmTill tick.Time     // when a fault begins, ends or turns next
-	ups      []*up
-	views    []*view // of all instances
-	sole     *view   // the only one, nil where there are several
-	strand   *strand
-	stop     tick.Time // where the clock stops, tick.Never if it does not
-	phases   []phase
-	closed   *closedLoad // nil unless clients wait for their answers
-	again    []arrival   // what will come later: streams that are sent again, further clients
-	spare    []int32     // free places of again
-	breathed tick.Time   // the end of the bucket in which upstreams were last looked at
-	lastAt   tick.Time   // of the arrivals so far
-	servers  []server
-	faults   []*fault
-	requests []request
-	free     int32
-	open     int64
-	events   int64
-	timeline *timeline
-	tally    tally
-	upOf     []*up   // by server
-	openNow  []int32 // likewise, when the last row of the timeline ended
-	res      Result
-	routes   []int64
-	refs     []routeRef
-	fronts   []*config.Frontend
-	rated    bool        // somewhere a rate is enforced
-	limits   []limit.Set // by instance
-	changes  []upstream.Change
-	actions  []upstream.Action
-	shaper   *draw.Shaper
-	ahead    ahead
-	q        upstream.Request // of a request that has no place
-	a        upstream.Attempt // likewise
-	brief    bool             // requests whose future is known may take a short way
-	times    float64          // how often each arrival comes
-	only     int32            // the upstream whose arrivals come, -1 for all
-	met      uint64           // how many arrivals there were, however often each came
-	fetched  int16            // means nothing
-	sample   []arrival        // the first that clients of a closed load have sent
+	// What every request looks at comes first, and what is large last.
+	now       tick.Time
+	zero      int64     // nanoseconds since the epoch of the replay's start
+	stop      tick.Time // where the clock stops, tick.Never if it does not
+	faultNext tick.Time // when a fault begins, ends or turns next
+	lastAt    tick.Time // of the arrivals so far
+	breathed  tick.Time // the end of the bucket in which upstreams were last looked at
+	open      int64
+	events    int64
+	times     float64 // how often each arrival comes
+	only      int32   // the upstream whose arrivals come, -1 for all
+	free      int32
+	rated     bool // somewhere a rate is enforced
+	begun     bool
+	requests  []request
+	servers   []server
+	ups       []*up
+	views     []*view // of all instances
+	sole      *view   // the only one, nil where there are several
+	timeline  *timeline
+	routes    []int64
+	refs      []routeRef
+	phases    []phase
+	scenario  *scenario.Scenario
+	ctx       context.Context
+	queue     queue.Calendar[event]
+	latencies histograms
+	upOf      []*up     // by server
+	again     []arrival // what will come later: streams that are sent again, further clients
+	spare     []int32   // free places of again
+	faults    []*fault
+	openNow   []int32 // by server, open when the last row of the timeline ended
+	fronts    []*config.Frontend
+	limits    []limit.Set // by instance
+	changes   []upstream.Change
+	actions   []upstream.Action
+	shaper    *rng.Shaper
+	met       uint64    // how many arrivals there were, however often each came
+	sample    []arrival // the first that clients of a closed load have sent
+	cfg       *config.Config
+	strand    *strand
+	closed    *closedLoad // nil unless clients wait for their answers
+	// unanswered has the times of requests without an answer of a backend: failed, left
+	// by their clients, or answered by the proxy itself.
+	unanswered histogram
+	o          Options
+	res        Result
+	ahead      ahead
+	answers    answers
 }
 
 func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Options) (*engine, error) {
 	e := &engine{
-		ctx: ctx, o: o, cfg: c, scenario: s, free: -1, times: 1, only: -1, shaper: draw.NewShaper(), stop: tick.Never,
+		ctx: ctx, o: o, cfg: c, scenario: s, free: -1, times: 1, only: -1, shaper: rng.NewShaper(), stop: tick.Never,
 		phases: make([]phase, 1), limits: make([]limit.Set, max(o.Instances, 1)),
 	}
-	delays, backends := map[time.Duration]int{}, 0
+	backends := 0
 	for _, uc := range c.Upstreams {
 		backends += len(uc.Backends)
 	}
@@ -153,12 +151,12 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 		if len(uc.Backends) > 30000 {
 			return nil, fmt.Errorf("the upstream %q has %d backends; a replay takes up to 30,000", uc.Name, len(uc.Backends))
 		}
-		u := &up{cfg: uc, latency: make([]spread, 1)}
+		u := &up{cfg: uc, connect: uc.Timeouts.Connect, latency: make([]histogram, 1)}
 		for i := range max(o.Instances, 1) {
 			// Each proxy draws and breaks ties in a way of its own.
 			v := &view{index: int32(len(e.views)), instance: i, up: u, scheduled: tick.Never}
 			if i > 0 {
-				v.ahead = tick.Time(draw.Unit(draw.Bits(o.Seed, uint64(i), 0, draw.Phase)) * float64(time.Hour))
+				v.ahead = tick.Time(rng.Unit(rng.Bits(o.Seed, uint64(i), 0, rng.Phase)) * float64(time.Hour))
 			}
 			v.core = upstream.New(v.ahead, uc, o.Seed+uint64(i)<<32)
 			v.probes = make([]probeView, v.core.Slots())
@@ -175,23 +173,15 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 			e.upOf = append(e.upOf, u)
 			sv := &u.servers[id]
 			sv.init(u.first+int32(id), u, id, s.Behaviour(uc.Name+"."+b.Name))
-			delays[sv.connect]++
 		}
 		e.ups = append(e.ups, u)
 	}
 	if s.Load != nil && s.Load.Closed {
 		e.closed = newClosedLoad(s.Load, o.Seed)
 	}
-	most := 0
-	for d, n := range delays {
-		if n > most || n == most && d < e.delay {
-			e.delay, most = d, n
-		}
-	}
 	if len(e.views) == 1 {
 		e.sole = e.views[0]
 	}
-	e.brief = len(e.views) == len(e.ups) && o.Observe == nil && !o.long
 	findUsual(e.servers)
 	e.openNow = make([]int32, len(e.servers))
 	e.timeline = newTimeline(len(e.servers))
@@ -203,7 +193,7 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 func (e *engine) begin(at int64) {
 	e.begun, e.zero = true, at
 	for i, f := range e.faults {
-		e.heap.Push(tick.Time(f.cfg.At), event{kind: faultBegins, server: int32(i)})
+		e.queue.Push(tick.Time(f.cfg.At), event{kind: faultBegins, server: int32(i)})
 	}
 	e.faultsChanged()
 	for _, v := range e.views {
@@ -218,55 +208,22 @@ func (e *engine) begin(at int64) {
 func (e *engine) until(to tick.Time) {
 	to = min(to, e.stop-1)
 	for {
-		var ev event
-		if l := e.connect.at(); l <= to && l <= e.heap.At() {
-			e.now, ev = l, e.connect.pop()
-		} else if at, x, ok := e.heap.Take(min(to, l)); ok {
-			e.now, ev = at, x
-		} else {
+		at, ev, ok := e.queue.Take(to)
+		if !ok {
 			return
 		}
+		e.now = at
 		if e.events++; e.events&0xffff == 0 && e.ctx.Err() != nil {
 			return
 		}
-		if ev.kind == sureDone {
-			e.sureDone(ev) // nearly always
-		} else {
-			e.handle(ev)
-		}
+		e.handle(ev)
 	}
 }
 
 // arriveAll takes requests in, one after the other.
 func (e *engine) arriveAll(block []arrival) {
-	for at := 0; at < len(block); at += few {
-		some := block[at:min(at+few, len(block))]
-		if e.sole != nil {
-			e.fetch(some)
-		}
-		for i := range some {
-			e.arrive(&some[i])
-		}
-	}
-}
-
-// fetch has the processor fetch what some requests will look at before it is needed,
-// where it lies far apart: the holders of many sessions, the ring of many backends.
-func (e *engine) fetch(some []arrival) {
-	const far = 1 << 18
-	if h := e.sole.up.holder; len(h) >= far {
-		for i := range some {
-			if s := some[i].session; int(s) < len(h) {
-				e.fetched += h[s]
-			}
-		}
-	}
-	if f := e.sole.core.Fetcher(); f != nil {
-		var keys [few]uint64
-		for i := range some {
-			keys[i] = some[i].key
-		}
-		f.Fetch(keys[:len(some)])
+	for i := range block {
+		e.arrive(&block[i])
 	}
 }
 
@@ -320,6 +277,7 @@ func (e *engine) ask(a *arrival) {
 	}
 	if e.refs[a.route].upstream < 0 {
 		// A redirect or reply takes no time worth telling and meets no backend.
+		e.latencies.add(&e.unanswered, 0)
 		e.res.Answered++
 		e.res.Replied++
 		ph.answered++
@@ -330,9 +288,6 @@ func (e *engine) ask(a *arrival) {
 	u := e.ups[e.refs[a.route].upstream]
 	u.requests++
 	u.see(a.session)
-	if e.brief && a.who < 0 && !a.stream && a.recorded == 0 && e.direct(a, u, uint64(n)) {
-		return
-	}
 	e.send(e.request(a, u, uint64(n)))
 }
 
@@ -345,11 +300,15 @@ func (e *engine) request(a *arrival, u *up, n uint64) int32 {
 	r.q.Tag = i
 	r.a.Reset()
 	r.session, r.view, r.server, r.route = a.session, u.views[a.instance].index, 0, a.route
-	r.sent, r.open, r.stream, r.flows, r.overdue = false, true, a.stream, false, false
+	r.sent, r.open, r.stream, r.flows, r.overdue, r.struck = false, true, a.stream, false, false, false
 	r.recorded, r.phase, r.who = a.recorded, int16(len(e.phases)-1), a.who
 	r.arrived, r.deadline, r.duration = e.now, 0, a.duration
 	r.under, r.met = 0, 0
 	e.open++
+	if p := e.scenario.Patience; p != nil {
+		waits := e.span(p, rng.Bits(e.o.Seed, n, 0, rng.Patience))
+		e.queue.Push(e.now.Add(waits), event{kind: patienceEnds, req: i, gen: uint32(n)})
+	}
 	return i
 }
 
@@ -367,6 +326,7 @@ func (e *engine) turnedAway(a *arrival) {
 	e.phases[len(e.phases)-1].failed++
 	e.res.Failed++
 	e.row().failed++
+	e.latencies.add(&e.unanswered, 0)
 	e.askedAgain(a.who, leastPause)
 }
 
@@ -401,7 +361,7 @@ func (e *engine) finish(i int32) {
 // drain goes on until nothing is open.
 func (e *engine) drain() {
 	for (e.open > 0 || e.closed.remains() || len(e.again) > len(e.spare)) && e.ctx.Err() == nil {
-		at := min(e.heap.At(), e.connect.at())
+		at := e.queue.At()
 		if at == tick.Never || at >= e.stop {
 			break
 		}
@@ -419,11 +379,11 @@ func (e *engine) drain() {
 
 // handle does what an event says.
 func (e *engine) handle(ev event) {
-	switch ev.kind {
+	switch ev.kind & (1<<kindBits - 1) {
 	case done:
 		e.workerDone(ev)
 	case reach:
-		e.reached(ev.req) // nothing ends an attempt while it connects
+		e.reached(ev)
 	case failAfter:
 		if r := &e.requests[ev.req]; r.gen == ev.gen && r.open {
 			e.settle(ev.req, upstream.Outcome{Kind: upstream.ConnectTimeout})
@@ -436,6 +396,10 @@ func (e *engine) handle(ev event) {
 		if r := &e.requests[ev.req]; r.gen == ev.gen && r.open {
 			e.streamOver(ev.req, ev.kind)
 		}
+	case patienceEnds:
+		if r := &e.requests[ev.req]; r.open && uint32(r.q.ID) == ev.gen {
+			e.clientLeaves(ev.req)
+		}
 	case resend:
 		e.sendAgain(ev.req)
 	case nextAsked:
@@ -446,6 +410,9 @@ func (e *engine) handle(ev event) {
 		e.ask(&a)
 	case coreDue:
 		v := e.views[ev.server]
+		if e.now != v.scheduled {
+			return // an earlier call has come since
+		}
 		v.scheduled = tick.Never
 		e.actions = v.core.Advance(e.now+v.ahead, e.actions[:0])
 		for k := range e.actions {

@@ -12,6 +12,7 @@ type Result struct {
 	Answered   int64   `json:"answered"`
 	Replied    int64   `json:"replied"` // of answered: by a redirect or reply, without a backend
 	Failed     int64   `json:"failed"`
+	ClientLeft int64   `json:"client_left"` // their clients left before the answer began
 	Unfinished int64   `json:"unfinished"`
 	Retried    int64   `json:"retried"`
 	Resent     int64   `json:"resent"` // of requests: streams that their clients opened again after they had failed
@@ -20,6 +21,7 @@ type Result struct {
 	Throughput float64 `json:"throughput"` // answered per second
 
 	Latency      Latency              `json:"latency"`
+	Elapsed      Latency              `json:"elapsed"` // of all requests, until the answer, the failure or the leaving
 	Errors       Errors               `json:"errors"`
 	Routes       map[string]int64     `json:"routes"`
 	Upstreams    map[string]*Upstream `json:"upstreams"`
@@ -61,7 +63,8 @@ type Errors struct {
 	NoRoute        int64 `json:"no_route"`
 	NoBackend      int64 `json:"no_backend"`
 	BrokenStream   int64 `json:"broken_stream"`
-	StickyRefused  int64 `json:"sticky_refused"`
+	IdleTimeout    int64 `json:"idle_timeout"`
+	SessionRefused int64 `json:"session_refused"`
 }
 
 // List gives the causes with their keys, in a fixed order.
@@ -70,7 +73,7 @@ func (e *Errors) List() []ErrorCount {
 		{"refused", e.Refused}, {"connect_timeout", e.ConnectTimeout}, {"answer_timeout", e.AnswerTimeout},
 		{"reset", e.Reset}, {"status_5xx", e.Status5xx}, {"queue_full", e.QueueFull}, {"queue_timeout", e.QueueTimeout},
 		{"rate_limited", e.RateLimited}, {"no_route", e.NoRoute}, {"no_backend", e.NoBackend},
-		{"broken_stream", e.BrokenStream}, {"sticky_refused", e.StickyRefused},
+		{"broken_stream", e.BrokenStream}, {"idle_timeout", e.IdleTimeout}, {"session_refused", e.SessionRefused},
 	}
 }
 
@@ -82,15 +85,16 @@ type ErrorCount struct {
 
 // Upstream is what came of one upstream.
 type Upstream struct {
-	Requests  int64               `json:"requests"`
-	Answered  int64               `json:"answered"`
-	Failed    int64               `json:"failed"`
-	Retried   int64               `json:"retried"`
-	Latency   Latency             `json:"latency"`
-	Sessions  Sessions            `json:"sessions"`
-	Imbalance Imbalance           `json:"imbalance"`
-	Backends  map[string]*Backend `json:"backends"`
-	Order     []string            `json:"-"` // backends as configured
+	Requests   int64               `json:"requests"`
+	Answered   int64               `json:"answered"`
+	Failed     int64               `json:"failed"`
+	ClientLeft int64               `json:"client_left"`
+	Retried    int64               `json:"retried"`
+	Latency    Latency             `json:"latency"`
+	Sessions   Sessions            `json:"sessions"`
+	Imbalance  Imbalance           `json:"imbalance"`
+	Backends   map[string]*Backend `json:"backends"`
+	Order      []string            `json:"-"` // backends as configured
 }
 
 // Imbalance is of the requests per weight of the backends: the largest over
@@ -109,6 +113,7 @@ type Backend struct {
 	FairShare    float64 `json:"fair_share"` // by weight
 	Answered     int64   `json:"answered"`
 	Failed       int64   `json:"failed"`
+	ClientLeft   int64   `json:"client_left"`
 	Latency      Latency `json:"latency"` // of its answered attempts
 	PeakInFlight int     `json:"peak_in_flight"`
 	Busy         float64 `json:"busy"` // share of its workers' time spent working
@@ -116,13 +121,13 @@ type Backend struct {
 }
 
 // Sessions tells what clients would feel of an application with local session
-// state: Moved those that were given another backend for good, Lost requests
+// state: Moved those that were given another backend permanently, Misses requests
 // that reached a backend which did not hold their session.
 type Sessions struct {
 	Seen    int64 `json:"seen"`
 	Moved   int64 `json:"moved"`
 	Refused int64 `json:"refused"`
-	Lost    int64 `json:"lost"`
+	Misses  int64 `json:"misses"`
 }
 
 // HealthChange is a change of a backend's state.
@@ -146,8 +151,9 @@ type FaultResult struct {
 	Began          bool     `json:"began"`           // false: the replay ended before it
 	DetectedAfter  *float64 `json:"detected_after"`  // until the last of its backends left rotation; null if one never did
 	RecoveredAfter *float64 `json:"recovered_after"` // from its end until all are back; null if never
-	Met            int64    `json:"met"`             // requests of which an attempt failed on it
-	Lost           int64    `json:"lost"`            // of those, the ones that failed for good
+	Exposed        int64    `json:"exposed"`         // requests of which an attempt failed on it
+	ExposedFailed  int64    `json:"exposed_failed"`  // of those, the ones that failed for good
+	ExposedLeft    int64    `json:"exposed_left"`    // of those, the ones whose clients left
 	Before         Phase    `json:"before"`          // requests that arrived before it began
 	During         Phase    `json:"during"`          // while it lasted
 	After          Phase    `json:"after"`           // after its end
@@ -155,11 +161,12 @@ type FaultResult struct {
 
 // Phase is what came of the requests that arrived in a part of the replay.
 type Phase struct {
-	Requests  int64   `json:"requests"`
-	Answered  int64   `json:"answered"`
-	Failed    int64   `json:"failed"`
-	ErrorRate float64 `json:"error_rate"`
-	Latency   Latency `json:"latency"`
+	Requests   int64   `json:"requests"`
+	Answered   int64   `json:"answered"`
+	Failed     int64   `json:"failed"`
+	ClientLeft int64   `json:"client_left"`
+	ErrorRate  float64 `json:"error_rate"`
+	Latency    Latency `json:"latency"`
 }
 
 // Overload is an upstream that was asked for more than it can do.
@@ -190,20 +197,21 @@ func (t *Timeline) PerRow() int { return max((len(t.Rows)+CoarseRows-1)/CoarseRo
 
 // TimelineRow is one bucket, by the time it began.
 type TimelineRow struct {
-	At        float64                           `json:"at"`
-	Answered  int64                             `json:"answered"`
-	Failed    int64                             `json:"failed"`
-	P50       float64                           `json:"p50"`
-	P95       float64                           `json:"p95"`
-	P99       float64                           `json:"p99"`
-	Upstreams map[string]map[string]TimelineBox `json:"upstreams"`
+	At         float64                           `json:"at"`
+	Answered   int64                             `json:"answered"`
+	Failed     int64                             `json:"failed"`
+	ClientLeft int64                             `json:"client_left"`
+	P50        float64                           `json:"p50"`
+	P95        float64                           `json:"p95"`
+	P99        float64                           `json:"p99"`
+	Upstreams  map[string]map[string]TimelineBox `json:"upstreams"`
 }
 
 // TimelineBox is a backend in a bucket: attempts begun in it, and how many were
 // open at its end.
 type TimelineBox struct {
 	Requests int64 `json:"requests"`
-	Open     int64 `json:"open"`
+	InFlight int64 `json:"in_flight"`
 }
 
 // TraceResult is what was read.

@@ -4,7 +4,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/draw"
+	"kestrix/internal/core/rng"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/tick"
 	"kestrix/internal/core/upstream"
@@ -13,9 +13,9 @@ import (
 // server is the model of a backend: workers that each serve one request at a
 // time, and a backlog in front of them that is served in order.
 type server struct {
-	// What every request looks at stands together, in one line of a cache.
+	// What every request looks at stands together, in one cache line.
 	busy    int32 // workers, those included that a request on its way is sure of
-	coming  int32 // what is on its way and not sure of a worker
+	coming  int32 // requests on their way that are not sure of a worker
 	workers int32
 	queued  int32 // of waiting
 	open    int32 // attempts, of all proxies
@@ -24,17 +24,15 @@ type server struct {
 	index   int32
 	epoch   uint16 // goes up when the process dies; at most 64 faults end one
 	draws   drawKind
-	calm    bool      // no fault changes how it answers
-	usual   bool      // its service times are drawn ahead
-	plain   bool      // no fault strikes it, and connecting takes as long as with most
+	healthy bool // no fault changes how it answers, or how fast
+	usual   bool // its service times are drawn ahead
+	connect time.Duration
 	worked  tick.Time // by all workers together
-	_       [16]byte  // to a whole line
+	under   uint64    // faults that strike it now, as bits
 
-	latency gathered // of what it answered
+	latency histogram // of what it answered
 	condition
-	under    uint64 // faults that strike it now, as bits
 	slow     float64
-	connect  time.Duration
 	up       *up
 	id       upstream.BackendID
 	waiting  []waiting
@@ -43,12 +41,12 @@ type server struct {
 	stuck    int32 // of busy: workers that hang
 	service  config.Distribution
 	fallback config.Distribution // where the trace names no duration
-	log      draw.LogNormal      // of service, or of fallback
+	log      rng.LogNormal       // of service, or of fallback
 	name     string              // UPSTREAM.BACKEND
 	failed   int64
+	left     int64     // attempts whose clients left
 	outs     int       // how many proxies have it out of rotation
 	outTime  tick.Time // of all proxies together
-	_        [40]byte  // to whole lines
 }
 
 // drawKind is where service times come from.
@@ -89,11 +87,11 @@ func (s *server) init(index int32, u *up, id upstream.BackendID, b scenario.Beha
 		index: index, up: u, id: id, name: u.cfg.Name + "." + u.views[0].core.Backend(id).Name,
 		service: b.Service, fallback: unknownService, workers: int32(b.Workers), backlog: int32(b.Backlog), connect: b.Connect,
 	}
-	s.slow, s.calm = 1, true
+	s.slow, s.healthy = 1, true
 	s.draws = map[string]drawKind{"fixed": fixed, "exponential": exponential, "lognormal": lognormal}[b.Service.Kind]
-	s.log = draw.NewLogNormal(float64(b.Service.Mean), b.Service.CV)
+	s.log = rng.NewLogNormal(float64(b.Service.Mean), b.Service.CV)
 	if b.Service.Kind == "" || b.Service.Kind == "from_trace" {
-		s.log = draw.NewLogNormal(float64(s.fallback.Mean), s.fallback.CV)
+		s.log = rng.NewLogNormal(float64(s.fallback.Mean), s.fallback.CV)
 	}
 }
 
@@ -104,9 +102,7 @@ func (e *engine) send(i int32) {
 		r := &e.requests[i]
 		w := e.viewOf(r)
 		v := w.core.Choose(e.now+w.ahead, &r.q, &r.a)
-		if w.up.cfg.Queue != nil {
-			e.schedule(w) // others may have been granted what they wait for
-		}
+		e.schedule(w) // a silence may have begun, or others been granted what they waited for
 		if !e.place(i, v) {
 			return
 		}
@@ -143,41 +139,34 @@ func (e *engine) place(i int32, v upstream.Verdict) bool {
 	if v.Seat != upstream.None {
 		e.seated(u, r.session, v)
 	}
-	r.server, r.sent, r.under = index, false, 0
+	r.server, r.sent = index, false
 	r.gen++
 	e.came(s)
-	delay := e.delay
-	if !s.plain {
-		r.under, delay = s.under, s.connect
-	}
-	wait := u.cfg.Timeouts.Connect
-	from := e.now.Add(delay)
-	if s.busy+s.coming < s.workers && s.calm && !r.stream && delay <= wait && from < e.calmTill {
+	r.under = s.under
+	wait := u.connect
+	from := e.now.Add(s.connect)
+	switch {
+	case s.busy+s.coming < s.workers && s.healthy && !r.stream && s.connect <= wait && from < e.faultNext:
 		// Whatever happens on the way, a worker will be free: those that are on
-		// their way already have theirs, and no fault comes in between.
+		// their way already have theirs, and no fault comes in between. So the
+		// connection needs no event of its own.
 		r.sent = true
 		r.deadline = from.Add(e.refs[r.route].waits.Answer)
-		e.work(s, index, waiting{i, r.gen, e.serviceDraw(s, r.q.ID, r.a.Number, r.duration)}, from)
-		return false
-	}
-	switch {
+		e.work(s, waiting{i, r.gen, e.serviceTime(s, r.q.ID, r.a.Number, r.duration)}, from)
 	case s.refuse > 0:
-		return e.settleOnly(i, upstream.Outcome{Kind: upstream.ConnectRefused}) == upstream.Again
-	case s.blackhole > 0 || delay > wait:
-		e.heap.Push(e.now.Add(wait), event{kind: failAfter, req: i, gen: r.gen})
-	case delay == e.delay:
-		s.coming++
-		e.connect.push(from, event{kind: reach, req: i, gen: r.gen})
+		return e.ends(i, upstream.Outcome{Kind: upstream.ConnectRefused})
+	case s.blackhole > 0 || s.connect > wait:
+		e.queue.Push(e.now.Add(wait), event{kind: failAfter, req: i, gen: r.gen})
 	default:
 		s.coming++
-		e.heap.Push(from, event{kind: reach, req: i, gen: r.gen})
+		e.queue.Push(from, event{kind: reach, server: s.index, req: i, gen: r.gen})
 	}
 	return false
 }
 
 // seated gives a session the seat that a verdict says.
 func (e *engine) seated(u *up, session uint32, v upstream.Verdict) {
-	if v.Moved {
+	if v.Moved() {
 		u.sessions.Moved++
 	}
 	if u.cookie {
@@ -205,10 +194,13 @@ func (e *engine) observe(w *view, r *request, v upstream.Verdict) {
 }
 
 // reached is when a connection stands: the request is sent.
-func (e *engine) reached(i int32) {
-	r := &e.requests[i]
-	s := &e.servers[r.server]
+func (e *engine) reached(ev event) {
+	i, s := ev.req, &e.servers[ev.server]
 	s.coming--
+	r := &e.requests[i]
+	if r.gen != ev.gen || !r.open {
+		return // its client has left
+	}
 	if s.refuse > 0 {
 		e.settle(i, upstream.Outcome{Kind: upstream.ConnectRefused})
 		return
@@ -224,9 +216,9 @@ func (e *engine) reached(i int32) {
 		e.streamBegins(i, waits)
 		return
 	}
-	w := waiting{i, r.gen, e.serviceDraw(s, r.q.ID, r.a.Number, r.duration)}
+	w := waiting{i, r.gen, e.serviceTime(s, r.q.ID, r.a.Number, r.duration)}
 	if s.busy < s.workers {
-		e.work(s, s.index, w, e.now)
+		e.work(s, w, e.now)
 		return
 	}
 	if s.queued >= s.backlog {
@@ -249,14 +241,14 @@ func (s *server) push(w waiting) {
 // late has a request time out if it is not answered before.
 func (e *engine) late(i int32) {
 	r := &e.requests[i]
-	e.heap.Push(max(r.deadline, e.now), event{kind: answerLate, req: i, gen: r.gen})
+	e.queue.Push(max(r.deadline, e.now), event{kind: answerLate, req: i, gen: r.gen})
 }
 
 // work gives a worker something to do from a moment on, now or soon.
-func (e *engine) work(s *server, index int32, w waiting, from tick.Time) {
+func (e *engine) work(s *server, w waiting, from tick.Time) {
 	s.busy++
 	takes := w.takes
-	if !s.plain && s.slow != 1 {
+	if !s.healthy {
 		takes = tick.Time(float64(takes) * s.slow)
 	}
 	until := from.Add(time.Duration(takes))
@@ -266,16 +258,16 @@ func (e *engine) work(s *server, index int32, w waiting, from tick.Time) {
 			e.late(w.req)
 		}
 	}
-	e.heap.Push(until, event{kind: done, server: index, req: w.req, gen: w.gen, epoch: s.epoch})
+	e.queue.Push(until, event{kind: done | eventKind(s.epoch)<<kindBits, server: s.index, req: w.req, gen: w.gen})
 }
 
 // workerDone is when a worker has done its work.
 func (e *engine) workerDone(ev event) {
 	s := &e.servers[ev.server]
-	if ev.epoch != s.epoch {
+	if uint16(ev.kind>>kindBits) != s.epoch {
 		return
 	}
-	if !s.calm && s.hang > 0 {
+	if !s.healthy && s.hang > 0 {
 		// It is stuck, and so is its worker. The proxy gives up at its
 		// deadline.
 		s.stuck++
@@ -296,16 +288,9 @@ func (e *engine) workerDone(ev event) {
 	if r.gen != ev.gen || !r.open {
 		return // the proxy gave up; the work was for nothing
 	}
-	if !s.calm && s.blackhole > 0 {
+	if !s.healthy && s.blackhole > 0 {
 		e.late(ev.req)
 		return
-	}
-	if s.calm && r.recorded == 0 && r.a.Number == 1 {
-		w := e.viewOf(r)
-		if w.core.Done(e.now+w.ahead, r.a.Backend, r.a.Began) {
-			e.answered(ev.req, r, ev.server, w.up)
-			return
-		}
 	}
 	e.settle(ev.req, s.answer(e, r))
 }
@@ -319,17 +304,17 @@ func (e *engine) next(s *server) {
 		if s.head == len(s.waiting) {
 			s.waiting, s.head = s.waiting[:0], 0
 		}
-		e.work(s, s.index, w, e.now)
+		e.work(s, w, e.now)
 	}
 }
 
 // answer is how a backend answers what it has worked on.
 func (s *server) answer(e *engine, r *request) upstream.Outcome {
-	if s.reset > 0 {
-		return upstream.Outcome{Kind: upstream.Reset, Passed: true}
-	}
 	status := 200
-	if len(s.errors) > 0 {
+	if !s.healthy {
+		if s.reset > 0 {
+			return upstream.Outcome{Kind: upstream.Reset, Final: true}
+		}
 		status = s.status(e.o.Seed, r.q.ID, int(r.a.Number), false)
 	}
 	if r.recorded > 0 {
@@ -344,7 +329,7 @@ func (s *server) status(seed, id uint64, attempt int, probe bool) int {
 		if probe && f.Kind == "probe-lies" {
 			continue
 		}
-		if draw.Unit(draw.Bits(seed, id, uint64(attempt)<<8|uint64(i), draw.Fault)) < f.Rate {
+		if rng.Unit(rng.Bits(seed, id, uint64(attempt)<<8|uint64(i), rng.Fault)) < f.Rate {
 			return f.Status
 		}
 	}

@@ -1,41 +1,56 @@
 package replay
 
 import (
-	"kestrix/internal/core/tick"
 	"kestrix/internal/core/upstream"
 )
 
 // settle ends an attempt and begins the next, if the core says so.
 func (e *engine) settle(i int32, o upstream.Outcome) {
-	if e.settleOnly(i, o) == upstream.Again {
+	if e.ends(i, o) {
 		e.send(i)
 	}
 }
 
-func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
+// ends ends an attempt. It reports whether the request is tried again.
+func (e *engine) ends(i int32, o upstream.Outcome) bool {
 	r := &e.requests[i]
-	w := e.views[r.view]
+	w := e.viewOf(r)
 	u := w.up
 	s := &e.servers[r.server]
 	r.gen++ // whatever was meant for this attempt is void
-	e.row() // up to whose end it was open
+	if e.now >= e.timeline.end {
+		e.row()
+	}
 	s.open--
 	step := w.core.Settle(e.now+w.ahead, &r.q, &r.a, o)
 	e.note(w)
 	e.schedule(w)
-	good := o.Kind == upstream.Answered && o.Status < 500
+	good := o.Kind == upstream.Answered && o.Status < 500 || o.Kind == upstream.CutOff
 	if good {
-		took := int64(r.until(e.now) - r.a.Began + w.ahead)
-		e.tally.gather(&s.latency, took, bucket(uint64(took)/1000))
+		x := answer{int64(e.now - r.a.Began + w.ahead), int64(e.now - r.arrived), r.server, int32(r.phase)}
+		if r.stream { // its client waited until it began
+			x.took, x.waited = x.took-int64(e.now-r.deadline), int64(r.deadline-r.arrived)
+		}
+		if step == upstream.Again {
+			x.waited = -1
+		}
+		e.answered(x)
 	} else {
-		s.failed++
+		switch o.Kind {
+		case upstream.ClientLeft:
+			s.left++
+		case upstream.IdleCut: // the proxy's own limit, and no failure of the backend
+		default:
+			s.failed++
+		}
 		r.met |= r.under | s.under
+		r.struck = r.met != 0
 	}
 	if r.sent {
 		e.hold(u, s.id, r.session)
 	}
 	if step == upstream.Again {
-		return step
+		return true
 	}
 	if r.a.Number > 1 {
 		e.res.Retried++
@@ -43,11 +58,12 @@ func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
 	}
 	if good {
 		u.answered++
-		took := int64(r.until(e.now) - r.arrived)
-		e.tally.one(&u.latency[r.phase], took)
-		e.row().answer(took)
 		e.res.Answered++
-		e.saved(r)
+		if r.struck {
+			e.saved(r)
+		}
+	} else if o.Kind == upstream.ClientLeft {
+		e.left(r)
 	} else {
 		e.cause(o, r.stream)
 		u.failed++
@@ -60,26 +76,7 @@ func (e *engine) settleOnly(i int32, o upstream.Outcome) upstream.Step {
 		}
 	}
 	e.finish(i)
-	return step
-}
-
-// answered is settle for a first attempt that nothing came in the way of.
-func (e *engine) answered(i int32, r *request, index int32, u *up) {
-	e.count(int64(e.now-r.arrived), index, int32(r.phase))
-	e.servers[index].open--
-	e.hold(u, upstream.BackendID(index-u.first), r.session)
-	e.finish(i)
-}
-
-// count counts an answer to a first attempt: some time later, with others.
-func (e *engine) count(took int64, server, phase int32) {
-	t := &e.tally
-	if e.now >= e.timeline.end || t.n == len(t.due) {
-		e.countAnswers()
-		e.row()
-	}
-	t.due[t.n] = answer{took, server, phase}
-	t.n++
+	return false
 }
 
 // row gives the row of the timeline for what happens now.
@@ -104,20 +101,12 @@ func (e *engine) endRow() {
 	}
 }
 
-// until is the end of what a client waits for: of a stream, that it begins.
-func (r *request) until(now tick.Time) tick.Time {
-	if r.stream {
-		return r.deadline
-	}
-	return now
-}
-
 // hold notes who holds a session of an application that keeps it locally: the
 // backend that its last request reached.
 func (e *engine) hold(u *up, by upstream.BackendID, session uint32) {
 	h := &u.holder[session]
 	if *h > 0 && *h != int16(by)+1 {
-		u.sessions.Lost++
+		u.sessions.Misses++
 	}
 	*h = int16(by) + 1
 }
@@ -128,7 +117,7 @@ func (e *engine) refused(i int32, why upstream.Reason) {
 	u := e.views[r.view].up
 	switch why {
 	case upstream.RefusedByLoss:
-		e.res.Errors.StickyRefused++
+		e.res.Errors.SessionRefused++
 		u.sessions.Refused++
 	case upstream.NoRoom:
 		e.res.Errors.QueueFull++
@@ -163,6 +152,8 @@ func (e *engine) cause(o upstream.Outcome, stream bool) {
 		c.AnswerTimeout++
 	case upstream.Answered:
 		c.Status5xx++
+	case upstream.IdleCut:
+		c.IdleTimeout++
 	default:
 		if stream {
 			c.BrokenStream++
@@ -172,8 +163,42 @@ func (e *engine) cause(o upstream.Outcome, stream bool) {
 	}
 }
 
-// fail counts a request that failed for good.
+// left counts a request whose client left.
+func (e *engine) left(r *request) {
+	e.views[r.view].up.left++
+	e.res.ClientLeft++
+	e.phases[r.phase].left++
+	e.row().left++
+	e.latencies.add(&e.unanswered, int64(e.now-r.arrived))
+	e.saved(r)
+	for k := range e.faults {
+		if r.met&(1<<k) != 0 {
+			e.faults[k].left++
+		}
+	}
+}
+
+// clientLeaves is when the patience of a client ends: it leaves, unless its answer has
+// begun.
+func (e *engine) clientLeaves(i int32) {
+	r := &e.requests[i]
+	if r.stream && r.flows {
+		return
+	}
+	if r.server >= 0 {
+		e.settle(i, upstream.Outcome{Kind: upstream.ClientLeft, Final: true})
+		return
+	}
+	w := e.viewOf(r)
+	w.core.Cancel(e.now+w.ahead, &r.a)
+	e.schedule(w)
+	e.left(r)
+	e.finish(i)
+}
+
+// fail counts a request that failed in the end.
 func (e *engine) fail(r *request) {
+	e.latencies.add(&e.unanswered, int64(e.now-r.arrived))
 	e.res.Failed++
 	e.phases[r.phase].failed++
 	e.row().failed++
@@ -187,9 +212,6 @@ func (e *engine) fail(r *request) {
 
 // saved counts a request that met faults and was answered all the same.
 func (e *engine) saved(r *request) {
-	if r.met == 0 {
-		return
-	}
 	for k := range e.faults {
 		if r.met&(1<<k) != 0 {
 			e.faults[k].met++

@@ -4,7 +4,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/draw"
+	"kestrix/internal/core/rng"
 	"kestrix/internal/core/upstream"
 )
 
@@ -14,7 +14,7 @@ func (e *engine) streamBegins(i int32, waits *config.Waits) {
 	r := &e.requests[i]
 	s := &e.servers[r.server]
 	if s.reset > 0 {
-		e.settle(i, upstream.Outcome{Kind: upstream.Reset, Passed: true})
+		e.settle(i, upstream.Outcome{Kind: upstream.Reset, Final: true})
 		return
 	}
 	r.deadline = e.now // what its client waited for is there
@@ -23,6 +23,8 @@ func (e *engine) streamBegins(i int32, waits *config.Waits) {
 		return
 	}
 	r.flows = true
+	w := e.viewOf(r)
+	w.core.FirstByte(&r.a)
 	e.streamGoesOn(i, waits)
 }
 
@@ -36,7 +38,7 @@ func (e *engine) streamGoesOn(i int32, waits *config.Waits) {
 	if st := e.scenario.Streams; st != nil && waits.Idle > 0 && st.Quiet > waits.Idle && lasts > waits.Idle {
 		lasts, kind = waits.Idle, streamIdle
 	}
-	e.heap.Push(max(r.deadline.Add(lasts), e.now), event{kind: kind, req: i, gen: r.gen})
+	e.queue.Push(max(r.deadline.Add(lasts), e.now), event{kind: kind, req: i, gen: r.gen})
 }
 
 // streamLasts is how long a stream goes on if nothing happens to it.
@@ -48,15 +50,18 @@ func (e *engine) streamLasts(r *request) time.Duration {
 	if st == nil {
 		return 0
 	}
-	bits := draw.Bits(e.o.Seed, r.q.ID, 0, draw.Lasts)
-	switch mean := float64(st.Lasts.Mean); st.Lasts.Kind {
+	return e.span(&st.Lasts, rng.Bits(e.o.Seed, r.q.ID, 0, rng.Lasts))
+}
+
+// span turns random bits into a time of a distribution.
+func (e *engine) span(d *config.Distribution, bits uint64) time.Duration {
+	switch mean := float64(d.Mean); d.Kind {
 	case "exponential":
-		return time.Duration(mean * draw.Exponential(bits))
+		return time.Duration(mean * rng.Exponential(bits))
 	case "lognormal":
-		return time.Duration(draw.NewLogNormal(mean, st.Lasts.CV).Draw(e.shaper, bits))
-	default:
-		return st.Lasts.Mean
+		return time.Duration(rng.NewLogNormal(mean, d.CV).Draw(e.shaper, bits))
 	}
+	return d.Mean
 }
 
 // streamOver is when a stream ends by itself, or is ended by the proxy.
@@ -65,10 +70,10 @@ func (e *engine) streamOver(i int32, kind eventKind) {
 	s := &e.servers[r.server]
 	switch kind {
 	case streamIdle:
-		// The backend was silent for too long; the proxy breaks it.
-		e.settle(i, upstream.Outcome{Kind: upstream.Reset, Passed: true})
+		// Nothing came for too long; the proxy breaks it.
+		e.settle(i, upstream.Outcome{Kind: upstream.IdleCut, Final: true})
 	case streamCut:
-		e.settle(i, upstream.Outcome{Kind: upstream.CutOff, Passed: true})
+		e.settle(i, upstream.Outcome{Kind: upstream.CutOff, Final: true})
 	default:
 		if s.hang > 0 || s.blackhole > 0 {
 			r.overdue = true // its end does not come through
@@ -83,7 +88,7 @@ func (e *engine) streamOver(i int32, kind eventKind) {
 func (e *engine) fallsSilent(i int32) {
 	r := &e.requests[i]
 	if idle := e.refs[r.route].waits.Idle; idle > 0 {
-		e.heap.Push(e.now.Add(idle), event{kind: streamIdle, req: i, gen: r.gen})
+		e.queue.Push(e.now.Add(idle), event{kind: streamIdle, req: i, gen: r.gen})
 	}
 }
 
@@ -118,7 +123,7 @@ func (e *engine) reconnect(r *request) {
 		key: r.q.Key, seatKey: r.q.SeatKey, duration: int64(left), session: r.session, route: r.route, repeat: r.q.Repeatable,
 		stream: true, instance: uint8(e.views[r.view].instance), front: uint16(e.refs[r.route].front), who: -1,
 	}
-	e.heap.Push(e.now.Add(st.ResendAfter), event{kind: resend, req: e.keep(&a)})
+	e.queue.Push(e.now.Add(st.ResendAfter), event{kind: resend, req: e.keep(&a)})
 }
 
 // sendAgain opens a stream that had failed.

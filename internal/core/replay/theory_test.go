@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kestrix/internal/core/draw"
+	"kestrix/internal/core/rng"
 )
 
 // Queueing theory gives exact figures for simple systems. The replay is held to
@@ -186,7 +186,7 @@ func TestDetectionTakesWhatTheProbeSays(t *testing.T) {
 		text := "load {\n rate = \"20/s\"\n for = \"60s\"\n}\n"
 		for i := range 20 {
 			// A moment of its own for each, anywhere in the interval.
-			at := 20 + draw.Unit(draw.Bits(1, uint64(i), 0, draw.Phase))*c.every
+			at := 20 + rng.Unit(rng.Bits(1, uint64(i), 0, rng.Phase))*c.every
 			text += fmt.Sprintf("fault \"f%d\" {\n backend = \"app.b%d\"\n kind = %q\n at = \"%.3fs\"\n}\n", i, i, c.kind, at)
 		}
 		r, err := Run(context.Background(), cfg, scenarioOf(t, cfg, text), nil, Options{Seed: 3})

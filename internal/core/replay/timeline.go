@@ -60,9 +60,9 @@ type timeline struct {
 }
 
 type row struct {
-	answered, failed int64
-	latency          *sketch
-	requests, open   []int32 // by backend
+	answered, failed, left int64
+	latency                *sketch
+	requests, open         []int32 // by backend
 }
 
 func newTimeline(backends int) *timeline {
@@ -95,6 +95,7 @@ func (t *timeline) double() {
 			b := t.rows[i+1]
 			a.answered += b.answered
 			a.failed += b.failed
+			a.left += b.left
 			a.latency = join(a.latency, b.latency)
 			for k := range a.requests {
 				a.requests[k] += b.requests[k]

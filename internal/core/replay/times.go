@@ -4,7 +4,7 @@ import (
 	"math"
 	"time"
 
-	"kestrix/internal/core/draw"
+	"kestrix/internal/core/rng"
 )
 
 // multiply takes an arrival in so many times as the case says, on average: the first
@@ -18,7 +18,7 @@ func (e *engine) multiply(a *arrival) {
 	}
 	whole, part := math.Modf(e.times)
 	n := int(whole)
-	if draw.Unit(draw.Bits(e.o.Seed, e.met, 0, draw.Copies)) < part {
+	if rng.Unit(rng.Bits(e.o.Seed, e.met, 0, rng.Copies)) < part {
 		n++
 	}
 	clients := uint32(math.Ceil(e.times))
@@ -29,7 +29,7 @@ func (e *engine) multiply(a *arrival) {
 			e.ask(&c)
 			continue
 		}
-		other := draw.Bits(uint64(i), 0, 0, draw.Copies)
+		other := rng.Bits(uint64(i), 0, 0, rng.Copies)
 		if c.route < 0 || e.strand.routes[c.route].hash == nil {
 			c.key ^= other // a key that is not the client's is asked for again
 		}
@@ -37,8 +37,8 @@ func (e *engine) multiply(a *arrival) {
 			c.seatKey ^= other
 		}
 		c.limited ^= other
-		later := draw.Unit(draw.Bits(e.o.Seed, e.met, uint64(i), draw.Copies))
-		e.heap.Push(e.now.Add(time.Duration(later*1e9)), event{kind: another, req: e.keep(&c)})
+		later := rng.Unit(rng.Bits(e.o.Seed, e.met, uint64(i), rng.Copies))
+		e.queue.Push(e.now.Add(time.Duration(later*1e9)), event{kind: another, req: e.keep(&c)})
 	}
 }
 

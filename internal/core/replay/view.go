@@ -1,6 +1,8 @@
 package replay
 
 import (
+	"time"
+
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/tick"
 	"kestrix/internal/core/upstream"
@@ -8,22 +10,23 @@ import (
 
 // up is an upstream and what is counted of it.
 type up struct {
-	cfg                                 *config.Upstream
-	views                               []*view            // by instance
-	core                                *upstream.Upstream // of the first of them
-	servers                             []server           // by upstream.BackendID
-	first                               int32              // position of their first in engine.servers
-	sticky                              bool
-	cookie                              bool
-	seat                                []int16  // by session, backend+1; cookies of clients
-	issued                              []uint32 // by session, when its cookie was issued, in seconds
-	holder                              []int16  // by session, backend+1; who holds the application's session
-	sessions                            Sessions
-	requests, answered, failed, retried int64
-	latency                             []spread  // by phase
-	calm                                tick.Time // when last nothing waited for a worker or in the queue
-	waited                              int64     // how many did since then, at the last look
-	turned                              int64     // turned away for want of room since the last look, with no fault on
+	cfg                                       *config.Upstream
+	views                                     []*view            // by instance
+	core                                      *upstream.Upstream // of the first of them
+	servers                                   []server           // by upstream.BackendID
+	connect                                   time.Duration      // the connect timeout
+	first                                     int32              // position of their first in engine.servers
+	sticky                                    bool
+	cookie                                    bool
+	seat                                      []int16  // by session, backend+1; cookies of clients
+	issued                                    []uint32 // by session, when its cookie was issued, in seconds
+	holder                                    []int16  // by session, backend+1; who holds the application's session
+	sessions                                  Sessions
+	requests, answered, failed, left, retried int64
+	latency                                   []histogram // by phase
+	calm                                      tick.Time   // when last nothing waited for a worker or in the queue
+	waited                                    int64       // how many did since then, at the last look
+	turned                                    int64       // turned away for want of room since the last look, with no fault on
 }
 
 // viewOf gives how a request's proxy sees its upstream.
@@ -76,6 +79,6 @@ func (e *engine) schedule(v *view) {
 	}
 	if at < v.scheduled {
 		v.scheduled = at
-		e.heap.Push(at, event{kind: coreDue, server: v.index})
+		e.queue.Push(at, event{kind: coreDue, server: v.index})
 	}
 }

@@ -44,7 +44,7 @@ func (s *Scenario) Judge(result []byte) ([]Verdict, config.Findings) {
 				findings = append(findings, config.Finding{
 					ID: config.IDReference, Severity: config.Error, Range: rng,
 					Message: "the expectation cannot be evaluated: " + message,
-					Hint:    "the result's keys are those of `kestrix replay -format json`",
+					Hint:    hintFor(string(rng.SliceBytes(s.File.Source))),
 				})
 			}
 			continue
@@ -73,6 +73,23 @@ func (s *Scenario) Judge(result []byte) ([]Verdict, config.Findings) {
 		out = append(out, verdict)
 	}
 	return out, findings
+}
+
+// Renamed are the keys of a result that had another name before, with their name now.
+var Renamed = map[string]string{
+	"lost":           "sessions have `misses`, faults have `exposed_failed`",
+	"met":            "faults have `exposed`",
+	"open":           "rows of the timeline have `in_flight`",
+	"sticky_refused": "`session_refused`",
+}
+
+// hintFor returns what to do about a part of an expectation that names no key.
+func hintFor(text string) string {
+	key := text[strings.LastIndexByte(text, '.')+1:]
+	if now, ok := Renamed[key]; ok {
+		return fmt.Sprintf("%s has another name now: %s", key, now)
+	}
+	return "the result's keys are those of `kestrix replay -format json`"
 }
 
 // calls gives the function calls of an expression, each with the key that is

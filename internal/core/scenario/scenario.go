@@ -17,10 +17,11 @@ import (
 type Scenario struct {
 	File       config.File // empty name for none
 	Seed       uint64
-	Instances  int            // proxies side by side
-	Members    map[string]int // how many backends a name stands for, by UPSTREAM.BACKEND
-	Load       *Load          // nil: requests come from a trace
-	Streams    *Streams       // nil: only what the trace says is one
+	Instances  int                  // proxies side by side
+	Members    map[string]int       // how many backends a name stands for, by UPSTREAM.BACKEND
+	Load       *Load                // nil: requests come from a trace
+	Streams    *Streams             // nil: only what the trace says is one
+	Patience   *config.Distribution // of clients; nil: they wait for ever
 	Behaviours []Behaviour
 	Faults     []Fault
 	Expects    []Expect
@@ -98,6 +99,10 @@ func Read(f config.File, c *config.Config) (*Scenario, config.Findings, error) {
 	}
 	if n := root.One("streams"); n != nil {
 		s.Streams = streams(n)
+	}
+	if n := root.One("clients"); n != nil {
+		patience := config.Get[config.Distribution](n, "patience")
+		s.Patience = &patience
 	}
 	for _, n := range root.All("behaviour") {
 		b := behaviour(n)

@@ -59,6 +59,13 @@ var Language = &config.Block{
 			},
 		},
 		{
+			Name: "clients",
+			Help: "how clients behave that wait for an answer; without it they wait for ever",
+			Keys: []*config.Key{
+				{Name: "patience", Type: config.Dist, Required: true, Help: "time that a client waits for the answer to begin; then it leaves", Example: `lognormal("8s", 0.5)`},
+			},
+		},
+		{
 			Name: "members", Label: &config.Label{Name: "backend"}, Many: true,
 			Help: "how many backends the name of a backend stands for, in an upstream with resolve = \"each\", since a replay looks no names up; otherwise one",
 			Keys: []*config.Key{

@@ -53,14 +53,16 @@ type Backend struct {
 	InFlight  int        `json:"in_flight"`
 	Requests  uint64     `json:"requests"`
 	Failed    uint64     `json:"failed"`
-	Statuses  [5]uint64  `json:"statuses"` // of answers, 1xx to 5xx
-	Bytes     uint64     `json:"bytes"`    // of answers
-	Rate      float64    `json:"rate"`     // requests a second, in the last ten seconds
-	P50       float64    `json:"p50"`      // seconds to the head of an answer
-	P99       float64    `json:"p99"`
-	Seats     uint64     `json:"seats"` // sessions that were given to it
-	Probe     *ProbeSeen `json:"probe"` // the last one; null before the first
-	Recent    *Recent    `json:"recent,omitempty"`
+	// ClientLeft counts attempts whose clients left before the answer began.
+	ClientLeft uint64     `json:"client_left"`
+	Statuses   [5]uint64  `json:"statuses"` // of answers, 1xx to 5xx
+	Bytes      uint64     `json:"bytes"`    // of answers
+	Rate       float64    `json:"rate"`     // requests a second, in the last ten seconds
+	P50        float64    `json:"p50"`      // seconds to the head of an answer
+	P99        float64    `json:"p99"`
+	Seats      uint64     `json:"seats"` // sessions that were given to it
+	Probe      *ProbeSeen `json:"probe"` // the last one; null before the first
+	Recent     *Recent    `json:"recent,omitempty"`
 }
 
 // Recent is what a backend was asked lately, a number for each step of time,

@@ -8,7 +8,7 @@ import (
 	"github.com/cespare/xxhash/v2"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/draw"
+	"kestrix/internal/core/rng"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/upstream"
 )
@@ -313,7 +313,7 @@ func movedKeys(a, b *config.Upstream) float64 {
 	}
 	moved := 0
 	for i := range uint64(clients) {
-		if key := draw.Bits(1, i, 0, draw.Who); pick(x, key) != pick(y, key) {
+		if key := rng.Bits(1, i, 0, rng.Who); pick(x, key) != pick(y, key) {
 			moved++
 		}
 	}

@@ -96,7 +96,7 @@ func HoldAgainst(c *config.Config, forecast, rehearsal *replay.Result, others []
 		h.add("failed", f.Name, "count", func(r *replay.Result) *float64 { v := float64(faultOf(r, i).During.Failed); return &v }, math.Max(goalCount*lost, 2*math.Sqrt(lost)))
 	}
 	count("sessions.moved", func(r *replay.Result) float64 { return float64(r.Sessions.Moved) })
-	count("sessions.lost", func(r *replay.Result) float64 { return float64(r.Sessions.Lost) })
+	count("sessions.lost", func(r *replay.Result) float64 { return float64(r.Sessions.Misses) })
 	return h.done()
 }
 

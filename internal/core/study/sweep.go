@@ -330,8 +330,8 @@ func (r *sweeping) cases(all []SweepCase, group []int, out *Sweep) error {
 	for k, i := range group {
 		x, res := all[i], results[k]
 		f := res.Faults[len(res.Faults)-1]
-		x.ErrorRate, x.P99, x.During, x.Lost, x.Retried = res.ErrorRate, res.Latency.P99, partOf(f.During), f.Lost, res.Retried
-		x.SessionsMoved, x.SessionsLost = res.Sessions.Moved, res.Sessions.Lost
+		x.ErrorRate, x.P99, x.During, x.Lost, x.Retried = res.ErrorRate, res.Latency.P99, partOf(f.During), f.ExposedFailed, res.Retried
+		x.SessionsMoved, x.SessionsLost = res.Sessions.Moved, res.Sessions.Misses
 		x.DetectedAfter, x.RecoveredAfter = f.DetectedAfter, f.RecoveredAfter
 		x.Overloaded, x.LeftWithout = []string{}, []string{}
 		for _, o := range res.Overloaded {

@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"kestrix/internal/core/balance"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/scenario"
 )
@@ -35,9 +36,14 @@ type Axes struct {
 	Upstreams  []string // that are changed; empty: all
 }
 
-// Choices are the ways of choosing a backend, by the names under which compare
-// knows them: algorithms, and for hash its methods.
-var Choices = []string{"round-robin", "least-connections", "random", "two-choices", "least-latency", "first-fit", "ring", "rendezvous", "modulo"}
+// Choices are the names of algorithms as compare knows them: methods of hash go by
+// their own name.
+var Choices = func() (names []string) {
+	for _, a := range balance.Algorithms {
+		names = append(names, a.Name)
+	}
+	return names
+}()
 
 // LeftOut is a way that was not tried.
 type LeftOut struct {
@@ -57,7 +63,7 @@ func readChoice(name string) (choice, error) {
 	base, bound, bounded := strings.Cut(name, ":")
 	c := choice{name: base, base: base}
 	switch {
-	case bounded && base != "ring":
+	case bounded && (choiceOf(base) == nil || !choiceOf(base).Bounded):
 		return c, fmt.Errorf("%q: a bound belongs to the ring, as in ring:1.25", name)
 	case bounded:
 		f, err := strconv.ParseFloat(bound, 64)
@@ -67,12 +73,10 @@ func readChoice(name string) (choice, error) {
 		c.bound = f
 		c.name += ", bound " + bound
 	}
-	switch base {
-	case "ring", "rendezvous", "modulo":
-		c.hash = base
-		return c, nil
-	}
-	if slices.Contains(Choices, base) {
+	if a := choiceOf(base); a != nil {
+		if a.Hash {
+			c.hash = base
+		}
 		return c, nil
 	}
 	hint := "there are " + strings.Join(Choices, ", ")
@@ -82,6 +86,14 @@ func readChoice(name string) (choice, error) {
 		hint = "did you mean " + s + "?"
 	}
 	return c, fmt.Errorf("no algorithm is called %q; %s", name, hint)
+}
+
+// choiceOf returns the algorithm of one of Choices, nil for another name.
+func choiceOf(name string) *balance.Algorithm {
+	if a := balance.Lookup("hash", name); a != nil {
+		return a
+	}
+	return balance.Lookup(name, "")
 }
 
 // apply gives an upstream that chooses this way; hash goes by what is configured,
@@ -204,7 +216,7 @@ func (a *Axes) choose(w Way, choices []choice, names []string) ([]Way, []LeftOut
 			}
 			same = same && c.same(u)
 			for _, b := range u.Backends {
-				if c.name == "first-fit" && b.MaxInFlight == 0 && full == "" {
+				if choiceOf(c.base).Fill && b.MaxInFlight == 0 && full == "" {
 					full = fmt.Sprintf("it goes on to the next backend when one has max_in_flight open, and %s.%s has none set", u.Name, b.Name)
 				}
 			}

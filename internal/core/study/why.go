@@ -332,27 +332,15 @@ func sentence(core *upstream.Upstream, key uint64, v upstream.Verdict) string {
 		return "every backend has max_in_flight requests open; it waits in the queue"
 	case upstream.Spilled:
 		return "the first tier or zone lacks capacity or room, so this one spilled"
+	case upstream.OnTrial:
+		return "its rest after failures is over, and one request shows whether it works again"
 	case upstream.TriedAnyway:
 		return "nobody is in rotation, and when_all_down = \"try-anyway\""
 	case upstream.ByAlgorithm:
-		var why string
-		switch cfg.Algorithm {
-		case "round-robin":
-			why = "its turn by round-robin"
-		case "least-connections":
-			why = "fewest open requests per weight, then fewest picks"
-		case "random":
-			why = "drawn at random, in proportion to weight"
-		case "two-choices":
-			why = "two were drawn, and it has fewer open requests per weight"
-		case "least-latency":
-			why = "quickest answers times open requests, per weight"
-		case "first-fit":
-			why = "the first in the list that has room"
-		case "hash":
-			why = hashed(cfg.Hash, key)
-		default:
-			why = cfg.Algorithm
+		a := cfg.Balance()
+		why := a.Why
+		if a.Hash {
+			why = fmt.Sprintf("%s (hash %016x): %s", hashedBy(cfg.Hash), key, a.Why)
 		}
 		if v.Seat != upstream.None {
 			why += "; the client now has its seat here"
@@ -362,19 +350,12 @@ func sentence(core *upstream.Upstream, key uint64, v upstream.Verdict) string {
 	return v.Reason.String()
 }
 
-// hashed words why a hash leads where it does.
-func hashed(h *config.Hash, key uint64) string {
-	what := map[string]string{
+// hashedBy returns what a hash goes by.
+func hashedBy(h *config.Hash) string {
+	return map[string]string{
 		"client": "the client's address", "client-prefix": "the client's network", "path": "the path",
 		"header": "the header field " + h.Name, "cookie": "the cookie " + h.Name, "query": "the query parameter " + h.Name,
 	}[h.Key]
-	switch h.Method {
-	case "rendezvous":
-		return fmt.Sprintf("%s (hash %016x) ranks it first", what, key)
-	case "modulo":
-		return fmt.Sprintf("%s (hash %016x) leaves its place as the remainder", what, key)
-	}
-	return fmt.Sprintf("%s stands at %.1f%% of the ring, and the next point is one of its own", what, 100*float64(key)/(1<<64))
 }
 
 // shares words what part of the requests each tier, and the own zone, is given.
@@ -401,7 +382,7 @@ func considered(core *upstream.Upstream, before []upstream.Member, v upstream.Ve
 			c.Why = "taken to be out"
 		case m.Weight == 0:
 			c.Why = "its weight is 0: it gets no new requests"
-		case !m.Room:
+		case m.Full:
 			c.Why = "it has max_in_flight requests open"
 		default:
 			c.Why = "could have been; it was not its turn"

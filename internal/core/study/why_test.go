@@ -55,7 +55,7 @@ func TestWhy(t *testing.T) {
 	a, err := ask(Question{Port: 8080, Times: 4})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"web", "seats", "app"}, []string{a.Frontend, a.Route, a.Upstream})
-	assert.Regexp(t, `^the client.s address stands at [0-9.]+% of the ring`, a.Reason)
+	assert.Regexp(t, `^the client.s address \(hash [0-9a-f]{16}\): the next point of the ring after the key`, a.Reason)
 	for _, p := range a.Series {
 		assert.Equal(t, a.Backend, p.Backend, "the same client, the same backend")
 	}

@@ -3,7 +3,7 @@ package trace
 import (
 	"github.com/cespare/xxhash/v2"
 
-	"kestrix/internal/core/draw"
+	"kestrix/internal/core/rng"
 )
 
 // Change is what becomes of the records of a trace when it is converted.
@@ -32,7 +32,7 @@ func (c *Change) Apply(r *Record) (bool, error) {
 			return false, nil
 		}
 	}
-	if c.Sample < 1 && draw.Unit(draw.Bits(0, r.identity(), 0, draw.Who)) >= c.Sample {
+	if c.Sample < 1 && rng.Unit(rng.Bits(0, r.identity(), 0, rng.Who)) >= c.Sample {
 		return false, nil
 	}
 	if c.Speed != 1 {

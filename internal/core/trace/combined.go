@@ -131,7 +131,7 @@ func (c *combined) further(line []byte, i int, r *Record) (int, string) {
 		i = skipSpace(line, i)
 		if c.fields == nil {
 			if n == 0 {
-				if d, ok := fraction(value); ok {
+				if d, ok := shortFraction(value); ok {
 					r.Duration = d
 				}
 			}

@@ -266,7 +266,13 @@ func (f *field) set(r *Record, v []byte) string {
 const longest = int64(100 * 366 * 24 * time.Hour)
 
 func (f *field) duration(r *Record, v []byte) string {
-	d, ok := decimal(v, f.unit)
+	d, ok := int64(0), false
+	if f.unit == 1e9 {
+		d, ok = shortFraction(v)
+	}
+	if !ok {
+		d, ok = decimal(v, f.unit)
+	}
 	if !ok {
 		x, err := strconv.ParseFloat(text(v), 64) // with an exponent
 		if err != nil || !(x*f.unit >= 0 && x*f.unit <= float64(longest)) {

@@ -3,6 +3,8 @@ package trace
 import (
 	"bytes"
 	"io"
+
+	"kestrix/internal/core/trace/scan"
 )
 
 // lines cuts a stream into lines without copying them. A line longer than the
@@ -17,7 +19,7 @@ type lines struct {
 	size   int   // of pieces
 	eof    bool
 	failed error
-	marks  marks
+	marks  scan.Marks
 	escape int // place in buf of the first backslash from at on, end if there is none, -1 if that is not known
 }
 
@@ -148,7 +150,7 @@ func (l *lines) skip() error {
 func (l *lines) fill() {
 	l.end += l.read(l.buf[l.end:])
 	l.escape = -1
-	l.marks.tape = l.marks.tape[:0]
+	l.marks.Clear()
 }
 
 // read gives how many bytes came, none at the end of the file.

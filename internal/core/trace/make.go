@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"kestrix/internal/core/draw"
+	"kestrix/internal/core/rng"
 )
 
 // Spec says what trace is to be made.
@@ -114,16 +114,16 @@ type Generator struct {
 	host    []byte
 	path    []byte
 	who     []byte
-	shaper  *draw.Shaper
-	takes   draw.LogNormal
-	sizes   draw.LogNormal // of answers, in bytes
+	shaper  *rng.Shaper
+	takes   rng.LogNormal
+	sizes   rng.LogNormal // of answers, in bytes
 }
 
 // NewGenerator makes a generator of a spec that Validate accepts.
 func NewGenerator(s Spec) *Generator {
 	g := &Generator{
-		spec: s, shape: Shapes[s.Shape], shaper: draw.NewShaper(), host: []byte(s.Host),
-		takes: draw.NewLogNormal(float64(s.Mean), s.CV), sizes: draw.NewLogNormal(2000, 1.5),
+		spec: s, shape: Shapes[s.Shape], shaper: rng.NewShaper(), host: []byte(s.Host),
+		takes: rng.NewLogNormal(float64(s.Mean), s.CV), sizes: rng.NewLogNormal(2000, 1.5),
 	}
 	for i := range 1001 {
 		g.top = max(g.top, g.shape(float64(i)/1000))
@@ -154,16 +154,16 @@ func (g *Generator) Next(r *Record) bool {
 				g.at += 1 / (s.Rate * g.shape(g.at/length))
 			}
 		} else {
-			g.at += draw.Exponential(draw.Bits(s.Seed, g.tries, 0, draw.Arrival)) / (s.Rate * g.top)
+			g.at += rng.Exponential(rng.Bits(s.Seed, g.tries, 0, rng.Arrival)) / (s.Rate * g.top)
 		}
 		if g.at >= length-1e-9 { // sums of steps are not exact
 			return false
 		}
-		if s.Arrivals == "even" || draw.Unit(draw.Bits(s.Seed, g.tries, 1, draw.Arrival))*g.top <= g.shape(g.at/length) {
+		if s.Arrivals == "even" || rng.Unit(rng.Bits(s.Seed, g.tries, 1, rng.Arrival))*g.top <= g.shape(g.at/length) {
 			break
 		}
 	}
-	who := sort.SearchFloat64s(g.clients, draw.Unit(draw.Bits(s.Seed, g.n, 0, draw.Who))*g.clients[len(g.clients)-1])
+	who := sort.SearchFloat64s(g.clients, rng.Unit(rng.Bits(s.Seed, g.n, 0, rng.Who))*g.clients[len(g.clients)-1])
 	g.Ask(r, min(who, len(g.clients)-1))
 	r.Time = s.Start.UnixNano() + int64(math.Round(g.at*1e9))
 	return true
@@ -175,9 +175,9 @@ func (g *Generator) Ask(r *Record, who int) {
 	r.reset()
 	g.who = appendClient(g.who[:0], who)
 	r.Client = g.who
-	r.UserAgent = agents[draw.Below(draw.Bits(s.Seed, uint64(who), 1, draw.Who), len(agents))]
-	what := draw.Bits(s.Seed, g.n, 0, draw.What)
-	i := min(sort.SearchFloat64s(g.paths, draw.Unit(what)*g.paths[len(g.paths)-1]), len(g.paths)-1)
+	r.UserAgent = agents[rng.Below(rng.Bits(s.Seed, uint64(who), 1, rng.Who), len(agents))]
+	what := rng.Bits(s.Seed, g.n, 0, rng.What)
+	i := min(sort.SearchFloat64s(g.paths, rng.Unit(what)*g.paths[len(g.paths)-1]), len(g.paths)-1)
 	for s.Paths[i].Weight == 0 { // a draw of exactly 0 may land on one
 		i++
 	}
@@ -186,7 +186,7 @@ func (g *Generator) Ask(r *Record, who int) {
 	before, after, numbered := strings.Cut(p.Path, "{n}")
 	g.path = append(g.path[:0], before...)
 	if numbered {
-		g.path = strconv.AppendInt(g.path, int64(1+draw.Below(draw.Bits(s.Seed, g.n, 1, draw.What), 200)), 10)
+		g.path = strconv.AppendInt(g.path, int64(1+rng.Below(rng.Bits(s.Seed, g.n, 1, rng.What), 200)), 10)
 		g.path = append(g.path, after...)
 	}
 	r.Path = g.path
@@ -197,8 +197,8 @@ func (g *Generator) Ask(r *Record, who int) {
 	if s.Host != "" {
 		r.Host = g.host
 	}
-	r.Bytes = int64(g.sizes.Draw(g.shaper, draw.Bits(s.Seed, g.n, 0, draw.Size)))
-	r.Duration = int64(g.takes.Draw(g.shaper, draw.Bits(s.Seed, g.n, 0, draw.Service)))
+	r.Bytes = int64(g.sizes.Draw(g.shaper, rng.Bits(s.Seed, g.n, 0, rng.Size)))
+	r.Duration = int64(g.takes.Draw(g.shaper, rng.Bits(s.Seed, g.n, 0, rng.Service)))
 	g.n++
 }
 

@@ -65,7 +65,7 @@ func (r *Reader) Lines() int64 { return r.lines.line }
 // Helper makes a reader of pieces; several may be at work at once. Lines are
 // counted from the beginning of the piece.
 func (r *Reader) Helper() *Reader {
-	h := &Reader{name: r.name, o: r.o, log: &combined{fields: r.log.fields}, names: r.names, begun: true, Format: r.Format, plain: r.plain, source: &packed{}, lines: &lines{}}
+	h := &Reader{name: r.name, o: r.o, log: &combined{fields: r.log.fields}, names: r.names, begun: true, Format: r.Format, scans: r.scans, source: &packed{}, lines: &lines{}}
 	switch f := r.format.(type) {
 	case *jsonl:
 		h.format = &jsonl{names: r.names}
@@ -77,14 +77,14 @@ func (r *Reader) Helper() *Reader {
 	return h
 }
 
-// Lasting says whether the client of each record is written in the text of the piece
+// Lasting reports whether the client of each record is written in the text of the piece
 // itself, so that it stays when the next record is read.
-func (r *Reader) Lasting() bool { return r.plain }
+func (r *Reader) Lasting() bool { return r.scans }
 
 // Take gives a helper its next piece. What it has counted begins anew.
 func (r *Reader) Take(p Piece) {
 	m := r.lines.marks
-	m.tape = m.tape[:0]
+	m.Clear()
 	*r.lines = lines{buf: p.Text, end: len(p.Text), eof: true, inside: true, escape: -1, marks: m}
 	r.BadLines, r.Bad, r.Records = 0, nil, 0
 }
@@ -98,7 +98,7 @@ func (l *lines) piece(buf []byte) (text []byte, tooLong bool, err error) {
 	if cap(buf) < l.size {
 		buf = make([]byte, 0, l.size)
 	}
-	l.marks.tape = l.marks.tape[:0]
+	l.marks.Clear()
 	buf = append(buf, l.buf[l.at:l.end]...)
 	l.at, l.end = 0, 0
 	for {

@@ -56,8 +56,7 @@ type Reader struct {
 	names  *renames
 	o      Options
 	begun  bool
-	plain  bool     // these are Combined log lines without further fields that are named
-	one    [1]Plain // for Next
+	scans  bool // these are Combined log lines, of which most need not be parsed
 	fatal  error
 
 	Format   string // a key of Formats, once the first record was read
@@ -114,7 +113,7 @@ func (r *Reader) Offset() int64 { return r.source.taken.Load() }
 // Next reads the next record. The error is io.EOF at the end, and a *LineError
 // for a line that cannot be read, unless those are skipped.
 func (r *Reader) Next(rec *Record) error {
-	if r.plain && r.nextPlain(rec) {
+	if r.scans && r.scan(r.lines, rec) {
 		return nil
 	}
 	if !r.begun {
@@ -169,7 +168,7 @@ func (r *Reader) Next(rec *Record) error {
 			if r.Format == "common" && rec.UserAgent != nil {
 				r.Format = "combined"
 			}
-			r.plain = r.Format == "combined" && r.log.fields == nil
+			r.scans = r.Format == "combined"
 			return nil
 		}
 		if r.Format == "common" && r.Records+r.BadLines == 0 && !r.lines.inside && bytes.IndexByte(line, '[') < 0 {
@@ -181,32 +180,17 @@ func (r *Reader) Next(rec *Record) error {
 	}
 }
 
-// nextPlain is Next for a line of the most frequent shape; false leaves it to
-// Next.
-func (r *Reader) nextPlain(rec *Record) bool {
-	if len(r.Plains(r.one[:])) == 0 {
+// scan is Next for a line of the most frequent shape; false leaves it to Next.
+func (r *Reader) scan(l *lines, rec *Record) bool {
+	next, ok := r.log.scan(l.buf[:l.end], &l.marks, l.at, rec)
+	if !ok {
 		return false
 	}
-	r.one[0].Record(r.lines.buf, rec)
-	rec.Line = r.lines.line
+	l.at = next
+	l.line++
+	rec.Line = l.line
+	r.Records++
 	return true
-}
-
-// Plains reads the lines of the most frequent shape that come next, at most as many
-// as there is room for, and gives them: fewer, or none, before one that Next has to
-// read. They are places in the text of the piece that Take was given.
-func (r *Reader) Plains(room []Plain) []Plain {
-	if !r.plain {
-		return nil
-	}
-	l := r.lines
-	n := r.log.quick(l.buf[:l.end], &l.marks, l.at, room)
-	if n > 0 {
-		l.at = int(room[n-1].end) + 1
-		l.line += int64(n)
-		r.Records += int64(n)
-	}
-	return room[:n]
 }
 
 // begin tells formats that are known before their first line is.

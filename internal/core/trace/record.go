@@ -4,7 +4,8 @@ package trace
 
 import (
 	"fmt"
-	"unsafe"
+
+	"kestrix/internal/core/trace/scan"
 )
 
 // Record is one recorded request. Texts are nil where they are not known, and
@@ -97,13 +98,8 @@ func equalFold(a []byte, b string) bool {
 	return true
 }
 
-// text gives bytes as a string without copying; it holds as long as they do.
-func text(b []byte) string {
-	if len(b) == 0 {
-		return ""
-	}
-	return unsafe.String(&b[0], len(b))
-}
+// text returns bytes as a string without copying; it holds as long as they do.
+func text(b []byte) string { return scan.Text(b) }
 
 // Text gives bytes of a record as a string that holds as long as the record.
 func Text(b []byte) string { return text(b) }

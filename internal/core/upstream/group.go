@@ -5,9 +5,8 @@ import (
 
 	"kestrix/internal/core/balance"
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/draw"
 	"kestrix/internal/core/health"
-	"kestrix/internal/core/tick"
+	"kestrix/internal/core/rng"
 )
 
 // group is backends among which the algorithm chooses: all of an upstream, or,
@@ -22,26 +21,26 @@ type group struct {
 	until      float64 // the sum of the shares of this group and those before it
 }
 
-// place gives the tier and zone that decide a backend's group.
-func place(cfg *config.Upstream, b *config.Backend) (tier int, own bool) {
+// placeOf returns the tier and zone that decide a backend's group.
+func placeOf(cfg *config.Upstream, b *config.Backend) (tier int, own bool) {
 	if cfg.Failover == nil {
 		return 1, false
 	}
 	return b.Tier, cfg.OwnZone != "" && b.Zone == cfg.OwnZone
 }
 
-// arrange puts the members in groups, and says whether anything about that has
+// arrange puts the members in groups. It reports whether anything about that has
 // changed, so that the pickers must be made anew.
 func (u *Upstream) arrange() bool {
 	var wanted []group
 	for i := range u.members {
-		tier, own := place(u.cfg, &u.members[i].cfg)
+		tier, own := placeOf(u.cfg, &u.members[i].cfg)
 		if !u.members[i].gone && !slices.ContainsFunc(wanted, func(g group) bool { return g.tier == tier && g.own == own }) {
 			wanted = append(wanted, group{tier: tier, own: own})
 		}
 	}
 	if len(wanted) == 0 {
-		wanted = []group{{tier: 1}} // of nobody, as when no name resolves
+		wanted = []group{{tier: 1}} // empty, as when no name resolves
 	}
 	slices.SortFunc(wanted, func(a, b group) int {
 		switch {
@@ -60,7 +59,7 @@ func (u *Upstream) arrange() bool {
 	}
 	for i := range u.members {
 		m := &u.members[i]
-		tier, own := place(u.cfg, &m.cfg)
+		tier, own := placeOf(u.cfg, &m.cfg)
 		// One that is gone may have had a group of its own: what it still has
 		// open is then counted in the first.
 		g := max(0, int32(slices.IndexFunc(u.groups, func(g group) bool { return g.tier == tier && g.own == own })))
@@ -70,8 +69,8 @@ func (u *Upstream) arrange() bool {
 	return changed
 }
 
-// weigh works the shares of the groups out anew. Of the requests that are left,
-// each tier takes the part that its healthy share of capacity, held against
+// weigh computes the shares of the groups. Of the requests that are left,
+// each tier takes the part that its healthy share of capacity, divided by
 // spill_below, allows; if all of them cannot take everything, they are scaled
 // up. Within a tier the own zone takes its part by the same rule, and the others
 // the rest.
@@ -135,17 +134,17 @@ func (g *group) health() float64 {
 	return min(1, g.eligible/g.configured)
 }
 
-// first gives the group a request belongs to. hash goes by key, so that the
+// groupOf returns the group that a request belongs to. hash goes by key, so that the
 // place of a key is stable.
-func (u *Upstream) first(q *Request, attempt int) int {
+func (u *Upstream) groupOf(q *Request, attempt int) int {
 	if u.stale {
 		u.weigh()
 	}
-	bits := draw.Bits(u.seed, q.ID, uint64(attempt), draw.Spill)
-	if u.cfg.Algorithm == "hash" {
-		bits = draw.Bits(u.seed, q.Key, 0, draw.Spill)
+	bits := rng.Bits(u.seed, q.ID, uint64(attempt), rng.Spill)
+	if u.algorithm.Hash {
+		bits = rng.Bits(u.seed, q.Key, 0, rng.Spill)
 	}
-	x := draw.Unit(bits)
+	x := rng.Unit(bits)
 	for i := range u.groups {
 		if x < u.groups[i].until {
 			return i
@@ -154,8 +153,8 @@ func (u *Upstream) first(q *Request, attempt int) int {
 	return 0
 }
 
-// Shares gives what part of the requests each tier, and the own zone in it, is
-// given now; one entry without failover.
+// Shares returns the part of the requests that each tier, and the own zone in it, gets
+// now; one entry without failover.
 func (u *Upstream) Shares() []GroupShare {
 	if len(u.groups) < 2 {
 		return nil
@@ -181,7 +180,7 @@ type GroupShare struct {
 	Healthy float64 // share of its weight that may be given requests
 }
 
-// weight is what a backend weighs now: as set, by its own report, and by a slow
+// weight returns what a backend weighs now: as set, by its own report, and by a slow
 // start that is under way.
 func (u *Upstream) weight(m *member) float64 {
 	w := float64(m.weight) * m.reported()
@@ -199,86 +198,76 @@ func (m *member) reported() float64 {
 	return m.share
 }
 
-// among asks the groups in turn, beginning with the one a request belongs to,
-// and gives the backend and its group; -1 if none has one.
-func (u *Upstream) among(first int) (BackendID, int) {
-	id := u.groups[first].picker.Pick(&u.query)
-	if id >= 0 || len(u.groups) == 1 {
-		return BackendID(id), first // None is -1 as well
-	}
-	for i := range u.groups {
-		if i == first {
-			continue
-		}
-		if id := u.groups[i].picker.Pick(&u.query); id >= 0 {
-			return BackendID(id), i
-		}
-	}
-	return None, first
-}
-
-// newPicker makes the algorithm that is configured.
+// newPicker returns the algorithm that is configured, without backends.
 func (u *Upstream) newPicker() balance.Picker {
-	name, o := u.cfg.Algorithm, balance.Options{Seed: u.seed}
+	o := balance.Options{Seed: u.seed}
 	if h := u.cfg.Hash; h != nil {
-		name, o.Bound = name+"/"+h.Method, h.Bound
+		o.Bound = h.Bound
 	}
-	return balance.Algorithms[name](o)
+	return u.algorithm.New(o)
 }
 
-// sameAlgorithm says whether two configurations choose alike, so that what the
+// sameAlgorithm reports whether two configurations choose alike, so that what the
 // algorithm knows can stay.
 func sameAlgorithm(a, b *config.Upstream) bool {
-	if a == nil || a.Algorithm != b.Algorithm {
+	if a == nil || a.Balance() != b.Balance() {
 		return false
 	}
-	return a.Hash == nil || b.Hash == nil || a.Hash.Method == b.Hash.Method && a.Hash.Bound == b.Hash.Bound
+	return a.Hash == nil || b.Hash == nil || a.Hash.Bound == b.Hash.Bound
 }
 
-// inOrder tells algorithms for which it counts in what order backends are
-// configured.
-func (u *Upstream) inOrder() {
+// order hands the order of the configuration to an algorithm for which it counts.
+func (u *Upstream) order() {
+	if !u.algorithm.Ordered {
+		return
+	}
 	var order []int32
 	for _, b := range u.cfg.Backends {
 		order = append(order, int32(u.byName[b.Name]))
 	}
-	tell := func(p balance.Picker) {
-		if o, ok := p.(balance.Ordered); ok {
-			o.Order(order)
-		}
-	}
+	u.eachPicker(func(p balance.Picker) { p.(balance.Orderer).Order(order) })
+}
+
+// eachPicker calls a function for the picker of each group, and for that which knows
+// nothing of health.
+func (u *Upstream) eachPicker(do func(balance.Picker)) {
 	for i := range u.groups {
-		tell(u.groups[i].picker)
+		do(u.groups[i].picker)
 	}
 	if u.anyway != nil {
-		tell(u.anyway)
+		do(u.anyway)
 	}
 }
 
-// took tells an algorithm that goes by it how long a request took.
-func (u *Upstream) took(now tick.Time, a *Attempt, o Outcome) {
-	if o.Kind == ClientLeft || o.Kind == CutOff {
-		return
+// picker returns the picker of a member's group.
+func (u *Upstream) picker(m *member) balance.Picker { return u.groups[m.group].picker }
+
+// enter hands the pickers a member's weight as it is now.
+func (u *Upstream) enter(id BackendID) {
+	m := &u.members[id]
+	weight := 0.0
+	if !m.gone && m.health.Eligible() {
+		weight = u.weight(m)
 	}
-	if t, ok := u.picksFrom(a.Backend).(balance.Timer); ok {
-		d := now.Sub(a.Began)
-		if o.FirstByte > 0 {
-			d = o.FirstByte
+	u.stale = true
+	if in := weight > 0; in != m.in {
+		if m.in = in; in {
+			u.eligible++
+		} else {
+			u.eligible--
 		}
-		t.Took(int(a.Backend), now, d, o.Kind != Answered || o.Status >= 500)
+	}
+	u.picker(m).Set(int(id), m.cfg.Name, weight)
+	if u.anyway != nil {
+		weight = 0
+		if m.operatorIn() {
+			weight = float64(m.weight)
+		}
+		u.anyway.Set(int(id), m.cfg.Name, weight)
 	}
 }
 
-// picksFrom gives the picker of a backend's group.
-func (u *Upstream) picksFrom(id BackendID) balance.Picker {
-	if u.single != nil {
-		return u.single
-	}
-	return u.groups[u.members[id].group].picker
-}
-
-// operatorIn says whether nobody took a backend out, neither an operator nor it
-// itself.
+// operatorIn reports whether neither an operator nor the backend itself took it out.
 func (m *member) operatorIn() bool {
 	return !m.gone && m.health.Operator == health.In && m.health.Reported == health.In
 }

@@ -78,11 +78,11 @@ func TestWhenAllAreDown(t *testing.T) {
 			u.ProbeSeen(2*second, id(t, u, n), Probe{Passed: false, Why: "x"})
 		}
 	}
-	refuse := New(0, parse(t, more), 1)
+	refuse := NewUnprobed(0, parse(t, more), 1)
 	down(refuse, "auk", "gannet", "petrel")
 	assert.Equal(t, NoBackend, refuse.Choose(3*second, get(1), &Attempt{}).Reason)
 
-	u := New(0, parse(t, more+"when_all_down = \"try-anyway\""), 1)
+	u := NewUnprobed(0, parse(t, more+"when_all_down = \"try-anyway\""), 1)
 	down(u, "auk", "gannet")
 	assert.Equal(t, "petrel petrel petrel", picks(u, 3*second, 3), "while one is up nobody else is tried")
 	down(u, "petrel")

@@ -28,22 +28,25 @@ type Request struct {
 // Attempt is the driver's to keep from Choose to Settle. The zero value is
 // ready for a request's first Choose.
 type Attempt struct {
-	Number  int32     // 1 is the first
+	Number  int16     // 1 is the first
+	open    bool      // the client's seat is settled by this request: it had none, or lost it
+	trial   bool      // it shows whether a backend that rested works again
 	Backend BackendID // None while none is chosen
 	Began   tick.Time
 	ticket  uint64                 // of its place in the queue; 0 while it does not wait
 	tried   [maxAttempts - 1]int32 // before this attempt
-	open    bool                   // the client's seat is settled by this request: it had none, or lost it
 }
 
 // Reset makes an attempt ready for another request.
-func (a *Attempt) Reset() { a.Number, a.Backend, a.Began, a.ticket, a.open = 0, None, 0, 0, false }
+func (a *Attempt) Reset() {
+	a.Number, a.open, a.trial, a.Backend, a.Began, a.ticket = 0, false, false, None, 0, 0
+}
 
 // maxAttempts bounds the attempts of a request; the language allows no more.
 const maxAttempts = 10
 
-// Tried gives how many backends have been tried before this attempt.
-func (a *Attempt) Tried() int { return int(min(max(a.Number-1, 0), maxAttempts-1)) }
+// Tried returns how many backends have been tried before this attempt.
+func (a *Attempt) Tried() int { return min(max(int(a.Number)-1, 0), maxAttempts-1) }
 
 // Kind says what Choose decided.
 type Kind uint8
@@ -72,28 +75,31 @@ const (
 	Spilled                     // the algorithm chose, in another tier or zone than the first
 	InQueue                     // it waits
 	WaitedTooLong               // refused: the queue's timeout is over
+	OnTrial                     // its rest is over: the request shows whether it works again
 )
 
 // String gives the short form that stands in access lines.
 func (r Reason) String() string {
-	return [...]string{"algorithm", "seat", "moved", "retry", "detour", "no-backend", "no-room", "try-anyway", "seat-refused", "spill", "queued", "queue-timeout"}[r]
+	return [...]string{"algorithm", "seat", "moved", "retry", "detour", "no-backend", "no-room", "try-anyway", "seat-refused", "spill", "queued", "queue-timeout", "trial"}[r]
 }
 
-// Verdict is what Choose decided.
+// Verdict is what Choose decided. It has four fields, up to which the compiler keeps a
+// struct in registers.
 type Verdict struct {
 	Kind    Kind
 	Backend BackendID
 	Reason  Reason
 	Seat    BackendID // the seat to give the client now, anew or once more, None to leave it as it is
-	Moved   bool      // the client had another seat before
 }
 
-// Outcome is how an attempt ended.
+// Moved reports whether the client had another seat before.
+func (v Verdict) Moved() bool { return v.Reason == LostSeat && v.Seat != None }
+
+// Outcome is how an attempt ended. It has four fields, as Verdict.
 type Outcome struct {
-	Kind    OutcomeKind
-	Status  int  // of an answer
-	Passed  bool // something of the answer had been passed on to the client
-	NoRetry bool // the request cannot be sent again, as when its body is gone
+	Kind   OutcomeKind
+	Status int  // of an answer
+	Final  bool // the request cannot be sent again: a part of an answer was passed on, or its body is gone
 	// FirstByte is how long the head of the answer took, where what came after
 	// it says nothing of the backend's speed, as with a stream; else 0.
 	FirstByte time.Duration
@@ -111,10 +117,17 @@ const (
 	Reset                             // the connection broke before the answer ended
 	ClientLeft                        // the client went away; says nothing of the backend
 	CutOff                            // the proxy ended a stream that had lasted its time; says nothing of the backend
+	IdleCut                           // the proxy ended a stream on which nothing passed; says nothing of the backend
 )
 
+// lastOutcome is the highest kind.
+const lastOutcome = IdleCut
+
+// Known reports whether there is such a kind.
+func (k OutcomeKind) Known() bool { return k <= lastOutcome }
+
 func (k OutcomeKind) String() string {
-	return [...]string{"answered", "connection refused", "connect timeout", "answer timeout", "connection broken", "client left", "stream cut off"}[k]
+	return [...]string{"answered", "connection refused", "connect timeout", "answer timeout", "connection broken", "client left", "stream cut off", "stream idle"}[k]
 }
 
 // Step says what comes after an attempt.
@@ -176,7 +189,7 @@ type Member struct {
 	State    health.State
 	Weight   int
 	InFlight int
-	Room     bool // false when max_in_flight is reached
+	Full     bool // max_in_flight is reached
 	Since    tick.Time
 	Rest     time.Duration // left of a suspension
 	ByHand   string        // what an operator set that differs from the file; empty for nothing

@@ -9,13 +9,13 @@ import (
 	"kestrix/internal/core/tick"
 )
 
-// Lookup gives the backend of a name.
+// Lookup returns the backend of a name.
 func (u *Upstream) Lookup(name string) (BackendID, bool) {
 	id, ok := u.byName[name]
 	return id, ok
 }
 
-// Seat gives the backend that a ticket names by its hash, None if it is no
+// Seat returns the backend that a ticket names by its hash, None if it is no
 // longer configured.
 func (u *Upstream) Seat(hash uint64) BackendID {
 	if id, ok := u.byHash[hash]; ok {
@@ -24,14 +24,20 @@ func (u *Upstream) Seat(hash uint64) BackendID {
 	return None
 }
 
-// Backend gives the configuration of a backend.
+// Backend returns the configuration of a backend.
 func (u *Upstream) Backend(id BackendID) *config.Backend { return &u.members[id].cfg }
 
-// Slots gives one more than the highest number of a backend.
+// Slots returns one more than the highest number of a backend.
 func (u *Upstream) Slots() int { return len(u.members) }
 
-// InFlight gives the requests a backend has open.
-func (u *Upstream) InFlight(id BackendID) int { return int(u.open[id]) }
+// InFlight returns the requests a backend has open.
+func (u *Upstream) InFlight(id BackendID) int { return int(u.members[id].inFlight) }
+
+// Serves reports whether a backend is configured, or is no longer and serves until those
+// that follow have been probed: requests may be sent to it.
+func (u *Upstream) Serves(id BackendID) bool {
+	return int(id) < len(u.members) && !u.members[id].gone
+}
 
 // Eligible says whether new requests may go to a backend.
 func (u *Upstream) Eligible(id BackendID) bool {
@@ -39,7 +45,7 @@ func (u *Upstream) Eligible(id BackendID) bool {
 	return !m.gone && m.health.Eligible()
 }
 
-// Members gives how every configured backend stands, in the order of the
+// Members returns how every configured backend stands, in the order of the
 // configuration.
 func (u *Upstream) Members(now tick.Time) []Member {
 	var out []Member
@@ -47,8 +53,8 @@ func (u *Upstream) Members(now tick.Time) []Member {
 		id := u.byName[b.Name]
 		m := &u.members[id]
 		v := Member{
-			ID: id, Name: b.Name, State: m.health.State(), Weight: m.weight, InFlight: int(u.open[id]),
-			Room: !u.full[id], Since: m.health.ChangedAt, ByHand: m.byHand(),
+			ID: id, Name: b.Name, State: m.health.State(), Weight: m.weight, InFlight: int(u.members[id].inFlight),
+			Full: m.full, Since: m.health.ChangedAt, ByHand: m.byHand(),
 		}
 		if m.health.Resting() {
 			v.Rest = m.health.RestsTill.Sub(now)
@@ -73,7 +79,7 @@ func (m *member) byHand() string {
 	return strings.Join(words, "; ")
 }
 
-// ReasonWord gives the short form of a verdict's reason with the algorithm's
+// ReasonWord returns the short form of a verdict's reason with the algorithm's
 // own name in it.
 func (u *Upstream) ReasonWord(r Reason) string {
 	if r == ByAlgorithm {
@@ -82,7 +88,7 @@ func (u *Upstream) ReasonWord(r Reason) string {
 	return r.String()
 }
 
-// FairShares gives the part of the requests that each backend would be given
+// FairShares returns the part of the requests that each backend would be given
 // with all of them up, by its weight and, with failover, its tier and zone.
 func FairShares(cfg *config.Upstream) map[string]float64 {
 	u := New(0, cfg, 0)

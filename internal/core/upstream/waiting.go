@@ -1,12 +1,17 @@
 package upstream
 
-import "kestrix/internal/core/tick"
+import (
+	"time"
+
+	"kestrix/internal/core/tick"
+)
 
 // waiter is a request in the queue.
 type waiter struct {
-	q    Request
-	a    Attempt
-	dead bool // granted, cancelled or expired
+	q     Request
+	a     Attempt
+	since tick.Time
+	dead  bool // granted, cancelled or expired
 }
 
 // Grant is the end of a wait in the queue: the request and its attempt as they
@@ -17,20 +22,45 @@ type Grant struct {
 	Verdict Verdict
 }
 
-// enqueue puts a request in the queue, if there is room.
+// enqueue puts a request in the queue, if that is not full.
 func (u *Upstream) enqueue(now tick.Time, q *Request, a *Attempt) Verdict {
-	c := u.cfg.Queue
-	if u.waiting >= c.Limit {
-		return Verdict{Kind: Refused, Backend: None, Reason: NoRoom, Seat: None}
+	if u.waiting >= u.cfg.Queue.Limit {
+		return refuse(NoRoom)
 	}
-	u.line = append(u.line, waiter{q: *q, a: *a})
+	u.line = append(u.line, waiter{q: *q, a: *a, since: now})
 	u.waiting++
 	a.ticket = u.lineFirst + uint64(len(u.line)) // one more than its number, so that 0 is none
-	u.due.Push(now.Add(c.Timeout), event{kind: waitOver, at: tick.Time(a.ticket)})
+	u.expectLate()
 	return Verdict{Kind: Queued, Backend: None, Reason: InQueue, Seat: None}
 }
 
-// waiterOf gives the waiter of a ticket, nil if it waits no more.
+// waitsFor returns how long requests may wait.
+func (u *Upstream) waitsFor() time.Duration {
+	if u.cfg.Queue == nil {
+		return 0 // a reload has removed the queue
+	}
+	return u.cfg.Queue.Timeout
+}
+
+// expectLate has the end of the first wait become due. All wait equally long, so that
+// the others end after it.
+func (u *Upstream) expectLate() {
+	if u.waiting > 0 && !u.lineDue {
+		u.lineDue = true
+		u.due.Push(u.line[u.lineHead].since.Add(u.waitsFor()), event{kind: waitOver, gen: u.gen})
+	}
+}
+
+// late ends the waits of requests that have waited too long.
+func (u *Upstream) late(now tick.Time) {
+	u.lineDue = false
+	for u.waiting > 0 && u.line[u.lineHead].since.Add(u.waitsFor()) <= now {
+		u.grant(now, &u.line[u.lineHead], refuse(WaitedTooLong))
+	}
+	u.expectLate()
+}
+
+// waiterOf returns the waiter of a ticket, nil if it waits no more.
 func (u *Upstream) waiterOf(ticket uint64) *waiter {
 	if ticket <= u.lineFirst || ticket > u.lineFirst+uint64(len(u.line)) {
 		return nil
@@ -46,25 +76,25 @@ func (u *Upstream) waiterOf(ticket uint64) *waiter {
 func (u *Upstream) leave(w *waiter) {
 	w.dead = true
 	u.waiting--
-	gone := 0
-	for gone < len(u.line) && u.line[gone].dead {
-		gone++
+	for u.lineHead < len(u.line) && u.line[u.lineHead].dead {
+		u.lineHead++
 	}
-	u.lineFirst += uint64(gone)
-	if gone == len(u.line) {
-		u.line = u.line[:0]
-	} else if gone > 0 {
-		u.line = u.line[:copy(u.line, u.line[gone:])]
+	if u.lineHead > 64 && u.lineHead > len(u.line)/2 || u.lineHead == len(u.line) {
+		u.lineFirst += uint64(u.lineHead)
+		u.line, u.lineHead = u.line[:copy(u.line, u.line[u.lineHead:])], 0
 	}
 }
 
-// serve gives those that wait what has become free, in the order they came.
+// serve grants those that wait what has become free, in the order they came.
 func (u *Upstream) serve(now tick.Time) {
 	for u.waiting > 0 {
-		w := &u.line[0] // leave keeps the first alive
-		v := u.decide(now, &w.q, &w.a)
+		w := &u.line[u.lineHead] // leave moves the head past those that are dead
+		v := u.place(u, now, &w.q, &w.a)
 		if v.Kind == Refused && (v.Reason == NoRoom || v.Reason == NoBackend) {
 			return
+		}
+		if v.Kind == Go {
+			u.begin(now, &w.a, v.Backend)
 		}
 		u.grant(now, w, v)
 	}
@@ -72,16 +102,11 @@ func (u *Upstream) serve(now tick.Time) {
 
 // grant ends a wait.
 func (u *Upstream) grant(now tick.Time, w *waiter, v Verdict) {
-	u.grants = append(u.grants, Grant{w.q, w.a, v})
-	u.grantedAt = now
-	u.leave(w)
-}
-
-// late ends the wait of a request that has waited too long.
-func (u *Upstream) late(now tick.Time, ticket uint64) {
-	if w := u.waiterOf(ticket); w != nil {
-		u.grant(now, w, Verdict{Kind: Refused, Backend: None, Reason: WaitedTooLong, Seat: None})
+	if len(u.grants) == 0 {
+		u.due.Push(now, event{kind: grantsDue, gen: u.gen})
 	}
+	u.grants = append(u.grants, Grant{w.q, w.a, v})
+	u.leave(w)
 }
 
 // handOut adds the grants that were made to the actions of the driver.
@@ -93,5 +118,5 @@ func (u *Upstream) handOut(actions []Action) []Action {
 	return actions
 }
 
-// Waiting gives how many requests wait in the queue.
+// Waiting returns how many requests wait in the queue.
 func (u *Upstream) Waiting() int { return u.waiting }

@@ -147,9 +147,9 @@ func sessions(r *replay.Result, samples []Sample) {
 		up, _, _ := strings.Cut(s.Backend, ".")
 		k := seat{s.Client, up}
 		if before, ok := held[k]; ok && before != s.Backend {
-			r.Sessions.Lost++
+			r.Sessions.Misses++
 			if u := r.Upstreams[up]; u != nil {
-				u.Sessions.Lost++
+				u.Sessions.Misses++
 			}
 		}
 		held[k] = s.Backend
@@ -234,7 +234,7 @@ func Box(t *replay.Timeline, up, backend string, from, until time.Duration) {
 			b.Requests++
 		}
 		if j < over {
-			b.Open++
+			b.InFlight++
 		}
 		boxes[backend] = b
 	}
@@ -261,7 +261,7 @@ func Latency(took []time.Duration) replay.Latency {
 func CountError(e *replay.Errors, key string) {
 	for name, n := range map[string]*int64{
 		"refused": &e.Refused, "connect_timeout": &e.ConnectTimeout, "answer_timeout": &e.AnswerTimeout, "reset": &e.Reset, "status_5xx": &e.Status5xx, "queue_full": &e.QueueFull,
-		"queue_timeout": &e.QueueTimeout, "rate_limited": &e.RateLimited, "no_route": &e.NoRoute, "no_backend": &e.NoBackend, "broken_stream": &e.BrokenStream, "sticky_refused": &e.StickyRefused,
+		"queue_timeout": &e.QueueTimeout, "rate_limited": &e.RateLimited, "no_route": &e.NoRoute, "no_backend": &e.NoBackend, "broken_stream": &e.BrokenStream, "session_refused": &e.SessionRefused,
 	} {
 		if name == key {
 			*n++

@@ -177,7 +177,7 @@ func words(err error) string {
 // a result.
 var reasons = map[string]string{
 	"connection-refused": "refused", "connection-broken": "reset", "connect-timeout": "connect_timeout", "answer-timeout": "answer_timeout", "no-backend": "no_backend", "no-room": "queue_full",
-	"queue-timeout": "queue_timeout", "seat-refused": "sticky_refused", "rate-limited": "rate_limited", "no-route": "no_route",
+	"queue-timeout": "queue_timeout", "seat-refused": "session_refused", "rate-limited": "rate_limited", "no-route": "no_route",
 }
 
 // refusal gives the key of what an answer is a failure of, empty for none: the word

@@ -163,10 +163,7 @@ func (l *look) backend(u *config.Upstream, b config.Backend) ([]check.Seen, conf
 	if probe == nil {
 		return rows, nil
 	}
-	p := check.Seen{Kind: "probe", Who: who, What: u.Probe.Kind, Result: "passes", Took: probing, Good: probe.Passed}
-	if u.Probe.Kind == "http" {
-		p.What = "GET " + u.Probe.Path
-	}
+	p := check.Seen{Kind: "probe", Who: who, What: u.Probe.Of().What(u.Probe), Result: "passes", Took: probing, Good: probe.Passed}
 	if r := probe.Report; r != nil {
 		p.Detail = fmt.Sprintf("it asks for %.0f%% of its weight", 100*r.Share)
 	}

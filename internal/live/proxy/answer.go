@@ -35,7 +35,7 @@ func (x *exchange) passOn(t turn, b *backend, head answerHead, first []byte, coo
 	}
 	x.partly()
 	x.access.Status = head.status
-	o.Passed = true
+	o.Final = true
 	// Every piece of an event stream goes on at once.
 	stream := isStream(h)
 	if stream {
@@ -63,7 +63,10 @@ func (x *exchange) passOn(t turn, b *backend, head answerHead, first []byte, coo
 		}
 		panic(http.ErrAbortHandler)
 	case errors.As(err, new(*clientError)), errors.Is(cause, context.Canceled):
-		x.left()
+		x.left(o)
+	case errors.Is(cause, errIdle) && (x.grpc || x.access.Kind == trace.Stream):
+		o.Kind = upstream.IdleCut // a quiet stream is no failure of its backend
+		x.access.Reason = "idle"
 	case errors.Is(cause, errIdle):
 		o.Kind = upstream.AnswerTimeout
 		x.access.Reason = "idle"
@@ -288,32 +291,28 @@ func (x *exchange) tunnel(t *oneTurn, b *backend, head answerHead, o upstream.Ou
 	t.stop()
 	client, rw, err := http.NewResponseController(x.w).Hijack()
 	if err != nil {
-		x.left()
+		x.left(o)
 		return
 	}
 	defer client.Close()
 	if !x.server.keep(client) {
-		x.left()
+		x.left(o)
 		return
 	}
 	defer x.server.letGo(client)
 	x.access.Status, x.access.Kind = head.status, trace.Stream
 	_ = t.conn.SetDeadline(time.Time{}) // where it fails, so will reading
 	if _, err := client.Write(answer); err != nil {
-		x.left()
+		x.left(o)
 		return
 	}
 	var backend net.Conn = t.conn.Conn
 	if rest := t.conn.Rest(); len(rest) > 0 {
 		backend = &replayed{Conn: backend, kept: rest, done: true}
 	}
-	o, how := splice(&namedPeer{Conn: client, r: rw.Reader, remote: client.RemoteAddr()}, backend, x.waits, &x.access.Bytes, o)
+	o, how := splice(&namedPeer{Conn: client, r: rw.Reader, remote: client.RemoteAddr()}, backend, x.waits, &x.access.Bytes, o, nil)
 	if how != "" {
 		x.access.Reason = how
-	}
-	if o.Kind == upstream.ClientLeft {
-		x.pool.cancel(&x.q, &x.attempt)
-		return
 	}
 	x.pool.settle(&x.q, &x.attempt, o)
 }

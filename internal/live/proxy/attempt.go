@@ -307,7 +307,7 @@ func (x *exchange) try(b *backend, cookie *http.Cookie) bool {
 	x.access.FirstByte = time.Since(sent)
 	o := upstream.Outcome{Kind: upstream.Answered, Status: head.status, FirstByte: max(x.access.FirstByte, 1)}
 	if x.body.repeats(func(can bool) bool {
-		o.NoRetry = !can
+		o.Final = !can
 		return x.pool.repeat(&x.q, &x.attempt, o)
 	}) {
 		clear(x.w.Header())
@@ -331,10 +331,11 @@ func (x *exchange) try(b *backend, cookie *http.Cookie) bool {
 	return false
 }
 
-// left tells the core that the client went away, and ends the request: without
-// the abort the library would answer 200 for us.
-func (x *exchange) left() {
-	x.pool.cancel(&x.q, &x.attempt)
+// left settles an attempt whose client went away, and ends the request: without
+// the abort the library would answer 200 for us. Before the head of the answer the
+// client has left; a backend whose answer had begun has answered.
+func (x *exchange) left(o upstream.Outcome) {
+	x.pool.settle(&x.q, &x.attempt, o)
 	x.access.Reason = "client-left"
 	panic(http.ErrAbortHandler)
 }
@@ -357,7 +358,7 @@ func (x *exchange) broke(b *backend, err error) bool {
 		x.badBody(wire.ErrMalformed)
 		return false
 	case x.r.Context().Err() != nil:
-		x.left()
+		x.left(upstream.Outcome{Kind: upstream.ClientLeft})
 	case scarce(err):
 		x.pool.cancel(&x.q, &x.attempt)
 		x.answer(http.StatusServiceUnavailable, "overloaded", "the proxy has no more connections to give")
@@ -383,7 +384,7 @@ func (x *exchange) broke(b *backend, err error) bool {
 		text = "the backend's answer is not HTTP that can be understood"
 	}
 	if x.body.repeats(func(can bool) bool {
-		o.NoRetry = !can
+		o.Final = !can
 		return x.pool.settle(&x.q, &x.attempt, o) == upstream.Again
 	}) {
 		return true

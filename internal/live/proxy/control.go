@@ -145,6 +145,11 @@ func (c *control) probed(w http.ResponseWriter, ready bool) {
 	c.proxy.mu.Lock()
 	takes := !c.proxy.stopped && len(c.proxy.servers) > 0
 	c.proxy.mu.Unlock()
+	select {
+	case <-c.proxy.ready:
+	default:
+		takes = false // first probes are awaited
+	}
 	if ready && !takes {
 		http.Error(w, "it takes no connections", http.StatusServiceUnavailable)
 		return

@@ -103,18 +103,34 @@ func (l *pool) settle(q *upstream.Request, a *upstream.Attempt, o upstream.Outco
 func (l *pool) repeat(q *upstream.Request, a *upstream.Attempt, o upstream.Outcome) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if !l.core.Repeats(l.proxy.now(), q, a, o) {
+	now := l.proxy.now()
+	if !l.core.Repeats(now, q, a, o) {
+		l.beginsLocked(q, a)
 		return false
 	}
-	now := l.proxy.now()
 	l.countLocked(now, a, o)
 	l.core.Settle(now, q, a, o)
 	l.noteLocked()
 	return true
 }
 
-// cancel tells the core that the client went away, which says nothing of the
-// backend.
+// begins tells the core that the answer to an attempt has begun: its backend is not
+// silent, however long the rest takes.
+func (l *pool) begins(q *upstream.Request, a *upstream.Attempt) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.beginsLocked(q, a)
+}
+
+// beginsLocked is begins with l.mu held.
+func (l *pool) beginsLocked(q *upstream.Request, a *upstream.Attempt) {
+	if l.cfg.Suspend != nil {
+		l.core.FirstByte(l.proxy.now(), q, a)
+	}
+}
+
+// cancel tells the core of an attempt that shows nothing of the backend, as where the
+// client's own request was at fault.
 func (l *pool) cancel(q *upstream.Request, a *upstream.Attempt) {
 	l.mu.Lock()
 	defer l.mu.Unlock()

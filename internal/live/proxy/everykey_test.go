@@ -1,6 +1,7 @@
 package proxy
 
 import (
+	"context"
 	"crypto/tls"
 	"fmt"
 	"net/http"
@@ -48,8 +49,9 @@ var heldBy = map[string]string{
 	"upstream.tls.verify": "TestTLSWithBackends", "upstream.tls.name": "TestTLSWithBackends", "upstream.tls.ca": "TestTLSWithBackends", "upstream.tls.certificate": "TestTLSWithBackends", "upstream.tls.key": "TestTLSWithBackends", "upstream.tls.min_version": "TestTLSWithBackends",
 	"upstream.probe.path": "TestKeysThatDecide", "upstream.probe.port": "TestABackendReportsOnItself", "upstream.probe.expect": "TestWhatAProbeExpects", "upstream.probe.expect.status": "TestWhatAProbeExpects", "upstream.probe.expect.body": "TestWhatAProbeExpects",
 	"upstream.probe.every": "TestProbesDoWhatTheReplayForetells", "upstream.probe.every_while_down": "TestKeysThatDecide", "upstream.probe.jitter": "TestKeysThatDecide", "upstream.probe.timeout": "TestProbesDoWhatTheReplayForetells",
+	"upstream.probe.send": "TestKindsOfProbes", "upstream.probe.name": "TestKindsOfProbes", "upstream.probe.verify": "TestKindsOfProbes", "upstream.probe.service": "TestKindsOfProbes",
 	"upstream.probe.down_after": "TestProbesDoWhatTheReplayForetells", "upstream.probe.up_after": "TestProbesDoWhatTheReplayForetells",
-	"upstream.suspend.after": "TestKeysThatDecide", "upstream.suspend.rest": "TestKeysThatDecide", "upstream.suspend.growth": "TestKeysThatDecide", "upstream.suspend.longest": "TestKeysThatDecide", "upstream.suspend.keep": "TestKeysThatDecide", "upstream.suspend.on": "TestKeysThatDecide",
+	"upstream.suspend.after": "TestKeysThatDecide", "upstream.suspend.rest": "TestKeysThatDecide", "upstream.suspend.growth": "TestKeysThatDecide", "upstream.suspend.longest": "TestKeysThatDecide", "upstream.suspend.keep": "TestKeysThatDecide", "upstream.suspend.on": "TestKeysThatDecide", "upstream.suspend.silent_after": "TestKeysThatDecide",
 	"upstream.sticky.by": "TestSeatsWithoutACookieOfOurs", "upstream.sticky.name": "TestACookieKeepsItsBackend", "upstream.sticky.ttl": "TestACookieKeepsItsBackend", "upstream.sticky.on_loss": "TestKeysThatDecide", "upstream.sticky.secret": "TestACookieKeepsItsBackend",
 	"upstream.retry.attempts": "TestRetriesSendTheBodyAgain", "upstream.retry.on": "TestRetriesSendTheBodyAgain", "upstream.retry.budget": "TestABudgetThatOthersUseUp",
 	"upstream.hash.key": "TestKeysThatDecide", "upstream.hash.name": "TestTheBoundOfAHash", "upstream.hash.method": "TestKeysThatDecide", "upstream.hash.bound": "TestTheBoundOfAHash",
@@ -136,6 +138,9 @@ func TestKeysThatDecide(t *testing.T) {
 	}
 	probes := func(w *world) string {
 		w.kill(here)
+		w.mu.Lock()
+		w.probes = nil // the first one, of the start
+		w.mu.Unlock()
 		time.Sleep(20 * time.Second)
 		synctest.Wait()
 		w.mu.Lock()
@@ -153,12 +158,12 @@ func TestKeysThatDecide(t *testing.T) {
 		sick(w)
 		for range 300 {
 			w.get(base + "/")
-			time.Sleep(100 * time.Millisecond)
+			time.Sleep(90 * time.Millisecond) // no rest ends when a request begins
 		}
 		var rests []string // their lengths, in seconds
 		for i, e := range w.news("app.a") {
-			if i%2 == 1 && len(rests) < 4 {
-				rests = append(rests, fmt.Sprintf("%.1f", e.At.Sub(w.news("app.a")[i-1].At).Seconds()))
+			if i > 0 && len(rests) < 4 { // the request on trial fails, and another begins
+				rests = append(rests, fmt.Sprintf("%.0f", e.At.Sub(w.news("app.a")[i-1].At).Seconds()))
 			}
 		}
 		return strings.Join(rests, " ")
@@ -206,15 +211,31 @@ func TestKeysThatDecide(t *testing.T) {
 			time.Sleep(4 * time.Second)
 			return w.proxy.Status().Upstreams[0].Backends[0].State
 		}, map[string]string{two(probe + "}"): "up", two("probe \"http\" {\n path = \"/\"\n every = \"1s\"\n}"): "down"}},
-		{"every_while_down", probes, map[string]string{two(probe + "every_while_down = \"4s\"\n}"): "5 false", two(probe + "}"): "20 false"}},
+		{"every_while_down", probes, map[string]string{two(probe + "every_while_down = \"4s\"\n}"): "6 false", two(probe + "}"): "20 false"}},
 		{"jitter", probes, map[string]string{two(probe + "jitter = \"50%\"\n}"): "20 true", two(probe + "jitter = \"0%\"\n}"): "20 false"}},
 		{"growth, longest", suspended, map[string]string{
-			two(suspend("growth = 2")): "2.0 4.0 5.0 5.0",
-			two(suspend("growth = 1")): "2.0 2.0 2.0 2.0",
+			two(suspend("growth = 2")): "2 4 5 5",
+			two(suspend("growth = 1")): "2 2 2 2",
 		}},
 		{"keep, on, after", suspended, map[string]string{
 			two(suspend("keep = \"100%\"")): "", two("suspend {\n on = [\"timeout\"]\n}"): "", two("retry {\n}\nsuspend {\n after = 1000\n on = [\"503\"]\n}"): "",
 		}},
+		{"silent_after", func(w *world) string {
+			w.net.hang(here, true)
+			for i := range 8 {
+				ctx, leaves := context.WithTimeout(w.t.Context(), 500*time.Millisecond)
+				r, err := http.NewRequestWithContext(ctx, http.MethodGet, fmt.Sprintf("%s/%d", base, i), nil)
+				require.NoError(w.t, err)
+				if res, err := w.client.Do(r); err == nil {
+					res.Body.Close()
+				}
+				leaves()
+				time.Sleep(500 * time.Millisecond)
+			}
+			b := w.proxy.Status().Upstreams[0].Backends[0]
+			w.net.hang(here, false)
+			return fmt.Sprint(b.State, " ", b.ClientLeft > 1)
+		}, map[string]string{two("suspend {\n after = 2\n silent_after = \"2s\"\n}"): "suspended true", two("suspend {\n after = 2\n silent_after = \"0s\"\n}"): "up true"}},
 		{"on_loss", lost, map[string]string{
 			two(probe + "}\nsticky {\n by = \"address\"\n on_loss = \"refuse\"\n}"): "-", two(probe + "}\nsticky {\n by = \"address\"\n on_loss = \"move\"\n}"): "other",
 		}},
@@ -240,7 +261,7 @@ func TestKeysThatDecide(t *testing.T) {
 					w.start(a, nil)
 				}
 				require.NoError(t, w.proxy.Apply(parse(t, text)))
-				synctest.Wait() // until they listen, and can be killed
+				time.Sleep(time.Millisecond) // until they listen, and the first probes have ended
 				assert.Equal(t, want, c.see(w), "%s\n%s", c.key, text)
 			})
 		}

@@ -318,7 +318,7 @@ func (x *exchange) forward() {
 		if x.access.Backend != "" {
 			x.access.Tried = append(x.access.Tried, x.access.Backend)
 		}
-		x.access.Attempts, x.access.Reason, x.access.Moved = int(x.attempt.Number), d.why, x.access.Moved || d.verdict.Moved
+		x.access.Attempts, x.access.Reason, x.access.Moved = int(x.attempt.Number), d.why, x.access.Moved || d.verdict.Moved()
 		if d.backend == nil {
 			x.access.Backend = ""
 			x.answer(http.StatusServiceUnavailable, d.why, "no backend is available")

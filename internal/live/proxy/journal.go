@@ -17,7 +17,7 @@ import (
 type Entry struct {
 	Upstream  string
 	At        tick.Time
-	Call      string // new, reload, choose, settle, repeats, cancel, probe, operate, advance or learn
+	Call      string // new, reload, choose, begins, settle, repeats, cancel, probe, operate, advance or learn
 	Said      string // the core's answer, in words that are compared
 	Config    *config.Upstream
 	Request   upstream.Request
@@ -38,7 +38,7 @@ type decider struct {
 }
 
 func newDecider(now tick.Time, cfg *config.Upstream, seed uint64, journal func(Entry)) *decider {
-	d := &decider{upstream.New(now, cfg, seed), cfg.Name, journal}
+	d := &decider{upstream.NewUnprobed(now, cfg, seed), cfg.Name, journal}
 	d.note(Entry{Call: "new", At: now, Config: cfg})
 	return d
 }
@@ -77,6 +77,13 @@ func (d *decider) Repeats(now tick.Time, q *upstream.Request, a *upstream.Attemp
 		d.note(Entry{Call: "repeats", At: now, Request: *q, Outcome: o, Said: fmt.Sprint(yes)})
 	}
 	return yes
+}
+
+func (d *decider) FirstByte(now tick.Time, q *upstream.Request, a *upstream.Attempt) {
+	d.Upstream.FirstByte(a)
+	if d.journal != nil {
+		d.note(Entry{Call: "begins", At: now, Request: *q})
+	}
 }
 
 func (d *decider) Cancel(now tick.Time, q *upstream.Request, a *upstream.Attempt) {
@@ -149,7 +156,7 @@ func retell(entries []Entry, seed uint64, watch func(e *Entry, core *upstream.Up
 			a = &upstream.Attempt{}
 			attempts[e.Request.ID] = a
 		}
-		if e.Call != "new" && (e.Backend < 0 || int(e.Backend) >= d.Slots()) || e.Outcome.Kind > upstream.CutOff {
+		if e.Call != "new" && (e.Backend < 0 || int(e.Backend) >= d.Slots()) || !e.Outcome.Kind.Known() {
 			return fmt.Errorf("entry %d: %s of a backend or outcome that there is not", i+1, e.Call)
 		}
 		then := func(upstream.Verdict, upstream.Step, []upstream.Action) {}
@@ -173,6 +180,8 @@ func retell(entries []Entry, seed uint64, watch func(e *Entry, core *upstream.Up
 			then(upstream.Verdict{}, s, nil)
 		case "repeats":
 			said = fmt.Sprint(d.Repeats(e.At, &e.Request, a, e.Outcome))
+		case "begins":
+			d.FirstByte(e.At, &e.Request, a)
 		case "cancel":
 			d.Cancel(e.At, &e.Request, a)
 			then(upstream.Verdict{}, 0, nil)
@@ -299,7 +308,7 @@ func whyNot(m *upstream.Member) string {
 		return "it is " + m.State.String()
 	case m.Weight == 0:
 		return "its weight is 0"
-	case !m.Room:
+	case m.Full:
 		return "it has max_in_flight open"
 	}
 	return ""

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"slices"
 	"sync"
 	"time"
 
@@ -16,7 +15,7 @@ import (
 )
 
 // journalForm is the version of the form that journals are written in.
-const journalForm = 1
+const journalForm = 2
 
 // JournalHead is the first line of a journal.
 type JournalHead struct {
@@ -55,7 +54,7 @@ func lineOf(e *Entry) journalLine {
 		l.Config = &c
 	}
 	switch e.Call {
-	case "choose", "cancel":
+	case "choose", "begins", "cancel":
 		l.Request = &e.Request
 	case "settle", "repeats":
 		l.Request, l.Outcome = &e.Request, &e.Outcome
@@ -193,7 +192,7 @@ func ReadJournal(r io.Reader) (*Journal, error) {
 // plausible says whether an upstream is one that a configuration could have, as far
 // as that bounds what a core does with it.
 func plausible(u *config.Upstream) bool {
-	if !slices.Contains(config.Algorithms, u.Algorithm) || u.Algorithm == "hash" && u.Hash == nil || len(u.Backends) > 100_000 {
+	if u.Balance() == nil || len(u.Backends) > 100_000 {
 		return false
 	}
 	for i := range u.Backends {

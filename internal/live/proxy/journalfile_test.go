@@ -88,11 +88,11 @@ func TestAJournalThatCannotBeWrittenOrRead(t *testing.T) {
 	j.Flush()
 	j.Flush()
 	assert.Equal(t, []int{1, 1}, []int{told, f.n}, "it is told once, and tried no more")
-	head := "{\"journal\":1,\"version\":\"1\",\"seed\":7}\n"
+	head := "{\"journal\":2,\"version\":\"1\",\"seed\":7}\n"
 	for text, want := range map[string]string{
 		"":                               "1:1: there is no journal in it; kestrix serve -journal writes one",
 		"upstream \"a\" {}\n":            "1:1: this is no journal; kestrix serve -journal writes one",
-		"{\"journal\":9}\n":              "1:1: the journal has form 9, and this program reads form 1; version  wrote it",
+		"{\"journal\":9}\n":              "1:1: the journal has form 9, and this program reads form 2; version  wrote it",
 		head + "{\"call\":3}\n":          "2:1: the line is none of a journal: json: cannot unmarshal number into Go struct field journalLine.call of type string",
 		head + "{}\n":                    "2:1: the line is none of a journal: it says of no call",
 		head + "{\"call\":\"new\"}\n":    "2:1: the line is none of a journal: it says of no call",
@@ -109,7 +109,7 @@ func TestAJournalThatCannotBeWrittenOrRead(t *testing.T) {
 
 // FuzzJournal reads journals of anybody, and tells them to cores.
 func FuzzJournal(f *testing.F) {
-	head := "{\"journal\":1,\"version\":\"1\",\"seed\":7}\n"
+	head := "{\"journal\":2,\"version\":\"1\",\"seed\":7}\n"
 	made := `{"upstream":"a","at":0,"call":"new","config":{"Name":"a","Algorithm":"round-robin","Backends":[{"Name":"x","Weight":1,"Tier":1},{"Name":"y","Weight":1,"Tier":1}]}}` + "\n"
 	f.Add([]byte(head + made + `{"upstream":"a","at":1,"call":"choose","said":"{0 1 0 -1 false}","request":{"ID":3,"Seat":-1}}` + "\n"))
 	f.Add([]byte(head + made + `{"upstream":"a","at":1,"call":"settle","request":{"ID":3},"outcome":{"Kind":0,"Status":200}}` + "\n"))

@@ -126,7 +126,15 @@ type world struct {
 func newWorld(t *testing.T, text string) *world {
 	w := &world{t: t, net: newNetwork(), backends: map[string]*http.Server{}, began: time.Now()}
 	w.proxy = New(Options{
-		Seed: 7, Grace: 5 * time.Second, Dial: w.net.dial, Listen: w.net.listen,
+		Seed: 7, Grace: 5 * time.Second, Listen: w.net.listen,
+		Dial: func(ctx context.Context, network, address string) (net.Conn, error) {
+			c, err := w.net.dial(ctx, network, address)
+			if err != nil && time.Since(w.began) == 0 {
+				time.Sleep(time.Nanosecond) // what a test starts in the same moment may not be there yet
+				return w.net.dial(ctx, network, address)
+			}
+			return c, err
+		},
 		Event: func(e Event) {
 			w.mu.Lock()
 			defer w.mu.Unlock()

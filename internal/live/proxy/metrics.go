@@ -30,6 +30,7 @@ var (
 	metricOpen     = metric("backend_open_requests", "Requests that a backend has open.", "upstream", "backend")
 	metricRequests = metric("backend_requests_total", "Attempts that have ended.", "upstream", "backend")
 	metricFailed   = metric("backend_failures_total", "Attempts without an answer, or with a status from 500 on.", "upstream", "backend")
+	metricLeft     = metric("backend_client_left_total", "Attempts whose clients left before the answer began.", "upstream", "backend")
 	metricAnswers  = metric("backend_answers_total", "Answers by class of status.", "upstream", "backend", "class")
 	metricBytes    = metric("backend_answer_bytes_total", "Bytes of answers that were passed on.", "upstream", "backend")
 	metricSeats    = metric("backend_sessions_given_total", "Sessions that were given to a backend.", "upstream", "backend")
@@ -39,7 +40,7 @@ var (
 // Describe is called by the library.
 func (m *metrics) Describe(out chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{
-		metricInfo, metricBegan, metricWaiting, metricRefused, metricNotAsked, metricState, metricIn, metricWeight, metricOpen, metricRequests, metricFailed, metricAnswers, metricBytes, metricSeats, metricFirst,
+		metricInfo, metricBegan, metricWaiting, metricRefused, metricNotAsked, metricState, metricIn, metricWeight, metricOpen, metricRequests, metricFailed, metricLeft, metricAnswers, metricBytes, metricSeats, metricFirst,
 	} {
 		out <- d
 	}
@@ -75,6 +76,7 @@ func (m *metrics) Collect(out chan<- prometheus.Metric) {
 			gauge(metricOpen, float64(b.InFlight), u.Name, b.Name)
 			count(metricRequests, b.Requests, u.Name, b.Name)
 			count(metricFailed, b.Failed, u.Name, b.Name)
+			count(metricLeft, b.ClientLeft, u.Name, b.Name)
 			for i, class := range []string{"1xx", "2xx", "3xx", "4xx", "5xx"} {
 				count(metricAnswers, b.Statuses[i], u.Name, b.Name, class)
 			}

@@ -28,24 +28,26 @@ type pool struct {
 	names   names
 	rebased chan struct{} // base has become another
 
-	mu       sync.Mutex       // guards all below, the core included
-	base     *config.Upstream // as configured
-	cfg      *config.Upstream // with a backend for each address, where that is wanted
-	tls      *tls.Config      // nil: backends are spoken to in clear text
-	core     *decider
-	backends []*backend // by upstream.BackendID
-	sealer   *sticky.Sealer
-	secret   string // that the sealer was made from
-	actions  []upstream.Action
-	changes  []upstream.Change
-	waiters  map[uint64]chan upstream.Grant // by request
-	planned  tick.Time                      // when run will look again
-	stopped  bool
-	empty    bool             // nobody is in rotation, as was told
-	refused  uint64           // requests that no backend was given
-	hands    map[string]*hand // by name of the backend
+	mu         sync.Mutex       // guards all below, the core included
+	base       *config.Upstream // as configured
+	cfg        *config.Upstream // with a backend for each address, where that is wanted
+	tls        *tls.Config      // nil: backends are spoken to in clear text
+	core       *decider
+	backends   []*backend // by upstream.BackendID
+	sealer     *sticky.Sealer
+	secret     string // that the sealer was made from
+	actions    []upstream.Action
+	changes    []upstream.Change
+	waiters    map[uint64]chan upstream.Grant // by request
+	planned    tick.Time                      // when run will look again
+	stopped    bool
+	probedOnce bool             // first is closed
+	empty      bool             // nobody is in rotation, as was told
+	refused    uint64           // requests that no backend was given
+	hands      map[string]*hand // by name of the backend
 
 	wake  chan struct{} // something may be due earlier than was thought
+	first chan struct{} // closed when no backend waits for its first probe any more
 	ended chan struct{}
 	once  sync.Once
 }
@@ -74,7 +76,7 @@ type backend struct {
 type dialFunc func(ctx context.Context, port int) (net.Conn, error)
 
 func newPool(p *Proxy, cfg *config.Upstream, tls *tls.Config) *pool {
-	l := &pool{proxy: p, name: cfg.Name, wake: make(chan struct{}, 1), ended: make(chan struct{}), waiters: map[uint64]chan upstream.Grant{}}
+	l := &pool{proxy: p, name: cfg.Name, wake: make(chan struct{}, 1), first: make(chan struct{}), ended: make(chan struct{}), waiters: map[uint64]chan upstream.Grant{}}
 	l.names = names{map[string][]netip.Addr{}, map[string]bool{}}
 	l.rebased = make(chan struct{}, 1)
 	l.base, l.tls = cfg, tls
@@ -130,6 +132,11 @@ func (l *pool) connect() {
 			if o != nil && o.name == b.Name {
 				l.backends[id].counts = o.counts // what was counted stays
 			}
+		}
+	}
+	for id, o := range old {
+		if o != nil && l.backends[id] == nil && l.core.Serves(upstream.BackendID(id)) {
+			l.backends[id], kept[o] = o, true // it is replaced, and serves until the others have been probed
 		}
 	}
 	for _, o := range old {
@@ -289,6 +296,10 @@ func (l *pool) noteLocked() {
 				l.proxy.event(l.name, "served", "a backend is in rotation again")
 			}
 		}
+	}
+	if !l.probedOnce && l.core.Unprobed() == 0 {
+		l.probedOnce = true
+		close(l.first)
 	}
 	if l.core.Next() < l.planned {
 		select {

@@ -44,27 +44,28 @@ func probeOnce(b *backend, p *config.Probe, ended <-chan struct{}) upstream.Prob
 func probeNow(b *backend, p *config.Probe) (r upstream.Probe, short bool) {
 	ctx, cancel := context.WithTimeout(context.Background(), p.Timeout)
 	defer cancel()
-	why := ""
 	dial := b.dial
 	b = &backend{name: b.name, address: b.address, tls: b.tls, http2: b.http2, dial: func(ctx context.Context, port int) (net.Conn, error) {
 		c, err := dial(ctx, port)
 		short = err != nil && scarce(err)
 		return c, err
 	}}
-	var said *health.Report
-	switch p.Kind {
-	case "tcp":
-		c, err := b.dial(ctx, p.Port)
-		if err == nil {
-			c.Close()
-		}
-		why = probeFailure(ctx, p, err)
-	case "self-report":
-		said, why = probeReport(ctx, b, p)
-	default:
-		why = probeHTTP(ctx, b, p)
+	send := probeSenders[p.Kind]
+	if send == nil { // the language allows none
+		return upstream.Probe{Why: "there is no probe " + p.Kind}, false
 	}
-	return upstream.Probe{Passed: why == "", Why: why, Report: said}, short
+	report, why := send(ctx, b, p)
+	return upstream.Probe{Passed: why == "", Why: why, Report: report}, short
+}
+
+// probeSenders send probes, by the names of config.ProbeKinds. Each returns why its
+// probe failed, empty if it passed, and what the backend reports of itself.
+var probeSenders = map[string]func(ctx context.Context, b *backend, p *config.Probe) (report *health.Report, why string){
+	"http":        probeHTTP,
+	"tcp":         probeTCP,
+	"tls":         probeTLS,
+	"grpc":        probeGRPC,
+	"self-report": probeReport,
 }
 
 // probeReport reads the line in which a backend says how it is.
@@ -93,8 +94,12 @@ func probeReport(ctx context.Context, b *backend, p *config.Probe) (*health.Repo
 	return &r, ""
 }
 
-// probeHTTP gives why an http probe failed, empty if it passed.
-func probeHTTP(ctx context.Context, b *backend, p *config.Probe) string {
+// probeHTTP asks for a page.
+func probeHTTP(ctx context.Context, b *backend, p *config.Probe) (*health.Report, string) {
+	return nil, askPage(ctx, b, p)
+}
+
+func askPage(ctx context.Context, b *backend, p *config.Probe) string {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, b.scheme()+"://"+b.host()+p.Path, nil)
 	if err != nil {
 		return "the path cannot be asked for: " + p.Path

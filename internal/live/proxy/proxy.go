@@ -78,7 +78,9 @@ type Proxy struct {
 	pools   map[string]*pool
 	request atomic.Uint64
 	stopped bool
+	applied bool // a configuration has been served
 	failed  chan error
+	ready   chan struct{} // closed when connections are accepted
 
 	control *control                          // nil: none
 	backTLS map[[sha256.Size]byte]*tls.Config // towards backends, by what they are made of; guarded by tlsMu
@@ -142,7 +144,7 @@ func New(o Options) *Proxy {
 		o.Access = func(*Access) {}
 	}
 	return &Proxy{
-		o: o, began: o.Began, counted: time.Now(), backTLS: map[[sha256.Size]byte]*tls.Config{}, servers: map[config.Address]*server{}, pools: map[string]*pool{}, failed: make(chan error, 1),
+		o: o, began: o.Began, counted: time.Now(), backTLS: map[[sha256.Size]byte]*tls.Config{}, servers: map[config.Address]*server{}, pools: map[string]*pool{}, failed: make(chan error, 1), ready: make(chan struct{}),
 	}
 }
 
@@ -250,8 +252,36 @@ func (p *Proxy) Apply(c *config.Config) error {
 			pool.stop()
 		}
 	}
+	if !p.applied {
+		p.applied = true
+		go p.awaitProbes(slices.Collect(maps.Values(p.pools)))
+	}
 	return nil
 }
+
+// probesWithin is how long a starting proxy waits for first probes to end.
+const probesWithin = 5 * time.Second
+
+// awaitProbes has connections accepted when no backend waits for its first probe any
+// more, or after probesWithin: until then nothing is known of them.
+func (p *Proxy) awaitProbes(pools []*pool) {
+	late := time.NewTimer(probesWithin)
+	defer late.Stop()
+	defer close(p.ready)
+	for _, l := range pools {
+		select {
+		case <-l.first:
+		case <-l.ended:
+		case <-late.C:
+			p.event("kestrix", "unprobed", "first probes have not ended within %s; connections are accepted all the same", probesWithin)
+			return
+		}
+	}
+}
+
+// Ready returns a channel that is closed when connections are accepted: listeners are
+// bound by Apply, and the first probes of all backends have ended, or taken too long.
+func (p *Proxy) Ready() <-chan struct{} { return p.ready }
 
 // setConnLimits bounds the connections of clients and backends, so that a
 // configuration has the files that it needs.

@@ -102,6 +102,10 @@ func TestABackendKilledUnderLoadLosesNoSafeRequest(t *testing.T) {
 			assert.Positive(t, open)
 			synctest.Wait()
 			assert.Greater(t, len(w.log()), 9000)
+			time.Sleep(5 * time.Second) // its last rest
+			for range 6 {
+				w.get(base + "/seats")
+			}
 			assert.Equal(t, "up", w.proxy.Status().Upstreams[0].Backends[0].State, "and it is back")
 		})
 	}

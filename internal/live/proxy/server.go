@@ -151,8 +151,17 @@ func (f *httpFront) shutdown(grace time.Duration) error {
 	return err
 }
 
-// serve takes connections until the listener is closed.
-func (s *server) serve() { go s.accept() }
+// serve accepts connections, as soon as the proxy is ready, until the listener is
+// closed.
+func (s *server) serve() {
+	go func() {
+		select {
+		case <-s.proxy.ready:
+			s.accept()
+		case <-s.gone.Done():
+		}
+	}()
+}
 
 func (s *server) accept() {
 	wait, told := time.Duration(0), false

@@ -14,16 +14,16 @@ import (
 // counts is what is counted of a backend, and what else is told of it. It is
 // guarded by the pool's mu, bytes aside.
 type counts struct {
-	requests, failed, seats uint64
-	statuses                [5]uint64
-	first                   *hdrhistogram.Histogram // to the head of an answer, in microseconds; made on first use
-	bytes                   atomic.Uint64
-	recent                  [rateOver]uint32     // requests in each of the last seconds, by second
-	second                  int64                // that recent was last written in
-	steps                   [stepsKept][2]uint32 // requests and failures in each of the last steps, by step
-	step                    int64                // that steps was last written in
-	why                     string               // of the last change of state
-	probe                   *ProbeSeen
+	requests, failed, left, seats uint64 // left: clients left before the answer began
+	statuses                      [5]uint64
+	first                         *hdrhistogram.Histogram // to the head of an answer, in microseconds; made on first use
+	bytes                         atomic.Uint64
+	recent                        [rateOver]uint32     // requests in each of the last seconds, by second
+	second                        int64                // that recent was last written in
+	steps                         [stepsKept][2]uint32 // requests and failures in each of the last steps, by step
+	step                          int64                // that steps was last written in
+	why                           string               // of the last change of state
+	probe                         *ProbeSeen
 }
 
 // rateOver is over how many seconds a rate is taken.
@@ -53,7 +53,10 @@ func (l *pool) countLocked(now tick.Time, a *upstream.Attempt, o upstream.Outcom
 	if class := o.Status/100 - 1; o.Kind == upstream.Answered && class >= 0 && class < len(c.statuses) {
 		c.statuses[class]++
 	}
-	if o.Kind != upstream.Answered && o.Kind != upstream.CutOff || o.Status >= 500 {
+	switch {
+	case o.Kind == upstream.ClientLeft:
+		c.left++
+	case o.Kind != upstream.Answered && o.Kind != upstream.CutOff || o.Status >= 500:
 		c.failed++
 		step[1]++
 	}
@@ -109,7 +112,7 @@ func (c *counts) rate(now tick.Time) float64 {
 
 // tell fills in what was counted.
 func (c *counts) tell(b *BackendStatus) {
-	b.Requests, b.Failed, b.Seats, b.Statuses, b.Bytes = c.requests, c.failed, c.seats, c.statuses, c.bytes.Load()
+	b.Requests, b.Failed, b.ClientLeft, b.Seats, b.Statuses, b.Bytes = c.requests, c.failed, c.left, c.seats, c.statuses, c.bytes.Load()
 	if c.first != nil {
 		b.P50, b.P99 = float64(c.first.ValueAtPercentile(50))/1e6, float64(c.first.ValueAtPercentile(99))/1e6
 	}
@@ -117,6 +120,6 @@ func (c *counts) tell(b *BackendStatus) {
 
 // zero begins anew.
 func (c *counts) zero() {
-	c.requests, c.failed, c.seats, c.statuses, c.first = 0, 0, 0, [5]uint64{}, nil
+	c.requests, c.failed, c.left, c.seats, c.statuses, c.first = 0, 0, 0, 0, [5]uint64{}, nil
 	c.bytes.Store(0)
 }

@@ -104,7 +104,7 @@ func (x *connection) carry(gone context.Context) {
 		if x.access.Backend != "" {
 			x.access.Tried = append(x.access.Tried, x.access.Backend)
 		}
-		x.access.Attempts, x.access.Reason, x.access.Moved = int(x.attempt.Number), why, x.access.Moved || d.verdict.Moved
+		x.access.Attempts, x.access.Reason, x.access.Moved = int(x.attempt.Number), why, x.access.Moved || d.verdict.Moved()
 		if b == nil {
 			x.access.Backend = ""
 			return
@@ -128,23 +128,20 @@ func (x *connection) carry(gone context.Context) {
 		}
 		x.access.FirstByte = time.Since(began)
 		good := upstream.Outcome{Kind: upstream.Answered, Status: 200, FirstByte: max(x.access.FirstByte, 1)}
-		o, how := splice(x.client, c, x.waits, &x.access.Bytes, good)
+		o, how := splice(x.client, c, x.waits, &x.access.Bytes, good, func() { l.begins(&x.q, &x.attempt) })
 		if how != "" {
 			x.access.Reason = how
 		}
-		switch o.Kind {
-		case upstream.ClientLeft:
-			l.cancel(&x.q, &x.attempt)
-		default:
-			l.settle(&x.q, &x.attempt, o)
-		}
+		l.settle(&x.q, &x.attempt, o)
 		return
 	}
 }
 
 // splice passes bytes both ways until both have ended, each end being passed on
-// by itself. It gives the outcome, good for a good end, and a word for it, empty for a good end.
-func splice(client, backend net.Conn, waits config.Waits, received *int64, good upstream.Outcome) (upstream.Outcome, string) {
+// by itself. It returns the outcome, good for a good end, and a word for it, empty for a
+// good end. first is called at the backend's first byte; nil where its answer has begun
+// already.
+func splice(client, backend net.Conn, waits config.Waits, received *int64, good upstream.Outcome, first func()) (upstream.Outcome, string) {
 	defer backend.Close()
 	var moved atomic.Int64 // the last movement, in nanoseconds since began
 	began := time.Now()
@@ -184,7 +181,14 @@ func splice(client, backend net.Conn, waits config.Waits, received *int64, good 
 		}
 	})
 	wg.Go(func() {
-		down = passBytes(client, backend, func(n int) { *received += int64(n); note(n) })
+		down = passBytes(client, backend, func(n int) {
+			if n > 0 && first != nil {
+				first()
+				first = nil
+			}
+			*received += int64(n)
+			note(n)
+		})
 		if isRead(down) {
 			client.Close()
 		}
@@ -192,15 +196,19 @@ func splice(client, backend net.Conn, waits config.Waits, received *int64, good 
 	wg.Wait()
 	switch {
 	case cut.Load() == idle:
-		return upstream.Outcome{Kind: upstream.CutOff, Passed: true}, "idle"
+		return upstream.Outcome{Kind: upstream.IdleCut, Final: true}, "idle"
 	case cut.Load() == over:
-		return upstream.Outcome{Kind: upstream.CutOff, Passed: true}, "stream-over"
+		return upstream.Outcome{Kind: upstream.CutOff, Final: true}, "stream-over"
 	case isRead(up):
-		return upstream.Outcome{Kind: upstream.ClientLeft}, "client-left"
+		if first != nil {
+			return upstream.Outcome{Kind: upstream.ClientLeft}, "client-left"
+		}
+		good.Final = true // it had been answered
+		return good, "client-left"
 	case isRead(down):
-		return upstream.Outcome{Kind: upstream.Reset, Passed: true}, "connection-broken"
+		return upstream.Outcome{Kind: upstream.Reset, Final: true}, "connection-broken"
 	}
-	good.Passed = true
+	good.Final = true
 	return good, ""
 }
 

@@ -59,15 +59,16 @@ type Outcome struct {
 
 // stage is a rehearsal as it runs.
 type stage struct {
-	o       *Options
-	config  *config.Config
-	out     *Outcome
-	standIn []*standin.StandIn
-	targets map[string]drive.Target
-	named   map[string]bool // tcp frontends whose routes go by the name in a handshake
-	only    string          // the frontend of records that name none; empty if there is none
-	proxy   *proxy.Proxy
-	began   time.Time
+	o         *Options
+	config    *config.Config
+	out       *Outcome
+	standIn   []*standin.StandIn
+	targets   map[string]drive.Target
+	listeners map[string]net.Listener // of frontends, by address
+	named     map[string]bool         // tcp frontends whose routes go by the name in a handshake
+	only      string                  // the frontend of records that name none; empty if there is none
+	proxy     *proxy.Proxy
+	began     time.Time
 
 	mu     sync.Mutex
 	access []proxy.Access
@@ -77,7 +78,7 @@ type stage struct {
 // Run rehearses. It ends early with ctx; what is open then is cut and the result
 // partial. The error says what cannot be had on this machine.
 func Run(ctx context.Context, o Options) (*Outcome, error) {
-	s := &stage{o: &o, out: &Outcome{}, targets: map[string]drive.Target{}, named: map[string]bool{}}
+	s := &stage{o: &o, out: &Outcome{}, targets: map[string]drive.Target{}, named: map[string]bool{}, listeners: map[string]net.Listener{}}
 	if err := s.mapAddresses(); err != nil {
 		return nil, err
 	}
@@ -87,12 +88,19 @@ func Run(ctx context.Context, o Options) (*Outcome, error) {
 		}
 		defer x.Stop()
 	}
-	s.proxy = proxy.New(proxy.Options{Version: o.Version, Seed: o.Seed, Grace: time.Second, Event: s.event, Access: s.served})
+	s.proxy = proxy.New(proxy.Options{
+		Version: o.Version, Seed: o.Seed, Grace: time.Second, Event: s.event, Access: s.served,
+		Given: func(_, address string) net.Listener { return s.listeners[address] },
+	})
 	s.began = time.Now()
 	if err := s.proxy.Apply(s.config); err != nil {
 		return nil, fmt.Errorf("the proxy cannot be rehearsed: %w", err)
 	}
 	defer func() { _ = s.proxy.Stop() }() // nothing waits for what is open
+	select {
+	case <-s.proxy.Ready():
+	case <-ctx.Done():
+	}
 	faults, over := context.WithCancel(ctx)
 	defer over()
 	s.play(faults)
@@ -105,14 +113,22 @@ func Run(ctx context.Context, o Options) (*Outcome, error) {
 	return s.out, nil
 }
 
-// free gives an address of loopback that nobody listens at.
-func free() (config.Address, error) {
+// listen listens at an address of loopback of its own.
+func listen() (config.Address, net.Listener, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		return config.Address{}, fmt.Errorf("there is no port left on loopback: %w", err)
+		return config.Address{}, nil, fmt.Errorf("there is no port left on loopback: %w", err)
 	}
-	defer l.Close()
-	return config.Address{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port}, nil
+	return config.Address{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port}, l, nil
+}
+
+// free returns an address of loopback at which nothing listens at this moment.
+func free() (config.Address, error) {
+	at, l, err := listen()
+	if err == nil {
+		l.Close()
+	}
+	return at, err
 }
 
 // mapAddresses makes the configuration that is rehearsed, and the stand-ins and
@@ -125,10 +141,11 @@ func (s *stage) mapAddresses() error {
 	for _, f := range s.o.Config.Frontends {
 		own := *f
 		own.Timeouts.HalfClosed = 0 // the driver ends its direction only when it leaves
-		at, err := free()
+		at, listener, err := listen()
 		if err != nil {
 			return err
 		}
+		s.listeners[at.String()] = listener // the proxy takes it over
 		for _, l := range f.Listen {
 			s.out.Mapping = append(s.out.Mapping, Mapped{f.Name, l.Value.String(), at.String()})
 		}
@@ -174,6 +191,12 @@ func (s *stage) mapAddresses() error {
 			own.Probe = &p
 			s.leave("the probes of %s come at the port that is served", u.Name)
 		}
+		if own.Probe != nil && own.Probe.Asks() && own.Probe.Kind != "http" {
+			p := *own.Probe
+			p.Kind, p.Body, p.Send = "tcp", "", ""
+			own.Probe = &p
+			s.leave("the %s probe of %s is rehearsed by opening the port: stand-ins speak http", u.Probe.Of().What(u.Probe), u.Name)
+		}
 		for i := range own.Backends {
 			b := &own.Backends[i]
 			at, err := free()
@@ -203,7 +226,7 @@ func (s *stage) leave(format string, args ...any) {
 // behaving makes a stand-in that does as the scenario says.
 func (s *stage) behaving(name string, at config.Address, u *config.Upstream) *standin.StandIn {
 	b := s.o.Scenario.Behaviour(name)
-	x := &standin.StandIn{Name: name, Address: at, Service: b.Service, Workers: b.Workers, Backlog: b.Backlog, Obeys: true, Reports: u.Probe != nil && u.Probe.Kind == "self-report"}
+	x := &standin.StandIn{Name: name, Address: at, Service: b.Service, Workers: b.Workers, Backlog: b.Backlog, Obeys: true, Reports: u.Probe != nil && u.Probe.Of().Reports}
 	if b.Service.Kind == "" || b.Service.Kind == "from_trace" {
 		x.Service = config.Distribution{Kind: "lognormal", Mean: 40 * time.Millisecond, CV: 0.6} // for what the trace does not say
 	} else {

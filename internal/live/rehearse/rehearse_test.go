@@ -102,7 +102,7 @@ func TestASiteIsRehearsedOnLoopback(t *testing.T) {
 	assert.Less(t, *f.DetectedAfter+*f.RecoveredAfter, 2.0, "at once, as far as the machine is")
 	assert.Equal(t, int64(4+1+1), r.Sessions.Seen)
 	assert.Equal(t, int64(2), r.Sessions.Moved, "round-robin gave auk two of four")
-	assert.Equal(t, r.Sessions.Moved, r.Sessions.Lost)
+	assert.Equal(t, r.Sessions.Moved, r.Sessions.Misses)
 	assert.Equal(t, []string{"parked", "up"}, []string{r.Health[0].To, r.Health[1].To})
 	assert.Positive(t, r.Upstreams["booking"].Backends["auk"].SecondsOut)
 	sum := int64(0)

@@ -20,12 +20,12 @@ var inRotation = map[string]bool{"up": true, "failing": true}
 // refusedBecause gives what a connection ended by the proxy failed of, as an error of
 // a result, by the reason in the access line.
 var refusedBecause = map[string]string{
-	"no-route": "no_route", "no-backend": "no_backend", "no-room": "queue_full", "queue-timeout": "queue_timeout", "rate-limited": "rate_limited", "seat-refused": "sticky_refused",
+	"no-route": "no_route", "no-backend": "no_backend", "no-room": "queue_full", "queue-timeout": "queue_timeout", "rate-limited": "rate_limited", "seat-refused": "session_refused",
 	"connection-refused": "refused", "connect-timeout": "connect_timeout",
 }
 
 // states are the words of a backend's states.
-var states = map[string]bool{"up": true, "failing": true, "down": true, "recovering": true, "suspended": true, "draining": true, "parked": true}
+var states = map[string]bool{"up": true, "failing": true, "down": true, "recovering": true, "suspended": true, "unprobed": true, "draining": true, "parked": true}
 
 // result puts together what the driver saw and what the proxy tells.
 func (s *stage) result(samples []drive.Sample, partial bool) {
@@ -61,12 +61,12 @@ func (s *stage) result(samples []drive.Sample, partial bool) {
 	for i := range samples {
 		clients[samples[i].Client] = true
 	}
-	r.Sessions.Seen, r.Sessions.Lost = int64(len(clients)), 0
-	r.Sessions.Refused = r.Errors.StickyRefused
+	r.Sessions.Seen, r.Sessions.Misses = int64(len(clients)), 0
+	r.Sessions.Refused = r.Errors.SessionRefused
 	s.connections(r, access)
 	for _, u := range r.Upstreams {
 		r.Sessions.Moved += u.Sessions.Moved
-		r.Sessions.Lost += u.Sessions.Lost
+		r.Sessions.Misses += u.Sessions.Misses
 	}
 	for i := range access {
 		a := &access[i]
@@ -116,7 +116,7 @@ func (s *stage) connections(r *replay.Result, access []proxy.Access) {
 		if !known {
 			u.Sessions.Seen++
 		} else if before != a.Backend {
-			u.Sessions.Lost++
+			u.Sessions.Misses++
 		}
 		held[k] = a.Backend
 	}
@@ -205,6 +205,9 @@ func (s *stage) health(r *replay.Result, events []proxy.Event) {
 			continue
 		}
 		from := cmp.Or(was[e.Who], "up")
+		if from == "up" && e.What == "up" {
+			continue // its first probe, which a replay does not have
+		}
 		at := e.At.Sub(s.began).Seconds()
 		was[e.Who] = e.What
 		r.Health = append(r.Health, replay.HealthChange{At: at, Upstream: up, Backend: backend, From: from, To: e.What, Why: e.Text})
@@ -261,10 +264,10 @@ func (s *stage) fault(r *replay.Result, name, kind string, from, until time.Dura
 		}
 		lost := a.Reason != "client-left" && (a.Status >= 500 || a.Status == 0 && a.Kind != trace.TCP) && strikes(a.Upstream+"."+a.Backend)
 		if lost {
-			x.Lost++
+			x.ExposedFailed++
 		}
 		if lost || slices.ContainsFunc(a.Tried, func(b string) bool { return strikes(a.Upstream + "." + b) }) {
-			x.Met++
+			x.Exposed++
 		}
 	}
 	var before, during, after []drive.Sample

@@ -1,4 +1,4 @@
-package trace
+package scan
 
 import "golang.org/x/sys/cpu"
 
@@ -6,7 +6,7 @@ import "golang.org/x/sys/cpu"
 var wide = cpu.X86.HasAVX2 && cpu.X86.HasBMI1 && cpu.X86.HasPOPCNT
 
 // mark notes where the quotes, backslashes and ends of lines are, and where the
-// spaces; it gives how many entries of the tape it has written.
+// spaces; it returns how many entries of the tape it has written.
 func mark(text []byte, tape []uint32, spaces []uint64) int {
 	if !wide {
 		return markPlain(text, tape, spaces)

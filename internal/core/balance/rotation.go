@@ -4,10 +4,21 @@ import (
 	"math"
 	"slices"
 
-	"kestrix/internal/core/draw"
 	"kestrix/internal/core/queue"
+	"kestrix/internal/core/rng"
 	"kestrix/internal/core/tick"
 )
+
+var inTurn = Algorithm{
+	Name:  "round-robin",
+	Doc:   "the backends in turn, as often as their weights say, spread evenly",
+	Why:   "its turn by round-robin",
+	Wrong: "requests take very different times, or backends are unequal and no weights say so: it does not look at requests in flight",
+	New: func(o Options) Picker {
+		at := rng.Bits(o.Seed, 0, 1, rng.Ordering) >> 32
+		return &rotation{slots: slots{seed: o.Seed}, at: at, retryAt: at}
+	},
+}
 
 // rotation goes round a cycle in which every backend stands as often as its
 // weight says, spread out evenly. The cycle is laid out as stride scheduling
@@ -17,40 +28,39 @@ import (
 // choice costs O(1), and O(log n) while some are full.
 type rotation struct {
 	slots
-	cycle []int32
-	where places
-	free  bitset // places of the cycle whose slots have room
-	at    uint64 // goes on over changes of the cycle, so that none begins favoured
+	cycle   []int32
+	where   places
+	free    bitset // places of the cycle whose slots are not full
+	at      uint64 // goes on over changes of the cycle, so that no slot begins favoured
+	retryAt uint64 // likewise for retries, which move no first attempt's turn
 }
 
 // longestCycle bounds the memory of a cycle. Weights whose sum, after dividing
 // by what they have in common, is larger are rounded to fit.
 const longestCycle = 1 << 15
 
-func newRotation(seed uint64) Picker {
-	return &rotation{slots: slots{seed: seed}, at: draw.Bits(seed, 0, 1, draw.Ordering) >> 32}
-}
-
 func (r *rotation) Pick(q *Query) int {
 	if r.dirty {
 		r.rebuild()
 	}
+	order := &r.at
+	if q.Retry {
+		order = &r.retryAt
+	}
 	n := uint64(len(r.cycle))
-	if n == 0 {
-		return -1
+	if *order >= n {
+		if n == 0 {
+			return -1
+		}
+		*order %= n
 	}
-	if r.at >= n {
-		r.at %= n
+	at := int(*order)
+	if r.full[r.cycle[at]] {
+		at = r.free.around(at)
 	}
-	if r.fulls == 0 && len(q.Tried) == 0 {
-		s := int(r.cycle[r.at])
-		r.at++
-		return s
-	}
-	at := r.free.around(int(r.at))
 	for steps := 0; at >= 0 && steps <= len(r.cycle); steps++ {
 		if s := int(r.cycle[at]); !q.tried(s) {
-			r.at = uint64(at) + 1
+			*order = uint64(at) + 1
 			return s
 		}
 		at = r.free.around(at + 1)
@@ -58,11 +68,12 @@ func (r *rotation) Pick(q *Query) int {
 	return -1
 }
 
-// Room notes whether a slot can take one more.
-func (r *rotation) Room(slot int, room bool) {
-	if r.changeRoom(slot, room) && !r.dirty {
+// SetFull marks a slot that can take no more requests.
+func (r *rotation) SetFull(slot int, full bool) {
+	r.slots.SetFull(slot, full)
+	if !r.dirty {
 		for _, at := range r.where.of(slot) {
-			r.free.put(int(at), room)
+			r.free.put(int(at), !full)
 		}
 	}
 }

@@ -1,8 +1,8 @@
-// Package draw gives random numbers that depend on nothing but their key:
+// Package rng returns random numbers that depend on nothing but their key:
 // (seed, request, attempt, purpose). Two replays with one seed therefore meet
 // the same work whatever order things happen in, and compared algorithms are
 // compared on equal terms.
-package draw
+package rng
 
 import (
 	"math"
@@ -30,6 +30,7 @@ const (
 	Lasts                       // how long a stream goes on
 	Stamp                       // where in its second a stamp lies
 	Copies                      // how often a request comes where a load is multiplied, and when
+	Patience                    // how long its client waits
 )
 
 // Bits gives 64 random bits for the key. The mixing is the finaliser of

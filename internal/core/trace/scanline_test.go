@@ -9,8 +9,9 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"kestrix/internal/core/trace/scan"
 )
 
 // TestNumbersAreReadEightBytesAtATime holds what is read many bytes at once
@@ -43,47 +44,8 @@ func TestNumbersAreReadEightBytesAtATime(t *testing.T) {
 	})
 }
 
-// TestMarks holds what finds many bytes at once against looking at each.
-func TestMarks(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
-		text := rapid.SliceOfN(rapid.SampledFrom([]byte(" \"\\\n\x0b!#a\x00\x8a\xa2\xa0\xdc\xff\"\"")), 0, 400).Draw(t, "text")
-		from := rapid.IntRange(0, len(text)).Draw(t, "from")
-		var tape []uint32
-		spaces := make([]uint64, len(text)/markBlock+2)
-		for i, c := range text[from:] {
-			switch c {
-			case '"', '\\', '\n':
-				tape = append(tape, uint32(i))
-			case ' ':
-				spaces[i/64] |= 1 << (i % 64)
-			}
-		}
-		var m marks
-		m.read(bytes.Repeat([]byte("\" "), markedPart), rapid.IntRange(0, 9).Draw(t, "before")) // which must leave nothing
-		m.read(text, from)
-		require.Equal(t, fmt.Sprint(tape), fmt.Sprint(m.tape))
-		for i := range text[from:] {
-			want := bytes.IndexByte(text[from+i:min(len(text), from+i+64)], ' ')
-			if want < 0 {
-				want = 64
-			}
-			require.Equal(t, want, spaceFrom(m.spaces, i), "of byte %d", i)
-		}
-		whole := text[:len(text)/markBlock*markBlock]
-		for from := range 2 {
-			if len(whole) <= from*markBlock {
-				continue
-			}
-			a, b := make([]uint32, 500), make([]uint32, 500)
-			c, d := make([]uint64, 9), make([]uint64, 9)
-			n, k := mark(whole[from*markBlock:], a, c), markPlain(whole[from*markBlock:], b, d)
-			require.Equal(t, fmt.Sprint(b[:k], d), fmt.Sprint(a[:n], c))
-		}
-	})
-}
-
-// TestTheQuickWayReadsTheSame spoils lines at random and reads them both ways.
-func TestTheQuickWayReadsTheSame(t *testing.T) {
+// TestScannedLinesAreReadAlike spoils lines at random, and compares scan with parse.
+func TestScannedLinesAreReadAlike(t *testing.T) {
 	lines := strings.Split(strings.TrimSpace(string(made(t, 20, 100, false))), "\n")
 	lines = append(lines, `a - - [23/Nov/2026:06:55:08 +0000] "GET / HTTP/1.0" 304 - "http://a.example/" "-"`, `::1 - - [23/Nov/2026:06:55:08 +0000] "PUT /x HTTP/1.1" 200 1 "-" "u" 1.5 more`)
 	taken := 0
@@ -108,33 +70,35 @@ func TestTheQuickWayReadsTheSame(t *testing.T) {
 		var a, b Record
 		a.reset()
 		bare := bytes.TrimSuffix(line, []byte("\r"))
-		slow := &combined{escapes: true}
+		fields, _ := ParseFields(rapid.SampledFrom([]string{"duration", "-,duration/ms", "host,duration"}).Draw(rt, "fields"))
+		if rapid.Bool().Draw(rt, "unnamed") {
+			fields = nil
+		}
+		slow := &combined{escapes: true, fields: fields}
 		at, why := slow.parse(bare, &a)
 		before := strings.Repeat(lines[0]+"\n", rapid.IntRange(0, 2).Draw(rt, "before")) + lines[1][:rapid.IntRange(0, 64).Draw(rt, "shift")] + "\n"
 		text := []byte(before + string(line) + "\n" + lines[2] + "\n")
-		quick, from := &combined{}, &marks{}
+		quick, from := &combined{fields: fields}, &scan.Marks{}
 		if rapid.Bool().Draw(rt, "warm") {
 			quick.parse([]byte(lines[0]), &b)
 		}
-		room := make([]Plain, rapid.IntRange(1, 3).Draw(rt, "room"))
 		if rapid.Bool().Draw(rt, "marked before") {
-			quick.quick(text, from, 0, room)
+			quick.scan(text, from, 0, &b)
 		}
-		if quick.quick(text, from, len(before), room) == 0 {
+		end, ok := quick.scan(text, from, len(before), &b)
+		if !ok {
 			return
 		}
-		room[0].Record(text, &b)
-		end := int(room[0].end)
 		taken++
-		if at != 0 || end != len(before)+len(line) || flat(&a) != flat(&b) {
+		if at != 0 || end != len(before)+len(line)+1 || flat(&a) != flat(&b) {
 			rt.Fatalf("%q: %d %s\n%s\n%d of %d\n%s", line, at, why, flat(&a), end-len(before), len(line), flat(&b))
 		}
 	})
-	assert.Positive(t, taken, "some lines were read the quick way")
+	assert.Positive(t, taken, "some lines were scanned")
 }
 
-// FuzzQuick holds the quick way of reading the most frequent lines against the other.
-func FuzzQuick(f *testing.F) {
+// FuzzScan compares scan with parse.
+func FuzzScan(f *testing.F) {
 	f.Add([]byte(strings.Repeat(`203.0.113.9 - - [23/Nov/2026:06:55:08 +0000] "GET /seats HTTP/1.1" 200 1234 "-" "TernApp/4.0" 0.038`+"\n", 3)))
 	f.Add([]byte("a - - [23/Nov/2026:06:55:08 +0000] \"GET / HTTP/1.1\" 304 - \"http://b/\" \"\\\"\" 1\r\n2001:db8::7 - - [23/Nov/2026:06:55:09 +0100] \"PUT /x HTTP/1.0\" 201 7 \"-\" \"y\"\n#\n\n"))
 	f.Fuzz(func(t *testing.T, text []byte) {
@@ -146,16 +110,9 @@ func FuzzQuick(f *testing.F) {
 			defer r.Close()
 			var out []string
 			var rec Record
-			var room [3]Plain
 			for err = r.Next(&rec); err == nil; err = r.Next(&rec) {
 				out = append(out, fmt.Sprint(rec.Line, flat(&rec)))
-				r.plain = r.plain && quick
-				for line, some := r.Lines(), r.Plains(room[:]); len(some) > 0; line, some = r.Lines(), r.Plains(room[:]) {
-					for i := range some { // which are none where there is no quick way
-						some[i].Record(r.lines.buf, &rec)
-						out = append(out, fmt.Sprint(line+int64(i)+1, flat(&rec)))
-					}
-				}
+				r.scans = r.scans && quick
 			}
 			return fmt.Sprint(out, err, r.Records, r.BadLines, r.Bad)
 		}
