@@ -101,6 +101,41 @@ func TestFirstProbes(t *testing.T) {
 	assert.Zero(t, u.Unprobed(), "a backend is up at once")
 }
 
+// TestFirstProbesAreNeverMoreThan256: a first probe that ends makes room for another,
+// once; other probes make none, not even of backends whose health was forgotten.
+func TestFirstProbesAreNeverMoreThan256(t *testing.T) {
+	members := func(port int) string {
+		var b strings.Builder
+		for i := range 600 {
+			fmt.Fprintf(&b, "b%d = \"127.0.0.1:%d\"\n", i, port+i)
+		}
+		return b.String()
+	}
+	probe := "probe \"tcp\" {\n every = \"1s\"\n timeout = \"1s\"\n}"
+	u := NewUnprobed(0, parseMembers(t, members(1), probe), 1)
+	first := u.Advance(0, nil)
+	require.Len(t, first, 256)
+	for _, a := range first[:100] {
+		u.ProbeSeen(0, a.Probe, Probe{Passed: true})
+		u.ProbeSeen(0, a.Probe, Probe{Passed: true}) // and is heard of once more
+	}
+	require.Len(t, u.Advance(0, nil), 100)
+	now := 5 * second
+	for ; now < 8*second; now += second {
+		again := u.Advance(now, nil)
+		require.Len(t, again, 100, "of those that have been probed")
+		for _, a := range again {
+			u.Operate(now, a.Probe, Forget, 0)
+			u.ProbeSeen(now, a.Probe, Probe{Passed: true})
+		}
+	}
+	u.Reload(now, parseMembers(t, members(1001), probe)) // others by the same names
+	for _, a := range first[100:] {
+		u.ProbeSeen(now, a.Probe, Probe{Passed: true}) // of those that are to go
+	}
+	assert.Len(t, u.Advance(now, nil), 256)
+}
+
 // TestAReplacedBackendServesUntilTheNewOnesAreProbed: a reload that replaces all servers
 // refuses nobody.
 func TestAReplacedBackendServesUntilTheNewOnesAreProbed(t *testing.T) {

@@ -79,6 +79,33 @@ func TestATrialMayBeRetried(t *testing.T) {
 	assert.NotEqual(t, first, v.Backend)
 }
 
+// TestATrialWaitsUntilItCanBeMade: a backend that was at max_in_flight when its rest
+// ended, or in a tier that gets no requests, has its trial as soon as one can be made.
+func TestATrialWaitsUntilItCanBeMade(t *testing.T) {
+	u := New(0, parseMembers(t, "a = { address = \"127.0.0.1:1\", max_in_flight = 1 }\nb = \"127.0.0.1:2\"", "algorithm = \"first-fit\"\nsuspend {\n after = 1\n rest = \"10s\"\n silent_after = \"5s\"\n}"), 1)
+	hangs := &Attempt{}
+	require.Equal(t, id(t, u, "a"), u.Choose(0, get(1), hangs).Backend)
+	u.Advance(5*second, nil)
+	require.Len(t, story(u), 1, "it is suspended")
+	u.Advance(15*second, nil)
+	assert.Equal(t, "b b", picks(u, 16*second, 2), "its rest is over, and it is full")
+	u.Settle(17*second, get(1), hangs, Outcome{Kind: ClientLeft})
+	assert.Equal(t, OnTrial, u.Choose(17*second, get(2), &Attempt{}).Reason)
+
+	u = New(0, parseMembers(t, "a = \"127.0.0.1:1\"\nb = { address = \"127.0.0.1:2\", tier = 2 }", "failover {\n}\nsuspend {\n after = 1\n rest = \"10s\"\n}"), 1)
+	a := id(t, u, "a")
+	u.Operate(0, a, Park, 0)
+	at := &Attempt{}
+	require.Equal(t, id(t, u, "b"), u.Choose(0, get(1), at).Backend)
+	u.Operate(0, a, Return, 0)
+	u.Settle(0, get(1), at, Outcome{Kind: ConnectRefused})
+	u.Advance(10*second, nil)
+	assert.Equal(t, "a a", picks(u, 11*second, 2), "the second tier gets no requests, and so none on trial")
+	u.Operate(11*second, a, Park, 0)
+	v := u.Choose(11*second, get(2), &Attempt{})
+	assert.Equal(t, []any{id(t, u, "b"), OnTrial}, []any{v.Backend, v.Reason}, "with no backend in rotation it has its trial")
+}
+
 // TestSilence: a backend that answers nobody for silent_after is suspended, whether its
 // clients wait or leave; one first byte to anybody ends the silence.
 func TestSilence(t *testing.T) {
