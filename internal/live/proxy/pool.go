@@ -41,6 +41,7 @@ type pool struct {
 	waiters    map[uint64]chan upstream.Grant // by request
 	planned    tick.Time                      // when run will look again
 	stopped    bool
+	reloads    int
 	probedOnce bool             // first is closed
 	empty      bool             // nobody is in rotation, as was told
 	refused    uint64           // requests that no backend was given
@@ -104,6 +105,7 @@ func (l *pool) reload(cfg *config.Upstream, tls *tls.Config) {
 // applyLocked has core and connections follow a configuration. l.mu is held.
 func (l *pool) applyLocked(cfg *config.Upstream, tls *tls.Config) {
 	l.cfg, l.tls = cfg, tls
+	l.reloads++
 	l.core.Reload(l.proxy.now(), cfg)
 	for _, m := range l.core.Members(l.proxy.now()) {
 		if m.ByHand != "" {
@@ -222,7 +224,7 @@ func (l *pool) run() {
 				continue
 			}
 			b := l.backends[a.Probe]
-			probe, id := l.cfg.Probe, a.Probe
+			probe, id, reloads := l.cfg.Probe, a.Probe, l.reloads
 			go func() {
 				began := time.Now()
 				r := probeOnce(b, probe, l.ended)
@@ -234,7 +236,7 @@ func (l *pool) run() {
 					}
 					tell(l.name+"."+b.name, time.Since(began), what)
 				}
-				l.probed(id, b, r, seen)
+				l.probed(id, reloads, r, seen)
 			}()
 		}
 		next := l.core.Next()
@@ -255,12 +257,12 @@ func (l *pool) run() {
 	}
 }
 
-// probed hands the core a probe's result, if the backend is still the one that
-// was asked.
-func (l *pool) probed(id upstream.BackendID, b *backend, r upstream.Probe, seen *ProbeSeen) {
+// probed hands the core a probe's result. One that was sent before a reload is dropped:
+// it may have asked another backend, or for something else. The core sends its own.
+func (l *pool) probed(id upstream.BackendID, reloads int, r upstream.Probe, seen *ProbeSeen) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.stopped || int(id) >= len(l.backends) || l.backends[id] == nil || l.backends[id].address != b.address {
+	if l.stopped || l.reloads != reloads {
 		return
 	}
 	l.backends[id].counts.probe = seen

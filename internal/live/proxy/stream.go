@@ -268,6 +268,9 @@ type replayed struct {
 	done bool
 }
 
+// handshakeRecord is the first byte of a TLS connection (RFC 8446 section 5.1).
+const handshakeRecord = 22
+
 // maxHello bounds what is read of a first message.
 const maxHello = 64 << 10
 
@@ -285,6 +288,9 @@ func (r *replayed) Read(b []byte) (int, error) {
 	}
 	n, err := r.Conn.Read(b)
 	r.kept = append(r.kept, b[:n]...)
+	if len(r.kept) > 0 && r.kept[0] != handshakeRecord {
+		return 0, errors.New("not TLS") // without waiting for the rest of a header
+	}
 	return n, err
 }
 

@@ -1,0 +1,146 @@
+package proxy
+
+import (
+	"io"
+	"net/http"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestReadyOnceFirstProbesHaveEnded: until then nothing is accepted, /ready says so,
+// and a reload is taken.
+func TestReadyOnceFirstProbesHaveEnded(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		text := "control {\n listen = \"127.0.0.1:9900\"\n}\n" + front + "upstream \"app\" {\n backends = { a = \"192.0.2.1:80\" }\n probe \"http\" {\n path = \"/ready\"\n every = \"5s\"\n timeout = \"4s\"\n }\n}\n"
+		w := newWorld(t, text)
+		defer w.close()
+		var probed []string
+		w.start("192.0.2.1:80", func(out http.ResponseWriter, r *http.Request) {
+			probed = append(probed, r.URL.Path)
+			if strings.HasPrefix(r.URL.Path, "/ready") {
+				time.Sleep(2 * time.Second)
+			}
+		})
+		answered := make(chan time.Duration)
+		go func() {
+			status, _ := w.get(base + "/")
+			assert.Equal(t, 200, status, "a client that connects early waits")
+			answered <- time.Since(w.began)
+		}()
+		time.Sleep(time.Second)
+		ready := func() int {
+			status, _ := w.get("http://127.0.0.1:9900/ready")
+			return status
+		}
+		assert.Equal(t, 503, ready())
+		status, _ := w.get("http://127.0.0.1:9900/alive")
+		assert.Equal(t, 200, status)
+		require.NoError(t, w.proxy.Apply(parse(t, strings.Replace(text, "\"/ready\"", "\"/ready/deep\"", 1))), "a reload does not wait")
+		assert.Equal(t, 503, ready())
+		assert.Equal(t, 3*time.Second, <-answered, "of the probe that the reload sent")
+		assert.Equal(t, 200, ready())
+		assert.Equal(t, []string{"/ready", "/ready/deep", "/"}, probed)
+	})
+}
+
+// TestALeavingBackendMayBeDrainedAndKeepASession: it serves until those that follow have
+// been probed, whatever an operator has said of its name.
+func TestALeavingBackendMayBeDrainedAndKeepASession(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		text := front + "upstream \"app\" {\n backends = { a = \"192.0.2.1:80\", b = \"192.0.2.2:80\" }\n sticky {\n by = \"cookie\"\n }\n probe \"http\" {\n path = \"/ready\"\n every = \"5s\"\n timeout = \"4s\"\n }\n}\n"
+		w := newWorld(t, text)
+		defer time.Sleep(3 * time.Second) // for a probe under way
+		defer w.close()
+		for _, a := range []string{"192.0.2.1:80", "192.0.2.2:80", "192.0.2.11:80", "192.0.2.12:80"} {
+			w.start(a, func(out http.ResponseWriter, r *http.Request) {
+				if r.URL.Path == "/ready" && len(a) == len("192.0.2.11:80") {
+					time.Sleep(3 * time.Second) // those that follow take a while to be probed
+				}
+				_, _ = io.WriteString(out, a)
+			})
+		}
+		res, err := w.client.Get(base + "/")
+		require.NoError(t, err)
+		body, _ := io.ReadAll(res.Body)
+		res.Body.Close()
+		seated, cookie := map[string]string{"192.0.2.1:80": "a", "192.0.2.2:80": "b"}[string(body)], res.Cookies()[0]
+		_, err = w.proxy.Operate(Order{Backend: "app." + seated, Do: "drain"}, "mary")
+		require.NoError(t, err)
+		again := func() string {
+			r, err := http.NewRequest("GET", base+"/", nil)
+			require.NoError(t, err)
+			r.AddCookie(cookie)
+			res, err := w.client.Do(r)
+			require.NoError(t, err)
+			defer res.Body.Close()
+			b, _ := io.ReadAll(res.Body)
+			return string(b)
+		}
+		require.NoError(t, w.proxy.Apply(parse(t, strings.NewReplacer("192.0.2.1:", "192.0.2.11:", "192.0.2.2:", "192.0.2.12:").Replace(text))))
+		assert.Equal(t, string(body), again(), "the session stays with the server that serves")
+		time.Sleep(5 * time.Second)
+		assert.Contains(t, []string{"192.0.2.11:80", "192.0.2.12:80"}, again())
+	})
+}
+
+// TestAHungTCPBackendIsSuspended though connections that it answered before stay open,
+// which go on.
+func TestAHungTCPBackendIsSuspended(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t, strings.Replace(gate, "  timeouts {", "  suspend {\n    after = 2\n    rest = \"1m\"\n    silent_after = \"5s\"\n      }\n  timeouts {\n    answer = \"1m\"", 1))
+		defer w.close()
+		hangs := false
+		shag := w.raw("192.0.2.2:7", func(l *line) {
+			if hangs {
+				_, _ = io.Copy(io.Discard, l)
+				return
+			}
+			_, _ = io.Copy(l, l.r)
+		})
+		defer shag.Close()
+		defer w.echo("192.0.2.3:7", "").Close()
+		state := func() string { return w.proxy.Status().Upstreams[1].Backends[0].State }
+		echoes := func(c io.ReadWriter) {
+			t.Helper()
+			_, err := io.WriteString(c, "tide")
+			require.NoError(t, err)
+			got := make([]byte, 4)
+			_, err = io.ReadFull(c, got)
+			require.NoError(t, err)
+			assert.Equal(t, "tide", string(got))
+		}
+		began := time.Now()
+		var open []io.ReadWriteCloser
+		for range 4 { // two of them to shag, and so below
+			c := w.connect()
+			defer c.Close()
+			echoes(c)
+			open = append(open, c)
+		}
+		assert.Zero(t, time.Since(began), "four bytes are enough to see that it is no TLS")
+		for range 3 { // longer than silent_after: answered connections are no silence
+			time.Sleep(4 * time.Second)
+			for _, c := range open {
+				echoes(c)
+			}
+		}
+		assert.Equal(t, "up", state())
+		hangs = true
+		for range 4 {
+			c := w.connect()
+			defer c.Close()
+			_, err := io.WriteString(c, "tide")
+			require.NoError(t, err)
+		}
+		time.Sleep(6 * time.Second)
+		assert.Equal(t, "suspended", state())
+		for _, c := range open {
+			echoes(c)
+		}
+	})
+}
