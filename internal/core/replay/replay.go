@@ -112,7 +112,6 @@ type engine struct {
 	ctx       context.Context
 	queue     queue.Calendar[event]
 	latencies histograms
-	upOf      []*up     // by server
 	again     []arrival // what will come later: streams that are sent again, further clients
 	spare     []int32   // free places of again
 	faults    []*fault
@@ -133,7 +132,6 @@ type engine struct {
 	o          Options
 	res        Result
 	ahead      ahead
-	answers    answers
 }
 
 func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Options) (*engine, error) {
@@ -170,7 +168,6 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 		first += len(uc.Backends)
 		for _, b := range uc.Backends {
 			id, _ := u.views[0].core.Lookup(b.Name)
-			e.upOf = append(e.upOf, u)
 			sv := &u.servers[id]
 			sv.init(u.first+int32(id), u, id, s.Behaviour(uc.Name+"."+b.Name))
 		}

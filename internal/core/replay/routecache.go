@@ -12,7 +12,7 @@ import (
 // takes less time than matching it against routes. Where two fall on one entry the last
 // is remembered. Two whose hashes are equal are taken for one: one chance in 10^19 for
 // each request. Without it `kestrix replay CONFIG LOG` of two million Combined lines and
-// three routes takes a fifth more time.
+// three routes by path takes an eighth more time, and a quarter more processor time.
 type routeCache struct {
 	entries       []cachedRoute // a power of two of them; none if this does not pay
 	sought, found int

@@ -27,14 +27,15 @@ func (e *engine) ends(i int32, o upstream.Outcome) bool {
 	e.schedule(w)
 	good := o.Kind == upstream.Answered && o.Status < 500 || o.Kind == upstream.CutOff
 	if good {
-		x := answer{int64(e.now - r.a.Began + w.ahead), int64(e.now - r.arrived), r.server, int32(r.phase)}
+		took, waited := int64(e.now-r.a.Began+w.ahead), int64(e.now-r.arrived)
 		if r.stream { // its client waited until it began
-			x.took, x.waited = x.took-int64(e.now-r.deadline), int64(r.deadline-r.arrived)
+			took, waited = took-int64(e.now-r.deadline), int64(r.deadline-r.arrived)
 		}
-		if step == upstream.Again {
-			x.waited = -1
+		e.latencies.add(&s.latency, took)
+		if step == upstream.Finished {
+			e.latencies.add(&u.latency[r.phase], waited)
+			e.timeline.last.answer(waited)
 		}
-		e.answered(x)
 	} else {
 		switch o.Kind {
 		case upstream.ClientLeft:
@@ -88,12 +89,11 @@ func (e *engine) row() *row {
 	return e.timeline.grow(e.now, e.openNow)
 }
 
-// endRow takes into the row under way what has been counted for it elsewhere.
+// endRow takes into the row under way what each server has been sent since it began.
 func (e *engine) endRow() {
 	if e.timeline.last == nil {
 		return
 	}
-	e.countAnswers()
 	for k := range e.servers {
 		s := &e.servers[k]
 		e.timeline.last.requests[k] += s.came
