@@ -248,6 +248,10 @@ func (d *Decoder) dist(k *Key, expr hclsyntax.Expression) (any, bool) {
 		d.Add(IDUnknown, call.NameRange, fmt.Sprintf("there is no distribution %q", call.Name), didYouMean(call.Name, names))
 		return nil, false
 	}
+	if call.Name == "from_trace" && !k.Traced {
+		d.Add(IDType, expr.Range(), k.Name+" cannot be from_trace()", d.expected(k))
+		return nil, false
+	}
 	if len(call.Args) != n {
 		d.Add(IDType, expr.Range(), fmt.Sprintf("%s takes %d arguments, not %d", call.Name, n, len(call.Args)), d.expected(k))
 		return nil, false

@@ -54,6 +54,7 @@ type Key struct {
 	Min, Max string   // limits as written in source; empty for none
 	Required bool
 	Secret   bool   // never shown, not even where settings are compared
+	Traced   bool   // of a distribution: from_trace() may stand, as records have it
 	Fields   *Block // for Block1 and Members: the keys inside
 	Help     string // one line
 	Example  string // as written in source

@@ -62,7 +62,7 @@ var Language = &config.Block{
 			Name: "clients",
 			Help: "how clients behave that wait for an answer; without it they wait for ever",
 			Keys: []*config.Key{
-				{Name: "patience", Type: config.Dist, Required: true, Help: "time that a client waits for the answer to begin; then it leaves", Example: `lognormal("8s", 0.5)`},
+				{Name: "patience", Type: config.Dist, Required: true, Min: `"1ms"`, Help: "time that a client waits for the answer to begin; then it leaves", Example: `lognormal("8s", 0.5)`},
 			},
 		},
 		{
@@ -76,7 +76,7 @@ var Language = &config.Block{
 			Name: "behaviour", Label: &config.Label{Name: "pattern"}, Many: true,
 			Help: "how backends behave, by UPSTREAM.BACKEND with * for any text; of several that fit, the last",
 			Keys: []*config.Key{
-				{Name: "service", Type: config.Dist, Help: "how long a worker takes: fixed, exponential, lognormal(mean, coefficient of variation) or from_trace(); " +
+				{Name: "service", Type: config.Dist, Traced: true, Help: "how long a worker takes: fixed, exponential, lognormal(mean, coefficient of variation) or from_trace(); " +
 					"by default the trace's own durations where it has them, else lognormal(\"40ms\", 0.6)", Example: `lognormal("40ms", 0.6)`},
 				{Name: "workers", Type: config.Whole, Default: "16", Min: "1", Max: "1000000", Help: "requests it works on at once", Example: "16"},
 				{Name: "backlog", Type: config.Whole, Default: "64", Min: "0", Max: "10000000", Help: "requests that wait for a worker; a full one refuses", Example: "64"},
