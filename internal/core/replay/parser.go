@@ -6,7 +6,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/limit"
-	normal "kestrix/internal/core/request"
+	"kestrix/internal/core/request"
 	"kestrix/internal/core/rng"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/trace"
@@ -118,7 +118,7 @@ func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) 
 	if n := p.o.Instances; n > 1 {
 		a.instance = uint8(rng.Below(rng.Bits(p.o.Seed, w.identity, 0, rng.Who), n))
 	}
-	a.whole, a.repeat = rec.WholeSecond, normal.Idempotent(trace.Text(rec.Method))
+	a.whole, a.repeat = rec.WholeSecond, request.Idempotent(trace.Text(rec.Method))
 	t := p.only
 	if rec.Frontend != nil {
 		t = p.tables[string(rec.Frontend)]
@@ -178,7 +178,7 @@ func (p *parser) find(t *table, rec *trace.Record, a *arrival, w *sender) route.
 	if a.route = -1; i >= 0 {
 		a.route = t.first + int32(i)
 		if h := p.routes[a.route].hash; h != nil {
-			a.key = normal.HashKey(h, q, w.client)
+			a.key = request.HashKey(h, q, w.client)
 		}
 		if s := p.routes[a.route].sticky; s != nil {
 			a.seatKey = seatKey(s, rec, q, w)
@@ -188,12 +188,12 @@ func (p *parser) find(t *table, rec *trace.Record, a *arrival, w *sender) route.
 	return missed
 }
 
-// seatKey is normal.SeatKey for a record. A format that does not have header
+// seatKey is request.SeatKey for a record. A format that does not have header
 // fields or cookies leaves the client's identity in their place, as if every
 // client had been given its own.
 func seatKey(s *config.Sticky, rec *trace.Record, q *route.Request, w *sender) uint64 {
 	if s.By == "header" && len(rec.Headers) == 0 || s.By == "existing-cookie" && len(rec.Cookies) == 0 {
 		return w.identity | 1
 	}
-	return normal.SeatKey(s, q, w.client)
+	return request.SeatKey(s, q, w.client)
 }

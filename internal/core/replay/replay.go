@@ -58,9 +58,9 @@ type Decision struct {
 // DefaultWindow is within which records out of order are put right.
 const DefaultWindow = 10 * time.Second
 
-// request is one under way, in three cache lines, of which the first has what a good
+// inFlight is a request under way, in three cache lines, of which the first has what a good
 // end looks at.
-type request struct {
+type inFlight struct {
 	gen      uint32 // goes up with each attempt, so that what was meant for an earlier one is void
 	session  uint32
 	view     int32 // position in engine.views
@@ -99,7 +99,7 @@ type engine struct {
 	free      int32
 	rated     bool // somewhere a rate is enforced
 	begun     bool
-	requests  []request
+	requests  []inFlight
 	servers   []server
 	ups       []*up
 	views     []*view // of all instances
@@ -285,11 +285,11 @@ func (e *engine) ask(a *arrival) {
 	u := e.ups[e.refs[a.route].upstream]
 	u.requests++
 	u.see(a.session)
-	e.send(e.request(a, u, uint64(n)))
+	e.send(e.admit(a, u, uint64(n)))
 }
 
-// request gives a request that came now a place.
-func (e *engine) request(a *arrival, u *up, n uint64) int32 {
+// admit returns the place of a request that has just arrived.
+func (e *engine) admit(a *arrival, u *up, n uint64) int32 {
 	i := e.take()
 	r := &e.requests[i]
 	// Field by field: to make a whole one anew costs more, and gen goes on.
@@ -330,7 +330,7 @@ func (e *engine) turnedAway(a *arrival) {
 // take gives a free place for a request.
 func (e *engine) take() int32 {
 	if e.free < 0 {
-		e.requests = append(e.requests, request{})
+		e.requests = append(e.requests, inFlight{})
 		return int32(len(e.requests) - 1)
 	}
 	i := e.free

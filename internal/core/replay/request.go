@@ -3,7 +3,7 @@ package replay
 import (
 	"net/netip"
 
-	normal "kestrix/internal/core/request"
+	"kestrix/internal/core/request"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/trace"
 )
@@ -13,14 +13,14 @@ import (
 // holds points into the record.
 func Request(rec *trace.Record, asks route.Field, host string, q *route.Request) {
 	query := ""
-	*q, query = normal.Of(trace.Text(rec.Method), trace.Text(rec.Host), trace.Text(rec.Path))
+	*q, query = request.Of(trace.Text(rec.Method), trace.Text(rec.Host), trace.Text(rec.Path))
 	if rec.Method == nil {
 		q.Unknown |= route.AskMethod
 	}
 	if rec.Path == nil {
 		q.Unknown |= route.AskPath | route.AskQuery
 	} else if asks&route.AskQuery != 0 {
-		q.Query = normal.Query(query)
+		q.Query = request.Query(query)
 	}
 	switch {
 	case rec.Host != nil:

@@ -185,7 +185,7 @@ func (e *engine) came(s *server) {
 	s.came++
 }
 
-func (e *engine) observe(w *view, r *request, v upstream.Verdict) {
+func (e *engine) observe(w *view, r *inFlight, v upstream.Verdict) {
 	d := Decision{At: e.now, Request: r.q.ID, Attempt: int(r.a.Number), Upstream: w.up.cfg.Name, Reason: w.core.ReasonWord(v.Reason), Instance: w.instance}
 	if v.Backend != upstream.None {
 		d.Backend = w.core.Backend(v.Backend).Name
@@ -309,7 +309,7 @@ func (e *engine) next(s *server) {
 }
 
 // answer is how a backend answers what it has worked on.
-func (s *server) answer(e *engine, r *request) upstream.Outcome {
+func (s *server) answer(e *engine, r *inFlight) upstream.Outcome {
 	status := 200
 	if !s.healthy {
 		if s.reset > 0 {

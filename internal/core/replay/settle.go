@@ -164,7 +164,7 @@ func (e *engine) cause(o upstream.Outcome, stream bool) {
 }
 
 // left counts a request whose client left.
-func (e *engine) left(r *request) {
+func (e *engine) left(r *inFlight) {
 	e.views[r.view].up.left++
 	e.res.ClientLeft++
 	e.phases[r.phase].left++
@@ -197,7 +197,7 @@ func (e *engine) clientLeaves(i int32) {
 }
 
 // fail counts a request that failed in the end.
-func (e *engine) fail(r *request) {
+func (e *engine) fail(r *inFlight) {
 	e.latencies.add(&e.unanswered, int64(e.now-r.arrived))
 	e.res.Failed++
 	e.phases[r.phase].failed++
@@ -211,7 +211,7 @@ func (e *engine) fail(r *request) {
 }
 
 // saved counts a request that met faults and was answered all the same.
-func (e *engine) saved(r *request) {
+func (e *engine) saved(r *inFlight) {
 	for k := range e.faults {
 		if r.met&(1<<k) != 0 {
 			e.faults[k].met++

@@ -42,7 +42,7 @@ func (e *engine) streamGoesOn(i int32, waits *config.Waits) {
 }
 
 // streamLasts is how long a stream goes on if nothing happens to it.
-func (e *engine) streamLasts(r *request) time.Duration {
+func (e *engine) streamLasts(r *inFlight) time.Duration {
 	if r.duration >= 0 {
 		return time.Duration(r.duration)
 	}
@@ -110,7 +110,7 @@ func (e *engine) speaksAgain(s *server) {
 
 // reconnect has the client of a failed stream open it again, if the scenario
 // says so, for what is left of it.
-func (e *engine) reconnect(r *request) {
+func (e *engine) reconnect(r *inFlight) {
 	st := e.scenario.Streams
 	if st == nil || !st.Resend {
 		return

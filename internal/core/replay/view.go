@@ -30,7 +30,7 @@ type up struct {
 }
 
 // viewOf gives how a request's proxy sees its upstream.
-func (e *engine) viewOf(r *request) *view {
+func (e *engine) viewOf(r *inFlight) *view {
 	if e.sole != nil {
 		return e.sole // can be told without waiting for the request
 	}

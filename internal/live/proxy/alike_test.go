@@ -1,11 +1,14 @@
 package proxy
 
 import (
+	"bytes"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"strings"
 	"testing"
 	"testing/synctest"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -13,6 +16,7 @@ import (
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/request"
 	"kestrix/internal/core/route"
+	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/study"
 	"kestrix/internal/core/trace"
 )
@@ -105,12 +109,7 @@ upstream "app" {
 			seen[a.Route]++
 			what := fmt.Sprintf("%q %q %q %q", host, path, query, lines)
 
-			q := study.Question{Method: "GET", Host: host, Path: path, Query: strings.TrimPrefix(query, "?"), Client: a.Client, Headers: map[string][]string{}, Port: 8080}
-			for line := range strings.SplitSeq(strings.TrimSuffix(lines, "\r\n"), "\r\n") {
-				if name, value, ok := strings.Cut(line, ": "); ok {
-					q.Headers[strings.ToLower(name)] = append(q.Headers[strings.ToLower(name)], value)
-				}
-			}
+			q := study.Question{Method: "GET", Host: host, Path: path, Query: strings.TrimPrefix(query, "?"), Client: a.Client, Headers: headersOf(lines), Port: 8080}
 			answer, err := study.Why(c, q)
 			require.NoError(t, err, what)
 			assert.Equal(t, a.Route, answer.Route, "why: %s: %s", what, answer.Reason)
@@ -121,16 +120,7 @@ upstream "app" {
 				continue // a log has no refusal to replay
 			}
 
-			// What a record has: fields and cookies stand in those formats that have them.
-			rec := a.record()
-			for name, values := range q.Headers {
-				for _, v := range values {
-					rec.Headers = append(rec.Headers, trace.KV{Name: []byte(name), Value: []byte(v)})
-				}
-			}
-			if v, ok := request.Cookies(q.Headers["cookie"])("c"); ok {
-				rec.Cookies = append(rec.Cookies, trace.KV{Name: []byte("c"), Value: []byte(v)})
-			}
+			rec := recordOf(&a, q.Headers)
 			var asked route.Request
 			replay.Request(&rec, table.Asks|route.AskPath, "", &asked)
 			asked.Unknown = 0
@@ -145,4 +135,106 @@ upstream "app" {
 			assert.Greater(t, seen[name], 10, "of route %q", name)
 		}
 	})
+}
+
+// headersOf returns the header fields of some lines, by their names in lower case.
+func headersOf(lines string) map[string][]string {
+	out := map[string][]string{}
+	for line := range strings.SplitSeq(strings.TrimSuffix(lines, "\r\n"), "\r\n") {
+		if name, value, ok := strings.Cut(line, ":"); ok {
+			name = strings.ToLower(name)
+			out[name] = append(out[name], strings.TrimSpace(value))
+		}
+	}
+	return out
+}
+
+// recordOf returns the record of a request with what some formats have beside: its
+// header fields, and the cookies c and z.
+func recordOf(a *Access, headers map[string][]string) trace.Record {
+	rec := a.record()
+	for name, values := range headers {
+		for _, v := range values {
+			rec.Headers = append(rec.Headers, trace.KV{Name: []byte(name), Value: []byte(v)})
+		}
+	}
+	for _, name := range []string{"c", "z"} {
+		if v, ok := request.Cookies(headers["cookie"])(name); ok {
+			rec.Cookies = append(rec.Cookies, trace.KV{Name: []byte(name), Value: []byte(v)})
+		}
+	}
+	return rec
+}
+
+// TestServeWhyAndReplayChooseAlike: by every algorithm, and every key of a hash and of a
+// session, whatever the key is made of, the proxy and the replay of its record choose
+// the same backend for the same reason. So does why, where the choice goes by the
+// request alone.
+func TestServeWhyAndReplayChooseAlike(t *testing.T) {
+	hash := func(key, method string) string {
+		return "algorithm = \"hash\"\nhash {\n key = \"" + strings.ReplaceAll(key, " ", "\"\n name = \"") + "\"\n method = \"" + method + "\"\n}"
+	}
+	variants := []string{
+		"algorithm = \"round-robin\"", "algorithm = \"least-connections\"", "algorithm = \"random\"", "algorithm = \"two-choices\"", "algorithm = \"first-fit\"",
+		"sticky {\n by = \"address\"\n}", "sticky {\n by = \"header\"\n name = \"X-Tenant\"\n}", "sticky {\n by = \"existing-cookie\"\n name = \"c\"\n}",
+		hash("client", "ring") + "\nsticky {\n by = \"header\"\n name = \"X-Tenant\"\n}",
+	}
+	for _, key := range []string{"client", "client-prefix", "path", "header X-Tenant", "cookie c", "query q"} {
+		for _, method := range []string{"ring", "rendezvous", "modulo"} {
+			variants = append(variants, hash(key, method))
+		}
+	}
+	if underRace {
+		variants = variants[3:4] // see underRace
+	}
+	for _, variant := range variants {
+		t.Run(strings.NewReplacer("\n", " ", "\"", "").Replace(variant), func(t *testing.T) {
+			text := "trusted_proxies = [\"203.0.113.9\"]\n" + front + "upstream \"app\" {\n backends = {\n a = \"192.0.2.1:80\"\n b = { address = \"192.0.2.2:80\", weight = 3 }\n c = \"192.0.2.3:80\"\n d = \"192.0.2.4:80\"\n }\n" + variant + "\n}\n"
+			c := parse(t, text)
+			var log []byte
+			var live []string
+			synctest.Test(t, func(t *testing.T) {
+				w := newWorld(t, text)
+				defer w.close()
+				for i := range 4 {
+					w.start(fmt.Sprintf("192.0.2.%d:80", i+1), nil)
+				}
+				r := rand.New(rand.NewPCG(7, 2))
+				one := func(of ...string) string { return of[r.IntN(len(of))] }
+				for i := range 150 {
+					if i > 0 { // the replay begins with the first request
+						time.Sleep(time.Second)
+					}
+					path := "/" + one("", "a", "A", "%61", "caf%C3%A9", "caf\xc3\xa9", "a|b", "{id}", "a/./b", "a/../b", "a^b", "\"") + one("", "?q=1", "?q=a+b", "?q=a%20b&q=c", "?q=", "?Q=1", "?x&q=%C3%A9", "?q=\xc3\xa9")
+					lines := "X-Forwarded-For: " + one("198.51.100.7", "198.51.100.8", "2001:DB8::7", "2001:db8:0:0::7", "2001:db8::8", "[2001:db8::7]:80", "::ffff:198.51.100.7") + "\r\n" +
+						one("", "X-Tenant: north\r\n", "X-Tenant: North\r\n", "x-tenant:  north \r\n", "X-Tenant:\r\n", "X-Tenant: a\r\nX-Tenant: b\r\n", "X-Tenant: a, b\r\n", "X-Tenant: caf\xc3\xa9\r\n", "X-Tenant: \"a\\b\"\r\n") +
+						"Cookie: z=0\r\n" + // with none at all a record does not say that there was none
+						one("", "Cookie: c=1\r\n", "Cookie: c=\"1\"\r\n", "Cookie: d=2; c=1; c=3\r\n", "Cookie: c=\r\n", "Cookie: c\r\n", "Cookie: d=1\r\nCookie: c=1\r\n", "Cookie: C=1\r\n")
+					l := w.call()
+					l.say("GET " + path + " HTTP/1.1\r\nHost: a\r\n" + lines + "Connection: close\r\n\r\n")
+					l.rest()
+					l.Close()
+					synctest.Wait()
+					all := w.log()
+					a := all[len(all)-1]
+					require.Equal(t, 200, a.Status, "%q %q", path, lines)
+					live = append(live, a.Backend+" "+a.Reason)
+					headers := headersOf(lines)
+					rec := recordOf(&a, headers)
+					log = append(trace.AppendJSON(log, &rec), '\n')
+					if strings.Contains(variant, "hash") && !strings.Contains(variant, "sticky") {
+						asked, query, _ := strings.Cut(path, "?")
+						answer, err := study.Why(c, study.Question{Method: "GET", Host: "a", Path: asked, Query: query, Client: a.Client, Headers: headers, Port: 8080})
+						require.NoError(t, err)
+						assert.Equal(t, a.Backend, answer.Backend, "why: %q %q", path, lines)
+					}
+				}
+			})
+			var replayed []string
+			o := replay.Options{Seed: 7, Observe: func(d replay.Decision) { replayed = append(replayed, d.Backend+" "+d.Reason) }}
+			_, err := replay.Run(t.Context(), c, scenario.None(), []replay.Source{{Name: "t.jsonl", Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(log)), nil }}}, o)
+			require.NoError(t, err)
+			assert.Equal(t, live, replayed)
+		})
+	}
 }
