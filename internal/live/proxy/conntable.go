@@ -12,9 +12,10 @@ import (
 )
 
 // connTable holds the open connections of clients and bounds their number. When
-// one too many is added it closes another: an idle one, the longest idle first, or
-// else the newest one of the client with the most connections. So a client that
-// opens as many as it can keeps no other out. The zero value is ready and has no
+// one too many is added it closes another: the longest idle one, if that has been idle
+// for freshWait, or else one of the client with the most connections, its longest idle
+// or its newest. So a client that opens as many as it can keeps no other out, not even
+// one that has just connected and not asked yet. The zero value is ready and has no
 // limit.
 type connTable struct {
 	mu       sync.Mutex // guards all below
@@ -132,48 +133,60 @@ func (t *connTable) closeOne() {
 // closeOneLocked closes one connection and returns it, nil if there is none. t.mu
 // must be held.
 func (t *connTable) closeOneLocked() *tableConn {
-	c := t.longestIdleLocked()
+	c := t.idleLocked()
 	if c == nil {
-		most := 0
+		var most *list.List
 		for _, l := range t.byClient {
 			// Equal counts are decided by the key, not by the order of the map.
-			if newest := l.Back().Value.(*tableConn); l.Len() > most || l.Len() == most && newest.key < c.key {
-				most, c = l.Len(), newest
+			if most == nil || l.Len() > most.Len() || l.Len() == most.Len() && l.Back().Value.(*tableConn).key < most.Back().Value.(*tableConn).key {
+				most = l
 			}
 		}
-	}
-	if c == nil {
-		return nil
+		if most == nil {
+			return nil
+		}
+		if c, _ = longestIdle(most); c == nil {
+			c = most.Back().Value.(*tableConn)
+		}
 	}
 	t.removeLocked(c)
 	_ = c.conn.Close() // its reader and writer fail, and end the rest
 	return c
 }
 
-// longestIdleLocked returns the connection that has been idle for longest, nil if
-// none is idle. t.mu must be held.
-func (t *connTable) longestIdleLocked() *tableConn {
+// idleLocked returns the connection that has been idle for longest, nil if none has for
+// freshWait. t.mu must be held.
+func (t *connTable) idleLocked() *tableConn {
 	now := time.Now()
 	if t.count >= scanPauseFrom && now.Sub(t.lastScan) < scanPause {
 		return nil
 	}
 	var found *tableConn
-	var since time.Time
+	since := now.Add(-freshWait)
 	for _, l := range t.byClient {
-		for e := l.Front(); e != nil; e = e.Next() {
-			c := e.Value.(*tableConn)
-			if c.idle == nil {
-				continue
-			}
-			if at := c.idle(); !at.IsZero() && (found == nil || at.Before(since)) {
-				found, since = c, at
-			}
+		if c, at := longestIdle(l); c != nil && !at.After(since) {
+			found, since = c, at
 		}
 	}
 	if found == nil {
 		t.lastScan = now
 	}
 	return found
+}
+
+// longestIdle returns the connection of a list that has been idle for longest, and
+// since when; nil if none is idle.
+func longestIdle(l *list.List) (found *tableConn, since time.Time) {
+	for e := l.Front(); e != nil; e = e.Next() {
+		c := e.Value.(*tableConn)
+		if c.idle == nil {
+			continue
+		}
+		if at := c.idle(); !at.IsZero() && (found == nil || at.Before(since)) {
+			found, since = c, at
+		}
+	}
+	return found, since
 }
 
 // fileShares says how many connections clients and backends may have, so that

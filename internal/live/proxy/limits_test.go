@@ -173,6 +173,20 @@ func TestConnectionsInAllAreBounded(t *testing.T) {
 	assert.Same(t, entered[0], another("192.0.2.4"), "as named by a trusted proxy, and a network of IPv6 is one client")
 	c.setIdle(entered[1], func() time.Time { return time.Unix(9, 0) })
 	assert.Same(t, entered[1], another("2001:db8:1::1"), "an idle one first")
+	c = &connTable{most: 3}
+	here, _ := net.Pipe()
+	fresh, _ := c.add(here, netip.MustParseAddr("192.0.2.1"))
+	c.setIdle(fresh, time.Now)
+	for range 10 {
+		if x, closed := c.add(here, netip.MustParseAddr("192.0.2.2")); closed != nil {
+			assert.Same(t, x, closed, "a flood keeps out none that has just connected and not asked yet")
+		}
+	}
+	for _, x := range []string{"192.0.2.1", "192.0.2.1"} {
+		x, _ := c.add(here, netip.MustParseAddr(x))
+		c.setIdle(x, func() time.Time { return time.Now().Add(time.Millisecond) })
+	}
+	assert.Nil(t, fresh.place, "of its own client's the longest idle goes")
 	assert.Equal(t, fileShares{clients: 94, backends: 95}, shareFiles(256, 3, 0))
 	assert.Equal(t, fileShares{clients: 173, backends: 16}, shareFiles(256, 3, 1000))
 	assert.Equal(t, fileShares{clients: 16, backends: 16}, shareFiles(64, 3, 0))
