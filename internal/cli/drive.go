@@ -296,7 +296,7 @@ func (f *driveFlags) send(ctx context.Context, env *Env, d *drive.Driver, o *out
 	style := env.style(env.Stdout, o.plain)
 	tell := func(s drive.Sample) {
 		if o.format == "text" && o.file == "" {
-			_, _ = io.WriteString(env.Stdout, style.DriveLine(time.Now(), s.Status, s.Backend, s.Fail, s.Took)) // the end says what came of it
+			_, _ = io.WriteString(env.Stdout, style.DriveLine(time.Now(), s.Status, s.Backend, s.Fail.String(), s.Took)) // the end says what came of it
 		}
 	}
 	return d.Every(ctx, f.every, f.n, func() *trace.Record { return ask(0) }, tell), nil, nil

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/status"
@@ -38,7 +39,7 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 		"diff":  {study.Diff{}, study.Change{}, study.RequestMove{}, study.ClientMove{}, study.TraceMoves{}, study.TraceMove{}},
 		"map":   {study.Picture{}, study.PictureFrontend{}, study.PictureRoute{}, study.PictureUpstream{}, study.PictureBackend{}},
 		"replay": {
-			replay.Result{}, replay.Latency{}, replay.Errors{}, replay.Upstream{}, replay.Imbalance{}, replay.Backend{}, replay.Sessions{}, replay.HealthChange{},
+			replay.Result{}, replay.Latency{}, replay.Upstream{}, replay.Imbalance{}, replay.Backend{}, replay.Sessions{}, replay.HealthChange{},
 			replay.FaultResult{}, replay.Phase{}, replay.Timeline{}, replay.TimelineRow{}, replay.TimelineBox{}, scenario.Verdict{}, replay.TraceResult{},
 			trace.Bad{}, replay.Overload{}, replay.Assumed{}, replay.Assumes{}, replay.Engine{},
 		},
@@ -63,6 +64,11 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 					name = strings.ToLower(f.Name)
 				}
 				want[name] = true
+			}
+		}
+		if title == "replay" {
+			for _, x := range new(cause.Counts).List() {
+				want[x.Cause.String()] = true
 			}
 		}
 		got := map[string]bool{}

@@ -22,7 +22,7 @@ var allowed = map[string][]string{
 	"internal/core": {"internal/core"},
 	"internal/live": {"internal/core", "internal/live"},
 	"internal/live/proxy": { // neither the replay nor the checker
-		"internal/core/config", "internal/core/health", "internal/core/limit", "internal/core/peer", "internal/core/request", "internal/core/rewrite", "internal/core/route",
+		"internal/core/cause", "internal/core/config", "internal/core/health", "internal/core/limit", "internal/core/peer", "internal/core/request", "internal/core/rewrite", "internal/core/route",
 		"internal/core/status", "internal/core/sticky", "internal/core/tick", "internal/core/trace", "internal/core/upstream", "internal/live/wire",
 	},
 	"internal/report":       {"internal/core", "internal/report"},
@@ -30,6 +30,7 @@ var allowed = map[string][]string{
 	"cmd/kestrix":           {"internal/cli"},
 	"examples/harbour":      {},
 	"internal/core/tick":    {},
+	"internal/core/cause":   {},
 	"internal/core/rng":     {},
 	"internal/core/queue":   {"internal/core/tick"},
 	"internal/core/config":  {"internal/core/balance"},

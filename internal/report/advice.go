@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/replay"
 )
@@ -78,13 +79,13 @@ func (p Replay) advise() []string {
 	r := p.Result
 	var lines []string
 	add := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
-	if n := r.Errors.NoRoute; n > 0 {
+	if n := r.Errors[cause.NoRoute]; n > 0 {
 		add("%s fitted no route; try: kestrix why %s GET URL", plural(n, "request"), p.Path)
 	}
 	for _, o := range r.Overloaded {
 		add("upstream %q had more to do than it can from %s on: more backends or workers, or a rate limit that refuses early", o.Upstream, moment(o.From))
 	}
-	if n := r.Errors.QueueFull + r.Errors.QueueTimeout; n > 0 {
+	if n := r.Errors[cause.QueueFull] + r.Errors[cause.QueueTimeout]; n > 0 {
 		add("%s failed in the queue: max_in_flight holds back what backends could take, or there are too few of them", plural(n, "request"))
 	}
 	for _, f := range r.Faults {
@@ -148,7 +149,7 @@ func adviseUpstream(u *config.Upstream, r *replay.Result, sticky bool) []string 
 	}
 	var out []string
 	// Attempts that could have gone on to another backend.
-	if met := r.Errors.Refused + r.Errors.ConnectTimeout + r.Errors.AnswerTimeout + r.Errors.Reset + r.Errors.Status5xx; x.Failed > 0 && met > 0 && u.Retry == nil && len(u.Backends) > 1 {
+	if met := r.Errors[cause.Refused] + r.Errors[cause.ConnectTimeout] + r.Errors[cause.AnswerTimeout] + r.Errors[cause.Reset] + r.Errors[cause.Status5xx]; x.Failed > 0 && met > 0 && u.Retry == nil && len(u.Backends) > 1 {
 		out = append(out, fmt.Sprintf("upstream %q repeats nothing and failed %s; a retry block would answer what can safely be repeated", u.Name, plural(x.Failed, "request")))
 	}
 	if len(r.Faults) == 0 && x.Failed > 0 {

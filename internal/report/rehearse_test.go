@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/scenario"
@@ -97,7 +98,7 @@ func TestThePageOfARehearsal(t *testing.T) {
 }
 
 func TestWhatCameOfADrive(t *testing.T) {
-	r := &replay.Result{Requests: 1000, Answered: 990, Failed: 10, ErrorRate: 0.01, Duration: 10, Throughput: 99, Errors: replay.Errors{Reset: 10}, Latency: replay.Latency{P50: 0.01, P95: 0.02, P99: 0.03, Max: 1}}
+	r := &replay.Result{Requests: 1000, Answered: 990, Failed: 10, ErrorRate: 0.01, Duration: 10, Throughput: 99, Errors: cause.Counts{cause.Reset: 10}, Latency: replay.Latency{P50: 0.01, P95: 0.02, P99: 0.03, Max: 1}}
 	r.Trace.Clients, r.Sessions = 20, replay.Sessions{Seen: 20, Misses: 1}
 	r.Upstreams = map[string]*replay.Upstream{
 		"booking": {Order: []string{"auk"}, Backends: map[string]*replay.Backend{"auk": {Requests: 600, Share: 1, Failed: 4, Latency: replay.Latency{P50: 0.01, P95: 0.02, P99: 0.03}}}},
@@ -134,12 +135,12 @@ func TestWhyAPastRequestWentWhereItWent(t *testing.T) {
 		{At: at, Upstream: "booking", Call: "choose", Reason: "queued", Backends: stood},
 		{At: at.Add(20 * time.Millisecond), Call: "granted", Attempt: 1, Backend: "auk", Reason: "algorithm", Backends: stood},
 		{At: at.Add(30 * time.Millisecond), Call: "settle", Outcome: "connection broken", Again: true},
-		{At: at.Add(30 * time.Millisecond), Call: "choose", Reason: "no-backend", Backends: stood},
+		{At: at.Add(30 * time.Millisecond), Call: "choose", Reason: "no_backend", Backends: stood},
 		{At: at.Add(40 * time.Millisecond), Call: "cancel", Outcome: "the client left"},
 	})
 	for _, want := range []string{
 		"request 7 · booking · 2026-11-27 03:04:05.000000 UTC\n", "  +0 s  waits in the queue: nobody has room\n", "  +20.0 ms  attempt 1 goes to auk, by algorithm\n",
-		"      auk      up              1          3  chosen\n      gannet   suspended       2          0  it is suspended\n", "  +30.0 ms  connection broken: it is tried once more\n", "  +30.0 ms  refused: no-backend\n", "  +40.0 ms  the client left\n",
+		"      auk      up              1          3  chosen\n      gannet   suspended       2          0  it is suspended\n", "  +30.0 ms  connection broken: it is tried once more\n", "  +30.0 ms  refused: no_backend\n", "  +40.0 ms  the client left\n",
 	} {
 		assert.Contains(t, text, want)
 	}

@@ -128,7 +128,7 @@ func (s Style) totals(b *strings.Builder, r *replay.Result, more ...string) {
 		var causes []string
 		for _, e := range r.Errors.List() {
 			if e.Requests > 0 {
-				causes = append(causes, e.Key+" "+count(e.Requests))
+				causes = append(causes, e.Cause.String()+" "+count(e.Requests))
 			}
 		}
 		fmt.Fprintf(b, "  failed by cause: %s\n", flow(strings.Join(causes, ", "), s.Width, 19))

@@ -96,7 +96,7 @@ func ReplayPage(p Replay, version string) ([]byte, error) {
 	v.Idle = idle
 	for _, e := range r.Errors.List() {
 		if e.Requests > 0 {
-			v.Causes = append(v.Causes, pageCause{strings.ReplaceAll(e.Key, "_", " "), count(e.Requests), wide(float64(e.Requests) / float64(r.Failed))})
+			v.Causes = append(v.Causes, pageCause{e.Cause.String(), count(e.Requests), wide(float64(e.Requests) / float64(r.Failed))})
 		}
 	}
 	v.Felt = p.feltRows()

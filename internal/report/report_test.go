@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/check"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/replay"
@@ -115,7 +116,7 @@ func fixture(t *testing.T) Replay {
 	}
 	return Replay{Config: c, Path: "x.hcl", Names: []string{"x.hcl", "m.log"}, Scenario: scenario.None(), Result: &replay.Result{
 		Requests: 12480, Answered: 12478, Failed: 2, Retried: 7, ErrorRate: 2.0 / 12480, Duration: 1800, Latency: replay.Latency{P50: 0.038, P95: 0.112, P99: 0.24, Max: 2.31}, Elapsed: replay.Latency{P50: 0.038, P95: 0.113, P99: 0.25, Max: 10},
-		Errors: replay.Errors{AnswerTimeout: 2}, Sessions: replay.Sessions{Seen: 611, Moved: 44, Misses: 51},
+		Errors: cause.Counts{cause.AnswerTimeout: 2}, Sessions: replay.Sessions{Seen: 611, Moved: 44, Misses: 51},
 		Upstreams: map[string]*replay.Upstream{"app": {Requests: 12480, Failed: 2, Order: []string{"auk", "gannet"}, Backends: map[string]*replay.Backend{
 			"auk":    {State: "up", Requests: 3720, Share: 0.298, FairShare: 0.5, Answered: 3711, Failed: 9, Latency: replay.Latency{P50: 0.037, P99: 0.251}, PeakInFlight: 21, SecondsOut: 182},
 			"gannet": {State: "up", Requests: 8760, Share: 0.702, FairShare: 0.5, Answered: 8760},

@@ -9,7 +9,7 @@ var Failures = []string{"connect", "timeout", "reset"}
 // AccessFields are what the access log can tell of a request.
 var AccessFields = []string{
 	"time", "client", "method", "host", "path", "protocol", "status", "bytes", "duration", "connect", "first_byte", "user_agent", "referer",
-	"session", "frontend", "route", "upstream", "backend", "reason", "attempts", "id",
+	"session", "frontend", "route", "upstream", "backend", "reason", "cause", "attempts", "id",
 }
 
 // Language is the table of the configuration language. It is read only.

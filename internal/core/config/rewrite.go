@@ -48,7 +48,7 @@ type FieldEdits struct {
 type FieldValue struct{ Name, Value string }
 
 // FieldFacts are the names that may stand in braces in the value of a field.
-var FieldFacts = []string{"backend", "route", "upstream", "reason", "client", "host", "attempts"}
+var FieldFacts = []string{"backend", "route", "upstream", "reason", "cause", "client", "host", "attempts"}
 
 var rewriteBlock = &Block{
 	Name: "rewrite",
@@ -64,7 +64,7 @@ var rewriteBlock = &Block{
 
 var headersBlock = &Block{
 	Name: "headers",
-	Help: "header fields set, added and removed; values may hold {backend}, {route}, {upstream}, {reason}, {client}, {host}, {attempts}",
+	Help: "header fields set, added and removed; values may hold {backend}, {route}, {upstream}, {reason}, {cause}, {client}, {host}, {attempts}",
 	Blocks: []*Block{
 		{Name: "request", Help: "on the way to the backend; the forwarded headers are written before", Keys: fieldKeys},
 		{Name: "answer", Help: "on the way to the client", Keys: fieldKeys},

@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+
+	"kestrix/internal/core/cause"
 )
 
 // TestClientsLeave: a client that waits longer than its patience is counted as gone, with
@@ -27,7 +29,7 @@ func TestClientsLeave(t *testing.T) {
 	queued.Upstreams[0].Backends[0].MaxInFlight = 1
 	r = run(t, queued, strings.Replace(sc, "4s", "1500ms", 1), even(2, time.Second, 1), Options{})
 	assert.Equal(t, []int64{0, 2}, []int64{r.Answered, r.ClientLeft})
-	assert.Zero(t, r.Errors.QueueTimeout)
+	assert.Zero(t, r.Errors[cause.QueueTimeout])
 	assert.EqualValues(t, 2, r.Upstreams["app"].Backends["b0"].Requests, "the worker is still at the first when the second is let through")
 
 	// A failure counts with the time that it took, a refusal of the proxy with none.
@@ -44,7 +46,7 @@ func TestStreamsThatTheProxyCuts(t *testing.T) {
 	}
 	more := "suspend {\n after = 1\n on = [\"connect\", \"timeout\", \"reset\"]\n}\ntimeouts {\n idle = \"5s\"\n stream = \"20s\"\n}"
 	r := run(t, pool(t, 2, "round-robin", more), streams("10s"), even(3, time.Second, 1), Options{})
-	assert.EqualValues(t, 3, r.Errors.IdleTimeout)
+	assert.EqualValues(t, 3, r.Errors[cause.IdleTimeout])
 	assert.Zero(t, r.Upstreams["app"].Backends["b0"].Failed+r.Upstreams["app"].Backends["b1"].Failed)
 	assert.Empty(t, r.Health)
 }

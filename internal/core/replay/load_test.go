@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/trace"
 )
@@ -65,12 +66,12 @@ func TestStreamsOfAScenario(t *testing.T) {
 	assert.InDelta(t, 39.001, r.Duration, 1e-6)
 	assert.InDelta(t, 0.001, r.Latency.Max, 1e-6, "its client waits for its beginning")
 	r = run(t, c, streams("quiet = \"10s\""), text, Options{})
-	assert.EqualValues(t, 10, r.Errors.IdleTimeout, "the idle timeout is shorter than the silence")
+	assert.EqualValues(t, 10, r.Errors[cause.IdleTimeout], "the idle timeout is shorter than the silence")
 	assert.InDelta(t, 14.001, r.Duration, 1e-6)
 
 	dies := "fault \"f\" {\n backend = \"app.b0\"\n kind = \"refuse\"\n at = \"12s\"\n until = \"100s\"\n}\n"
 	r = run(t, c, streams("")+dies, text, Options{})
-	assert.EqualValues(t, []int64{5, 5, 0}, []int64{r.Answered, r.Errors.BrokenStream, r.Resent})
+	assert.EqualValues(t, []int64{5, 5, 0}, []int64{r.Answered, r.Errors[cause.BrokenStream], r.Resent})
 	r = run(t, c, streams("resend = true")+dies, text, Options{})
 	assert.GreaterOrEqual(t, r.Resent, int64(5))
 	assert.EqualValues(t, 10, r.Answered, "those that broke go on elsewhere")
@@ -83,15 +84,15 @@ func TestStreamsOfAScenario(t *testing.T) {
 	r = run(t, c, streams("")+hangs("16s"), text, Options{})
 	assert.EqualValues(t, 10, r.Answered)
 	r = run(t, c, streams("")+hangs("18s"), text, Options{})
-	assert.EqualValues(t, 10, r.Errors.IdleTimeout)
+	assert.EqualValues(t, 10, r.Errors[cause.IdleTimeout])
 	assert.InDelta(t, 17, r.Duration, 1e-6)
 	one := "{\"time\":1000,\"path\":\"/x\"}\n{\"time\":1014,\"path\":\"/live/x\"}\n"
 	r = run(t, pool(t, 1, "round-robin", "timeouts {\n answer = \"20s\"\n}\n"), streams("")+hangs("16s"), one, Options{})
-	assert.EqualValues(t, 1, r.Errors.AnswerTimeout, "one that came while it hung is never answered")
+	assert.EqualValues(t, 1, r.Errors[cause.AnswerTimeout], "one that came while it hung is never answered")
 	assert.InDelta(t, 34.001, r.Duration, 1e-6)
 	slow := "fault \"f\" {\n backend = \"app.*\"\n kind = \"slow\"\n at = \"1s\"\n until = \"2s\"\n}\n"
 	r = run(t, c, streams("quiet = \"10s\"")+slow, text, Options{})
-	assert.EqualValues(t, 10, r.Errors.IdleTimeout, "the end of another fault changes nothing about silence")
+	assert.EqualValues(t, 10, r.Errors[cause.IdleTimeout], "the end of another fault changes nothing about silence")
 	sick := "fault \"f\" {\n backend = \"app.*\"\n kind = \"errors\"\n status = 404\n at = \"0s\"\n}\n"
 	r = run(t, c, streams("")+sick, text, Options{})
 	assert.InDelta(t, 0.001, r.Latency.Max, 1e-6, "a stream that is answered with a status ends with it")
@@ -140,15 +141,15 @@ func TestFlapsAndLies(t *testing.T) {
 	c := pool(t, 2, "round-robin", probe10)
 	flap := "fault \"f\" {\n backend = \"app.b0\"\n kind = \"flap\"\n at = \"10s\"\n until = \"39s\"\n fails_for = \"2s\"\n works_for = \"8s\"\n}\n"
 	r := run(t, pool(t, 1, "round-robin", ""), "behaviour \"*\" {\n service = \"1ms\"\n}\n"+flap, even(500, 100*time.Millisecond, 1), Options{})
-	assert.EqualValues(t, 60, r.Errors.Refused, "three turns of two seconds at ten a second")
+	assert.EqualValues(t, 60, r.Errors[cause.Refused], "three turns of two seconds at ten a second")
 	lies := "fault \"f\" {\n backend = \"app.b0\"\n kind = \"probe-lies\"\n at = \"10s\"\n until = \"40s\"\n}\n"
 	r = run(t, c, lies, even(500, 100*time.Millisecond, 1), Options{})
-	assert.EqualValues(t, 150, r.Errors.Status5xx)
+	assert.EqualValues(t, 150, r.Errors[cause.Status5xx])
 	assert.Empty(t, r.Health)
 	http := strings.Replace(probe10, "tcp", "http", 1)
 	http = strings.Replace(http, "{", "{\n path = \"/\"", 1)
 	r = run(t, pool(t, 2, "round-robin", http), strings.Replace(lies, "probe-lies", "errors", 1), even(500, 100*time.Millisecond, 1), Options{})
-	assert.Less(t, r.Errors.Status5xx, int64(60), "an honest probe sees it")
+	assert.Less(t, r.Errors[cause.Status5xx], int64(60), "an honest probe sees it")
 }
 
 // TestNamesStandForSeveral: what a name stands for is said, since none is looked
@@ -184,7 +185,7 @@ func TestWhatTheTraceTellsOfTimesAndFailures(t *testing.T) {
 	assert.Less(t, r.Upstreams["app"].Backends["b0"].PeakInFlight, 12)
 	assert.InDelta(t, 1, r.Duration, 0.05)
 	r = run(t, c, "", text, Options{Recorded: true})
-	assert.EqualValues(t, []int64{1, 1}, []int64{r.Answered, r.Errors.Status5xx})
+	assert.EqualValues(t, []int64{1, 1}, []int64{r.Answered, r.Errors[cause.Status5xx]})
 	from, err := trace.ParseMoment("400ms")
 	require.NoError(t, err)
 	r = run(t, c, "", text, Options{Part: trace.Span{From: from}})

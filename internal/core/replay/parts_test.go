@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/rng"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/tick"
@@ -97,14 +98,14 @@ func TestFaultsMayOverlap(t *testing.T) {
 
 	down := f("one", "refuse", "10s", "30s", "") + f("two", "refuse", "20s", "40s", "")
 	r = run(t, c, down, even(50, time.Second, 1), Options{})
-	assert.EqualValues(t, 30, r.Errors.Refused+r.Errors.Reset, "refused until the second has ended too")
+	assert.EqualValues(t, 30, r.Errors[cause.Refused]+r.Errors[cause.Reset], "refused until the second has ended too")
 	assert.EqualValues(t, 20, r.Faults[0].ExposedFailed)
 	assert.EqualValues(t, 20, r.Faults[1].ExposedFailed, "what met both counts for both")
 
 	both := f("hang", "hang", "10s", "30s", "") + f("errors", "errors", "20s", "40s", "status = 500")
 	r = run(t, pool(t, 1, "round-robin", "timeouts {\n answer = \"500ms\"\n}\n"), both, even(50, time.Second, 1), Options{})
-	assert.EqualValues(t, 20, r.Errors.AnswerTimeout)
-	assert.EqualValues(t, 10, r.Errors.Status5xx)
+	assert.EqualValues(t, 20, r.Errors[cause.AnswerTimeout])
+	assert.EqualValues(t, 10, r.Errors[cause.Status5xx])
 }
 
 func TestAFaultThatNeverBegan(t *testing.T) {

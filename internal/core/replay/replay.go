@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"time"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/limit"
 	"kestrix/internal/core/queue"
@@ -257,18 +258,18 @@ func (e *engine) ask(a *arrival) {
 	ph := &e.phases[len(e.phases)-1]
 	ph.requests++
 	if e.rated && e.limits[a.instance].Front(at, e.fronts[a.front], a.limited) > 0 {
-		e.res.Errors.RateLimited++
+		e.res.Errors[cause.RateLimited]++
 		e.turnedAway(a)
 		return
 	}
 	if a.route < 0 {
-		e.res.Errors.NoRoute++
+		e.res.Errors[cause.NoRoute]++
 		e.turnedAway(a)
 		return
 	}
 	e.routes[a.route]++
 	if e.rated && e.limits[a.instance].Route(at, e.fronts[a.front], e.refs[a.route].cfg, a.limited) > 0 {
-		e.res.Errors.RateLimited++
+		e.res.Errors[cause.RateLimited]++
 		e.turnedAway(a)
 		return
 	}

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
@@ -71,9 +72,9 @@ func conserved(t require.TestingT, r *Result) {
 			require.GreaterOrEqual(t, b.Requests, b.Answered+b.Failed)
 		}
 	}
-	require.Equal(t, r.Requests, reqs+r.Errors.NoRoute+r.Errors.RateLimited+r.Replied)
+	require.Equal(t, r.Requests, reqs+r.Errors[cause.NoRoute]+r.Errors[cause.RateLimited]+r.Replied)
 	require.Equal(t, r.Answered, answered+r.Replied)
-	require.Equal(t, r.Failed, failed+r.Errors.NoRoute+r.Errors.RateLimited)
+	require.Equal(t, r.Failed, failed+r.Errors[cause.NoRoute]+r.Errors[cause.RateLimited])
 	answered, failed = 0, 0
 	for i, row := range r.Timeline.Rows {
 		answered += row.Answered
@@ -123,7 +124,7 @@ func TestAFullBacklogRefuses(t *testing.T) {
 	// Ten at once for two workers and three places: five are refused.
 	r := run(t, pool(t, 1, "round-robin", ""), "behaviour \"*\" {\n service = \"100ms\"\n workers = 2\n backlog = 3\n}\n", even(10, time.Nanosecond, 1), Options{})
 	assert.EqualValues(t, 5, r.Answered)
-	assert.EqualValues(t, 5, r.Errors.Refused)
+	assert.EqualValues(t, 5, r.Errors[cause.Refused])
 	assert.InDelta(t, 0.301, r.Latency.Max, 1e-6, "the last one waits for two rounds")
 	assert.Equal(t, 10, r.Upstreams["app"].Backends["b0"].PeakInFlight)
 }
@@ -132,7 +133,7 @@ func TestWorkGivenUpKeepsAWorkerBusy(t *testing.T) {
 	// One worker takes 3 s; the proxy waits 2 s. Each request begins behind
 	// work that nobody waits for any more.
 	r := run(t, pool(t, 1, "round-robin", "timeouts {\n answer = \"2s\"\n}\n"), "behaviour \"*\" {\n service = \"3s\"\n workers = 1\n}\n", even(3, time.Second, 1), Options{})
-	assert.EqualValues(t, 3, r.Errors.AnswerTimeout)
+	assert.EqualValues(t, 3, r.Errors[cause.AnswerTimeout])
 	assert.InDelta(t, 4.001, r.Duration, 1e-9)
 }
 
@@ -153,8 +154,8 @@ func TestEachFaultShowsAsTheNetworkWouldShowIt(t *testing.T) {
 		check                 func(t *testing.T, r *Result)
 	}{
 		{"refuse", "refuse", "", probe, true, func(t *testing.T, r *Result) {
-			assert.Positive(t, r.Errors.Refused)
-			assert.Equal(t, r.Failed, r.Errors.Refused+r.Errors.Reset)
+			assert.Positive(t, r.Errors[cause.Refused])
+			assert.Equal(t, r.Failed, r.Errors[cause.Refused]+r.Errors[cause.Reset])
 		}},
 		{"refuse with retry", "refuse", "", probe + retry, true, func(t *testing.T, r *Result) {
 			assert.Zero(t, r.Failed)
@@ -163,28 +164,28 @@ func TestEachFaultShowsAsTheNetworkWouldShowIt(t *testing.T) {
 			assert.Zero(t, r.Faults[0].ExposedFailed)
 		}},
 		{"blackhole", "blackhole", "", probe + short, true, func(t *testing.T, r *Result) {
-			assert.Positive(t, r.Errors.ConnectTimeout)
-			assert.InDelta(t, r.Failed, r.Errors.ConnectTimeout+r.Errors.AnswerTimeout, 0)
+			assert.Positive(t, r.Errors[cause.ConnectTimeout])
+			assert.InDelta(t, r.Failed, r.Errors[cause.ConnectTimeout]+r.Errors[cause.AnswerTimeout], 0)
 		}},
 		{"hang", "hang", "", probe + short, true, func(t *testing.T, r *Result) {
-			assert.Equal(t, r.Failed, r.Errors.AnswerTimeout)
+			assert.Equal(t, r.Failed, r.Errors[cause.AnswerTimeout])
 			assert.Positive(t, r.Failed)
 		}},
 		{"hang behind a probe of the port", "hang", "", tcp + short, false, func(t *testing.T, r *Result) {
-			assert.InDelta(t, 200, r.Errors.AnswerTimeout, 3, "a third of 600: the probe never notices")
+			assert.InDelta(t, 200, r.Errors[cause.AnswerTimeout], 3, "a third of 600: the probe never notices")
 		}},
 		{"reset", "reset", "", probe + retry, true, func(t *testing.T, r *Result) {
-			assert.Equal(t, r.Failed, r.Errors.Reset, "half an answer was passed on: no retry")
+			assert.Equal(t, r.Failed, r.Errors[cause.Reset], "half an answer was passed on: no retry")
 			assert.Positive(t, r.Failed)
 		}},
 		{"reset behind a probe of the port", "reset", "", tcp, false, func(t *testing.T, r *Result) {
-			assert.InDelta(t, 200, r.Errors.Reset, 3)
+			assert.InDelta(t, 200, r.Errors[cause.Reset], 3)
 		}},
 		{"errors", "errors", "status = 500", probe, true, func(t *testing.T, r *Result) {
-			assert.Equal(t, r.Failed, r.Errors.Status5xx)
+			assert.Equal(t, r.Failed, r.Errors[cause.Status5xx])
 		}},
 		{"some errors", "errors", "rate = \"25%\"", tcp, false, func(t *testing.T, r *Result) {
-			assert.InDelta(t, 50, r.Errors.Status5xx, 20)
+			assert.InDelta(t, 50, r.Errors[cause.Status5xx], 20)
 		}},
 		{"slow", "slow", "factor = 30", probe + short, false, func(t *testing.T, r *Result) {
 			assert.Greater(t, r.Upstreams["app"].Backends["b0"].Latency.P95, 0.5)
@@ -238,7 +239,7 @@ func TestEachFaultShowsAsTheNetworkWouldShowIt(t *testing.T) {
 func TestOpenRequestsBreakWhenAProcessDies(t *testing.T) {
 	sc := "behaviour \"*\" {\n service = \"10s\"\n}\nfault \"f\" {\n backend = \"app.b0\"\n kind = \"refuse\"\n at = \"5s\"\n}\n"
 	r := run(t, pool(t, 1, "round-robin", ""), sc, even(3, time.Second, 1), Options{})
-	assert.EqualValues(t, 3, r.Errors.Reset)
+	assert.EqualValues(t, 3, r.Errors[cause.Reset])
 	assert.InDelta(t, 5, r.Duration, 1e-9)
 	assert.Nil(t, r.Faults[0].DetectedAfter, "nobody looks")
 	assert.Nil(t, r.Faults[0].Until)
@@ -266,7 +267,7 @@ func TestSessions(t *testing.T) {
 		assert.Zero(t, r.Failed)
 		assert.Zero(t, run(t, pool(t, 3, "round-robin", probe+"sticky {\n by = \""+by+"\"\n}\n"), struck("drain", ""), text, Options{}).Sessions.Moved, "draining keeps seats")
 		refuse := run(t, pool(t, 3, "round-robin", probe+"sticky {\n by = \""+by+"\"\n on_loss = \"refuse\"\n}\n"), struck("park", ""), text, Options{})
-		assert.EqualValues(t, 400, refuse.Errors.SessionRefused, "%s: a third of 20 a second for 60 s", by)
+		assert.EqualValues(t, 400, refuse.Errors[cause.SessionRefused], "%s: a third of 20 a second for 60 s", by)
 		assert.EqualValues(t, 400, refuse.Sessions.Refused)
 	}
 }
@@ -320,7 +321,7 @@ func TestUnknownFieldsAndRoutes(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, found)
 	r := run(t, c, "", even(10, time.Second, 1), Options{})
-	assert.EqualValues(t, 10, r.Errors.NoRoute)
+	assert.EqualValues(t, 10, r.Errors[cause.NoRoute])
 	assert.EqualValues(t, 10, r.Trace.Unknown["host"])
 	r = run(t, c, "", even(10, time.Second, 1), Options{Host: "board.tern.example"})
 	assert.EqualValues(t, 10, r.Answered)
@@ -348,7 +349,7 @@ func TestRoutesByQueryAndCookie(t *testing.T) {
 	require.Empty(t, found)
 	r := run(t, c, "", "{\"time\":1,\"path\":\"/?lang=fi\"}\n{\"time\":2,\"path\":\"/?lang=sv\",\"cookies\":{\"beta\":\"on\"}}\n{\"time\":3,\"path\":\"/\"}\n", Options{})
 	assert.Equal(t, map[string]int64{"web/fi": 1, "web/beta": 1}, r.Routes)
-	assert.EqualValues(t, 1, r.Errors.NoRoute)
+	assert.EqualValues(t, 1, r.Errors[cause.NoRoute])
 	assert.EqualValues(t, 1, r.Trace.Unknown["cookie"], "a record without cookies may have had some")
 	assert.Zero(t, r.Trace.Unknown["query"])
 }
@@ -405,7 +406,7 @@ func TestStreamsHoldNoWorker(t *testing.T) {
 	assert.EqualValues(t, 5, r.Answered)
 	assert.Equal(t, 5, r.Upstreams["app"].Backends["b0"].PeakInFlight)
 	r = run(t, pool(t, 1, "round-robin", ""), sc+"fault \"f\" {\n backend = \"*\"\n kind = \"refuse\"\n at = \"50s\"\n}\n", b.String(), Options{})
-	assert.EqualValues(t, 5, r.Errors.BrokenStream, "a stream that is cut is broken, not answered")
+	assert.EqualValues(t, 5, r.Errors[cause.BrokenStream], "a stream that is cut is broken, not answered")
 }
 
 func TestStreamsAreCutWhenTheyHaveLastedTheirTime(t *testing.T) {
@@ -425,7 +426,7 @@ func TestTheQueueInTheReplay(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, found)
 	r := run(t, c, "behaviour \"*\" {\n service = \"100ms\"\n connect = \"0s\"\n}\n", even(6, time.Nanosecond, 1), Options{})
-	assert.EqualValues(t, []int64{4, 1, 1}, []int64{r.Answered, r.Errors.QueueFull, r.Errors.QueueTimeout})
+	assert.EqualValues(t, []int64{4, 1, 1}, []int64{r.Answered, r.Errors[cause.QueueFull], r.Errors[cause.QueueTimeout]})
 	assert.InDelta(t, 0.2, r.Latency.Max, 1e-6)
 	assert.Equal(t, 2, r.Upstreams["app"].Backends["b0"].PeakInFlight)
 	// Nobody is refused for a lack of room when all may wait long enough, and
@@ -446,7 +447,7 @@ func TestRatesInTheReplay(t *testing.T) {
 	// Two clients ask five times a second each for ten seconds.
 	r := run(t, c, "", even(100, 100*time.Millisecond, 2), Options{})
 	assert.EqualValues(t, 2*11, r.Answered, "two at once, then one a second")
-	assert.EqualValues(t, 78, r.Errors.RateLimited)
+	assert.EqualValues(t, 78, r.Errors[cause.RateLimited])
 }
 
 func TestAnEndedContextGivesWhatIsKnownSoFar(t *testing.T) {

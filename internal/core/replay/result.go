@@ -1,6 +1,7 @@
 package replay
 
 import (
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
 )
@@ -22,7 +23,7 @@ type Result struct {
 
 	Latency      Latency              `json:"latency"`
 	Elapsed      Latency              `json:"elapsed"` // of all requests, until the answer, the failure or the leaving
-	Errors       Errors               `json:"errors"`
+	Errors       cause.Counts         `json:"errors"`
 	Routes       map[string]int64     `json:"routes"`
 	Upstreams    map[string]*Upstream `json:"upstreams"`
 	Sessions     Sessions             `json:"sessions"`
@@ -48,39 +49,6 @@ type Latency struct {
 	P99  float64 `json:"p99"`
 	P999 float64 `json:"p999"`
 	Max  float64 `json:"max"`
-}
-
-// Errors counts final causes; they sum to failed.
-type Errors struct {
-	Refused        int64 `json:"refused"`
-	ConnectTimeout int64 `json:"connect_timeout"`
-	AnswerTimeout  int64 `json:"answer_timeout"`
-	Reset          int64 `json:"reset"`
-	Status5xx      int64 `json:"status_5xx"`
-	QueueFull      int64 `json:"queue_full"`
-	QueueTimeout   int64 `json:"queue_timeout"`
-	RateLimited    int64 `json:"rate_limited"`
-	NoRoute        int64 `json:"no_route"`
-	NoBackend      int64 `json:"no_backend"`
-	BrokenStream   int64 `json:"broken_stream"`
-	IdleTimeout    int64 `json:"idle_timeout"`
-	SessionRefused int64 `json:"session_refused"`
-}
-
-// List gives the causes with their keys, in a fixed order.
-func (e *Errors) List() []ErrorCount {
-	return []ErrorCount{
-		{"refused", e.Refused}, {"connect_timeout", e.ConnectTimeout}, {"answer_timeout", e.AnswerTimeout},
-		{"reset", e.Reset}, {"status_5xx", e.Status5xx}, {"queue_full", e.QueueFull}, {"queue_timeout", e.QueueTimeout},
-		{"rate_limited", e.RateLimited}, {"no_route", e.NoRoute}, {"no_backend", e.NoBackend},
-		{"broken_stream", e.BrokenStream}, {"idle_timeout", e.IdleTimeout}, {"session_refused", e.SessionRefused},
-	}
-}
-
-// ErrorCount is a cause and how many requests failed of it.
-type ErrorCount struct {
-	Key      string
-	Requests int64
 }
 
 // Upstream is what came of one upstream.

@@ -1,6 +1,7 @@
 package replay
 
 import (
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/upstream"
 )
 
@@ -115,16 +116,9 @@ func (e *engine) hold(u *up, by upstream.BackendID, session uint32) {
 func (e *engine) refused(i int32, why upstream.Reason) {
 	r := &e.requests[i]
 	u := e.views[r.view].up
-	switch why {
-	case upstream.RefusedByLoss:
-		e.res.Errors.SessionRefused++
+	e.res.Errors[why.Cause()]++
+	if why == upstream.RefusedByLoss {
 		u.sessions.Refused++
-	case upstream.NoRoom:
-		e.res.Errors.QueueFull++
-	case upstream.WaitedTooLong:
-		e.res.Errors.QueueTimeout++
-	default:
-		e.res.Errors.NoBackend++
 	}
 	if r.a.Number > 1 {
 		e.res.Retried++
@@ -141,26 +135,13 @@ func (e *engine) refused(i int32, why upstream.Reason) {
 	e.finish(i)
 }
 
+// cause counts why a request failed in the end, by its last attempt.
 func (e *engine) cause(o upstream.Outcome, stream bool) {
-	c := &e.res.Errors
-	switch o.Kind {
-	case upstream.ConnectRefused:
-		c.Refused++
-	case upstream.ConnectTimeout:
-		c.ConnectTimeout++
-	case upstream.AnswerTimeout:
-		c.AnswerTimeout++
-	case upstream.Answered:
-		c.Status5xx++
-	case upstream.IdleCut:
-		c.IdleTimeout++
-	default:
-		if stream {
-			c.BrokenStream++
-		} else {
-			c.Reset++
-		}
+	c := o.Cause()
+	if stream && c == cause.Reset {
+		c = cause.BrokenStream
 	}
+	e.res.Errors[c]++
 }
 
 // left counts a request whose client left.

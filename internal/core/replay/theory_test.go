@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/rng"
 )
 
@@ -142,7 +143,7 @@ func TestLossAgreesWithErlangB(t *testing.T) {
 		var lost []float64
 		for _, r := range runs(t, 1, "round-robin", "service = "+service+"\n workers = 8\n backlog = 0", "rate = \"700/s\"\n for = \"100s\"") {
 			lost = append(lost, r.ErrorRate)
-			require.Equal(t, r.Failed, r.Errors.Refused)
+			require.Equal(t, r.Failed, r.Errors[cause.Refused])
 		}
 		mean, half := interval(lost)
 		want := erlangB(8, 7)

@@ -140,8 +140,8 @@ func hostOnly(host string) string {
 
 // Facts are what the values of header fields may speak of.
 type Facts struct {
-	Backend, Route, Upstream, Reason, Client, Host string
-	Attempts                                       string
+	Backend, Route, Upstream, Reason, Cause, Client, Host string
+	Attempts                                              string
 }
 
 // Expand puts facts in the places of their names in braces.
@@ -150,7 +150,7 @@ func Expand(value string, f *Facts) string {
 		return value
 	}
 	return strings.NewReplacer(
-		"{backend}", f.Backend, "{route}", f.Route, "{upstream}", f.Upstream, "{reason}", f.Reason,
+		"{backend}", f.Backend, "{route}", f.Route, "{upstream}", f.Upstream, "{reason}", f.Reason, "{cause}", f.Cause,
 		"{client}", f.Client, "{host}", f.Host, "{attempts}", f.Attempts,
 	).Replace(value)
 }

@@ -114,7 +114,7 @@ func TestThereAndBack(t *testing.T) {
 
 func TestFieldsAreRemovedSetAndAdded(t *testing.T) {
 	h := map[string][]string{"Server": {"x"}, "Vary": {"a"}, "X-Old": {"1", "2"}}
-	facts := &Facts{Backend: "auk", Route: "rest", Upstream: "booking", Reason: "seat", Client: "203.0.113.9", Host: "t.example", Attempts: "2"}
+	facts := &Facts{Backend: "auk", Route: "rest", Upstream: "booking", Reason: "seat", Cause: "reset", Client: "203.0.113.9", Host: "t.example", Attempts: "2"}
 	Fields(h, &config.FieldEdits{
 		Remove: []string{"Server", "X-None"},
 		Set:    []config.FieldValue{{Name: "X-Old", Value: "{upstream}.{backend} by {reason}"}},

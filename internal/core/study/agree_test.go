@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/scenario"
@@ -86,8 +87,8 @@ func TestWhyAndTheReplayAgree(t *testing.T) {
 			t.Fatal(err)
 		}
 		if a.Route == "" {
-			if r.Errors.NoRoute != int64(q.Times) {
-				t.Fatalf("why finds no route, the replay routed %d", int64(q.Times)-r.Errors.NoRoute)
+			if r.Errors[cause.NoRoute] != int64(q.Times) {
+				t.Fatalf("why finds no route, the replay routed %d", int64(q.Times)-r.Errors[cause.NoRoute])
 			}
 			return
 		}
@@ -149,7 +150,7 @@ func TestWitnessesOfDiffAreTrue(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				if a.Route == "" && r.Errors.NoRoute != 1 || a.Route != "" && r.Routes["web/"+a.Route] != 1 {
+				if a.Route == "" && r.Errors[cause.NoRoute] != 1 || a.Route != "" && r.Routes["web/"+a.Route] != 1 {
 					t.Fatalf("%s: why says %s, the replay %v", m.Request, lands, r.Routes)
 				}
 			}

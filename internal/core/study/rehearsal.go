@@ -55,7 +55,7 @@ func HoldAgainst(c *config.Config, forecast, rehearsal *replay.Result, others []
 	count("failed", func(r *replay.Result) float64 { return float64(r.Failed) })
 	for i, e := range forecast.Errors.List() {
 		if e.Requests > 0 || rehearsal.Errors.List()[i].Requests > 0 {
-			count("errors."+e.Key, func(r *replay.Result) float64 { return float64(r.Errors.List()[i].Requests) })
+			count("errors."+e.Cause.String(), func(r *replay.Result) float64 { return float64(r.Errors.List()[i].Requests) })
 		}
 	}
 	count("retried", func(r *replay.Result) float64 { return float64(r.Retried) })

@@ -6,13 +6,14 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/replay"
 )
 
 // forecast makes a result of one upstream with two backends.
 func forecast(failed int64, share, p50 float64, detected *float64) *replay.Result {
-	r := &replay.Result{Requests: 1000, Answered: 1000 - failed, Failed: failed, Errors: replay.Errors{Reset: failed}}
+	r := &replay.Result{Requests: 1000, Answered: 1000 - failed, Failed: failed, Errors: cause.Counts{cause.Reset: failed}}
 	r.Latency = replay.Latency{P50: p50, P95: 2 * p50, P99: 3 * p50}
 	r.Upstreams = map[string]*replay.Upstream{"app": {Requests: 1000, Backends: map[string]*replay.Backend{"a": {Share: share}, "b": {Share: 1 - share}}}}
 	r.Faults = []replay.FaultResult{{Name: "it", Began: true, Backends: []string{"app.a"}, DetectedAfter: detected}}

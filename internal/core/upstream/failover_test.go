@@ -56,7 +56,7 @@ func TestTiersSpillByHealthyCapacity(t *testing.T) {
 		{"a1 a2 a3 a4 b1 b2", map[string]float64{"c": 1}},
 		// All together cannot take everything: scaled up.
 		{"a1 a2 a3 b1 c1", map[string]float64{"a": 1.0 / 3, "b": 2.0 / 3}},
-		{"a1 a2 a3 a4 b1 b2 c1", map[string]float64{"no-backend": 1}},
+		{"a1 a2 a3 a4 b1 b2 c1", map[string]float64{"no_backend": 1}},
 	} {
 		for _, algorithm := range []string{"round-robin", "hash"} {
 			u := New(0, parseMembers(t, tiers, "algorithm = \""+algorithm+"\"\nfailover {\n spill_below = \"85%\"\n}"), 7)
@@ -69,7 +69,7 @@ func TestTiersSpillByHealthyCapacity(t *testing.T) {
 			}
 			got := map[string]float64{}
 			for name, share := range spread(u, 20_000) {
-				if name != "no-backend" {
+				if name != "no_backend" {
 					name = name[:1]
 				}
 				got[name] += share

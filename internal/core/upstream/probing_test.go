@@ -73,7 +73,7 @@ func TestAProbeStillUnderWayIsNotSentTwice(t *testing.T) {
 // the second on.
 func TestFirstProbes(t *testing.T) {
 	u := NewUnprobed(7*second, parse(t, "probe \"http\" {\n every = \"10s\"\n}"), 1)
-	assert.Equal(t, []any{3, 7 * second, "no-backend"}, []any{u.Unprobed(), u.Next(), picks(u, 7*second, 1)})
+	assert.Equal(t, []any{3, 7 * second, "no_backend"}, []any{u.Unprobed(), u.Next(), picks(u, 7*second, 1)})
 	require.Len(t, u.Advance(7*second, nil), 3)
 	u.ProbeSeen(8*second, 0, Probe{Passed: true})
 	u.ProbeSeen(8*second, 1, Probe{Why: "connection refused"})

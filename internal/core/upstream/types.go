@@ -3,6 +3,7 @@ package upstream
 import (
 	"time"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/health"
 	"kestrix/internal/core/tick"
 )
@@ -78,9 +79,27 @@ const (
 	OnTrial                     // its rest is over: the request shows whether it works again
 )
 
-// String gives the short form that stands in access lines.
+// String returns the word of access logs and results; of a refusal, that of its cause.
 func (r Reason) String() string {
-	return [...]string{"algorithm", "seat", "moved", "retry", "detour", "no-backend", "no-room", "try-anyway", "seat-refused", "spill", "queued", "queue-timeout", "trial"}[r]
+	if c := r.Cause(); c != cause.None {
+		return c.String()
+	}
+	return [...]string{"algorithm", "seat", "moved", "retry", "detour", "", "", "try-anyway", "", "spill", "queued", "", "trial"}[r]
+}
+
+// Cause returns why a request was refused, cause.None if it was not.
+func (r Reason) Cause() cause.Cause {
+	switch r {
+	case NoBackend:
+		return cause.NoBackend
+	case NoRoom:
+		return cause.QueueFull
+	case RefusedByLoss:
+		return cause.SessionRefused
+	case WaitedTooLong:
+		return cause.QueueTimeout
+	}
+	return cause.None
 }
 
 // Verdict is what Choose decided. It has four fields, up to which the compiler keeps a
@@ -128,6 +147,29 @@ func (k OutcomeKind) Known() bool { return k <= lastOutcome }
 
 func (k OutcomeKind) String() string {
 	return [...]string{"answered", "connection refused", "connect timeout", "answer timeout", "connection broken", "client left", "stream cut off", "stream idle"}[k]
+}
+
+// Cause returns why an attempt failed, cause.None if it did not.
+func (o Outcome) Cause() cause.Cause {
+	switch o.Kind {
+	case Answered:
+		if o.Status >= 500 {
+			return cause.Status5xx
+		}
+	case ConnectRefused:
+		return cause.Refused
+	case ConnectTimeout:
+		return cause.ConnectTimeout
+	case AnswerTimeout:
+		return cause.AnswerTimeout
+	case Reset:
+		return cause.Reset
+	case ClientLeft:
+		return cause.ClientLeft
+	case IdleCut:
+		return cause.IdleTimeout
+	}
+	return cause.None
 }
 
 // Step says what comes after an attempt.

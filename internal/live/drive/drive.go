@@ -20,6 +20,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/trace"
 )
 
@@ -57,7 +58,7 @@ type Sample struct {
 	Took    time.Duration // from when it was due until its answer was whole, of a stream had begun, or it failed
 	Held    time.Duration // of a stream or connection: from when it was due until it was over
 	Status  int           // 0 without an answer
-	Fail    string        // what it failed of, a key of the result's errors; empty for an answered one
+	Fail    cause.Cause   // why it failed; cause.None for an answered one
 	Why     string        // the failure in the words of the library, where it is no answer's
 	Backend string        // as the answer names it; empty if it does not
 	Client  uint32        // numbers who sent it, from 0
@@ -328,17 +329,17 @@ func (d *Driver) send(ctx context.Context, c *client, r *trace.Record, due time.
 	}
 	begun := s.Held == begunNow
 	s.Held = 0
-	if over := time.Since(d.began) - due; begun && s.Fail == "" {
+	if over := time.Since(d.began) - due; begun && s.Fail == cause.None {
 		s.Held = over
 	} else {
 		s.Took = over
 	}
-	if s.Cut = ctx.Err() != nil && s.Fail != ""; s.Cut {
-		s.Fail, s.Why = "", ""
+	if s.Cut = ctx.Err() != nil && s.Fail != cause.None; s.Cut {
+		s.Fail, s.Why = cause.None, ""
 	}
 	d.open.Add(-1)
 	d.done.Add(1)
-	if s.Fail != "" {
+	if s.Fail != cause.None {
 		d.failed.Add(1)
 	}
 	d.mu.Lock()

@@ -90,7 +90,7 @@ func TestALateAnswerPutsNothingOff(t *testing.T) {
 			assert.Equal(t, time.Duration(i)*100*time.Millisecond, at, "request %d went out when it was due", i)
 		}
 		for _, s := range samples {
-			assert.Equal(t, []any{time.Second - s.Due, time.Duration(0), "booking.auk", ""}, []any{s.Took, s.Late, s.Backend, s.Fail})
+			assert.Equal(t, []any{time.Second - s.Due, time.Duration(0), "booking.auk", ""}, []any{s.Took, s.Late, s.Backend, s.Fail.String()})
 		}
 		r := Result(samples, false)
 		assert.Equal(t, []any{int64(8), int64(8), int64(3), 1.0}, []any{r.Requests, r.Answered, r.Trace.Clients, r.Latency.Max})
@@ -118,7 +118,7 @@ func TestWhatFailsIsToldByItsCause(t *testing.T) {
 			case "/words":
 				w.Header().Set("Content-Type", "application/problem+json")
 				w.WriteHeader(503)
-				_, _ = io.WriteString(w, `{"status":503,"reason":"queue-timeout"}`)
+				_, _ = io.WriteString(w, `{"status":503,"cause":"queue_timeout"}`)
 			case "/half":
 				w.Header().Set("Content-Length", "10")
 				_, _ = io.WriteString(w, "half")
@@ -142,16 +142,16 @@ func TestWhatFailsIsToldByItsCause(t *testing.T) {
 		for path, want := range map[string]string{"/break": "reset", "/hang": "answer_timeout", "/words": "queue_timeout", "/half": "reset", "/other": "status_5xx"} {
 			ask("/other", trace.HTTP, -1) // so that there is a connection that was kept
 			before := came[path]
-			assert.Equal(t, want, ask(path, trace.HTTP, -1).Fail, path)
+			assert.Equal(t, want, ask(path, trace.HTTP, -1).Fail.String(), path)
 			assert.Equal(t, 1, came[path]-before, "%s is sent once", path)
 		}
-		assert.Equal(t, "broken_stream", ask("/stream", trace.Stream, time.Minute).Fail, "it ended before its client wanted")
+		assert.Equal(t, "broken_stream", ask("/stream", trace.Stream, time.Minute).Fail.String(), "it ended before its client wanted")
 		s := ask("/stream", trace.Stream, 2*time.Second)
-		assert.Equal(t, []any{"", time.Duration(0), 2 * time.Second}, []any{s.Fail, s.Took, s.Held}, "its latency is that of its head")
+		assert.Equal(t, []any{"", time.Duration(0), 2 * time.Second}, []any{s.Fail.String(), s.Took, s.Held}, "its latency is that of its head")
 		time.Sleep(5 * time.Second) // streams that were left end
 		server.Close()
 		synctest.Wait()
-		assert.Equal(t, "connect_timeout", ask("/", trace.HTTP, -1).Fail)
+		assert.Equal(t, "connect_timeout", ask("/", trace.HTTP, -1).Fail.String())
 		d.finish(new(sync.WaitGroup))
 	})
 }
@@ -189,7 +189,7 @@ func TestClientsAreKeptApart(t *testing.T) {
 		}, func(Sample) {})
 		require.Len(t, samples, 30)
 		for _, s := range samples {
-			require.Equal(t, []any{200, ""}, []any{s.Status, s.Fail})
+			require.Equal(t, []any{200, ""}, []any{s.Status, s.Fail.String()})
 		}
 		conns, cookies = map[string]bool{}, map[string]int{}
 		for _, s := range all {

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/scenario"
 )
@@ -32,9 +33,9 @@ func Result(samples []Sample, partial bool) *replay.Result {
 		switch {
 		case s.Cut:
 			r.Unfinished++
-		case s.Fail != "":
+		case s.Fail != cause.None:
 			r.Failed++
-			CountError(&r.Errors, s.Fail)
+			r.Errors[s.Fail]++
 		default:
 			r.Answered++
 			took = append(took, s.Took)
@@ -65,10 +66,10 @@ func Result(samples []Sample, partial bool) *replay.Result {
 		b := &replay.Backend{State: "up", Requests: int64(len(of))}
 		var took []time.Duration
 		for i := range of {
-			if of[i].Fail == "" && !of[i].Cut {
+			if of[i].Fail == cause.None && !of[i].Cut {
 				b.Answered++
 				took = append(took, of[i].Took)
-			} else if of[i].Fail != "" {
+			} else if of[i].Fail != cause.None {
 				b.Failed++
 			}
 		}
@@ -88,7 +89,7 @@ func Result(samples []Sample, partial bool) *replay.Result {
 				full = name
 			}
 			for _, s := range by[full] {
-				if s.Fail == "" && !s.Cut {
+				if s.Fail == cause.None && !s.Cut {
 					took = append(took, s.Took)
 				}
 			}
@@ -140,7 +141,7 @@ func sessions(r *replay.Result, samples []Sample) {
 	clients := map[uint32]bool{}
 	for i := range samples {
 		s := &samples[i]
-		if s.Backend == "" || s.Fail != "" || s.Cut {
+		if s.Backend == "" || s.Fail != cause.None || s.Cut {
 			continue
 		}
 		clients[s.Client] = true
@@ -193,7 +194,7 @@ func Timeline(samples []Sample, bucket float64) replay.Timeline {
 		row := &t.Rows[ended]
 		switch {
 		case s.Cut:
-		case s.Fail != "":
+		case s.Fail != cause.None:
 			row.Failed++
 		default:
 			row.Answered++
@@ -255,18 +256,6 @@ func Latency(took []time.Duration) replay.Latency {
 		return sorted[min(max(int(math.Ceil(p*float64(len(sorted))))-1, 0), len(sorted)-1)].Seconds()
 	}
 	return replay.Latency{Mean: sum / float64(len(sorted)), P50: q(0.5), P90: q(0.9), P95: q(0.95), P99: q(0.99), P999: q(0.999), Max: sorted[len(sorted)-1].Seconds()}
-}
-
-// CountError counts a failure under its key.
-func CountError(e *replay.Errors, key string) {
-	for name, n := range map[string]*int64{
-		"refused": &e.Refused, "connect_timeout": &e.ConnectTimeout, "answer_timeout": &e.AnswerTimeout, "reset": &e.Reset, "status_5xx": &e.Status5xx, "queue_full": &e.QueueFull,
-		"queue_timeout": &e.QueueTimeout, "rate_limited": &e.RateLimited, "no_route": &e.NoRoute, "no_backend": &e.NoBackend, "broken_stream": &e.BrokenStream, "session_refused": &e.SessionRefused,
-	} {
-		if name == key {
-			*n++
-		}
-	}
 }
 
 // Lateness is how well the driver itself kept up: how late requests were sent.

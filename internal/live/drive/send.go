@@ -17,6 +17,7 @@ import (
 
 	"github.com/pires/go-proxyproto"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/trace"
 )
 
@@ -114,7 +115,7 @@ func (d *Driver) request(ctx context.Context, c *client, t Target, r *trace.Reco
 	defer timer.Stop()
 	q, err := d.build(ctx, c, t, r)
 	if err != nil {
-		s.Fail, s.Why = "reset", "the record cannot be sent: "+words(err)
+		s.Fail, s.Why = cause.Reset, "the record cannot be sent: "+words(err)
 		return
 	}
 	res, err := c.http.Do(q)
@@ -125,7 +126,7 @@ func (d *Driver) request(ctx context.Context, c *client, t Target, r *trace.Reco
 	defer res.Body.Close()
 	s.Status, s.Backend = res.StatusCode, res.Header.Get(d.o.Names)
 	s.Fail = d.refusal(res)
-	if stream && s.Fail == "" {
+	if stream && s.Fail == cause.None {
 		s.Kind, s.Took, s.Held = trace.Stream, time.Since(d.began)-s.Due, begunNow
 		timer.Stop()
 		over := time.AfterFunc(lasts, func() { cancel(errOver) })
@@ -135,11 +136,11 @@ func (d *Driver) request(ctx context.Context, c *client, t Target, r *trace.Reco
 	switch {
 	case errors.Is(context.Cause(ctx), errOver):
 	case err != nil && stream:
-		s.Fail = "broken_stream"
-	case err != nil && s.Fail == "":
+		s.Fail = cause.BrokenStream
+	case err != nil && s.Fail == cause.None:
 		s.Fail = failure(ctx, err)
-	case stream && s.Fail == "" && time.Since(d.began)-s.Due < lasts*9/10 && r.Duration > 0:
-		s.Fail = "broken_stream" // it ended before its client wanted
+	case stream && s.Fail == cause.None && time.Since(d.began)-s.Due < lasts*9/10 && r.Duration > 0:
+		s.Fail = cause.BrokenStream // it ended before its client wanted
 	}
 }
 
@@ -149,19 +150,19 @@ var (
 	errOver = errors.New("the stream has lasted")
 )
 
-// failure gives the key of what a request failed of.
-func failure(ctx context.Context, err error) string {
+// failure returns why a request failed.
+func failure(ctx context.Context, err error) cause.Cause {
 	var op *net.OpError
 	dialing := errors.As(err, &op) && op.Op == "dial"
 	switch {
 	case errors.Is(err, syscall.ECONNREFUSED), dialing && errors.Is(err, os.ErrNotExist):
-		return "refused"
+		return cause.Refused
 	case dialing:
-		return "connect_timeout"
+		return cause.ConnectTimeout
 	case errors.Is(context.Cause(ctx), errSlow), errors.Is(err, context.DeadlineExceeded):
-		return "answer_timeout"
+		return cause.AnswerTimeout
 	}
-	return "reset"
+	return cause.Reset
 }
 
 // words gives an error without the request that it is about.
@@ -173,32 +174,27 @@ func words(err error) string {
 	return err.Error()
 }
 
-// reasons are the words with which Kestrix refuses, and what they are as errors of
-// a result.
-var reasons = map[string]string{
-	"connection-refused": "refused", "connection-broken": "reset", "connect-timeout": "connect_timeout", "answer-timeout": "answer_timeout", "no-backend": "no_backend", "no-room": "queue_full",
-	"queue-timeout": "queue_timeout", "seat-refused": "session_refused", "rate-limited": "rate_limited", "no-route": "no_route",
-}
-
-// refusal gives the key of what an answer is a failure of, empty for none: the word
-// of problem details where there are some, else the status.
-func (d *Driver) refusal(res *http.Response) string {
+// refusal returns why a response is a failure, cause.None if it is none: the cause in
+// problem details, where there are some, else the status.
+func (d *Driver) refusal(res *http.Response) cause.Cause {
 	if res.StatusCode < 400 {
-		return ""
+		return cause.None
 	}
 	if strings.HasPrefix(res.Header.Get("Content-Type"), "application/problem+json") {
 		var p struct {
-			Reason string `json:"reason"`
+			Cause string `json:"cause"`
 		}
 		text, err := io.ReadAll(io.LimitReader(res.Body, 8<<10))
-		if err == nil && json.Unmarshal(text, &p) == nil && reasons[p.Reason] != "" {
-			return reasons[p.Reason]
+		if err == nil && json.Unmarshal(text, &p) == nil {
+			if c, ok := cause.Parse(p.Cause); ok {
+				return c
+			}
 		}
 	}
 	if res.StatusCode >= 500 {
-		return "status_5xx"
+		return cause.Status5xx
 	}
-	return ""
+	return cause.None
 }
 
 // connection opens a connection, says something, and holds it for as long as the
@@ -235,7 +231,7 @@ func (d *Driver) connection(ctx context.Context, c *client, t Target, r *trace.R
 	_ = conn.SetDeadline(end.Add(time.Second))
 	said := []byte("who is there?\n")
 	if _, err := conn.Write(said); err != nil {
-		s.Fail = "reset"
+		s.Fail = cause.Reset
 		return
 	}
 	_ = conn.SetReadDeadline(end)
@@ -253,14 +249,14 @@ func (d *Driver) connection(ctx context.Context, c *client, t Target, r *trace.R
 			continue
 		case errors.As(err, &ne) && ne.Timeout():
 			if heard == 0 && lasts > time.Second {
-				s.Fail = "answer_timeout"
+				s.Fail = cause.AnswerTimeout
 			}
 		case heard == 0:
-			s.Fail = "reset"
+			s.Fail = cause.Reset
 		default:
-			s.Fail = "broken_stream"
+			s.Fail = cause.BrokenStream
 		}
-		if s.Fail == "" {
+		if s.Fail == cause.None {
 			s.Status = 200
 		}
 		return

@@ -4,6 +4,7 @@ import (
 	"strconv"
 	"time"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/trace"
 )
@@ -28,7 +29,8 @@ type Access struct {
 	Route     string
 	Upstream  string
 	Backend   string // empty if none was chosen
-	Reason    string // why this backend, or why none
+	Reason    string // why this backend was chosen, or that the route responds by itself
+	Cause     cause.Cause
 	Attempts  int
 	Tried     []string // the backends of the attempts before the last; nil for none
 	ID        uint64   // of the request, in the journal
@@ -37,8 +39,8 @@ type Access struct {
 }
 
 // AppendCombined writes a Combined log line with further fields: duration in
-// seconds, session, FRONTEND/ROUTE, UPSTREAM.BACKEND, why, attempts, id. What there
-// is not is "-". It is a trace that replay reads.
+// seconds, session, FRONTEND/ROUTE, UPSTREAM.BACKEND, reason, attempts, id, cause. A
+// field without a value is "-". It is a trace that replay reads.
 func (a *Access) AppendCombined(b []byte) []byte {
 	r := a.record()
 	b = trace.AppendCombined(b, &r)
@@ -58,9 +60,12 @@ func (a *Access) AppendCombined(b []byte) []byte {
 	b = strconv.AppendInt(b, int64(a.Attempts), 10)
 	b = append(b, ' ')
 	if a.Upstream == "" {
-		return append(b, '-')
+		b = append(b, '-')
+	} else {
+		b = strconv.AppendUint(b, a.ID, 10)
 	}
-	return strconv.AppendUint(b, a.ID, 10)
+	b = append(b, ' ')
+	return append(b, dash(a.Cause.String())...)
 }
 
 func dash(s string) string {
@@ -88,14 +93,13 @@ func known(s string) []byte {
 }
 
 // AppendJSON writes a line of JSON Lines: the keys of the trace record, then
-// route, upstream, backend, reason, attempts, id, connect and
-// first_byte in seconds.
+// route, reason, cause, attempts, id, connect and first_byte in seconds.
 func (a *Access) AppendJSON(b []byte) []byte {
 	r := a.record()
 	b = trace.AppendJSON(b, &r)
 	b = b[:len(b)-1] // the closing brace
 	for _, f := range [...]struct{ name, value string }{
-		{"route", a.Route}, {"reason", a.Reason},
+		{"route", a.Route}, {"reason", a.Reason}, {"cause", a.Cause.String()},
 	} {
 		if f.value == "" {
 			continue
@@ -182,6 +186,6 @@ func (a *Access) appendField(b []byte, name string) []byte {
 	}
 	return text(map[string]string{
 		"client": a.Client, "method": a.Method, "host": a.Host, "path": a.Path, "protocol": a.Protocol, "user_agent": a.UserAgent, "referer": a.Referer,
-		"session": a.Session, "frontend": a.Frontend, "route": a.Route, "upstream": a.Upstream, "backend": a.Backend, "reason": a.Reason,
+		"session": a.Session, "frontend": a.Frontend, "route": a.Route, "upstream": a.Upstream, "backend": a.Backend, "reason": a.Reason, "cause": a.Cause.String(),
 	}[name])
 }

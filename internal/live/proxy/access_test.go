@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/trace"
 )
@@ -34,9 +35,9 @@ func TestTheAccessLogIsATraceThatCanBeRead(t *testing.T) {
 		Time: time.Unix(1_790_000_000, 250e6), Client: "203.0.113.9", Method: "GET", Protocol: "HTTP/2.0", Host: "tickets.tern.example", Path: "/a\"b?x=1", Status: 200, Bytes: 5,
 		Duration: 38 * time.Millisecond, FirstByte: 30 * time.Millisecond, Frontend: "web", Route: "all", Upstream: "app", Backend: "auk", Reason: "round-robin", Attempts: 2, ID: 12, Session: "f00",
 	}
-	assert.Equal(t, `203.0.113.9 - - [21/Sep/2026:14:13:20 +0000] "GET /a\"b?x=1 HTTP/2.0" 200 5 "-" "-" 0.038000 f00 web/all app.auk round-robin 2 12`, string(a.AppendCombined(nil)))
-	left := Access{Time: a.Time, Client: "-", Method: "GET", Path: "/"}
-	assert.Equal(t, `- - - [21/Sep/2026:14:13:20 +0000] "GET / HTTP/1.1" 000 0 "-" "-" 0.000000 - -/- -.- - 0 -`, string(left.AppendCombined(nil)))
+	assert.Equal(t, `203.0.113.9 - - [21/Sep/2026:14:13:20 +0000] "GET /a\"b?x=1 HTTP/2.0" 200 5 "-" "-" 0.038000 f00 web/all app.auk round-robin 2 12 -`, string(a.AppendCombined(nil)))
+	left := Access{Time: a.Time, Client: "-", Method: "GET", Path: "/", Cause: cause.ClientLeft}
+	assert.Equal(t, `- - - [21/Sep/2026:14:13:20 +0000] "GET / HTTP/1.1" 000 0 "-" "-" 0.000000 - -/- -.- - 0 - client_left`, string(left.AppendCombined(nil)))
 	for _, line := range [][]byte{a.AppendCombined(nil), a.AppendJSON(nil), left.AppendCombined(nil), left.AppendJSON(nil)} {
 		r, err := trace.NewReader("log", strings.NewReader(string(line)+"\n"), trace.Options{})
 		require.NoError(t, err)
@@ -56,7 +57,7 @@ func TestFieldsAndSyslogLines(t *testing.T) {
 	want := `{"at":"2026-09-21T14:13:20.25Z","who":"203.0.113.9","took":0.038000,"by":"au\"k","tries":1}`
 	assert.Equal(t, want, string(a.AppendFields(nil, fields)), "what there is not is left out")
 	assert.Equal(t, "{}", string(a.AppendFields(nil, fields[:1])))
-	full := Access{Time: a.Time, Client: "c", Method: "m", Host: "h", Path: "p", Protocol: "x", Status: 1, Bytes: 1, Duration: 1, Connect: 1, FirstByte: 1, UserAgent: "u", Referer: "r", Session: "s", Frontend: "f", Route: "r", Upstream: "u", Backend: "b", Reason: "r", Attempts: 1}
+	full := Access{Time: a.Time, Client: "c", Method: "m", Host: "h", Path: "p", Protocol: "x", Status: 1, Bytes: 1, Duration: 1, Connect: 1, FirstByte: 1, UserAgent: "u", Referer: "r", Session: "s", Frontend: "f", Route: "r", Upstream: "u", Backend: "b", Reason: "r", Cause: cause.Reset, Attempts: 1}
 	for _, name := range config.AccessFields {
 		assert.NotEmpty(t, full.appendField(nil, name), "%s is known to the language and not here", name)
 	}

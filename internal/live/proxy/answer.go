@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/net/http/httpguts"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
 )
@@ -47,32 +48,35 @@ func (x *exchange) passOn(t turn, b *backend, head answerHead, first []byte, coo
 	if err == nil {
 		err = x.passTrailer(t)
 	}
-	cause := t.cause()
+	ended := t.cause() // of the context
 	switch {
 	case err == nil:
+		x.access.Cause = o.Cause()
 		x.pool.settle(&x.q, &x.attempt, o)
 		return
-	case errors.Is(cause, errStreamOver):
-		o.Kind = upstream.CutOff
-		x.access.Reason = "stream-over"
+	case errors.Is(ended, errStreamOver):
+		o.Kind = upstream.CutOff // it has lasted its time, and is answered
 	case x.stalled:
 		x.pool.cancel(&x.q, &x.attempt)
-		x.access.Reason = "client-timeout"
+		x.access.Cause = cause.ClientTimeout
 		if x.r.ProtoMajor == 2 {
 			return // the stream has been reset
 		}
 		panic(http.ErrAbortHandler)
-	case errors.As(err, new(*clientError)), errors.Is(cause, context.Canceled):
+	case errors.As(err, new(*clientError)), errors.Is(ended, context.Canceled):
 		x.left(o)
-	case errors.Is(cause, errIdle) && (x.grpc || x.access.Kind == trace.Stream):
+	case errors.Is(ended, errIdle) && (x.grpc || x.access.Kind == trace.Stream):
 		o.Kind = upstream.IdleCut // a quiet stream is no failure of its backend
-		x.access.Reason = "idle"
-	case errors.Is(cause, errIdle):
+		x.access.Cause = cause.IdleTimeout
+	case errors.Is(ended, errIdle):
 		o.Kind = upstream.AnswerTimeout
-		x.access.Reason = "idle"
+		x.access.Cause = cause.AnswerTimeout
 	default:
 		o.Kind = upstream.Reset
-		x.access.Reason = "answer-broke"
+		x.access.Cause = cause.Reset
+		if stream {
+			x.access.Cause = cause.BrokenStream
+		}
 	}
 	x.pool.settle(&x.q, &x.attempt, o)
 	// The client must not take half an answer for a whole one.
@@ -310,9 +314,6 @@ func (x *exchange) tunnel(t *oneTurn, b *backend, head answerHead, o upstream.Ou
 	if rest := t.conn.Rest(); len(rest) > 0 {
 		backend = &replayed{Conn: backend, kept: rest, done: true}
 	}
-	o, how := splice(&namedPeer{Conn: client, r: rw.Reader, remote: client.RemoteAddr()}, backend, x.waits, &x.access.Bytes, o, nil)
-	if how != "" {
-		x.access.Reason = how
-	}
+	o, x.access.Cause = splice(&namedPeer{Conn: client, r: rw.Reader, remote: client.RemoteAddr()}, backend, x.waits, &x.access.Bytes, o, nil)
 	x.pool.settle(&x.q, &x.attempt, o)
 }

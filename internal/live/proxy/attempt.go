@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"kestrix/internal/core/cause"
+	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
 	"kestrix/internal/live/wire"
 )
@@ -287,7 +289,7 @@ func (x *exchange) try(b *backend, cookie *http.Cookie) bool {
 	q := x.wireRequest()
 	if err := q.Check(); err != nil { // no fault of the backend
 		x.pool.cancel(&x.q, &x.attempt)
-		x.answer(http.StatusBadRequest, "malformed", "the request cannot be passed on")
+		x.fail(http.StatusBadRequest, cause.Malformed, "the request cannot be passed on")
 		return false
 	}
 	over := x.overHTTP1
@@ -336,8 +338,17 @@ func (x *exchange) try(b *backend, cookie *http.Cookie) bool {
 // client has left; a backend whose answer had begun has answered.
 func (x *exchange) left(o upstream.Outcome) {
 	x.pool.settle(&x.q, &x.attempt, o)
-	x.access.Reason = "client-left"
+	x.clientLeft()
 	panic(http.ErrAbortHandler)
+}
+
+// clientLeft notes that the client has closed its connection. A stream of which it had
+// the head is a good end.
+func (x *exchange) clientLeft() {
+	x.gone = true
+	if x.access.Kind != trace.Stream {
+		x.access.Cause = cause.ClientLeft
+	}
 }
 
 // broke handles an attempt without an answer; true asks for another.
@@ -361,27 +372,31 @@ func (x *exchange) broke(b *backend, err error) bool {
 		x.left(upstream.Outcome{Kind: upstream.ClientLeft})
 	case scarce(err):
 		x.pool.cancel(&x.q, &x.attempt)
-		x.answer(http.StatusServiceUnavailable, "overloaded", "the proxy has no more connections to give")
+		x.fail(http.StatusServiceUnavailable, cause.Overloaded, "the proxy has no more connections to give")
 		return false
 	}
-	o := upstream.Outcome{Kind: upstream.Reset}
-	status, text := http.StatusBadGateway, "the backend broke the connection"
+	o, status, text := upstream.Outcome{Kind: upstream.Reset}, http.StatusBadGateway, "the backend broke the connection"
+	why := cause.None // that of the outcome
 	var de *dialError
 	var ne net.Error
 	switch {
-	case errors.As(err, &de) && de.timeout:
-		o.Kind, status, text = upstream.ConnectTimeout, http.StatusGatewayTimeout, "the backend cannot be reached"
 	case errors.As(err, &de):
-		o.Kind, status, text = upstream.ConnectRefused, http.StatusBadGateway, "the backend refuses connections"
-		if b.tls != nil {
-			text = "no TLS connection to the backend could be made"
+		o.Kind, why, text = connectKind(err), de.why, map[cause.Cause]string{
+			cause.Refused: "the backend refuses connections", cause.Unreachable: "the backend cannot be reached",
+			cause.ConnectTimeout: "the backend cannot be reached in time", cause.TLSFailed: "no TLS connection to the backend could be made",
+		}[de.why]
+		if why == cause.ConnectTimeout {
+			status = http.StatusGatewayTimeout
 		}
 	case errors.Is(err, errIdle):
 		o.Kind, status, text = upstream.AnswerTimeout, http.StatusGatewayTimeout, "the backend stopped in the middle of its answer"
 	case errors.As(err, &ne) && ne.Timeout():
 		o.Kind, status, text = upstream.AnswerTimeout, http.StatusGatewayTimeout, "the backend did not answer in time"
 	case errors.Is(err, wire.ErrMalformed):
-		text = "the backend's answer is not HTTP that can be understood"
+		why, text = cause.BadAnswer, "the backend's answer is not HTTP that can be understood"
+	}
+	if why == cause.None {
+		why = o.Cause()
 	}
 	if x.body.repeats(func(can bool) bool {
 		o.Final = !can
@@ -389,7 +404,7 @@ func (x *exchange) broke(b *backend, err error) bool {
 	}) {
 		return true
 	}
-	x.answer(status, strings.ReplaceAll(o.Kind.String(), " ", "-"), text)
+	x.fail(status, why, text)
 	return false
 }
 
@@ -401,12 +416,13 @@ func (x *exchange) badBody(err error) {
 		x.tooLarge(x.body.most)
 	case errors.As(err, &ne) && ne.Timeout():
 		x.w.Header().Set("Connection", "close")
-		x.answer(http.StatusRequestTimeout, "body-timeout", "the body of the request did not come in time")
+		x.fail(http.StatusRequestTimeout, cause.ClientTimeout, "the body of the request did not come in time")
 	case errors.Is(err, wire.ErrMalformed), x.visitor.guard.BodyMalformed():
 		x.w.Header().Set("Connection", "close")
-		x.answer(http.StatusBadRequest, "malformed", "the body of the request cannot be understood")
+		x.fail(http.StatusBadRequest, cause.Malformed, "the body of the request cannot be understood")
 	default:
-		x.access.Status, x.access.Reason = 0, "client-left"
+		x.access.Status = 0
+		x.clientLeft()
 		panic(http.ErrAbortHandler)
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"syscall"
 	"time"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/live/wire"
 )
 
@@ -120,11 +121,19 @@ func (b *backend) connect(ctx context.Context) (net.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, b.within)
 	defer cancel()
 	c, err := b.counted(ctx)
+	why := cause.Unreachable
+	if errors.Is(err, syscall.ECONNREFUSED) || b.address.Unix != "" && errors.Is(err, os.ErrNotExist) {
+		why = cause.Refused
+	}
 	if err == nil {
 		c, err = b.over(ctx, c)
+		why = cause.TLSFailed
+	}
+	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+		why = cause.ConnectTimeout
 	}
 	if err != nil {
-		return nil, &dialError{err, errors.Is(ctx.Err(), context.DeadlineExceeded)}
+		return nil, &dialError{err, why}
 	}
 	return c, nil
 }

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 )
 
@@ -30,12 +31,18 @@ type Problem struct {
 	Title  string `json:"title"`  // of the status
 	Status int    `json:"status"` // of the answer
 	Detail string `json:"detail"` // for people
-	Reason string `json:"reason"` // the word that stands in the access log
+	Cause  string `json:"cause"`  // as in the access log
 }
 
-// answer gives an answer of the proxy's own.
-func (x *exchange) answer(status int, why, text string) {
-	x.access.Status, x.access.Reason = status, why
+// fail responds to a request that the proxy refuses, or whose last attempt failed.
+func (x *exchange) fail(status int, why cause.Cause, text string) {
+	x.access.Cause = why
+	x.answer(status, text)
+}
+
+// answer writes a response of the proxy's own.
+func (x *exchange) answer(status int, text string) {
+	x.access.Status = status
 	h := x.w.Header()
 	if status == http.StatusServiceUnavailable && h.Get("Retry-After") == "" {
 		h.Set("Retry-After", "5")
@@ -44,7 +51,7 @@ func (x *exchange) answer(status int, why, text string) {
 		x.answerGRPC(status, text)
 		return
 	}
-	kind, body := x.explain(status, why, text)
+	kind, body := x.explain(status, text)
 	h.Set("Content-Type", kind)
 	h.Set("Content-Length", strconv.Itoa(len(body)))
 	h.Set("Cache-Control", "no-store")
@@ -71,12 +78,12 @@ func (x *exchange) say(body []byte) {
 
 // explain gives the body of such an answer, in the form that the frontend and
 // the client want.
-func (x *exchange) explain(status int, why, text string) (kind string, body []byte) {
+func (x *exchange) explain(status int, text string) (kind string, body []byte) {
 	title := http.StatusText(status)
 	if x.entry != nil && status >= 400 {
 		e := &x.entry.frontend.Errors
 		if e.Form == "problem" || e.Form == "by-accept" && takesJSON(x.r.Header["Accept"]) {
-			b, err := json.Marshal(Problem{"about:blank", title, status, text, why})
+			b, err := json.Marshal(Problem{"about:blank", title, status, text, x.access.Cause.String()})
 			if err == nil {
 				return "application/problem+json", append(b, '\n')
 			}

@@ -184,15 +184,15 @@ func TestTimesOfARouteAndOfStreams(t *testing.T) {
 		for _, c := range []struct {
 			path   string
 			status int
-			reason string
+			cause  string
 			took   time.Duration
 		}{
-			{"/?wait=9s", 200, "round-robin", 9 * time.Second},
-			{"/?wait=11s", 504, "answer-timeout", 10 * time.Second},
-			{"/slow?wait=11s", 200, "round-robin", 11 * time.Second},
-			{"/slow?wait=51s", 504, "answer-timeout", 50 * time.Second},
-			{"/?stream&wait=30s", 200, "idle", 20 * time.Second},
-			{"/slow?stream&wait=30s", 200, "stream-over", time.Minute},
+			{"/?wait=9s", 200, "", 9 * time.Second},
+			{"/?wait=11s", 504, "answer_timeout", 10 * time.Second},
+			{"/slow?wait=11s", 200, "", 11 * time.Second},
+			{"/slow?wait=51s", 504, "answer_timeout", 50 * time.Second},
+			{"/?stream&wait=30s", 200, "idle_timeout", 20 * time.Second},
+			{"/slow?stream&wait=30s", 200, "", time.Minute},
 		} {
 			began := time.Now()
 			status, body := w.get(base + c.path)
@@ -200,7 +200,7 @@ func TestTimesOfARouteAndOfStreams(t *testing.T) {
 			assert.Equal(t, c.took, time.Since(began), c.path)
 			synctest.Wait()
 			l := w.log()
-			assert.Equal(t, c.reason, l[len(l)-1].Reason, c.path)
+			assert.Equal(t, c.cause+" round-robin", l[len(l)-1].Cause.String()+" "+l[len(l)-1].Reason, c.path)
 		}
 	})
 }

@@ -9,6 +9,7 @@ import (
 
 	"golang.org/x/net/http/httpguts"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/limit"
 	"kestrix/internal/core/request"
@@ -52,13 +53,14 @@ type exchange struct {
 	stream   uint32       // of HTTP/2
 	passed   bool         // a part of the answer may have reached the client
 	stalled  bool         // the client takes nothing of the answer
+	gone     bool         // the client has closed its connection
 }
 
 // facts are what the values of header fields may speak of.
 func (x *exchange) facts() *rewrite.Facts {
 	a := &x.access
 	return &rewrite.Facts{
-		Backend: a.Backend, Route: a.Route, Upstream: a.Upstream, Reason: a.Reason, Client: x.client, Host: x.r.Host, Attempts: strconv.Itoa(a.Attempts),
+		Backend: a.Backend, Route: a.Route, Upstream: a.Upstream, Reason: a.Reason, Cause: a.Cause.String(), Client: x.client, Host: x.r.Host, Attempts: strconv.Itoa(a.Attempts),
 	}
 }
 
@@ -94,7 +96,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		p.over(&x.access)
 	}()
 	if entry == nil {
-		x.answer(http.StatusServiceUnavailable, "closing", "this listener is being closed")
+		x.fail(http.StatusServiceUnavailable, cause.Closing, "this listener is being closed")
 		return
 	}
 	x.access.Frontend = entry.frontend.Name
@@ -102,7 +104,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		if r.ProtoMajor == 1 {
 			x.access.Method, x.access.Path, x.access.Host = refused.Method, refused.Target, ""
 		}
-		x.answer(refused.Status, "malformed", "the request has "+refused.Why)
+		x.fail(refused.Status, cause.Malformed, "the request has "+refused.Why)
 		return
 	}
 	if x.unserved() {
@@ -115,10 +117,10 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	i := x.match(entry, addr)
 	if other := ""; i < 0 {
 		if other = entry.table.Ambiguous(&x.request); other != "" {
-			x.answer(http.StatusBadRequest, "malformed", "the path can also be read as "+other+", which another route takes")
+			x.fail(http.StatusBadRequest, cause.Malformed, "the path can also be read as "+other+", which another route takes")
 			return
 		}
-		x.answer(http.StatusNotFound, "no-route", "nothing is served under this address")
+		x.fail(http.StatusNotFound, cause.NoRoute, "nothing is served under this address")
 		return
 	}
 	x.access.Route = entry.frontend.Routes[i].Name
@@ -187,7 +189,7 @@ func (x *exchange) endRequest() {
 		x.lastPiece()
 		return
 	}
-	if at := x.visitor.guard.Ended(); x.access.Reason == "client-left" && !at.IsZero() {
+	if at := x.visitor.guard.Ended(); x.gone && !at.IsZero() {
 		x.access.Duration = max(at.Sub(x.access.Time), 0)
 	}
 	x.visitor.guard.Answered()
@@ -198,16 +200,16 @@ func (x *exchange) unserved() bool {
 	r := x.r
 	switch {
 	case r.Method == http.MethodConnect:
-		x.answer(http.StatusNotImplemented, "no-tunnel", "tunnels are not opened here")
+		x.fail(http.StatusNotImplemented, cause.NotImplemented, "tunnels are not opened here")
 	case r.Method == http.MethodTrace:
 		// What a client sent, credentials included, is not shown to scripts (RFC
 		// 9110 section 9.3.8).
-		x.answer(http.StatusNotImplemented, "not-implemented", "TRACE is not answered here")
+		x.fail(http.StatusNotImplemented, cause.NotImplemented, "TRACE is not answered here")
 	case r.ProtoMajor == 2 && len(r.Header["Expect"]) > 0 && !strings.EqualFold(strings.Join(r.Header["Expect"], ","), "100-continue"):
-		x.answer(http.StatusExpectationFailed, "malformed", "the request has an expectation other than 100-continue")
+		x.fail(http.StatusExpectationFailed, cause.Malformed, "the request has an expectation other than 100-continue")
 	case r.URL.Scheme == "https" && x.scheme != "https":
 		// RFC 9110 section 7.4: only over a connection that is secured for it.
-		x.answer(http.StatusMisdirectedRequest, "malformed", "the request is for https, and came in clear text")
+		x.fail(http.StatusMisdirectedRequest, cause.Malformed, "the request is for https, and came in clear text")
 	default:
 		return false
 	}
@@ -233,7 +235,8 @@ func (x *exchange) own(route *config.Route) bool {
 	switch {
 	case route.Redirect != nil:
 		x.w.Header().Set("Location", route.Redirect.Target(x.request.Host, x.r.URL.RequestURI()))
-		x.answer(route.Redirect.Status, "redirect", "see "+x.w.Header().Get("Location"))
+		x.access.Reason = "redirect"
+		x.answer(route.Redirect.Status, "see "+x.w.Header().Get("Location"))
 	case route.Reply != nil:
 		x.access.Status, x.access.Reason = route.Reply.Status, "reply"
 		x.w.Header().Set("Content-Type", route.Reply.ContentType)
@@ -290,14 +293,14 @@ func (x *exchange) limited(f *config.Frontend, r *config.Route, client netip.Add
 		return false
 	}
 	x.w.Header().Set("Retry-After", strconv.Itoa(int((wait+time.Second-1)/time.Second)))
-	x.answer(http.StatusTooManyRequests, "rate-limited", "slow down")
+	x.fail(http.StatusTooManyRequests, cause.RateLimited, "slow down")
 	return true
 }
 
 // tooLarge refuses a body.
 func (x *exchange) tooLarge(most int64) {
 	x.w.Header().Set("Connection", "close") // what is left of it is not read
-	x.answer(http.StatusRequestEntityTooLarge, "body-too-large", "a body may have "+config.FormatSize(most)+" here")
+	x.fail(http.StatusRequestEntityTooLarge, cause.TooLarge, "a body may have "+config.FormatSize(most)+" here")
 }
 
 // forward has the core choose and sends the request, over again while the core
@@ -321,7 +324,7 @@ func (x *exchange) forward() {
 		x.access.Attempts, x.access.Reason, x.access.Moved = int(x.attempt.Number), d.why, x.access.Moved || d.verdict.Moved()
 		if d.backend == nil {
 			x.access.Backend = ""
-			x.answer(http.StatusServiceUnavailable, d.why, "no backend is available")
+			x.fail(http.StatusServiceUnavailable, d.verdict.Reason.Cause(), "no backend is available")
 			return
 		}
 		x.access.Backend, x.served = d.backend.name, d.backend
@@ -342,7 +345,7 @@ func (x *exchange) abandoned() {
 		x.badBody(wire.ErrMalformed)
 		return
 	}
-	x.access.Reason = "client-left"
+	x.clientLeft()
 	panic(http.ErrAbortHandler)
 }
 

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/status"
 )
 
@@ -77,7 +78,7 @@ func TestWhatComesBehindARequestDoesNotLoseItsAnswer(t *testing.T) {
 			assert.Equal(t, c.want, statuses(l.rest()), "%q then %q, end %v", c.sent, c.later, c.ends)
 			assert.Equal(t, c.reached, reached, "%q", c.sent)
 			for i, a := range w.log() {
-				assert.NotEqual(t, "client-left", a.Reason, "%q, %d", c.sent, i)
+				assert.NotEqual(t, cause.ClientLeft, a.Cause, "%q, %d", c.sent, i)
 			}
 			l.Close()
 			synctest.Wait()
@@ -89,15 +90,15 @@ func TestWhatComesBehindARequestDoesNotLoseItsAnswer(t *testing.T) {
 // all the time it takes; an event stream may pause for as long.
 func TestAClientThatEndsItsDirection(t *testing.T) {
 	for path, c := range map[string]struct {
-		reason string
-		took   time.Duration
-		body   string
+		cause string
+		took  time.Duration
+		body  string
 	}{
-		"/soon":   {"round-robin", 1900 * time.Millisecond, "all"},
-		"/late":   {"client-left", 0, ""},
-		"/slowly": {"round-robin", 10 * time.Second, "0123456789"},
-		"/events": {"round-robin", 10 * time.Second, "0123456789"},
-		"/quiet":  {"client-left", 0, "0"},
+		"/soon":   {"", 1900 * time.Millisecond, "all"},
+		"/late":   {"client_left", 0, ""},
+		"/slowly": {"", 10 * time.Second, "0123456789"},
+		"/events": {"", 10 * time.Second, "0123456789"},
+		"/quiet":  {"", 0, "0"},
 	} {
 		bubble(t, in("timeouts {\n half_closed = \"2s\"\n}", front)+one, func(w *world) {
 			w.start(here, func(out http.ResponseWriter, r *http.Request) {
@@ -134,7 +135,7 @@ func TestAClientThatEndsItsDirection(t *testing.T) {
 			synctest.Wait()
 			require.Len(t, w.log(), 1)
 			a := w.log()[0]
-			assert.Equal(t, c.reason, a.Reason, path)
+			assert.Equal(t, c.cause, a.Cause.String(), path)
 			assert.Equal(t, c.took, a.Duration, path)
 			assert.Equal(t, c.body, strings.TrimSuffix(body, "unexpected EOF"), path)
 		})
@@ -193,9 +194,9 @@ func TestRefusalsAreTheProxysOwn(t *testing.T) {
 			assert.Zero(t, whole, "%q", text)
 			require.Len(t, w.log(), 1, "%q", text)
 			assert.Equal(t, want, fmt.Sprint(w.log()[0].Status), "%q", text)
-			assert.Contains(t, []string{"malformed", "no-tunnel", "not-implemented"}, w.log()[0].Reason)
+			assert.Contains(t, []cause.Cause{cause.Malformed, cause.NotImplemented}, w.log()[0].Cause)
 			if a := w.log()[0]; a.Upstream == "" {
-				assert.Equal(t, []status.Refused{{Frontend: "web", Cause: a.Reason, Requests: 1}}, w.proxy.Status().Refused)
+				assert.Equal(t, []status.Refused{{Frontend: "web", Cause: a.Cause.String(), Requests: 1}}, w.proxy.Status().Refused)
 			}
 		})
 	}

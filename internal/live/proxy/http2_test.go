@@ -16,6 +16,7 @@ import (
 	"golang.org/x/net/http2"
 	"golang.org/x/net/http2/hpack"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/live/wire"
 )
 
@@ -166,7 +167,7 @@ func TestHTTP2RequestsOfOneMeaningPass(t *testing.T) {
 			synctest.Wait()
 			require.Len(t, w.log(), 2, "%q", c.fields)
 			if c.want == bad {
-				assert.Equal(t, "400 malformed", fmt.Sprint(w.log()[0].Status, " ", w.log()[0].Reason))
+				assert.Equal(t, "400 malformed", fmt.Sprint(w.log()[0].Status, " ", w.log()[0].Cause))
 			} else {
 				assert.Equal(t, c.want[:3], fmt.Sprint(w.log()[0].Status))
 			}
@@ -271,7 +272,7 @@ func TestStreamsThatWaitForTheirClient(t *testing.T) {
 			synctest.Wait()
 			for _, a := range w.log() {
 				if size > 40_000 {
-					assert.Equal(t, "client-timeout", a.Reason)
+					assert.Equal(t, cause.ClientTimeout, a.Cause)
 				}
 			}
 		})

@@ -19,6 +19,7 @@ import (
 	"golang.org/x/crypto/bcrypt"
 	"golang.org/x/net/http2"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 )
 
@@ -208,7 +209,7 @@ func TestBackendsHaveTheirShare(t *testing.T) {
 		}
 		wg.Wait()
 		assert.Equal(t, []int{200, 200, 200, 503, 503}, got)
-		assert.Equal(t, "overloaded", w.log()[0].Reason)
+		assert.Equal(t, cause.Overloaded, w.log()[0].Cause)
 		status, _ := w.get(base + "/")
 		assert.Equal(t, 200, status)
 		assert.Equal(t, "up 0", fmt.Sprint(w.proxy.Status().Upstreams[0].Backends[0].State, " ", w.proxy.Status().Upstreams[0].Backends[0].InFlight))

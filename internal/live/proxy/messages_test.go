@@ -13,6 +13,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 
 	"github.com/stretchr/testify/assert"
@@ -123,7 +124,7 @@ func TestWhatCanBeReadInTwoWaysIsRefused(t *testing.T) {
 		synctest.Wait()
 		require.Len(t, w.log(), 4)
 		for _, a := range w.log() {
-			assert.Equal(t, "malformed", a.Reason)
+			assert.Equal(t, cause.Malformed, a.Cause)
 			assert.Equal(t, "/pay", a.Path)
 		}
 		// A body that goes wrong is noticed on its way: the backend gets no end.
@@ -172,7 +173,7 @@ func TestAConnectionBecomesWhatBothWant(t *testing.T) {
 		assert.Equal(t, 30*time.Second, time.Since(began), "then it was idle")
 		synctest.Wait()
 		last := w.log()[len(w.log())-1]
-		assert.Equal(t, "101 idle stream 8", fmt.Sprint(last.Status, " ", last.Reason, " ", last.Kind, " ", last.Bytes))
+		assert.Equal(t, "101 idle_timeout stream 8", fmt.Sprint(last.Status, " ", last.Cause, " ", last.Kind, " ", last.Bytes))
 		// Stopping does not wait for ever, and says that it cut something off.
 		c = ask("/ws")
 		c.head()
@@ -244,7 +245,7 @@ func TestSlowBodiesHoldNoBackend(t *testing.T) {
 			assert.Equal(t, 9*time.Second, time.Since(began))
 			synctest.Wait()
 			assert.Zero(t, asked, "none reaches a backend")
-			assert.Equal(t, "body-timeout", w.log()[len(w.log())-1].Reason)
+			assert.Equal(t, cause.ClientTimeout, w.log()[len(w.log())-1].Cause)
 		}
 		status := w.proxy.Status().Upstreams[0].Backends[0]
 		assert.Equal(t, "up 0", fmt.Sprint(status.State, " ", status.InFlight))
@@ -425,7 +426,7 @@ func TestErrorsInTheFormThatIsWanted(t *testing.T) {
 				res.Body.Close()
 				assert.Contains(t, res.Header.Get("Content-Type")+" "+string(b), want[i], more)
 				if strings.Contains(want[i], "problem") && i == 1 {
-					assert.JSONEq(t, `{"type":"about:blank","title":"Service Unavailable","status":503,"detail":"no backend is available","reason":"no-backend"}`, string(b))
+					assert.JSONEq(t, `{"type":"about:blank","title":"Service Unavailable","status":503,"detail":"no backend is available","cause":"no_backend"}`, string(b))
 				}
 			}
 		})

@@ -7,6 +7,7 @@ import (
 	"syscall"
 	"time"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/upstream"
 )
@@ -83,7 +84,7 @@ func ConnectWord(err error) string {
 		return "refused"
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTDOWN):
 		return "unreachable"
-	case errors.As(err, &de) && de.timeout:
+	case errors.As(err, &de) && de.why == cause.ConnectTimeout:
 		return "silent"
 	}
 	return "failed"

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/health"
 	"kestrix/internal/core/sticky"
@@ -157,10 +158,10 @@ func (l *pool) connect() {
 	}
 }
 
-// dialError is a connection that did not come to stand.
+// dialError is the error of a connection to a backend that could not be made.
 type dialError struct {
-	err     error
-	timeout bool
+	err error
+	why cause.Cause // Refused, Unreachable, ConnectTimeout or TLSFailed
 }
 
 func (e *dialError) Error() string { return e.err.Error() }
@@ -199,11 +200,18 @@ func newBackend(p *Proxy, b config.Backend, u *config.Upstream, secure *tls.Conf
 	return n
 }
 
-// connectKind is the outcome of an attempt whose connection did not come to
-// stand.
-func connectKind(err error) upstream.OutcomeKind {
+// dialCause returns why a connection to a backend could not be made.
+func dialCause(err error) cause.Cause {
 	var de *dialError
-	if errors.As(err, &de) && de.timeout {
+	if errors.As(err, &de) {
+		return de.why
+	}
+	return cause.Unreachable
+}
+
+// connectKind returns the outcome of an attempt whose connection could not be made.
+func connectKind(err error) upstream.OutcomeKind {
+	if dialCause(err) == cause.ConnectTimeout {
 		return upstream.ConnectTimeout
 	}
 	return upstream.ConnectRefused

@@ -13,6 +13,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/sticky"
 	"kestrix/internal/core/study"
@@ -143,44 +144,6 @@ func TestForwardedIsWrittenByTheStandard(t *testing.T) {
 	via := http.Header{"Via": {"1.0 first", "1.1 second"}}
 	addVia(via, 2, 0)
 	assert.Equal(t, []string{"1.0 first, 1.1 second, 2 kestrix"}, via["Via"])
-}
-
-func TestWhatFailsIsAnsweredByItsCause(t *testing.T) {
-	synctest.Test(t, func(t *testing.T) {
-		w := newWorld(t, front+"upstream \"app\" {\n backends = { a = \"192.0.2.1:80\" }\n timeouts {\n connect = \"1s\"\n answer = \"2s\"\n }\n}\n")
-		defer w.close()
-		// A client that keeps connections would ask again by itself.
-		w.client = &http.Client{Transport: &http.Transport{DialContext: w.net.dial, DisableKeepAlives: true}}
-		status, body := w.get(base + "/")
-		assert.Equal(t, 502, status)
-		assert.Equal(t, "Bad Gateway: the backend refuses connections\n", body)
-		w.net.hang("192.0.2.1:80", true)
-		before := time.Now()
-		status, body = w.get(base + "/")
-		assert.Equal(t, 504, status)
-		assert.Contains(t, body, "did not answer in time")
-		assert.Equal(t, 2*time.Second, time.Since(before))
-		w.net.hang("192.0.2.1:80", false)
-		w.start("192.0.2.1:80", func(out http.ResponseWriter, r *http.Request) {
-			if r.URL.Path == "/half" {
-				out.Header().Set("Content-Length", "100000")
-				_, _ = io.WriteString(out, strings.Repeat("half", 10_000))
-				_ = http.NewResponseController(out).Flush()
-			}
-			panic(http.ErrAbortHandler)
-		})
-		status, body = w.get(base + "/")
-		assert.Equal(t, 502, status)
-		assert.Contains(t, body, "broke the connection")
-		_, body = w.get(base + "/half")
-		assert.Contains(t, body, "EOF", "half an answer is not taken for a whole one")
-		synctest.Wait()
-		var why []string
-		for _, a := range w.log() {
-			why = append(why, fmt.Sprint(a.Status, " ", a.Reason))
-		}
-		assert.Equal(t, []string{"502 connection-refused", "504 answer-timeout", "502 connection-broken", "200 answer-broke"}, why)
-	})
 }
 
 func TestNoRouteAndNoBackend(t *testing.T) {
@@ -401,7 +364,7 @@ func TestAClientThatLeavesEndsItsRequest(t *testing.T) {
 		synctest.Wait()
 		l := w.log()
 		require.Len(t, l, 1)
-		assert.Equal(t, "client-left", l[0].Reason)
+		assert.Equal(t, cause.ClientLeft, l[0].Cause)
 		assert.Zero(t, l[0].Status)
 		for _, e := range w.events {
 			assert.NotEqual(t, "suspended", e.What, "it says nothing of the backend")

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"sync"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/status"
 )
 
@@ -20,7 +21,7 @@ type refusedFor struct{ frontend, cause string }
 
 // note counts a request that is over, if it was refused.
 func (r *refusals) note(a *Access) {
-	if a.Upstream != "" || a.Frontend == "" || a.Reason == "reply" || a.Reason == "redirect" {
+	if a.Upstream != "" || a.Frontend == "" || a.Cause == cause.None {
 		return
 	}
 	r.mu.Lock()
@@ -28,7 +29,7 @@ func (r *refusals) note(a *Access) {
 	if r.count == nil {
 		r.count = map[refusedFor]uint64{}
 	}
-	r.count[refusedFor{a.Frontend, a.Reason}]++ // frontends and causes are few
+	r.count[refusedFor{a.Frontend, a.Cause.String()}]++ // frontends and causes are few
 }
 
 func (r *refusals) zero() {

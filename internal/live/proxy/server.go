@@ -15,6 +15,7 @@ import (
 	"syscall"
 	"time"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/peer"
 	"kestrix/internal/live/wire"
@@ -271,7 +272,7 @@ func (s *server) took(raw net.Conn) {
 
 // wasReset logs a request of HTTP/2 that was reset before a handler saw it.
 func (s *server) wasReset(v *visitor, r *wire.Refusal) {
-	a := Access{Time: time.Now(), Client: v.peer, Method: r.Method, Host: r.Host, Path: r.Target, Protocol: "HTTP/2.0", Status: r.Status, Reason: "malformed"}
+	a := Access{Time: time.Now(), Client: v.peer, Method: r.Method, Host: r.Host, Path: r.Target, Protocol: "HTTP/2.0", Status: r.Status, Cause: cause.Malformed}
 	if e := s.proxy.state.Load().byListen[s.address]; e != nil {
 		a.Frontend = e.frontend.Name
 	}

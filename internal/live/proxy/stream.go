@@ -7,11 +7,11 @@ import (
 	"io"
 	"net"
 	"os"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/limit"
 	"kestrix/internal/core/request"
@@ -45,7 +45,7 @@ func (s *server) stream(e *entry, c net.Conn) {
 		p.over(&x.access)
 	}()
 	if e.frontend.Limits.Rate > 0 && p.limited(e.frontend, nil, limit.Key(addr)) > 0 {
-		x.access.Reason = "rate-limited"
+		x.access.Cause = cause.RateLimited
 		return
 	}
 	sni := ""
@@ -56,7 +56,7 @@ func (s *server) stream(e *entry, c net.Conn) {
 		err := t.HandshakeContext(ctx)
 		cancel()
 		if err != nil {
-			x.access.Reason = "tls-failed"
+			x.access.Cause = cause.TLSFailed
 			return
 		}
 		sni = t.ConnectionState().ServerName
@@ -68,14 +68,14 @@ func (s *server) stream(e *entry, c net.Conn) {
 	x.access.Host = x.request.SNI
 	i, _ := e.table.Match(&x.request)
 	if i < 0 || e.pools[i] == nil {
-		x.access.Reason = "no-route"
+		x.access.Cause = cause.NoRoute
 		return
 	}
 	r := e.frontend.Routes[i]
 	x.access.Route, x.pool, x.waits = r.Name, e.pools[i], e.waits[i]
 	x.access.Upstream = x.pool.name
 	if r.Limits.Rate > 0 && p.limited(e.frontend, r, limit.Key(addr)) > 0 {
-		x.access.Reason = "rate-limited"
+		x.access.Cause = cause.RateLimited
 		return
 	}
 	x.q = upstream.Request{ID: p.request.Add(1) - 1, Key: trace.ClientKey(client), Seat: upstream.None}
@@ -97,7 +97,7 @@ func (x *connection) carry(gone context.Context) {
 		// Whether a client that waits has gone is only known when it is read from.
 		d, ok := l.decide(gone, &x.q, &x.attempt, nil, nil)
 		if !ok {
-			x.access.Reason = "client-left"
+			x.access.Cause = cause.ClientLeft
 			return
 		}
 		b, why := d.backend, d.why
@@ -106,7 +106,7 @@ func (x *connection) carry(gone context.Context) {
 		}
 		x.access.Attempts, x.access.Reason, x.access.Moved = int(x.attempt.Number), why, x.access.Moved || d.verdict.Moved()
 		if b == nil {
-			x.access.Backend = ""
+			x.access.Backend, x.access.Cause = "", d.verdict.Reason.Cause()
 			return
 		}
 		x.access.Backend = b.name
@@ -116,32 +116,29 @@ func (x *connection) carry(gone context.Context) {
 		c, err := b.connect(ctx)
 		if err != nil && scarce(err) {
 			l.cancel(&x.q, &x.attempt)
-			x.access.Reason = "overloaded"
+			x.access.Cause = cause.Overloaded
 			return
 		}
 		if err != nil {
 			if l.settle(&x.q, &x.attempt, upstream.Outcome{Kind: connectKind(err)}) == upstream.Again {
 				continue
 			}
-			x.access.Reason = strings.ReplaceAll(connectKind(err).String(), " ", "-")
+			x.access.Cause = dialCause(err)
 			return
 		}
 		x.access.FirstByte = time.Since(began)
 		good := upstream.Outcome{Kind: upstream.Answered, Status: 200, FirstByte: max(x.access.FirstByte, 1)}
-		o, how := splice(x.client, c, x.waits, &x.access.Bytes, good, func() { l.begins(&x.q, &x.attempt) })
-		if how != "" {
-			x.access.Reason = how
-		}
+		var o upstream.Outcome
+		o, x.access.Cause = splice(x.client, c, x.waits, &x.access.Bytes, good, func() { l.begins(&x.q, &x.attempt) })
 		l.settle(&x.q, &x.attempt, o)
 		return
 	}
 }
 
 // splice passes bytes both ways until both have ended, each end being passed on
-// by itself. It returns the outcome, good for a good end, and a word for it, empty for a
-// good end. first is called at the backend's first byte; nil where its answer has begun
+// by itself. It returns the outcome, good for a good end, and its cause. first is called at the backend's first byte; nil where its answer has begun
 // already.
-func splice(client, backend net.Conn, waits config.Waits, received *int64, good upstream.Outcome, first func()) (upstream.Outcome, string) {
+func splice(client, backend net.Conn, waits config.Waits, received *int64, good upstream.Outcome, first func()) (upstream.Outcome, cause.Cause) {
 	defer backend.Close()
 	var moved atomic.Int64 // the last movement, in nanoseconds since began
 	began := time.Now()
@@ -196,20 +193,20 @@ func splice(client, backend net.Conn, waits config.Waits, received *int64, good 
 	wg.Wait()
 	switch {
 	case cut.Load() == idle:
-		return upstream.Outcome{Kind: upstream.IdleCut, Final: true}, "idle"
+		return upstream.Outcome{Kind: upstream.IdleCut, Final: true}, cause.IdleTimeout
 	case cut.Load() == over:
-		return upstream.Outcome{Kind: upstream.CutOff, Final: true}, "stream-over"
+		return upstream.Outcome{Kind: upstream.CutOff, Final: true}, cause.None
 	case isRead(up):
 		if first != nil {
-			return upstream.Outcome{Kind: upstream.ClientLeft}, "client-left"
+			return upstream.Outcome{Kind: upstream.ClientLeft}, cause.ClientLeft
 		}
 		good.Final = true // it had been answered
-		return good, "client-left"
+		return good, cause.None
 	case isRead(down):
-		return upstream.Outcome{Kind: upstream.Reset, Final: true}, "connection-broken"
+		return upstream.Outcome{Kind: upstream.Reset, Final: true}, cause.BrokenStream
 	}
 	good.Final = true
-	return good, ""
+	return good, cause.None
 }
 
 // readError is an error of the side that was read from.

@@ -11,6 +11,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/live/wire"
 
 	"github.com/pires/go-proxyproto"
@@ -104,7 +105,7 @@ func TestTCPIsCarriedBothWaysToItsEnd(t *testing.T) {
 		assert.Equal(t, 2*time.Minute, time.Since(began).Truncate(10*time.Second), "it moved, and lasted its time")
 		synctest.Wait()
 		l = w.log()
-		assert.Equal(t, []string{"idle", "stream-over"}, []string{l[2].Reason, l[3].Reason})
+		assert.Equal(t, []cause.Cause{cause.IdleTimeout, cause.None}, []cause.Cause{l[2].Cause, l[3].Cause})
 	})
 }
 

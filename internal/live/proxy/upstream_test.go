@@ -49,11 +49,11 @@ func TestTheQueueLetsRequestsWait(t *testing.T) {
 			"0: 200 after 1s", "1: 200 after 2s", "3: 200 after 3s", "4: 503 after 0s", "5: 503 after 2.7s",
 		}, got, "4 finds the queue full, 5 waits too long")
 		synctest.Wait()
-		reasons := map[string]int{}
+		causes := map[string]int{}
 		for _, a := range w.log() {
-			reasons[a.Reason]++
+			causes[a.Cause.String()]++
 		}
-		assert.Equal(t, map[string]int{"round-robin": 3, "no-room": 1, "queue-timeout": 1, "client-left": 1}, reasons)
+		assert.Equal(t, map[string]int{"": 3, "queue_full": 1, "queue_timeout": 1, "client_left": 1}, causes)
 	})
 }
 

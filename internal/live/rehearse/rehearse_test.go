@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/scenario"
@@ -135,8 +136,8 @@ func TestRefusalsAreToldByTheirCause(t *testing.T) {
 	records[0].Time = 0
 	out, err := Run(context.Background(), Options{Config: c, Scenario: sc, Records: records, Seed: 7})
 	require.NoError(t, err)
-	assert.GreaterOrEqual(t, out.Result.Errors.NoBackend, int64(9), "%+v", out.Result.Errors)
-	assert.Equal(t, out.Result.Failed, out.Result.Errors.NoBackend)
+	assert.GreaterOrEqual(t, out.Result.Errors[cause.NoBackend], int64(9), "%+v", out.Result.Errors)
+	assert.Equal(t, out.Result.Failed, out.Result.Errors[cause.NoBackend])
 }
 
 // TestWhenAFaultIsDetectedAndOver follows changes of state beside its beginning and

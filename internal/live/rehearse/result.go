@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/trace"
@@ -16,13 +17,6 @@ import (
 
 // inRotation are the states in which a backend may be given requests.
 var inRotation = map[string]bool{"up": true, "failing": true}
-
-// refusedBecause gives what a connection ended by the proxy failed of, as an error of
-// a result, by the reason in the access line.
-var refusedBecause = map[string]string{
-	"no-route": "no_route", "no-backend": "no_backend", "no-room": "queue_full", "queue-timeout": "queue_timeout", "rate-limited": "rate_limited", "seat-refused": "session_refused",
-	"connection-refused": "refused", "connect-timeout": "connect_timeout",
-}
 
 // states are the words of a backend's states.
 var states = map[string]bool{"up": true, "failing": true, "down": true, "recovering": true, "suspended": true, "unprobed": true, "draining": true, "parked": true}
@@ -62,7 +56,7 @@ func (s *stage) result(samples []drive.Sample, partial bool) {
 		clients[samples[i].Client] = true
 	}
 	r.Sessions.Seen, r.Sessions.Misses = int64(len(clients)), 0
-	r.Sessions.Refused = r.Errors.SessionRefused
+	r.Sessions.Refused = r.Errors[cause.SessionRefused]
 	s.connections(r, access)
 	for _, u := range r.Upstreams {
 		r.Sessions.Moved += u.Sessions.Moved
@@ -76,9 +70,9 @@ func (s *stage) result(samples []drive.Sample, partial bool) {
 		if a.Attempts > 1 {
 			r.Retried++
 		}
-		if key := refusedBecause[a.Reason]; a.Kind == trace.TCP && key != "" && r.Errors.Reset > 0 {
-			r.Errors.Reset-- // all that its client sees is a connection that ends
-			drive.CountError(&r.Errors, key)
+		if a.Kind == trace.TCP && a.Backend == "" && a.Cause.Final() && r.Errors[cause.Reset] > 0 {
+			r.Errors[cause.Reset]-- // all that its client sees is a connection that ends
+			r.Errors[a.Cause]++
 		}
 		if a.Upstream == "" && a.Status < 400 {
 			r.Replied++
@@ -136,7 +130,7 @@ func (s *stage) upstream(cfg *config.Upstream, answers *replay.Upstream, st *pro
 		}
 		u.Requests++
 		switch {
-		case a.Reason == "client-left":
+		case a.Cause == cause.ClientLeft:
 		case a.Status >= 500 || a.Backend == "" || a.Status == 0 && a.Kind != trace.TCP:
 			u.Failed++
 		default:
@@ -262,7 +256,7 @@ func (s *stage) fault(r *replay.Result, name, kind string, from, until time.Dura
 		if at := a.Time.Add(a.Duration).Sub(s.began); at < from || a.Time.Sub(s.began) >= over {
 			continue
 		}
-		lost := a.Reason != "client-left" && (a.Status >= 500 || a.Status == 0 && a.Kind != trace.TCP) && strikes(a.Upstream+"."+a.Backend)
+		lost := a.Cause != cause.ClientLeft && (a.Status >= 500 || a.Status == 0 && a.Kind != trace.TCP) && strikes(a.Upstream+"."+a.Backend)
 		if lost {
 			x.ExposedFailed++
 		}
@@ -316,7 +310,7 @@ func phase(samples []drive.Sample) replay.Phase {
 		p.Requests++
 		switch x := &samples[i]; {
 		case x.Cut:
-		case x.Fail != "":
+		case x.Fail != cause.None:
 			p.Failed++
 		default:
 			p.Answered++
