@@ -79,7 +79,7 @@ exit code: 0 fine; 2 wrong usage; 3 input that cannot be used
 
 // sweepKinds lists the faults that make sense for any backend.
 func sweepKinds() []string {
-	return slices.DeleteFunc(scenario.KindNames(), func(k string) bool { return k == "weight" })
+	return scenario.FaultNames(func(k *scenario.FaultKind) bool { return k.Order != "weight" })
 }
 
 type sweepFlags struct {

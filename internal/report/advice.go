@@ -8,6 +8,7 @@ import (
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/replay"
+	"kestrix/internal/core/scenario"
 )
 
 // mostFaults is how many faults are told of in full without -all.
@@ -119,7 +120,7 @@ func (s Style) advice(b *strings.Builder, p Replay) {
 
 // adviseFault says what would have made a fault cost less.
 func adviseFault(p Replay, f *replay.FaultResult) []string {
-	if !f.Began || f.ExposedFailed == 0 || f.Kind == "drain" || f.Kind == "weight" || f.Kind == "park" {
+	if !f.Began || f.ExposedFailed == 0 || byOperator(f.Kind) {
 		return nil
 	}
 	if f.DetectedAfter == nil {
@@ -171,4 +172,10 @@ func adviseUpstream(u *config.Upstream, r *replay.Result, sticky bool) []string 
 		out = append(out, fmt.Sprintf("%s to %q reached a backend that does not hold their session; if its application keeps sessions by itself, a sticky block keeps clients in their place", plural(n, "request"), u.Name))
 	}
 	return out
+}
+
+// byOperator reports whether faults of a kind are an operator's hand.
+func byOperator(kind string) bool {
+	k := scenario.FaultKindOf(kind)
+	return k != nil && k.Order != ""
 }

@@ -30,8 +30,8 @@ func Reference(title, intro string, table *config.Block) string {
 	}
 	if table == scenario.Language {
 		b.WriteString("\n## Kinds of faults\n\n| kind | what happens |\n|---|---|\n")
-		for _, k := range scenario.KindNames() {
-			fmt.Fprintf(&b, "| `%s` | %s |\n", k, scenario.Kinds[k])
+		for _, k := range scenario.FaultKinds {
+			fmt.Fprintf(&b, "| `%s` | %s |\n", k.Name, k.Doc)
 		}
 	}
 	return b.String()

@@ -228,7 +228,7 @@ func (p Replay) events() []event {
 			all = append(all, event{f.At, "fault", "", fmt.Sprintf("%s: never began, the replay ended at %s", f.Name, moment(r.Duration))})
 			continue
 		}
-		text := fmt.Sprintf("%s (%s): %s", f.Name, name, scenario.Kinds[f.Kind])
+		text := fmt.Sprintf("%s (%s): %s", f.Name, name, scenario.FaultDoc(f.Kind))
 		if f.DetectedAfter == nil && f.Exposed > 0 {
 			text += "; it never left rotation; " + met(f)
 		}
@@ -292,7 +292,7 @@ func met(f replay.FaultResult) string {
 // sinceFault says of a change how long after a fault it came.
 func sinceFault(h replay.HealthChange, r *replay.Result) string {
 	for _, f := range r.Faults {
-		if !f.Began || !slices.Contains(f.Backends, h.Upstream+"."+h.Backend) || f.Kind == "park" || f.Kind == "drain" || f.Kind == "weight" {
+		if !f.Began || !slices.Contains(f.Backends, h.Upstream+"."+h.Backend) || byOperator(f.Kind) {
 			continue
 		}
 		if f.DetectedAfter != nil && near(h.At, f.At+*f.DetectedAfter) && h.To != "up" && h.To != "failing" {

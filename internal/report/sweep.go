@@ -121,7 +121,7 @@ func (s Style) sweepCases(b *strings.Builder, w *study.Sweep) {
 	of := w.Of
 	parts := []string{"cases", "what requests met that came between " + moment(of.At) + " and " + moment(of.Until)}
 	if len(of.Kinds) == 1 {
-		parts = append(parts, of.Kinds[0]+": "+scenario.Kinds[of.Kinds[0]])
+		parts = append(parts, of.Kinds[0]+": "+scenario.FaultDoc(of.Kinds[0]))
 	}
 	head := flow(strings.Join(parts, s.dot()), s.Width, 2)
 	b.WriteString("\n" + s.bold("cases") + strings.TrimPrefix(head, "cases") + "\n")

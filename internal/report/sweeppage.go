@@ -42,7 +42,7 @@ func SweepPage(w *study.Sweep, version string) ([]byte, error) {
 	}
 	v.When = fmt.Sprintf("What requests met that came from %s to %s, the busiest time, when %s come a second.", moment(of.At), moment(of.Until), three(of.Rate))
 	for _, k := range of.Kinds {
-		v.When += fmt.Sprintf(" %s: %s.", k, scenario.Kinds[k])
+		v.When += fmt.Sprintf(" %s: %s.", k, scenario.FaultDoc(k))
 	}
 	v.Rows = append(v.Rows, nothing(w))
 	const most = 500

@@ -20,8 +20,8 @@ type fault struct {
 	at, until       tick.Time
 	met, lost, left int64
 	from, to        int       // phases in which it lasted: [from, to)
-	refusing        bool      // of flap: what it does now
-	turns           tick.Time // of flap: when that changes
+	acting          bool      // of one that flaps: its effect is there now
+	turns           tick.Time // likewise: when that changes
 }
 
 // target is a backend that a fault strikes.
@@ -72,55 +72,92 @@ func (e *engine) faultBegins(f *fault) {
 
 // strike puts a fault on one backend.
 func (e *engine) strike(f *fault, t *target, s *server) {
-	operate := func(o upstream.Operation, weight int) {
-		for _, v := range s.up.views {
-			v.core.Operate(e.now+v.ahead, s.id, o, weight)
-		}
+	k := f.cfg.Of()
+	if k.Flaps && !f.acting {
+		// The first of the fault's backends; the others turn with it.
+		f.acting = true
+		e.turnLater(f, f.cfg.FailsFor)
 	}
-	switch f.cfg.Kind {
-	case "refuse":
-		s.refuse++
-		e.die(s)
-	case "flap":
-		if !f.refusing {
-			// The first of the fault's backends; the others turn with it.
-			f.refusing = true
-			e.turnLater(f, f.cfg.FailsFor)
-		}
-		s.refuse++
-		e.die(s)
-	case "blackhole":
-		s.blackhole++
-		e.markOpen(f, s)
-	case "hang":
-		s.hang++
-		e.markOpen(f, s)
-	case "reset":
-		s.reset++
-		e.markOpen(f, s)
-	case "errors", "probe-lies":
-		if f.cfg.Kind == "probe-lies" {
-			s.probeLies++
-		}
-		s.errors = append(s.errors, f.cfg)
-		e.markOpen(f, s)
-	case "slow":
-		s.slow *= f.cfg.Factor
-	case "probe-fails":
-		s.probeFails++
+	e.suffer(f, s, &k.Effect)
+	switch k.Order {
 	case "park":
-		operate(upstream.Park, 0)
+		e.operate(s, upstream.Park, 0)
 	case "drain":
-		operate(upstream.Drain, 0)
+		e.operate(s, upstream.Drain, 0)
 	case "weight":
 		for _, m := range s.up.views[0].core.Members(e.now) {
 			if m.ID == s.id {
 				t.weight = m.Weight
 			}
 		}
-		operate(upstream.Weigh, f.cfg.Weight)
+		e.operate(s, upstream.Weigh, f.cfg.Weight)
 	}
 	e.noteAll(s.up)
+}
+
+// operate gives an operator's order to every proxy.
+func (e *engine) operate(s *server, o upstream.Operation, weight int) {
+	for _, v := range s.up.views {
+		v.core.Operate(e.now+v.ahead, s.id, o, weight)
+	}
+}
+
+// suffer has an effect begin on a backend.
+func (e *engine) suffer(f *fault, s *server, x *scenario.Effect) {
+	s.refuse += one(x.Refuses)
+	s.blackhole += one(x.Swallows)
+	s.hang += one(x.Hangs)
+	s.reset += one(x.Resets)
+	s.probeFails += one(x.FailProbe)
+	s.probeLies += one(x.LieProbe)
+	if x.Slows {
+		s.slow *= f.cfg.Factor
+	}
+	if x.Errors {
+		s.errors = append(s.errors, f.cfg)
+	}
+	if x.Refuses {
+		e.die(s)
+	}
+	if x.Swallows || x.Hangs || x.Resets || x.Errors {
+		e.markOpen(f, s)
+	}
+}
+
+// recover has an effect end.
+func (e *engine) recover(f *fault, s *server, x *scenario.Effect) {
+	s.refuse -= one(x.Refuses)
+	s.blackhole -= one(x.Swallows)
+	s.hang -= one(x.Hangs)
+	s.reset -= one(x.Resets)
+	s.probeFails -= one(x.FailProbe)
+	s.probeLies -= one(x.LieProbe)
+	if x.Hangs && s.hang == 0 {
+		// What was stuck is given up, and its workers are free again.
+		s.busy -= s.stuck
+		s.stuck = 0
+		e.next(s)
+	}
+	if x.Errors {
+		s.errors = slices.DeleteFunc(s.errors, func(other *scenario.Fault) bool { return other == f.cfg })
+	}
+	if x.Slows {
+		s.slow /= f.cfg.Factor
+		if s.slow > 0.999999 && s.slow < 1.000001 {
+			s.slow = 1
+		}
+	}
+	if x.Silent() && s.hang == 0 && s.blackhole == 0 {
+		e.speaksAgain(s)
+	}
+}
+
+// one returns 1 for yes and 0 for no.
+func one(yes bool) int {
+	if yes {
+		return 1
+	}
+	return 0
 }
 
 // faultsChanged notes when a fault begins, ends or turns next, and which backends
@@ -169,16 +206,16 @@ func (e *engine) faultTurns(f *fault) {
 	if f.ended {
 		return
 	}
-	f.refusing = !f.refusing
+	f.acting = !f.acting
+	x := &f.cfg.Of().Effect
 	for _, t := range f.targets {
-		if f.refusing {
-			t.server.refuse++
-			e.die(t.server)
+		if f.acting {
+			e.suffer(f, t.server, x)
 		} else {
-			t.server.refuse--
+			e.recover(f, t.server, x)
 		}
 	}
-	if f.refusing {
+	if f.acting {
 		e.turnLater(f, f.cfg.FailsFor)
 	} else {
 		e.turnLater(f, f.cfg.WorksFor)
@@ -225,55 +262,15 @@ func (e *engine) faultEnds(f *fault) {
 		t := &f.targets[i]
 		s := t.server
 		s.under &^= f.bit
-		operate := func(o upstream.Operation, weight int) {
-			for _, v := range s.up.views {
-				v.core.Operate(e.now+v.ahead, s.id, o, weight)
-			}
+		k := f.cfg.Of()
+		if !k.Flaps || f.acting {
+			e.recover(f, s, &k.Effect)
 		}
-		switch f.cfg.Kind {
-		case "refuse":
-			s.refuse--
-		case "flap":
-			if f.refusing {
-				s.refuse--
-			}
-		case "blackhole":
-			s.blackhole--
-		case "hang":
-			s.hang--
-			if s.hang == 0 {
-				// What was stuck is given up, and its workers are free again.
-				s.busy -= s.stuck
-				s.stuck = 0
-				e.next(s)
-			}
-		case "reset":
-			s.reset--
-		case "errors", "probe-lies":
-			if f.cfg.Kind == "probe-lies" {
-				s.probeLies--
-			}
-			kept := s.errors[:0]
-			for _, x := range s.errors {
-				if x != f.cfg {
-					kept = append(kept, x)
-				}
-			}
-			s.errors = kept
-		case "slow":
-			s.slow /= f.cfg.Factor
-			if s.slow > 0.999999 && s.slow < 1.000001 {
-				s.slow = 1
-			}
-		case "probe-fails":
-			s.probeFails--
+		switch k.Order {
 		case "park", "drain":
-			operate(upstream.Return, 0)
+			e.operate(s, upstream.Return, 0)
 		case "weight":
-			operate(upstream.Weigh, t.weight)
-		}
-		if silences := f.cfg.Kind == "hang" || f.cfg.Kind == "blackhole"; silences && s.hang == 0 && s.blackhole == 0 {
-			e.speaksAgain(s)
+			e.operate(s, upstream.Weigh, t.weight)
 		}
 		if s.outs == 0 && t.leftAt != tick.Never && t.backAt == tick.Never {
 			t.backAt = e.now

@@ -4,8 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"maps"
-	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -21,7 +19,7 @@ import (
 // random configurations: everything adds up, nobody is sent to a backend that
 // is out, and the same seed gives the same bytes.
 func TestWhatGoesInComesOut(t *testing.T) {
-	kinds := slices.Sorted(maps.Keys(scenario.Kinds))
+	kinds := scenario.FaultNames(scenario.AllFaults)
 	rapid.Check(t, func(rt *rapid.T) {
 		more := ""
 		for _, b := range []string{probe, "retry {\n attempts = 3\n budget = \"30%\"\n}\n", "suspend {\n after = 2\n rest = \"2s\"\n}\n", "sticky {\n by = \"cookie\"\n}\n", "timeouts {\n connect = \"200ms\"\n answer = \"1s\"\n}\n",

@@ -326,7 +326,7 @@ func (s *server) answer(e *engine, r *inFlight) upstream.Outcome {
 // status is 200, unless a fault has it answer with errors.
 func (s *server) status(seed, id uint64, attempt int, probe bool) int {
 	for i, f := range s.errors {
-		if probe && f.Kind == "probe-lies" {
+		if probe && f.Of().Effect.LieProbe {
 			continue
 		}
 		if rng.Unit(rng.Bits(seed, id, uint64(attempt)<<8|uint64(i), rng.Fault)) < f.Rate {

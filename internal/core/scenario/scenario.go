@@ -152,9 +152,10 @@ func fault(d *config.Decoder, n *config.Node, c *config.Config, names []string) 
 			d.Add(config.IDLimit, n.At("until"), fmt.Sprintf("the fault ends at %s, which is not after its beginning at %s", f.Until, f.At), "both count from the start of the replay")
 		}
 	}
-	for _, own := range ownKeys {
-		if n.Has(own.key) && f.Kind != "" && !slices.Contains(own.kinds, f.Kind) {
-			d.Add(config.IDUnknown, n.At(own.key), fmt.Sprintf("%s belongs to kind = \"%s\", and this fault is %q", own.key, strings.Join(own.kinds, "\" or \""), f.Kind), "remove it")
+	for _, key := range keysOfKinds() {
+		kinds := FaultNames(func(k *FaultKind) bool { return slices.Contains(k.Keys, key) })
+		if n.Has(key) && f.Kind != "" && !slices.Contains(kinds, f.Kind) {
+			d.Add(config.IDUnknown, n.At(key), fmt.Sprintf("%s belongs to kind = \"%s\", and this fault is %q", key, strings.Join(kinds, "\" or \""), f.Kind), "remove it")
 		}
 	}
 	for _, p := range f.Backends {

@@ -2,6 +2,7 @@ package scenario
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -177,10 +178,31 @@ expect "by name" {
 	}
 }
 
-func TestTheTableOfKindsIsWhole(t *testing.T) {
-	assert.Len(t, KindNames(), len(Kinds))
-	for _, k := range KindNames() {
-		assert.NotEmpty(t, Kinds[k], k)
+// TestEveryKindOfFaultIsWhole walks the table: a kind without an effect or an order would
+// do nothing, and a key that belongs to no kind would be ignored.
+func TestEveryKindOfFaultIsWhole(t *testing.T) {
+	common := []string{"backend", "upstream", "zone", "kind", "at", "until"}
+	block, seen := Language.Block("fault"), map[string]bool{}
+	for _, k := range FaultKinds {
+		assert.False(t, seen[k.Name], "%s is there twice", k.Name)
+		seen[k.Name] = true
+		assert.NotEmpty(t, k.Doc, "%s: Doc", k.Name)
+		assert.NotEqual(t, k.Effect == Effect{}, k.Order == "", "%s: either an effect on the backend, or an operator's order", k.Name)
+		assert.Contains(t, []string{"", "park", "drain", "weight"}, k.Order, "%s: Order", k.Name)
+		assert.False(t, k.Flaps && k.Order != "", "%s: an order does not flap", k.Name)
+		for _, key := range k.Keys {
+			assert.NotNil(t, block.Key(key), "%s: the language has no key %s", k.Name, key)
+		}
+		if k.Flaps {
+			assert.Subset(t, k.Keys, []string{"fails_for", "works_for"}, "%s: Keys", k.Name)
+		}
+		if k.Effect.Errors {
+			assert.Subset(t, k.Keys, []string{"status", "rate"}, "%s: Keys", k.Name)
+		}
+		assert.Equal(t, k.Effect.Slows, slices.Contains(k.Keys, "factor"), "%s: Keys", k.Name)
+	}
+	for _, key := range block.Keys {
+		assert.NotEqual(t, slices.Contains(common, key.Name), slices.Contains(keysOfKinds(), key.Name), "%s belongs to every kind, or to some", key.Name)
 	}
 }
 

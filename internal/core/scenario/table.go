@@ -4,22 +4,6 @@ package scenario
 
 import "kestrix/internal/core/config"
 
-// Kinds are the faults there are, each with what it does.
-var Kinds = map[string]string{
-	"refuse":      "the process is gone: open requests break, connecting fails at once",
-	"blackhole":   "packets vanish: connecting and answers never come through",
-	"hang":        "it accepts and never answers",
-	"reset":       "answers break off half-way",
-	"errors":      "it answers with an error status, at a rate",
-	"slow":        "it takes several times as long",
-	"flap":        "it refuses and works by turns",
-	"probe-fails": "only the probe fails",
-	"probe-lies":  "the probe passes while requests are answered with an error status",
-	"park":        "an operator takes it out",
-	"drain":       "an operator drains it: sessions stay, no new ones come",
-	"weight":      "an operator changes its weight",
-}
-
 // Language is the table of the scenario language. It is read only.
 var Language = &config.Block{
 	Name: "scenario",
@@ -90,7 +74,7 @@ var Language = &config.Block{
 				{Name: "backend", Type: config.Texts, Help: "whom it strikes, by UPSTREAM.BACKEND with * for any text", Example: `"booking.auk"`},
 				{Name: "upstream", Type: config.Texts, Help: "every backend of these upstreams", Example: `"booking"`},
 				{Name: "zone", Type: config.Texts, Help: "every backend that stands in these zones, of whatever upstream", Example: `"north-quay"`},
-				{Name: "kind", Type: config.Text, Required: true, Allowed: KindNames(), Help: "what fails", Example: `"refuse"`},
+				{Name: "kind", Type: config.Text, Required: true, Allowed: FaultNames(AllFaults), Help: "what fails", Example: `"refuse"`},
 				{Name: "at", Type: config.Duration, Required: true, Help: "when it begins, from the start of the replay", Example: `"2m"`},
 				{Name: "until", Type: config.Duration, Help: "when it ends; without it, never", Example: `"5m"`},
 				{Name: "status", Type: config.Whole, Default: "503", Min: "400", Max: "599", Help: "of errors and probe-lies: the status answered", Example: "503"},
@@ -110,18 +94,4 @@ var Language = &config.Block{
 			},
 		},
 	},
-}
-
-// KindNames lists the kinds in a fixed order.
-func KindNames() []string {
-	return []string{"refuse", "blackhole", "hang", "reset", "errors", "slow", "flap", "probe-fails", "probe-lies", "park", "drain", "weight"}
-}
-
-// ownKeys says which further keys belong to which kinds.
-var ownKeys = []struct {
-	key   string
-	kinds []string
-}{
-	{"status", []string{"errors", "probe-lies"}}, {"rate", []string{"errors", "probe-lies"}}, {"factor", []string{"slow"}},
-	{"fails_for", []string{"flap"}}, {"works_for", []string{"flap"}}, {"weight", []string{"weight"}},
 }

@@ -238,11 +238,11 @@ func (s *stage) behaving(name string, at config.Address, u *config.Upstream) *st
 // play has faults begin and end: stand-ins play most, the others are the hand of
 // an operator.
 func (s *stage) play(ctx context.Context) {
-	played := slices.DeleteFunc(slices.Clone(s.o.Scenario.Faults), func(f scenario.Fault) bool { return !slices.Contains(standin.Faults, f.Kind) })
+	played := slices.DeleteFunc(slices.Clone(s.o.Scenario.Faults), func(f scenario.Fault) bool { return f.Of().Order != "" })
 	news := func(who, what, text string) { s.tell(who, what, text) }
 	standin.Play(ctx, s.standIn, played, news)
 	for _, f := range s.o.Scenario.Faults {
-		if !slices.Contains(standin.Faults, f.Kind) {
+		if f.Of().Order != "" {
 			go s.byHand(ctx, f)
 		}
 	}
@@ -265,11 +265,11 @@ func (s *stage) byHand(ctx context.Context, f scenario.Fault) {
 				if !struck(f, name) {
 					continue
 				}
-				o := proxy.Order{Backend: name, Do: f.Kind, Insist: true}
+				o := proxy.Order{Backend: name, Do: f.Of().Order, Insist: true}
 				switch weight := u.Backends[i].Weight; {
-				case f.Kind == "weight" && begin:
+				case o.Do == "weight" && begin:
 					o.Weight = &f.Weight
-				case f.Kind == "weight":
+				case o.Do == "weight":
 					o.Weight = &weight
 				case !begin:
 					o.Do = "return"

@@ -97,7 +97,7 @@ func said(kind string) string {
 	if kind == Mended {
 		return "works again"
 	}
-	return scenario.Kinds[kind]
+	return scenario.FaultDoc(kind)
 }
 
 // Tell gives an order to the stand-ins that take orders at a socket, and gives their

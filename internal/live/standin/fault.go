@@ -19,8 +19,8 @@ type placed = config.Placed[string]
 type fault struct {
 	title string
 	scenario.Fault
-	end      context.CancelFunc // of what makes it flap; nil otherwise
-	refusing bool               // of flap: what it does now
+	end    context.CancelFunc // of what makes it flap; nil otherwise
+	acting bool               // its effect is there now: always, but for one that flaps
 }
 
 // condition is what the faults that are on come to.
@@ -31,9 +31,9 @@ type condition struct {
 	changed                       chan struct{}
 }
 
-// Faults are the kinds that a stand-in can play. The others, park, drain and
-// weight, are the operator's hand on the proxy.
-var Faults = []string{"refuse", "blackhole", "hang", "reset", "errors", "slow", "flap", "probe-fails", "probe-lies"}
+// Faults are the kinds that a stand-in can play: those in which the backend itself
+// fails, not an operator's hand on the proxy.
+var Faults = scenario.FaultNames(scenario.ByBackend)
 
 // Fail puts a fault on under a title, in place of one that has it. The error says
 // which kinds there are.
@@ -44,10 +44,10 @@ func (s *StandIn) Fail(title string, f scenario.Fault) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.take(title)
-	x := fault{title: title, Fault: f}
-	if f.Kind == "flap" {
+	x := fault{title: title, Fault: f, acting: true}
+	if f.Of().Flaps {
 		ctx, stop := context.WithCancel(context.Background())
-		x.end, x.refusing = stop, true
+		x.end = stop
 		go s.flap(ctx, title, f)
 	}
 	s.faults = append(s.faults, x)
@@ -100,24 +100,29 @@ func (s *StandIn) change() error {
 	return s.listen()
 }
 
-// swallows says whether a fault has connecting meet silence. s.mu is held.
+// suffers reports whether a fault has an effect now. s.mu is held.
+func (s *StandIn) suffers(has func(*scenario.Effect) bool) bool {
+	return slices.ContainsFunc(s.faults, func(f fault) bool { return f.acting && has(&f.Of().Effect) })
+}
+
+// swallows reports whether a fault has connecting meet silence. s.mu is held.
 func (s *StandIn) swallows() bool {
-	return slices.ContainsFunc(s.faults, func(f fault) bool { return f.Kind == "blackhole" })
+	return s.suffers(func(x *scenario.Effect) bool { return x.Swallows })
 }
 
-// refuses says whether a fault keeps it from listening. s.mu is held.
+// refuses reports whether a fault keeps it from listening. s.mu is held.
 func (s *StandIn) refuses() bool {
-	return slices.ContainsFunc(s.faults, func(f fault) bool { return f.Kind == "refuse" || f.Kind == "flap" && f.refusing })
+	return s.suffers(func(x *scenario.Effect) bool { return x.Refuses })
 }
 
-// flap refuses and works by turns.
+// flap has the effect of a fault come and go.
 func (s *StandIn) flap(ctx context.Context, title string, f scenario.Fault) {
 	for wait := f.FailsFor; sleep(ctx, wait); {
 		s.mu.Lock()
 		for i := range s.faults {
 			if x := &s.faults[i]; x.title == title && ctx.Err() == nil {
-				x.refusing = !x.refusing
-				if wait = f.WorksFor; x.refusing {
+				x.acting = !x.acting
+				if wait = f.WorksFor; x.acting {
 					wait = f.FailsFor
 				}
 			}
@@ -133,20 +138,17 @@ func (s *StandIn) now() condition {
 	defer s.mu.Unlock()
 	c := condition{slow: 1, changed: s.changed}
 	for _, f := range s.faults {
-		switch f.Kind {
-		case "hang", "blackhole":
-			c.hang = true
-		case "reset":
-			c.reset = true
-		case "probe-fails":
-			c.probeFails = true
-		case "slow":
+		x := &f.Of().Effect
+		if !f.acting {
+			continue
+		}
+		c.hang, c.reset = c.hang || x.Silent(), c.reset || x.Resets
+		c.probeFails, c.lies = c.probeFails || x.FailProbe, c.lies || x.LieProbe
+		if x.Slows {
 			c.slow *= f.Factor
-		case "errors", "probe-lies":
-			c.lies = c.lies || f.Kind == "probe-lies"
-			if rand.Float64() < f.Rate {
-				c.status = f.Status
-			}
+		}
+		if x.Errors && rand.Float64() < f.Rate {
+			c.status = f.Status
 		}
 	}
 	return c
@@ -194,7 +196,7 @@ func Play(ctx context.Context, all []*StandIn, faults []scenario.Fault, news fun
 				if !sleep(ctx, f.At) {
 					return
 				}
-				text := f.Name + ": " + scenario.Kinds[f.Kind]
+				text := f.Name + ": " + f.Of().Doc
 				if err := s.Fail(f.Name, f); err != nil {
 					text += "; " + err.Error()
 				}
