@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/health"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/scenario"
 )
@@ -295,7 +296,7 @@ func sinceFault(h replay.HealthChange, r *replay.Result) string {
 		if !f.Began || !slices.Contains(f.Backends, h.Upstream+"."+h.Backend) || byOperator(f.Kind) {
 			continue
 		}
-		if f.DetectedAfter != nil && near(h.At, f.At+*f.DetectedAfter) && h.To != "up" && h.To != "failing" {
+		if f.DetectedAfter != nil && near(h.At, f.At+*f.DetectedAfter) && !health.InRotation(h.To) {
 			text := fmt.Sprintf("; %s after the fault", span(*f.DetectedAfter))
 			if f.Exposed > 0 {
 				text += "; " + met(f)

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"kestrix/internal/core/health"
 	"kestrix/internal/core/status"
 )
 
@@ -113,7 +114,7 @@ func headline(s *status.Status) (text string, bad bool) {
 				in++
 			} else {
 				state := b.State
-				if state == "up" || state == "failing" {
+				if health.InRotation(state) {
 					state = "without weight"
 				}
 				out = append(out, u.Name+"."+b.Name+" is "+state)

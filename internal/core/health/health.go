@@ -27,6 +27,25 @@ const (
 	Parked           // an operator took it out
 )
 
+// InRotation reports whether a backend in that state may be given requests.
+func (s State) InRotation() bool { return s == Up || s == Failing }
+
+// Named returns the state of a word, as String returns it; ok is false if there is none.
+func Named(word string) (s State, ok bool) {
+	for s := Up; s <= Parked; s++ {
+		if s.String() == word {
+			return s, true
+		}
+	}
+	return Up, false
+}
+
+// InRotation reports whether the word of a state is that of one in rotation.
+func InRotation(word string) bool {
+	s, ok := Named(word)
+	return ok && s.InRotation()
+}
+
 func (s State) String() string {
 	return [...]string{"up", "failing", "suspended", "recovering", "down", "unprobed", "draining", "parked"}[s]
 }

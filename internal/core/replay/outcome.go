@@ -3,7 +3,6 @@ package replay
 import (
 	"cmp"
 	"context"
-	"math"
 	"math/bits"
 
 	"kestrix/internal/core/config"
@@ -131,25 +130,8 @@ func (e *engine) upstream(u *up) *Upstream {
 		}
 		e.res.Assumed.Backends[s.name] = Assumes{service, int(s.workers), int(s.backlog), s.connect.Seconds()}
 	}
-	out.Imbalance = imbalance(perWeight)
+	out.Imbalance = ImbalanceOf(perWeight)
 	return out
-}
-
-func imbalance(x []float64) Imbalance {
-	sum, most := 0.0, 0.0
-	for _, v := range x {
-		sum += v
-		most = max(most, v)
-	}
-	if sum == 0 {
-		return Imbalance{}
-	}
-	mean := sum / float64(len(x))
-	squares := 0.0
-	for _, v := range x {
-		squares += (v - mean) * (v - mean)
-	}
-	return Imbalance{most / mean, math.Sqrt(squares/float64(len(x))) / mean}
 }
 
 // rows gives the timeline under the names of upstreams and backends.

@@ -4,6 +4,7 @@ import (
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
+	"math"
 )
 
 // Result is what came of a replay. The keys are documented and stable; times
@@ -70,6 +71,25 @@ type Upstream struct {
 type Imbalance struct {
 	MaxOverMean float64 `json:"max_over_mean"`
 	CV          float64 `json:"cv"`
+}
+
+// ImbalanceOf returns the imbalance of some backends' requests per weight; those without
+// weight are not among them.
+func ImbalanceOf(x []float64) Imbalance {
+	sum, most := 0.0, 0.0
+	for _, v := range x {
+		sum += v
+		most = max(most, v)
+	}
+	if sum == 0 {
+		return Imbalance{}
+	}
+	mean := sum / float64(len(x))
+	squares := 0.0
+	for _, v := range x {
+		squares += (v - mean) * (v - mean)
+	}
+	return Imbalance{most / mean, math.Sqrt(squares/float64(len(x))) / mean}
 }
 
 // Backend is what came of one backend. Requests counts attempts that reached a

@@ -5,6 +5,8 @@ package status
 import (
 	"slices"
 	"time"
+
+	"kestrix/internal/core/health"
 )
 
 // Status is what control tells of a running proxy.
@@ -101,7 +103,7 @@ type ProbeSeen struct {
 
 // InRotation says whether a backend may be given requests as it stands.
 func (b *Backend) InRotation() bool {
-	return (b.State == "up" || b.State == "failing") && b.Weight > 0
+	return health.InRotation(b.State) && b.Weight > 0
 }
 
 // Named lists the backends as operators name them: UPSTREAM.BACKEND.

@@ -108,26 +108,16 @@ func Result(samples []Sample, partial bool) *replay.Result {
 // weighs all alike.
 func Unevenness(u *replay.Upstream, weights map[string]float64) {
 	var values []float64
-	sum := 0.0
 	for _, name := range u.Order {
 		w := 1.0
 		if weights != nil {
 			w = weights[name]
 		}
 		if w > 0 {
-			v := float64(u.Backends[name].Requests) / w
-			values = append(values, v)
-			sum += v
+			values = append(values, float64(u.Backends[name].Requests)/w)
 		}
 	}
-	if len(values) == 0 || sum == 0 {
-		return
-	}
-	mean, square := sum/float64(len(values)), 0.0
-	for _, v := range values {
-		square += (v - mean) * (v - mean)
-	}
-	u.Imbalance = replay.Imbalance{MaxOverMean: slices.Max(values) / mean, CV: math.Sqrt(square/float64(len(values))) / mean}
+	u.Imbalance = replay.ImbalanceOf(values)
 }
 
 // sessions counts clients, of samples in the order in which they were due, by what their answers name: one that another backend

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/health"
 	"kestrix/internal/core/tick"
 	"kestrix/internal/core/upstream"
 )
@@ -304,7 +303,7 @@ func (j *Journal) Story(request uint64) ([]Moment, error) {
 // whyNot says why a backend could not be chosen; empty if it could.
 func whyNot(m *upstream.Member) string {
 	switch {
-	case m.State != health.Up && m.State != health.Failing:
+	case !m.State.InRotation():
 		return "it is " + m.State.String()
 	case m.Weight == 0:
 		return "its weight is 0"

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/health"
 	"kestrix/internal/core/upstream"
 )
 
@@ -141,7 +140,7 @@ func (p *Proxy) unknown(format, what, whole string) error {
 func (l *pool) lastLocked(id upstream.BackendID) bool {
 	last := false
 	for _, m := range l.core.Members(l.proxy.now()) {
-		in := (m.State == health.Up || m.State == health.Failing) && m.Weight > 0
+		in := m.State.InRotation() && m.Weight > 0
 		if m.ID == id {
 			last = in
 		} else if in {

@@ -14,7 +14,6 @@ import (
 
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/health"
 	"kestrix/internal/core/sticky"
 	"kestrix/internal/core/tick"
 	"kestrix/internal/core/upstream"
@@ -292,7 +291,7 @@ func (l *pool) noteLocked() {
 	if len(l.changes) > 0 {
 		up := 0
 		for _, m := range l.core.Members(l.proxy.now()) {
-			if m.State == health.Up || m.State == health.Failing {
+			if m.State.InRotation() {
 				up++
 			}
 		}

@@ -4,6 +4,8 @@ import (
 	"io"
 	"net/http"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -19,9 +21,12 @@ func TestReadyOnceFirstProbesHaveEnded(t *testing.T) {
 		text := "control {\n listen = \"127.0.0.1:9900\"\n}\n" + front + "upstream \"app\" {\n backends = { a = \"192.0.2.1:80\" }\n probe \"http\" {\n path = \"/ready\"\n every = \"5s\"\n timeout = \"4s\"\n }\n}\n"
 		w := newWorld(t, text)
 		defer w.close()
+		var mu sync.Mutex
 		var probed []string
 		w.start("192.0.2.1:80", func(out http.ResponseWriter, r *http.Request) {
+			mu.Lock()
 			probed = append(probed, r.URL.Path)
+			mu.Unlock()
 			if strings.HasPrefix(r.URL.Path, "/ready") {
 				time.Sleep(2 * time.Second)
 			}
@@ -44,6 +49,8 @@ func TestReadyOnceFirstProbesHaveEnded(t *testing.T) {
 		assert.Equal(t, 503, ready())
 		assert.Equal(t, 3*time.Second, <-answered, "of the probe that the reload sent")
 		assert.Equal(t, 200, ready())
+		mu.Lock()
+		defer mu.Unlock()
 		assert.Equal(t, []string{"/ready", "/ready/deep", "/"}, probed)
 	})
 }
@@ -94,9 +101,9 @@ func TestAHungTCPBackendIsSuspended(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		w := newWorld(t, strings.Replace(gate, "  timeouts {", "  suspend {\n    after = 2\n    rest = \"1m\"\n    silent_after = \"5s\"\n      }\n  timeouts {\n    answer = \"1m\"", 1))
 		defer w.close()
-		hangs := false
+		var hangs atomic.Bool
 		shag := w.raw("192.0.2.2:7", func(l *line) {
-			if hangs {
+			if hangs.Load() {
 				_, _ = io.Copy(io.Discard, l)
 				return
 			}
@@ -130,7 +137,7 @@ func TestAHungTCPBackendIsSuspended(t *testing.T) {
 			}
 		}
 		assert.Equal(t, "up", state())
-		hangs = true
+		hangs.Store(true)
 		for range 4 {
 			c := w.connect()
 			defer c.Close()

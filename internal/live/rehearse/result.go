@@ -8,18 +8,13 @@ import (
 
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/health"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
 	"kestrix/internal/live/drive"
 	"kestrix/internal/live/proxy"
 )
-
-// inRotation are the states in which a backend may be given requests.
-var inRotation = map[string]bool{"up": true, "failing": true}
-
-// states are the words of a backend's states.
-var states = map[string]bool{"up": true, "failing": true, "down": true, "recovering": true, "suspended": true, "unprobed": true, "draining": true, "parked": true}
 
 // result puts together what the driver saw and what the proxy tells.
 func (s *stage) result(samples []drive.Sample, partial bool) {
@@ -195,7 +190,7 @@ func (s *stage) health(r *replay.Result, events []proxy.Event) {
 	for _, e := range events {
 		up, backend, ok := strings.Cut(e.Who, ".")
 		u := r.Upstreams[up]
-		if !ok || u == nil || u.Backends[backend] == nil || !states[e.What] {
+		if _, state := health.Named(e.What); !ok || !state || u == nil || u.Backends[backend] == nil {
 			continue
 		}
 		from := cmp.Or(was[e.Who], "up")
@@ -206,14 +201,14 @@ func (s *stage) health(r *replay.Result, events []proxy.Event) {
 		was[e.Who] = e.What
 		r.Health = append(r.Health, replay.HealthChange{At: at, Upstream: up, Backend: backend, From: from, To: e.What, Why: e.Text})
 		switch {
-		case inRotation[from] && !inRotation[e.What]:
+		case health.InRotation(from) && !health.InRotation(e.What):
 			out[e.Who] = at
-		case !inRotation[from] && inRotation[e.What]:
+		case !health.InRotation(from) && health.InRotation(e.What):
 			u.Backends[backend].SecondsOut += at - out[e.Who]
 		}
 	}
 	for who, state := range was {
-		if up, backend, _ := strings.Cut(who, "."); !inRotation[state] {
+		if up, backend, _ := strings.Cut(who, "."); !health.InRotation(state) {
 			r.Upstreams[up].Backends[backend].SecondsOut += max(end-out[who], 0)
 		}
 	}
@@ -288,7 +283,7 @@ func (s *stage) outAndBack(r *replay.Result, up, backend string, from, over floa
 		if h.Upstream != up || h.Backend != backend {
 			continue
 		}
-		now := inRotation[h.To]
+		now := health.InRotation(h.To)
 		if h.At >= from && h.At <= over && in && !now && left < 0 {
 			left = h.At
 		}
