@@ -119,11 +119,13 @@ func readOne(ctx context.Context, env *Env, name string, o trace.Options, out *r
 			return 0, err
 		}
 	}
-	switch out.format {
-	case "", r.Format:
-		out.format = r.Format
-	default:
-		out.format = "several"
+	if r.Format != nil {
+		switch out.format {
+		case "", r.Format.Name:
+			out.format = r.Format.Name
+		default:
+			out.format = "several"
+		}
 	}
 	out.badLines += r.BadLines
 	out.bad = append(out.bad, r.Bad...)

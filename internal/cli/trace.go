@@ -51,7 +51,7 @@ type traceFlags struct {
 
 func (t *traceFlags) define(fs *flag.FlagSet) {
 	fs.StringVar(&t.file, "o", "", "write the trace to `FILE` instead of stdout")
-	fs.StringVar(&t.as, "as", "combined", "`FORMAT` of the trace: "+strings.Join(trace.WrittenAs, ", ")+"; combined has the duration as a further field")
+	fs.StringVar(&t.as, "as", "combined", "`FORMAT` of the trace: "+strings.Join(trace.WrittenAs(), ", ")+"; combined has the duration as a further field")
 	fs.StringVar(&t.rate, "rate", "20/s", "`RATE` of requests on average, as in 20/s")
 	fs.DurationVar(&t.spec.For, "for", 10*time.Minute, "for how much `TIME`, as in 10m")
 	fs.StringVar(&t.start, "start", "2026-11-23T06:30:00Z", "when it begins, as an RFC 3339 `TIME`")

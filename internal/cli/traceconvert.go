@@ -36,7 +36,7 @@ has it can tell who was who. A file whose name ends in .gz or .zst is compressed
 			var c convertFlags
 			c.read.define(fs)
 			fs.StringVar(&c.file, "o", "", "write the trace to `FILE` instead of stdout")
-			fs.StringVar(&c.as, "as", "", "`FORMAT` to write: "+strings.Join(trace.WrittenAs, ", "))
+			fs.StringVar(&c.as, "as", "", "`FORMAT` to write: "+strings.Join(trace.WrittenAs(), ", "))
 			fs.StringVar(&c.from, "from", "", "leave out what is before this `MOMENT`")
 			fs.StringVar(&c.until, "until", "", "leave out what is not before this `MOMENT`")
 			fs.StringVar(&c.sample, "sample", "", "keep the requests of this `SHARE` of clients, as in 10%")
@@ -63,7 +63,7 @@ type convertFlags struct {
 // changes makes what is to become of each record.
 func (c *convertFlags) changes() (*trace.Change, error) {
 	if c.as == "" {
-		return nil, usage("-as says in which format to write: %s", strings.Join(trace.WrittenAs, ", "))
+		return nil, usage("-as says in which format to write: %s", strings.Join(trace.WrittenAs(), ", "))
 	}
 	if err := writable(c.as); err != nil {
 		return nil, err
@@ -166,7 +166,7 @@ func (c *convertFlags) run(ctx context.Context, env *Env, names []string) error 
 			parts = append(parts, fmt.Sprintf("%s (%s)", what, report.Count(n)))
 		}
 		slices.Sort(parts)
-		fmt.Fprintf(env.Stderr, "kestrix trace convert: %s have no place for: %s\n", trace.Formats[c.as], strings.Join(parts, ", "))
+		fmt.Fprintf(env.Stderr, "kestrix trace convert: %s have no place for: %s\n", trace.TitleOf(c.as), strings.Join(parts, ", "))
 	}
 	return nil
 }

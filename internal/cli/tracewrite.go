@@ -16,11 +16,11 @@ import (
 
 // writable says whether a trace can be written in a format.
 func writable(as string) error {
-	if slices.Contains(trace.WrittenAs, as) {
+	if slices.Contains(trace.WrittenAs(), as) {
 		return nil
 	}
-	hint := strings.Join(trace.WrittenAs, ", ")
-	if s := config.Suggest(as, trace.WrittenAs); s != "" {
+	hint := strings.Join(trace.WrittenAs(), ", ")
+	if s := config.Suggest(as, trace.WrittenAs()); s != "" {
 		hint = s + "? There are " + hint
 	} else if as == "json" {
 		hint = "jsonl, one object a line? There are " + hint

@@ -12,7 +12,7 @@ import (
 // Trace writes the summary of a trace as text.
 func (s Style) Trace(name string, t *trace.Summary) string {
 	var b strings.Builder
-	format := trace.Formats[t.Format]
+	format := trace.TitleOf(t.Format)
 	switch {
 	case t.Format == "":
 		format = "nothing was read"
@@ -49,10 +49,10 @@ func (s Style) Trace(name string, t *trace.Summary) string {
 			fmt.Fprintf(&b, "            %s\n", s.yellow(flow("time-taken is read as seconds, as the standard says; if it is milliseconds here: -map duration/ms=time-taken", s.Width, 12)))
 		}
 	} else {
-		cure := map[string]string{
-			"common": "; -fields names further fields of log lines, such as -fields duration", "combined": "; -fields names further fields of log lines, such as -fields duration",
-			"jsonl": "; -map says which column has it, as in -map duration/ms=took", "csv": "; -map says which column has it, as in -map duration/ms=took",
-		}[t.Format]
+		cure := ""
+		if f := trace.FormatOf(t.Format); f != nil && f.DurationBy() != "" {
+			cure = "; " + f.DurationBy()
+		}
 		b.WriteString("  duration  not recorded" + cure + "\n")
 	}
 	fmt.Fprintf(&b, "  methods   %s\n", flow(s.shares(t.Methods, t.Records), s.Width, 12))

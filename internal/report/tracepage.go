@@ -29,7 +29,7 @@ type traceCount struct{ Name, Requests, Share, Wide string }
 func TracePage(name string, t *trace.Summary, version string) ([]byte, error) {
 	v := tracePage{pageTop: top(name+" · kestrix trace describe", version)}
 	v.Headline = fmt.Sprintf("%s from %s", plural(t.Records, "record"), plural(int64(t.Clients), "client"))
-	v.Of = name + " · " + cmp.Or(trace.Formats[t.Format], "nothing was read")
+	v.Of = name + " · " + cmp.Or(trace.TitleOf(t.Format), "nothing was read")
 	if t.First != nil {
 		v.Of += fmt.Sprintf(" · %s to %s UTC, %s", wallTime(*t.First), wallTime(*t.Last), span(*t.Last-*t.First))
 	}

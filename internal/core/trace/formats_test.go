@@ -56,8 +56,7 @@ func TestFormatsAreRead(t *testing.T) {
 			got, r, err := all(t, c.text, c.o)
 			require.NoError(t, err)
 			assert.Equal(t, c.want, got)
-			assert.Equal(t, c.format, r.Format)
-			assert.Contains(t, Formats, r.Format)
+			assert.Equal(t, FormatOf(c.format), r.Format)
 		})
 	}
 }
@@ -173,7 +172,7 @@ func TestEveryFormatIsWrittenAndReadBack(t *testing.T) {
 			}
 			records = append(records, r)
 		}
-		for _, format := range WrittenAs {
+		for _, format := range WrittenAs() {
 			var out bytes.Buffer
 			w, err := NewWriter(&out, format)
 			if err != nil {
@@ -346,4 +345,41 @@ func FuzzHAR(f *testing.F) {
 func FuzzForm(f *testing.F) {
 	f.Add([]byte("a [1] \"GET /\\\" x\" 200|b\n"))
 	fuzz(f, Options{Skip: true, Line: `{client} [{time}] "{method} {path} {*}" {status}|{session}`})
+}
+
+// TestEveryFormatIsWhole walks the table: what is written is read again, as what it is,
+// and every format can be found.
+func TestEveryFormatIsWhole(t *testing.T) {
+	seen := map[string]bool{}
+	for _, f := range Formats {
+		assert.False(t, seen[f.Name], "%s is there twice", f.Name)
+		seen[f.Name] = true
+		assert.NotEmpty(t, f.Title, "%s: Title", f.Name)
+		assert.False(t, f.IsLog && f.Whole, f.Name)
+		assert.Same(t, f, FormatOf(f.Name))
+		if f.append == nil {
+			assert.Same(t, ownLines, f, "%s: append; only what users describe themselves is not written", f.Name)
+			continue
+		}
+		assert.NotEmpty(t, f.end+f.foot, "%s: end", f.Name)
+		var b bytes.Buffer
+		w, err := NewWriter(&b, f.Name)
+		require.NoError(t, err)
+		require.NoError(t, w.Write(&Record{Time: 1_790_000_000e9, Client: []byte("203.0.113.9"), Method: []byte("GET"), Path: []byte("/seats"), UserAgent: []byte("TernApp/4.0"), Status: 200, Bytes: 5, Duration: -1}))
+		require.NoError(t, w.Close())
+		r, err := NewReader("x", &b, Options{})
+		require.NoError(t, err)
+		var rec Record
+		require.NoError(t, r.Next(&rec), f.Name)
+		assert.Same(t, f, r.Format, "%s is found by its content", f.Name)
+		assert.Equal(t, "/seats", string(rec.Path), f.Name)
+	}
+	last := Formats[0]
+	for _, f := range Formats {
+		if f.begins != nil {
+			last = f
+		}
+	}
+	reads, _, _ := last.begins(&Reader{log: &combined{}}, []byte("anything"))
+	assert.NotNil(t, reads, "the last that is told by a line takes any")
 }

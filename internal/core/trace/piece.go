@@ -15,7 +15,8 @@ type Piece struct {
 // Divisible says whether what is left of the file may be read in pieces, side by
 // side: every line stands for itself. It is known once the first record was read.
 func (r *Reader) Divisible() bool {
-	return r.format != nil && r.fatal == nil && r.har == nil && r.csv == nil && r.w3c == nil
+	_, ok := r.reads.(pieceReader)
+	return ok && r.fatal == nil
 }
 
 // Piece gives the next piece of a file that is divisible, in place of Next; its
@@ -66,14 +67,7 @@ func (r *Reader) Lines() int64 { return r.lines.line }
 // counted from the beginning of the piece.
 func (r *Reader) Helper() *Reader {
 	h := &Reader{name: r.name, o: r.o, log: &combined{fields: r.log.fields}, names: r.names, begun: true, Format: r.Format, scans: r.scans, source: &packed{}, lines: &lines{}}
-	switch f := r.format.(type) {
-	case *jsonl:
-		h.format = &jsonl{names: r.names}
-	case *template:
-		h.format = &template{pieces: f.pieces, text: f.text}
-	default:
-		h.format = h.log
-	}
+	h.reads = r.reads.(pieceReader).forPieces(h)
 	return h
 }
 

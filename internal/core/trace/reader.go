@@ -29,18 +29,6 @@ type Bad struct {
 // shownBad is how many bad lines are kept to be shown.
 const shownBad = 5
 
-// format reads one line into a record; a column of 0 says that all is well.
-type format interface {
-	parse(line []byte, r *Record) (column int, why string)
-}
-
-// Formats are the names of what can be read and written, with what they are
-// called in a sentence.
-var Formats = map[string]string{
-	"common": "Common log lines", "combined": "Combined log lines", "jsonl": "JSON Lines", "csv": "CSV",
-	"w3c": "W3C Extended log lines", "har": "HAR", "line": "lines of the form given",
-}
-
 // Reader reads the records of one file, whatever its format, which is told by
 // content: Common and Combined log lines, W3C Extended, HAR, JSON Lines, CSV
 // with a header row; each plain, gzip or zstd.
@@ -48,7 +36,7 @@ type Reader struct {
 	name   string
 	source *packed
 	lines  *lines
-	format format // nil until the first line was seen
+	reads  lineReader // nil until the first line was seen
 	log    *combined
 	w3c    *w3c
 	csv    *csv
@@ -59,7 +47,7 @@ type Reader struct {
 	scans  bool // these are Combined log lines, of which most need not be parsed
 	fatal  error
 
-	Format   string // a key of Formats, once the first record was read
+	Format   *Format // nil before the first record was read
 	BadLines int64
 	Bad      []Bad // the first few
 	Records  int64
@@ -95,7 +83,7 @@ func NewReader(name string, src io.Reader, o Options) (*Reader, error) {
 		if err != nil {
 			return nil, fmt.Errorf("-line: %w", err)
 		}
-		r.format, r.Format = t, "line"
+		r.reads, r.Format = t, ownLines
 	}
 	if r.source, err = unpack(name, src); err != nil {
 		return nil, err
@@ -117,7 +105,7 @@ func (r *Reader) Next(rec *Record) error {
 		return nil
 	}
 	if !r.begun {
-		if r.begun = true; r.format == nil {
+		if r.begun = true; r.reads == nil {
 			r.begin()
 		}
 	}
@@ -145,7 +133,7 @@ func (r *Reader) Next(rec *Record) error {
 			}
 			continue
 		}
-		if r.format == nil {
+		if r.reads == nil {
 			if strings.HasSuffix(r.name, ".hcl") {
 				return &LineError{Name: r.name, Line: r.lines.line, Column: 1, CannotBeSkip: true, Why: "this is a configuration or a scenario, and a trace is wanted here; where a command takes a scenario, it is given by -scenario FILE"}
 			}
@@ -161,17 +149,17 @@ func (r *Reader) Next(rec *Record) error {
 		}
 		rec.reset()
 		r.log.scratch, r.log.escapes = r.log.scratch[:0], r.lines.escaped(line)
-		column, why := r.format.parse(line, rec)
+		column, why := r.reads.parse(line, rec)
 		if column == 0 {
 			rec.Line = first
 			r.Records++
-			if r.Format == "common" && rec.UserAgent != nil {
-				r.Format = "combined"
+			if r.Format == commonLog && rec.UserAgent != nil {
+				r.Format = combinedLog
 			}
-			r.scans = r.Format == "combined"
+			r.scans = r.Format == combinedLog
 			return nil
 		}
-		if r.Format == "common" && r.Records+r.BadLines == 0 && !r.lines.inside && bytes.IndexByte(line, '[') < 0 {
+		if r.Format == commonLog && r.Records+r.BadLines == 0 && !r.lines.inside && bytes.IndexByte(line, '[') < 0 {
 			why += ", and no header row or other format is known by it; -line reads lines of any form"
 		}
 		if e := r.badAt(first, column, why); e != nil {
@@ -203,7 +191,7 @@ func (r *Reader) begin() {
 	case head[0] == '[' && (len(inner) == 0 || inner[0] == '{'):
 		r.fatal = r.lost(1, "this is a JSON array; JSON Lines, one object a line, or a HAR file are expected")
 	case head[0] == '{' && (bytes.HasPrefix(inner, []byte("\"log\"")) || bytes.IndexByte(head[1:], '\n') == 0 || len(head) > 1 && head[1] == '\r'):
-		r.Format = "har"
+		r.Format = harFile
 		r.har, r.fatal = r.readHAR()
 	}
 }
@@ -222,35 +210,33 @@ func (r *Reader) nextEntry(rec *Record) error {
 
 // detect tells the format by the first line; true if it is but a header.
 func (r *Reader) detect(line []byte) (header bool, err error) {
-	switch t := bytes.TrimLeft(line, " \t"); {
-	case t[0] == '{':
-		r.format, r.Format = &jsonl{names: r.names}, "jsonl"
-	case r.o.Fields == "":
-		if c, why := newCSV(line, r.names); why != "" {
-			return true, r.lost(1, why)
-		} else if c != nil {
-			r.csv, r.format, r.Format = c, c, "csv"
-			return true, nil
+	for _, f := range Formats {
+		if f.begins == nil {
+			continue
 		}
-		fallthrough
-	default:
-		r.format, r.Format = r.log, "common"
+		reads, header, why := f.begins(r, bytes.TrimLeft(line, " \t"))
+		if why != "" {
+			return true, r.lost(1, why)
+		}
+		if reads != nil {
+			r.reads, r.Format = reads, f
+			return header, r.fits()
+		}
 	}
-	return false, r.fits()
+	return false, nil // the last takes every line
 }
 
 // fits says which option has no place in the format that was found.
 func (r *Reader) fits() error {
-	logs := r.Format == "common" || r.Format == "combined"
-	switch {
-	case r.o.Map != "" && (logs || r.Format == "har"):
+	switch f := r.Format; {
+	case r.o.Map != "" && (f.IsLog || f.Whole):
 		cure := ""
-		if logs {
+		if f.IsLog {
 			cure = "; further fields of log lines are named by -fields, any other form by -line"
 		}
-		return r.lost(1, fmt.Sprintf("-map names columns, which %s do not have%s", Formats[r.Format], cure))
-	case r.o.Fields != "" && !logs:
-		return r.lost(1, fmt.Sprintf("-fields names further fields of log lines; this is %s, whose columns -map renames", Formats[r.Format]))
+		return r.lost(1, fmt.Sprintf("-map names columns, which %s do not have%s", f.Title, cure))
+	case r.o.Fields != "" && !f.IsLog:
+		return r.lost(1, fmt.Sprintf("-fields names further fields of log lines; this is %s, whose columns -map renames", f.Title))
 	}
 	return nil
 }
@@ -259,11 +245,11 @@ func (r *Reader) fits() error {
 // W3C Extended.
 func (r *Reader) directive(line []byte) error {
 	if r.w3c == nil {
-		if r.format != nil || !isDirective(line) {
+		if r.reads != nil || !isDirective(line) {
 			return nil
 		}
 		r.w3c = &w3c{names: r.names}
-		r.format, r.Format = r.w3c, "w3c"
+		r.reads, r.Format = r.w3c, w3cLog
 		if err := r.fits(); err != nil {
 			return err
 		}

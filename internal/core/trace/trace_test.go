@@ -171,7 +171,7 @@ func TestJSONLines(t *testing.T) {
 			got, r, err := all(t, "\xef\xbb\xbf"+c.line+"\n", Options{})
 			require.NoError(t, err)
 			assert.Equal(t, []string{c.want}, got)
-			assert.Equal(t, "jsonl", r.Format)
+			assert.Equal(t, jsonLines, r.Format)
 		})
 	}
 	r, err := NewReader("a.scenario.hcl", strings.NewReader("seed = 7\n"), Options{Skip: true})
@@ -391,7 +391,7 @@ garbage
 		d.Add(&rec)
 	}
 	s := d.Summary()
-	assert.Equal(t, "combined", r.Format)
+	assert.Equal(t, combinedLog, r.Format)
 	assert.EqualValues(t, 4, s.Records)
 	assert.EqualValues(t, 1, r.BadLines)
 	assert.Equal(t, []Bad{{3, 1, "this is not a Common or Combined log line: a client and a space are expected first"}}, r.Bad)

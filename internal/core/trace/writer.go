@@ -10,13 +10,21 @@ import (
 	"time"
 )
 
-// WrittenAs are the formats that can be written.
-var WrittenAs = []string{"combined", "common", "csv", "har", "jsonl", "w3c"}
+// WrittenAs returns the names of the formats that can be written, sorted.
+func WrittenAs() (names []string) {
+	for _, f := range Formats {
+		if f.append != nil {
+			names = append(names, f.Name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
 
 // Writer writes records in one format.
 type Writer struct {
 	out    io.Writer
-	format string
+	format *Format
 	buf    []byte
 	n      int64
 	lost   map[string]int64
@@ -24,10 +32,11 @@ type Writer struct {
 
 // NewWriter prepares to write; the format is one of WrittenAs.
 func NewWriter(out io.Writer, format string) (*Writer, error) {
-	if !slices.Contains(WrittenAs, format) {
-		return nil, fmt.Errorf("a trace cannot be written as %q; it can as %s", format, strings.Join(WrittenAs, ", "))
+	f := FormatOf(format)
+	if f == nil || f.append == nil {
+		return nil, fmt.Errorf("a trace cannot be written as %q; it can as %s", format, strings.Join(WrittenAs(), ", "))
 	}
-	return &Writer{out: out, format: format, lost: map[string]int64{}}, nil
+	return &Writer{out: out, format: f, lost: map[string]int64{}}, nil
 }
 
 // Lost tells how many records had something that the format has no place for,
@@ -37,32 +46,17 @@ func (w *Writer) Lost() map[string]int64 { return w.lost }
 // Write writes one record. The error is that of writing, or a *LineError, without
 // a name, for a record that the format cannot hold.
 func (w *Writer) Write(r *Record) error {
-	b := w.buf[:0]
-	logs := w.format == "common" || w.format == "combined"
-	if logs && r.Time == NoTime {
+	b, f := w.buf[:0], w.format
+	if f.IsLog && r.Time == NoTime {
 		return &LineError{Line: r.Line, Column: 1, Why: "the record has no time, which log lines cannot do without", CannotBeSkip: true}
 	}
 	if w.n == 0 {
-		b = append(b, heads[w.format]...)
+		b = append(b, f.head...)
+	} else {
+		b = append(b, f.between...)
 	}
-	switch w.format {
-	case "common":
-		b = append(AppendCommon(b, r), '\n')
-	case "combined":
-		b = append(AppendCombined(b, r), '\n')
-	case "jsonl":
-		b = append(AppendJSON(b, r), '\n')
-	case "csv":
-		b = append(appendCSV(b, r), '\n')
-	case "w3c":
-		b = append(appendW3C(b, r), '\n')
-	case "har":
-		if w.n > 0 {
-			b = append(b, ",\n"...)
-		}
-		b = appendHAR(b, r)
-	}
-	if logs {
+	b = append(f.append(b, r), f.end...)
+	if f.IsLog {
 		w.miss(r)
 	}
 	w.n++
@@ -74,20 +68,20 @@ func (w *Writer) Write(r *Record) error {
 // Close writes what stands after the last record. It does not close the
 // writer beneath.
 func (w *Writer) Close() error {
-	if w.format != "har" {
+	if w.format.foot == "" {
 		return nil
 	}
 	b := []byte{}
 	if w.n == 0 {
-		b = append(b, heads["har"]...)
+		b = append(b, w.format.head...)
 	}
-	_, err := w.out.Write(append(b, "\n]}}\n"...))
+	_, err := w.out.Write(append(b, w.format.foot...))
 	return err
 }
 
 // miss counts what log lines have no place for.
 func (w *Writer) miss(r *Record) {
-	more := w.format == "common"
+	more := w.format == commonLog
 	for _, f := range [...]struct {
 		name string
 		has  bool
@@ -101,14 +95,6 @@ func (w *Writer) miss(r *Record) {
 			w.lost[f.name]++
 		}
 	}
-}
-
-// heads stand before the first record.
-var heads = map[string]string{
-	"csv": "time,client,method,host,path,status,bytes,duration,session,user_agent,referer,headers,cookies,frontend,upstream,backend,protocol\n",
-	"w3c": "#Version: 1.0\n#Fields: date time c-ip cs-method cs-host cs-uri-stem cs-uri-query sc-status sc-bytes time-taken" +
-		" cs(User-Agent) cs(Referer) x-session x-frontend x-upstream x-backend x-protocol x-cookies x-headers\n",
-	"har": "{\"log\":" + `{"version":"1.2","creator":{"name":"kestrix","version":"1"},"entries":[` + "\n",
 }
 
 func appendStamp(b []byte, ns int64) []byte {
