@@ -134,6 +134,28 @@ func TestAReaderThatHasSeenEnoughIsNoError(t *testing.T) {
 	require.NoError(t, w.Close())
 }
 
+// TestEveryCommandIsWhole walks the table: what is missing of a command is missing in
+// help, the manual, completion and docs.
+func TestEveryCommandIsWhole(t *testing.T) {
+	var walk func(all []*command, within string)
+	seen := map[string]bool{}
+	walk = func(all []*command, within string) {
+		for _, c := range all {
+			assert.False(t, seen[c.name], "%s is there twice", c.name)
+			seen[c.name] = true
+			assert.True(t, strings.HasPrefix(c.name, within), c.name)
+			assert.NotEmpty(t, c.summary, "%s: summary", c.name)
+			assert.LessOrEqual(t, len(c.summary), 80, "%s: summary", c.name)
+			assert.NotEqual(t, c.setup == nil, len(c.subs) == 0, "%s: either it does something, or those within it do", c.name)
+			if c.setup != nil {
+				assert.Contains(t, c.help+"\n", "\n  kestrix "+c.name, "%s: help has no example", c.name)
+			}
+			walk(c.subs, c.name+" ")
+		}
+	}
+	walk(commands(), "")
+}
+
 func TestEveryCommandRefusesWhatItDoesNotKnow(t *testing.T) {
 	for _, c := range flat() {
 		var errs bytes.Buffer

@@ -42,7 +42,7 @@ func made(f func() string) func() (string, error) {
 
 func installFilesCommand() *command {
 	return &command{
-		name: "install-files", summary: "write the files for the machine that serves: unit, log rotation, man page, completion",
+		name: "install-files", summary: "write files for the machine: systemd unit, log rotation, manual, completion",
 		help: `
 Writes files below a folder and does nothing else: no service is started, and what
 is there already stays unless -replace says otherwise. Look at them, then have them
