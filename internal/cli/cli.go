@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"runtime/debug"
 	"strings"
 
 	"golang.org/x/term"
@@ -136,7 +137,8 @@ func Main(ctx context.Context, env *Env, args []string) int {
 	case "help", "-h", "-help", "--help":
 		return help(env, args[1:])
 	case "version", "-version", "--version":
-		fmt.Fprintln(env.Stdout, "kestrix", Version)
+		info, _ := debug.ReadBuildInfo()
+		fmt.Fprintln(env.Stdout, "kestrix", Version+built(info))
 		return exitFine
 	}
 	var known []string
@@ -154,8 +156,29 @@ func Main(ctx context.Context, env *Env, args []string) int {
 	return exitUsage
 }
 
-// Version is that of the program.
+// Version is the version of the program.
 const Version = "0.1.0"
+
+// built returns what the build information says of the program: the commit and its
+// date, where it was built from a checkout, the compiler and the platform.
+func built(info *debug.BuildInfo) string {
+	if info == nil {
+		return ""
+	}
+	vcs := map[string]string{}
+	for _, s := range info.Settings {
+		vcs[s.Key] = s.Value
+	}
+	out := ""
+	if commit := vcs["vcs.revision"]; commit != "" {
+		day, _, _ := strings.Cut(vcs["vcs.time"], "T")
+		out = ", commit " + commit[:min(len(commit), 12)] + " of " + day
+		if vcs["vcs.modified"] == "true" {
+			out += " with changes"
+		}
+	}
+	return out + ", " + info.GoVersion + " " + vcs["GOOS"] + "/" + vcs["GOARCH"]
+}
 
 func run(ctx context.Context, env *Env, c *command, args []string) int {
 	if len(c.subs) > 0 {

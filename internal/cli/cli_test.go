@@ -9,6 +9,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"testing"
 	"time"
@@ -132,6 +133,14 @@ func TestAReaderThatHasSeenEnoughIsNoError(t *testing.T) {
 	err = o.write(&Env{Stdout: w}, func(w io.Writer) error { _, err := io.WriteString(w, strings.Repeat("x", 1<<20)); return err })
 	assert.NoError(t, err, "as with head")
 	require.NoError(t, w.Close())
+}
+
+func TestTheVersionNamesItsCommit(t *testing.T) {
+	assert.Empty(t, built(nil))
+	info := &debug.BuildInfo{GoVersion: "go1.26.8", Settings: []debug.BuildSetting{{Key: "GOOS", Value: "linux"}, {Key: "GOARCH", Value: "amd64"}}}
+	assert.Equal(t, ", go1.26.8 linux/amd64", built(info))
+	info.Settings = append(info.Settings, debug.BuildSetting{Key: "vcs.revision", Value: "8fe6b8c1d2e3f4a5"}, debug.BuildSetting{Key: "vcs.time", Value: "2026-11-29T06:24:24Z"}, debug.BuildSetting{Key: "vcs.modified", Value: "true"})
+	assert.Equal(t, ", commit 8fe6b8c1d2e3 of 2026-11-29 with changes, go1.26.8 linux/amd64", built(info))
 }
 
 // TestEveryCommandIsWhole walks the table: what is missing of a command is missing in

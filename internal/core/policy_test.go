@@ -103,6 +103,36 @@ func checkFile(t *testing.T, rel, name string) {
 	}
 }
 
+// TestUnsafeStaysInOnePackage: neither unsafe nor assembly, test files included.
+func TestUnsafeStaysInOnePackage(t *testing.T) {
+	const only = "internal/core/trace/scan/"
+	root, err := filepath.Abs("../..")
+	require.NoError(t, err)
+	found := 0
+	err = filepath.WalkDir(root, func(name string, e fs.DirEntry, err error) error {
+		require.NoError(t, err)
+		rel, err := filepath.Rel(root, name)
+		require.NoError(t, err)
+		switch rel = filepath.ToSlash(rel); {
+		case e.IsDir() && strings.HasPrefix(e.Name(), ".") && name != root:
+			return fs.SkipDir
+		case strings.HasPrefix(rel, only):
+			found++
+		case path.Ext(rel) == ".s", path.Ext(rel) == ".c":
+			assert.Fail(t, "assembly or C", "%s: only %s may have it", rel, only)
+		case path.Ext(rel) == ".go":
+			f, err := parser.ParseFile(token.NewFileSet(), name, nil, parser.ImportsOnly)
+			require.NoError(t, err, rel)
+			for _, spec := range f.Imports {
+				assert.NotContains(t, []string{`"unsafe"`, `"C"`}, spec.Path.Value, "%s: only %s may import it", rel, only)
+			}
+		}
+		return nil
+	})
+	require.NoError(t, err)
+	assert.Positive(t, found, "the walk must find the package")
+}
+
 // TestOnlyOnePackageMakesRequests: what routes and keys go by is made by package
 // request alone, so that no two drivers make it differently. Others may fill in the
 // lookups of what it returns.
