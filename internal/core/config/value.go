@@ -125,99 +125,97 @@ func prefixed(before, s, after string) string {
 
 // scalar reads one value as a type.
 func (d *Decoder) scalar(k *Key, as Type, v cty.Value, rng hcl.Range) (any, bool) {
-	fail := func(id, format string, args ...any) (any, bool) {
-		d.Add(id, rng, fmt.Sprintf(format, args...), d.expected(k))
-		return nil, false
-	}
-	switch as {
-	case Whole, Number:
-		if v.Type() != cty.Number {
-			return fail(IDType, "%s is %s, not %s", k.Name, say(v), as)
-		}
-		f := v.AsBigFloat()
-		n, exact := f.Int64()
-		if as == Whole {
-			if !f.IsInt() {
-				return fail(IDType, "%s is %s, not a whole number", k.Name, say(v))
-			}
-			if exact != big.Exact || !inLimits(float64(n), k) {
-				return fail(IDLimit, "%s = %s is outside its limits", k.Name, say(v))
-			}
-			return int(n), true
-		}
-		x, _ := f.Float64()
-		if math.IsInf(x, 0) || !inLimits(x, k) {
-			return fail(IDLimit, "%s = %s is outside its limits", k.Name, say(v))
-		}
-		return x, true
-	case Switch:
-		if v.Type() != cty.Bool {
-			return fail(IDType, "%s is %s, not true or false", k.Name, say(v))
-		}
+	var x any
+	var problem string
+	id := IDType
+	switch {
+	case as == Whole || as == Number:
+		x, id, problem = number(k, as, v)
+	case as == Switch && v.Type() != cty.Bool:
+		problem = fmt.Sprintf("%s is %s, not true or false", k.Name, say(v))
+	case as == Switch:
 		return v.True(), true
-	}
-	if v.Type() != cty.String {
-		return fail(IDType, "%s is %s, not %s", k.Name, say(v), as)
-	}
-	s := v.AsString()
-	switch as {
-	case Duration:
-		x, err := ParseDuration(s)
+	case v.Type() != cty.String:
+		problem = fmt.Sprintf("%s is %s, not %s", k.Name, say(v), as)
+	case as == Texts:
+		return d.choice(k, v.AsString(), rng)
+	case as == Addr || as == Addrs:
+		a, err := ParseAddress(v.AsString())
 		if err != nil {
-			return fail(IDType, "%s: %v", k.Name, err)
+			problem = fmt.Sprintf("%s: %v", k.Name, err)
 		}
-		if !inLimits(x.Seconds(), k) {
-			return fail(IDLimit, "%s = %q is outside its limits", k.Name, s)
-		}
-		return x, true
-	case Percent:
-		x, err := ParsePercent(s)
-		if err != nil {
-			return fail(IDType, "%s: %v", k.Name, err)
-		}
-		return x, true
-	case Size:
-		x, err := ParseSize(s)
-		if err != nil {
-			return fail(IDType, "%s: %v", k.Name, err)
-		}
-		if !inLimits(float64(x), k) {
-			return fail(IDLimit, "%s = %q is outside its limits", k.Name, s)
-		}
-		return x, true
-	case SizeRate:
-		x, err := ParseSizeRate(s)
-		if err != nil {
-			return fail(IDType, "%s: %v", k.Name, err)
-		}
-		return x, true
-	case Rate:
-		x, err := ParseRate(s)
-		if err != nil {
-			return fail(IDType, "%s: %v", k.Name, err)
-		}
-		return x, true
-	case Nets:
-		x, err := parsePrefix(s)
-		if err != nil {
-			return fail(IDType, "%s: %q is not an address or network", k.Name, shorten(s))
-		}
-		return x, true
-	case Addr, Addrs:
-		x, err := ParseAddress(s)
-		if err != nil {
-			return fail(IDType, "%s: %v", k.Name, err)
-		}
-		return Placed[Address]{x, rng}, true
-	case Texts:
-		return d.choice(k, s, rng)
+		x = Placed[Address]{a, rng}
+	case written[as] != nil:
+		x, id, problem = measure(k, as, v.AsString())
 	default:
-		p, ok := d.choice(k, s, rng)
+		p, ok := d.choice(k, v.AsString(), rng)
 		if !ok {
 			return nil, false
 		}
 		return p.(Placed[string]).Value, true
 	}
+	if problem != "" {
+		d.Add(id, rng, problem, d.expected(k))
+		return nil, false
+	}
+	return x, true
+}
+
+// number reads a number, or returns what is wrong with it, and the rule that says so.
+func number(k *Key, as Type, v cty.Value) (x any, id, problem string) {
+	if v.Type() != cty.Number {
+		return nil, IDType, fmt.Sprintf("%s is %s, not %s", k.Name, say(v), as)
+	}
+	f := v.AsBigFloat()
+	n, exact := f.Int64()
+	out, _ := f.Float64()
+	switch {
+	case as == Whole && !f.IsInt():
+		return nil, IDType, fmt.Sprintf("%s is %s, not a whole number", k.Name, say(v))
+	case as == Whole && exact != big.Exact, math.IsInf(out, 0), !inLimits(out, k):
+		return nil, IDLimit, fmt.Sprintf("%s = %s is outside its limits", k.Name, say(v))
+	case as == Whole:
+		return int(n), "", ""
+	}
+	return out, "", ""
+}
+
+// written has how values are read that are written as text. size is what Min and Max
+// of a key go by, not a number where they do not apply.
+var written = map[Type]func(s string) (x any, size float64, err error){
+	Duration: func(s string) (any, float64, error) {
+		x, err := ParseDuration(s)
+		return x, x.Seconds(), err
+	},
+	Size: func(s string) (any, float64, error) {
+		x, err := ParseSize(s)
+		return x, float64(x), err
+	},
+	Percent:  func(s string) (any, float64, error) { return unlimited(ParsePercent(s)) },
+	SizeRate: func(s string) (any, float64, error) { return unlimited(ParseSizeRate(s)) },
+	Rate:     func(s string) (any, float64, error) { return unlimited(ParseRate(s)) },
+	Nets: func(s string) (any, float64, error) {
+		x, err := parsePrefix(s)
+		if err != nil {
+			err = fmt.Errorf("%q is not an address or network", shorten(s))
+		}
+		return unlimited(x, err)
+	},
+}
+
+func unlimited[T any](x T, err error) (any, float64, error) { return x, math.NaN(), err }
+
+// measure reads a value that is written as text, or returns what is wrong with it, and
+// the rule that says so.
+func measure(k *Key, as Type, s string) (x any, id, problem string) {
+	x, size, err := written[as](s)
+	switch {
+	case err != nil:
+		return nil, IDType, fmt.Sprintf("%s: %v", k.Name, err)
+	case !math.IsNaN(size) && !inLimits(size, k):
+		return nil, IDLimit, fmt.Sprintf("%s = %q is outside its limits", k.Name, s)
+	}
+	return x, "", ""
 }
 
 // choice holds a text against the values that are allowed.

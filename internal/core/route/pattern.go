@@ -68,27 +68,35 @@ func (p *Pattern) Match(s string) bool {
 	case p.rest:
 		return len(s) >= len(p.prefix) && s[:len(p.prefix)] == p.prefix && (len(s) == len(p.prefix) || s[len(p.prefix)] == '/')
 	}
-	segs := p.segments
-	if p.sep == '.' && segs[0] == "**" {
-		// The rest stands in front: compare from the end.
-		segs = segs[1:]
-		for i := len(segs) - 1; i >= 0; i-- {
-			cut := strings.LastIndexByte(s, '.')
-			if !wild(segs[i], s[cut+1:]) {
-				return false
-			}
-			if cut < 0 {
-				return i == 0
-			}
-			s = s[:cut]
-		}
-		return true
+	if p.sep == '.' && p.segments[0] == "**" {
+		return matchEnd(p.segments[1:], s)
 	}
+	return matchSegments(p.segments, p.sep, s)
+}
+
+// matchEnd reports whether the last labels of a host match segments.
+func matchEnd(segs []string, s string) bool {
+	for i := len(segs) - 1; i >= 0; i-- {
+		cut := strings.LastIndexByte(s, '.')
+		if !wild(segs[i], s[cut+1:]) {
+			return false
+		}
+		if cut < 0 {
+			return i == 0
+		}
+		s = s[:cut]
+	}
+	return true
+}
+
+// matchSegments reports whether the parts of a text match segments, of which the last
+// may be "**", for any rest.
+func matchSegments(segs []string, sep byte, s string) bool {
 	for i, seg := range segs {
 		if seg == "**" && i == len(segs)-1 {
 			return true
 		}
-		cut := strings.IndexByte(s, p.sep)
+		cut := strings.IndexByte(s, sep)
 		part := s
 		if cut >= 0 {
 			part = s[:cut]
@@ -129,22 +137,25 @@ func wild(pattern, s string) bool {
 	return i == len(pattern)
 }
 
+// matchesAll reports whether the pattern is written as one that matches every text.
+func (p *Pattern) matchesAll() bool {
+	return p.re == nil && (p.text == "**" || p.text == "/**" || p.sep == 0 && p.text == "*")
+}
+
 // Covers says that everything q fits is fitted by p too. It may say no where
 // that would be hard to show, never yes where it is not so.
 func (p *Pattern) Covers(q *Pattern) bool {
-	if p.re != nil || q.re != nil {
-		return p.text == q.text && (p.re != nil) == (q.re != nil) || p.re == nil && (p.text == "**" || p.text == "/**" || p.sep == 0 && p.text == "*")
-	}
-	if p.text == q.text || p.text == "**" || p.text == "/**" || p.sep == 0 && p.text == "*" {
+	same := p.text == q.text && (p.re != nil) == (q.re != nil)
+	switch {
+	case same || p.matchesAll():
 		return true
-	}
-	if q.literal {
-		return p.Match(q.text)
-	}
-	if p.literal {
+	case p.re != nil || q.re != nil:
 		return false
-	}
-	if p.sep == 0 {
+	case q.literal:
+		return p.Match(q.text)
+	case p.literal:
+		return false
+	case p.sep == 0:
 		return coversSegment(p.text, q.text)
 	}
 	a, b := p.segments, q.segments

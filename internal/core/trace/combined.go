@@ -43,25 +43,9 @@ func (c *combined) parse(line []byte, r *Record) (int, string) {
 	if r.Client = line[:i]; i == 1 && line[0] == '-' {
 		r.Client = nil
 	}
-	var open, shut int
-	// The shape of nearly every line is known; the others are searched.
-	if len(line) > i+plainStamp && string(line[i:i+6]) == " - - [" && line[i+plainStamp] == ']' {
-		open, shut = i+5, i+plainStamp
-	} else {
-		open = bytes.IndexByte(line[i:], '[')
-		if open < 0 {
-			return i + 2, "no [time] follows the client"
-		}
-		open += i
-		shut = bytes.IndexByte(line[open:], ']')
-		if shut < 0 {
-			return open + 1, "the time in brackets does not end"
-		}
-		shut += open
-	}
-	var why string
-	if r.Time, r.WholeSecond, why = c.stamp(line[open+1 : shut]); why != "" {
-		return open + 2, why
+	shut, column, why := c.when(line, i, r)
+	if column > 0 {
+		return column, why
 	}
 	i = shut + 1
 	if i+1 >= len(line) || line[i] != ' ' || line[i+1] != '"' {
@@ -84,33 +68,67 @@ func (c *combined) parse(line []byte, r *Record) (int, string) {
 	if i >= len(line) {
 		return 0, ""
 	}
-	// Bytes, or "-" for none.
+	if i, column, why = c.sizeAndAgent(line, i, r); column > 0 {
+		return column, why
+	}
+	return c.further(line, i, r)
+}
+
+// when reads the time in brackets that follows the client, which ends at i. It returns
+// where its bracket closes, or what is wrong.
+func (c *combined) when(line []byte, i int, r *Record) (shut, column int, why string) {
+	open := 0
+	// The shape of nearly every line is known; the others are searched.
+	if len(line) > i+plainStamp && string(line[i:i+6]) == " - - [" && line[i+plainStamp] == ']' {
+		open, shut = i+5, i+plainStamp
+	} else {
+		open = bytes.IndexByte(line[i:], '[')
+		if open < 0 {
+			return 0, i + 2, "no [time] follows the client"
+		}
+		open += i
+		shut = bytes.IndexByte(line[open:], ']')
+		if shut < 0 {
+			return 0, open + 1, "the time in brackets does not end"
+		}
+		shut += open
+	}
+	if r.Time, r.WholeSecond, why = c.stamp(line[open+1 : shut]); why != "" {
+		return 0, open + 2, why
+	}
+	return shut, 0, ""
+}
+
+// sizeAndAgent reads the bytes, or "-" for none, and the referer and user agent where
+// there are some. It returns where further fields begin, or what is wrong.
+func (c *combined) sizeAndAgent(line []byte, i int, r *Record) (next, column int, why string) {
+	ok := false
 	end := bareEnd(line, i)
 	if end == i+1 && line[i] == '-' {
 		r.Bytes = 0
 	} else {
 		n, ok := wholeNumber(line[i:end])
 		if !ok {
-			return i + 1, "a number of bytes or - is expected after the status"
+			return i, i + 1, "a number of bytes or - is expected after the status"
 		}
 		r.Bytes = n
 	}
 	i = skipSpace(line, end)
 	if i < len(line) && line[i] == '"' {
 		if r.Referer, i, ok = c.quoted(line, i); !ok {
-			return i + 1, "the quoted referer does not end"
+			return i, i + 1, "the quoted referer does not end"
 		}
 		r.Referer = known(r.Referer)
 		i = skipSpace(line, i)
 		if i < len(line) && line[i] == '"' {
 			if r.UserAgent, i, ok = c.quoted(line, i); !ok {
-				return i + 1, "the quoted user agent does not end"
+				return i, i + 1, "the quoted user agent does not end"
 			}
 			r.UserAgent = known(r.UserAgent)
 			i = skipSpace(line, i)
 		}
 	}
-	return c.further(line, i, r)
+	return i, 0, ""
 }
 
 // further reads the fields after the user agent. Where none are named, a first

@@ -199,27 +199,11 @@ func (f *field) set(r *Record, v []byte) string {
 	if v = known(v); v == nil {
 		return ""
 	}
+	if t := f.text(r); t != nil {
+		*t = v
+		return ""
+	}
 	switch f.kind {
-	case fieldClient:
-		r.Client = v
-	case fieldMethod:
-		r.Method = v
-	case fieldHost:
-		r.Host = v
-	case fieldPath:
-		r.Path = v
-	case fieldSession:
-		r.Session = v
-	case fieldUserAgent:
-		r.UserAgent = v
-	case fieldReferer:
-		r.Referer = v
-	case fieldFrontend:
-		r.Frontend = v
-	case fieldUpstream:
-		r.Upstream = v
-	case fieldBackend:
-		r.Backend = v
 	case fieldProtocol:
 		r.Protocol = protocol(v)
 	case fieldRequest:
@@ -231,34 +215,72 @@ func (f *field) set(r *Record, v []byte) string {
 	case fieldHeaders:
 		return pairs(v, &r.Headers)
 	case fieldCookies:
-		if v[0] != '{' {
-			r.Cookies = appendCookies(r.Cookies, v)
-			return ""
+		if v[0] == '{' {
+			return pairs(v, &r.Cookies)
 		}
-		return pairs(v, &r.Cookies)
+		r.Cookies = appendCookies(r.Cookies, v)
 	case fieldStatus:
-		if len(v) != 3 || !digits(v) {
-			return fmt.Sprintf("the status %q is not a number of three digits", clip(v))
-		}
-		r.Status = int(v[0]-'0')*100 + int(v[1]-'0')*10 + int(v[2]-'0')
-		if r.Status < 100 {
-			r.Status = 0 // as where the client left before any was sent
-		}
+		return f.status(r, v)
 	case fieldBytes:
-		n, ok := wholeNumber(v)
-		if !ok {
-			x, err := strconv.ParseFloat(text(v), 64) // as in 1.2e6
-			if err != nil || x != math.Trunc(x) || !(x >= 0 && x < 1e18) {
-				return fmt.Sprintf("%q is not a number of bytes", clip(v))
-			}
-			n = int64(x)
-		}
-		r.Bytes = n
+		return f.bytes(r, v)
 	case fieldDuration:
 		return f.duration(r, v)
 	case fieldTime:
 		return f.time(r, v)
 	}
+	return ""
+}
+
+// text returns where a field of text stands in a record, nil for another kind.
+func (f *field) text(r *Record) *[]byte {
+	switch f.kind {
+	case fieldClient:
+		return &r.Client
+	case fieldMethod:
+		return &r.Method
+	case fieldHost:
+		return &r.Host
+	case fieldPath:
+		return &r.Path
+	case fieldSession:
+		return &r.Session
+	case fieldUserAgent:
+		return &r.UserAgent
+	case fieldReferer:
+		return &r.Referer
+	case fieldFrontend:
+		return &r.Frontend
+	case fieldUpstream:
+		return &r.Upstream
+	case fieldBackend:
+		return &r.Backend
+	}
+	return nil
+}
+
+// status reads a status of three digits.
+func (f *field) status(r *Record, v []byte) string {
+	if len(v) != 3 || !digits(v) {
+		return fmt.Sprintf("the status %q is not a number of three digits", clip(v))
+	}
+	r.Status = int(v[0]-'0')*100 + int(v[1]-'0')*10 + int(v[2]-'0')
+	if r.Status < 100 {
+		r.Status = 0 // as where the client left before any was sent
+	}
+	return ""
+}
+
+// bytes reads a number of bytes, which may be written as 1.2e6.
+func (f *field) bytes(r *Record, v []byte) string {
+	n, ok := wholeNumber(v)
+	if !ok {
+		x, err := strconv.ParseFloat(text(v), 64)
+		if err != nil || x != math.Trunc(x) || !(x >= 0 && x < 1e18) {
+			return fmt.Sprintf("%q is not a number of bytes", clip(v))
+		}
+		n = int64(x)
+	}
+	r.Bytes = n
 	return ""
 }
 

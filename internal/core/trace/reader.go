@@ -113,35 +113,9 @@ func (r *Reader) Next(rec *Record) error {
 		return r.nextEntry(rec)
 	}
 	for {
-		line, long, err := r.lines.next()
-		if long {
-			if e := r.bad(1, tooLong); e != nil {
-				return e
-			}
-			if err == nil {
-				continue
-			}
-		}
+		line, err := r.nextLine()
 		if err != nil {
-			return r.failed(err, r.lines.line)
-		}
-		if len(line) == 0 || line[0] == '#' || line[0] <= ' ' && len(bytes.TrimSpace(line)) == 0 {
-			if len(line) > 0 && line[0] == '#' && r.o.Line == "" {
-				if err := r.directive(line); err != nil {
-					return err
-				}
-			}
-			continue
-		}
-		if r.reads == nil {
-			if strings.HasSuffix(r.name, ".hcl") {
-				return &LineError{Name: r.name, Line: r.lines.line, Column: 1, CannotBeSkip: true, Why: "this is a configuration or a scenario, and a trace is wanted here; where a command takes a scenario, it is given by -scenario FILE"}
-			}
-			if header, err := r.detect(line); err != nil {
-				return err
-			} else if header {
-				continue
-			}
+			return err
 		}
 		first := r.lines.line
 		if r.csv != nil {
@@ -164,6 +138,40 @@ func (r *Reader) Next(rec *Record) error {
 		}
 		if e := r.badAt(first, column, why); e != nil {
 			return e
+		}
+	}
+}
+
+// nextLine returns the next line that is to be a record. The format is known then.
+func (r *Reader) nextLine() ([]byte, error) {
+	for {
+		line, long, err := r.lines.next()
+		if long {
+			if e := r.bad(1, tooLong); e != nil {
+				return nil, e
+			}
+			if err == nil {
+				continue
+			}
+		}
+		switch {
+		case err != nil:
+			return nil, r.failed(err, r.lines.line)
+		case len(line) == 0 || line[0] <= ' ' && len(bytes.TrimSpace(line)) == 0:
+		case line[0] == '#':
+			if r.o.Line == "" {
+				err = r.directive(line)
+			}
+			if err != nil {
+				return nil, err
+			}
+		case r.reads != nil:
+			return line, nil
+		default:
+			header, err := r.detect(line)
+			if err != nil || !header {
+				return line, err
+			}
 		}
 	}
 }
@@ -210,6 +218,9 @@ func (r *Reader) nextEntry(rec *Record) error {
 
 // detect tells the format by the first line; true if it is but a header.
 func (r *Reader) detect(line []byte) (header bool, err error) {
+	if strings.HasSuffix(r.name, ".hcl") {
+		return true, &LineError{Name: r.name, Line: r.lines.line, Column: 1, CannotBeSkip: true, Why: "this is a configuration or a scenario, and a trace is wanted here; where a command takes a scenario, it is given by -scenario FILE"}
+	}
 	for _, f := range Formats {
 		if f.begins == nil {
 			continue

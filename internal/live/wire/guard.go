@@ -156,27 +156,11 @@ func (g *Guard) Read(p []byte) (int, error) {
 				}
 			}
 		case len(g.held) == 0:
-			if err := g.waits(); err != nil {
-				return 0, err
-			}
-			n, err := g.Conn.Read(p)
-			if n == 0 {
-				if g.over(err) || g.bidFarewell(err) {
-					continue
+			if n, err := g.fresh(p); n > 0 || err != nil {
+				if err != nil {
+					return 0, err
 				}
-				return 0, err
-			}
-			g.idle.Store(0)
-			k := g.check(p[:n])
-			if g.pass > 0 {
-				continue // something else in place of it
-			}
-			if k < n && g.broken == nil { // what comes behind a broken body is of no use
-				g.held = append(make([]byte, 0, max(2*(n-k), 512)), p[k:n]...)
-				g.unseen = true
-			}
-			if k > 0 {
-				return g.out(k)
+				return g.out(n)
 			}
 		default:
 			if err := g.more(); err != nil && !g.over(err) {
@@ -184,6 +168,31 @@ func (g *Guard) Read(p []byte) (int, error) {
 			}
 		}
 	}
+}
+
+// fresh reads from the connection while nothing is held. It returns how much of p may
+// be handed out; 0 if that has to be decided anew.
+func (g *Guard) fresh(p []byte) (int, error) {
+	if err := g.waits(); err != nil {
+		return 0, err
+	}
+	n, err := g.Conn.Read(p)
+	if n == 0 {
+		if g.over(err) || g.bidFarewell(err) {
+			return 0, nil
+		}
+		return 0, err
+	}
+	g.idle.Store(0)
+	k := g.check(p[:n])
+	if g.pass > 0 {
+		return 0, nil // something else in place of it
+	}
+	if k < n && g.broken == nil { // what comes behind a broken body is of no use
+		g.held = append(make([]byte, 0, max(2*(n-k), 512)), p[k:n]...)
+		g.unseen = true
+	}
+	return k, nil
 }
 
 // waits notes that the next request is waited for, where it is. The library would

@@ -109,18 +109,9 @@ func (g *Guard) readHead(b []byte) (int, error) {
 	h := &g.head
 	// What begins like nothing of HTTP may never have a line's end to wait for.
 	if g.number == 0 && g.blank == 0 && h.at == 0 && (g.o.HTTP2 || g.o.OnlyHTTP2) {
-		n := min(len(b), len(Preface))
-		switch {
-		case string(b[:n]) != Preface[:n]:
-			if g.o.OnlyHTTP2 {
-				return 0, errNotHTTP2
-			}
-		case n < len(Preface):
-			return 0, nil
-		default:
-			g.state = inFrames
-			g.frames.Store(newFrames(g.o.Head, g.o.Idle, g.Conn.SetReadDeadline))
-			return n, nil
+		n, waits, err := g.preface(b)
+		if n > 0 || waits || err != nil {
+			return n, err
 		}
 	}
 	if h.at == 0 && len(b) > 0 && b[0] != '\n' && !all(b[:1], tokenByte) {
@@ -130,43 +121,67 @@ func (g *Guard) readHead(b []byte) (int, error) {
 		return 0, malformed("a first line that is no request")
 	}
 	for {
-		lf := bytes.IndexByte(b[h.at:], '\n')
-		if lf < 0 {
-			// What is there of a line must not wait for its end to be refused.
-			if rest := b[h.at:]; len(rest) > 1 && bytes.IndexByte(rest[:len(rest)-1], '\r') >= 0 {
-				return 0, malformed("a bare CR")
-			}
-			return 0, nil
+		line, err := h.line(b)
+		if line == nil || err != nil {
+			return 0, err
 		}
-		line := b[h.at : h.at+lf]
-		if lf == 0 || line[lf-1] != '\r' {
-			return 0, malformed("a line that ends without CR")
-		}
-		line = line[:lf-1]
-		h.at += lf + 1
 		switch {
 		case h.lines == 0:
-			if err := h.request(line); err != nil {
-				return 0, err
+			err = h.request(line)
+		case len(line) > 0:
+			var name, value []byte
+			if name, value, err = field(line); err == nil {
+				err = h.note(name, value)
 			}
-		case len(line) == 0:
-			if h.at > g.o.Head {
-				return 0, tooLarge(g.o.Head)
-			}
+		case h.at > g.o.Head:
+			return 0, tooLarge(g.o.Head)
+		default:
 			end := h.at
 			err := g.begin()
 			return end, err
-		default:
-			name, value, err := field(line)
-			if err == nil {
-				err = h.note(name, value)
-			}
-			if err != nil {
-				return 0, err
-			}
+		}
+		if err != nil {
+			return 0, err
 		}
 		h.lines++
 	}
+}
+
+// preface looks for the beginning of HTTP/2. It returns how long its preface is if it
+// has come whole, and whether the rest of it must be waited for.
+func (g *Guard) preface(b []byte) (n int, waits bool, err error) {
+	n = min(len(b), len(Preface))
+	switch {
+	case string(b[:n]) != Preface[:n]:
+		if g.o.OnlyHTTP2 {
+			err = errNotHTTP2
+		}
+		return 0, false, err
+	case n < len(Preface):
+		return 0, true, nil
+	}
+	g.state = inFrames
+	g.frames.Store(newFrames(g.o.Head, g.o.Idle, g.Conn.SetReadDeadline))
+	return n, false, nil
+}
+
+// line returns the next line of a head without its end, and goes behind it; nil while
+// its end has not come.
+func (h *guardHead) line(b []byte) ([]byte, error) {
+	lf := bytes.IndexByte(b[h.at:], '\n')
+	if lf < 0 {
+		// What is there of a line must not wait for its end to be refused.
+		if rest := b[h.at:]; len(rest) > 1 && bytes.IndexByte(rest[:len(rest)-1], '\r') >= 0 {
+			return nil, malformed("a bare CR")
+		}
+		return nil, nil
+	}
+	line := b[h.at : h.at+lf]
+	if lf == 0 || line[lf-1] != '\r' {
+		return nil, malformed("a line that ends without CR")
+	}
+	h.at += lf + 1
+	return line[: lf-1 : lf-1], nil
 }
 
 // request reads a request line.

@@ -129,13 +129,20 @@ func (s *section) malformed() string {
 		return "a Content-Length without a body"
 	case s.hosts > 1:
 		return fmt.Sprintf("%d Host fields where one is wanted", s.hosts)
-	}
-	if s.method == "CONNECT" {
+	case s.method == "CONNECT":
 		if s.scheme != "" || s.path != "" || !request.ValidHost(s.authority) {
 			return "a CONNECT that is none"
 		}
 		return ""
 	}
+	if why := s.wrongTarget(); why != "" {
+		return why
+	}
+	return s.wrongHost()
+}
+
+// wrongTarget returns what is wrong with the scheme and path, empty for nothing.
+func (s *section) wrongTarget() string {
 	if s.scheme != "http" && s.scheme != "https" {
 		return "no :scheme that is spoken here"
 	}
@@ -145,6 +152,11 @@ func (s *section) malformed() string {
 	if err := checkTarget(s.method, s.path); err != nil {
 		return strings.TrimPrefix(err.Error(), ErrMalformed.Error()+": ")
 	}
+	return ""
+}
+
+// wrongHost returns what is wrong with the authority and Host, empty for nothing.
+func (s *section) wrongHost() string {
 	switch {
 	case s.authority == "" && s.host == "":
 		return "neither :authority nor Host"

@@ -235,52 +235,7 @@ const maxExtra = 16 << 10
 // chunks hold.
 func (c *chunks) skip(b []byte, data func([]byte)) (n int, err error) {
 	for n < len(b) && c.at != chunksOver {
-		x := b[n]
-		switch c.at {
-		case inSize:
-			switch {
-			case kinds[x]&hexByte != 0:
-				if c.digs++; c.digs > 15 {
-					return n, malformed("a chunk of a size beyond reason")
-				}
-				c.size = c.size<<4 | unhex(x)
-			case c.digs == 0:
-				return n, malformed("a chunk without a size")
-			case x == '\r':
-				c.at = atSizeEnd
-			case x == ';':
-				c.at = inExtension
-			case x == ' ' || x == '\t':
-				c.at = afterSize
-			default:
-				return n, malformed("a chunk size that is no number")
-			}
-		case afterSize:
-			switch c.extra++; {
-			case x == '\r':
-				c.at = atSizeEnd
-			case x == ';':
-				c.at = inExtension
-			case x != ' ' && x != '\t' || c.extra > maxExtra:
-				return n, malformed("a chunk size that is no number")
-			}
-		case inExtension:
-			if c.extra++; c.extra > maxExtra {
-				return n, malformed("chunk extensions of more than %d KiB", maxExtra>>10)
-			}
-			if x == '\r' {
-				c.at = atSizeEnd
-			} else if kinds[x]&valueByte == 0 {
-				return n, malformed("a control character in a chunk extension")
-			}
-		case atSizeEnd:
-			if x != '\n' {
-				return n, malformed("a bare CR behind a chunk size")
-			}
-			if c.at = inData; c.size == 0 {
-				c.at = inTrailer
-			}
-		case inData:
+		if c.at == inData {
 			k := int(min(c.size, int64(len(b)-n)))
 			if data != nil {
 				data(b[n : n+k])
@@ -290,42 +245,110 @@ func (c *chunks) skip(b []byte, data func([]byte)) (n int, err error) {
 				c.at = atDataEnd
 			}
 			continue
-		case atDataEnd:
-			if x != '\r' {
-				return n, malformed("a chunk that is longer than its size")
-			}
-			c.at = atDataEnd2
-		case atDataEnd2:
-			if x != '\n' {
-				return n, malformed("a chunk that is longer than its size")
-			}
-			c.at, c.size, c.digs = inSize, 0, 0
-		case inTrailer:
-			if c.extra++; c.extra > maxExtra {
-				return n, malformed("trailers of more than %d KiB", maxExtra>>10)
-			}
-			if x == '\r' {
-				c.at = atTrailerEnd
-			} else {
-				c.tail = append(c.tail, x)
-			}
-		case atTrailerEnd:
-			if x != '\n' {
-				return n, malformed("a bare CR in a trailer")
-			}
-			if len(c.tail) == c.line {
-				c.at = chunksOver
-				break
-			}
-			if _, _, err := field(c.tail[c.line:]); err != nil {
-				return n, err
-			}
-			c.tail = append(c.tail, '\r', '\n')
-			c.at, c.line = inTrailer, len(c.tail)
+		}
+		if err := c.step(b[n]); err != nil {
+			return n, err
 		}
 		n++
 	}
 	return n, nil
+}
+
+// step takes a byte that is not of a chunk's data.
+func (c *chunks) step(x byte) error {
+	switch c.at {
+	case inSize:
+		return c.inSize(x)
+	case afterSize, inExtension:
+		return c.behindSize(x)
+	case atSizeEnd:
+		if x != '\n' {
+			return malformed("a bare CR behind a chunk size")
+		}
+		if c.at = inData; c.size == 0 {
+			c.at = inTrailer
+		}
+	case atDataEnd:
+		if x != '\r' {
+			return malformed("a chunk that is longer than its size")
+		}
+		c.at = atDataEnd2
+	case atDataEnd2:
+		if x != '\n' {
+			return malformed("a chunk that is longer than its size")
+		}
+		c.at, c.size, c.digs = inSize, 0, 0
+	case inTrailer, atTrailerEnd:
+		return c.inTrailer(x)
+	}
+	return nil
+}
+
+// inSize takes a byte of a chunk's size, or what ends it.
+func (c *chunks) inSize(x byte) error {
+	switch {
+	case kinds[x]&hexByte != 0:
+		if c.digs++; c.digs > 15 {
+			return malformed("a chunk of a size beyond reason")
+		}
+		c.size = c.size<<4 | unhex(x)
+	case c.digs == 0:
+		return malformed("a chunk without a size")
+	case x == '\r':
+		c.at = atSizeEnd
+	case x == ';':
+		c.at = inExtension
+	case x == ' ' || x == '\t':
+		c.at = afterSize
+	default:
+		return malformed("a chunk size that is no number")
+	}
+	return nil
+}
+
+// behindSize takes a byte of the spaces behind a chunk's size, or of its extensions.
+func (c *chunks) behindSize(x byte) error {
+	c.extra++
+	switch {
+	case x == '\r' && c.extra <= maxExtra:
+		c.at = atSizeEnd
+	case c.at == afterSize && x == ';':
+		c.at = inExtension
+	case c.at == afterSize && (x != ' ' && x != '\t' || c.extra > maxExtra):
+		return malformed("a chunk size that is no number")
+	case c.extra > maxExtra:
+		return malformed("chunk extensions of more than %d KiB", maxExtra>>10)
+	case c.at == inExtension && kinds[x]&valueByte == 0:
+		return malformed("a control character in a chunk extension")
+	}
+	return nil
+}
+
+// inTrailer takes a byte of the trailers, or of what ends a line of them.
+func (c *chunks) inTrailer(x byte) error {
+	switch {
+	case c.at == inTrailer:
+		if c.extra++; c.extra > maxExtra {
+			return malformed("trailers of more than %d KiB", maxExtra>>10)
+		}
+		if x == '\r' {
+			c.at = atTrailerEnd
+		} else {
+			c.tail = append(c.tail, x)
+		}
+		return nil
+	case x != '\n':
+		return malformed("a bare CR in a trailer")
+	case len(c.tail) == c.line:
+		c.at = chunksOver
+		return nil
+	}
+	if _, _, err := field(c.tail[c.line:]); err != nil {
+		return err
+	}
+	c.tail = append(c.tail, '\r', '\n')
+	c.at, c.line = inTrailer, len(c.tail)
+	return nil
 }
 
 func unhex(c byte) int64 {
