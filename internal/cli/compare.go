@@ -100,35 +100,15 @@ func runCompare(ctx context.Context, env *Env, o *output, f *figures, r *replayF
 		return err
 	}
 	configs, traces := apart(args)
-	for i, c := range configs {
-		if slices.Contains(configs[:i], c) {
-			return usage("%s is named twice", c)
-		}
-	}
-	if len(configs) == 0 {
-		return usage("a configuration is wanted: kestrix compare CONFIG... TRACE...; its name ends in .hcl")
+	if err := namedOnce(configs); err != nil {
+		return err
 	}
 	if slices.Equal(axes.Algorithms, []string{"all"}) || len(configs) == 1 && len(axes.Algorithms)+len(axes.Pools) == 0 {
 		axes.Algorithms = study.Choices
 	}
-	var subjects []study.Subject
-	var first *source
-	for _, name := range configs {
-		s, sc, err := r.inputs(env, name, with)
-		if err != nil {
-			return err
-		}
-		if first == nil {
-			first = s
-		}
-		if err := knownUpstreams(s, axes.Upstreams); err != nil {
-			return err
-		}
-		short := filepath.Base(name)
-		if slices.ContainsFunc(configs, func(c string) bool { return c != name && filepath.Base(c) == short }) {
-			short = name // of two that are called the same
-		}
-		subjects = append(subjects, study.Subject{Name: short, Config: sc.Expand(s.config), Scenario: sc})
+	subjects, first, err := compareSubjects(env, r, axes.Upstreams, configs, with)
+	if err != nil {
+		return err
 	}
 	sc := subjects[0].Scenario
 	if err := r.fits(sc, append([]string{configs[0]}, traces...)); err != nil {
@@ -156,13 +136,8 @@ func runCompare(ctx context.Context, env *Env, o *output, f *figures, r *replayF
 		return unusable(err)
 	}
 	c.LeftOut = append(c.LeftOut, left...)
-	for i := range c.Runs {
-		run := &c.Runs[i]
-		if why, err := judgeQuietly(ways[i].Scenario, run.Result); err != nil {
-			return err
-		} else if why != "" {
-			run.Notes = append(run.Notes, "what is expected cannot be told of it: "+why)
-		}
+	if err := noteExpectations(ways, c.Runs); err != nil {
+		return err
 	}
 	about := report.Compared{Upstreams: axes.Upstreams, Names: bases(configs, traces, r.scenario), Ways: ways, Result: c}
 	c.Advice = about.Advise()
@@ -180,6 +155,55 @@ func runCompare(ctx context.Context, env *Env, o *output, f *figures, r *replayF
 		return &exitError{interrupted, nil}
 	}
 	return err
+}
+
+// namedOnce checks the configurations of the command line.
+func namedOnce(configs []string) error {
+	for i, c := range configs {
+		if slices.Contains(configs[:i], c) {
+			return usage("%s is named twice", c)
+		}
+	}
+	if len(configs) == 0 {
+		return usage("a configuration is wanted: kestrix compare CONFIG... TRACE...; its name ends in .hcl")
+	}
+	return nil
+}
+
+// compareSubjects reads the configurations, each with its scenario. first is what was
+// read of the first.
+func compareSubjects(env *Env, r *replayFlags, upstreams, configs, with []string) (subjects []study.Subject, first *source, err error) {
+	for _, name := range configs {
+		s, sc, err := r.inputs(env, name, with)
+		if err != nil {
+			return nil, nil, err
+		}
+		if first == nil {
+			first = s
+		}
+		if err := knownUpstreams(s, upstreams); err != nil {
+			return nil, nil, err
+		}
+		short := filepath.Base(name)
+		if slices.ContainsFunc(configs, func(c string) bool { return c != name && filepath.Base(c) == short }) {
+			short = name // of two that are called the same
+		}
+		subjects = append(subjects, study.Subject{Name: short, Config: sc.Expand(s.config), Scenario: sc})
+	}
+	return subjects, first, nil
+}
+
+// noteExpectations notes with each run which of its scenario's expectations are not met.
+func noteExpectations(ways []study.Way, runs []study.Run) error {
+	for i := range runs {
+		run := &runs[i]
+		if why, err := judgeQuietly(ways[i].Scenario, run.Result); err != nil {
+			return err
+		} else if why != "" {
+			run.Notes = append(run.Notes, "what is expected cannot be told of it: "+why)
+		}
+	}
+	return nil
 }
 
 // judgeQuietly is judge for a way that lacks what an expectation speaks of, such as a

@@ -123,6 +123,18 @@ func (f *driveFlags) check(args []string, given map[string]bool) error {
 	if err := f.may(); err != nil {
 		return err
 	}
+	if err := cmp.Or(f.checkLoad(given), f.checkClients()); err != nil {
+		return err
+	}
+	if err := f.ordering.check(); err != nil {
+		return err
+	}
+	_, err = f.fields()
+	return err
+}
+
+// checkLoad checks the flags that say what is sent: a trace, or a load of its own.
+func (f *driveFlags) checkLoad(given map[string]bool) error {
 	many := len(f.traces) > 0
 	switch {
 	case !many && f.n == 0 && f.every == 0:
@@ -135,6 +147,20 @@ func (f *driveFlags) check(args []string, given map[string]bool) error {
 		return usage("-every sends one request after the other; -c has no meaning beside it")
 	case f.n < 0 || f.n > 100_000_000 || f.c < 1 || f.c > 100_000:
 		return usage("-n lies from 1 to 100,000,000 and -c from 1 to 100,000")
+	}
+	if !many {
+		for _, name := range []string{"speed", "from", "until", "window", "spread", "stamp", "bad", "fields", "map", "line"} {
+			if given[name] {
+				return usage("-%s is of a trace, and there is none here", name)
+			}
+		}
+	}
+	return nil
+}
+
+// checkClients checks the flags that say how clients behave.
+func (f *driveFlags) checkClients() error {
+	switch {
 	case !(f.speed > 0) || f.speed > 1e6:
 		return usage("-speed is more than 0 and at most 1,000,000; it is %g", f.speed)
 	case f.cookies != "on" && f.cookies != "off":
@@ -146,18 +172,7 @@ func (f *driveFlags) check(args []string, given map[string]bool) error {
 	case f.timeout <= 0 || f.lasts <= 0:
 		return usage("-timeout and -lasts are more than 0s")
 	}
-	if !many {
-		for _, name := range []string{"speed", "from", "until", "window", "spread", "stamp", "bad", "fields", "map", "line"} {
-			if given[name] {
-				return usage("-%s is of a trace, and there is none here", name)
-			}
-		}
-	}
-	if err := f.ordering.check(); err != nil {
-		return err
-	}
-	_, err = f.fields()
-	return err
+	return nil
 }
 
 // may says whether the target is one that anybody may drive.

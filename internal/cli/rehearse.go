@@ -117,24 +117,9 @@ func runRehearse(ctx context.Context, env *Env, o *output, r *replayFlags, f *re
 	if err := x.gather(ctx, env, r, f, args[1:]); err != nil {
 		return err
 	}
-	forecast, others, err := x.foretell(ctx, env, f.seeds)
+	forecast, others, out, err := x.both(ctx, env, r, f.seeds)
 	if err != nil {
 		return err
-	}
-	out, err := x.forReal(ctx, env, r, forecast)
-	if err != nil {
-		return unusable(err)
-	}
-	if out.Result.Requests == 0 {
-		return &exitError{interrupted, errors.New("stopped before a request was sent; there is nothing to hold against the forecast")}
-	}
-	if out.Result.Partial { // of what was sent, then
-		if x.options.Part.Until, err = trace.ParseMoment(fmt.Sprintf("%.3fs", out.Result.Duration)); err != nil {
-			return unusable(err)
-		}
-		if forecast, others, err = x.foretell(context.WithoutCancel(ctx), env, f.seeds); err != nil {
-			return err
-		}
 	}
 	unmet, err := judge(env, sc, forecast)
 	if err != nil {
@@ -151,9 +136,48 @@ func runRehearse(ctx context.Context, env *Env, o *output, r *replayFlags, f *re
 	for _, m := range out.Mapping {
 		about.Mapping = append(about.Mapping, report.MappedAddress(m))
 	}
-	err = o.write(env, func(w io.Writer) error {
+	err = writeRehearsal(env, o, f, about, out)
+	switch {
+	case err != nil:
+		return err
+	case out.Result.Partial:
+		return &exitError{interrupted, nil}
+	case unmet+also > 0:
+		return &exitError{exitFound, nil}
+	}
+	return nil
+}
+
+// both rehearses in virtual time, with further seeds, and for real. What was stopped is
+// predicted anew for as far as it came.
+func (x *rehearsal) both(ctx context.Context, env *Env, r *replayFlags, seeds int) (forecast *replay.Result, others []*replay.Result, out *rehearse.Outcome, err error) {
+	forecast, others, err = x.foretell(ctx, env, seeds)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	out, err = x.forReal(ctx, env, r, forecast)
+	if err != nil {
+		return nil, nil, nil, unusable(err)
+	}
+	if out.Result.Requests == 0 {
+		return nil, nil, nil, &exitError{interrupted, errors.New("stopped before a request was sent; there is nothing to hold against the forecast")}
+	}
+	if out.Result.Partial { // of what was sent, then
+		if x.options.Part.Until, err = trace.ParseMoment(fmt.Sprintf("%.3fs", out.Result.Duration)); err != nil {
+			return nil, nil, nil, unusable(err)
+		}
+		if forecast, others, err = x.foretell(context.WithoutCancel(ctx), env, seeds); err != nil {
+			return nil, nil, nil, err
+		}
+	}
+	return forecast, others, out, nil
+}
+
+// writeRehearsal writes the report, and the page where one is wanted.
+func writeRehearsal(env *Env, o *output, f *rehearseFlags, about *report.Rehearsal, out *rehearse.Outcome) error {
+	err := o.write(env, func(w io.Writer) error {
 		if o.format == "json" {
-			return writeJSON(w, rehearsalJSON{forecast, out.Result, about.Fidelity, about.Fidelity.Verdict(), about.Mapping, about.Left, out.Late})
+			return writeJSON(w, rehearsalJSON{about.Forecast, out.Result, about.Fidelity, about.Fidelity.Verdict(), about.Mapping, about.Left, out.Late})
 		}
 		style := env.style(env.Stdout, o.plain || o.file != "")
 		style.All = f.all
@@ -166,15 +190,7 @@ func runRehearse(ctx context.Context, env *Env, o *output, r *replayFlags, f *re
 			err = replaceFile(f.html, func(w io.Writer) error { _, err := w.Write(page); return err })
 		}
 	}
-	switch {
-	case err != nil:
-		return err
-	case out.Result.Partial:
-		return &exitError{interrupted, nil}
-	case unmet+also > 0:
-		return &exitError{exitFound, nil}
-	}
-	return nil
+	return err
 }
 
 // rehearsalJSON is a rehearsal as JSON.

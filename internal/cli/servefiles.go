@@ -82,35 +82,7 @@ func (a stamp) same(b stamp) bool {
 }
 
 func (f *follower) run() {
-	var own, named []string
-	seen, before := map[string]stamp{}, map[string]stamp{}
-	// look gives what has changed; again says that something still changes, and
-	// what belongs together is told together.
-	look := func() (c change, again bool) {
-		now := map[string]stamp{}
-		for _, name := range slices.Concat(own, named) {
-			s := stampOf(name)
-			if s.same(seen[name]) {
-				continue
-			}
-			now[name] = s
-			last, ok := before[name]
-			again = again || !ok || !s.same(last)
-		}
-		if before = now; again {
-			return c, true
-		}
-		for name, s := range now {
-			seen[name] = s
-			if slices.Contains(own, name) {
-				c.own = true
-			} else {
-				c.names = append(c.names, filepath.Base(name))
-			}
-		}
-		slices.Sort(c.names)
-		return c, false
-	}
+	k := watchedFiles{seen: map[string]stamp{}, before: map[string]stamp{}}
 	timer := time.NewTimer(time.Hour)
 	defer timer.Stop()
 	due := false // the timer will fire soon: a log in the same folder changes all the time
@@ -125,18 +97,8 @@ func (f *follower) run() {
 		case <-f.end:
 			return
 		case want := <-f.want:
-			own, named = want[0], want[1]
-			for _, name := range f.w.WatchList() {
-				_ = f.w.Remove(name)
-			}
-			for _, name := range slices.Concat(own, named) {
-				if _, known := seen[name]; !known {
-					seen[name] = stampOf(name)
-				}
-				for _, at := range watched(name) {
-					_ = f.w.Add(at) // a folder that is away is looked at with the next change
-				}
-			}
+			k.own, k.named = want[0], want[1]
+			f.watch(&k)
 		case _, ok := <-f.w.Events:
 			if !ok {
 				return
@@ -149,7 +111,7 @@ func (f *follower) run() {
 			soon()
 		case <-timer.C:
 			due = false
-			c, again := look()
+			c, again := k.look()
 			if again {
 				soon()
 				break
@@ -164,6 +126,55 @@ func (f *follower) run() {
 			}
 		}
 	}
+}
+
+// watch has the files of what is looked at watched, and no others.
+func (f *follower) watch(k *watchedFiles) {
+	for _, name := range f.w.WatchList() {
+		_ = f.w.Remove(name)
+	}
+	for _, name := range slices.Concat(k.own, k.named) {
+		if _, known := k.seen[name]; !known {
+			k.seen[name] = stampOf(name)
+		}
+		for _, at := range watched(name) {
+			_ = f.w.Add(at) // a folder that is away is looked at with the next change
+		}
+	}
+}
+
+// watchedFiles is what is known of the files that are watched.
+type watchedFiles struct {
+	own, named   []string
+	seen, before map[string]stamp // as they were told of, and at the last look
+}
+
+// look returns what has changed; again says that something still changes, and what
+// belongs together is told together.
+func (k *watchedFiles) look() (c change, again bool) {
+	now := map[string]stamp{}
+	for _, name := range slices.Concat(k.own, k.named) {
+		s := stampOf(name)
+		if s.same(k.seen[name]) {
+			continue
+		}
+		now[name] = s
+		last, ok := k.before[name]
+		again = again || !ok || !s.same(last)
+	}
+	if k.before = now; again {
+		return c, true
+	}
+	for name, s := range now {
+		k.seen[name] = s
+		if slices.Contains(k.own, name) {
+			c.own = true
+		} else {
+			c.names = append(c.names, filepath.Base(name))
+		}
+	}
+	slices.Sort(c.names)
+	return c, false
 }
 
 // watched gives the folders in which a change may be one of a file: its own, and

@@ -103,16 +103,8 @@ func (f *sweepFlags) check() error {
 		return err
 	}
 	f.o.Kinds, f.o.Upstreams = commas(f.kinds), commas(f.upstreams)
-	for i, k := range f.o.Kinds {
-		if !slices.Contains(sweepKinds(), k) {
-			return usage("-kinds cannot be %q; there are %s", k, strings.Join(sweepKinds(), ", "))
-		}
-		if slices.Contains(f.o.Kinds[:i], k) {
-			return usage("-kinds names %s twice", k)
-		}
-	}
-	if len(f.o.Kinds) == 0 {
-		return usage("-kinds names no kind; there are %s", strings.Join(sweepKinds(), ", "))
+	if err := knownKinds(f.o.Kinds); err != nil {
+		return err
 	}
 	if f.o.For < 0 || f.o.For > 24*time.Hour || f.o.For > 0 && f.o.For < time.Second {
 		return usage("-for cannot be %s; from 1s to 24h", f.o.For)
@@ -122,18 +114,40 @@ func (f *sweepFlags) check() error {
 		return usage("-too-much cannot be %q; a share such as 1%%", f.tooMuch)
 	}
 	f.o.TooMuch = share / 100
-	if f.shard != "" {
-		var s study.Shard
-		if n, err := fmt.Sscanf(f.shard, "%d/%d", &s.Number, &s.Of); n != 2 || err != nil || fmt.Sprintf("%d/%d", s.Number, s.Of) != f.shard {
-			return usage("-shard cannot be %q; it is the number of a part and of how many, as in 1/4", f.shard)
+	return f.checkShard()
+}
+
+// knownKinds checks the kinds of faults that a sweep is to try.
+func knownKinds(kinds []string) error {
+	for i, k := range kinds {
+		if !slices.Contains(sweepKinds(), k) {
+			return usage("-kinds cannot be %q; there are %s", k, strings.Join(sweepKinds(), ", "))
 		}
-		if s.Of < 1 || s.Of > 10000 || s.Number < 1 || s.Number > s.Of {
-			return usage("-shard cannot be %s: of %d parts the last is %d/%d", f.shard, s.Of, max(s.Of, 1), max(s.Of, 1))
+		if slices.Contains(kinds[:i], k) {
+			return usage("-kinds names %s twice", k)
 		}
-		f.o.Shard = &s
-		if f.figures != (figures{}) {
-			return usage("a part of a sweep is drawn when all parts are joined: give -svg, -png and -html to -merge")
-		}
+	}
+	if len(kinds) == 0 {
+		return usage("-kinds names no kind; there are %s", strings.Join(sweepKinds(), ", "))
+	}
+	return nil
+}
+
+// checkShard reads which part of the sweep is to be done, if not all.
+func (f *sweepFlags) checkShard() error {
+	if f.shard == "" {
+		return nil
+	}
+	var s study.Shard
+	if n, err := fmt.Sscanf(f.shard, "%d/%d", &s.Number, &s.Of); n != 2 || err != nil || fmt.Sprintf("%d/%d", s.Number, s.Of) != f.shard {
+		return usage("-shard cannot be %q; it is the number of a part and of how many, as in 1/4", f.shard)
+	}
+	if s.Of < 1 || s.Of > 10000 || s.Number < 1 || s.Number > s.Of {
+		return usage("-shard cannot be %s: of %d parts the last is %d/%d", f.shard, s.Of, max(s.Of, 1), max(s.Of, 1))
+	}
+	f.o.Shard = &s
+	if f.figures != (figures{}) {
+		return usage("a part of a sweep is drawn when all parts are joined: give -svg, -png and -html to -merge")
 	}
 	return nil
 }

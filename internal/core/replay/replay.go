@@ -382,17 +382,9 @@ func (e *engine) handle(ev event) {
 		e.workerDone(ev)
 	case reach:
 		e.reached(ev)
-	case failAfter:
+	case failAfter, answerLate, streamEnd, streamCut, streamIdle:
 		if r := &e.requests[ev.req]; r.gen == ev.gen && r.open {
-			e.settle(ev.req, upstream.Outcome{Kind: upstream.ConnectTimeout})
-		}
-	case answerLate:
-		if r := &e.requests[ev.req]; r.gen == ev.gen && r.open {
-			e.settle(ev.req, upstream.Outcome{Kind: upstream.AnswerTimeout})
-		}
-	case streamEnd, streamCut, streamIdle:
-		if r := &e.requests[ev.req]; r.gen == ev.gen && r.open {
-			e.streamOver(ev.req, ev.kind)
+			e.timeOver(ev.req, ev.kind)
 		}
 	case patienceEnds:
 		if r := &e.requests[ev.req]; r.open && uint32(r.q.ID) == ev.gen {
@@ -407,21 +399,7 @@ func (e *engine) handle(ev event) {
 		e.lastAt = e.now
 		e.ask(&a)
 	case coreDue:
-		v := e.views[ev.server]
-		if e.now != v.scheduled {
-			return // an earlier call has come since
-		}
-		v.scheduled = tick.Never
-		e.actions = v.core.Advance(e.now+v.ahead, e.actions[:0])
-		for k := range e.actions {
-			if a := &e.actions[k]; a.Kind == upstream.SendProbe {
-				e.probe(v, &v.up.servers[a.Probe])
-			} else {
-				e.granted(v, &a.Grant)
-			}
-		}
-		e.note(v)
-		e.schedule(v)
+		e.coreDue(e.views[ev.server])
 	case probeReach:
 		e.probeReached(e.views[ev.req], &e.servers[ev.server], ev.gen)
 	case probeLate:
@@ -436,6 +414,36 @@ func (e *engine) handle(ev event) {
 		e.faultTurns(e.faults[ev.server])
 		e.faultsChanged()
 	}
+}
+
+// timeOver ends an attempt whose time is over, or a stream.
+func (e *engine) timeOver(i int32, kind eventKind) {
+	switch kind & (1<<kindBits - 1) {
+	case failAfter:
+		e.settle(i, upstream.Outcome{Kind: upstream.ConnectTimeout})
+	case answerLate:
+		e.settle(i, upstream.Outcome{Kind: upstream.AnswerTimeout})
+	default:
+		e.streamOver(i, kind)
+	}
+}
+
+// coreDue has a core do what is due now.
+func (e *engine) coreDue(v *view) {
+	if e.now != v.scheduled {
+		return // an earlier call has come since
+	}
+	v.scheduled = tick.Never
+	e.actions = v.core.Advance(e.now+v.ahead, e.actions[:0])
+	for k := range e.actions {
+		if a := &e.actions[k]; a.Kind == upstream.SendProbe {
+			e.probe(v, &v.up.servers[a.Probe])
+		} else {
+			e.granted(v, &a.Grant)
+		}
+	}
+	e.note(v)
+	e.schedule(v)
 }
 
 // attach prepares for what a strand brings, which the engine's own plan reads as well.

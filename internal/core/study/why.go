@@ -135,62 +135,93 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the client %q is not an IP address", q.Client)
 	}
-	table := route.Compile(f)
-	if f.Protocol == "http" {
-		if no := request.Valid(q.Method, q.Host, q.target()); no != nil {
-			a.Reason = fmt.Sprintf("the request has %s; the answer is %d", no.Why, no.Status)
-			return a, nil
-		}
-	}
 	r := q.request(addr)
-	for _, s := range table.Explain(&r) {
-		a.Routes = append(a.Routes, RouteStep{s.Route, s.Fits, s.Why})
-	}
-	i, _ := table.Match(&r)
+	i := a.route(f, q, &r)
 	if i < 0 {
-		a.Reason = "no route fits; the answer is 404"
-		if other := table.Ambiguous(&r); other != "" {
-			a.Reason = fmt.Sprintf("the path can also be read as %s, which another route takes; the answer is 400", other)
-			last := &a.Routes[len(a.Routes)-1]
-			last.Fits, last.Why = false, "some servers read the path as "+other
-		}
 		return a, nil
 	}
 	a.Route, a.Upstream = f.Routes[i].Name, f.Routes[i].SendTo.Value
 	if own := f.Routes[i].Answer(); own != "" {
-		a.Reason = "the proxy answers by itself: " + own
-		if r := f.Routes[i].Redirect; r != nil {
-			path := q.Path
-			if q.Query != "" {
-				path += "?" + q.Query
-			}
-			a.Reason = fmt.Sprintf("the proxy answers by itself: redirect %d to %s", r.Status, r.Target(request.Host(q.Host), path))
-		}
+		a.Reason = "the proxy answers by itself: " + ownAnswer(f.Routes[i], q, own)
 		return a, nil
 	}
-	cfg := c.Upstream(a.Upstream)
-	if q.Zone != "" {
-		if cfg.Failover == nil || !cfg.Failover.PreferZone {
-			return nil, fmt.Errorf("the upstream %q that takes this request does not prefer zones, so -zone changes nothing; failover { prefer = \"zone\" } would", cfg.Name)
-		}
-		if err := zoneKnown(cfg, q.Zone); err != nil {
-			return nil, err
-		}
-		moved := *cfg
-		moved.OwnZone = q.Zone
-		cfg = &moved
+	cfg, err := q.upstream(c, a.Upstream)
+	if err != nil {
+		return nil, err
 	}
 	core := upstream.New(0, cfg, q.Seed)
 	if err := takeOut(core, cfg, q.Down); err != nil {
 		return nil, err
 	}
-	seat, key, seatKey := upstream.None, trace.ClientKey(q.Client), uint64(0)
+	key, seatKey := trace.ClientKey(q.Client), uint64(0)
 	if cfg.Hash != nil {
 		key = request.HashKey(cfg.Hash, &r, key)
 	}
 	if cfg.Sticky != nil {
 		seatKey = request.SeatKey(cfg.Sticky, &r, trace.ClientKey(q.Client))
 	}
+	a.ask(core, f, f.Routes[i], q, key, seatKey)
+	return a, nil
+}
+
+// route finds the route that takes a request, -1 if none does, and explains it.
+func (a *Answer) route(f *config.Frontend, q Question, r *route.Request) int {
+	if f.Protocol == "http" {
+		if no := request.Valid(q.Method, q.Host, q.target()); no != nil {
+			a.Reason = fmt.Sprintf("the request has %s; the answer is %d", no.Why, no.Status)
+			return -1
+		}
+	}
+	table := route.Compile(f)
+	for _, s := range table.Explain(r) {
+		a.Routes = append(a.Routes, RouteStep{s.Route, s.Fits, s.Why})
+	}
+	i, _ := table.Match(r)
+	if i >= 0 {
+		return i
+	}
+	a.Reason = "no route fits; the answer is 404"
+	if other := table.Ambiguous(r); other != "" {
+		a.Reason = fmt.Sprintf("the path can also be read as %s, which another route takes; the answer is 400", other)
+		last := &a.Routes[len(a.Routes)-1]
+		last.Fits, last.Why = false, "some servers read the path as "+other
+	}
+	return -1
+}
+
+// ownAnswer returns what a route answers by itself, a redirect with where it leads.
+func ownAnswer(r *config.Route, q Question, own string) string {
+	if r.Redirect == nil {
+		return own
+	}
+	path := q.Path
+	if q.Query != "" {
+		path += "?" + q.Query
+	}
+	return fmt.Sprintf("redirect %d to %s", r.Redirect.Status, r.Redirect.Target(request.Host(q.Host), path))
+}
+
+// upstream returns the configuration of an upstream, as a proxy in the zone of the
+// question has it.
+func (q *Question) upstream(c *config.Config, name string) (*config.Upstream, error) {
+	cfg := c.Upstream(name)
+	if q.Zone == "" {
+		return cfg, nil
+	}
+	if cfg.Failover == nil || !cfg.Failover.PreferZone {
+		return nil, fmt.Errorf("the upstream %q that takes this request does not prefer zones, so -zone changes nothing; failover { prefer = \"zone\" } would", cfg.Name)
+	}
+	if err := zoneKnown(cfg, q.Zone); err != nil {
+		return nil, err
+	}
+	moved := *cfg
+	moved.OwnZone = q.Zone
+	return &moved, nil
+}
+
+// ask has a core choose for each request of the question, and explains the first.
+func (a *Answer) ask(core *upstream.Upstream, f *config.Frontend, r *config.Route, q Question, key, seatKey uint64) {
+	seat := upstream.None
 	for n := range max(q.Times, 1) {
 		req := upstream.Request{ID: uint64(n), Key: key, SeatKey: seatKey, Seat: seat, Repeatable: request.Idempotent(q.Method)}
 		var at upstream.Attempt
@@ -203,7 +234,7 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 			p.Backend, p.Address = b.Name, b.Address.String()
 			core.Settle(now, &req, &at, upstream.Outcome{Kind: upstream.Answered, Status: 200})
 		}
-		if v.Seat != upstream.None && cfg.Sticky.By == "cookie" {
+		if v.Seat != upstream.None && core.Config().Sticky.By == "cookie" {
 			seat = v.Seat
 		}
 		if n == 0 {
@@ -211,12 +242,11 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 			a.Considered = considered(core, before, v)
 			a.Shares = shares(core)
 			if p.Backend != "" && f.Protocol == "http" {
-				a.Passed = passed(f, f.Routes[i], q, a, p.Reason)
+				a.Passed = passed(f, r, q, a, p.Reason)
 			}
 		}
 		a.Series = append(a.Series, p)
 	}
-	return a, nil
 }
 
 // target returns the request target, as a client sends it.

@@ -54,30 +54,10 @@ const (
 // Operate does what an operator wants; who is told in the news. The error is an
 // *OrderError, and nothing was done.
 func (p *Proxy) Operate(o Order, who string) (Told, error) {
-	op, ok := orders[o.Do]
-	if !ok {
-		words := []string{"park", "drain", "return", "weight", "forget"}
-		hint := "it is park, drain, return, weight or forget"
-		if s := config.Suggest(o.Do, words); s != "" {
-			hint = "did you mean " + s + "?"
-		}
-		return Told{}, noOrder("%q cannot be done; %s", o.Do, hint)
+	op, weight, lasts, err := o.parse()
+	if err != nil {
+		return Told{}, err
 	}
-	weight := 0
-	if op == upstream.Weigh {
-		if o.Weight == nil || *o.Weight < 0 || *o.Weight > 10000 {
-			return Told{}, noOrder("a weight from 0 to 10000 is wanted")
-		}
-		weight = *o.Weight
-	}
-	switch {
-	case o.For == 0:
-	case op == upstream.Return || op == upstream.Forget:
-		return Told{}, noOrder("only park, drain and weight last for a time")
-	case !(o.For >= shortestFor.Seconds() && o.For <= longestFor.Seconds()): // no number is neither
-		return Told{}, noOrder("a time of %g s cannot be set; it is from 1 s to 30 days, and without one an order lasts", o.For)
-	}
-	lasts := time.Duration(o.For * float64(time.Second))
 	name, backend, _ := strings.Cut(o.Backend, ".")
 	p.mu.Lock()
 	l := p.pools[name]
@@ -91,15 +71,8 @@ func (p *Proxy) Operate(o Order, who string) (Told, error) {
 	if !ok {
 		return Told{}, p.unknown("the upstream \""+name+"\" has no backend %q", backend, o.Backend)
 	}
-	if now := l.handLocked(id); o.Seen != nil && *o.Seen != now {
-		if now == "" {
-			now = "as the file says"
-		}
-		return Told{}, &OrderError{Why: fmt.Sprintf("somebody has set %s otherwise meanwhile; it is %s. Nothing was done", o.Backend, now), Stale: true}
-	}
-	takesOut := op == upstream.Park || op == upstream.Drain || op == upstream.Weigh && weight == 0
-	if takesOut && !o.Insist && l.lastLocked(id) {
-		return Told{}, &OrderError{Why: fmt.Sprintf("%s is the last of %q in rotation; without it nobody answers", o.Backend, name), Conflict: true}
+	if err := l.mayLocked(id, &o, op, weight); err != nil {
+		return Told{}, err
 	}
 	before := l.wordsLocked(id)
 	l.core.Operate(p.now(), id, op, weight)
@@ -115,6 +88,51 @@ func (p *Proxy) Operate(o Order, who string) (Told, error) {
 	}
 	p.event(name+"."+backend, "told", "%s, by %s: %s, was %s", text, who, after, before)
 	return Told{name + "." + backend, before, after}, nil
+}
+
+// parse returns what an order says; the error is for whoever gave it.
+func (o *Order) parse() (op upstream.Operation, weight int, lasts time.Duration, err error) {
+	fail := func(format string, args ...any) (upstream.Operation, int, time.Duration, error) {
+		return 0, 0, 0, noOrder(format, args...)
+	}
+	op, ok := orders[o.Do]
+	if !ok {
+		words := []string{"park", "drain", "return", "weight", "forget"}
+		hint := "it is park, drain, return, weight or forget"
+		if s := config.Suggest(o.Do, words); s != "" {
+			hint = "did you mean " + s + "?"
+		}
+		return fail("%q cannot be done; %s", o.Do, hint)
+	}
+	if op == upstream.Weigh {
+		if o.Weight == nil || *o.Weight < 0 || *o.Weight > 10000 {
+			return fail("a weight from 0 to 10000 is wanted")
+		}
+		weight = *o.Weight
+	}
+	switch {
+	case o.For == 0:
+	case op == upstream.Return || op == upstream.Forget:
+		return fail("only park, drain and weight last for a time")
+	case !(o.For >= shortestFor.Seconds() && o.For <= longestFor.Seconds()): // no number is neither
+		return fail("a time of %g s cannot be set; it is from 1 s to 30 days, and without one an order lasts", o.For)
+	}
+	return op, weight, time.Duration(o.For * float64(time.Second)), nil
+}
+
+// mayLocked checks an order against how its backend stands. l.mu is held.
+func (l *pool) mayLocked(id upstream.BackendID, o *Order, op upstream.Operation, weight int) error {
+	if now := l.handLocked(id); o.Seen != nil && *o.Seen != now {
+		if now == "" {
+			now = "as the file says"
+		}
+		return &OrderError{Why: fmt.Sprintf("somebody has set %s otherwise meanwhile; it is %s. Nothing was done", o.Backend, now), Stale: true}
+	}
+	takesOut := op == upstream.Park || op == upstream.Drain || op == upstream.Weigh && weight == 0
+	if takesOut && !o.Insist && l.lastLocked(id) {
+		return &OrderError{Why: fmt.Sprintf("%s is the last of %q in rotation; without it nobody answers", o.Backend, l.name), Conflict: true}
+	}
+	return nil
 }
 
 // unknown says that something is not there, and what may have been meant.

@@ -177,21 +177,9 @@ func (p *Proxy) Apply(c *config.Config) error {
 	if p.stopped {
 		return fmt.Errorf("the proxy is stopping")
 	}
-	var opened []*server
-	for _, f := range c.Frontends {
-		for _, l := range f.Listen {
-			if p.servers[l.Value] != nil {
-				continue
-			}
-			s, err := p.listen(l.Value)
-			if err != nil {
-				for _, o := range opened {
-					o.listener.Close()
-				}
-				return fmt.Errorf("%s:%d:%d: %w", l.Range.Filename, l.Range.Start.Line, l.Range.Start.Column, err)
-			}
-			opened = append(opened, s)
-		}
+	opened, err := p.listenNew(c)
+	if err != nil {
+		return err
 	}
 	undo := func() {
 		for _, o := range opened {
@@ -202,7 +190,6 @@ func (p *Proxy) Apply(c *config.Config) error {
 	if x := c.Control; x == nil {
 		ctl = nil
 	} else if ctl == nil || ctl.address != x.Listen.Value {
-		var err error
 		if ctl, err = p.openControl(x.Listen); err != nil {
 			undo()
 			return err
@@ -216,6 +203,47 @@ func (p *Proxy) Apply(c *config.Config) error {
 		undo()
 		return err
 	}
+	p.takeControl(ctl, operators)
+	p.state.Store(next)
+	p.setConnLimits(c)
+	p.takeServers(next, opened)
+	for name, pool := range p.pools {
+		if c.Upstream(name) == nil {
+			delete(p.pools, name)
+			pool.stop()
+		}
+	}
+	if !p.applied {
+		p.applied = true
+		go p.awaitProbes(slices.Collect(maps.Values(p.pools)))
+	}
+	return nil
+}
+
+// listenNew opens the listeners that a configuration has anew: all of them, or none.
+// p.mu must be held.
+func (p *Proxy) listenNew(c *config.Config) (opened []*server, err error) {
+	for _, f := range c.Frontends {
+		for _, l := range f.Listen {
+			if p.servers[l.Value] != nil {
+				continue
+			}
+			s, err := p.listen(l.Value)
+			if err != nil {
+				for _, o := range opened {
+					o.listener.Close()
+				}
+				return nil, fmt.Errorf("%s:%d:%d: %w", l.Range.Filename, l.Range.Start.Line, l.Range.Start.Column, err)
+			}
+			opened = append(opened, s)
+		}
+	}
+	return opened, nil
+}
+
+// takeControl goes over to another control listener, or to others who may ask it. p.mu
+// must be held.
+func (p *Proxy) takeControl(ctl *control, operators *controlState) {
 	if p.control != ctl {
 		p.control.close()
 		p.control = ctl
@@ -226,8 +254,10 @@ func (p *Proxy) Apply(c *config.Config) error {
 	if ctl != nil {
 		ctl.state.Store(operators)
 	}
-	p.state.Store(next)
-	p.setConnLimits(c)
+}
+
+// takeServers has the listeners follow a configuration. p.mu must be held.
+func (p *Proxy) takeServers(next *state, opened []*server) {
 	for addr, s := range p.servers {
 		if e := next.byListen[addr]; e != nil {
 			s.configure(e.frontend)
@@ -246,17 +276,6 @@ func (p *Proxy) Apply(c *config.Config) error {
 			go s.shutdown(p.o.Grace)
 		}
 	}
-	for name, pool := range p.pools {
-		if c.Upstream(name) == nil {
-			delete(p.pools, name)
-			pool.stop()
-		}
-	}
-	if !p.applied {
-		p.applied = true
-		go p.awaitProbes(slices.Collect(maps.Values(p.pools)))
-	}
-	return nil
 }
 
 // probesWithin is how long a starting proxy waits for first probes to end.
