@@ -55,27 +55,46 @@ func (e *engine) leave(ctx context.Context, c Case, sample []arrival) (*Leave, e
 		case 0:
 			x.begin(sample[0].at)
 		case half:
-			for k, u := range x.ups {
-				if len(o.LeaveOf) > 0 && !slices.Contains(o.LeaveOf, u.cfg.Name) {
-					continue
-				}
-				if s := x.parkHeaviest(u); s != nil {
-					out.Backends = append(out.Backends, s.name)
-					gone[k] = u.views[0].core.Backend(s.id).Name
-				}
-			}
+			out.Backends = x.parkOnes(o.LeaveOf, gone)
 		}
 		x.arrive(&sample[i])
 	}
+	x.countMoves(out, sample, picks, gone)
+	if out.Requests > 0 {
+		out.Share = float64(out.Moved) / float64(out.Requests)
+	}
+	return out, nil
+}
+
+// parkOnes takes the heaviest backend of each upstream out, or of those that are named,
+// notes their names by upstream, and returns them in full.
+func (e *engine) parkOnes(named, gone []string) []string {
+	out := []string{}
+	for k, u := range e.ups {
+		if len(named) > 0 && !slices.Contains(named, u.cfg.Name) {
+			continue
+		}
+		if s := e.parkHeaviest(u); s != nil {
+			out = append(out, s.name)
+			gone[k] = u.views[0].core.Backend(s.id).Name
+		}
+	}
+	return out
+}
+
+// countMoves counts the requests of those who were with a backend that stayed, and those
+// of them that came to another one after some had been taken out.
+func (e *engine) countMoves(out *Leave, sample []arrival, picks, gone []string) {
+	half := len(sample) / 2
 	had := map[owner]string{}
 	for i := range sample {
 		a := &sample[i]
-		if a.route < 0 || x.refs[a.route].upstream < 0 || picks[i] == "" {
+		if a.route < 0 || e.refs[a.route].upstream < 0 || picks[i] == "" {
 			continue
 		}
-		up := x.refs[a.route].upstream
+		up := e.refs[a.route].upstream
 		o := owner{up, uint64(a.session)}
-		if e.strand.routes[a.route].hash != nil && !x.ups[up].sticky {
+		if e.strand.routes[a.route].hash != nil && !e.ups[up].sticky {
 			o.who = a.key
 		}
 		switch before := had[o]; {
@@ -87,10 +106,6 @@ func (e *engine) leave(ctx context.Context, c Case, sample []arrival) (*Leave, e
 			}
 		}
 	}
-	if out.Requests > 0 {
-		out.Share = float64(out.Moved) / float64(out.Requests)
-	}
-	return out, nil
 }
 
 // parkHeaviest has an operator take the backend of the most weight out, the first

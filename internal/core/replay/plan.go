@@ -132,14 +132,7 @@ func (p *plan) join(q *plan) bool {
 		return false
 	}
 	for i := range p.routes {
-		a, b := &p.routes[i], &q.routes[i]
-		if a.upstream != b.upstream {
-			return false
-		}
-		if a.hashes && b.hashes && ((a.hash == nil) != (b.hash == nil) || a.hash != nil && (a.hash.Key != b.hash.Key || a.hash.Name != b.hash.Name)) {
-			return false
-		}
-		if (a.sticky == nil) != (b.sticky == nil) || a.sticky != nil && (a.sticky.By != b.sticky.By || a.sticky.Name != b.sticky.Name) {
+		if !p.routes[i].joins(&q.routes[i]) {
 			return false
 		}
 	}
@@ -152,4 +145,15 @@ func (p *plan) join(q *plan) bool {
 		p.shorten(t)
 	}
 	return true
+}
+
+// joins reports whether two plans need the same of the requests of a route.
+func (a *routeRef) joins(b *routeRef) bool {
+	switch {
+	case a.upstream != b.upstream:
+		return false
+	case a.hashes && b.hashes && ((a.hash == nil) != (b.hash == nil) || a.hash != nil && (a.hash.Key != b.hash.Key || a.hash.Name != b.hash.Name)):
+		return false
+	}
+	return (a.sticky == nil) == (b.sticky == nil) && (a.sticky == nil || a.sticky.By == b.sticky.By && a.sticky.Name == b.sticky.Name)
 }

@@ -36,23 +36,7 @@ type Streams struct {
 
 func load(d *config.Decoder, n *config.Node, c *config.Config) *Load {
 	l := &Load{Range: n.Range, Frontend: config.Get[string](n, "frontend"), Closed: n.Has("requests") || n.Has("concurrency")}
-	open := []string{"rate", "for", "arrivals", "shape", "clients", "popularity"}
-	switch {
-	case l.Closed && !n.Has("requests"):
-		d.Add(config.IDMissing, n.Range, "a closed load has no requests", "requests = 4000 says how many there are in all")
-	case l.Closed && !n.Has("concurrency"):
-		d.Add(config.IDMissing, n.Range, "a closed load has no concurrency", "concurrency = 100 says how many clients there are")
-	case !l.Closed && !n.Has("rate"):
-		d.Add(config.IDMissing, n.Range, "load says not how much", `rate = "200/s" for requests that come whatever is answered, or requests = 4000 and concurrency = 100 for clients that wait`)
-	}
-	for _, key := range open {
-		if l.Closed && n.Has(key) {
-			d.Add(config.IDUnknown, n.At(key), key+" belongs to an open load, and this one is closed: its clients wait for their answers", "remove it, or requests and concurrency")
-		}
-	}
-	if !l.Closed && n.Has("think") {
-		d.Add(config.IDUnknown, n.At("think"), "think belongs to a closed load, and this one is open: requests come whatever is answered", "remove it")
-	}
+	loadKeys(d, n, l)
 	l.Requests, l.Concurrency, l.Think = config.Get[int](n, "requests"), config.Get[int](n, "concurrency"), config.Get[time.Duration](n, "think")
 	l.Spec = trace.Spec{
 		Start: time.Unix(0, 0).UTC(), For: config.Get[time.Duration](n, "for"), Rate: config.Get[float64](n, "rate"),
@@ -75,6 +59,33 @@ func load(d *config.Decoder, n *config.Node, c *config.Config) *Load {
 			d.Add(config.IDLimit, n.Range, err.Error(), "")
 		}
 	}
+	loadFrontend(d, n, l, c)
+	return l
+}
+
+// loadKeys reports keys that are missing, or belong to the other kind of load.
+func loadKeys(d *config.Decoder, n *config.Node, l *Load) {
+	open := []string{"rate", "for", "arrivals", "shape", "clients", "popularity"}
+	switch {
+	case l.Closed && !n.Has("requests"):
+		d.Add(config.IDMissing, n.Range, "a closed load has no requests", "requests = 4000 says how many there are in all")
+	case l.Closed && !n.Has("concurrency"):
+		d.Add(config.IDMissing, n.Range, "a closed load has no concurrency", "concurrency = 100 says how many clients there are")
+	case !l.Closed && !n.Has("rate"):
+		d.Add(config.IDMissing, n.Range, "load says not how much", `rate = "200/s" for requests that come whatever is answered, or requests = 4000 and concurrency = 100 for clients that wait`)
+	}
+	for _, key := range open {
+		if l.Closed && n.Has(key) {
+			d.Add(config.IDUnknown, n.At(key), key+" belongs to an open load, and this one is closed: its clients wait for their answers", "remove it, or requests and concurrency")
+		}
+	}
+	if !l.Closed && n.Has("think") {
+		d.Add(config.IDUnknown, n.At("think"), "think belongs to a closed load, and this one is open: requests come whatever is answered", "remove it")
+	}
+}
+
+// loadFrontend reports a frontend that is not named, or not there.
+func loadFrontend(d *config.Decoder, n *config.Node, l *Load, c *config.Config) {
 	var names []string
 	for _, f := range c.Frontends {
 		names = append(names, f.Name)
@@ -89,7 +100,6 @@ func load(d *config.Decoder, n *config.Node, c *config.Config) *Load {
 		}
 		d.Add(config.IDReference, n.At("frontend"), fmt.Sprintf("no frontend is called %q", l.Frontend), hint)
 	}
-	return l
 }
 
 func streams(n *config.Node) *Streams {

@@ -163,6 +163,16 @@ func fault(d *config.Decoder, n *config.Node, c *config.Config, names []string) 
 			unknownBackend(d, p, names)
 		}
 	}
+	f.ofUpstreams(d, n, c)
+	f.ofZones(d, n, c)
+	if !n.Has("backend") && !n.Has("upstream") && !n.Has("zone") {
+		d.Add(config.IDMissing, n.Range, fmt.Sprintf("the fault %q strikes nobody", f.Name), "backend = \"UPSTREAM.BACKEND\", upstream = \"UPSTREAM\" or zone = \"ZONE\"")
+	}
+	return f
+}
+
+// ofUpstreams has the fault strike the backends of the upstreams that it names.
+func (f *Fault) ofUpstreams(d *config.Decoder, n *config.Node, c *config.Config) {
 	for _, u := range config.Get[[]config.Placed[string]](n, "upstream") {
 		if c.Upstream(u.Value) == nil {
 			var known []string
@@ -178,6 +188,10 @@ func fault(d *config.Decoder, n *config.Node, c *config.Config, names []string) 
 		}
 		f.Backends = append(f.Backends, config.Placed[string]{Value: u.Value + ".*", Range: u.Range})
 	}
+}
+
+// ofZones has the fault strike the backends in the zones that it names.
+func (f *Fault) ofZones(d *config.Decoder, n *config.Node, c *config.Config) {
 	for _, z := range config.Get[[]config.Placed[string]](n, "zone") {
 		var known []string
 		found := false
@@ -199,10 +213,6 @@ func fault(d *config.Decoder, n *config.Node, c *config.Config, names []string) 
 			d.Add(config.IDReference, z.Range, fmt.Sprintf("no backend stands in the zone %q", z.Value), hint)
 		}
 	}
-	if !n.Has("backend") && !n.Has("upstream") && !n.Has("zone") {
-		d.Add(config.IDMissing, n.Range, fmt.Sprintf("the fault %q strikes nobody", f.Name), "backend = \"UPSTREAM.BACKEND\", upstream = \"UPSTREAM\" or zone = \"ZONE\"")
-	}
-	return f
 }
 
 func backendNames(c *config.Config) []string {

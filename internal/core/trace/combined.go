@@ -365,15 +365,9 @@ func (c *combined) stamp(b []byte) (at int64, whole bool, why string) {
 	}
 	at, whole = c.base+sec*int64(time.Second), true
 	if middle := b[20 : len(b)-6]; len(middle) > 0 {
-		if middle[0] != '.' && middle[0] != ',' {
-			return 0, false, fmt.Sprintf("the time %q is not like 23/Nov/2026:06:55:08 +0000", clip(b))
-		}
-		frac, ok := wholeNumber(middle[1:])
-		if !ok || len(middle) > 10 {
-			return 0, false, fmt.Sprintf("the time %q has a fraction that is no number", clip(b))
-		}
-		for k := len(middle) - 1; k < 9; k++ {
-			frac *= 10
+		frac, why := stampFraction(middle, b)
+		if why != "" {
+			return 0, false, why
 		}
 		at += frac
 		whole = false
@@ -388,14 +382,27 @@ func (c *combined) stamp(b []byte) (at int64, whole bool, why string) {
 	return at, whole, ""
 }
 
+// stampFraction returns the nanoseconds of a fraction of a second, such as .25, in a time.
+func stampFraction(middle, whole []byte) (ns int64, why string) {
+	if middle[0] != '.' && middle[0] != ',' {
+		return 0, fmt.Sprintf("the time %q is not like 23/Nov/2026:06:55:08 +0000", clip(whole))
+	}
+	frac, ok := wholeNumber(middle[1:])
+	if !ok || len(middle) > 10 {
+		return 0, fmt.Sprintf("the time %q has a fraction that is no number", clip(whole))
+	}
+	for k := len(middle) - 1; k < 9; k++ {
+		frac *= 10
+	}
+	return frac, ""
+}
+
 const months = "JanFebMarAprMayJunJulAugSepOctNovDec"
 
 func (c *combined) newMinute(b, zone []byte) string {
 	c.cached = false
 	m := strings.Index(months, text(b[3:6]))
-	if b[2] != '/' || b[6] != '/' || b[11] != ':' || b[14] != ':' || m < 0 || m%3 != 0 ||
-		!digits(b[0:2]) || !digits(b[7:11]) || !digits(b[12:14]) || !digits(b[15:17]) ||
-		zone[0] != '+' && zone[0] != '-' || !digits(zone[1:]) {
+	if m < 0 || m%3 != 0 || !minuteShape(b, zone) {
 		return fmt.Sprintf("the time %q is not like 23/Nov/2026:06:55:08 +0000", clip(b))
 	}
 	two := func(i int) int { return int(b[i]-'0')*10 + int(b[i+1]-'0') }
@@ -419,4 +426,12 @@ func (c *combined) newMinute(b, zone []byte) string {
 	copy(c.zone[:], zone)
 	c.cached = true
 	return ""
+}
+
+// minuteShape reports whether a time is like 23/Nov/2026:06:55 and its zone like +0000,
+// whatever the name of the month.
+func minuteShape(b, zone []byte) bool {
+	return b[2] == '/' && b[6] == '/' && b[11] == ':' && b[14] == ':' &&
+		digits(b[0:2]) && digits(b[7:11]) && digits(b[12:14]) && digits(b[15:17]) &&
+		(zone[0] == '+' || zone[0] == '-') && digits(zone[1:])
 }

@@ -106,17 +106,9 @@ func (w *w3c) parse(line []byte, r *Record) (int, string) {
 			return i + 1, fmt.Sprintf("the line has more columns than the %d that #Fields: names", len(w.columns))
 		}
 		start := i
-		var v []byte
-		if line[i] == '"' {
-			var ok bool
-			if v, i, ok = w.quoted(line, i); !ok {
-				return start + 1, "a text in quotes does not end"
-			}
-		} else {
-			for i < len(line) && line[i] != ' ' && line[i] != '\t' {
-				i++
-			}
-			v = line[start:i]
+		v, next, ok := w.cell(line, i)
+		if i = next; !ok {
+			return start + 1, "a text in quotes does not end"
 		}
 		switch f := &w.columns[n]; f.kind {
 		case fieldDate:
@@ -150,6 +142,18 @@ func (w *w3c) parse(line []byte, r *Record) (int, string) {
 		return clockAt + 1, "the time has no date: neither #Fields: nor #Date: names one"
 	}
 	return w.moment(day, clock, clockAt, dated, r)
+}
+
+// cell returns the text that begins at i, in quotes or up to a space, and where it ends.
+func (w *w3c) cell(line []byte, i int) (v []byte, end int, ok bool) {
+	if line[i] == '"' {
+		return w.quoted(line, i)
+	}
+	end = i
+	for end < len(line) && line[end] != ' ' && line[end] != '\t' {
+		end++
+	}
+	return line[i:end], end, true
 }
 
 // moment puts the day and the time of day together.

@@ -95,9 +95,31 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		x.endRequest()
 		p.over(&x.access)
 	}()
+	i := x.routeOf(refused, addr)
+	if i < 0 {
+		return
+	}
+	x.route = entry.frontend.Routes[i]
+	x.access.Route = x.route.Name
+	most := x.mostBody()
+	switch {
+	case x.route.Limits.Rate > 0 && x.limited(entry.frontend, x.route, addr):
+	case most > 0 && r.ContentLength > most:
+		x.tooLarge(most)
+	case x.own(x.route):
+	case !x.prepare(i, most):
+	default:
+		x.forward()
+	}
+}
+
+// routeOf returns the position of the route that takes the request, -1 if it has been
+// answered because none does, or may.
+func (x *exchange) routeOf(refused *wire.Refusal, addr netip.Addr) int {
+	r, entry := x.r, x.entry
 	if entry == nil {
 		x.fail(http.StatusServiceUnavailable, cause.Closing, "this listener is being closed")
-		return
+		return -1
 	}
 	x.access.Frontend = entry.frontend.Name
 	if refused != nil {
@@ -105,61 +127,61 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			x.access.Method, x.access.Path, x.access.Host = refused.Method, refused.Target, ""
 		}
 		x.fail(refused.Status, cause.Malformed, "the request has "+refused.Why)
-		return
+		return -1
 	}
 	if x.unserved() {
-		return
+		return -1
 	}
 	f := entry.frontend
 	if f.Limits.Rate > 0 && x.limited(f, nil, addr) {
-		return
+		return -1
 	}
 	i := x.match(entry, addr)
 	if other := ""; i < 0 {
 		if other = entry.table.Ambiguous(&x.request); other != "" {
 			x.fail(http.StatusBadRequest, cause.Malformed, "the path can also be read as "+other+", which another route takes")
-			return
+			return -1
 		}
 		x.fail(http.StatusNotFound, cause.NoRoute, "nothing is served under this address")
-		return
+		return -1
 	}
-	x.access.Route = entry.frontend.Routes[i].Name
-	x.route = entry.frontend.Routes[i]
-	if x.route.Limits.Rate > 0 && x.limited(f, x.route, addr) {
-		return
-	}
-	most := f.Limits.BodySize
+	return i
+}
+
+// mostBody returns how many bytes the body of the request may have, 0 for any number.
+func (x *exchange) mostBody() int64 {
 	if x.route.Limits.BodySize > 0 {
-		most = x.route.Limits.BodySize
+		return x.route.Limits.BodySize
 	}
-	if most > 0 && r.ContentLength > most {
-		x.tooLarge(most)
-		return
-	}
-	if x.own(x.route) {
-		return
-	}
+	return x.entry.frontend.Limits.BodySize
+}
+
+// prepare makes the request ready to be forwarded by a route. It returns false for one
+// that has been answered, because its body did not come.
+func (x *exchange) prepare(i int, most int64) bool {
+	r, entry := x.r, x.entry
+	f := entry.frontend
 	x.pool, x.waits = entry.pools[i], entry.waits[i]
 	x.access.Upstream = x.pool.name
 	x.q = upstream.Request{
-		ID: p.request.Add(1) - 1, Key: trace.ClientKey(x.client), Seat: upstream.None, Repeatable: request.Idempotent(r.Method),
+		ID: x.proxy.request.Add(1) - 1, Key: trace.ClientKey(x.client), Seat: upstream.None, Repeatable: request.Idempotent(r.Method),
 	}
 	x.access.ID = x.q.ID
 	x.upgrade = upgradeWanted(r)
 	x.trailers = httpguts.HeaderValuesContainsToken(r.Header["Te"], "trailers")
 	if r.Body != nil && r.Body != http.NoBody && r.ContentLength != 0 && x.upgrade == "" {
-		x.body = &body{src: r.Body, most: most, pause: f.Timeouts.RequestBody, client: http.NewResponseController(w)}
+		x.body = &body{src: r.Body, most: most, pause: f.Timeouts.RequestBody, client: http.NewResponseController(x.w)}
 		if x.grpc || x.route.StreamRequests {
 			x.expects = r.Header["Expect"] != nil
 		} else {
 			x.body.rate.least = f.Limits.BodyRate
 			if err := x.body.collect(func() bool { return len(r.Trailer) == 0 }); err != nil {
 				x.badBody(err)
-				return
+				return false
 			}
 		}
 	}
-	x.forward()
+	return true
 }
 
 // startRequest notes what the guard knows of the request, and returns why it is
