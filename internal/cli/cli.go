@@ -235,20 +235,13 @@ func parse(fs *flag.FlagSet, args []string) ([]string, error) {
 		}
 		name := strings.TrimLeft(a, "-")
 		base, _, hasValue := strings.Cut(name, "=")
-		f := fs.Lookup(base)
-		if f == nil && base != "h" && base != "help" {
-			var known []string
-			fs.VisitAll(func(f *flag.Flag) { known = append(known, f.Name) })
-			hint := fmt.Sprintf("kestrix help %s lists the flags", fs.Name())
-			if s := config.Suggest(base, known); s != "" {
-				hint = "did you mean -" + s + "?"
-			}
-			return nil, usage("there is no flag -%s; %s", base, hint)
+		f, err := lookup(fs, base)
+		if err != nil {
+			return nil, err
 		}
 		if f != nil && isSwitch(f) && !hasValue && len(args) > 1 {
-			switch strings.ToLower(args[1]) {
-			case "true", "false", "yes", "no", "on", "off":
-				return nil, usage("-%s takes no value; write -%s alone, or -%s=%t", base, base, base, strings.ContainsAny(args[1][:1], "tTyY") || strings.EqualFold(args[1], "on"))
+			if err := noValue(base, args[1]); err != nil {
+				return nil, err
 			}
 		}
 		n := 1
@@ -271,6 +264,31 @@ func parse(fs *flag.FlagSet, args []string) ([]string, error) {
 		args = args[n:]
 	}
 	return operands, nil
+}
+
+// lookup returns the flag of a name, nil for help.
+func lookup(fs *flag.FlagSet, name string) (*flag.Flag, error) {
+	f := fs.Lookup(name)
+	if f != nil || name == "h" || name == "help" {
+		return f, nil
+	}
+	var known []string
+	fs.VisitAll(func(f *flag.Flag) { known = append(known, f.Name) })
+	hint := fmt.Sprintf("kestrix help %s lists the flags", fs.Name())
+	if s := config.Suggest(name, known); s != "" {
+		hint = "did you mean -" + s + "?"
+	}
+	return nil, usage("there is no flag -%s; %s", name, hint)
+}
+
+// noValue refuses what looks like the value of a switch, and would be taken for an
+// operand.
+func noValue(name, next string) error {
+	switch strings.ToLower(next) {
+	case "true", "false", "yes", "no", "on", "off":
+		return usage("-%s takes no value; write -%s alone, or -%s=%t", name, name, name, strings.ContainsAny(next[:1], "tTyY") || strings.EqualFold(next, "on"))
+	}
+	return nil
 }
 
 func isSwitch(f *flag.Flag) bool {

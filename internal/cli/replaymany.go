@@ -53,39 +53,9 @@ func runScenarios(ctx context.Context, env *Env, o *output, r *replayFlags, juni
 	if err != nil {
 		return err
 	}
-	held := make([]report.Held, len(files))
-	scenarios := make([]*scenario.Scenario, len(files))
-	var traced, loaded []int
-	if len(files) == 0 {
-		held, scenarios, traced = make([]report.Held, 1), []*scenario.Scenario{scenario.None()}, []int{0}
-		held[0].Scenario = "no scenario"
-	}
-	for i, name := range files {
-		sc, err := readScenario(env, name, s.config)
-		if err != nil {
-			return err
-		}
-		scenarios[i], held[i].Scenario = sc, filepath.Base(name)
-		if sc.Load != nil {
-			loaded = append(loaded, i)
-		} else if traced = append(traced, i); len(args) < 2 {
-			return usage("a trace is wanted after %s, for %s has no load block that would make requests", args[0], name)
-		}
-		if err := rehearseExpectations(env, s, sc, r); err != nil {
-			return err
-		}
-	}
-	if len(traced) == 0 && len(args) > 1 {
-		return usage("all of these scenarios have a load that makes the requests; leave %s out", args[1])
-	}
-	for _, i := range loaded {
-		one := *r
-		if one.scenario = files[i]; len(traced) > 0 {
-			one.ofTraces = nil // they are for the others
-		}
-		if err := one.besideLoad(scenarios[i]); err != nil {
-			return err
-		}
+	m, err := gatherScenarios(env, s, r, files, args)
+	if err != nil {
+		return err
 	}
 	sources, traces, remove, err := rereadable(ctx, env, args[1:])
 	defer remove()
@@ -93,43 +63,91 @@ func runScenarios(ctx context.Context, env *Env, o *output, r *replayFlags, juni
 		return err
 	}
 	p := newProgress(env, "replay")
-	run := func(group []int, sources []replay.Source) error {
-		var cases []replay.Case
-		for _, i := range group {
-			c := replay.Case{Config: s.config, Scenario: scenarios[i], Seed: scenarios[i].Seed}
-			if r.seed.given {
-				c.Seed = r.seed.value
-			}
-			cases = append(cases, c)
-		}
-		opt := r.o
-		if opt.Seed = 0; len(cases) == 1 { // which is what a case without a seed falls back on
-			opt.Seed = cases[0].Seed
-		}
-		opt.Progress = p.of(scenarios[group[0]], traces)
-		results, err := replay.RunAll(ctx, cases, sources, opt)
-		if err != nil {
-			return unusable(err)
-		}
-		for k, i := range group {
-			held[i].Result = results[k]
-		}
-		return nil
-	}
-	for from := 0; from < len(traced) && ctx.Err() == nil; from += sideBySide {
-		if err := run(traced[from:min(from+sideBySide, len(traced))], sources); err != nil {
+	for from := 0; from < len(m.traced) && ctx.Err() == nil; from += sideBySide {
+		if err := m.run(ctx, p, traces, m.traced[from:min(from+sideBySide, len(m.traced))], sources); err != nil {
 			return err
 		}
 	}
-	for _, i := range loaded {
+	for _, i := range m.loaded {
 		if ctx.Err() == nil {
-			if err := run([]int{i}, nil); err != nil {
+			if err := m.run(ctx, p, traces, []int{i}, nil); err != nil {
 				return err
 			}
 		}
 	}
 	p.clear()
-	return judgeAll(ctx, env, o, junit, bases(args[:1], args[1:], ""), held, scenarios)
+	return judgeAll(ctx, env, o, junit, bases(args[:1], args[1:], ""), m.held, m.scenarios)
+}
+
+// many are scenarios that are replayed with one configuration.
+type many struct {
+	source         *source
+	flags          *replayFlags
+	held           []report.Held
+	scenarios      []*scenario.Scenario
+	traced, loaded []int // which of them replay the trace, and which make their own load
+}
+
+// gatherScenarios reads the scenarios, or takes none at all for one.
+func gatherScenarios(env *Env, s *source, r *replayFlags, files, args []string) (*many, error) {
+	m := &many{source: s, flags: r, held: make([]report.Held, len(files)), scenarios: make([]*scenario.Scenario, len(files))}
+	if len(files) == 0 {
+		m.held, m.scenarios, m.traced = make([]report.Held, 1), []*scenario.Scenario{scenario.None()}, []int{0}
+		m.held[0].Scenario = "no scenario"
+	}
+	for i, name := range files {
+		sc, err := readScenario(env, name, s.config)
+		if err != nil {
+			return nil, err
+		}
+		m.scenarios[i], m.held[i].Scenario = sc, filepath.Base(name)
+		if sc.Load != nil {
+			m.loaded = append(m.loaded, i)
+		} else if m.traced = append(m.traced, i); len(args) < 2 {
+			return nil, usage("a trace is wanted after %s, for %s has no load block that would make requests", args[0], name)
+		}
+		if err := rehearseExpectations(env, s, sc, r); err != nil {
+			return nil, err
+		}
+	}
+	if len(m.traced) == 0 && len(args) > 1 {
+		return nil, usage("all of these scenarios have a load that makes the requests; leave %s out", args[1])
+	}
+	for _, i := range m.loaded {
+		one := *r
+		if one.scenario = files[i]; len(m.traced) > 0 {
+			one.ofTraces = nil // they are for the others
+		}
+		if err := one.besideLoad(m.scenarios[i]); err != nil {
+			return nil, err
+		}
+	}
+	return m, nil
+}
+
+// run replays some of the scenarios side by side.
+func (m *many) run(ctx context.Context, p *progress, traces []string, group []int, sources []replay.Source) error {
+	var cases []replay.Case
+	for _, i := range group {
+		c := replay.Case{Config: m.source.config, Scenario: m.scenarios[i], Seed: m.scenarios[i].Seed}
+		if m.flags.seed.given {
+			c.Seed = m.flags.seed.value
+		}
+		cases = append(cases, c)
+	}
+	opt := m.flags.o
+	if opt.Seed = 0; len(cases) == 1 { // which is what a case without a seed falls back on
+		opt.Seed = cases[0].Seed
+	}
+	opt.Progress = p.of(m.scenarios[group[0]], traces)
+	results, err := replay.RunAll(ctx, cases, sources, opt)
+	if err != nil {
+		return unusable(err)
+	}
+	for k, i := range group {
+		m.held[i].Result = results[k]
+	}
+	return nil
 }
 
 // judgeAll holds each result against what its scenario expects, and writes it.

@@ -66,55 +66,70 @@ paths at which they do something special:
 					return usage("%s has no meaning here: -tell stands with -control alone, -base with -n, and -only, -except and -with with a configuration", strings.Join(idle, ", "))
 				}
 				if *tell != "" {
-					if len(args) != 1 {
-						return usage("-tell wants one fault: kestrix standin -tell %s hang; there are %s and %s", *tell, strings.Join(standin.Faults, ", "), standin.Mended)
-					}
-					answer, err := standin.Tell(ctx, f.socket(env), standin.Order{Backend: *tell, Fault: args[0]})
-					if err != nil {
-						return unusable(err)
-					}
-					_, err = io.WriteString(env.Stdout, answer)
-					return err
+					return f.tell(ctx, env, *tell, args)
 				}
 				if f.delay < 0 {
 					return usage("-delay cannot be negative")
 				}
 				if *n > 0 && len(args) == 0 {
-					chosen, err := inARow(*n, *base)
-					if err != nil {
-						return err
-					}
-					if f.scenario != "" {
-						return usage("-scenario speaks of the backends of a configuration; name one instead of -n")
-					}
-					return standIns(ctx, env, chosen, nil, &f)
+					return f.inARow(ctx, env, *n, *base)
 				}
 				if len(args) != 1 || *n != 0 {
 					return usage("one configuration is wanted, or a number: kestrix standin CONFIG, or kestrix standin -n 3 -base 127.0.0.1:9001")
 				}
-				s, err := usable(env, args[0], *with)
-				if err != nil {
-					return err
-				}
-				chosen, err := choose(s.config, only, except)
-				if err != nil {
-					return err
-				}
-				var faults []scenario.Fault
-				if f.scenario != "" {
-					sc, err := readScenario(env, f.scenario, s.config)
-					if err != nil {
-						return err
-					}
-					faults = sc.Faults
-					for _, x := range chosen {
-						behave(x, sc.Behaviour(x.Name), f.delay)
-					}
-				}
-				return standIns(ctx, env, chosen, faults, &f)
+				return f.ofConfig(ctx, env, args[0], *with, only, except)
 			}
 		},
 	}
+}
+
+// tell gives an order to stand-ins at work.
+func (f *standinFlags) tell(ctx context.Context, env *Env, who string, args []string) error {
+	if len(args) != 1 {
+		return usage("-tell wants one fault: kestrix standin -tell %s hang; there are %s and %s", who, strings.Join(standin.Faults, ", "), standin.Mended)
+	}
+	answer, err := standin.Tell(ctx, f.socket(env), standin.Order{Backend: who, Fault: args[0]})
+	if err != nil {
+		return unusable(err)
+	}
+	_, err = io.WriteString(env.Stdout, answer)
+	return err
+}
+
+// inARow starts stand-ins on ports in a row.
+func (f *standinFlags) inARow(ctx context.Context, env *Env, n int, base string) error {
+	chosen, err := inARow(n, base)
+	if err != nil {
+		return err
+	}
+	if f.scenario != "" {
+		return usage("-scenario speaks of the backends of a configuration; name one instead of -n")
+	}
+	return standIns(ctx, env, chosen, nil, f)
+}
+
+// ofConfig starts stand-ins for the backends of a configuration.
+func (f *standinFlags) ofConfig(ctx context.Context, env *Env, name string, with, only, except []string) error {
+	s, err := usable(env, name, with)
+	if err != nil {
+		return err
+	}
+	chosen, err := choose(s.config, only, except)
+	if err != nil {
+		return err
+	}
+	var faults []scenario.Fault
+	if f.scenario != "" {
+		sc, err := readScenario(env, f.scenario, s.config)
+		if err != nil {
+			return err
+		}
+		faults = sc.Faults
+		for _, x := range chosen {
+			behave(x, sc.Behaviour(x.Name), f.delay)
+		}
+	}
+	return standIns(ctx, env, chosen, faults, f)
 }
 
 // behave has a stand-in behave as a scenario says. Where that does not say how long

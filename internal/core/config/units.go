@@ -60,13 +60,7 @@ type Address struct {
 // "unix:/path".
 func ParseAddress(s string) (Address, error) {
 	if path, ok := strings.CutPrefix(s, "unix:"); ok {
-		if !strings.HasPrefix(path, "/") || strings.ContainsRune(path, 0) {
-			return Address{}, fmt.Errorf("%q names no socket; write an absolute path like \"unix:/run/app.sock\"", s)
-		}
-		if len(path) > 107 {
-			return Address{}, fmt.Errorf("the socket path in %q is longer than the 107 bytes that Linux allows", shorten(s))
-		}
-		return Address{Unix: path}, nil
+		return parseSocket(s, path)
 	}
 	if strings.Contains(s, "://") {
 		return Address{}, fmt.Errorf("%q is a URL; write only host:port", shorten(s))
@@ -81,19 +75,11 @@ func ParseAddress(s string) (Address, error) {
 	if i < 0 {
 		return Address{}, fmt.Errorf("%q has no port; write host:port, [v6]:port or unix:/path", shorten(s))
 	}
-	host, portText := s[:i], s[i+1:]
-	bracketed := strings.HasPrefix(host, "[") && strings.HasSuffix(host, "]") && len(host) > 2
-	if bracketed {
-		host = host[1 : len(host)-1]
-		ip, err := netip.ParseAddr(host)
-		if err != nil || !ip.Is6() {
-			return Address{}, fmt.Errorf("%q in brackets is not an IPv6 address", shorten(host))
-		}
-	} else if strings.HasPrefix(host, "[") {
-		return Address{}, fmt.Errorf("%q has no port after the bracket; write [v6]:port", shorten(s))
-	} else if strings.Contains(host, ":") {
-		return Address{}, fmt.Errorf("%q: an IPv6 address goes in brackets, like \"[2001:db8::13]:8080\"", shorten(s))
+	host, bracketed, err := splitHost(s, s[:i])
+	if err != nil {
+		return Address{}, err
 	}
+	portText := s[i+1:]
 	port, err := strconv.Atoi(portText)
 	if err != nil || port < 1 || port > 65535 {
 		return Address{}, fmt.Errorf("the port %q in %q is not a number from 1 to 65535", shorten(portText), shorten(s))
@@ -107,6 +93,35 @@ func ParseAddress(s string) (Address, error) {
 		}
 	}
 	return Address{Host: host, Port: port}, nil
+}
+
+// parseSocket reads the path of a unix socket.
+func parseSocket(s, path string) (Address, error) {
+	if !strings.HasPrefix(path, "/") || strings.ContainsRune(path, 0) {
+		return Address{}, fmt.Errorf("%q names no socket; write an absolute path like \"unix:/run/app.sock\"", s)
+	}
+	if len(path) > 107 {
+		return Address{}, fmt.Errorf("the socket path in %q is longer than the 107 bytes that Linux allows", shorten(s))
+	}
+	return Address{Unix: path}, nil
+}
+
+// splitHost takes the brackets off the host of an address, and reports whether it had
+// some.
+func splitHost(s, host string) (bare string, bracketed bool, err error) {
+	switch {
+	case strings.HasPrefix(host, "[") && strings.HasSuffix(host, "]") && len(host) > 2:
+		bare = host[1 : len(host)-1]
+		if ip, err := netip.ParseAddr(bare); err != nil || !ip.Is6() {
+			return "", true, fmt.Errorf("%q in brackets is not an IPv6 address", shorten(bare))
+		}
+		return bare, true, nil
+	case strings.HasPrefix(host, "["):
+		return "", false, fmt.Errorf("%q has no port after the bracket; write [v6]:port", shorten(s))
+	case strings.Contains(host, ":"):
+		return "", false, fmt.Errorf("%q: an IPv6 address goes in brackets, like \"[2001:db8::13]:8080\"", shorten(s))
+	}
+	return host, false, nil
 }
 
 // hostName accepts an IPv4 address or a host name (RFC 1123 section 2.1, with

@@ -62,27 +62,33 @@ func (j *jsonl) member(prefix string, key []byte, r *Record, depth int) string {
 		return j.pairs(&r.Cookies)
 	}
 	start := j.i
-	var v []byte
-	if j.at('"') {
-		if why := j.text(&v); why != "" {
-			return why
-		}
-	} else {
-		switch f.kind {
-		case fieldTime, fieldStatus, fieldBytes, fieldDuration, fieldSession:
-		default:
-			return "a text in quotes is expected"
-		}
-		if _, _, why := j.number(); why != "" {
-			return why
-		}
-		v = j.line[start:j.i]
+	v, why := j.value(&f)
+	if why != "" {
+		return why
 	}
 	if why := f.set(r, v); why != "" {
 		j.i = start
 		return why
 	}
 	return ""
+}
+
+// value returns the text or number of a field as text.
+func (j *jsonl) value(f *field) (v []byte, why string) {
+	if j.at('"') {
+		why = j.text(&v)
+		return v, why
+	}
+	switch f.kind {
+	case fieldTime, fieldStatus, fieldBytes, fieldDuration, fieldSession:
+	default:
+		return nil, "a text in quotes is expected"
+	}
+	start := j.i
+	if _, _, why := j.number(); why != "" {
+		return nil, why
+	}
+	return j.line[start:j.i], ""
 }
 
 // within says whether a renamed column lies inside an object.

@@ -164,51 +164,60 @@ func retell(entries []Entry, seed uint64, watch func(e *Entry, core *upstream.Up
 				then = f
 			}
 		}
-		switch e.Call {
-		case "new":
+		if e.Call == "new" {
 			cores[e.Upstream] = newDecider(e.At, e.Config, seed, nil)
-		case "reload":
-			d.Reload(e.At, e.Config)
-		case "choose":
-			v := d.Choose(e.At, &e.Request, a)
-			said = fmt.Sprint(v)
-			then(v, 0, nil)
-		case "settle":
-			s := d.Settle(e.At, &e.Request, a, e.Outcome)
-			said = fmt.Sprint(s)
-			then(upstream.Verdict{}, s, nil)
-		case "repeats":
-			said = fmt.Sprint(d.Repeats(e.At, &e.Request, a, e.Outcome))
-		case "begins":
-			d.FirstByte(e.At, &e.Request, a)
-		case "cancel":
-			d.Cancel(e.At, &e.Request, a)
-			then(upstream.Verdict{}, 0, nil)
-		case "probe":
-			d.ProbeSeen(e.At, e.Backend, e.Probe)
-		case "operate":
-			d.Operate(e.At, e.Backend, e.Operation, e.Weight)
-		case "learn":
-			d.Learn(e.At, e.SeatKey, e.Backend)
-		case "advance":
-			actions := d.Advance(e.At, nil)
-			said = actionWords(actions)
-			for _, x := range actions {
-				if x.Kind == upstream.Granted {
-					if waits := attempts[x.Grant.Request.ID]; waits != nil {
-						*waits = x.Grant.Attempt
-					}
-				}
-			}
-			then(upstream.Verdict{}, 0, actions)
-		default:
-			return fmt.Errorf("entry %d: there is no call %q", i+1, e.Call)
+		} else if said, err = d.told(e, a, attempts, then); err != nil {
+			return fmt.Errorf("entry %d: %w", i+1, err)
 		}
 		if said != e.Said {
 			return fmt.Errorf("entry %d, %s at %d: the core says %q where it said %q", i+1, e.Call, e.At, said, e.Said)
 		}
 	}
 	return nil
+}
+
+// told tells a core what it was told in an entry, and returns in words what it says.
+// then is shown what that was; attempts are those under way, by request.
+func (d *decider) told(e *Entry, a *upstream.Attempt, attempts map[uint64]*upstream.Attempt, then func(upstream.Verdict, upstream.Step, []upstream.Action)) (said string, err error) {
+	switch e.Call {
+	case "reload":
+		d.Reload(e.At, e.Config)
+	case "choose":
+		v := d.Choose(e.At, &e.Request, a)
+		said = fmt.Sprint(v)
+		then(v, 0, nil)
+	case "settle":
+		s := d.Settle(e.At, &e.Request, a, e.Outcome)
+		said = fmt.Sprint(s)
+		then(upstream.Verdict{}, s, nil)
+	case "repeats":
+		said = fmt.Sprint(d.Repeats(e.At, &e.Request, a, e.Outcome))
+	case "begins":
+		d.FirstByte(e.At, &e.Request, a)
+	case "cancel":
+		d.Cancel(e.At, &e.Request, a)
+		then(upstream.Verdict{}, 0, nil)
+	case "probe":
+		d.ProbeSeen(e.At, e.Backend, e.Probe)
+	case "operate":
+		d.Operate(e.At, e.Backend, e.Operation, e.Weight)
+	case "learn":
+		d.Learn(e.At, e.SeatKey, e.Backend)
+	case "advance":
+		actions := d.Advance(e.At, nil)
+		said = actionWords(actions)
+		for _, x := range actions {
+			if x.Kind == upstream.Granted {
+				if waits := attempts[x.Grant.Request.ID]; waits != nil {
+					*waits = x.Grant.Attempt
+				}
+			}
+		}
+		then(upstream.Verdict{}, 0, actions)
+	default:
+		return "", fmt.Errorf("there is no call %q", e.Call)
+	}
+	return said, nil
 }
 
 // Moment is one thing that the core decided of a request, with how the backends
@@ -238,66 +247,78 @@ type Stood struct {
 // error says that the journal has no such request, or that a core says something
 // else than it did.
 func (j *Journal) Story(request uint64) ([]Moment, error) {
-	var out []Moment
-	waits := ""
-	err := retell(j.Entries, j.Seed, func(e *Entry, core *upstream.Upstream) func(upstream.Verdict, upstream.Step, []upstream.Action) {
-		m := Moment{At: j.Began.Add(time.Duration(e.At)), Upstream: e.Upstream, Call: e.Call}
-		granted := e.Call == "advance" && waits == e.Upstream
-		if !granted && (e.Request.ID != request || e.Call != "choose" && e.Call != "settle" && e.Call != "cancel") {
-			return nil
-		}
-		if e.Call != "settle" && e.Call != "cancel" {
-			for _, x := range core.Members(e.At) {
-				m.Backends = append(m.Backends, Stood{x.Name, x.State.String(), whyNot(&x), x.Weight, x.InFlight})
-			}
-		}
-		chosen := func(v upstream.Verdict) {
-			m.Reason = core.ReasonWord(v.Reason)
-			if v.Kind == upstream.Go {
-				m.Backend = core.Backend(v.Backend).Name
-			}
-			out = append(out, m)
-		}
-		return func(v upstream.Verdict, s upstream.Step, actions []upstream.Action) {
-			switch e.Call {
-			case "choose":
-				if v.Kind == upstream.Queued {
-					waits = e.Upstream
-				}
-				chosen(v)
-			case "advance":
-				for _, x := range actions {
-					if x.Kind == upstream.Granted && x.Grant.Request.ID == request {
-						m.Call, waits = "granted", ""
-						chosen(x.Grant.Verdict)
-					}
-				}
-			case "cancel":
-				m.Outcome = "the client left"
-				out = append(out, m)
-			case "settle":
-				m.Outcome, m.Again = e.Outcome.Kind.String(), s == upstream.Again
-				if e.Outcome.Kind == upstream.Answered {
-					m.Outcome = fmt.Sprintf("answered %d", e.Outcome.Status)
-				}
-				out = append(out, m)
-			}
-		}
-	})
+	t := storyteller{request: request, began: j.Began}
+	err := retell(j.Entries, j.Seed, t.watch)
 	if err != nil {
 		return nil, err
 	}
-	if len(out) == 0 {
+	if len(t.out) == 0 {
 		return nil, fmt.Errorf("the journal has no request %d", request)
 	}
 	n := 0
-	for i := range out {
-		if out[i].Call == "choose" && out[i].Reason != upstream.InQueue.String() || out[i].Call == "granted" {
+	for i := range t.out {
+		if t.out[i].Call == "choose" && t.out[i].Reason != upstream.InQueue.String() || t.out[i].Call == "granted" {
 			n++
 		}
-		out[i].Attempt = n
+		t.out[i].Attempt = n
 	}
-	return out, nil
+	return t.out, nil
+}
+
+// storyteller gathers what was decided of a request.
+type storyteller struct {
+	request uint64
+	began   time.Time
+	waits   string // the upstream in whose queue it waits
+	out     []Moment
+}
+
+// watch returns what is to be noted of what a core says to an entry, nil for nothing.
+func (t *storyteller) watch(e *Entry, core *upstream.Upstream) func(upstream.Verdict, upstream.Step, []upstream.Action) {
+	m := Moment{At: t.began.Add(time.Duration(e.At)), Upstream: e.Upstream, Call: e.Call}
+	ends := e.Call == "settle" || e.Call == "cancel"
+	if granted := e.Call == "advance" && t.waits == e.Upstream; !granted && (e.Request.ID != t.request || e.Call != "choose" && !ends) {
+		return nil
+	}
+	if !ends {
+		for _, x := range core.Members(e.At) {
+			m.Backends = append(m.Backends, Stood{x.Name, x.State.String(), whyNot(&x), x.Weight, x.InFlight})
+		}
+	}
+	return func(v upstream.Verdict, s upstream.Step, actions []upstream.Action) {
+		switch e.Call {
+		case "choose":
+			if v.Kind == upstream.Queued {
+				t.waits = e.Upstream
+			}
+			t.chosen(m, core, v)
+		case "advance":
+			for _, x := range actions {
+				if x.Kind == upstream.Granted && x.Grant.Request.ID == t.request {
+					m.Call, t.waits = "granted", ""
+					t.chosen(m, core, x.Grant.Verdict)
+				}
+			}
+		case "cancel":
+			m.Outcome = "the client left"
+			t.out = append(t.out, m)
+		case "settle":
+			m.Outcome, m.Again = e.Outcome.Kind.String(), s == upstream.Again
+			if e.Outcome.Kind == upstream.Answered {
+				m.Outcome = fmt.Sprintf("answered %d", e.Outcome.Status)
+			}
+			t.out = append(t.out, m)
+		}
+	}
+}
+
+// chosen notes a verdict.
+func (t *storyteller) chosen(m Moment, core *upstream.Upstream, v upstream.Verdict) {
+	m.Reason = core.ReasonWord(v.Reason)
+	if v.Kind == upstream.Go {
+		m.Backend = core.Backend(v.Backend).Name
+	}
+	t.out = append(t.out, m)
 }
 
 // whyNot says why a backend could not be chosen; empty if it could.

@@ -124,7 +124,7 @@ func (l *pool) connect() {
 	kept := map[*backend]bool{}
 	for _, b := range l.cfg.Backends {
 		id, _ := l.core.Lookup(b.Name)
-		if int(id) < len(old) && old[id] != nil && old[id].name == b.Name && old[id].address == b.Address && old[id].within == l.cfg.Timeouts.Connect && old[id].kept == l.cfg.Timeouts.Kept && old[id].header == l.cfg.ProxyProtocol && old[id].http2 == l.cfg.HTTP2() && old[id].from == l.tls {
+		if int(id) < len(old) && old[id] != nil && old[id].serves(b, l.cfg, l.tls) {
 			l.backends[id] = old[id]
 			kept[old[id]] = true
 			continue
@@ -146,15 +146,27 @@ func (l *pool) connect() {
 			o.closeIdle() // those in use end with their requests
 		}
 	}
-	if s := l.cfg.Sticky; s != nil && s.By == "cookie" {
-		if l.sealer == nil || s.Secret != l.secret {
-			secret := []byte(s.Secret)
-			if s.Secret == "" {
-				secret = []byte(rand.Text())
-			}
-			l.sealer, l.secret = sticky.NewSealer(secret), s.Secret
-		}
+	l.makeSealer()
+}
+
+// makeSealer makes what seals the seats of cookies, anew where its secret has changed.
+// l.mu is held, or l is not yet shared.
+func (l *pool) makeSealer() {
+	s := l.cfg.Sticky
+	if s == nil || s.By != "cookie" || l.sealer != nil && s.Secret == l.secret {
+		return
 	}
+	secret := []byte(s.Secret)
+	if s.Secret == "" {
+		secret = []byte(rand.Text())
+	}
+	l.sealer, l.secret = sticky.NewSealer(secret), s.Secret
+}
+
+// serves reports whether the way to a backend is what its configuration wants.
+func (b *backend) serves(cfg config.Backend, u *config.Upstream, secure *tls.Config) bool {
+	return b.name == cfg.Name && b.address == cfg.Address && b.within == u.Timeouts.Connect && b.kept == u.Timeouts.Kept &&
+		b.header == u.ProxyProtocol && b.http2 == u.HTTP2() && b.from == secure
 }
 
 // dialError is the error of a connection to a backend that could not be made.

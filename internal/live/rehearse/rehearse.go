@@ -178,25 +178,7 @@ func (s *stage) mapAddresses() error {
 		c.Frontends = append(c.Frontends, &own)
 	}
 	for _, u := range s.o.Config.Upstreams {
-		own := *u
-		own.Backends = slices.Clone(u.Backends)
-		own.ResolveEach = false
-		if u.TLS != nil {
-			own.TLS = nil
-			s.leave("upstream %s is rehearsed in clear text", u.Name)
-		}
-		if u.Probe != nil && u.Probe.Port != 0 {
-			p := *u.Probe
-			p.Port = 0
-			own.Probe = &p
-			s.leave("the probes of %s come at the port that is served", u.Name)
-		}
-		if own.Probe != nil && own.Probe.Asks() && own.Probe.Kind != "http" {
-			p := *own.Probe
-			p.Kind, p.Body, p.Send = "tcp", "", ""
-			own.Probe = &p
-			s.leave("the %s probe of %s is rehearsed by opening the port: stand-ins speak http", u.Probe.Of().What(u.Probe), u.Name)
-		}
+		own := s.upstreamInClear(u)
 		for i := range own.Backends {
 			b := &own.Backends[i]
 			at, err := free()
@@ -208,10 +190,35 @@ func (s *stage) mapAddresses() error {
 			b.Address = at
 			s.standIn = append(s.standIn, s.behaving(name, at, u))
 		}
-		c.Upstreams = append(c.Upstreams, &own)
+		c.Upstreams = append(c.Upstreams, own)
 	}
 	s.config = &c
 	return nil
+}
+
+// upstreamInClear returns an upstream as stand-ins can serve it, and lists what is left
+// out of it.
+func (s *stage) upstreamInClear(u *config.Upstream) *config.Upstream {
+	own := *u
+	own.Backends = slices.Clone(u.Backends)
+	own.ResolveEach = false
+	if u.TLS != nil {
+		own.TLS = nil
+		s.leave("upstream %s is rehearsed in clear text", u.Name)
+	}
+	if u.Probe != nil && u.Probe.Port != 0 {
+		p := *u.Probe
+		p.Port = 0
+		own.Probe = &p
+		s.leave("the probes of %s come at the port that is served", u.Name)
+	}
+	if own.Probe != nil && own.Probe.Asks() && own.Probe.Kind != "http" {
+		p := *own.Probe
+		p.Kind, p.Body, p.Send = "tcp", "", ""
+		own.Probe = &p
+		s.leave("the %s probe of %s is rehearsed by opening the port: stand-ins speak http", u.Probe.Of().What(u.Probe), u.Name)
+	}
+	return &own
 }
 
 // overTLS stands behind the name of a frontend whose connections begin with a

@@ -32,7 +32,36 @@ func (s *stage) result(samples []drive.Sample, partial bool) {
 	for i, u := range s.config.Upstreams {
 		r.Upstreams[u.Name] = s.upstream(u, answers[u.Name], &status.Upstreams[i], access)
 	}
-	// The proxy knows of attempts that no answer names.
+	s.boxes(r, access)
+	clients := map[uint32]bool{}
+	for i := range samples {
+		clients[samples[i].Client] = true
+	}
+	r.Sessions.Seen, r.Sessions.Misses = int64(len(clients)), 0
+	r.Sessions.Refused = r.Errors[cause.SessionRefused]
+	s.connections(r, access)
+	for _, u := range r.Upstreams {
+		r.Sessions.Moved += u.Sessions.Moved
+		r.Sessions.Misses += u.Sessions.Misses
+	}
+	countAccess(r, access)
+	s.health(r, events)
+	for _, f := range s.o.Scenario.Faults {
+		r.Faults = append(r.Faults, s.fault(r, f.Name, f.Kind, f.At, f.Until, func(name string) bool { return struck(f, name) }, samples, access))
+	}
+	r.Assumed.Seed = s.o.Seed
+	for _, x := range s.standIn {
+		words := x.Service.String()
+		if !x.Draws {
+			words = "as the trace says, else " + words
+		}
+		r.Assumed.Backends[x.Name] = replay.Assumes{Service: words, Workers: x.Workers, Backlog: x.Backlog}
+	}
+}
+
+// boxes fills the timeline with the attempts: the proxy knows of those that no answer
+// names.
+func (s *stage) boxes(r *replay.Result, access []proxy.Access) {
 	for i := range r.Timeline.Rows {
 		r.Timeline.Rows[i].Upstreams = map[string]map[string]replay.TimelineBox{}
 	}
@@ -46,17 +75,10 @@ func (s *stage) result(samples []drive.Sample, partial bool) {
 			drive.Box(&r.Timeline, a.Upstream, a.Backend, from, from+a.Duration)
 		}
 	}
-	clients := map[uint32]bool{}
-	for i := range samples {
-		clients[samples[i].Client] = true
-	}
-	r.Sessions.Seen, r.Sessions.Misses = int64(len(clients)), 0
-	r.Sessions.Refused = r.Errors[cause.SessionRefused]
-	s.connections(r, access)
-	for _, u := range r.Upstreams {
-		r.Sessions.Moved += u.Sessions.Moved
-		r.Sessions.Misses += u.Sessions.Misses
-	}
+}
+
+// countAccess counts what the access log alone knows of requests.
+func countAccess(r *replay.Result, access []proxy.Access) {
 	for i := range access {
 		a := &access[i]
 		if a.Route != "" {
@@ -72,18 +94,6 @@ func (s *stage) result(samples []drive.Sample, partial bool) {
 		if a.Upstream == "" && a.Status < 400 {
 			r.Replied++
 		}
-	}
-	s.health(r, events)
-	for _, f := range s.o.Scenario.Faults {
-		r.Faults = append(r.Faults, s.fault(r, f.Name, f.Kind, f.At, f.Until, func(name string) bool { return struck(f, name) }, samples, access))
-	}
-	r.Assumed.Seed = s.o.Seed
-	for _, x := range s.standIn {
-		words := x.Service.String()
-		if !x.Draws {
-			words = "as the trace says, else " + words
-		}
-		r.Assumed.Backends[x.Name] = replay.Assumes{Service: words, Workers: x.Workers, Backlog: x.Backlog}
 	}
 }
 
@@ -246,19 +256,7 @@ func (s *stage) fault(r *replay.Result, name, kind string, from, until time.Dura
 		d := max(back-*x.Until, 0)
 		x.RecoveredAfter = &d
 	}
-	for i := range access {
-		a := &access[i]
-		if at := a.Time.Add(a.Duration).Sub(s.began); at < from || a.Time.Sub(s.began) >= over {
-			continue
-		}
-		lost := a.Cause != cause.ClientLeft && (a.Status >= 500 || a.Status == 0 && a.Kind != trace.TCP) && strikes(a.Upstream+"."+a.Backend)
-		if lost {
-			x.ExposedFailed++
-		}
-		if lost || slices.ContainsFunc(a.Tried, func(b string) bool { return strikes(a.Upstream + "." + b) }) {
-			x.Exposed++
-		}
-	}
+	s.exposed(&x, from, over, strikes, access)
 	var before, during, after []drive.Sample
 	for _, p := range samples {
 		switch {
@@ -272,6 +270,24 @@ func (s *stage) fault(r *replay.Result, name, kind string, from, until time.Dura
 	}
 	x.Before, x.During, x.After = phase(before), phase(during), phase(after)
 	return x
+}
+
+// exposed counts the requests with an attempt that ran into a fault, and those of them
+// that failed.
+func (s *stage) exposed(x *replay.FaultResult, from, over time.Duration, strikes func(string) bool, access []proxy.Access) {
+	for i := range access {
+		a := &access[i]
+		if at := a.Time.Add(a.Duration).Sub(s.began); at < from || a.Time.Sub(s.began) >= over {
+			continue
+		}
+		lost := a.Cause != cause.ClientLeft && (a.Status >= 500 || a.Status == 0 && a.Kind != trace.TCP) && strikes(a.Upstream+"."+a.Backend)
+		if lost {
+			x.ExposedFailed++
+		}
+		if lost || slices.ContainsFunc(a.Tried, func(b string) bool { return strikes(a.Upstream + "." + b) }) {
+			x.Exposed++
+		}
+	}
 }
 
 // outAndBack gives when a backend first left rotation in a time, and when it was

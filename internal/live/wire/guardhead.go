@@ -114,11 +114,10 @@ func (g *Guard) readHead(b []byte) (int, error) {
 			return n, err
 		}
 	}
-	if h.at == 0 && len(b) > 0 && b[0] != '\n' && !all(b[:1], tokenByte) {
-		if b[0] == tlsHandshake {
-			return 0, malformed("a TLS handshake where clear text is spoken")
+	if h.at == 0 && len(b) > 0 {
+		if err := firstByte(b[0]); err != nil {
+			return 0, err
 		}
-		return 0, malformed("a first line that is no request")
 	}
 	for {
 		line, err := h.line(b)
@@ -145,6 +144,17 @@ func (g *Guard) readHead(b []byte) (int, error) {
 		}
 		h.lines++
 	}
+}
+
+// firstByte refuses a first byte with which no request begins.
+func firstByte(x byte) error {
+	switch {
+	case x == tlsHandshake:
+		return malformed("a TLS handshake where clear text is spoken")
+	case x != '\n' && kinds[x]&tokenByte == 0:
+		return malformed("a first line that is no request")
+	}
+	return nil
 }
 
 // preface looks for the beginning of HTTP/2. It returns how long its preface is if it
