@@ -19,14 +19,6 @@ import (
 // free, where reading goes on beside the replay, it takes a tenth more processor time
 // and as long.
 func (c *combined) scan(buf []byte, m *scan.Marks, start int, r *Record) (next int, ok bool) {
-	const (
-		dashes  = uint64(' ') | '-'<<8 | ' '<<16 | '-'<<24 | ' '<<32 | '['<<40
-		request = uint64(']')<<40 | ' '<<48 | '"'<<56
-		version = uint64(' ') | 'H'<<8 | 'T'<<16 | 'T'<<24 | 'P'<<32 | '/'<<40
-		status  = uint64('"') | ' '<<8 | ' '<<40
-		referer = uint64(' ')<<48 | '"'<<56
-		agent   = uint64('"') | ' '<<8 | '"'<<16
-	)
 	for m.Next < len(m.Tape) && m.From+int(m.Tape[m.Next]) < start {
 		m.Next++ // of a line that parse has read
 	}
@@ -36,42 +28,22 @@ func (c *combined) scan(buf []byte, m *scan.Marks, start int, r *Record) (next i
 			return 0, false
 		}
 	}
-	// Where everything is if it is of that shape; that it is has yet to be seen.
-	tape, b := (*[7]uint32)(m.Tape[m.Next:]), buf[m.From:]
-	q0, q1, q2, q3, q4, q5, end := int(tape[0]), int(tape[1]), int(tape[2]), int(tape[3]), int(tape[4]), int(tape[5]), int(tape[6])
-	at := start - m.From
-	client := q0 - plainStamp - 2 // where it ends
-	size := q2 - q1 - 7           // how many digits the bytes have
-	if client <= at || q1-q0 <= len("G / HTTP/1.1") || size < 1 || size > 8 || q5+8 > len(b) || m.Space(at) != client-at || b[at] == '#' {
+	b := buf[m.From:]
+	l, path, ok := locate(b, m, start-m.From)
+	if !ok {
 		return 0, false
 	}
-	after := word(b, q1)
-	if (word(b, client)^dashes)&(1<<48-1)|
-		(word(b, q0-7)^request)&(0xffffff<<40)|
-		(word(b, q1-9)^version)&(1<<48-1)|
-		(after^status)&0x0000ff000000ffff|
-		(word(b, q2-7)^referer)&(0xffff<<48)|
-		(word(b, q3)^agent)&0xffffff|uint64(q4-q3-2) != 0 || b[q5] != '"' || b[end] != '\n' {
-		return 0, false
-	}
-	if client == at+1 && b[at] == '-' {
-		return 0, false
-	}
-	n := capitals(b[q0+1 : q1])
-	path := q0 + n + 2
-	if n == 0 || path >= q1-9 || b[path-1] != ' ' || b[path] != '/' {
-		return 0, false
-	}
+	after := word(b, l.q1)
 	code := uint32(after>>16)&0xffffff ^ 0x303030
 	if (code+0x767676|code)&0x808080 != 0 || code&0xff == 0 {
 		return 0, false
 	}
-	sent := word(b, q2-9) >> (64 - 8*size)
-	if digitsOf(sent) < size && sent != '-' { // for none
+	sent := word(b, l.q2-9) >> (64 - 8*l.size)
+	if digitsOf(sent) < l.size && sent != '-' { // for none
 		return 0, false
 	}
 	r.reset()
-	if stamp := b[client+6 : client+6+26 : client+6+26]; c.sameStamp(stamp) {
+	if stamp := b[l.client+6 : l.client+6+26 : l.client+6+26]; c.sameStamp(stamp) {
 		r.Time = c.lastTime
 	} else {
 		var why string
@@ -79,26 +51,80 @@ func (c *combined) scan(buf []byte, m *scan.Marks, start int, r *Record) (next i
 			return 0, false
 		}
 	}
-	r.WholeSecond, r.Client, r.Method, r.Path = true, b[at:client], b[q0+1:path-1], b[path:q1-9]
-	r.Referer, r.UserAgent = known(b[q2+1:q3]), known(b[q4+1:q5])
+	r.WholeSecond, r.Client, r.Method, r.Path = true, b[l.at:l.client], b[l.q0+1:path-1], b[path:l.q1-9]
+	r.Referer, r.UserAgent = known(b[l.q2+1:l.q3]), known(b[l.q4+1:l.q5])
 	r.Status = int(code&0xff)*100 + int(code>>8&0xff)*10 + int(code>>16)
 	if r.Bytes = 0; sent != '-' {
-		r.Bytes = int64(number(sent, size))
+		r.Bytes = int64(number(sent, l.size))
 	}
-	line := b[at:end]
+	if !c.tail(b[l.at:l.end], l.q5+1-l.at, r) {
+		return 0, false
+	}
+	m.Next += 7
+	return m.From + l.end + 1, true
+}
+
+// tail reads the further fields of a line, which begin at a place; false if there is
+// something wrong with them.
+func (c *combined) tail(line []byte, from int, r *Record) bool {
 	if line[len(line)-1] == '\r' {
 		line = line[:len(line)-1]
 	}
-	if tail := q5 + 1 - at; tail < len(line) {
-		if line[tail] != ' ' {
-			return 0, false
-		}
-		if column, _ := c.further(line, skipSpace(line, tail), r); column > 0 {
-			return 0, false
-		}
+	if from >= len(line) {
+		return true
 	}
-	m.Next += 7
-	return m.From + end + 1, true
+	if line[from] != ' ' {
+		return false
+	}
+	column, _ := c.further(line, skipSpace(line, from), r)
+	return column == 0
+}
+
+// linePlaces are where a line and its client begin and end, where its quotes are, and
+// how many digits its bytes have.
+type linePlaces struct {
+	at, client, end        int
+	q0, q1, q2, q3, q4, q5 int
+	size                   int
+}
+
+// locate returns where everything of a line is, and where its path begins; false for a
+// line of another shape.
+func locate(b []byte, m *scan.Marks, at int) (l linePlaces, path int, ok bool) {
+	// Where everything is if it is of that shape; that it is has yet to be seen.
+	tape := (*[7]uint32)(m.Tape[m.Next:])
+	l = linePlaces{
+		at: at, q0: int(tape[0]), q1: int(tape[1]), q2: int(tape[2]), q3: int(tape[3]), q4: int(tape[4]), q5: int(tape[5]), end: int(tape[6]),
+	}
+	l.client, l.size = l.q0-plainStamp-2, l.q2-l.q1-7
+	if l.client <= at || l.q1-l.q0 <= len("G / HTTP/1.1") || l.size < 1 || l.size > 8 || l.q5+8 > len(b) || m.Space(at) != l.client-at || b[at] == '#' {
+		return l, 0, false
+	}
+	if !l.shaped(b) || l.client == at+1 && b[at] == '-' {
+		return l, 0, false
+	}
+	n := capitals(b[l.q0+1 : l.q1])
+	path = l.q0 + n + 2
+	return l, path, n > 0 && path < l.q1-9 && b[path-1] == ' ' && b[path] == '/'
+}
+
+// shaped reports whether what stands between the places is as it should be, eight bytes
+// at a time and branch-free.
+func (l *linePlaces) shaped(b []byte) bool {
+	const (
+		dashes  = uint64(' ') | '-'<<8 | ' '<<16 | '-'<<24 | ' '<<32 | '['<<40
+		request = uint64(']')<<40 | ' '<<48 | '"'<<56
+		version = uint64(' ') | 'H'<<8 | 'T'<<16 | 'T'<<24 | 'P'<<32 | '/'<<40
+		status  = uint64('"') | ' '<<8 | ' '<<40
+		referer = uint64(' ')<<48 | '"'<<56
+		agent   = uint64('"') | ' '<<8 | '"'<<16
+	)
+	return (word(b, l.client)^dashes)&(1<<48-1)|
+		(word(b, l.q0-7)^request)&(0xffffff<<40)|
+		(word(b, l.q1-9)^version)&(1<<48-1)|
+		(word(b, l.q1)^status)&0x0000ff000000ffff|
+		(word(b, l.q2-7)^referer)&(0xffff<<48)|
+		(word(b, l.q3)^agent)&0xffffff|uint64(l.q4-l.q3-2) == 0 && b[l.q5] == '"' && b[l.end] == '\n'
 }
 
 // word returns the eight bytes at a place, the first lowest.
