@@ -1,5 +1,8 @@
-// Package cli is the command line: flags, files and exit codes, one file a
-// command. It computes nothing.
+// Package cli is the command line: flags, files and exit codes, with one file for each
+// command and one value for each in commands.
+//
+// cmd/kestrix calls Main. It must never compute a result or word a report: packages
+// study, replay and report do. Only cmd/kestrix exits the process.
 package cli
 
 import (

@@ -133,6 +133,26 @@ func TestUnsafeStaysInOnePackage(t *testing.T) {
 	assert.Positive(t, found, "the walk must find the package")
 }
 
+// TestPackagesSayWhatTheyAreFor: for what, who calls them, and what they must never do.
+func TestPackagesSayWhatTheyAreFor(t *testing.T) {
+	docs := map[string]string{}
+	err := filepath.WalkDir("../../internal", func(name string, e fs.DirEntry, err error) error {
+		require.NoError(t, err)
+		if e.IsDir() || !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") {
+			return nil
+		}
+		f, err := parser.ParseFile(token.NewFileSet(), name, nil, parser.ParseComments|parser.PackageClauseOnly)
+		require.NoError(t, err)
+		docs[path.Dir(filepath.ToSlash(name))] += f.Doc.Text()
+		return nil
+	})
+	require.NoError(t, err)
+	for dir, doc := range docs {
+		assert.True(t, strings.HasPrefix(doc, "Package "+path.Base(dir)+" "), "%s has no package comment", dir)
+		assert.Contains(t, strings.Join(strings.Fields(doc), " "), " must never ", "%s: what it must never do", dir)
+	}
+}
+
 // TestOnlyOnePackageMakesRequests: what routes and keys go by is made by package
 // request alone, so that no two drivers make it differently. Others may fill in the
 // lookups of what it returns.

@@ -1,4 +1,7 @@
-// Package report turns results into text and JSON. It computes nothing.
+// Package report turns results into text, pages, figures and other formats.
+//
+// The commands call it. It must never compute a figure that its argument does not have,
+// read files or print: it returns texts.
 package report
 
 import (

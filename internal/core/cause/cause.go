@@ -1,7 +1,9 @@
-// Package cause is the one vocabulary of why a request, an attempt or a connection
-// failed: results, access logs, problem details, metrics and pages name a cause by the
-// same word. Whoever counts or prints a failure uses it; no package may make a word of
-// its own. Why a backend was chosen is a reason, not a cause: see upstream.Reason.
+// Package cause is the one vocabulary of why requests, attempts and connections fail.
+//
+// Results, access logs, problem details, metrics and pages name a cause by the same
+// word, so everything that counts or prints a failure uses this package. Why a backend
+// was chosen is a reason, not a cause: see upstream.Reason. It must never import
+// another package, and no other package may have words of its own for a failure.
 package cause
 
 import (

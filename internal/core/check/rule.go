@@ -1,6 +1,10 @@
-// Package check holds the rules that a configuration is held to. A rule is a
-// value in the table Rules; to add one, write it in a file of its family and
-// enter it there.
+// Package check holds the rules that a configuration is checked against. A rule is a
+// value in the table Rules; a new one is written in the file of its family and entered
+// there.
+//
+// The command check and the tests of examples run it, and package inspect adds what
+// only the machine can tell. It must never touch files or the network: what it needs to
+// know of them is handed in as facts.
 package check
 
 import (

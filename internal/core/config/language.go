@@ -1,3 +1,10 @@
+// Package config is the configuration language: its table of keys and blocks, how a
+// text becomes a Config, and how it is formatted.
+//
+// Language is the table. Reading, error messages, completion and the reference in docs/
+// derive from it, so a new key is one line there and one field in the model. Almost
+// every package reads the Config that Read returns. It must never open
+// a file, as texts are handed in, nor decide about requests.
 package config
 
 import "strings"

@@ -1,7 +1,7 @@
 // Package health keeps what is known of a backend's health on three axes: what its
 // probes show, whether it rests after failures of real traffic, and what an operator
-// set. The decision core (package upstream) calls it; it decides nothing about
-// requests.
+// set. The decision core (package upstream) calls it. It must never ask for the time, nor
+// decide about requests.
 package health
 
 import (

@@ -1,5 +1,8 @@
-// Package limit holds clients to a rate: each may ask so often, and so much at
-// once.
+// Package limit limits how many requests a client may send: a rate, and a burst above
+// it.
+//
+// The proxy and the replay call it before a request is routed. It must never read a
+// clock: the time is handed in.
 package limit
 
 import (

@@ -1,5 +1,8 @@
-// Package peer tells who a client is: the address that the connection comes
-// from, or, where that belongs to a trusted proxy, the one it names.
+// Package peer finds the address of a client: that of its connection, or, where the
+// connection comes from a trusted proxy, the one that the proxy names.
+//
+// The proxy, why and the checker use it. It must never trust a header field of a peer
+// that is not configured as trusted, and imports nothing of the project.
 package peer
 
 import (

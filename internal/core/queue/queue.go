@@ -1,5 +1,8 @@
-// Package queue holds what is due, earliest first; among equal times, what was
-// put in first comes out first.
+// Package queue holds events in the order of their times; of equal times, the event
+// that was pushed first comes out first.
+//
+// The replay's event loop, the decision core and some algorithms use it. It must never
+// compare what an event holds, or the order would depend on it.
 package queue
 
 import "kestrix/internal/core/tick"

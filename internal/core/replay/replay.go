@@ -1,6 +1,13 @@
-// Package replay sends a trace through a configuration in virtual time: the
-// decision core decides as it would for live traffic, and a model of backends
-// answers, fails and comes back as the scenario says.
+// Package replay sends a trace through a configuration in virtual time: the decision
+// core decides as it would for live traffic, and a model of backends responds, fails
+// and recovers as the scenario says.
+//
+// Run is the entry. The files feed.go, parser.go and order.go turn records into
+// arrivals; replay.go is the event loop; server.go, streams.go, probe.go and fault.go
+// are the model of backends; settle.go ends requests; histogram.go, timeline.go,
+// outcome.go and result.go count and report. Commands and package study call it. It
+// must never read a clock or use random numbers other than those keyed by the seed: the
+// same input and seed give the same bytes.
 package replay
 
 import (

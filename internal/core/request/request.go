@@ -2,7 +2,8 @@
 // routes and the decision core decide on: normal forms of path and host, fields,
 // cookies and query parameters by name, keys of hashes and seats. The proxy, the
 // replay, why, diff and check all use it, so that they decide alike; a test keeps
-// others from building these values by themselves. It has no state.
+// others from building these values by themselves. It must never keep a state, or read a
+// path in another way than route and rewrite do.
 package request
 
 import (

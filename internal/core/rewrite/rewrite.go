@@ -1,5 +1,8 @@
-// Package rewrite changes a request's path, host and header fields on their way
-// to a backend, and maps what the backend says of its own paths and hosts back.
+// Package rewrite changes the path, host and header fields of a request on its way to a
+// backend, and maps paths and hosts in the response back.
+//
+// The proxy applies it, and why and the checker show what it would do. It must never
+// start from the raw path: it works on the normal form that routes are matched against.
 package rewrite
 
 import (

@@ -1,7 +1,8 @@
-// Package rng returns random numbers that depend on nothing but their key:
-// (seed, request, attempt, purpose). Two replays with one seed therefore meet
-// the same work whatever order things happen in, and compared algorithms are
-// compared on equal terms.
+// Package rng returns random numbers that depend on nothing but their key: (seed,
+// request, attempt, purpose). Two replays with one seed therefore meet the same work in
+// whatever order events happen, and compared algorithms are compared on equal terms.
+//
+// Everything random in the core uses it. It must never keep a state.
 package rng
 
 import (

@@ -1,5 +1,8 @@
-// Package route finds the route of a request: the first of a frontend whose
-// condition fits.
+// Package route finds the route of a request: the first of a frontend whose condition
+// matches.
+//
+// The proxy and the replay match with it, why explains with it, and the checker
+// compares routes. It must never build a request: package request does.
 package route
 
 import (

@@ -1,5 +1,8 @@
-// Package scenario reads what happens during a replay: how backends behave,
+// Package scenario reads scenarios: how backends and clients behave during a replay,
 // faults with a beginning and an end, and what is expected of the result.
+//
+// Replay, rehearse, stand-ins and the checker use it. It must never act on what it
+// reads: the replay and the stand-ins do, each from the same values.
 package scenario
 
 import "kestrix/internal/core/config"

@@ -1,5 +1,7 @@
-// Package status is how a running proxy stands, as control tells it and as it is
-// shown.
+// Package status describes a running proxy, as its control listener reports it.
+//
+// The proxy fills it in; status, watch and the status page show it. It must never
+// compute: its types are a public format.
 package status
 
 import (

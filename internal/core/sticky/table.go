@@ -1,6 +1,9 @@
-// Package sticky keeps which backend a client has: a bounded table for clients
-// known by their address, and the sealed cookie for those that carry it
-// themselves.
+// Package sticky remembers which backend a client has: in a bounded table for clients
+// that are known by their address or a header field, and in a sealed cookie for those
+// that carry it themselves.
+//
+// The decision core and the proxy use it. It must never decide what happens when the
+// backend is unavailable.
 package sticky
 
 import (

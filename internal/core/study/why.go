@@ -1,5 +1,10 @@
-// Package study asks questions of a configuration: where one request goes and
-// why.
+// Package study answers questions about a configuration by asking the core and running
+// replays: why a request goes where it goes, what a change of the configuration moves,
+// which variant does better, which backends can be lost, and what a trace says about
+// service times.
+//
+// The commands why, diff, map, compare, sweep, rehearse and trace learn call it. It
+// must never have a decision of its own: it asks the code that serves and replays.
 package study
 
 import (

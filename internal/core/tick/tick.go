@@ -1,6 +1,8 @@
-// Package tick holds the core's notion of time: a count of nanoseconds that
-// never goes back. The core is handed it and never asks a clock; the replay
-// hands in virtual time, the live proxy the time since it started.
+// Package tick is the core's notion of time: a count of nanoseconds that never goes
+// back.
+//
+// The replay hands in virtual time, the live proxy the time since it started. It must
+// never ask a clock, and imports nothing of the project.
 package tick
 
 import (

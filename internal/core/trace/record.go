@@ -1,5 +1,9 @@
-// Package trace reads, makes and describes recorded requests. A format is a
-// file of its own.
+// Package trace reads, writes, makes and describes recorded requests, in the formats of
+// the table Formats.
+//
+// The trace commands and the replay's ingest use it, and the proxy writes its access
+// log with it. It must never lose a line silently: a line that cannot be read is an
+// error, or counted.
 package trace
 
 import (

@@ -1,6 +1,9 @@
-// Package drive sends requests for real: those of a trace at their own times,
-// whatever becomes of earlier ones, or so many at once that each wait for their
-// answer. Each client has connections and cookies of its own.
+// Package drive sends requests over the network: those of a trace at their own times,
+// whatever becomes of earlier ones, or as many clients as wanted that each wait for
+// their response. Each client has its own connections and cookies.
+//
+// The commands drive and rehearse use it. It must never wait for a response before it
+// sends the next record: late requests are counted, not hidden.
 package drive
 
 import (

@@ -1,5 +1,8 @@
 // Package inspect looks at the machine a configuration is meant for: the files it
-// names, the names it resolves, the backends and listeners.
+// names, the host names it resolves, its backends and listeners.
+//
+// check -live calls it, and the checker gets what it finds as facts. It must
+// never change anything: it opens, resolves and connects.
 package inspect
 
 import (

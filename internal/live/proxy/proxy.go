@@ -1,5 +1,11 @@
-// Package proxy is the live proxy: HTTP in front and behind, with every
+// Package proxy is the live proxy: HTTP and TCP in front and behind, with every
 // decision left to the core, which it hands the real time.
+//
+// server.go accepts, handler.go and attempt.go carry a request, stream.go a connection,
+// pool.go keeps the core of an upstream and its connections, probe.go and probekinds.go
+// send probes, control.go and operate.go take orders, journal.go records what the core
+// was told, accesslog.go and metrics.go report. serve and rehearse run it. It must
+// never import the replay or the checker, and never decide what the core can decide.
 package proxy
 
 import (

@@ -1,5 +1,9 @@
-// Package rehearse has a configuration serve a trace for real, with stand-ins that
-// behave and fail as a scenario says, all of it on this machine's loopback.
+// Package rehearse has a configuration serve a trace over the network, with stand-ins
+// that behave and fail as a scenario says, all of it on loopback, and compares the
+// outcome with the replay's prediction.
+//
+// The command rehearse calls it. It must never listen on or connect to anything but
+// loopback.
 package rehearse
 
 import (

@@ -1,6 +1,8 @@
-// Package standin is the small simulated backend that ships with Kestrix: it
-// answers with its name and with what it received, so that one sees where a
-// request went and how.
+// Package standin is the small simulated backend that is part of Kestrix: it responds
+// with its name and what it received, and fails on demand.
+//
+// The commands standin, demo and rehearse start it. It must never be mistaken for a
+// server to put on the open network: it answers everybody and has no limits.
 package standin
 
 import (

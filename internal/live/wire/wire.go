@@ -1,7 +1,9 @@
-// Package wire reads and writes HTTP/1.1 messages on connections (RFC 9112): a
-// guard in front of what clients send, and the way to backends. Both read
-// strictly: what could be understood in two ways is refused, so that this proxy
-// and a backend never disagree on where a message ends.
+// Package wire reads and writes HTTP/1.1 messages on connections (RFC 9112), and guards
+// the frames of HTTP/2 (RFC 9113): a guard in front of what clients send, and the
+// client side towards backends.
+//
+// The proxy uses it. It must never be lenient: a message that could be understood in
+// two ways is refused, so that the proxy and a backend never disagree on where it ends.
 package wire
 
 import (
