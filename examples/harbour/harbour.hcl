@@ -137,3 +137,8 @@ access_log {
   to     = "stdout"
   format = "combined"
 }
+
+# Answers kestrix status, watch and tell, and a browser: http://127.0.0.1:9900/
+control {
+  listen = "127.0.0.1:9900" # loopback only; other addresses want users and TLS
+}

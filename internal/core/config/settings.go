@@ -107,6 +107,14 @@ func valueText(k *Key, v any) string {
 		}
 		slices.Sort(out)
 		return strings.Join(out, ", ")
+	case []Placed[Address]:
+		var out []string
+		for _, a := range v {
+			out = append(out, a.Value.String())
+		}
+		return strings.Join(out, ", ")
+	case interface{ bare() any }: // its place is not part of a value
+		return valueText(k, v.bare())
 	case []netip.Prefix:
 		var out []string
 		for _, p := range v {

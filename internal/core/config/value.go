@@ -20,6 +20,8 @@ type Placed[T any] struct {
 	Range hcl.Range
 }
 
+func (p Placed[T]) bare() any { return p.Value }
+
 // value reads the expression of a key as the table says. ok is false when a
 // finding was made instead.
 func (d *Decoder) value(k *Key, expr hclsyntax.Expression) (any, bool) {

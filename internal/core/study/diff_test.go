@@ -101,6 +101,39 @@ func TestWhatAChangeDoes(t *testing.T) {
 	}, d.Settings)
 }
 
+// TestPlacesAreNoChange: a line more above changes where everything stands, and nothing
+// of what it says.
+func TestPlacesAreNoChange(t *testing.T) {
+	const more = `control {
+  listen = "127.0.0.1:9900"
+}
+record = "today.jsonl.zst"
+access_log {
+  to = "syslog:127.0.0.1:514"
+}
+trusted_proxies = ["192.0.2.0/24"]
+frontend "gate" {
+  listen   = ["127.0.0.1:7000", "127.0.0.1:7001"]
+  protocol = "tcp"
+  route "all" {
+    send_to = upstream.b
+  }
+}
+`
+	read := func(text string) *config.Config {
+		c, found, err := config.Read([]config.File{{Name: "t.hcl", Source: []byte(text)}})
+		require.NoError(t, err)
+		for _, f := range found {
+			require.Fail(t, f.Message, f.Hint)
+		}
+		return c
+	}
+	d := Compare(read(before+more), read("# moved\n\n"+before+more))
+	assert.False(t, d.Changed(), "%+v", d)
+	d = Compare(read(before+more), read(before+strings.Replace(more, "9900", "9901", 1)))
+	assert.Equal(t, []Change{{"control.listen", "127.0.0.1:9900", "127.0.0.1:9901"}}, d.Settings)
+}
+
 func TestMoverCountsWhatGoesElsewhere(t *testing.T) {
 	old, found, err := config.Read([]config.File{{Name: "old.hcl", Source: []byte(before)}})
 	require.NoError(t, err)
