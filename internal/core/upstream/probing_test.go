@@ -222,3 +222,41 @@ func TestAReloadForgetsWhatNothingCouldMend(t *testing.T) {
 	assert.Equal(t, "up", u.Members(0)[0].State.String(), "without a probe it could never come back")
 	assert.Contains(t, story(u), "3.0 auk down-up: no probe is configured any more")
 }
+
+// TestAReloadPutsNothingOff: what waits for a moment has it still after a reload, and is
+// not put off by reloads in quick succession.
+func TestAReloadPutsNothingOff(t *testing.T) {
+	members, more := "a = { address = \"127.0.0.1:1\", max_in_flight = 1 }\nb = \"127.0.0.1:2\"", "algorithm = \"first-fit\"\nqueue {\n timeout = \"5s\"\n}\nsuspend {\n after = 1\n rest = \"10s\"\n silent_after = \"30s\"\n}"
+	u := New(0, parseMembers(t, members, more), 1)
+	u.Operate(0, id(t, u, "b"), Park, 0)
+	u.Choose(0, get(1), &Attempt{})
+	require.Equal(t, Queued, u.Choose(1*second, get(2), &Attempt{}).Kind)
+	for now := 2 * second; now < 5*second; now += second {
+		u.Reload(now, parseMembers(t, members, more))
+	}
+	assert.Equal(t, 6*second, u.Next(), "the wait in the queue ends")
+	actions := u.Advance(6*second, nil)
+	require.Len(t, actions, 1)
+	assert.Equal(t, WaitedTooLong, actions[0].Grant.Verdict.Reason)
+	assert.Equal(t, 30*second, u.Next(), "the silence of a")
+
+	u = New(0, parseMembers(t, members, more), 1)
+	at := &Attempt{}
+	u.Choose(0, get(1), at)
+	u.Settle(0, get(1), at, Outcome{Kind: ConnectRefused})
+	require.Len(t, story(u), 1, "a is suspended")
+	u.Reload(3*second, parseMembers(t, members, more))
+	u.Reload(9*second, parseMembers(t, members, more))
+	assert.Equal(t, 10*second, u.Next(), "the rest ends")
+	u.Advance(10*second, nil)
+	at = &Attempt{}
+	require.Equal(t, OnTrial, u.Choose(10*second, get(2), at).Reason)
+
+	more = "slow_start = \"40s\""
+	u = New(0, parseMembers(t, members, more), 1)
+	u.Operate(0, id(t, u, "a"), Park, 0)
+	u.Operate(0, id(t, u, "a"), Return, 0)
+	u.Advance(10*second, nil)
+	u.Reload(11*second, parseMembers(t, members, more))
+	assert.Equal(t, 11*second, u.Next(), "slow start goes on")
+}

@@ -334,3 +334,23 @@ func FuzzAnswer(f *testing.F) {
 		}
 	})
 }
+
+// TestWhatStandsBesideChunksIsBounded: extensions and trailers together, so that nobody
+// has the guard keep or read without end.
+func TestWhatStandsBesideChunksIsBounded(t *testing.T) {
+	for text, why := range map[string]string{
+		"0\r\n" + strings.Repeat("X-Tide: "+strings.Repeat("x", 90)+"\r\n", 200) + "\r\n": "trailers of more than 16 KiB",
+		"0\r\nX: " + strings.Repeat("x", 20_000):                                          "trailers of more than 16 KiB",
+		"1;" + strings.Repeat("x", 20_000):                                                "chunk extensions of more than 16 KiB",
+		strings.Repeat("1;xxxxxxxxxxxxxxxx\r\nx\r\n", 2000):                               "chunk extensions of more than 16 KiB",
+		"1" + strings.Repeat(" ", 20_000):                                                 "a chunk size that is no number",
+	} {
+		var c chunks
+		_, err := c.skip([]byte(text), nil)
+		assert.ErrorContains(t, err, why, "%.40q", text)
+	}
+	var c chunks
+	n, err := c.skip([]byte("1;x=y\r\nx\r\n0\r\nX-Tide: ebb\r\n\r\nGET"), nil)
+	require.NoError(t, err)
+	assert.Equal(t, len("1;x=y\r\nx\r\n0\r\nX-Tide: ebb\r\n\r\n"), n)
+}
