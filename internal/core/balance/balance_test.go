@@ -218,6 +218,10 @@ func TestRoundRobinTakesLargeAndFractionalWeights(t *testing.T) {
 	for _, c := range counts {
 		assert.InDelta(t, 10000, c, 50)
 	}
+	p := filled("round-robin", 1, 32749, 32719, 32717, 1)
+	p.Pick(&Query{})
+	assert.LessOrEqual(t, len(p.(*rotation).cycle), longestCycle, "whatever the weights, the cycle has room")
+	assert.Greater(t, len(p.(*rotation).cycle), longestCycle/2)
 	counts = serve(filled("round-robin", 1, 1, 0.1), 11000, 2)
 	assert.InDelta(t, 1000, counts[1], 20, "a tenth of the weight, a tenth of the requests")
 }

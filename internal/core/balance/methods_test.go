@@ -308,3 +308,50 @@ func TestModuloTakesFractionalWeights(t *testing.T) {
 	counts = serve(filled("hash/modulo", 1, 2.5, 2.5), 2000, 2)
 	assert.InDelta(t, 1000, counts[1], 100)
 }
+
+// TestLeastLatencyOfMany: of more than it looks at one by one, it looks at two, and takes
+// the faster; weights count for those that have not answered as well.
+func TestLeastLatencyOfMany(t *testing.T) {
+	p := filled("least-latency", 1, slices.Repeat([]float64{1}, 40)...)
+	now, fast := tick.Time(0), 0
+	for i := range 4000 {
+		now = now.Add(10 * time.Millisecond)
+		s := p.Pick(&Query{Now: now, Random: rng.Bits(7, uint64(i), 1, rng.Pick)})
+		took := 10 * time.Millisecond
+		if s%2 == 1 {
+			took = 100 * time.Millisecond
+		}
+		if i >= 1000 && s%2 == 0 {
+			fast++
+		}
+		p.Begun(s)
+		p.Ended(s, End{now, took, Answered})
+	}
+	assert.InDelta(t, 3000*0.75, fast, 300, "three of four pairs have a fast one")
+
+	p = filled("least-latency", 1, 1, 4, 2)
+	for s := range 3 {
+		p.Begun(s)
+		if s != 1 {
+			p.Ended(s, End{now, 10 * time.Millisecond, Answered})
+		}
+	}
+	p.Begun(0)
+	p.Begun(2)
+	assert.Equal(t, 1, p.Pick(&Query{Now: now}), "it has one in flight as the others, four times the weight, and no answer yet")
+}
+
+// TestHashesStayWhatTheyAre: which backend has a key must not change from version to
+// version, or an upgrade would move every client.
+func TestHashesStayWhatTheyAre(t *testing.T) {
+	for name, want := range map[string]string{
+		"hash/ring": "333031343234203011231002321013211002330203121420013331114102", "hash/rendezvous": "411013200130011033322313241131133022310013013324134133003134", "hash/modulo": "000233313333403110034332130322133401333033242441113223333410",
+	} {
+		p := filled(name, 1, 1, 2, 1, 3, 1)
+		got := ""
+		for i := range 60 {
+			got += fmt.Sprint(p.Pick(&Query{Key: client(i)}))
+		}
+		assert.Equal(t, want, got, name)
+	}
+}

@@ -142,3 +142,23 @@ func TestFailuresInARow(t *testing.T) {
 	assert.True(t, b.Seen(true, 3))
 	assert.Equal(t, 3, b.Failures())
 }
+
+func TestStatesByTheirWords(t *testing.T) {
+	for s := Up; s <= Parked; s++ {
+		got, ok := Named(s.String())
+		assert.True(t, ok)
+		assert.Equal(t, s, got)
+		assert.Equal(t, s == Up || s == Failing, s.InRotation())
+		assert.Equal(t, s.InRotation(), InRotation(s.String()))
+	}
+	_, ok := Named("asleep")
+	assert.False(t, ok)
+	assert.False(t, InRotation("asleep"))
+}
+
+func TestWhatAStrangerWroteIsCut(t *testing.T) {
+	for n, want := range map[int]int{39: 39, 40: 40, 41: 40, 4000: 40} {
+		_, err := ParseReport("share=" + strings.Repeat("x", n))
+		assert.ErrorContains(t, err, "it said share="+strings.Repeat("x", want)+";", n)
+	}
+}
