@@ -48,57 +48,83 @@ func mutants(dir string) ([]mutant, error) {
 		if err != nil {
 			return nil, err
 		}
-		// change makes a change, keeps the text, and undoes it.
-		change := func(at ast.Node, what string, do, undo func()) {
-			do()
-			var b bytes.Buffer
-			err := format.Node(&b, files, f)
-			undo()
-			if err == nil {
-				out = append(out, mutant{name, files.Position(at.Pos()).Line, what, b.Bytes()})
-			}
-		}
-		ast.Inspect(f, func(n ast.Node) bool {
-			switch n := n.(type) {
-			case *ast.GenDecl:
-				return n.Tok == token.VAR || n.Tok == token.CONST
-			case *ast.BinaryExpr:
-				if to, ok := turned[n.Op]; ok && !isText(n.X) && !isText(n.Y) {
-					from := n.Op
-					change(n, fmt.Sprintf("%s becomes %s", from, to), func() { n.Op = to }, func() { n.Op = from })
-				}
-			case *ast.IncDecStmt:
-				from := n.Tok
-				change(n, fmt.Sprintf("%s becomes %s", from, turned[from]), func() { n.Tok = turned[from] }, func() { n.Tok = from })
-			case *ast.AssignStmt:
-				if to, ok := turned[n.Tok]; ok {
-					from := n.Tok
-					change(n, fmt.Sprintf("%s becomes %s", from, to), func() { n.Tok = to }, func() { n.Tok = from })
-				}
-			case *ast.BasicLit:
-				if v, err := strconv.ParseInt(n.Value, 0, 64); n.Kind == token.INT && err == nil && v < 1<<31 {
-					from := n.Value
-					change(n, fmt.Sprintf("%s becomes %d", from, v+1), func() { n.Value = fmt.Sprint(v + 1) }, func() { n.Value = from })
-				}
-			case *ast.Ident:
-				if other := map[string]string{"true": "false", "false": "true"}[n.Name]; other != "" {
-					from := n.Name
-					change(n, from+" becomes "+other, func() { n.Name = other }, func() { n.Name = from })
-				}
-			case *ast.IfStmt:
-				cond := n.Cond
-				change(n, "the condition is negated", func() { n.Cond = &ast.UnaryExpr{Op: token.NOT, X: &ast.ParenExpr{X: cond}} }, func() { n.Cond = cond })
-			case *ast.BlockStmt:
-				for i, s := range n.List {
-					if leavesOut(s) {
-						change(s, "a statement is left out", func() { n.List[i] = &ast.EmptyStmt{Semicolon: s.Pos()} }, func() { n.List[i] = s })
-					}
-				}
-			}
-			return true
-		})
+		m := maker{name: name, files: files, file: f}
+		ast.Inspect(f, m.visit)
+		out = append(out, m.out...)
 	}
 	return out, nil
+}
+
+// maker makes the mutants of a file.
+type maker struct {
+	name  string
+	files *token.FileSet
+	file  *ast.File
+	out   []mutant
+}
+
+// change makes a change, keeps the text, and undoes it.
+func (m *maker) change(at ast.Node, what string, do, undo func()) {
+	do()
+	var b bytes.Buffer
+	err := format.Node(&b, m.files, m.file)
+	undo()
+	if err == nil {
+		m.out = append(m.out, mutant{m.name, m.files.Position(at.Pos()).Line, what, b.Bytes()})
+	}
+}
+
+// turn changes an operator to its other, where it has one.
+func (m *maker) turn(at ast.Node, op *token.Token) {
+	from := *op
+	if to, ok := turned[from]; ok {
+		m.change(at, fmt.Sprintf("%s becomes %s", from, to), func() { *op = to }, func() { *op = from })
+	}
+}
+
+// word changes a name or number to another.
+func (m *maker) word(at ast.Node, text *string, to string) {
+	from := *text
+	m.change(at, from+" becomes "+to, func() { *text = to }, func() { *text = from })
+}
+
+// visit makes the changes of a node. It returns whether to look inside.
+func (m *maker) visit(n ast.Node) bool {
+	switch n := n.(type) {
+	case *ast.GenDecl:
+		return n.Tok == token.VAR || n.Tok == token.CONST
+	case *ast.BinaryExpr:
+		if !isText(n.X) && !isText(n.Y) {
+			m.turn(n, &n.Op)
+		}
+	case *ast.IncDecStmt:
+		m.turn(n, &n.Tok)
+	case *ast.AssignStmt:
+		m.turn(n, &n.Tok)
+	case *ast.BasicLit:
+		if v, err := strconv.ParseInt(n.Value, 0, 64); n.Kind == token.INT && err == nil && v < 1<<31 {
+			m.word(n, &n.Value, fmt.Sprint(v+1))
+		}
+	case *ast.Ident:
+		if other := map[string]string{"true": "false", "false": "true"}[n.Name]; other != "" {
+			m.word(n, &n.Name, other)
+		}
+	case *ast.IfStmt:
+		cond := n.Cond
+		m.change(n, "the condition is negated", func() { n.Cond = &ast.UnaryExpr{Op: token.NOT, X: &ast.ParenExpr{X: cond}} }, func() { n.Cond = cond })
+	case *ast.BlockStmt:
+		m.leaveOut(n)
+	}
+	return true
+}
+
+// leaveOut leaves out each statement of a block that can be.
+func (m *maker) leaveOut(b *ast.BlockStmt) {
+	for i, s := range b.List {
+		if leavesOut(s) {
+			m.change(s, "a statement is left out", func() { b.List[i] = &ast.EmptyStmt{Semicolon: s.Pos()} }, func() { b.List[i] = s })
+		}
+	}
 }
 
 // leavesOut reports whether a statement can be left out: a call, or an assignment to what
