@@ -249,7 +249,11 @@ func TestTheSearchForShadowsLeavesNothingOut(t *testing.T) {
 			rt.Fatalf("%v, want %v in\n%s", got, want, text.String())
 		}
 	})
-	assert.Greater(t, found, 20, "the property was put to the test")
+	least := 20
+	if testing.Short() { // which draws a fifth of the cases
+		least = 3
+	}
+	assert.Greater(t, found, least, "the property was put to the test")
 }
 
 func TestShadowedRoutesComeWithARequestThatShowsIt(t *testing.T) {
