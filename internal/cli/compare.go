@@ -23,7 +23,7 @@ func compareCommand() *command {
 		name: "compare", args: "CONFIG... [TRACE...]", summary: "the same under several algorithms or configurations, side by side, with advice",
 		help: `
 CONFIG is a file that ends in .hcl, or a folder of them; what else is named is a
-TRACE, as for replay. All ways meet the same requests, the same work and the same
+TRACE, as for replay. All variants meet the same requests, the same work and the same
 faults, read once.
 
 With one CONFIG all algorithms are tried: round-robin, least-connections, random,
@@ -114,12 +114,12 @@ func runCompare(ctx context.Context, env *Env, o *output, f *figures, r *replayF
 	if err := r.fits(sc, append([]string{configs[0]}, traces...)); err != nil {
 		return err
 	}
-	ways, left, err := study.Ways(subjects, axes)
+	variants, left, err := study.Variants(subjects, axes)
 	if err != nil {
 		return usage("%v", err)
 	}
-	if len(ways) < 2 {
-		return usage("there is only one way to look at, %s; replay tells all of it", ways[0].Name)
+	if len(variants) < 2 {
+		return usage("there is only one variant to look at, %s; replay tells all of it", variants[0].Name)
 	}
 	sources, err := traceSources(ctx, env, traces)
 	if err != nil {
@@ -130,16 +130,16 @@ func runCompare(ctx context.Context, env *Env, o *output, f *figures, r *replayF
 	}
 	p := newProgress(env, "compare")
 	r.o.Progress = p.of(sc, traces)
-	c, err := study.SideBySide(ctx, ways, axes.Upstreams, sources, r.o)
+	c, err := study.SideBySide(ctx, variants, axes.Upstreams, sources, r.o)
 	p.clear()
 	if err != nil {
 		return unusable(err)
 	}
 	c.LeftOut = append(c.LeftOut, left...)
-	if err := noteExpectations(ways, c.Runs); err != nil {
+	if err := noteExpectations(variants, c.Runs); err != nil {
 		return err
 	}
-	about := report.Compared{Upstreams: axes.Upstreams, Names: bases(configs, traces, r.scenario), Ways: ways, Result: c}
+	about := report.Compared{Upstreams: axes.Upstreams, Names: bases(configs, traces, r.scenario), Ways: variants, Result: c}
 	c.Advice = about.Advise()
 	err = o.write(env, func(w io.Writer) error {
 		if o.format == "json" {
@@ -194,10 +194,10 @@ func compareSubjects(env *Env, r *replayFlags, upstreams, configs, with []string
 }
 
 // noteExpectations notes with each run which of its scenario's expectations are not met.
-func noteExpectations(ways []study.Way, runs []study.Run) error {
+func noteExpectations(variants []study.Variant, runs []study.Run) error {
 	for i := range runs {
 		run := &runs[i]
-		if why, err := judgeQuietly(ways[i].Scenario, run.Result); err != nil {
+		if why, err := judgeQuietly(variants[i].Scenario, run.Result); err != nil {
 			return err
 		} else if why != "" {
 			run.Notes = append(run.Notes, "what is expected cannot be told of it: "+why)
@@ -206,7 +206,7 @@ func noteExpectations(ways []study.Way, runs []study.Run) error {
 	return nil
 }
 
-// judgeQuietly is judge for a way that lacks what an expectation speaks of, such as a
+// judgeQuietly is judge for a variant that lacks what an expectation speaks of, such as a
 // backend of a larger pool; it says which.
 func judgeQuietly(sc *scenario.Scenario, res *replay.Result) (string, error) {
 	verdicts, found, err := verdictsOf(sc, res)

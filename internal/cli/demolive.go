@@ -43,7 +43,7 @@ func demoLive(ctx context.Context, env *Env, style report.Style) error {
 	}
 	fmt.Fprint(env.Stdout, style.Command([]string{"serve", "harbour.hcl", "&"}))
 	l := &lockedWriter{w: env.Stdout}
-	n := &news{w: l, style: style}
+	n := &eventLog{w: l, style: style}
 	seen := make(chan string, 64)
 	log := proxy.NewAccessLog(l, config.AccessLog{}, func(int, error) {})
 	p := proxy.New(proxy.Options{Seed: 7, Grace: time.Second, Access: log.Add, Event: func(e proxy.Event) {

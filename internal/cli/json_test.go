@@ -37,7 +37,7 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 		"check": {struct{ Findings, Live int }{}, report.Finding{}, report.SeenJSON{}},
 		"why":   {study.Answer{}, study.Passed{}, study.RouteStep{}, study.Considered{}, study.Pick{}},
 		"diff":  {study.Diff{}, study.Change{}, study.RequestMove{}, study.ClientMove{}, study.TraceMoves{}, study.TraceMove{}},
-		"map":   {study.Picture{}, study.PictureFrontend{}, study.PictureRoute{}, study.PictureUpstream{}, study.PictureBackend{}},
+		"map":   {study.Map{}, study.MapFrontend{}, study.MapRoute{}, study.MapUpstream{}, study.MapBackend{}},
 		"replay": {
 			replay.Result{}, replay.Latency{}, replay.Upstream{}, replay.Imbalance{}, replay.Backend{}, replay.Sessions{}, replay.HealthChange{},
 			replay.FaultResult{}, replay.Phase{}, replay.Timeline{}, replay.TimelineRow{}, replay.TimelineBox{}, scenario.Verdict{}, replay.TraceResult{},

@@ -77,23 +77,23 @@ type serveFlags struct {
 	watch, probes bool
 }
 
-// news prints events, one line each.
-type news struct {
+// eventLog prints events, one line each.
+type eventLog struct {
 	later atomic.Pointer[proxy.Proxy] // keeps them for operators who ask later; nil before there is one
 	mu    sync.Mutex
 	w     io.Writer
 	style report.Style
 }
 
-func (n *news) event(e proxy.Event) {
+func (n *eventLog) event(e proxy.Event) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	_, _ = io.WriteString(n.w, n.style.Event(e.At, e.Who, e.What, e.Text)) // stderr has nobody to tell
 }
 
-func (n *news) say(what, format string, args ...any) { n.of("kestrix", what, format, args...) }
+func (n *eventLog) say(what, format string, args ...any) { n.of("kestrix", what, format, args...) }
 
-func (n *news) of(who, what, format string, args ...any) {
+func (n *eventLog) of(who, what, format string, args ...any) {
 	e := proxy.Event{At: time.Now(), Who: who, What: what, Text: fmt.Sprintf(format, args...)}
 	if p := n.later.Load(); p != nil && what != "probe" {
 		p.Tell(e) // which comes back as an event
@@ -106,7 +106,7 @@ func (n *news) of(who, what, format string, args ...any) {
 type serving struct {
 	env     *Env
 	f       *serveFlags
-	news    *news
+	news    *eventLog
 	access  *accessSink
 	proxy   *proxy.Proxy
 	manager *manager
@@ -125,7 +125,7 @@ func runServe(ctx context.Context, env *Env, f *serveFlags) error {
 	if err != nil {
 		return err
 	}
-	n := &news{w: env.Stderr, style: env.style(env.Stderr, false)}
+	n := &eventLog{w: env.Stderr, style: env.style(env.Stderr, false)}
 	x := &serving{env: env, f: f, news: n, access: &accessSink{env: env, news: n}, told: make(chan chan reloaded)}
 	if x.manager, err = underManager(env, n); err != nil {
 		return unusable(err)

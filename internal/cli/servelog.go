@@ -20,7 +20,7 @@ import (
 // may change both.
 type accessSink struct {
 	env  *Env
-	news *news
+	news *eventLog
 
 	mu       sync.RWMutex
 	to       config.AccessLog

@@ -18,13 +18,13 @@ import (
 // manager is who started the proxy and looks after it, as systemd does; without
 // one nothing is told to anybody (sd_notify, sd_listen_fds).
 type manager struct {
-	news  *news
+	news  *eventLog
 	mu    sync.Mutex
 	given map[string]net.Listener // sockets that were opened for us, by network and address
 	end   chan struct{}
 }
 
-func underManager(env *Env, n *news) (*manager, error) {
+func underManager(env *Env, n *eventLog) (*manager, error) {
 	m := &manager{news: n, given: map[string]net.Listener{}, end: make(chan struct{})}
 	if env.Getenv("LISTEN_FDS") == "" {
 		return m, nil

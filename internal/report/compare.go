@@ -12,17 +12,17 @@ import (
 type Compared struct {
 	Names     []string // of the files, for the first line
 	Upstreams []string // that were changed; none for all
-	Ways      []study.Way
+	Ways      []study.Variant
 	Result    *study.Comparison
 }
 
-// Compare writes several ways side by side.
+// Compare writes several variants side by side.
 func (s Style) Compare(p Compared) string {
 	c := p.Result
 	first := c.Runs[0].Result
 	var b strings.Builder
 	b.WriteString(s.bold(flow(strings.Join(append(slices.Clone(p.Names), fmt.Sprintf("seed %d", first.Assumed.Seed)), s.dot()), s.Width, 0)) + "\n")
-	head := fmt.Sprintf("%s from %s in each of %s: the same moments, the same work, the same faults", plural(first.Requests, "request"), plural(first.Trace.Clients, "client"), plural(int64(len(c.Runs)), "way"))
+	head := fmt.Sprintf("%s from %s in each of %s: the same moments, the same work, the same faults", plural(first.Requests, "request"), plural(first.Trace.Clients, "client"), plural(int64(len(c.Runs)), "variant"))
 	if len(p.Upstreams) > 0 {
 		head += "; figures of " + and(p.Upstreams)
 	}
@@ -32,7 +32,7 @@ func (s Style) Compare(p Compared) string {
 	}
 	s.notes(&b, first)
 	b.WriteByte('\n')
-	s.ways(&b, c)
+	s.variants(&b, c)
 	for _, l := range p.remarks() {
 		b.WriteString("  " + flow(l, s.Width, 4) + "\n")
 	}
@@ -50,7 +50,7 @@ func (s Style) Compare(p Compared) string {
 	return b.String()
 }
 
-// remarks says what was left out, and what has no meaning in some ways, each once.
+// remarks says what was left out, and what has no meaning in some variants, each once.
 func (p Compared) remarks() []string {
 	var out, whys []string
 	left := map[string][]string{}
@@ -75,27 +75,27 @@ func (p Compared) remarks() []string {
 	return out
 }
 
-// overrun says which upstreams have more to do than they can, and in which ways.
+// overrun says which upstreams have more to do than they can, and in which variants.
 func overrun(c *study.Comparison) []string {
 	var names []string
-	ways := map[string][]string{}
+	variants := map[string][]string{}
 	for _, r := range c.Runs {
 		for _, o := range r.Result.Overloaded {
-			if ways[o.Upstream] == nil {
+			if variants[o.Upstream] == nil {
 				names = append(names, o.Upstream)
 			}
-			ways[o.Upstream] = append(ways[o.Upstream], fmt.Sprintf("%s from %s on", r.Name, moment(o.From)))
+			variants[o.Upstream] = append(variants[o.Upstream], fmt.Sprintf("%s from %s on", r.Name, moment(o.From)))
 		}
 	}
 	var out []string
 	for _, n := range names {
-		out = append(out, n+" has more to do than it can: "+strings.Join(ways[n], "; "))
+		out = append(out, n+" has more to do than it can: "+strings.Join(variants[n], "; "))
 	}
 	return out
 }
 
-// ways writes the table, the best of each column marked.
-func (s Style) ways(b *strings.Builder, c *study.Comparison) {
+// variants writes the table, the best of each column marked.
+func (s Style) variants(b *strings.Builder, c *study.Comparison) {
 	star := func(r *study.Run, key, text string) string {
 		if slices.Contains(r.Best, key) {
 			return s.bold(text) + "*"
@@ -103,7 +103,7 @@ func (s Style) ways(b *strings.Builder, c *study.Comparison) {
 		return text + " "
 	}
 	cols := []column{
-		{name: "way", left: true}, {name: "spread ", drop: 3}, {name: "p50 ", drop: 5}, {name: "p95 ", drop: 4}, {name: "p99 "}, {name: "failed "},
+		{name: "variant", left: true}, {name: "spread ", drop: 3}, {name: "p50 ", drop: 5}, {name: "p95 ", drop: 4}, {name: "p99 "}, {name: "failed "},
 		{name: "retried ", drop: 7}, {name: "moved ", drop: 4}, {name: "peak ", drop: 8}, {name: "on leave ", drop: 2},
 	}
 	timed := differ(c)
@@ -165,7 +165,7 @@ func (s Style) ways(b *strings.Builder, c *study.Comparison) {
 	}
 }
 
-// differ says whether ways answer at noticeably different rates, as where clients wait
+// differ says whether variants answer at noticeably different rates, as where clients wait
 // for their answers or much fails.
 func differ(c *study.Comparison) bool {
 	low, high := c.Runs[0].Figures.Throughput, 0.0

@@ -50,7 +50,7 @@ func few(failed int64) int64 { return failed + max(failed/50, 2) }
 // best advises by failures, and among those that fail least by p99.
 func (p Compared) best() *study.Advice {
 	runs := p.Result.Runs
-	if slices.ContainsFunc(p.Ways, func(w study.Way) bool { return w.Pool > 0 }) {
+	if slices.ContainsFunc(p.Ways, func(w study.Variant) bool { return w.Pool > 0 }) {
 		return nil // more backends are always better
 	}
 	least := runs[0].Figures.Failed
@@ -99,14 +99,14 @@ func (p Compared) best() *study.Advice {
 			Unless:  unless,
 		}
 	}
-	others := fmt.Sprintf("that of all ways which fail as little lies between %s and %s", span(fastest), span(slowest))
+	others := fmt.Sprintf("that of all variants which fail as little lies between %s and %s", span(fastest), span(slowest))
 	if span(fastest) == span(slowest) {
-		others = "as that of all ways which fail as little"
+		others = "as that of all variants which fail as little"
 	}
 	a := &study.Advice{
-		Say:     fmt.Sprintf("keep %s: no other way is noticeably faster without failing more", b.Name),
+		Say:     fmt.Sprintf("keep %s: no other variant is noticeably faster without failing more", b.Name),
 		Because: fmt.Sprintf("its p99 is %s, %s; it fails %s of %s requests, the least of any is %s", span(b.Figures.P99), others, count(b.Figures.Failed), count(n), count(least)),
-		Unless:  "there is more to do: while backends are hardly busy all ways look alike; try a scenario with a load, or one in which a backend fails",
+		Unless:  "there is more to do: while backends are hardly busy all variants look alike; try a scenario with a load, or one in which a backend fails",
 	}
 	if busiest(b) > 0.5 {
 		a.Unless = wrongWhen[p.Ways[base].Choice]

@@ -10,10 +10,10 @@ import (
 	"kestrix/internal/core/study"
 )
 
-// way makes a run of a comparison and what it is of.
-func way(name, choice string, pool int, now bool, f study.Figures, busy float64) (study.Way, study.Run) {
+// variant makes a run of a comparison and what it is of.
+func variant(name, choice string, pool int, now bool, f study.Figures, busy float64) (study.Variant, study.Run) {
 	r := &replay.Result{Requests: 10_000, Answered: 10_000 - f.Failed, Upstreams: map[string]*replay.Upstream{"a": {Backends: map[string]*replay.Backend{"auk": {Busy: busy}}}}}
-	return study.Way{Name: name, Choice: choice, Pool: pool, Configured: now}, study.Run{Name: name, Configured: now, Figures: f, Result: r, Leave: &replay.Leave{Backends: []string{"a.auk"}}}
+	return study.Variant{Name: name, Choice: choice, Pool: pool, Configured: now}, study.Run{Name: name, Configured: now, Figures: f, Result: r, Leave: &replay.Leave{Backends: []string{"a.auk"}}}
 }
 
 func TestAdvice(t *testing.T) {
@@ -32,11 +32,11 @@ func TestAdvice(t *testing.T) {
 	}{
 		"nothing stands out": {
 			[]one{{"as configured", "", 0, true, 0.1, 0, -1}, {"random", "random", 0, false, 0.102, 0, -1}}, 0.1,
-			[]string{"keep what is configured: no other way", "its p99 is 100 ms, that of all ways which fail as little lies between 100 ms and 102 ms", "there is more to do"},
+			[]string{"keep what is configured: no other variant", "its p99 is 100 ms, that of all variants which fail as little lies between 100 ms and 102 ms", "there is more to do"},
 		},
 		"nothing at all differs": {
 			[]one{{"random", "random", 0, true, 0.1, 3, -1}, {"ring", "ring", 0, false, 0.1, 3, -1}}, 0.9,
-			[]string{"keep random", "its p99 is 100 ms, as that of all ways which fail as little; it fails 3 of 10,000 requests, the least of any is 3", "there are few requests"},
+			[]string{"keep random", "its p99 is 100 ms, as that of all variants which fail as little; it fails 3 of 10,000 requests, the least of any is 3", "there are few requests"},
 		},
 		"another is faster": {
 			[]one{{"round-robin", "round-robin", 0, true, 0.3, 0, -1}, {"two-choices", "two-choices", 0, false, 0.1, 0, -1}, {"ring", "ring", 0, false, 0.05, 500, -1}}, 0.7,
@@ -73,7 +73,7 @@ func TestAdvice(t *testing.T) {
 			if o.leave >= 0 {
 				f.MovedOnLeave = &o.leave
 			}
-			w, r := way(o.name, o.choice, o.pool, o.now, f, c.busy)
+			w, r := variant(o.name, o.choice, o.pool, o.now, f, c.busy)
 			p.Ways, p.Result.Runs = append(p.Ways, w), append(p.Result.Runs, r)
 		}
 		var got []string
@@ -87,10 +87,10 @@ func TestAdvice(t *testing.T) {
 		p.Result.Partial = true
 		assert.Empty(t, p.Advise(), "half of it is nothing to go by")
 	}
-	w, r := way("random", "random", 0, true, study.Figures{P99: 0.3}, 0.1)
-	w2, r2 := way("ring", "ring", 0, false, study.Figures{P99: 0.1}, 0.1)
+	w, r := variant("random", "random", 0, true, study.Figures{P99: 0.3}, 0.1)
+	w2, r2 := variant("ring", "ring", 0, false, study.Figures{P99: 0.1}, 0.1)
 	r.Result.Requests, r2.Result.Requests = 300, 300
-	few := Compared{Ways: []study.Way{w, w2}, Result: &study.Comparison{Runs: []study.Run{r, r2}}}
+	few := Compared{Ways: []study.Variant{w, w2}, Result: &study.Comparison{Runs: []study.Run{r, r2}}}
 	assert.Equal(t, "chance has it: 300 requests are few to tell by", few.Advise()[0].Unless)
 	for _, name := range study.Choices {
 		assert.Contains(t, wrongWhen, name, "of each it is known when it is wrong")

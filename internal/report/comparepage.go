@@ -32,7 +32,7 @@ type compareCell struct {
 	Best, Bad bool
 }
 
-// measureNames are the full names of what ways are compared by, by their keys.
+// measureNames are the full names of what variants are compared by, by their keys.
 var measureNames = map[string]string{
 	"spread": "Spread", "p50": "Half within", "p95": "95 % within", "p99": "99 % within", "failed": "Failed", "retried": "Retried",
 	"sessions_moved": "Sessions moved", "peak_in_flight": "Most in flight", "moved_on_leave": "Moved when one leaves", "duration": "Duration", "throughput": "Answered a second",
@@ -83,11 +83,11 @@ func ComparePage(p Compared, version string) ([]byte, error) {
 		a.Say = capital(a.Say)
 		v.Advice = append(v.Advice, a)
 	}
-	v.Headline = fmt.Sprintf("%s, the same requests in each", capital(plural(int64(len(c.Runs)), "way")))
+	v.Headline = fmt.Sprintf("%s, the same requests in each", capital(plural(int64(len(c.Runs)), "variant")))
 	if len(c.Advice) > 0 {
 		v.Headline = capital(c.Advice[0].Say)
 	}
-	v.Of = fmt.Sprintf("%s · seed %d · %s from %s in each of %s", names, first.Assumed.Seed, plural(first.Requests, "request"), plural(first.Trace.Clients, "client"), plural(int64(len(c.Runs)), "way"))
+	v.Of = fmt.Sprintf("%s · seed %d · %s from %s in each of %s", names, first.Assumed.Seed, plural(first.Requests, "request"), plural(first.Trace.Clients, "client"), plural(int64(len(c.Runs)), "variant"))
 	if len(p.Upstreams) > 0 {
 		v.Of += "; figures of " + and(p.Upstreams)
 	}
@@ -121,7 +121,7 @@ func ComparePage(p Compared, version string) ([]byte, error) {
 		v.Rows = append(v.Rows, row)
 	}
 	v.Left = append(overrun(c), p.remarks()...)
-	v.Chart, v.Caption = p.waysChart()
+	v.Chart, v.Caption = p.variantsChart()
 	return render("compare", &v)
 }
 
@@ -133,9 +133,9 @@ func capital(s string) string {
 	return strings.ToUpper(s[:1]) + s[1:]
 }
 
-// waysChart draws a row for each way: its percentiles as marks on one axis, and what
+// variantsChart draws a row for each variant: its percentiles as marks on one axis, and what
 // failed as a bar.
-func (p Compared) waysChart() (template.HTML, string) {
+func (p Compared) variantsChart() (template.HTML, string) {
 	runs := p.Result.Runs
 	const row = 30.0
 	low, high, most := math.Inf(1), 0.0, int64(0)
@@ -180,5 +180,5 @@ func (p Compared) waysChart() (template.HTML, string) {
 		}
 		c.text(856+wide, y+4, "", count(f.Failed))
 	}
-	return c.SVG(fmt.Sprintf("Percentiles of how long answers took and requests that failed, of %s", plural(int64(len(runs)), "way"))), "How long answers took, on a logarithmic axis, and how many requests failed."
+	return c.SVG(fmt.Sprintf("Percentiles of how long answers took and requests that failed, of %s", plural(int64(len(runs)), "variant"))), "How long answers took, on a logarithmic axis, and how many requests failed."
 }

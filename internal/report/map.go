@@ -12,7 +12,7 @@ import (
 const mapBackends = 12
 
 // Map draws a configuration as a text tree.
-func (s Style) Map(p *study.Picture) string {
+func (s Style) Map(p *study.Map) string {
 	tee, end, arrow := "├─ ", "└─ ", "→"
 	if !s.Unicode {
 		tee, end, arrow = "|- ", "`- ", "->"
@@ -59,7 +59,7 @@ func (s Style) Map(p *study.Picture) string {
 }
 
 // stands says where a backend stands, as far as that counts.
-func stands(b *study.PictureBackend) string {
+func stands(b *study.MapBackend) string {
 	words := ""
 	if b.Tier > 0 {
 		words = fmt.Sprintf(", tier %d", b.Tier)
@@ -71,7 +71,7 @@ func stands(b *study.PictureBackend) string {
 }
 
 // leads says where a route leads.
-func leads(r study.PictureRoute) string {
+func leads(r study.MapRoute) string {
 	if r.Answer != "" {
 		return r.Answer
 	}
@@ -79,7 +79,7 @@ func leads(r study.PictureRoute) string {
 }
 
 // MapDot writes a configuration as a graph in the dot language.
-func MapDot(p *study.Picture) string {
+func MapDot(p *study.Map) string {
 	var b strings.Builder
 	q := strconv.Quote
 	b.WriteString("digraph kestrix {\n  rankdir=LR;\n  node [shape=box, fontname=\"sans-serif\"];\n")

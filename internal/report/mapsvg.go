@@ -49,7 +49,7 @@ const (
 
 // MapSVG draws a configuration: frontends on the left, their routes in the order
 // they are tried, upstreams with their backends on the right.
-func MapSVG(title string, p *study.Picture) string {
+func MapSVG(title string, p *study.Map) string {
 	var v svg
 	left, right := 64.0, 64.0
 	ups := map[string]float64{}
@@ -108,7 +108,7 @@ func MapSVG(title string, p *study.Picture) string {
 }
 
 // upstream draws one and gives where it ends.
-func (v *svg) upstream(u study.PictureUpstream, top float64) float64 {
+func (v *svg) upstream(u study.MapUpstream, top float64) float64 {
 	shown := u.Backends
 	more := 0
 	if len(shown) > mapBackends+1 {

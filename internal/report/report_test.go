@@ -270,12 +270,12 @@ func TestExchangeFormatsAreWhatTheyClaim(t *testing.T) {
 }
 
 func TestThePictureShowsWhatLeadsWhere(t *testing.T) {
-	p := &study.Picture{
-		Frontends: []study.PictureFrontend{{Name: "web", Protocol: "http", Listen: []string{"0.0.0.0:80"}, Routes: []study.PictureRoute{{Name: "a<b>", When: "path /a & /b", SendTo: "app"}, {Name: "rest", When: "everything", SendTo: "app"}}}},
-		Upstreams: []study.PictureUpstream{{Name: "app", Algorithm: "hash", Settings: []string{"no probe"}}},
+	p := &study.Map{
+		Frontends: []study.MapFrontend{{Name: "web", Protocol: "http", Listen: []string{"0.0.0.0:80"}, Routes: []study.MapRoute{{Name: "a<b>", When: "path /a & /b", SendTo: "app"}, {Name: "rest", When: "everything", SendTo: "app"}}}},
+		Upstreams: []study.MapUpstream{{Name: "app", Algorithm: "hash", Settings: []string{"no probe"}}},
 	}
 	for i := range 40 {
-		p.Upstreams[0].Backends = append(p.Upstreams[0].Backends, study.PictureBackend{Name: "b", Address: "x:1", Weight: i, Share: 0.025})
+		p.Upstreams[0].Backends = append(p.Upstreams[0].Backends, study.MapBackend{Name: "b", Address: "x:1", Weight: i, Share: 0.025})
 	}
 	text := plainStyle.Map(p)
 	assert.Contains(t, text, "frontend web · http · 0.0.0.0:80\n  ├─ a<b>  → app  path /a & /b\n  └─ rest  → app  everything\n")

@@ -17,7 +17,7 @@ import (
 
 func compared(t *testing.T) Compared {
 	p := replayed(t)
-	ways, left, err := study.Ways([]study.Subject{{Name: "tern.hcl", Config: p.Config, Scenario: p.Scenario}}, study.Axes{Algorithms: []string{"round-robin", "ring", "first-fit"}})
+	ways, left, err := study.Variants([]study.Subject{{Name: "tern.hcl", Config: p.Config, Scenario: p.Scenario}}, study.Axes{Algorithms: []string{"round-robin", "ring", "first-fit"}})
 	require.NoError(t, err)
 	c, err := study.SideBySide(context.Background(), ways, nil, nil, replay.Options{Seed: 1})
 	require.NoError(t, err)

@@ -13,7 +13,7 @@ import (
 	"kestrix/internal/core/study"
 )
 
-// CompareFigure draws what ways are compared by: how long answers took, and what
+// CompareFigure draws what variants are compared by: how long answers took, and what
 // failed. The kind is svg or png.
 func CompareFigure(kind string, p Compared) ([]byte, error) {
 	runs := p.Result.Runs

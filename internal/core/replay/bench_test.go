@@ -68,8 +68,8 @@ func BenchmarkReplay(b *testing.B) {
 func benchmark(b *testing.B, c *config.Config, backends int) {
 	e, p, err := prepare(context.Background(), Case{Config: c, Scenario: scenario.None()}, Options{Seed: 1})
 	require.NoError(b, err)
-	_, strands := newFeed(scenario.None(), nil, Options{}, p)
-	e.attach(strands[0], p)
+	_, sequences := newIngest(scenario.None(), nil, Options{}, p)
+	e.attach(sequences[0], p)
 	e.begin(0)
 	rate := 200.0 * float64(backends) // half of what 16 workers at 40 ms can do
 	at := 0.0

@@ -53,13 +53,13 @@ func (e *engine) askNext(who int32) {
 	c.gen.Ask(&c.rec, int(who))
 	c.rec.Duration = -1
 	var a arrival
-	var w caller
-	crew := e.strand.feed.alone
-	crew.who(&c.rec, &w)
-	if err := crew.parsers[0].arrival("load", &c.rec, &a, &crew.sender); err != nil {
+	var w clientRef
+	reader := e.sequence.ingest.alone
+	reader.who(&c.rec, &w)
+	if err := reader.parsers[0].arrival("load", &c.rec, &a, &reader.sender); err != nil {
 		return // the scenario was held against the configuration before
 	}
-	e.strand.feed.number(&a, &w)
+	e.sequence.ingest.number(&a, &w)
 	a.at = int64(e.now)
 	if len(e.sample) < e.o.Leave {
 		a.who = -1
@@ -67,6 +67,6 @@ func (e *engine) askNext(who int32) {
 	}
 	a.who = who
 	e.lastAt = e.now
-	e.strand.records++
+	e.sequence.records++
 	e.ask(&a)
 }

@@ -46,7 +46,7 @@ func (e *engine) leave(ctx context.Context, c Case, sample []arrival) (*Leave, e
 	if err != nil {
 		return nil, err
 	}
-	x.attach(e.strand, p)
+	x.attach(e.sequence, p)
 	out := &Leave{Backends: []string{}}
 	half := len(sample) / 2
 	gone := make([]string, len(x.ups))
@@ -94,7 +94,7 @@ func (e *engine) countMoves(out *Leave, sample []arrival, picks, gone []string) 
 		}
 		up := e.refs[a.route].upstream
 		o := owner{up, uint64(a.session)}
-		if e.strand.routes[a.route].hash != nil && !e.ups[up].sticky {
+		if e.sequence.routes[a.route].hash != nil && !e.ups[up].sticky {
 			o.who = a.key
 		}
 		switch before := had[o]; {

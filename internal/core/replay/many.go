@@ -78,7 +78,7 @@ func leaveAll(ctx context.Context, cases []Case, engines []*engine) error {
 		e := engines[i]
 		sample := e.sample
 		if e.closed == nil {
-			sample = e.strand.sample
+			sample = e.sequence.sample
 		}
 		e.res.Leave, errs[i] = e.leave(ctx, cases[i], sample)
 	})
@@ -142,8 +142,8 @@ func prepare(ctx context.Context, c Case, o Options) (*engine, *plan, error) {
 // its requests by itself.
 func runClosed(engines []*engine, plans []*plan) {
 	for i, e := range engines {
-		_, strands := newFeed(e.scenario, nil, e.o, plans[i])
-		e.attach(strands[0], plans[i])
+		_, sequences := newIngest(e.scenario, nil, e.o, plans[i])
+		e.attach(sequences[0], plans[i])
 	}
 	each(len(engines), func(i int) {
 		engines[i].begin(0)
@@ -152,18 +152,18 @@ func runClosed(engines []*engine, plans []*plan) {
 	})
 }
 
-// runOpen runs engines over what one feed reads.
+// runOpen runs engines over what one ingest reads.
 func runOpen(ctx context.Context, engines []*engine, plans []*plan, s *scenario.Scenario, sources []Source, o Options) error {
-	f, strands := newFeed(s, sources, o, plans...)
+	f, sequences := newIngest(s, sources, o, plans...)
 	inner, stop := context.WithCancel(ctx)
 	defer stop()
 	var going atomic.Int32
 	going.Store(int32(len(engines)))
 	var wait sync.WaitGroup
-	for _, l := range f.strands {
+	for _, l := range f.sequences {
 		var ends []chan *shared
 		for i, e := range engines {
-			if strands[i] != l {
+			if sequences[i] != l {
 				continue
 			}
 			e.attach(l, plans[i])
@@ -179,7 +179,7 @@ func runOpen(ctx context.Context, engines []*engine, plans []*plan, s *scenario.
 		}
 		k := 0
 		for i, e := range engines {
-			if strands[i] != l {
+			if sequences[i] != l {
 				continue
 			}
 			end := ends[k]
@@ -211,9 +211,9 @@ func runOpen(ctx context.Context, engines []*engine, plans []*plan, s *scenario.
 	return errors.New("the trace gave nothing to replay")
 }
 
-// follow takes in what a strand brings, until that ends or nothing more is wanted.
+// follow takes in what a sequence brings, until that ends or nothing more is wanted.
 func (e *engine) follow(ctx context.Context, blocks <-chan *shared) {
-	f := e.strand.feed
+	f := e.sequence.ingest
 	for b := range blocks {
 		if !e.begun && len(b.block) > 0 {
 			e.begin(b.block[0].at)
@@ -241,14 +241,14 @@ type shared struct {
 }
 
 // drop says that one has read it.
-func (s *shared) drop(f *feed) {
+func (s *shared) drop(f *ingest) {
 	if s.left.Add(-1) == 0 {
 		f.giveBack(s.block)
 	}
 }
 
-// handOut gives every block of a strand to each of its engines.
-func (l *strand) handOut(ends []chan *shared) {
+// handOut gives every block of a sequence to each of its engines.
+func (l *sequence) handOut(ends []chan *shared) {
 	for b := range l.out {
 		for _, end := range ends {
 			end <- b

@@ -177,8 +177,8 @@ func TestWhatIsReadAlike(t *testing.T) {
 		return variant(c, "hash", &config.Hash{Key: key, Name: name, Method: "ring"})
 	}
 	for title, x := range map[string]struct {
-		cases   []Case
-		strands int
+		cases     []Case
+		sequences int
 	}{
 		"algorithms":              {[]Case{of(c, scenario.None()), of(variant(c, "random", nil), scenario.None()), of(hash("client", ""), scenario.None())}, 1},
 		"one hashes by something": {[]Case{of(c, scenario.None()), of(hash("path", ""), scenario.None()), of(c, scenario.None())}, 1},
@@ -194,9 +194,9 @@ func TestWhatIsReadAlike(t *testing.T) {
 			require.NoError(t, err)
 			plans = append(plans, p)
 		}
-		f, strands := newFeed(scenario.None(), nil, Options{}, plans...)
-		assert.Len(t, f.strands, x.strands, title)
-		assert.Len(t, strands, len(x.cases), title)
+		f, sequences := newIngest(scenario.None(), nil, Options{}, plans...)
+		assert.Len(t, f.sequences, x.sequences, title)
+		assert.Len(t, sequences, len(x.cases), title)
 		for i := range plans {
 			again := map[*config.Hash]bool{nil: true}
 			for _, r := range plans[i].routes {

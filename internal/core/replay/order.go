@@ -9,11 +9,11 @@ import (
 	"kestrix/internal/core/trace"
 )
 
-// strand is what a feed makes of a trace for the replays that read it alike: their
+// sequence is what an ingest makes of a trace for the replays that read it alike: their
 // arrivals in order.
-type strand struct {
+type sequence struct {
 	*plan
-	feed    *feed
+	ingest  *ingest
 	known   misses
 	records int64
 	late    int64 // records that stood out of order
@@ -29,10 +29,10 @@ type strand struct {
 }
 
 // slot gives the place of the next arrival, where it is written and stays.
-func (l *strand) slot() *arrival {
+func (l *sequence) slot() *arrival {
 	last := len(l.blocks) - 1
 	if last < 0 || len(l.blocks[last]) == cap(l.blocks[last]) {
-		l.blocks = append(l.blocks, l.feed.block())
+		l.blocks = append(l.blocks, l.ingest.block())
 		last++
 	}
 	b := &l.blocks[last]
@@ -41,20 +41,20 @@ func (l *strand) slot() *arrival {
 }
 
 // newest is the place that was given last.
-func (l *strand) newest() *arrival {
+func (l *sequence) newest() *arrival {
 	b := l.blocks[len(l.blocks)-1]
 	return &b[len(b)-1]
 }
 
 // giveUp takes that place back.
-func (l *strand) giveUp() {
+func (l *sequence) giveUp() {
 	b := &l.blocks[len(l.blocks)-1]
 	*b = (*b)[:len(*b)-1]
 }
 
 // inOrder takes in what of some arrivals need not be moved; it gives how many there
 // are before the first that has to be.
-func (l *strand) inOrder(some []arrival) int {
+func (l *sequence) inOrder(some []arrival) int {
 	if l.o.Stamp == "end" || !l.started {
 		return 0
 	}
@@ -70,7 +70,7 @@ func (l *strand) inOrder(some []arrival) int {
 
 // order puts the arrival that was written last where it belongs among those
 // that wait.
-func (l *strand) order(name string, line int64, a *arrival) error {
+func (l *sequence) order(name string, line int64, a *arrival) error {
 	l.records++
 	if l.o.Stamp == "end" {
 		l.fromEnd(a)
@@ -114,12 +114,12 @@ func (l *strand) order(name string, line int64, a *arrival) error {
 }
 
 // spreadOut says whether an arrival's second has been settled.
-func (l *strand) spreadOut(b, i int) bool { return b == 0 && i < l.settled }
+func (l *sequence) spreadOut(b, i int) bool { return b == 0 && i < l.settled }
 
 // release settles what no later record can come before, and hands on the blocks
 // of which that is all. Stamps of whole seconds are spread evenly over their
 // second once all of it is there.
-func (l *strand) release(ctx context.Context, before int64) {
+func (l *sequence) release(ctx context.Context, before int64) {
 	const second = int64(time.Second)
 	before = before / second * second
 	b, i := 0, l.settled
@@ -177,7 +177,7 @@ func (l *strand) release(ctx context.Context, before int64) {
 	}
 }
 
-func (l *strand) send(ctx context.Context, block []arrival) {
+func (l *sequence) send(ctx context.Context, block []arrival) {
 	if len(block) == 0 {
 		return
 	}
@@ -195,7 +195,7 @@ func (l *strand) send(ctx context.Context, block []arrival) {
 // fromEnd moves an arrival from the end of its request, which its stamp tells,
 // to its beginning, if it is known how long it took. A stamp of whole seconds lies
 // anywhere in its second.
-func (l *strand) fromEnd(a *arrival) {
+func (l *sequence) fromEnd(a *arrival) {
 	if a.whole && l.spread {
 		a.at += int64(rng.Unit(rng.Bits(l.o.Seed, uint64(l.records), 0, rng.Stamp)) * 1e9)
 		l.shifted++

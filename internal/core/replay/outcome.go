@@ -15,7 +15,7 @@ import (
 // result puts together what was counted.
 func (e *engine) result() *Result {
 	e.endRow()
-	l, f := e.strand, e.strand.feed
+	l, f := e.sequence, e.sequence.ingest
 	r := &e.res
 	r.Duration = e.now.Seconds()
 	if r.Requests > 0 {
@@ -178,7 +178,7 @@ func Empty(c *config.Config, s *scenario.Scenario, o Options) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	_, strands := newFeed(s, nil, o, p)
-	e.attach(strands[0], p)
+	_, sequences := newIngest(s, nil, o, p)
+	e.attach(sequences[0], p)
 	return e.result(), nil
 }

@@ -12,9 +12,9 @@ import (
 	"kestrix/internal/core/trace"
 )
 
-// crew reads records and turns them into arrivals, with a parser for each strand of a
-// feed. Several may be at work, each on a piece of a file of its own.
-type crew struct {
+// recordReader reads records and turns them into arrivals, with a parser for each sequence of an
+// ingest. Several may be at work, each on a piece of a file of its own.
+type recordReader struct {
 	rec     trace.Record
 	parsers []*parser
 	part    trace.Span // of the trace that is replayed
@@ -26,10 +26,10 @@ type crew struct {
 	_ [64]byte // keeps what several write on lines of their own
 }
 
-// crew makes one with plans of its own.
-func (f *feed) crew() *crew {
-	c := &crew{part: f.o.Part, partial: f.o.Part != (trace.Span{}), origin: f.origin}
-	for _, l := range f.strands {
+// newRecordReader makes one with plans of its own.
+func (f *ingest) newRecordReader() *recordReader {
+	c := &recordReader{part: f.o.Part, partial: f.o.Part != (trace.Span{}), origin: f.origin}
+	for _, l := range f.sequences {
 		own := *l.plan
 		c.keyed = c.keyed || own.keyed()
 		c.parsers = append(c.parsers, &parser{plan: &own, cache: newRouteCache(&own)})
@@ -38,14 +38,14 @@ func (f *feed) crew() *crew {
 }
 
 // wants says whether the record is to be replayed.
-func (c *crew) wants(name string) (bool, error) {
+func (c *recordReader) wants(name string) (bool, error) {
 	if c.rec.Time == trace.NoTime {
 		return false, &trace.LineError{Name: name, Line: c.rec.Line, Column: 1, Why: "the record has no time, which a replay cannot do without", CannotBeSkip: true}
 	}
 	return !c.partial || c.part.Holds(c.rec.Time, c.origin), nil
 }
 
-// parser turns records into arrivals of one strand.
+// parser turns records into arrivals of one sequence.
 type parser struct {
 	*plan
 	route route.Request
@@ -61,22 +61,22 @@ type sender struct {
 	identity uint64 // hash of the session, else of that and the user agent
 }
 
-// caller is by what who sent a request is told from others, and where it stands. An
-// address that is written in several ways is several callers: to read each time what
-// is nearly always written alike would take longer than all the rest (feed.meet).
-type caller struct {
+// clientRef is by what who sent a request is told from others, and where it stands. An
+// address that is written in several ways is several references: to read each time what
+// is nearly always written alike would take longer than all the rest (ingest.meet).
+type clientRef struct {
 	hash    uint64 // of the session, else of the text and the user agent
 	text    string // how the client is written
 	line    int32  // of its piece
 	session bool
 }
 
-// who tells who sent a record. The text of the caller lasts as long as that of the
+// who tells who sent a record. The text of the reference lasts as long as that of the
 // record.
-func (c *crew) who(rec *trace.Record, w *caller) {
+func (c *recordReader) who(rec *trace.Record, w *clientRef) {
 	w.text, w.line, w.session = trace.Text(rec.Client), int32(rec.Line), false
 	if trace.HasPort(w.text) {
-		w.text = trace.CanonicalClient(w.text) // or each would be a caller of its own
+		w.text = trace.CanonicalClient(w.text) // or each would be a reference of its own
 		w.hash = quickHash([]byte(w.text))
 	} else {
 		w.hash = quickHash(rec.Client)

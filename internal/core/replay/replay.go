@@ -2,7 +2,7 @@
 // core decides as it would for live traffic, and a model of backends responds, fails
 // and recovers as the scenario says.
 //
-// Run is the entry. The files feed.go, parser.go and order.go turn records into
+// Run is the entry. The files ingest.go, parser.go and order.go turn records into
 // arrivals; replay.go is the event loop; server.go, streams.go, probe.go and fault.go
 // are the model of backends; settle.go ends requests; histogram.go, timeline.go,
 // outcome.go and result.go count and report. Commands and package study call it. It
@@ -132,7 +132,7 @@ type engine struct {
 	met       uint64    // how many arrivals there were, however often each came
 	sample    []arrival // the first that clients of a closed load have sent
 	cfg       *config.Config
-	strand    *strand
+	sequence  *sequence
 	closed    *closedLoad // nil unless clients wait for their answers
 	// unanswered has the times of requests without an answer of a backend: failed, left
 	// by their clients, or answered by the proxy itself.
@@ -205,7 +205,7 @@ func (e *engine) begin(at int64) {
 		e.schedule(v)
 	}
 	if o := e.o.Part.Until; o.Set() {
-		e.stop = tick.Time(o.In(e.strand.feed.origin, 0) - at)
+		e.stop = tick.Time(o.In(e.sequence.ingest.origin, 0) - at)
 	}
 }
 
@@ -453,7 +453,7 @@ func (e *engine) coreDue(v *view) {
 	e.schedule(v)
 }
 
-// attach prepares for what a strand brings, which the engine's own plan reads as well.
-func (e *engine) attach(l *strand, p *plan) {
-	e.strand, e.routes, e.refs, e.fronts, e.rated = l, make([]int64, len(p.routes)), p.routes, p.fronts, p.rated
+// attach prepares for what a sequence brings, which the engine's own plan reads as well.
+func (e *engine) attach(l *sequence, p *plan) {
+	e.sequence, e.routes, e.refs, e.fronts, e.rated = l, make([]int64, len(p.routes)), p.routes, p.fronts, p.rated
 }

@@ -295,11 +295,11 @@ func TestClientsAreToldApartHoweverTheyAreWritten(t *testing.T) {
 			assert.True(t, with == "" || used <= 4, "each stays with one backend")
 		}
 	}
-	var f feed
+	var f ingest
 	for i := range 1000 {
-		var w caller
+		var w clientRef
 		for _, client := range []string{"203.0.113.9:", "kiosk.tern.example:request-", "k:"} {
-			f.crew().who(&trace.Record{Client: fmt.Append(nil, client, i)}, &w)
+			f.newRecordReader().who(&trace.Record{Client: fmt.Append(nil, client, i)}, &w)
 			f.number(&arrival{}, &w)
 		}
 	}

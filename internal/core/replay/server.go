@@ -23,7 +23,7 @@ type server struct {
 	came    int32 // attempts in the row of the timeline that is under way
 	index   int32
 	epoch   uint16 // goes up when the process dies; at most 64 faults end one
-	draws   drawKind
+	draws   serviceKind
 	healthy bool // no fault changes how it answers, or how fast
 	usual   bool // its service times are drawn ahead
 	connect time.Duration
@@ -49,11 +49,11 @@ type server struct {
 	outTime  tick.Time // of all proxies together
 }
 
-// drawKind is where service times come from.
-type drawKind uint8
+// serviceKind is where service times come from.
+type serviceKind uint8
 
 const (
-	fromTrace drawKind = iota // else lognormal
+	fromTrace serviceKind = iota // else lognormal
 	fixed
 	exponential
 	lognormal
@@ -88,7 +88,7 @@ func (s *server) init(index int32, u *up, id upstream.BackendID, b scenario.Beha
 		service: b.Service, fallback: unknownService, workers: int32(b.Workers), backlog: int32(b.Backlog), connect: b.Connect,
 	}
 	s.slow, s.healthy = 1, true
-	s.draws = map[string]drawKind{"fixed": fixed, "exponential": exponential, "lognormal": lognormal}[b.Service.Kind]
+	s.draws = map[string]serviceKind{"fixed": fixed, "exponential": exponential, "lognormal": lognormal}[b.Service.Kind]
 	s.log = rng.NewLogNormal(float64(b.Service.Mean), b.Service.CV)
 	if b.Service.Kind == "" || b.Service.Kind == "from_trace" {
 		s.log = rng.NewLogNormal(float64(s.fallback.Mean), s.fallback.CV)

@@ -30,7 +30,7 @@ func (e *engine) multiply(a *arrival) {
 			continue
 		}
 		other := rng.Bits(uint64(i), 0, 0, rng.Copies)
-		if c.route < 0 || e.strand.routes[c.route].hash == nil {
+		if c.route < 0 || e.sequence.routes[c.route].hash == nil {
 			c.key ^= other // a key that is not the client's is asked for again
 		}
 		if c.seatKey != 0 {

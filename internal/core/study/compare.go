@@ -8,16 +8,16 @@ import (
 	"kestrix/internal/core/replay"
 )
 
-// Comparison is what came of several ways of doing the same work. The keys are
+// Comparison is what came of several variants of doing the same work. The keys are
 // documented and stable.
 type Comparison struct {
 	Runs    []Run     `json:"runs"`
-	LeftOut []LeftOut `json:"left_out"` // ways that were asked for and not tried
+	LeftOut []LeftOut `json:"left_out"` // variants that were asked for and not tried
 	Advice  []Advice  `json:"advice"`
 	Partial bool      `json:"partial"` // stopped before its end
 }
 
-// Run is what came of one way.
+// Run is what came of one variant.
 type Run struct {
 	Name       string         `json:"name"`
 	Configured bool           `json:"configured"` // it is as the first configuration says
@@ -28,7 +28,7 @@ type Run struct {
 	Result     *replay.Result `json:"result"`
 }
 
-// Figures are what ways are compared by. Times are seconds, shares 0 to 1.
+// Figures are what variants are compared by. Times are seconds, shares 0 to 1.
 type Figures struct {
 	Spread        float64  `json:"spread"` // of the upstream that is spread worst: requests by weight of its busiest backend over the mean
 	P50           float64  `json:"p50"`
@@ -55,12 +55,12 @@ type Advice struct {
 // backend leaves.
 const LeaveSample = 20_000
 
-// SideBySide replays the same requests in several ways. Figures are of the
+// SideBySide replays the same requests in several variants. Figures are of the
 // upstreams named, of all if none is. The error is that of reading the trace.
-func SideBySide(ctx context.Context, ways []Way, upstreams []string, sources []replay.Source, o replay.Options) (*Comparison, error) {
+func SideBySide(ctx context.Context, variants []Variant, upstreams []string, sources []replay.Source, o replay.Options) (*Comparison, error) {
 	o.Leave, o.LeaveOf = LeaveSample, upstreams
 	var cases []replay.Case
-	for _, w := range ways {
+	for _, w := range variants {
 		cases = append(cases, replay.Case{Config: w.Config, Scenario: w.Scenario})
 	}
 	results, err := replay.RunAll(ctx, cases, sources, o)
@@ -69,11 +69,11 @@ func SideBySide(ctx context.Context, ways []Way, upstreams []string, sources []r
 	}
 	c := &Comparison{Runs: []Run{}, LeftOut: []LeftOut{}, Advice: []Advice{}, Partial: ctx.Err() != nil}
 	for i, r := range results {
-		notes := ways[i].Notes
+		notes := variants[i].Notes
 		if notes == nil {
 			notes = []string{}
 		}
-		c.Runs = append(c.Runs, Run{Name: ways[i].Name, Configured: ways[i].Configured, Notes: notes, Figures: figures(r, upstreams), Best: []string{}, Leave: r.Leave, Result: r})
+		c.Runs = append(c.Runs, Run{Name: variants[i].Name, Configured: variants[i].Configured, Notes: notes, Figures: figures(r, upstreams), Best: []string{}, Leave: r.Leave, Result: r})
 	}
 	c.mark()
 	return c, nil

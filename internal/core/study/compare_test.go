@@ -43,9 +43,9 @@ upstream "a" {
 func TestWays(t *testing.T) {
 	s := subject(t, "a.hcl", three, "fault \"auk's twin hangs\" {\n backend = \"a.auk-2\"\n kind = \"hang\"\n at = \"1s\"\n}\nbehaviour \"a.auk\" {\n workers = 3\n}\n")
 	names := func(axes Axes, subjects ...Subject) (out []string) {
-		ways, _, err := Ways(subjects, axes)
+		variants, _, err := Variants(subjects, axes)
 		require.NoError(t, err)
-		for _, w := range ways {
+		for _, w := range variants {
 			out = append(out, w.Name)
 		}
 		return out
@@ -54,23 +54,23 @@ func TestWays(t *testing.T) {
 	assert.Equal(t, []string{"as configured", "random"}, names(Axes{Algorithms: []string{"random"}}, s), "what is configured is always among them")
 	assert.Equal(t, []string{"a.hcl", "b.hcl"}, names(Axes{}, s, Subject{"b.hcl", s.Config, s.Scenario}))
 	assert.Equal(t, []string{"1 backend, random", "5 backends, random"}, names(Axes{Algorithms: []string{"random"}, Pools: []int{1, 5}}, s))
-	ways, left, err := Ways([]Subject{s}, Axes{Algorithms: []string{"first-fit"}, Pools: []int{1, 5}})
+	variants, left, err := Variants([]Subject{s}, Axes{Algorithms: []string{"first-fit"}, Pools: []int{1, 5}})
 	require.NoError(t, err)
 	require.Len(t, left, 1, "in a pool of one it is as good as any")
 	assert.Equal(t, "5 backends, first-fit", left[0].Name)
 	assert.Contains(t, left[0].Why, "a.auk has none set")
-	require.Len(t, ways, 1)
-	assert.Equal(t, []string{`"auk's twin hangs" strikes nobody in it`}, ways[0].Notes)
+	require.Len(t, variants, 1)
+	assert.Equal(t, []string{`"auk's twin hangs" strikes nobody in it`}, variants[0].Notes)
 
-	ways, _, err = Ways([]Subject{s}, Axes{Pools: []int{5}})
+	variants, _, err = Variants([]Subject{s}, Axes{Pools: []int{5}})
 	require.NoError(t, err)
 	var pool []string
-	for _, b := range ways[0].Config.Upstreams[0].Backends {
+	for _, b := range variants[0].Config.Upstreams[0].Backends {
 		pool = append(pool, b.Name)
 	}
 	assert.Equal(t, []string{"auk", "gannet", "auk-2", "auk-5", "gannet-2"}, pool, "no name is taken twice")
-	assert.Equal(t, 3, ways[0].Scenario.Behaviour("a.auk-5").Workers, "a likeness behaves alike")
-	assert.Equal(t, 16, ways[0].Scenario.Behaviour("a.gannet-2").Workers)
+	assert.Equal(t, 3, variants[0].Scenario.Behaviour("a.auk-5").Workers, "a likeness behaves alike")
+	assert.Equal(t, 16, variants[0].Scenario.Behaviour("a.gannet-2").Workers)
 	assert.Len(t, s.Config.Upstreams[0].Backends, 3, "what was given is as it was")
 	for _, x := range []struct {
 		axes Axes
@@ -81,7 +81,7 @@ func TestWays(t *testing.T) {
 		{Axes{Algorithms: []string{"random", "random"}}, "named twice"}, {Axes{Pools: []int{0}}, "from 1 to 1000"}, {Axes{Pools: []int{2, 2}}, "named twice"},
 		{Axes{Upstreams: []string{"b"}}, `no upstream of a.hcl is called "b"`},
 	} {
-		_, _, err := Ways([]Subject{s}, x.axes)
+		_, _, err := Variants([]Subject{s}, x.axes)
 		require.ErrorContains(t, err, x.want)
 	}
 }
@@ -103,10 +103,10 @@ load {
   arrivals = "even"
 }
 `)
-	ways, left, err := Ways([]Subject{s}, Axes{Algorithms: Choices})
+	variants, left, err := Variants([]Subject{s}, Axes{Algorithms: Choices})
 	require.NoError(t, err)
 	require.Len(t, left, 1)
-	c, err := SideBySide(context.Background(), ways, nil, nil, replay.Options{Seed: 1})
+	c, err := SideBySide(context.Background(), variants, nil, nil, replay.Options{Seed: 1})
 	require.NoError(t, err)
 	run := func(name string) *Run {
 		return &c.Runs[slices.IndexFunc(c.Runs, func(r Run) bool { return r.Name == name })]
@@ -126,13 +126,13 @@ load {
 		assert.Equal(t, rr.Result.Requests, r.Result.Requests, "all meet the same requests")
 		assert.NotContains(t, r.Best, "retried", "nothing was, in any of them")
 	}
-	alone, err := replay.Run(context.Background(), ways[0].Config, ways[0].Scenario, nil, replay.Options{Seed: 1})
+	alone, err := replay.Run(context.Background(), variants[0].Config, variants[0].Scenario, nil, replay.Options{Seed: 1})
 	require.NoError(t, err)
 	alone.Leave = c.Runs[0].Leave
 	assert.Equal(t, alone, c.Runs[0].Result, "and each is as it would be alone")
 	// Figures of one upstream are of nothing else.
 	q := subject(t, "q.hcl", strings.Replace(quay, "probe \"tcp\" {", "retry {\n  }\n  probe \"tcp\" {", 1), "load {\n rate = \"60/s\"\n for = \"60s\"\n paths = [\"/=2\", \"/gate=1\"]\n}\nfault \"f\" {\n backend = \"a.auk\"\n kind = \"refuse\"\n at = \"10s\"\n}\n")
-	ways2, _, err := Ways([]Subject{q}, Axes{Algorithms: []string{"random", "modulo"}, Upstreams: []string{"gate"}})
+	ways2, _, err := Variants([]Subject{q}, Axes{Algorithms: []string{"random", "modulo"}, Upstreams: []string{"gate"}})
 	require.NoError(t, err)
 	for name, retried := range map[string]bool{"gate": false, "a": true} {
 		c, err := SideBySide(context.Background(), ways2, []string{name}, nil, replay.Options{Seed: 1})
@@ -144,7 +144,7 @@ load {
 		assert.Equal(t, r.Result.Retried, r.Result.Upstreams["a"].Retried+r.Result.Upstreams["gate"].Retried)
 		assert.Equal(t, retried, len(r.Leave.Backends) > 0, "of the gate none leaves")
 	}
-	one, err := SideBySide(context.Background(), ways[:2], []string{"a"}, nil, replay.Options{Seed: 1})
+	one, err := SideBySide(context.Background(), variants[:2], []string{"a"}, nil, replay.Options{Seed: 1})
 	require.NoError(t, err)
 	assert.Equal(t, c.Runs[0].Figures.P99, one.Runs[0].Figures.P99, "of the only upstream they are those of all")
 }

@@ -83,10 +83,10 @@ func TestDraw(t *testing.T) {
 	require.Empty(t, found)
 	p := Draw(c)
 	require.Len(t, p.Frontends, 2)
-	assert.Equal(t, PictureRoute{"seats", "path /seats/**", "app", ""}, p.Frontends[0].Routes[0])
-	assert.Equal(t, PictureRoute{"all", "everything", "spare", ""}, p.Frontends[1].Routes[0])
+	assert.Equal(t, MapRoute{"seats", "path /seats/**", "app", ""}, p.Frontends[0].Routes[0])
+	assert.Equal(t, MapRoute{"all", "everything", "spare", ""}, p.Frontends[1].Routes[0])
 	assert.Equal(t, []string{"no probe"}, p.Upstreams[0].Settings)
-	assert.Equal(t, PictureBackend{"gannet", "127.0.0.1:9002", 1, 0.5, 0, ""}, p.Upstreams[0].Backends[1])
+	assert.Equal(t, MapBackend{"gannet", "127.0.0.1:9002", 1, 0.5, 0, ""}, p.Upstreams[0].Backends[1])
 	assert.Zero(t, p.Upstreams[1].Backends[0].Share, "a weight of 0, and no division by it")
 }
 

@@ -234,8 +234,8 @@ func (u *Upstream) eachPicker(do func(balance.Picker)) {
 	for i := range u.groups {
 		do(u.groups[i].picker)
 	}
-	if u.anyway != nil {
-		do(u.anyway)
+	if u.ignoringHealth != nil {
+		do(u.ignoringHealth)
 	}
 }
 
@@ -258,12 +258,12 @@ func (u *Upstream) enter(id BackendID) {
 		}
 	}
 	u.picker(m).Set(int(id), m.cfg.Name, weight)
-	if u.anyway != nil {
+	if u.ignoringHealth != nil {
 		weight = 0
 		if m.operatorIn() {
 			weight = float64(m.weight)
 		}
-		u.anyway.Set(int(id), m.cfg.Name, weight)
+		u.ignoringHealth.Set(int(id), m.cfg.Name, weight)
 	}
 }
 

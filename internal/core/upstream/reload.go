@@ -238,11 +238,11 @@ func (u *Upstream) rebuild(old *config.Upstream) {
 			u.groups[i].picker = u.newPicker()
 		}
 	}
-	freshAnyway := u.cfg.TryAnyway && (fresh || u.anyway == nil)
+	freshAnyway := u.cfg.TryAnyway && (fresh || u.ignoringHealth == nil)
 	if !u.cfg.TryAnyway {
-		u.anyway = nil
+		u.ignoringHealth = nil
 	} else if freshAnyway {
-		u.anyway = u.newPicker()
+		u.ignoringHealth = u.newPicker()
 	}
 	for i := range u.members {
 		m, id := &u.members[i], BackendID(i)
@@ -256,7 +256,7 @@ func (u *Upstream) rebuild(old *config.Upstream) {
 				u.picker(m).Begun(i)
 			}
 			if freshAnyway {
-				u.anyway.Begun(i)
+				u.ignoringHealth.Begun(i)
 			}
 		}
 	}

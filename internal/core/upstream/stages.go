@@ -13,8 +13,8 @@ type stage func(u *Upstream, now tick.Time, q *Request, a *Attempt) Verdict
 // upstream asks its algorithm and nothing else.
 func (u *Upstream) compose() {
 	u.place = (*Upstream).byAlgorithm
-	if u.anyway != nil {
-		u.place = orAnyway(u.place)
+	if u.ignoringHealth != nil {
+		u.place = orIgnoringHealth(u.place)
 	}
 	if s := u.cfg.Sticky; s != nil {
 		u.place = bySeat(s, u.place)
@@ -92,19 +92,19 @@ func (u *Upstream) among(own int) (BackendID, int) {
 	}
 }
 
-// orAnyway asks the stage before, and where no backend is in rotation an algorithm
+// orIgnoringHealth asks the stage before, and where no backend is in rotation an algorithm
 // that knows nothing of health.
-func orAnyway(before stage) stage {
+func orIgnoringHealth(before stage) stage {
 	return func(u *Upstream, now tick.Time, q *Request, a *Attempt) Verdict {
 		v := before(u, now, q, a)
 		if v.Kind == Go || v.Reason != NoBackend {
 			return v
 		}
 		u.query.Tried = a.tried[:a.Tried()]
-		slot := u.anyway.Pick(&u.query)
+		slot := u.ignoringHealth.Pick(&u.query)
 		if slot < 0 && len(u.query.Tried) > 0 {
 			u.query.Tried = nil
-			slot = u.anyway.Pick(&u.query)
+			slot = u.ignoringHealth.Pick(&u.query)
 		}
 		if slot < 0 {
 			return v

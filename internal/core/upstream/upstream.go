@@ -19,23 +19,23 @@ import (
 
 // Upstream decides for one upstream.
 type Upstream struct {
-	cfg       *config.Upstream
-	algorithm *balance.Algorithm
-	seed      uint64
-	running   bool // backends are up from the beginning, see New
-	place     stage
-	members   []member
-	byName    map[string]BackendID
-	byHash    map[uint64]BackendID // by sticky.BackendHash
-	groups    []group
-	stale     bool           // the shares of groups are out of date
-	anyway    balance.Picker // knows nothing of health; nil unless when_all_down = "try-anyway"
-	seats     *sticky.Table  // of clients to whom the proxy gives no cookie; nil otherwise
-	eligible  int            // members that may be given requests, full ones included
-	onTrial   int            // members that wait for a request on trial
-	leaving   int            // members that are no longer configured and serve on
-	query     balance.Query
-	tokens    float64 // retries that the budget allows now
+	cfg            *config.Upstream
+	algorithm      *balance.Algorithm
+	seed           uint64
+	running        bool // backends are up from the beginning, see New
+	place          stage
+	members        []member
+	byName         map[string]BackendID
+	byHash         map[uint64]BackendID // by sticky.BackendHash
+	groups         []group
+	stale          bool           // the shares of groups are out of date
+	ignoringHealth balance.Picker // knows nothing of health; nil unless when_all_down = "try-anyway"
+	seats          *sticky.Table  // of clients to whom the proxy gives no cookie; nil otherwise
+	eligible       int            // members that may be given requests, full ones included
+	onTrial        int            // members that wait for a request on trial
+	leaving        int            // members that are no longer configured and serve on
+	query          balance.Query
+	tokens         float64 // retries that the budget allows now
 
 	due     queue.Heap[event]
 	gen     uint32 // of due events; a reload makes older ones void
@@ -137,8 +137,8 @@ func (u *Upstream) begin(now tick.Time, a *Attempt, id BackendID) {
 	a.Backend, a.Began, a.ticket = id, now, 0
 	if m.inFlight++; u.algorithm.Counts {
 		u.picker(m).Begun(int(id))
-		if u.anyway != nil {
-			u.anyway.Begun(int(id))
+		if u.ignoringHealth != nil {
+			u.ignoringHealth.Begun(int(id))
 		}
 	}
 	if m.inFlight >= m.most {
@@ -158,8 +158,8 @@ func (u *Upstream) end(a *Attempt, e balance.End) *member {
 	m := &u.members[a.Backend]
 	if m.inFlight--; u.algorithm.Counts {
 		u.picker(m).Ended(int(a.Backend), e)
-		if u.anyway != nil {
-			u.anyway.Ended(int(a.Backend), e)
+		if u.ignoringHealth != nil {
+			u.ignoringHealth.Ended(int(a.Backend), e)
 		}
 	}
 	if m.full && m.inFlight < m.most {
@@ -179,8 +179,8 @@ func (u *Upstream) setFull(id BackendID, m *member, full bool) {
 		u.countTrials() // a full one waits for no trial
 	}
 	u.picker(m).SetFull(int(id), full)
-	if u.anyway != nil {
-		u.anyway.SetFull(int(id), full)
+	if u.ignoringHealth != nil {
+		u.ignoringHealth.SetFull(int(id), full)
 	}
 }
 

@@ -23,7 +23,7 @@ const atOnce = 256
 // configuration, and what is wrong with it. When ctx ends, it gives what there
 // is so far.
 func Live(ctx context.Context, c *config.Config, facts *check.Facts, o proxy.Options) ([]check.Seen, config.Findings) {
-	l := &look{ctx: ctx, trial: proxy.NewTrial(o), room: make(chan struct{}, atOnce)}
+	l := &look{ctx: ctx, trial: proxy.NewDryRun(o), room: make(chan struct{}, atOnce)}
 	l.names(c)
 	for _, u := range c.Upstreams {
 		for _, b := range u.Backends {
@@ -53,7 +53,7 @@ func Live(ctx context.Context, c *config.Config, facts *check.Facts, o proxy.Opt
 
 type look struct {
 	ctx     context.Context
-	trial   *proxy.Trial
+	trial   *proxy.DryRun
 	wait    sync.WaitGroup
 	room    chan struct{}
 	results []*result

@@ -22,7 +22,7 @@ var buffers = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }
 // passOn sends a backend's answer to the client, as it comes, and settles the
 // attempt at its end. Its fields stand in the client's already, and first is what
 // has come of its body.
-func (x *exchange) passOn(t turn, b *backend, head answerHead, first []byte, cookie *http.Cookie, o upstream.Outcome) {
+func (x *exchange) passOn(t roundTrip, b *backend, head answerHead, first []byte, cookie *http.Cookie, o upstream.Outcome) {
 	h := x.w.Header()
 	x.learn(h)
 	addVia(h, head.major, head.minor)
@@ -114,7 +114,7 @@ const (
 // gather reads the beginning of a body into buf. Where its length is not known
 // only what is at hand is read: the head alone says something then, as that a
 // stream has begun.
-func gather(t turn, length int64, buf []byte) ([]byte, error) {
+func gather(t roundTrip, length int64, buf []byte) ([]byte, error) {
 	n, enough := 0, min(len(buf), gathered)
 	if length > int64(enough) {
 		enough = beginning
@@ -135,7 +135,7 @@ func gather(t turn, length int64, buf []byte) ([]byte, error) {
 // copy passes a body on, first what has come of it. Where its end is not known
 // the head and each piece go on at once, unless more is at hand. It is cut off
 // when nothing moves for too long, and a stream when it has lasted its time.
-func (x *exchange) copy(t turn, length int64, first []byte, stream bool) error {
+func (x *exchange) copy(t roundTrip, length int64, first []byte, stream bool) error {
 	out := http.NewResponseController(x.w)
 	if stream && x.waits.Stream > 0 {
 		timer := time.AfterFunc(x.waits.Stream, func() { t.cut(errStreamOver) })
@@ -147,7 +147,7 @@ func (x *exchange) copy(t turn, length int64, first []byte, stream bool) error {
 			_ = out.SetWriteDeadline(time.Time{}) // must not reach the next request
 		}
 	}()
-	if p := x.visitor.paced; x.r.ProtoMajor == 1 && p != nil {
+	if p := x.conn.paced; x.r.ProtoMajor == 1 && p != nil {
 		p.SetWait(x.waits.Idle)
 	}
 	write := func(b []byte) error {
@@ -200,12 +200,12 @@ func (x *exchange) toClient(write func() error) error {
 		x.stalled = x.stalled || errors.As(err, &ne) && ne.Timeout()
 	} else {
 		out := http.NewResponseController(x.w)
-		w := x.visitor.stalls.begin(&stall{
-			guard: x.visitor.guard, stream: x.stream, idle: x.clientTime(), most: x.mostStalled(),
+		w := x.conn.stalls.begin(&stall{
+			guard: x.conn.guard, stream: x.stream, idle: x.clientTime(), most: x.mostStalled(),
 			reset: func() { _ = out.SetWriteDeadline(time.Unix(1, 0)) },
 		})
 		err = write()
-		x.stalled = x.visitor.stalls.end(w) || x.stalled
+		x.stalled = x.conn.stalls.end(w) || x.stalled
 	}
 	if err != nil {
 		return &clientError{err}
@@ -217,7 +217,7 @@ func (x *exchange) toClient(write func() error) error {
 // still has of the answer. It is sent after the handler has returned, when the stalls
 // do not watch it any more.
 func (x *exchange) lastPiece() {
-	if x.stalled || x.visitor.guard.Room(x.stream) > beginning {
+	if x.stalled || x.conn.guard.Room(x.stream) > beginning {
 		return
 	}
 	_ = http.NewResponseController(x.w).SetWriteDeadline(time.Now().Add(x.clientTime())) // of the stream alone
@@ -242,12 +242,12 @@ func (x *exchange) mostStalled() int {
 // begun notes that the answer begins; stream, that it is one that goes on and on.
 func (x *exchange) begun(stream bool) {
 	if x.r.ProtoMajor == 1 {
-		x.visitor.guard.Begun(stream)
+		x.conn.guard.Begun(stream)
 	}
 }
 
 // passTrailer passes on what stands behind the body.
-func (x *exchange) passTrailer(t turn) error {
+func (x *exchange) passTrailer(t roundTrip) error {
 	fields, err := t.trailer()
 	if err != nil {
 		return err
@@ -279,7 +279,7 @@ func (x *exchange) requestTrailer() http.Header {
 
 // tunnel makes the connection what client and backend have agreed on (RFC 9110
 // section 7.8), and passes bytes until one of them ends it.
-func (x *exchange) tunnel(t *oneTurn, b *backend, head answerHead, o upstream.Outcome) {
+func (x *exchange) tunnel(t *http1Trip, b *backend, head answerHead, o upstream.Outcome) {
 	h := x.w.Header()
 	addVia(h, head.major, head.minor)
 	x.answerFields(h)
@@ -291,7 +291,7 @@ func (x *exchange) tunnel(t *oneTurn, b *backend, head answerHead, o upstream.Ou
 		}
 	}
 	answer = append(answer, '\r', '\n')
-	x.visitor.guard.Open()
+	x.conn.guard.Open()
 	t.stop()
 	client, rw, err := http.NewResponseController(x.w).Hijack()
 	if err != nil {

@@ -21,8 +21,8 @@ import (
 // 10.1.1).
 const expectWait = time.Second
 
-// turn is one request with a backend, up to the end of its answer.
-type turn interface {
+// roundTrip is one request with a backend, up to the end of its answer.
+type roundTrip interface {
 	io.Reader    // of the answer's body
 	ready() bool // more of it can be read without waiting
 	trailer() (http.Header, error)
@@ -39,8 +39,8 @@ type answerHead struct {
 	upgrade              string
 }
 
-// oneTurn is a turn on a connection of HTTP/1.1.
-type oneTurn struct {
+// http1Trip is a round trip on a connection of HTTP/1.1.
+type http1Trip struct {
 	x    *exchange
 	b    *backend
 	conn *wire.Conn
@@ -56,14 +56,14 @@ type oneTurn struct {
 
 // overHTTP1 sends an attempt over HTTP/1.1. The answer's fields are added to the
 // client's.
-func (x *exchange) overHTTP1(b *backend, q *wire.Request) (turn, answerHead, error) {
+func (x *exchange) overHTTP1(b *backend, q *wire.Request) (roundTrip, answerHead, error) {
 	fresh := b.header != "" // a connection belongs to one client
 	for {
 		conn, err := x.connection(b, fresh)
 		if err != nil {
 			return nil, answerHead{}, err
 		}
-		t := &oneTurn{x: x, b: b, conn: conn}
+		t := &http1Trip{x: x, b: b, conn: conn}
 		t.stop = context.AfterFunc(x.r.Context(), func() { t.cut(context.Canceled) })
 		head, written, err := t.exchange(q)
 		if err == nil {
@@ -119,7 +119,7 @@ func (x *exchange) connection(b *backend, fresh bool) (*wire.Conn, error) {
 
 // exchange sends the request and reads the head of its answer. written says
 // that the backend may have seen it.
-func (t *oneTurn) exchange(q *wire.Request) (head answerHead, written bool, err error) {
+func (t *http1Trip) exchange(q *wire.Request) (head answerHead, written bool, err error) {
 	x, conn := t.x, t.conn
 	if err := conn.SetDeadline(time.Now().Add(x.waits.Answer)); err != nil {
 		return head, false, errors.Join(wire.ErrNothing, err)
@@ -186,7 +186,7 @@ func (x *exchange) interim(status int, h http.Header) {
 }
 
 // send sends the body beside, once.
-func (t *oneTurn) send() {
+func (t *http1Trip) send() {
 	t.sending.Do(func() {
 		_ = t.conn.SetReadDeadline(time.Time{}) // the answer is waited for from the body's end on
 		x, attempt := t.x, t.x.body.attempt()   // before anybody can wait for its end
@@ -210,7 +210,7 @@ func (t *oneTurn) send() {
 	})
 }
 
-func (t *oneTurn) Read(p []byte) (int, error) {
+func (t *http1Trip) Read(p []byte) (int, error) {
 	if !t.conn.Buffered() {
 		if err := t.conn.SetReadDeadline(time.Now().Add(t.x.waits.Idle)); err != nil {
 			return 0, err
@@ -224,11 +224,11 @@ func (t *oneTurn) Read(p []byte) (int, error) {
 	return n, err
 }
 
-func (t *oneTurn) ready() bool { return t.conn.Buffered() }
+func (t *http1Trip) ready() bool { return t.conn.Buffered() }
 
-func (t *oneTurn) trailer() (http.Header, error) { return t.conn.Trailer() }
+func (t *http1Trip) trailer() (http.Header, error) { return t.conn.Trailer() }
 
-func (t *oneTurn) cut(cause error) {
+func (t *http1Trip) cut(cause error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.why == nil {
@@ -237,14 +237,14 @@ func (t *oneTurn) cut(cause error) {
 	}
 }
 
-func (t *oneTurn) cause() error {
+func (t *http1Trip) cause() error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return t.why
 }
 
 // end keeps the connection if it can serve another request.
-func (t *oneTurn) end() {
+func (t *http1Trip) end() {
 	if t.sent != nil {
 		select {
 		case <-t.sent:
@@ -262,7 +262,7 @@ func (t *oneTurn) end() {
 }
 
 // over puts the connection back; false if it cannot be used again.
-func (t *oneTurn) over() bool {
+func (t *http1Trip) over() bool {
 	if !t.conn.Done() || t.b.header != "" || !t.stop() {
 		return false
 	}
@@ -272,7 +272,7 @@ func (t *oneTurn) over() bool {
 
 // drop closes the connection. Who sends the body ends by that, or when the
 // client's body does, see exchange.finish.
-func (t *oneTurn) drop() {
+func (t *http1Trip) drop() {
 	t.stop()
 	t.conn.Conn.Close()
 	t.sending.Do(func() {
@@ -316,7 +316,7 @@ func (x *exchange) try(b *backend, cookie *http.Cookie) bool {
 		return true
 	}
 	if head.status == http.StatusSwitchingProtocols {
-		x.tunnel(t.(*oneTurn), b, head, o)
+		x.tunnel(t.(*http1Trip), b, head, o)
 		return false
 	}
 	p := buffers.Get().(*[]byte)
@@ -363,7 +363,7 @@ func (x *exchange) broke(b *backend, err error) bool {
 		x.pool.cancel(&x.q, &x.attempt)
 		x.badBody(own.Err)
 		return false
-	case x.r.Context().Err() != nil && x.visitor.guard.BodyMalformed():
+	case x.r.Context().Err() != nil && x.conn.guard.BodyMalformed():
 		// The library takes this for a client that left, too.
 		x.pool.cancel(&x.q, &x.attempt)
 		x.badBody(wire.ErrMalformed)
@@ -417,7 +417,7 @@ func (x *exchange) badBody(err error) {
 	case errors.As(err, &ne) && ne.Timeout():
 		x.w.Header().Set("Connection", "close")
 		x.fail(http.StatusRequestTimeout, cause.ClientTimeout, "the body of the request did not come in time")
-	case errors.Is(err, wire.ErrMalformed), x.visitor.guard.BodyMalformed():
+	case errors.Is(err, wire.ErrMalformed), x.conn.guard.BodyMalformed():
 		x.w.Header().Set("Connection", "close")
 		x.fail(http.StatusBadRequest, cause.Malformed, "the body of the request cannot be understood")
 	default:

@@ -137,8 +137,8 @@ func (x *exchange) bothWays() {
 // unread gives the connection of a body that the library leaves alone and that
 // has not come whole; nil if there is none such.
 func (x *exchange) unread() *wire.Guard {
-	if b := x.body; b != nil && b.duplex && x.visitor.guard != nil && !x.visitor.guard.Whole(x.visitor.asked) {
-		return x.visitor.guard
+	if b := x.body; b != nil && b.duplex && x.conn.guard != nil && !x.conn.guard.Whole(x.conn.asked) {
+		return x.conn.guard
 	}
 	return nil
 }
@@ -173,13 +173,13 @@ func (x *exchange) finish() {
 			if x.r.ProtoMajor != 1 {
 				_ = b.client.SetReadDeadline(time.Now())
 			} else if g := x.unread(); g != nil {
-				g.Leave(x.visitor.asked)
+				g.Leave(x.conn.asked)
 			}
 			<-b.last.closed
 		}
 	}
 	if g := x.unread(); g != nil {
-		g.Leave(x.visitor.asked)
+		g.Leave(x.conn.asked)
 	}
 }
 

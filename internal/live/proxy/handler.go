@@ -44,7 +44,7 @@ type exchange struct {
 	served   *backend // of the last attempt
 	server   *server
 	entry    *entry
-	visitor  *visitor
+	conn     *clientConn
 	out      wire.Request // of the attempt at hand
 	upgrade  string       // what the client wants the connection to become; empty for HTTP
 	trailers bool         // the client takes trailers
@@ -76,7 +76,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	p := s.proxy
 	began := time.Now()
 	entry := p.state.Load().byListen[s.address]
-	x := &exchange{proxy: p, server: s, entry: entry, visitor: visitorOf(r), w: w, r: r}
+	x := &exchange{proxy: p, server: s, entry: entry, conn: clientConnOf(r), w: w, r: r}
 	refused := x.startRequest()
 	addr := x.who(entry)
 	x.access = Access{
@@ -187,11 +187,11 @@ func (x *exchange) prepare(i int, most int64) bool {
 // startRequest notes what the guard knows of the request, and returns why it is
 // refused, nil if it is not.
 func (x *exchange) startRequest() *wire.Refusal {
-	r, g := x.r, x.visitor.guard
+	r, g := x.r, x.conn.guard
 	x.grpc = isGRPC(r.Header)
 	if r.ProtoMajor == 1 {
-		x.visitor.asked++
-		if no := g.Refused(); no != nil && no.Number == x.visitor.asked {
+		x.conn.asked++
+		if no := g.Refused(); no != nil && no.Number == x.conn.asked {
 			return no
 		}
 		return nil
@@ -211,10 +211,10 @@ func (x *exchange) endRequest() {
 		x.lastPiece()
 		return
 	}
-	if at := x.visitor.guard.Ended(); x.gone && !at.IsZero() {
+	if at := x.conn.guard.Ended(); x.gone && !at.IsZero() {
 		x.access.Duration = max(at.Sub(x.access.Time), 0)
 	}
-	x.visitor.guard.Answered()
+	x.conn.guard.Answered()
 }
 
 // unserved answers what is well formed and not served here.
@@ -276,7 +276,7 @@ func (x *exchange) match(e *entry, client netip.Addr) int {
 	query := ""
 	x.request, query = request.Of(x.r.Method, x.r.Host, x.r.RequestURI)
 	q := &x.request
-	q.Client, q.SNI = client, x.visitor.sni
+	q.Client, q.SNI = client, x.conn.sni
 	q.Header, q.Query, q.Cookie = x.header, request.Query(query), request.Cookies(x.r.Header["Cookie"])
 	if !client.IsValid() {
 		q.Unknown |= route.AskClient
@@ -363,7 +363,7 @@ func (x *exchange) forward() {
 // abandoned ends a request whose client left between two attempts, or sent a body
 // that cannot be understood.
 func (x *exchange) abandoned() {
-	if x.visitor.guard.BodyMalformed() {
+	if x.conn.guard.BodyMalformed() {
 		x.badBody(wire.ErrMalformed)
 		return
 	}

@@ -32,9 +32,9 @@ func removeHopByHop(h http.Header) {
 // a trusted proxy.
 func (x *exchange) who(e *entry) netip.Addr {
 	r := x.r
-	addr := x.visitor.addr
-	x.peer, x.client, x.scheme = x.visitor.peer, x.visitor.peer, "http"
-	if x.visitor.tls != nil {
+	addr := x.conn.addr
+	x.peer, x.client, x.scheme = x.conn.peer, x.conn.peer, "http"
+	if x.conn.tls != nil {
 		x.scheme = "https"
 	}
 	if e == nil || len(e.trusted) == 0 || !peer.Inside(e.trusted, addr) {

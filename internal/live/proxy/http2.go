@@ -15,8 +15,8 @@ import (
 	"kestrix/internal/live/wire"
 )
 
-// twoTurn is a turn on a stream of HTTP/2.
-type twoTurn struct {
+// http2Trip is a round trip on a stream of HTTP/2.
+type http2Trip struct {
 	res    *http.Response
 	ctx    context.Context
 	cancel context.CancelCauseFunc
@@ -26,7 +26,7 @@ type twoTurn struct {
 
 // overHTTP2 sends an attempt over HTTP/2. The answer's fields are added to the
 // client's.
-func (x *exchange) overHTTP2(b *backend, q *wire.Request) (turn, answerHead, error) {
+func (x *exchange) overHTTP2(b *backend, q *wire.Request) (roundTrip, answerHead, error) {
 	ctx, cancel := context.WithCancelCause(x.r.Context())
 	began := time.Now()
 	x.access.Connect = 0
@@ -58,7 +58,7 @@ func (x *exchange) overHTTP2(b *backend, q *wire.Request) (turn, answerHead, err
 		cancel(nil)
 		return nil, answerHead{}, err
 	}
-	t := &twoTurn{res: res, ctx: ctx, cancel: cancel, wait: x.waits.Idle}
+	t := &http2Trip{res: res, ctx: ctx, cancel: cancel, wait: x.waits.Idle}
 	t.idle = time.AfterFunc(t.wait, func() { t.cut(errIdle) })
 	removeHopByHop(res.Header)
 	if len(res.Trailer) > 0 && x.r.ProtoMajor == 1 {
@@ -108,26 +108,26 @@ func (x *exchange) outgoing(ctx context.Context, b *backend, q *wire.Request) *h
 	return out
 }
 
-func (t *twoTurn) Read(p []byte) (int, error) {
+func (t *http2Trip) Read(p []byte) (int, error) {
 	n, err := t.res.Body.Read(p)
 	t.idle.Reset(t.wait)
 	return n, err
 }
 
-func (t *twoTurn) ready() bool { return false }
+func (t *http2Trip) ready() bool { return false }
 
-func (t *twoTurn) trailer() (http.Header, error) { return t.res.Trailer, nil }
+func (t *http2Trip) trailer() (http.Header, error) { return t.res.Trailer, nil }
 
-func (t *twoTurn) cut(cause error) { t.cancel(cause) }
+func (t *http2Trip) cut(cause error) { t.cancel(cause) }
 
-func (t *twoTurn) cause() error {
+func (t *http2Trip) cause() error {
 	if t.ctx.Err() == nil {
 		return nil
 	}
 	return context.Cause(t.ctx)
 }
 
-func (t *twoTurn) end() {
+func (t *http2Trip) end() {
 	t.idle.Stop()
 	t.cancel(io.EOF)
 	t.res.Body.Close()

@@ -45,7 +45,7 @@ func (p *Proxy) listen(a config.Address) (*server, error) {
 	}
 	gone, cut := context.WithCancel(context.Background())
 	hello, deaf := context.WithCancel(gone)
-	return &server{proxy: p, address: a, listener: l, gone: gone, cut: cut, hello: hello, deaf: deaf, clients: map[netip.Addr]int{}, streams: map[net.Conn]struct{}{}}, nil
+	return &server{proxy: p, address: a, listener: l, gone: gone, cut: cut, handshakes: hello, endHandshakes: deaf, clients: map[netip.Addr]int{}, streams: map[net.Conn]struct{}{}}, nil
 }
 
 // removeStale takes away a socket that nobody listens on any more.

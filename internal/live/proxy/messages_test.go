@@ -296,7 +296,7 @@ func TestOddTargetsGoOnAsTheRouteSawThem(t *testing.T) {
 		if target == "/a b#c" {
 			u = &url.URL{Path: target}
 		}
-		x := &exchange{visitor: &visitor{}, route: &config.Route{}, r: &http.Request{Method: "GET", RequestURI: target, URL: u, Host: "a"}}
+		x := &exchange{conn: &clientConn{}, route: &config.Route{}, r: &http.Request{Method: "GET", RequestURI: target, URL: u, Host: "a"}}
 		q := x.wireRequest()
 		assert.Equal(t, want, q.Target)
 		assert.NoError(t, q.Check())

@@ -94,7 +94,7 @@ func (c *control) tellNews(w http.ResponseWriter, r *http.Request, _ string) {
 	}
 	answerJSON(w, http.StatusOK, struct {
 		News []status.News `json:"news"`
-	}{c.proxy.news.last(after, newsMost)})
+	}{c.proxy.news.last(after, mostRecent)})
 }
 
 // Who follows is shown what changed this often, and there may be so many, in all

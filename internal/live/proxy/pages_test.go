@@ -125,18 +125,18 @@ func TestThePageIsFollowedAsItChanges(t *testing.T) {
 
 // TestNewsAreKeptForThoseWhoAskLater fills them beyond their number.
 func TestNewsAreKeptForThoseWhoAskLater(t *testing.T) {
-	var k newsKept
+	var k recentEvents
 	assert.Empty(t, k.last(0, 10))
-	for i := range newsMost + 50 {
+	for i := range mostRecent + 50 {
 		k.add(Event{Who: fmt.Sprint(i + 1)})
 	}
 	all := k.last(0, 1000)
-	require.Len(t, all, newsMost)
-	assert.Equal(t, []uint64{newsMost + 50, 51}, []uint64{all[0].N, all[newsMost-1].N})
+	require.Len(t, all, mostRecent)
+	assert.Equal(t, []uint64{mostRecent + 50, 51}, []uint64{all[0].N, all[mostRecent-1].N})
 	for _, n := range all {
 		assert.Equal(t, fmt.Sprint(n.N), n.Who)
 	}
-	assert.Len(t, k.last(newsMost+47, 1000), 3)
+	assert.Len(t, k.last(mostRecent+47, 1000), 3)
 	assert.Len(t, k.last(0, 7), 7)
 	assert.Empty(t, k.last(1<<40, 7))
 }

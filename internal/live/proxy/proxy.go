@@ -93,7 +93,7 @@ type Proxy struct {
 	tlsMu   sync.Mutex
 	counted time.Time // since when requests are counted; guarded by mu
 
-	news         newsKept
+	news         recentEvents
 	eventLimit   eventLimit
 	refusals     refusals
 	conns        connTable // of clients

@@ -129,9 +129,9 @@ func TestForwardedIsWrittenByTheStandard(t *testing.T) {
 		if strings.Contains(c.from, "::") {
 			from = "[" + c.from + "]:4711"
 		}
-		v := &visitor{}
+		v := &clientConn{}
 		v.peer, v.addr = clientAddress(from)
-		x := &exchange{visitor: v, route: &config.Route{}, r: &http.Request{Host: c.host, Header: h}}
+		x := &exchange{conn: v, route: &config.Route{}, r: &http.Request{Host: c.host, Header: h}}
 		e := &entry{forward: c.believed}
 		if c.believed != "" {
 			e.trusted = []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}

@@ -24,13 +24,13 @@ import (
 // server serves one listener. Which frontend it belongs to is looked up with
 // each connection and request, so that it can outlive a reload.
 type server struct {
-	proxy    *Proxy
-	address  config.Address
-	listener net.Listener
-	gone     context.Context // ends when what is open is cut off
-	cut      context.CancelFunc
-	hello    context.Context // ends when handshakes are no longer waited for
-	deaf     context.CancelFunc
+	proxy         *Proxy
+	address       config.Address
+	listener      net.Listener
+	gone          context.Context // ends when what is open is cut off
+	cut           context.CancelFunc
+	handshakes    context.Context // ends when handshakes are no longer waited for
+	endHandshakes context.CancelFunc
 
 	mu      sync.Mutex   // guards all below
 	front   *httpFront   // nil while the frontend speaks tcp
@@ -253,7 +253,7 @@ func (s *server) took(raw net.Conn) {
 	}
 	if e.tls != nil {
 		t := tls.Server(c, e.tls)
-		ctx, cancel := context.WithTimeout(s.hello, o.Wait)
+		ctx, cancel := context.WithTimeout(s.handshakes, o.Wait)
 		err := t.HandshakeContext(ctx)
 		cancel()
 		if err != nil {
@@ -261,7 +261,7 @@ func (s *server) took(raw net.Conn) {
 		}
 		c, o.OnlyHTTP2 = t, t.ConnectionState().NegotiatedProtocol == "h2"
 	}
-	v := newVisitor(c)
+	v := newClientConn(c)
 	o.Reset = func(r *wire.Refusal) { s.wasReset(v, r) }
 	v.guard = wire.NewGuard(c, o)
 	s.proxy.conns.setIdle(listed, v.guard.Idle)
@@ -271,7 +271,7 @@ func (s *server) took(raw net.Conn) {
 }
 
 // wasReset logs a request of HTTP/2 that was reset before a handler saw it.
-func (s *server) wasReset(v *visitor, r *wire.Refusal) {
+func (s *server) wasReset(v *clientConn, r *wire.Refusal) {
 	a := Access{Time: time.Now(), Client: v.peer, Method: r.Method, Host: r.Host, Path: r.Target, Protocol: "HTTP/2.0", Status: r.Status, Cause: cause.Malformed}
 	if e := s.proxy.state.Load().byListen[s.address]; e != nil {
 		a.Frontend = e.frontend.Name
@@ -348,7 +348,7 @@ func (s *server) shutdown(grace time.Duration) error {
 	}
 	s.mu.Unlock()
 	s.listener.Close()
-	s.deaf()
+	s.endHandshakes()
 	errs := make([]error, len(fronts))
 	var wg sync.WaitGroup
 	for i, f := range fronts {

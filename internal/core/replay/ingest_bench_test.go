@@ -26,11 +26,11 @@ func BenchmarkClients(b *testing.B) {
 	all, n := int64(bytes.Count(text, []byte("\n"))), int64(0)
 	for b.Loop() {
 		n = 1
-		f, _ := newFeed(scenario.None(), nil, Options{}, p)
+		f, _ := newIngest(scenario.None(), nil, Options{}, p)
 		r, err := trace.NewReader("b", bytes.NewReader(text), trace.Options{})
 		require.NoError(b, err)
 		var a arrival
-		var w caller
+		var w clientRef
 		var rec trace.Record
 		require.NoError(b, r.Next(&rec)) // which tells what it is
 		var piece trace.Piece
@@ -49,9 +49,9 @@ func BenchmarkClients(b *testing.B) {
 	}
 }
 
-// BenchmarkFeed measures all that is done with a log before the event loop:
+// BenchmarkIngest measures all that is done with a log before the event loop:
 // reading Combined lines, keeping clients apart, routing, putting in order.
-func BenchmarkFeed(b *testing.B) {
+func BenchmarkIngest(b *testing.B) {
 	text := madeLog(b)
 	for _, c := range []struct{ name, routes string }{{"one-route", ""}, {"four-routes", threeRoutes}} {
 		b.Run(c.name, func(b *testing.B) {
@@ -61,13 +61,13 @@ func BenchmarkFeed(b *testing.B) {
 			for b.Loop() {
 				p, err := newPlan(c, scenario.None(), Options{})
 				require.NoError(b, err)
-				f, _ := newFeed(scenario.None(), inMemory(text), Options{Window: DefaultWindow}, p)
+				f, _ := newIngest(scenario.None(), inMemory(text), Options{Window: DefaultWindow}, p)
 				done := make(chan struct{})
 				go func() {
 					f.run(context.Background())
 					close(done)
 				}()
-				for batch := range f.strands[0].out {
+				for batch := range f.sequences[0].out {
 					batch.drop(f)
 				}
 				<-done

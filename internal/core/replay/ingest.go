@@ -28,9 +28,9 @@ type arrival struct {
 	duration int64  // nanoseconds, -1 if unknown
 	limited  uint64 // limit.Key, where a rate is enforced
 	session  uint32 // dense number of the client
-	route    int32  // position in feed.routes, -1 for none
+	route    int32  // position in ingest.routes, -1 for none
 	who      int32  // the client of a closed load, from 0; -1 for none
-	front    uint16 // position in feed.fronts
+	front    uint16 // position in ingest.fronts
 	instance uint8  // the proxy it comes to
 	whole    bool   // the stamp has no fraction
 	recorded int16  // the failure that happens again, 0 for none
@@ -38,20 +38,20 @@ type arrival struct {
 	stream   bool
 }
 
-// feed reads a trace for one or several replays: it keeps clients apart and has its
-// strands put what they make of the records in order.
-type feed struct {
+// ingest reads a trace for one or several replays: it keeps clients apart and has its
+// sequences put what they make of the records in order.
+type ingest struct {
 	o         Options
 	scenario  *scenario.Scenario
 	sources   []Source
-	strands   []*strand
-	origin    int64 // the time of the first record, be it replayed or not
-	met       bool  // the first record was seen
-	alone     *crew // reads what is not read in pieces
+	sequences []*sequence
+	origin    int64         // the time of the first record, be it replayed or not
+	met       bool          // the first record was seen
+	alone     *recordReader // reads what is not read in pieces
 	bad       []trace.Bad
 	badLines  int64
-	ids       interner          // callers
-	aliases   map[uint32]uint32 // of callers that are known by another number
+	ids       interner          // of client references
+	aliases   map[uint32]uint32 // of client references that are known by another number
 	addresses interner
 	spare     chan []arrival
 	err       error
@@ -62,13 +62,13 @@ type feed struct {
 // in a piece.
 const batchSize = 2560
 
-// newFeed makes the feed of replays that read their trace by these plans; which of
-// its strands is whose is told beside it.
-func newFeed(s *scenario.Scenario, sources []Source, o Options, plans ...*plan) (f *feed, of []*strand) {
-	f = &feed{o: o, scenario: s, sources: sources}
+// newIngest makes the ingest of replays that read their trace by these plans; which of
+// its sequences is whose is told beside it.
+func newIngest(s *scenario.Scenario, sources []Source, o Options, plans ...*plan) (f *ingest, of []*sequence) {
+	f = &ingest{o: o, scenario: s, sources: sources}
 	for _, p := range plans {
-		var l *strand
-		for _, x := range f.strands {
+		var l *sequence
+		for _, x := range f.sequences {
 			if x.join(p) {
 				l = x
 				break
@@ -76,25 +76,25 @@ func newFeed(s *scenario.Scenario, sources []Source, o Options, plans ...*plan) 
 		}
 		if l == nil {
 			own := *p
-			own.routes = slices.Clone(p.routes) // what a strand reads by may serve several
-			l = &strand{plan: &own, feed: f, out: make(chan *shared, 8)}
-			f.strands = append(f.strands, l)
+			own.routes = slices.Clone(p.routes) // what a sequence reads by may serve several
+			l = &sequence{plan: &own, ingest: f, out: make(chan *shared, 8)}
+			f.sequences = append(f.sequences, l)
 		}
 		of = append(of, l)
 	}
-	f.spare = make(chan []arrival, 16*len(f.strands))
-	f.alone = f.crew()
+	f.spare = make(chan []arrival, 16*len(f.sequences))
+	f.alone = f.newRecordReader()
 	for k, p := range f.alone.parsers {
-		p.plan, p.known = f.strands[k].plan, &f.strands[k].known
+		p.plan, p.known = f.sequences[k].plan, &f.sequences[k].known
 	}
 	return f, of
 }
 
-// run reads everything; it closes what its strands hand out when it is done and
+// run reads everything; it closes what its sequences hand out when it is done and
 // leaves err.
-func (f *feed) run(ctx context.Context) {
+func (f *ingest) run(ctx context.Context) {
 	defer func() {
-		for _, l := range f.strands {
+		for _, l := range f.sequences {
 			close(l.out)
 		}
 	}()
@@ -129,11 +129,11 @@ func (f *feed) run(ctx context.Context) {
 const theEnd = 1 << 62
 
 // records is how many there have been.
-func (f *feed) records() int64 { return f.strands[0].records }
+func (f *ingest) records() int64 { return f.sequences[0].records }
 
-// release has each strand hand on what no later record can come before.
-func (f *feed) release(ctx context.Context, late int64) {
-	for _, l := range f.strands {
+// release has each sequence hand on what no later record can come before.
+func (f *ingest) release(ctx context.Context, late int64) {
+	for _, l := range f.sequences {
 		if late == theEnd {
 			l.release(ctx, theEnd)
 		} else {
@@ -142,7 +142,7 @@ func (f *feed) release(ctx context.Context, late int64) {
 	}
 }
 
-func (f *feed) readOne(ctx context.Context, s Source) error {
+func (f *ingest) readOne(ctx context.Context, s Source) error {
 	src, err := s.Open()
 	if err != nil {
 		return err
@@ -174,7 +174,7 @@ func (f *feed) readOne(ctx context.Context, s Source) error {
 			return err
 		}
 		if r.Divisible() {
-			return f.readBeside(ctx, s.Name, r, before, shut)
+			return f.readParallel(ctx, s.Name, r, before, shut)
 		}
 		if f.records()%1024 == 0 {
 			f.release(ctx, int64(f.o.Window))
@@ -188,7 +188,7 @@ func (f *feed) readOne(ctx context.Context, s Source) error {
 }
 
 // generate makes the requests of an open load.
-func (f *feed) generate(ctx context.Context, l *scenario.Load) error {
+func (f *ingest) generate(ctx context.Context, l *scenario.Load) error {
 	spec := l.Spec
 	spec.Seed = f.o.Seed
 	g := trace.NewGenerator(spec)
@@ -215,9 +215,9 @@ func (f *feed) generate(ctx context.Context, l *scenario.Load) error {
 	return nil
 }
 
-// take turns the record that was read into an arrival on each strand and puts it where
+// take turns the record that was read into an arrival on each sequence and puts it where
 // it belongs. One that lies in no part that is replayed is passed over.
-func (f *feed) take(name string) error {
+func (f *ingest) take(name string) error {
 	c := f.alone
 	if !f.met && c.rec.Time != trace.NoTime {
 		f.met, f.origin, c.origin = true, c.rec.Time, c.rec.Time
@@ -225,22 +225,22 @@ func (f *feed) take(name string) error {
 	if wanted, err := c.wants(name); !wanted {
 		return err
 	}
-	var w caller
+	var w clientRef
 	c.who(&c.rec, &w)
 	protocol := c.rec.Protocol
-	for k, l := range f.strands {
-		c.rec.Protocol = protocol // which a strand takes its own view of
+	for k, l := range f.sequences {
+		c.rec.Protocol = protocol // which a sequence takes its own view of
 		if err := c.parsers[k].arrival(name, &c.rec, l.slot(), &c.sender); err != nil {
-			for _, l := range f.strands[:k+1] {
+			for _, l := range f.sequences[:k+1] {
 				l.giveUp()
 			}
 			return err
 		}
 	}
-	first := f.strands[0].newest()
+	first := f.sequences[0].newest()
 	f.number(first, &w)
 	session := first.session
-	for _, l := range f.strands {
+	for _, l := range f.sequences {
 		a := l.newest()
 		a.session = session
 		if err := l.order(name, c.rec.Line, a); err != nil {
@@ -251,7 +251,7 @@ func (f *feed) take(name string) error {
 }
 
 // number gives an arrival the number of its client.
-func (f *feed) number(a *arrival, w *caller) {
+func (f *ingest) number(a *arrival, w *clientRef) {
 	n, fresh := f.ids.number(w.hash)
 	if fresh {
 		n = f.meet(n, w)
@@ -261,9 +261,9 @@ func (f *feed) number(a *arrival, w *caller) {
 	a.session = n
 }
 
-// meet tells whether a caller that is new, and has a number, is a client that is
+// meet tells whether a client reference that is new, and has a number, is a client that is
 // known by another way of writing its address; it gives the number of that.
-func (f *feed) meet(n uint32, w *caller) uint32 {
+func (f *ingest) meet(n uint32, w *clientRef) uint32 {
 	text := trace.CanonicalClient(w.text)
 	written, plain := quickHash([]byte(w.text)), quickHash([]byte(text))
 	f.addresses.number(plain)
@@ -278,8 +278,8 @@ func (f *feed) meet(n uint32, w *caller) uint32 {
 	return of
 }
 
-// alias gives the number of the client behind that of a caller.
-func (f *feed) alias(n uint32) uint32 {
+// alias gives the number of the client behind that of a reference.
+func (f *ingest) alias(n uint32) uint32 {
 	if of, ok := f.aliases[n]; ok {
 		return of
 	}
@@ -287,10 +287,10 @@ func (f *feed) alias(n uint32) uint32 {
 }
 
 // clients is how many there have been.
-func (f *feed) clients() int64 { return int64(len(f.ids.hashes)) - int64(len(f.aliases)) }
+func (f *ingest) clients() int64 { return int64(len(f.ids.hashes)) - int64(len(f.aliases)) }
 
 // giveBack takes a block that has been used, for another time.
-func (f *feed) giveBack(b []arrival) {
+func (f *ingest) giveBack(b []arrival) {
 	select {
 	case f.spare <- b:
 	default:
@@ -298,7 +298,7 @@ func (f *feed) giveBack(b []arrival) {
 }
 
 // block gives an empty one.
-func (f *feed) block() []arrival {
+func (f *ingest) block() []arrival {
 	select {
 	case b := <-f.spare:
 		return b[:0]

@@ -14,38 +14,38 @@ import (
 // with an event loop.
 const helpers = 2
 
-// job is a piece of a file and what a crew makes of it.
+// job is a piece of a file and what a record reader makes of it.
 type job struct {
-	piece   trace.Piece
-	err     error // of getting the piece
-	strands []made
-	from    []caller // of each arrival
-	texts   []byte   // of callers, where those of records do not last
-	found   trace.Found
-	fails   error // what ended parsing before the end of the piece
-	done    chan struct{}
-	turn    chan struct{} // closed when the clients of the piece before have their numbers
-	next    chan struct{} // and when those of this one have
+	piece     trace.Piece
+	err       error // of getting the piece
+	sequences []made
+	from      []clientRef // of each arrival
+	texts     []byte      // of client references, where those of records do not last
+	found     trace.Found
+	fails     error // what ended parsing before the end of the piece
+	done      chan struct{}
+	turn      chan struct{} // closed when the clients of the piece before have their numbers
+	next      chan struct{} // and when those of this one have
 }
 
-// made is what a piece has for one strand.
+// made is what a piece has for one sequence.
 type made struct {
 	out   []arrival
 	known misses
 }
 
-// readBeside reads what is left of a divisible file: crews fetch and read its
+// readParallel reads what is left of a divisible file: record readers fetch and read its
 // pieces side by side, and what they make of them is taken in the order of the
 // file. shut closes the file, when nobody reads it any more.
-func (f *feed) readBeside(ctx context.Context, name string, r *trace.Reader, before int64, shut func()) error {
+func (f *ingest) readParallel(ctx context.Context, name string, r *trace.Reader, before int64, shut func()) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	const jobs = 2*helpers + 1
 	free, inOrder := make(chan *job, jobs), make(chan *job, jobs)
 	for range jobs {
 		j := &job{done: make(chan struct{}, 1)}
-		for range f.strands {
-			j.strands = append(j.strands, made{})
+		for range f.sequences {
+			j.sequences = append(j.sequences, made{})
 		}
 		free <- j
 	}
@@ -56,7 +56,7 @@ func (f *feed) readBeside(ctx context.Context, name string, r *trace.Reader, bef
 	var parsers sync.WaitGroup
 	ended := false
 	for range helpers {
-		c, h := f.crew(), r.Helper()
+		c, h := f.newRecordReader(), r.Helper()
 		parsers.Go(func() {
 			for {
 				var j *job
@@ -81,8 +81,8 @@ func (f *feed) readBeside(ctx context.Context, name string, r *trace.Reader, bef
 				if j.err != nil {
 					return
 				}
-				for k := range j.strands {
-					j.strands[k].out = f.block()
+				for k := range j.sequences {
+					j.sequences[k].out = f.block()
 				}
 				c.read(name, h, j)
 				<-j.turn // clients have numbers in the order of the file
@@ -126,12 +126,12 @@ func (f *feed) readBeside(ctx context.Context, name string, r *trace.Reader, bef
 }
 
 // read makes arrivals of a piece.
-func (c *crew) read(name string, h *trace.Reader, j *job) {
+func (c *recordReader) read(name string, h *trace.Reader, j *job) {
 	j.from, j.texts, j.fails = j.from[:0], j.texts[:0], nil
 	lasting := h.Lasting()
 	for k, p := range c.parsers {
-		j.strands[k].known = misses{}
-		p.known = &j.strands[k].known
+		j.sequences[k].known = misses{}
+		p.known = &j.sequences[k].known
 	}
 	if j.piece.TooLong {
 		j.found = trace.Found{Lines: 1, TooLong: true}
@@ -156,9 +156,9 @@ func (c *crew) read(name string, h *trace.Reader, j *job) {
 	j.found = h.Found()
 }
 
-// make turns a record into an arrival on each strand. lasting says whether its client
+// make turns a record into an arrival on each sequence. lasting says whether its client
 // is written in the piece itself.
-func (c *crew) make(name string, j *job, lasting bool) error {
+func (c *recordReader) make(name string, j *job, lasting bool) error {
 	n := len(j.from)
 	if n == cap(j.from) {
 		j.from = slices.Grow(j.from, max(n, batchSize))
@@ -172,7 +172,7 @@ func (c *crew) make(name string, j *job, lasting bool) error {
 	}
 	protocol := c.rec.Protocol
 	for k, p := range c.parsers {
-		m := &j.strands[k]
+		m := &j.sequences[k]
 		if n == cap(m.out) {
 			m.out = slices.Grow(m.out, n)
 		}
@@ -180,7 +180,7 @@ func (c *crew) make(name string, j *job, lasting bool) error {
 		c.rec.Protocol = protocol
 		if err := p.arrival(name, &c.rec, &m.out[n], &c.sender); err != nil {
 			for i := range k + 1 {
-				j.strands[i].out = j.strands[i].out[:n]
+				j.sequences[i].out = j.sequences[i].out[:n]
 			}
 			return err
 		}
@@ -188,25 +188,25 @@ func (c *crew) make(name string, j *job, lasting bool) error {
 	return nil
 }
 
-// numberAll gives the arrivals of a piece the numbers of their clients. The crew that
+// numberAll gives the arrivals of a piece the numbers of their clients. The record reader that
 // made them does so, which has them in its processor's cache.
-func (f *feed) numberAll(j *job) {
-	first := j.strands[0].out
+func (f *ingest) numberAll(j *job) {
+	first := j.sequences[0].out
 	for i := range first {
 		f.number(&first[i], &j.from[i])
 	}
-	for k := range f.strands[1:] {
+	for k := range f.sequences[1:] {
 		for i := range first {
-			j.strands[k+1].out[i].session = first[i].session
+			j.sequences[k+1].out[i].session = first[i].session
 		}
 	}
 }
 
-// takeAll takes what a crew has made of the next piece, before which so many lines
+// takeAll takes what a record reader has made of the next piece, before which so many lines
 // lie.
-func (f *feed) takeAll(name string, r *trace.Reader, j *job, lines int64) error {
-	for k, l := range f.strands {
-		m := &j.strands[k]
+func (f *ingest) takeAll(name string, r *trace.Reader, j *job, lines int64) error {
+	for k, l := range f.sequences {
+		m := &j.sequences[k]
 		if err := l.takeAll(name, m, j.from, lines); err != nil {
 			return err
 		}
@@ -221,13 +221,13 @@ func (f *feed) takeAll(name string, r *trace.Reader, j *job, lines int64) error 
 	return j.fails
 }
 
-// takeAll takes what a piece has for a strand.
-func (l *strand) takeAll(name string, m *made, from []caller, lines int64) error {
+// takeAll takes what a piece has for a sequence.
+func (l *sequence) takeAll(name string, m *made, from []clientRef, lines int64) error {
 	last := len(l.blocks)
 	if len(m.out) > 0 {
 		l.blocks = append(l.blocks, m.out)
 	} else {
-		l.feed.giveBack(m.out)
+		l.ingest.giveBack(m.out)
 	}
 	for i := l.inOrder(m.out); i < len(m.out); i++ {
 		l.blocks[last] = m.out[:i+1]

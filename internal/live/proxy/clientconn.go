@@ -11,8 +11,8 @@ import (
 	"kestrix/internal/live/wire"
 )
 
-// visitor is what is known of the connection that requests come over.
-type visitor struct {
+// clientConn is the state of the connection that requests come over.
+type clientConn struct {
 	peer   string // its address without port; "-" of a unix socket
 	addr   netip.Addr
 	tls    *tls.ConnectionState // nil: none
@@ -26,13 +26,13 @@ type visitor struct {
 // guardedConn is a guarded connection with what is known of it.
 type guardedConn struct {
 	*wire.Guard
-	visitor *visitor
+	conn *clientConn
 }
 
-// newVisitor takes down what is known of a connection on which requests are about to
+// newClientConn takes down what is known of a connection on which requests are about to
 // come: a *wire.Paced, or TLS over one.
-func newVisitor(c net.Conn) *visitor {
-	v := &visitor{}
+func newClientConn(c net.Conn) *clientConn {
+	v := &clientConn{}
 	v.peer, v.addr = clientAddress(c.RemoteAddr().String())
 	if t, ok := c.(*tls.Conn); ok {
 		s := t.ConnectionState()
@@ -43,18 +43,18 @@ func newVisitor(c net.Conn) *visitor {
 	return v
 }
 
-type visitorKey struct{}
+type clientConnKey struct{}
 
-// arrive has requests of a connection know their visitor. It is called by the
+// arrive gives the requests of a connection its clientConn. It is called by the
 // http server.
 func arrive(ctx context.Context, c net.Conn) context.Context {
 	if x, ok := c.(*guardedConn); ok {
-		return context.WithValue(ctx, visitorKey{}, x.visitor)
+		return context.WithValue(ctx, clientConnKey{}, x.conn)
 	}
 	return ctx
 }
 
-func visitorOf(r *http.Request) *visitor {
-	v, _ := r.Context().Value(visitorKey{}).(*visitor)
+func clientConnOf(r *http.Request) *clientConn {
+	v, _ := r.Context().Value(clientConnKey{}).(*clientConn)
 	return v
 }

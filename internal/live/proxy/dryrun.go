@@ -12,11 +12,11 @@ import (
 	"kestrix/internal/core/upstream"
 )
 
-// Trial tries single things out as a proxy would do them, without serving.
-type Trial struct{ p *Proxy }
+// DryRun tries single things out as a proxy would do them, without serving.
+type DryRun struct{ p *Proxy }
 
-// NewTrial makes one; of the options, Dial, Listen, Lookup and ReadFile count.
-func NewTrial(o Options) *Trial { return &Trial{New(o)} }
+// NewDryRun makes one; of the options, Dial, Listen, Lookup and ReadFile count.
+func NewDryRun(o Options) *DryRun { return &DryRun{New(o)} }
 
 // Attempt is what came of trying a backend.
 type Attempt struct {
@@ -28,7 +28,7 @@ type Attempt struct {
 
 // Backend tries one backend of an upstream: whether it can be connected to, and
 // what its probe says.
-func (t *Trial) Backend(u *config.Upstream, b config.Backend) Attempt {
+func (t *DryRun) Backend(u *config.Upstream, b config.Backend) Attempt {
 	secure, err := t.p.upstreamTLS(u.TLS)
 	if err != nil {
 		return Attempt{Connecting: err}
@@ -50,7 +50,7 @@ func (t *Trial) Backend(u *config.Upstream, b config.Backend) Attempt {
 }
 
 // Listener says why an address cannot be listened on, nil if it can.
-func (t *Trial) Listener(a config.Address) error {
+func (t *DryRun) Listener(a config.Address) error {
 	s, err := t.p.listen(a)
 	if err != nil {
 		return err
@@ -60,7 +60,7 @@ func (t *Trial) Listener(a config.Address) error {
 }
 
 // Lookup gives the addresses of a name as text.
-func (t *Trial) Lookup(ctx context.Context, host string) ([]string, error) {
+func (t *DryRun) Lookup(ctx context.Context, host string) ([]string, error) {
 	found, err := t.p.o.Lookup(ctx, host)
 	if err != nil {
 		return nil, plainError(err)

@@ -11,8 +11,8 @@ import (
 	"kestrix/internal/core/scenario"
 )
 
-// Way is one of several ways of doing the same work that are held side by side.
-type Way struct {
+// Variant is one of several variants of doing the same work that are held side by side.
+type Variant struct {
 	Name       string
 	Choice     string // what of Choices it is; empty: as its configuration says
 	Pool       int    // backends in each pool; 0: as its configuration says
@@ -29,7 +29,7 @@ type Subject struct {
 	Scenario *scenario.Scenario
 }
 
-// Axes say in what the ways differ, besides their configurations.
+// Axes say in what the variants differ, besides their configurations.
 type Axes struct {
 	Algorithms []string // by the names of Choices, "ring:1.25" for a bounded one; empty: as configured
 	Pools      []int    // numbers of backends; empty: as configured
@@ -45,13 +45,13 @@ var Choices = func() (names []string) {
 	return names
 }()
 
-// LeftOut is a way that was not tried.
+// LeftOut is a variant that was not tried.
 type LeftOut struct {
 	Name string `json:"name"`
 	Why  string `json:"why"`
 }
 
-// choice is a way of choosing, read from its name.
+// choice is a variant of choosing, read from its name.
 type choice struct {
 	name  string
 	base  string // of Choices
@@ -121,9 +121,9 @@ func (c choice) same(u *config.Upstream) bool {
 	return u.Hash != nil && u.Hash.Method == c.hash && u.Hash.Bound == c.bound
 }
 
-// Ways lists the ways: every configuration in every algorithm and with every size
+// Variants lists the variants: every configuration in every algorithm and with every size
 // of pool. An error says which of the axes cannot be used.
-func Ways(subjects []Subject, axes Axes) ([]Way, []LeftOut, error) {
+func Variants(subjects []Subject, axes Axes) ([]Variant, []LeftOut, error) {
 	var choices []choice
 	for _, name := range axes.Algorithms {
 		c, err := readChoice(name)
@@ -143,7 +143,7 @@ func Ways(subjects []Subject, axes Axes) ([]Way, []LeftOut, error) {
 			return nil, nil, fmt.Errorf("the pool of %d is named twice", n)
 		}
 	}
-	var ways []Way
+	var variants []Variant
 	var left []LeftOut
 	for i, s := range subjects {
 		for _, name := range axes.Upstreams {
@@ -156,7 +156,7 @@ func Ways(subjects []Subject, axes Axes) ([]Way, []LeftOut, error) {
 			pools = []int{0}
 		}
 		for _, n := range pools {
-			w := Way{Config: s.Config, Scenario: s.Scenario, Configured: i == 0 && n == 0}
+			w := Variant{Config: s.Config, Scenario: s.Scenario, Configured: i == 0 && n == 0}
 			var names []string
 			if len(subjects) > 1 {
 				names = append(names, s.Name)
@@ -167,10 +167,10 @@ func Ways(subjects []Subject, axes Axes) ([]Way, []LeftOut, error) {
 				names = append(names, strconv.Itoa(n)+map[bool]string{true: " backend", false: " backends"}[n == 1])
 			}
 			more, out := axes.choose(w, choices, names)
-			ways, left = append(ways, more...), append(left, out...)
+			variants, left = append(variants, more...), append(left, out...)
 		}
 	}
-	return ways, left, nil
+	return variants, left, nil
 }
 
 // touches says whether an upstream is one of those that are changed.
@@ -191,9 +191,9 @@ func (a *Axes) with(c *config.Config, change func(*config.Upstream) *config.Upst
 	return &out
 }
 
-// choose gives a way in each of the algorithms, and as it is if none of them is
+// choose gives a variant in each of the algorithms, and as it is if none of them is
 // what it does.
-func (a *Axes) choose(w Way, choices []choice, names []string) ([]Way, []LeftOut) {
+func (a *Axes) choose(w Variant, choices []choice, names []string) ([]Variant, []LeftOut) {
 	name := func(last ...string) string {
 		all := append(slices.Clone(names), last...)
 		if len(all) == 0 {
@@ -203,9 +203,9 @@ func (a *Axes) choose(w Way, choices []choice, names []string) ([]Way, []LeftOut
 	}
 	if len(choices) == 0 {
 		w.Name = name()
-		return []Way{w}, nil
+		return []Variant{w}, nil
 	}
-	var out []Way
+	var out []Variant
 	var left []LeftOut
 	asIs := false
 	for _, c := range choices {
@@ -236,15 +236,15 @@ func (a *Axes) choose(w Way, choices []choice, names []string) ([]Way, []LeftOut
 	}
 	if w.Configured && !asIs {
 		w.Name = name("as configured")
-		out = append([]Way{w}, out...)
+		out = append([]Variant{w}, out...)
 	}
 	return out, left
 }
 
-// resize gives a way with so many backends in each pool that is changed: the first
+// resize gives a variant with so many backends in each pool that is changed: the first
 // ones of the configuration, and when they do not do, likenesses of them, which
 // behave alike.
-func (a *Axes) resize(w Way, n int) Way {
+func (a *Axes) resize(w Variant, n int) Variant {
 	s := *w.Scenario
 	s.Behaviours = slices.Clone(s.Behaviours)
 	w.Config = a.with(w.Config, func(u *config.Upstream) *config.Upstream {

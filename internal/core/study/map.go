@@ -8,39 +8,39 @@ import (
 	"kestrix/internal/core/upstream"
 )
 
-// Picture is what a configuration looks like: what leads where. The keys are
+// Map is what a configuration looks like: what leads where. The keys are
 // documented and stable.
-type Picture struct {
-	Frontends []PictureFrontend `json:"frontends"`
-	Upstreams []PictureUpstream `json:"upstreams"`
+type Map struct {
+	Frontends []MapFrontend `json:"frontends"`
+	Upstreams []MapUpstream `json:"upstreams"`
 }
 
-// PictureFrontend is a frontend with its routes, in the order they are tried.
-type PictureFrontend struct {
-	Name     string         `json:"name"`
-	Protocol string         `json:"protocol"`
-	Listen   []string       `json:"listen"`
-	Routes   []PictureRoute `json:"routes"`
+// MapFrontend is a frontend with its routes, in the order they are tried.
+type MapFrontend struct {
+	Name     string     `json:"name"`
+	Protocol string     `json:"protocol"`
+	Listen   []string   `json:"listen"`
+	Routes   []MapRoute `json:"routes"`
 }
 
-// PictureRoute is a route: what it asks, in words, and where it sends to.
-type PictureRoute struct {
+// MapRoute is a route: what it asks, in words, and where it sends to.
+type MapRoute struct {
 	Name   string `json:"name"`
 	When   string `json:"when"`
 	SendTo string `json:"send_to"`
 	Answer string `json:"answer"` // what the proxy answers by itself; empty if it sends to an upstream
 }
 
-// PictureUpstream is an upstream with its backends.
-type PictureUpstream struct {
-	Name      string           `json:"name"`
-	Algorithm string           `json:"algorithm"`
-	Settings  []string         `json:"settings"` // stickiness, probe, retries, in a few words each
-	Backends  []PictureBackend `json:"backends"`
+// MapUpstream is an upstream with its backends.
+type MapUpstream struct {
+	Name      string       `json:"name"`
+	Algorithm string       `json:"algorithm"`
+	Settings  []string     `json:"settings"` // stickiness, probe, retries, in a few words each
+	Backends  []MapBackend `json:"backends"`
 }
 
-// PictureBackend is a backend and the share of requests that its weight gives it.
-type PictureBackend struct {
+// MapBackend is a backend and the share of requests that its weight gives it.
+type MapBackend struct {
 	Name    string  `json:"name"`
 	Address string  `json:"address"`
 	Weight  int     `json:"weight"`
@@ -50,23 +50,23 @@ type PictureBackend struct {
 }
 
 // Draw makes the picture of a configuration.
-func Draw(c *config.Config) *Picture {
-	p := &Picture{Frontends: []PictureFrontend{}, Upstreams: []PictureUpstream{}}
+func Draw(c *config.Config) *Map {
+	p := &Map{Frontends: []MapFrontend{}, Upstreams: []MapUpstream{}}
 	for _, f := range c.Frontends {
-		x := PictureFrontend{Name: f.Name, Protocol: f.Protocol, Listen: []string{}, Routes: []PictureRoute{}}
+		x := MapFrontend{Name: f.Name, Protocol: f.Protocol, Listen: []string{}, Routes: []MapRoute{}}
 		for _, l := range f.Listen {
 			x.Listen = append(x.Listen, l.Value.String())
 		}
 		for _, r := range f.Routes {
-			x.Routes = append(x.Routes, PictureRoute{r.Name, when(&r.When), r.SendTo.Value, r.Answer()})
+			x.Routes = append(x.Routes, MapRoute{r.Name, when(&r.When), r.SendTo.Value, r.Answer()})
 		}
 		p.Frontends = append(p.Frontends, x)
 	}
 	for _, u := range c.Upstreams {
-		x := PictureUpstream{Name: u.Name, Algorithm: u.Algorithm, Settings: settings(u), Backends: []PictureBackend{}}
+		x := MapUpstream{Name: u.Name, Algorithm: u.Algorithm, Settings: settings(u), Backends: []MapBackend{}}
 		shares := upstream.FairShares(u)
 		for _, b := range u.Backends {
-			x.Backends = append(x.Backends, PictureBackend{b.Name, b.Address.String(), b.Weight, shares[b.Name], tier(u, &b), b.Zone})
+			x.Backends = append(x.Backends, MapBackend{b.Name, b.Address.String(), b.Weight, shares[b.Name], tier(u, &b), b.Zone})
 		}
 		p.Upstreams = append(p.Upstreams, x)
 	}
