@@ -17,6 +17,7 @@ import (
 	"kestrix/internal/core/study"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/live/drive"
+	"kestrix/internal/live/journal"
 	"kestrix/internal/live/proxy"
 	"kestrix/internal/report"
 )
@@ -50,7 +51,7 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 		"trace describe":  {trace.Summary{}, trace.Spread{}, trace.Rate{}, trace.RateRow{}, trace.Count{}, trace.Bad{}},
 		"rehearse":        {rehearsalJSON{}, study.Fidelity{}, study.Held{}, report.MappedAddress{}, drive.Lateness{}},
 		"trace learn":     {study.Learned{}, study.LearnedService{}, study.LearnedTimes{}, study.LearnedLoad{}, study.LearnedPath{}},
-		"why -journal":    {struct{ Request, Story int }{}, proxy.Moment{}, proxy.Stood{}},
+		"why -journal":    {struct{ Request, Story int }{}, journal.Moment{}, journal.Stood{}},
 		"A running proxy": {proxy.Status{}, status.Refused{}, proxy.UpstreamStatus{}, proxy.BackendStatus{}, proxy.ProbeSeen{}, status.Recent{}},
 	} {
 		want := map[string]bool{}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"kestrix/internal/live/journal"
 	"kestrix/internal/live/proxy"
 )
 
@@ -24,7 +25,7 @@ func (x *serving) keepJournal(o *proxy.Options) (end func(), err error) {
 		o.Seed = binary.LittleEndian.Uint64(b[:])
 	}
 	o.Began = time.Now()
-	j := proxy.NewJournalWriter(f, proxy.JournalHead{Version: Version, Seed: o.Seed, Began: o.Began}, func(err error) {
+	j := journal.NewWriter(f, journal.Head{Version: Version, Seed: o.Seed, Began: o.Began}, func(err error) {
 		x.news.say("journal", "%s ends here: %v", name, reason(err))
 	})
 	o.Journal = j.Add

@@ -7,7 +7,7 @@ import (
 	"os"
 	"slices"
 
-	"kestrix/internal/live/proxy"
+	"kestrix/internal/live/journal"
 	"kestrix/internal/report"
 )
 
@@ -46,7 +46,7 @@ func (p *pastFlags) run(env *Env, o *output, fs *flag.FlagSet, args []string) er
 		return unusable(fmt.Errorf("%s cannot be read: %w", p.file, reason(err)))
 	}
 	defer f.Close()
-	j, err := proxy.ReadJournal(f)
+	j, err := journal.Read(f)
 	if err != nil {
 		return unusable(fmt.Errorf("%s:%w", p.file, err))
 	}
@@ -60,8 +60,8 @@ func (p *pastFlags) run(env *Env, o *output, fs *flag.FlagSet, args []string) er
 	return o.write(env, func(w io.Writer) error {
 		if o.format == "json" {
 			return writeJSON(w, struct {
-				Request uint64         `json:"request"`
-				Story   []proxy.Moment `json:"story"`
+				Request uint64           `json:"request"`
+				Story   []journal.Moment `json:"story"`
 			}{p.request.value, story})
 		}
 		var told []report.PastMoment
@@ -78,8 +78,8 @@ func (p *pastFlags) run(env *Env, o *output, fs *flag.FlagSet, args []string) er
 }
 
 // again verifies a journal.
-func (p *pastFlags) again(env *Env, o *output, j *proxy.Journal) error {
-	err := proxy.Retell(j.Entries, j.Seed)
+func (p *pastFlags) again(env *Env, o *output, j *journal.Journal) error {
+	err := journal.Verify(j.Entries, j.Seed)
 	said := fmt.Sprintf("%s: %s, seed %d, written by version %s; the core decides all of it again as it did", p.file, report.Count(int64(len(j.Entries)))+" entries", j.Seed, j.Version)
 	if err != nil {
 		said = fmt.Sprintf("%s: %v", p.file, err)

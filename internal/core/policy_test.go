@@ -23,8 +23,9 @@ var allowed = map[string][]string{
 	"internal/live": {"internal/core", "internal/live"},
 	"internal/live/proxy": { // neither the replay nor the checker
 		"internal/core/cause", "internal/core/config", "internal/core/health", "internal/core/limit", "internal/core/peer", "internal/core/request", "internal/core/rewrite", "internal/core/route",
-		"internal/core/status", "internal/core/sticky", "internal/core/tick", "internal/core/trace", "internal/core/upstream", "internal/live/wire",
+		"internal/core/status", "internal/core/sticky", "internal/core/tick", "internal/core/trace", "internal/core/upstream", "internal/live/journal", "internal/live/wire",
 	},
+	"internal/live/journal": {"internal/core/config", "internal/core/tick", "internal/core/upstream"},
 	"internal/report":       {"internal/core", "internal/report"},
 	"internal/cli":          {"docs", "internal/core", "internal/live", "internal/report", "internal/cli", "examples"},
 	"cmd/kestrix":           {"internal/cli"},

@@ -12,10 +12,9 @@ import (
 func BenchmarkDecide(b *testing.B) {
 	for _, algorithm := range []string{"round-robin", "least-connections", "two-choices"} {
 		b.Run(algorithm, func(b *testing.B) {
-			w := newWorld(&testing.T{}, app("algorithm = \""+algorithm+"\"\nretry {\n}\nsuspend {\n}\nprobe \"tcp\" {\n}"))
+			w := newWorldWith(&testing.T{}, app("algorithm = \""+algorithm+"\"\nretry {\n}\nsuspend {\n}\nprobe \"tcp\" {\n}"), func(o *Options) { o.Journal = nil })
 			defer w.close()
 			l := w.proxy.pools["app"]
-			l.core.journal, w.journal = nil, nil
 			ctx := b.Context()
 			var q upstream.Request // in the proxy they are part of the exchange
 			var a upstream.Attempt

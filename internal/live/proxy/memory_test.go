@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/live/journal"
 )
 
 // network is an in-memory one, so that tests run in virtual time and need no
@@ -119,13 +120,16 @@ type world struct {
 	access   []Access
 	probes   []time.Time // of app.a, where a test wants them
 	began    time.Time
-	journal  []Entry
+	journal  []journal.Entry
 }
 
 // newWorld serves a configuration; backends are started with start.
-func newWorld(t *testing.T, text string) *world {
+func newWorld(t *testing.T, text string) *world { return newWorldWith(t, text, func(*Options) {}) }
+
+// newWorldWith is newWorld with some options of its own.
+func newWorldWith(t *testing.T, text string, change func(*Options)) *world {
 	w := &world{t: t, net: newNetwork(), backends: map[string]*http.Server{}, began: time.Now()}
-	w.proxy = New(Options{
+	o := Options{
 		Seed: 7, Grace: 5 * time.Second, Listen: w.net.listen,
 		Dial: func(ctx context.Context, network, address string) (net.Conn, error) {
 			c, err := w.net.dial(ctx, network, address)
@@ -140,7 +144,7 @@ func newWorld(t *testing.T, text string) *world {
 			defer w.mu.Unlock()
 			w.events = append(w.events, e)
 		},
-		Journal: func(e Entry) {
+		Journal: func(e journal.Entry) {
 			w.mu.Lock()
 			defer w.mu.Unlock()
 			w.journal = append(w.journal, e)
@@ -150,7 +154,9 @@ func newWorld(t *testing.T, text string) *world {
 			defer w.mu.Unlock()
 			w.access = append(w.access, *a)
 		},
-	})
+	}
+	change(&o)
+	w.proxy = New(o)
 	w.client = &http.Client{Transport: &http.Transport{DialContext: w.net.dial}}
 	if text != "" {
 		require.NoError(t, w.proxy.Apply(parse(t, text)))
@@ -211,16 +217,16 @@ func (w *world) close() {
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	assert.NoError(w.t, Retell(w.journal, w.proxy.o.Seed))
+	assert.NoError(w.t, journal.Verify(w.journal, w.proxy.o.Seed))
 	var file bytes.Buffer
-	out := NewJournalWriter(&file, JournalHead{Seed: w.proxy.o.Seed, Began: w.began}, func(err error) { assert.NoError(w.t, err) })
+	out := journal.NewWriter(&file, journal.Head{Seed: w.proxy.o.Seed, Began: w.began}, func(err error) { assert.NoError(w.t, err) })
 	for _, e := range w.journal {
 		out.Add(e)
 	}
 	out.Flush()
-	j, err := ReadJournal(&file)
+	j, err := journal.Read(&file)
 	if assert.NoError(w.t, err) {
-		assert.NoError(w.t, Retell(j.Entries, j.Seed), "as it was written and read")
+		assert.NoError(w.t, journal.Verify(j.Entries, j.Seed), "as it was written and read")
 	}
 }
 

@@ -17,6 +17,7 @@ import (
 	"kestrix/internal/core/sticky"
 	"kestrix/internal/core/tick"
 	"kestrix/internal/core/upstream"
+	"kestrix/internal/live/journal"
 )
 
 // pool is an upstream at work: the core and the connections to its backends.
@@ -32,7 +33,7 @@ type pool struct {
 	base       *config.Upstream // as configured
 	cfg        *config.Upstream // with a backend for each address, where that is wanted
 	tls        *tls.Config      // nil: backends are spoken to in clear text
-	core       *decider
+	core       *journal.Core
 	backends   []*backend // by upstream.BackendID
 	sealer     *sticky.Sealer
 	secret     string // that the sealer was made from
@@ -82,7 +83,7 @@ func newPool(p *Proxy, cfg *config.Upstream, tls *tls.Config) *pool {
 	l.rebased = make(chan struct{}, 1)
 	l.base, l.tls = cfg, tls
 	l.cfg = l.expand(cfg)
-	l.core = newDecider(p.now(), l.cfg, p.o.Seed, p.o.Journal)
+	l.core = journal.New(p.now(), l.cfg, p.o.Seed, p.o.Journal)
 	l.connect()
 	go l.run()
 	go l.follow()

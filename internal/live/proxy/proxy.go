@@ -3,8 +3,8 @@
 //
 // server.go accepts, handler.go and attempt.go carry a request, stream.go a connection,
 // pool.go keeps the core of an upstream and its connections, probe.go and probekinds.go
-// send probes, control.go and operate.go take orders, journal.go records what the core
-// was told, accesslog.go and metrics.go report. serve and rehearse run it. It must
+// send probes, control.go and operate.go take orders, accesslog.go and metrics.go report;
+// package journal records what the core was told. serve and rehearse run it. It must
 // never import the replay or the checker, and never decide what the core can decide.
 package proxy
 
@@ -28,6 +28,7 @@ import (
 	"kestrix/internal/core/limit"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/tick"
+	"kestrix/internal/live/journal"
 )
 
 // Options of a proxy.
@@ -61,7 +62,7 @@ type Options struct {
 	// Journal takes what the cores of upstreams are told and say; nil for nobody.
 	// It must be safe for concurrent use, and what it takes is of one upstream in
 	// the order in which it happened.
-	Journal func(Entry)
+	Journal func(journal.Entry)
 	// Access takes a finished request. It must be safe for concurrent use.
 	Access func(*Access)
 }

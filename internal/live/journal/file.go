@@ -1,4 +1,4 @@
-package proxy
+package journal
 
 import (
 	"bufio"
@@ -14,19 +14,19 @@ import (
 	"kestrix/internal/core/upstream"
 )
 
-// journalForm is the version of the form that journals are written in.
-const journalForm = 2
+// form is the version of the form that journals are written in.
+const form = 2
 
-// JournalHead is the first line of a journal.
-type JournalHead struct {
+// Head is the first line of a journal.
+type Head struct {
 	Form    int       `json:"journal"`
 	Version string    `json:"version"` // of the program
 	Seed    uint64    `json:"seed"`
 	Began   time.Time `json:"began"` // what times in it count from
 }
 
-// journalLine is an entry as it is written: a line of JSON, without what is zero.
-type journalLine struct {
+// entryLine is an entry as it is written: a line of JSON, without what is zero.
+type entryLine struct {
 	Upstream  string              `json:"upstream"`
 	At        tick.Time           `json:"at"`
 	Call      string              `json:"call"`
@@ -41,8 +41,8 @@ type journalLine struct {
 	SeatKey   uint64              `json:"seat_key,omitempty"`
 }
 
-func lineOf(e *Entry) journalLine {
-	l := journalLine{Upstream: e.Upstream, At: e.At, Call: e.Call, Said: e.Said, Weight: e.Weight, SeatKey: e.SeatKey}
+func lineOf(e *Entry) entryLine {
+	l := entryLine{Upstream: e.Upstream, At: e.At, Call: e.Call, Said: e.Said, Weight: e.Weight, SeatKey: e.SeatKey}
 	if e.Config != nil {
 		c := *e.Config
 		c.Settings = nil // words for people
@@ -68,7 +68,7 @@ func lineOf(e *Entry) journalLine {
 	return l
 }
 
-func (l *journalLine) entry() Entry {
+func (l *entryLine) entry() Entry {
 	e := Entry{Upstream: l.Upstream, At: l.At, Call: l.Call, Said: l.Said, Config: l.Config, Weight: l.Weight, SeatKey: l.SeatKey}
 	if l.Request != nil {
 		e.Request = *l.Request
@@ -88,27 +88,27 @@ func (l *journalLine) entry() Entry {
 	return e
 }
 
-// JournalWriter writes a journal, a line an entry. It is safe for concurrent use.
-type JournalWriter struct {
+// Writer writes a journal, a line an entry. It is safe for concurrent use.
+type Writer struct {
 	mu     sync.Mutex
 	w      *bufio.Writer
 	broken func(error) // is told once of what cannot be written; nothing is after it
 	failed bool
 }
 
-// NewJournalWriter begins a journal.
-func NewJournalWriter(w io.Writer, head JournalHead, broken func(error)) *JournalWriter {
-	j := &JournalWriter{w: bufio.NewWriterSize(w, 64<<10), broken: broken}
-	head.Form = journalForm
+// NewWriter begins a journal.
+func NewWriter(w io.Writer, head Head, broken func(error)) *Writer {
+	j := &Writer{w: bufio.NewWriterSize(w, 64<<10), broken: broken}
+	head.Form = form
 	j.put(head)
 	j.Flush() // whatever becomes of the proxy, what this is shows
 	return j
 }
 
 // Add writes an entry.
-func (j *JournalWriter) Add(e Entry) { j.put(lineOf(&e)) }
+func (j *Writer) Add(e Entry) { j.put(lineOf(&e)) }
 
-func (j *JournalWriter) put(v any) {
+func (j *Writer) put(v any) {
 	text, err := json.Marshal(v)
 	j.mu.Lock()
 	defer j.mu.Unlock()
@@ -122,7 +122,7 @@ func (j *JournalWriter) put(v any) {
 }
 
 // check notes an error. j.mu is held.
-func (j *JournalWriter) check(err error) {
+func (j *Writer) check(err error) {
 	if err != nil && !j.failed {
 		j.failed = true
 		j.broken(err)
@@ -130,7 +130,7 @@ func (j *JournalWriter) check(err error) {
 }
 
 // Flush hands on what is buffered.
-func (j *JournalWriter) Flush() {
+func (j *Writer) Flush() {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	if !j.failed {
@@ -140,13 +140,13 @@ func (j *JournalWriter) Flush() {
 
 // Journal is one that was read.
 type Journal struct {
-	JournalHead
+	Head
 	Entries []Entry
 	Cut     bool // the last line is not whole, as of a proxy that still writes
 }
 
-// ReadJournal reads a journal. The error says in which line something else stands.
-func ReadJournal(r io.Reader) (*Journal, error) {
+// Read reads a journal. The error says in which line something else stands.
+func Read(r io.Reader) (*Journal, error) {
 	in := bufio.NewReaderSize(r, 1<<20)
 	j := &Journal{}
 	for line := 1; ; line++ {
@@ -162,22 +162,26 @@ func ReadJournal(r io.Reader) (*Journal, error) {
 			return j, nil
 		}
 		if line == 1 {
-			if json.Unmarshal(text, &j.JournalHead) != nil || j.Form == 0 {
+			if json.Unmarshal(text, &j.Head) != nil || j.Form == 0 {
 				return nil, errors.New("1:1: this is no journal; kestrix serve -journal writes one")
 			}
-			if j.Form != journalForm {
-				return nil, fmt.Errorf("1:1: the journal has form %d, and this program reads form %d; version %s wrote it", j.Form, journalForm, j.Version)
+			if j.Form != form {
+				return nil, fmt.Errorf("1:1: the journal has form %d, and this program reads form %d; version %s wrote it", j.Form, form, j.Version)
 			}
 			continue
 		}
-		var l journalLine
+		var l entryLine
 		if err := json.Unmarshal(text, &l); err != nil {
-			column := 1
+			column, why := 1, err.Error()
 			var at *json.SyntaxError
-			if errors.As(err, &at) {
+			var kind *json.UnmarshalTypeError
+			switch {
+			case errors.As(err, &at):
 				column = int(at.Offset)
+			case errors.As(err, &kind):
+				why = fmt.Sprintf("%s cannot be a %s", kind.Field, kind.Value)
 			}
-			return nil, fmt.Errorf("%d:%d: the line is none of a journal: %v", line, column, err)
+			return nil, fmt.Errorf("%d:%d: the line is none of a journal: %s", line, column, why)
 		}
 		if l.Call == "" || (l.Call == "new" || l.Call == "reload") && l.Config == nil {
 			return nil, fmt.Errorf("%d:1: the line is none of a journal: it says of no call", line)
