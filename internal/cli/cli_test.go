@@ -18,7 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/live/proxy"
+	"kestrix/internal/live/accesslog"
 	"kestrix/internal/report"
 )
 
@@ -189,7 +189,7 @@ func TestAccessLinesAreSentToALogServer(t *testing.T) {
 	require.NoError(t, sink.open(c))
 	defer sink.close()
 	for _, path := range []string{"/one", "/two"} {
-		sink.add(&proxy.Access{Method: "GET", Path: path, Status: 200})
+		sink.add(&accesslog.Line{Method: "GET", Path: path, Status: 200})
 		line := make([]byte, 1000)
 		require.NoError(t, server.SetReadDeadline(time.Now().Add(10*time.Second)))
 		n, _, err := server.ReadFrom(line)

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/proxy"
 	"kestrix/internal/live/standin"
 	"kestrix/internal/report"
@@ -45,7 +46,7 @@ func demoLive(ctx context.Context, env *Env, style report.Style) error {
 	l := &lockedWriter{w: env.Stdout}
 	n := &eventLog{w: l, style: style}
 	seen := make(chan string, 64)
-	log := proxy.NewAccessLog(l, config.AccessLog{}, func(int, error) {})
+	log := accesslog.New(l, config.AccessLog{}, func(int, error) {})
 	p := proxy.New(proxy.Options{Seed: 7, Grace: time.Second, Access: log.Add, Event: func(e proxy.Event) {
 		n.event(e)
 		if e.Who == "booking.auk" {

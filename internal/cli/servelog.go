@@ -13,7 +13,7 @@ import (
 	"sync"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/live/proxy"
+	"kestrix/internal/live/accesslog"
 )
 
 // accessSink is where access lines go, and the trace that is recorded; a reload
@@ -25,7 +25,7 @@ type accessSink struct {
 	mu       sync.RWMutex
 	to       config.AccessLog
 	file     io.Closer
-	log      *proxy.AccessLog // nil: none
+	log      *accesslog.Log // nil: none
 	recordTo string
 	record   *recording // nil: none
 }
@@ -35,7 +35,7 @@ type recording struct {
 	name   string
 	file   *os.File
 	packed io.WriteCloser
-	log    *proxy.AccessLog
+	log    *accesslog.Log
 }
 
 // open goes over to what a configuration says. If it cannot be, nothing has
@@ -81,7 +81,7 @@ func (a *accessSink) startRecord(to config.Placed[string]) (*recording, error) {
 		return fail(err)
 	}
 	r := &recording{name: name, file: f, packed: packed}
-	r.log = proxy.NewRecord(packed, func(lost int, err error) {
+	r.log = accesslog.NewRecord(packed, func(lost int, err error) {
 		a.news.say("record", "%s is not complete: %v", name, reason(err))
 	})
 	return r, nil
@@ -148,7 +148,7 @@ func (a *accessSink) openLog(to config.AccessLog) error {
 	a.closeLog()
 	a.to, a.file = to, file
 	if w != nil {
-		a.log = proxy.NewAccessLog(w, to, func(lost int, err error) {
+		a.log = accesslog.New(w, to, func(lost int, err error) {
 			if err != nil {
 				a.news.say("log", "access lines are being lost: %v", reason(err))
 				return
@@ -202,7 +202,7 @@ func syslogTo(address string) (net.Conn, error) {
 	return net.Dial("unixgram", "/dev/log")
 }
 
-func (a *accessSink) add(x *proxy.Access) {
+func (a *accessSink) add(x *accesslog.Line) {
 	a.mu.RLock()
 	defer a.mu.RUnlock()
 	if a.log != nil {

@@ -19,6 +19,7 @@ import (
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/study"
 	"kestrix/internal/core/trace"
+	"kestrix/internal/live/accesslog"
 )
 
 // TestServeWhyAndReplayRouteAlike: whatever paths, hosts, queries, fields and cookies
@@ -151,8 +152,8 @@ func headersOf(lines string) map[string][]string {
 
 // recordOf returns the record of a request with what some formats have beside: its
 // header fields, and the cookies c and z.
-func recordOf(a *Access, headers map[string][]string) trace.Record {
-	rec := a.record()
+func recordOf(a *accesslog.Line, headers map[string][]string) trace.Record {
+	rec := a.Record()
 	for name, values := range headers {
 		for _, v := range values {
 			rec.Headers = append(rec.Headers, trace.KV{Name: []byte(name), Value: []byte(v)})

@@ -18,6 +18,7 @@ import (
 	"kestrix/internal/core/sticky"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
+	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/wire"
 )
 
@@ -30,7 +31,7 @@ type exchange struct {
 	q       upstream.Request
 	request request.Request // what routes and keys go by
 	attempt upstream.Attempt
-	access  Access
+	access  accesslog.Line
 	client  string // who asks, as trusted proxies say
 	peer    string // who the connection comes from
 	scheme  string // http or https, as the client sees it
@@ -79,7 +80,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	x := &exchange{proxy: p, server: s, entry: entry, conn: clientConnOf(r), w: w, r: r}
 	refused := x.startRequest()
 	addr := x.who(entry)
-	x.access = Access{
+	x.access = accesslog.Line{
 		Time: began, Client: x.client, Method: r.Method, Host: r.Host, Path: r.RequestURI, Protocol: r.Proto,
 		UserAgent: r.UserAgent(), Referer: r.Referer(),
 	}

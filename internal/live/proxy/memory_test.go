@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/journal"
 )
 
@@ -117,7 +118,7 @@ type world struct {
 	mu       sync.Mutex
 	backends map[string]*http.Server
 	events   []Event
-	access   []Access
+	access   []accesslog.Line
 	probes   []time.Time // of app.a, where a test wants them
 	began    time.Time
 	journal  []journal.Entry
@@ -149,7 +150,7 @@ func newWorldWith(t *testing.T, text string, change func(*Options)) *world {
 			defer w.mu.Unlock()
 			w.journal = append(w.journal, e)
 		},
-		Access: func(a *Access) {
+		Access: func(a *accesslog.Line) {
 			w.mu.Lock()
 			defer w.mu.Unlock()
 			w.access = append(w.access, *a)
@@ -231,10 +232,10 @@ func (w *world) close() {
 }
 
 // log gives a copy of the access lines so far.
-func (w *world) log() []Access {
+func (w *world) log() []accesslog.Line {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	return append([]Access(nil), w.access...)
+	return append([]accesslog.Line(nil), w.access...)
 }
 
 // news gives the events of one who, as seconds and what.

@@ -3,8 +3,8 @@
 //
 // server.go accepts, handler.go and attempt.go carry a request, stream.go a connection,
 // pool.go keeps the core of an upstream and its connections, probe.go and probekinds.go
-// send probes, control.go and operate.go take orders, accesslog.go and metrics.go report;
-// package journal records what the core was told. serve and rehearse run it. It must
+// send probes, control.go and operate.go take orders, metrics.go reports; package accesslog
+// writes the lines of requests, and journal records what the core was told. serve and rehearse run it. It must
 // never import the replay or the checker, and never decide what the core can decide.
 package proxy
 
@@ -28,6 +28,7 @@ import (
 	"kestrix/internal/core/limit"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/tick"
+	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/journal"
 )
 
@@ -64,7 +65,7 @@ type Options struct {
 	// the order in which it happened.
 	Journal func(journal.Entry)
 	// Access takes a finished request. It must be safe for concurrent use.
-	Access func(*Access)
+	Access func(*accesslog.Line)
 }
 
 // Event is something that happened besides requests.
@@ -148,7 +149,7 @@ func New(o Options) *Proxy {
 		o.Event = func(Event) {}
 	}
 	if o.Access == nil {
-		o.Access = func(*Access) {}
+		o.Access = func(*accesslog.Line) {}
 	}
 	return &Proxy{
 		o: o, began: o.Began, counted: time.Now(), backTLS: map[[sha256.Size]byte]*tls.Config{}, servers: map[config.Address]*server{}, pools: map[string]*pool{}, failed: make(chan error, 1), ready: make(chan struct{}),

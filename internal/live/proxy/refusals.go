@@ -8,6 +8,7 @@ import (
 
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/status"
+	"kestrix/internal/live/accesslog"
 )
 
 // refusals counts the requests that a frontend answered, or reset, without asking
@@ -20,7 +21,7 @@ type refusals struct {
 type refusedFor struct{ frontend, cause string }
 
 // note counts a request that is over, if it was refused.
-func (r *refusals) note(a *Access) {
+func (r *refusals) note(a *accesslog.Line) {
 	if a.Upstream != "" || a.Frontend == "" || a.Cause == cause.None {
 		return
 	}
@@ -52,7 +53,7 @@ func (r *refusals) all() []status.Refused {
 }
 
 // over counts a request that has ended and passes it to the access log.
-func (p *Proxy) over(a *Access) {
+func (p *Proxy) over(a *accesslog.Line) {
 	p.refusals.note(a)
 	p.o.Access(a)
 }

@@ -18,6 +18,7 @@ import (
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/peer"
+	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/wire"
 )
 
@@ -272,7 +273,7 @@ func (s *server) took(raw net.Conn) {
 
 // wasReset logs a request of HTTP/2 that was reset before a handler saw it.
 func (s *server) wasReset(v *clientConn, r *wire.Refusal) {
-	a := Access{Time: time.Now(), Client: v.peer, Method: r.Method, Host: r.Host, Path: r.Target, Protocol: "HTTP/2.0", Status: r.Status, Cause: cause.Malformed}
+	a := accesslog.Line{Time: time.Now(), Client: v.peer, Method: r.Method, Host: r.Host, Path: r.Target, Protocol: "HTTP/2.0", Status: r.Status, Cause: cause.Malformed}
 	if e := s.proxy.state.Load().byListen[s.address]; e != nil {
 		a.Frontend = e.frontend.Name
 	}

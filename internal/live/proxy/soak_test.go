@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/net/http2"
 
+	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/wire"
 )
 
@@ -84,7 +85,7 @@ func TestNothingIsLeftOfRequests(t *testing.T) {
 		"upstream \"app\" {\n backends = { a = \"" + back.Addr().String() + "\" }\n timeouts {\n idle = \"500ms\"\n kept = \"200ms\"\n}\n retry {\n}\n}\n"
 	var mu sync.Mutex
 	reasons := map[string]int{}
-	p := New(Options{Seed: 7, Grace: 5 * time.Second, Access: func(a *Access) {
+	p := New(Options{Seed: 7, Grace: 5 * time.Second, Access: func(a *accesslog.Line) {
 		mu.Lock()
 		defer mu.Unlock()
 		reasons[a.Reason]++

@@ -18,6 +18,7 @@ import (
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
+	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/wire"
 )
 
@@ -30,7 +31,7 @@ type connection struct {
 	q       upstream.Request
 	request request.Request // what routes and keys go by
 	attempt upstream.Attempt
-	access  Access
+	access  accesslog.Line
 }
 
 // stream carries a connection of a tcp frontend to its end.
@@ -39,7 +40,7 @@ func (s *server) stream(e *entry, c net.Conn) {
 	began := time.Now()
 	client, addr := clientAddress(c.RemoteAddr().String())
 	x := &connection{entry: e, client: c}
-	x.access = Access{Time: began, Client: client, Protocol: "tcp", Kind: trace.TCP, Frontend: e.frontend.Name}
+	x.access = accesslog.Line{Time: began, Client: client, Protocol: "tcp", Kind: trace.TCP, Frontend: e.frontend.Name}
 	defer func() {
 		x.access.Duration = time.Since(began)
 		p.over(&x.access)

@@ -24,6 +24,7 @@ import (
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
+	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/drive"
 	"kestrix/internal/live/proxy"
 	"kestrix/internal/live/standin"
@@ -75,7 +76,7 @@ type stage struct {
 	began     time.Time
 
 	mu     sync.Mutex
-	access []proxy.Access
+	access []accesslog.Line
 	events []proxy.Event
 }
 
@@ -318,7 +319,7 @@ func (s *stage) tell(who, what, text string) {
 }
 
 // served keeps what the proxy did with a request.
-func (s *stage) served(a *proxy.Access) {
+func (s *stage) served(a *accesslog.Line) {
 	s.mu.Lock()
 	s.access = append(s.access, *a)
 	s.mu.Unlock()

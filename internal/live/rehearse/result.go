@@ -12,6 +12,7 @@ import (
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
+	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/drive"
 	"kestrix/internal/live/proxy"
 )
@@ -61,7 +62,7 @@ func (s *stage) result(samples []drive.Sample, partial bool) {
 
 // boxes fills the timeline with the attempts: the proxy knows of those that no answer
 // names.
-func (s *stage) boxes(r *replay.Result, access []proxy.Access) {
+func (s *stage) boxes(r *replay.Result, access []accesslog.Line) {
 	for i := range r.Timeline.Rows {
 		r.Timeline.Rows[i].Upstreams = map[string]map[string]replay.TimelineBox{}
 	}
@@ -78,7 +79,7 @@ func (s *stage) boxes(r *replay.Result, access []proxy.Access) {
 }
 
 // countAccess counts what the access log alone knows of requests.
-func countAccess(r *replay.Result, access []proxy.Access) {
+func countAccess(r *replay.Result, access []accesslog.Line) {
 	for i := range access {
 		a := &access[i]
 		if a.Route != "" {
@@ -100,10 +101,10 @@ func countAccess(r *replay.Result, access []proxy.Access) {
 // connections counts the sessions of connections, whose answers name no backend: a
 // client is its address, and lost with each that reaches another backend than the one
 // before.
-func (s *stage) connections(r *replay.Result, access []proxy.Access) {
+func (s *stage) connections(r *replay.Result, access []accesslog.Line) {
 	type seat struct{ upstream, client string }
 	held := map[seat]string{}
-	slices.SortStableFunc(access, func(a, b proxy.Access) int { return a.Time.Compare(b.Time) })
+	slices.SortStableFunc(access, func(a, b accesslog.Line) int { return a.Time.Compare(b.Time) })
 	for i := range access {
 		a := &access[i]
 		u := r.Upstreams[a.Upstream]
@@ -122,7 +123,7 @@ func (s *stage) connections(r *replay.Result, access []proxy.Access) {
 }
 
 // upstream puts together what is known of one.
-func (s *stage) upstream(cfg *config.Upstream, answers *replay.Upstream, st *proxy.UpstreamStatus, access []proxy.Access) *replay.Upstream {
+func (s *stage) upstream(cfg *config.Upstream, answers *replay.Upstream, st *proxy.UpstreamStatus, access []accesslog.Line) *replay.Upstream {
 	u := &replay.Upstream{Backends: map[string]*replay.Backend{}}
 	if answers != nil {
 		u.Latency, u.Sessions = answers.Latency, answers.Sessions
@@ -226,7 +227,7 @@ func (s *stage) health(r *replay.Result, events []proxy.Event) {
 
 // fault tells what came of one: when its backends left rotation and were back, and
 // what became of requests before, while and after it lasted.
-func (s *stage) fault(r *replay.Result, name, kind string, from, until time.Duration, strikes func(string) bool, samples []drive.Sample, access []proxy.Access) replay.FaultResult {
+func (s *stage) fault(r *replay.Result, name, kind string, from, until time.Duration, strikes func(string) bool, samples []drive.Sample, access []accesslog.Line) replay.FaultResult {
 	x := replay.FaultResult{Name: name, Kind: kind, At: from.Seconds(), Backends: []string{}, Began: r.Duration >= from.Seconds()}
 	over := until
 	if until >= 0 {
@@ -274,7 +275,7 @@ func (s *stage) fault(r *replay.Result, name, kind string, from, until time.Dura
 
 // exposed counts the requests with an attempt that ran into a fault, and those of them
 // that failed.
-func (s *stage) exposed(x *replay.FaultResult, from, over time.Duration, strikes func(string) bool, access []proxy.Access) {
+func (s *stage) exposed(x *replay.FaultResult, from, over time.Duration, strikes func(string) bool, access []accesslog.Line) {
 	for i := range access {
 		a := &access[i]
 		if at := a.Time.Add(a.Duration).Sub(s.began); at < from || a.Time.Sub(s.began) >= over {

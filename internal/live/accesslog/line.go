@@ -1,4 +1,10 @@
-package proxy
+// Package accesslog writes a line for each request, in the forms that a configuration asks
+// for: Combined with further fields, JSON Lines, chosen fields, syslog. Every form but the
+// chosen fields is a trace that package trace reads again.
+//
+// The proxy fills in a Line for each request, and serve writes it to a Log. It must never
+// hold a request up: lines are gathered, and lost where they cannot be written.
+package accesslog
 
 import (
 	"strconv"
@@ -9,8 +15,8 @@ import (
 	"kestrix/internal/core/trace"
 )
 
-// Access is what the access log says of a request.
-type Access struct {
+// Line is what the access log has of a request or connection.
+type Line struct {
 	Time      time.Time
 	Client    string
 	Method    string
@@ -41,8 +47,8 @@ type Access struct {
 // AppendCombined writes a Combined log line with further fields: duration in
 // seconds, session, FRONTEND/ROUTE, UPSTREAM.BACKEND, reason, attempts, id, cause. A
 // field without a value is "-". It is a trace that replay reads.
-func (a *Access) AppendCombined(b []byte) []byte {
-	r := a.record()
+func (a *Line) AppendCombined(b []byte) []byte {
+	r := a.Record()
 	b = trace.AppendCombined(b, &r)
 	b = append(b, ' ')
 	b = append(b, dash(a.Session)...)
@@ -75,8 +81,8 @@ func dash(s string) string {
 	return s
 }
 
-// record gives the request as a trace has it.
-func (a *Access) record() trace.Record {
+// Record returns the request as a trace has it.
+func (a *Line) Record() trace.Record {
 	r := trace.Record{
 		Time: a.Time.UnixNano(), Client: []byte(a.Client), Method: known(a.Method), Path: known(a.Path), Host: known(a.Host),
 		UserAgent: known(a.UserAgent), Referer: known(a.Referer), Session: known(a.Session), Frontend: known(a.Frontend), Upstream: known(a.Upstream), Backend: known(a.Backend),
@@ -94,8 +100,8 @@ func known(s string) []byte {
 
 // AppendJSON writes a line of JSON Lines: the keys of the trace record, then
 // route, reason, cause, attempts, id, connect and first_byte in seconds.
-func (a *Access) AppendJSON(b []byte) []byte {
-	r := a.record()
+func (a *Line) AppendJSON(b []byte) []byte {
+	r := a.Record()
 	b = trace.AppendJSON(b, &r)
 	b = b[:len(b)-1] // the closing brace
 	for _, f := range [...]struct{ name, value string }{
@@ -126,7 +132,7 @@ func (a *Access) AppendJSON(b []byte) []byte {
 
 // AppendFields writes a line of JSON with certain fields under names of one's
 // own. What there is not is left out.
-func (a *Access) AppendFields(b []byte, fields []config.FieldPair) []byte {
+func (a *Line) AppendFields(b []byte, fields []config.FieldPair) []byte {
 	b = append(b, '{')
 	start := len(b)
 	for _, f := range fields {
@@ -145,7 +151,7 @@ func (a *Access) AppendFields(b []byte, fields []config.FieldPair) []byte {
 }
 
 // appendField writes one of config.AccessFields, nothing if there is none.
-func (a *Access) appendField(b []byte, name string) []byte {
+func (a *Line) appendField(b []byte, name string) []byte {
 	text := func(s string) []byte {
 		if s == "" {
 			return b

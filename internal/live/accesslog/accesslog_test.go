@@ -1,4 +1,4 @@
-package proxy
+package accesslog
 
 import (
 	"errors"
@@ -31,12 +31,12 @@ func (f *failing) Write(p []byte) (int, error) {
 }
 
 func TestTheAccessLogIsATraceThatCanBeRead(t *testing.T) {
-	a := Access{
+	a := Line{
 		Time: time.Unix(1_790_000_000, 250e6), Client: "203.0.113.9", Method: "GET", Protocol: "HTTP/2.0", Host: "tickets.tern.example", Path: "/a\"b?x=1", Status: 200, Bytes: 5,
 		Duration: 38 * time.Millisecond, FirstByte: 30 * time.Millisecond, Frontend: "web", Route: "all", Upstream: "app", Backend: "auk", Reason: "round-robin", Attempts: 2, ID: 12, Session: "f00",
 	}
 	assert.Equal(t, `203.0.113.9 - - [21/Sep/2026:14:13:20 +0000] "GET /a\"b?x=1 HTTP/2.0" 200 5 "-" "-" 0.038000 f00 web/all app.auk round-robin 2 12 -`, string(a.AppendCombined(nil)))
-	left := Access{Time: a.Time, Client: "-", Method: "GET", Path: "/", Cause: cause.ClientLeft}
+	left := Line{Time: a.Time, Client: "-", Method: "GET", Path: "/", Cause: cause.ClientLeft}
 	assert.Equal(t, `- - - [21/Sep/2026:14:13:20 +0000] "GET / HTTP/1.1" 000 0 "-" "-" 0.000000 - -/- -.- - 0 - client_left`, string(left.AppendCombined(nil)))
 	for _, line := range [][]byte{a.AppendCombined(nil), a.AppendJSON(nil), left.AppendCombined(nil), left.AppendJSON(nil)} {
 		r, err := trace.NewReader("log", strings.NewReader(string(line)+"\n"), trace.Options{})
@@ -49,7 +49,7 @@ func TestTheAccessLogIsATraceThatCanBeRead(t *testing.T) {
 }
 
 func TestFieldsAndSyslogLines(t *testing.T) {
-	a := Access{Time: time.Unix(1_790_000_000, 250e6), Client: "203.0.113.9", Status: 200, Duration: 38 * time.Millisecond, Backend: "au\"k", Attempts: 1}
+	a := Line{Time: time.Unix(1_790_000_000, 250e6), Client: "203.0.113.9", Status: 200, Duration: 38 * time.Millisecond, Backend: "au\"k", Attempts: 1}
 	field := func(name, what string) config.FieldPair {
 		return config.FieldPair{Name: config.Placed[string]{Value: name}, Value: config.Placed[string]{Value: what}}
 	}
@@ -57,13 +57,13 @@ func TestFieldsAndSyslogLines(t *testing.T) {
 	want := `{"at":"2026-09-21T14:13:20.25Z","who":"203.0.113.9","took":0.038000,"by":"au\"k","tries":1}`
 	assert.Equal(t, want, string(a.AppendFields(nil, fields)), "what there is not is left out")
 	assert.Equal(t, "{}", string(a.AppendFields(nil, fields[:1])))
-	full := Access{Time: a.Time, Client: "c", Method: "m", Host: "h", Path: "p", Protocol: "x", Status: 1, Bytes: 1, Duration: 1, Connect: 1, FirstByte: 1, UserAgent: "u", Referer: "r", Session: "s", Frontend: "f", Route: "r", Upstream: "u", Backend: "b", Reason: "r", Cause: cause.Reset, Attempts: 1}
+	full := Line{Time: a.Time, Client: "c", Method: "m", Host: "h", Path: "p", Protocol: "x", Status: 1, Bytes: 1, Duration: 1, Connect: 1, FirstByte: 1, UserAgent: "u", Referer: "r", Session: "s", Frontend: "f", Route: "r", Upstream: "u", Backend: "b", Reason: "r", Cause: cause.Reset, Attempts: 1}
 	for _, name := range config.AccessFields {
 		assert.NotEmpty(t, full.appendField(nil, name), "%s is known to the language and not here", name)
 	}
 
 	f := &failing{}
-	l := NewAccessLog(f, config.AccessLog{To: "syslog:192.0.2.9:514", Format: "json", Fields: fields}, func(int, error) {})
+	l := New(f, config.AccessLog{To: "syslog:192.0.2.9:514", Format: "json", Fields: fields}, func(int, error) {})
 	l.Add(&a)
 	assert.Regexp(t, `^<134>1 2026-09-21T14:13:20\.250000Z \S+ kestrix \d+ access - \{"at"`, f.String(), "each line by itself, at once")
 	l.Close()
@@ -73,8 +73,8 @@ func TestTheAccessLogIsWrittenSoonAndSurvivesAFullDisk(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		f := &failing{}
 		told := []string{}
-		l := NewAccessLog(f, config.AccessLog{}, func(lost int, err error) { told = append(told, fmt.Sprintf("%d %v", lost, err)) })
-		l.Add(&Access{Method: "GET"})
+		l := New(f, config.AccessLog{}, func(lost int, err error) { told = append(told, fmt.Sprintf("%d %v", lost, err)) })
+		l.Add(&Line{Method: "GET"})
 		written := func() int {
 			l.mu.Lock()
 			defer l.mu.Unlock()
@@ -91,14 +91,14 @@ func TestTheAccessLogIsWrittenSoonAndSurvivesAFullDisk(t *testing.T) {
 		assert.Positive(t, written())
 		breaks(true)
 		for range 3 {
-			l.Add(&Access{Method: "GET"})
+			l.Add(&Line{Method: "GET"})
 			time.Sleep(2 * accessDelay)
 		}
 		synctest.Wait()
 		assert.Len(t, told, 1, "told once")
 		breaks(false)
 		for range 1000 {
-			l.Add(&Access{Method: "GET", Path: "/a/path/of/some/length"})
+			l.Add(&Line{Method: "GET", Path: "/a/path/of/some/length"})
 		}
 		l.Close()
 		whole := 0

@@ -1,4 +1,4 @@
-package proxy
+package accesslog
 
 import (
 	"bytes"
@@ -13,12 +13,12 @@ import (
 	"kestrix/internal/core/trace"
 )
 
-// AccessLog writes a line for each request, gathered for a moment so that a busy
+// Log writes a line for each request, gathered for a moment so that a busy
 // proxy does not make a system call for each.
-type AccessLog struct {
+type Log struct {
 	mu    sync.Mutex
 	w     io.Writer
-	line  func([]byte, *Access) []byte
+	line  func([]byte, *Line) []byte
 	each  bool // every line is written by itself, as a datagram wants it
 	buf   []byte
 	lines int // in buf
@@ -36,38 +36,38 @@ const (
 	recordDelay = time.Second
 )
 
-// NewAccessLog begins to write to w as a configuration says. news is told when
+// New begins to write to w as a configuration says. news is told when
 // writing begins to fail, and when it works again, with the lines that were lost
 // meanwhile; requests go on all the same.
-func NewAccessLog(w io.Writer, cfg config.AccessLog, news func(lost int, err error)) *AccessLog {
-	line := (*Access).combinedLine
+func New(w io.Writer, cfg config.AccessLog, news func(lost int, err error)) *Log {
+	line := (*Line).combinedLine
 	switch {
 	case len(cfg.Fields) > 0:
-		line = func(a *Access, b []byte) []byte { return a.AppendFields(b, cfg.Fields) }
+		line = func(a *Line, b []byte) []byte { return a.AppendFields(b, cfg.Fields) }
 	case cfg.Format == "json":
-		line = (*Access).AppendJSON
+		line = (*Line).AppendJSON
 	}
-	l := &AccessLog{w: w, news: news, line: func(b []byte, a *Access) []byte { return line(a, b) }}
+	l := &Log{w: w, news: news, line: func(b []byte, a *Line) []byte { return line(a, b) }}
 	if strings.HasPrefix(cfg.To, "syslog") {
 		head := syslogHead()
-		l.each, l.line = true, func(b []byte, a *Access) []byte { return line(a, head(b, a.Time)) }
+		l.each, l.line = true, func(b []byte, a *Line) []byte { return line(a, head(b, a.Time)) }
 	}
 	return l.begin(accessDelay)
 }
 
-func (a *Access) combinedLine(b []byte) []byte { return a.AppendCombined(b) }
+func (a *Line) combinedLine(b []byte) []byte { return a.AppendCombined(b) }
 
 // NewRecord begins to write a trace of JSON Lines to w, which is flushed now and
-// then if it can be. news is as with NewAccessLog.
-func NewRecord(w io.Writer, news func(lost int, err error)) *AccessLog {
-	l := &AccessLog{w: w, news: news, line: func(b []byte, a *Access) []byte {
-		r := a.record()
+// then if it can be. news is as with New.
+func NewRecord(w io.Writer, news func(lost int, err error)) *Log {
+	l := &Log{w: w, news: news, line: func(b []byte, a *Line) []byte {
+		r := a.Record()
 		return trace.AppendJSON(b, &r)
 	}}
 	return l.begin(recordDelay)
 }
 
-func (l *AccessLog) begin(delay time.Duration) *AccessLog {
+func (l *Log) begin(delay time.Duration) *Log {
 	l.ended, l.done = make(chan struct{}), make(chan struct{})
 	go l.run(delay)
 	return l
@@ -89,7 +89,7 @@ func syslogHead() func([]byte, time.Time) []byte {
 }
 
 // Add takes a finished request.
-func (l *AccessLog) Add(a *Access) {
+func (l *Log) Add(a *Line) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.buf = l.line(l.buf, a)
@@ -104,14 +104,14 @@ func (l *AccessLog) Add(a *Access) {
 }
 
 // Turn goes over to another writer; what is gathered goes to the old one.
-func (l *AccessLog) Turn(w io.Writer) {
+func (l *Log) Turn(w io.Writer) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.writeLocked()
 	l.w, l.torn = w, false
 }
 
-func (l *AccessLog) run(delay time.Duration) {
+func (l *Log) run(delay time.Duration) {
 	defer close(l.done)
 	t := time.NewTicker(delay)
 	defer t.Stop()
@@ -129,7 +129,7 @@ func (l *AccessLog) run(delay time.Duration) {
 
 // flushLocked writes what is gathered, and has it come to where it can be read.
 // l.mu is held.
-func (l *AccessLog) flushLocked() {
+func (l *Log) flushLocked() {
 	if len(l.buf) == 0 {
 		return
 	}
@@ -143,7 +143,7 @@ func (l *AccessLog) flushLocked() {
 }
 
 // writeLocked writes what is gathered. l.mu is held.
-func (l *AccessLog) writeLocked() {
+func (l *Log) writeLocked() {
 	if len(l.buf) == 0 {
 		return
 	}
@@ -170,7 +170,7 @@ func (l *AccessLog) writeLocked() {
 }
 
 // Close writes what is left.
-func (l *AccessLog) Close() {
+func (l *Log) Close() {
 	close(l.ended)
 	<-l.done
 	l.mu.Lock()
