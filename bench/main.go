@@ -112,7 +112,7 @@ func (w *world) stop() {
 	os.RemoveAll(w.dir)
 }
 
-// free gives addresses that nobody listens on.
+// free returns addresses that nobody listens on.
 func free(n int) ([]string, error) {
 	var out []string
 	for range n {

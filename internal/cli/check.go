@@ -83,7 +83,7 @@ func (c *checkFlags) check(o *output) error {
 	return usage("-severity cannot be %q; it is error, warning or advice", c.severity)
 }
 
-// fails says whether a severity makes the exit code 1.
+// fails reports whether a severity makes the exit code 1.
 func (c *checkFlags) fails(s config.Severity) bool {
 	return s == config.Error || c.strict && s == config.Warning
 }

@@ -399,7 +399,7 @@ func (e *Env) style(w io.Writer, plain bool) report.Style {
 	return s
 }
 
-// unicode says whether the locale shows more than ASCII. Without any setting
+// unicode reports whether the locale shows more than ASCII. Without any setting
 // it is taken to, as systems do nowadays.
 func (e *Env) unicode() bool {
 	for _, name := range []string{"LC_ALL", "LC_CTYPE", "LANG"} {
@@ -411,7 +411,7 @@ func (e *Env) unicode() bool {
 	return true
 }
 
-// terminal says whether a stream is one.
+// terminal reports whether a stream is one.
 func terminal(w io.Writer) bool {
 	f, ok := w.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))

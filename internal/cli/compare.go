@@ -222,7 +222,7 @@ func judgeQuietly(sc *scenario.Scenario, res *replay.Result) (string, error) {
 	return "", err
 }
 
-// bases gives the last parts of the paths of what went in.
+// bases returns the last parts of the paths of what went in.
 func bases(configs, traces []string, scenario string) []string {
 	var out []string
 	for _, p := range slices.Concat(configs, traces, []string{scenario}) {

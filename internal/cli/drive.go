@@ -175,7 +175,7 @@ func (f *driveFlags) checkClients() error {
 	return nil
 }
 
-// may says whether the target is one that anybody may drive.
+// may returns an error if the target is not one that anybody may drive.
 func (f *driveFlags) may() error {
 	host, _, _ := net.SplitHostPort(f.target.Address)
 	if f.forced == host {

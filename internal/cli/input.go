@@ -70,7 +70,7 @@ func readConfig(name string, with []string) (*source, error) {
 	return s, nil
 }
 
-// beside gives the path of a file that a configuration names.
+// beside returns the path of a file that a configuration names.
 func beside(config, name string) string {
 	if filepath.IsAbs(name) {
 		return name
@@ -78,7 +78,7 @@ func beside(config, name string) string {
 	return filepath.Join(filepath.Dir(config), name)
 }
 
-// modeBesides gives the permissions of a file that a configuration names.
+// modeBesides returns the permissions of a file that a configuration names.
 func modeBesides(config string) func(string) (uint32, error) {
 	return func(name string) (uint32, error) {
 		info, err := os.Stat(beside(config, name))
@@ -215,7 +215,7 @@ func openTrace(ctx context.Context, env *Env, name string) (io.ReadCloser, error
 	return f, nil
 }
 
-// exists says whether a file is there.
+// exists reports whether a file is there.
 func exists(name string) bool {
 	_, err := os.Stat(name)
 	return !errors.Is(err, fs.ErrNotExist)

@@ -23,7 +23,7 @@ func interruptible(ctx context.Context, src io.ReadCloser) io.ReadCloser {
 	return &breakable{ctx: ctx, src: src, buf: make([]byte, 64<<10)}
 }
 
-// Read gives the error of the context when that ends before anything comes.
+// Read returns the error of the context when that ends before anything comes.
 func (i *breakable) Read(b []byte) (int, error) {
 	if len(i.rest) == 0 {
 		came, buf := make(chan got, 1), i.buf

@@ -122,7 +122,7 @@ func (s *screen) Write(p []byte) (int, error) {
 	return s.b.Write(p)
 }
 
-// take gives what came since it was last asked.
+// take returns what came since it was last asked.
 func (s *screen) take() string {
 	s.mu.Lock()
 	defer s.mu.Unlock()

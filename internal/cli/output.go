@@ -34,7 +34,7 @@ func (o *output) check() error {
 	return places(o.file)
 }
 
-// places says which file has no folder to be written into, before any work is done
+// places returns which file has no folder to be written into, before any work is done
 // for it.
 func places(names ...string) error {
 	for _, name := range names {
@@ -148,7 +148,7 @@ func (f *figures) define(fs *flag.FlagSet) {
 	fs.StringVar(&f.html, "html", "", "also write a page that needs no network into this HTML `FILE`")
 }
 
-// check says which of the files has no folder.
+// check returns which of the files has no folder.
 func (f *figures) check() error { return places(f.svg, f.png, f.html) }
 
 // write writes what was asked for; draw makes a figure of a kind, page the page.

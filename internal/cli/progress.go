@@ -50,7 +50,7 @@ func (p *progress) clear() {
 	}
 }
 
-// of gives what a replay of traces, or of a scenario's load, tells its progress to.
+// of returns the function that a replay of traces, or of a scenario's load, reports its progress to.
 func (p *progress) of(sc *scenario.Scenario, traces []string) func(bytes, requests int64) {
 	total := sizes(traces)
 	return func(bytes, requests int64) {
@@ -64,7 +64,7 @@ func (p *progress) of(sc *scenario.Scenario, traces []string) func(bytes, reques
 	}
 }
 
-// steps tells how many of several things of much the same length are done.
+// steps returns how many of several things of much the same length are done.
 func (p *progress) steps(done, of int) {
 	if !p.on {
 		return

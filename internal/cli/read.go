@@ -27,7 +27,7 @@ func (r *readFlags) define(fs *flag.FlagSet) {
 	fs.StringVar(&r.line, "line", "", "`FORM` of lines of another kind, with fields in braces, as in '{client} [{time:02/Jan/2006:15:04:05 -0700}] \"{request}\" {status} {*}'")
 }
 
-// options gives what was said, once it was looked through.
+// options returns what was said, once it was looked through.
 func (r *readFlags) options() (trace.Options, error) {
 	o := trace.Options{Fields: r.fields, Line: r.line, Skip: r.bad == "skip"}
 	for i, m := range r.names {
@@ -132,7 +132,7 @@ func readOne(ctx context.Context, env *Env, name string, o trace.Options, out *r
 	return r.Offset(), nil
 }
 
-// sizes gives the size of all files together, 0 if one is not known.
+// sizes returns the size of all files together, 0 if one is not known.
 func sizes(names []string) int64 {
 	var total int64
 	for _, n := range names {

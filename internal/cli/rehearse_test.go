@@ -34,7 +34,7 @@ func calm(t *testing.T, try func() bool) {
 	t.Fatal("in ten tries this machine has not kept up once")
 }
 
-// keptUp says whether a driver did.
+// keptUp reports whether a driver did.
 func keptUp(d drive.Lateness) bool { return d.P99 < 0.004 && d.Max < 0.05 }
 
 const rehearsedSite = `%s

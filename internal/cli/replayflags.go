@@ -152,7 +152,7 @@ func traceSources(ctx context.Context, env *Env, names []string) ([]replay.Sourc
 	return sources, nil
 }
 
-// besideLoad says which flags have no meaning without a trace.
+// besideLoad returns which flags have no meaning without a trace.
 func (r *replayFlags) besideLoad(sc *scenario.Scenario) error {
 	switch {
 	case len(r.ofTraces) > 0:

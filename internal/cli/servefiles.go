@@ -40,7 +40,7 @@ func newFollower() (*follower, error) {
 	return f, nil
 }
 
-// follow says which files matter from now on: own make up the configuration,
+// follow returns which files matter from now on: own make up the configuration,
 // folders included, named are named in it.
 func (f *follower) follow(own, named []string) {
 	if f != nil {
@@ -177,7 +177,7 @@ func (k *watchedFiles) look() (c change, again bool) {
 	return c, false
 }
 
-// watched gives the folders in which a change may be one of a file: its own, and
+// watched returns the folders in which a change may be one of a file: its own, and
 // those that links on the way lead to.
 func watched(name string) []string {
 	if info, err := os.Stat(name); err == nil && info.IsDir() {

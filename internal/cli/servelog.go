@@ -186,7 +186,7 @@ func (a *accessSink) reopen() error {
 	return nil
 }
 
-// placeOf says where in the configuration the access log is spoken of.
+// placeOf returns where in the configuration the access log is spoken of.
 func placeOf(l config.AccessLog) string {
 	if !l.Given {
 		return ""

@@ -56,7 +56,7 @@ func socketName(a net.Addr) string {
 	return fmt.Sprintf("tcp %s %d", t.IP.To16(), t.Port)
 }
 
-// take gives the socket that was opened for us at an address, nil if none was.
+// take returns the socket that was opened for us at an address, nil if none was.
 func (m *manager) take(network, address string) net.Listener {
 	m.mu.Lock()
 	defer m.mu.Unlock()

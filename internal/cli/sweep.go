@@ -197,7 +197,7 @@ func (f *sweepFlags) run(ctx context.Context, env *Env, args, with []string) err
 	return nil
 }
 
-// knownUpstreams says which of the names of -upstream is none.
+// knownUpstreams returns which of the names of -upstream is none.
 func knownUpstreams(s *source, names []string) error {
 	var known []string
 	for _, u := range s.config.Upstreams {
@@ -256,7 +256,7 @@ func (f *sweepFlags) join(env *Env, names []string) error {
 	return f.write(env, whole)
 }
 
-// rereadable gives traces that can be read over and over under their own names, the
+// rereadable returns traces that can be read over and over under their own names, the
 // files that they are read from, and what removes those that were made.
 func rereadable(ctx context.Context, env *Env, names []string) ([]replay.Source, []string, func(), error) {
 	files, remove, err := keepPipes(ctx, env, names)

@@ -171,7 +171,7 @@ func (c *convertFlags) run(ctx context.Context, env *Env, names []string) error 
 	return nil
 }
 
-// sameFile says whether two names are of one file.
+// sameFile reports whether two names are of one file.
 func sameFile(a, b string) bool {
 	x, err := os.Stat(a)
 	if err != nil {

@@ -14,7 +14,7 @@ import (
 	"kestrix/internal/core/trace"
 )
 
-// writable says whether a trace can be written in a format.
+// writable returns an error if a trace cannot be written in a format.
 func writable(as string) error {
 	if slices.Contains(trace.WrittenAs(), as) {
 		return nil

@@ -289,7 +289,7 @@ func (m *watching) answer(key string) tea.Cmd {
 // leave forgets a question.
 func (m *watching) leave() { m.order, m.typing, m.shown.Ask = nil, false, "" }
 
-// done says what came of an order.
+// done returns what came of an order.
 func (m *watching) done(t told) {
 	switch {
 	case errors.Is(t.err, proxy.ErrInsist) && m.order == nil:

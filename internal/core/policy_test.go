@@ -259,7 +259,7 @@ func TestExportedNamesAreDocumented(t *testing.T) {
 	assert.Greater(t, names, 200, "the walk must find the project's names")
 }
 
-// receiver gives the name of a method's type.
+// receiver returns the name of a method's type.
 func receiver(d *ast.FuncDecl) string {
 	x := d.Recv.List[0].Type
 	if star, ok := x.(*ast.StarExpr); ok {

@@ -74,7 +74,7 @@ func (s Style) felt(b *strings.Builder, r *replay.Result) {
 	}
 }
 
-// advise says what to change, when there is something to change, each with the
+// advise returns what to change, when there is something to change, each with the
 // figures it rests on.
 func (p Replay) advise() []string {
 	r := p.Result
@@ -118,7 +118,7 @@ func (s Style) advice(b *strings.Builder, p Replay) {
 	}
 }
 
-// adviseFault says what would have made a fault cost less.
+// adviseFault returns what would have made a fault cost less.
 func adviseFault(p Replay, f *replay.FaultResult) []string {
 	if !f.Began || f.ExposedFailed == 0 || byOperator(f.Kind) {
 		return nil
@@ -141,7 +141,7 @@ func adviseFault(p Replay, f *replay.FaultResult) []string {
 	return nil
 }
 
-// adviseUpstream says what an upstream lacks by what came of it. Who has made
+// adviseUpstream returns what an upstream lacks by what came of it. Who has made
 // another upstream sticky has thought about sessions, and is not told of them.
 func adviseUpstream(u *config.Upstream, r *replay.Result, sticky bool) []string {
 	x := r.Upstreams[u.Name]

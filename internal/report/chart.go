@@ -92,7 +92,7 @@ func tick(v float64) string {
 	return strconv.FormatFloat(v, 'g', 4, 64)
 }
 
-// steps5 gives a few round values from 0 to at least a value.
+// steps5 returns a few round values from 0 to at least a value.
 func steps5(high float64) []float64 {
 	if high <= 0 {
 		return []float64{0, 1}
@@ -113,7 +113,7 @@ func steps5(high float64) []float64 {
 	}
 }
 
-// decades gives 1, 2 and 5 of the powers of ten between two values, or only the
+// decades returns 1, 2 and 5 of the powers of ten between two values, or only the
 // powers where that would be many.
 func decades(low, high float64) []float64 {
 	of := []float64{1, 2, 5}
@@ -224,7 +224,7 @@ func (c *chart) bands(all []band, to float64) {
 	}
 }
 
-// SVG gives the picture with what it shows in words, for those who do not see it.
+// SVG returns the picture with what it shows in words, for those who do not see it.
 func (c *chart) SVG(words string) template.HTML {
 	return template.HTML(fmt.Sprintf(`<svg viewBox="0 0 %s %s" role="img" aria-label="%s"><defs>`+
 		`<pattern id="hatch" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)"><path class="k" d="M0 0V6" fill="none"/></pattern>`+

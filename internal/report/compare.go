@@ -50,7 +50,7 @@ func (s Style) Compare(p Compared) string {
 	return b.String()
 }
 
-// remarks says what was left out, and what has no meaning in some variants, each once.
+// remarks returns what was left out, and what has no meaning in some variants, each once.
 func (p Compared) remarks() []string {
 	var out, whys []string
 	left := map[string][]string{}
@@ -75,7 +75,7 @@ func (p Compared) remarks() []string {
 	return out
 }
 
-// overrun says which upstreams have more to do than they can, and in which variants.
+// overrun returns which upstreams have more to do than they can, and in which variants.
 func overrun(c *study.Comparison) []string {
 	var names []string
 	variants := map[string][]string{}
@@ -165,7 +165,7 @@ func (s Style) variants(b *strings.Builder, c *study.Comparison) {
 	}
 }
 
-// differ says whether variants answer at noticeably different rates, as where clients wait
+// differ reports whether variants answer at noticeably different rates, as where clients wait
 // for their answers or much fails.
 func differ(c *study.Comparison) bool {
 	low, high := c.Runs[0].Figures.Throughput, 0.0
@@ -184,7 +184,7 @@ func mostExpected(c *study.Comparison) int {
 	return n
 }
 
-// metText says how many expectations are met, - where none can be told.
+// metText returns how many expectations are met, - where none can be told.
 func metText(r *study.Run) string {
 	if len(r.Result.Expectations) == 0 {
 		return "-"

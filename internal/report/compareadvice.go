@@ -19,7 +19,7 @@ var wrongWhen = func() map[string]string {
 	return out
 }()
 
-// Advise says what to choose, with the figures it rests on and when it would be
+// Advise returns what to choose, with the figures it rests on and when it would be
 // wrong.
 func (p Compared) Advise() []study.Advice {
 	out := []study.Advice{}

@@ -59,7 +59,7 @@ func (s Style) Diff(old, now string, d *study.Diff) string {
 	return b.String()
 }
 
-// traceMoves tells how many requests of a trace go elsewhere.
+// traceMoves returns how many requests of a trace go elsewhere.
 func (s Style) traceMoves(b *strings.Builder, t *study.TraceMoves) {
 	fmt.Fprintf(b, "\n%s\n", s.bold("requests of the trace"))
 	if t.Different == 0 {

@@ -10,7 +10,7 @@ import (
 	"kestrix/internal/core/config"
 )
 
-// SARIF gives findings as a SARIF 2.1.0 log (OASIS Standard, 2020), which code
+// SARIF returns findings as a SARIF 2.1.0 log (OASIS Standard, 2020), which code
 // hosts show beside the lines.
 func SARIF(all config.Findings, version string) any {
 	type object = map[string]any
@@ -83,9 +83,9 @@ type junitFailure struct {
 	Text    string `xml:",chardata"`
 }
 
-// JUnit gives the findings of several configurations in the XML that CI servers
+// JUnit returns the findings of several configurations in the XML that CI servers
 // read: a suite a configuration, a case a finding, or one that passed. What
-// fails says which severities count as failures.
+// fails returns which severities count as failures.
 func JUnit(names []string, found []config.Findings, fails func(config.Severity) bool) ([]byte, error) {
 	all := junitSuites{}
 	for i, name := range names {

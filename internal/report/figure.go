@@ -69,7 +69,7 @@ func steps(points plotter.XYs, c string) (*plotter.Line, error) {
 // clockTicks labels seconds since the epoch with the time of day, UTC.
 type clockTicks struct{}
 
-// Ticks gives about eight marks at whole units of time.
+// Ticks returns about eight marks at whole units of time.
 func (c clockTicks) Ticks(low, high float64) []plot.Tick {
 	step := 1.0
 	for _, s := range []float64{1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 10800, 21600, 43200, 86400, 172800, 604800, 2592000, 31536000} {
@@ -96,7 +96,7 @@ func (c clockTicks) Ticks(low, high float64) []plot.Tick {
 // spanTicks labels seconds on a logarithmic axis.
 type spanTicks struct{}
 
-// Ticks gives 1, 2 and 5 of each power of ten.
+// Ticks returns 1, 2 and 5 of each power of ten.
 func (spanTicks) Ticks(low, high float64) []plot.Tick {
 	var out []plot.Tick
 	for e := math.Floor(math.Log10(low)); e <= math.Log10(high)+1; e++ {

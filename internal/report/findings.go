@@ -26,7 +26,7 @@ type Finding struct {
 	Mend     string `json:"mend,omitempty"`
 }
 
-// FindingsJSON gives findings in the form that is written as JSON.
+// FindingsJSON returns findings in the form that is written as JSON.
 func FindingsJSON(all config.Findings) []Finding {
 	out := []Finding{}
 	for _, f := range all {
@@ -105,7 +105,7 @@ func (s Style) snippet(b *strings.Builder, lines [][]byte, f config.Finding) {
 	}
 }
 
-// marked gives the columns of a line that a range takes, at least one.
+// marked returns the columns of a line that a range takes, at least one.
 func marked(r hcl.Range, line string) (int, int) {
 	n := len([]rune(line))
 	from := min(r.Start.Column-1, n)

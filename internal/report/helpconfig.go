@@ -71,7 +71,7 @@ func (s Style) helpFind(b *strings.Builder, c *config.Block, path, query string)
 	}
 }
 
-// like says where the keys of a block are told.
+// like returns where the keys of a block are told.
 func like(c *config.Block) string {
 	if c.Like == "" {
 		return ""

@@ -46,7 +46,7 @@ type SeenJSON struct {
 	Good   bool    `json:"good"`
 }
 
-// LiveJSON gives what was seen in the form that is written as JSON.
+// LiveJSON returns what was seen in the form that is written as JSON.
 func LiveJSON(rows []check.Seen) []SeenJSON {
 	out := []SeenJSON{}
 	for _, r := range rows {

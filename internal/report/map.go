@@ -58,7 +58,7 @@ func (s Style) Map(p *study.Map) string {
 	return b.String()
 }
 
-// stands says where a backend stands, as far as that counts.
+// stands returns where a backend stands, as far as that counts.
 func stands(b *study.MapBackend) string {
 	words := ""
 	if b.Tier > 0 {
@@ -70,7 +70,7 @@ func stands(b *study.MapBackend) string {
 	return words
 }
 
-// leads says where a route leads.
+// leads returns where a route leads.
 func leads(r study.MapRoute) string {
 	if r.Answer != "" {
 		return r.Answer

@@ -99,7 +99,7 @@ func RehearsalPage(p *Rehearsal, version string) ([]byte, error) {
 
 func quantile95(r *replay.CoarseRow) float64 { return r.P95 }
 
-// of gives one of the two as a replay's report takes it.
+// of returns one of the two as a replay's report takes it.
 func (p *Rehearsal) of(r *replay.Result) Replay {
 	return Replay{Config: p.Config, Scenario: p.Scenario, Result: r}
 }

@@ -55,7 +55,7 @@ func (s Style) Replay(p Replay) string {
 	return b.String()
 }
 
-// notes says what of the trace was not as it should be.
+// notes returns what of the trace was not as it should be.
 func (s Style) notes(b *strings.Builder, r *replay.Result) {
 	for _, l := range s.noteLines(r) {
 		b.WriteString(l + "\n")
@@ -215,7 +215,7 @@ type event struct {
 	text string
 }
 
-// events gives what happened, in order: faults, and what the proxy saw of them.
+// events returns what happened, in order: faults, and what the proxy saw of them.
 func (p Replay) events() []event {
 	r := p.Result
 	var all []event

@@ -34,7 +34,7 @@ func (p Replay) series(of func(*replay.TimelineRow) float64) []point {
 	return out
 }
 
-// coarse gives a percentile in each column, none where nothing was answered.
+// coarse returns a percentile in each column, none where nothing was answered.
 func (p Replay) coarse(of func(*replay.CoarseRow) float64) []point {
 	var out []point
 	for i := range p.Result.Timeline.Coarse {
@@ -54,7 +54,7 @@ func (p Replay) ends() float64 {
 	return min(float64(len(t.Rows))*t.Bucket, max(p.Result.Duration, t.Bucket))
 }
 
-// faultBands gives the times in which faults last that strike an upstream; of all for
+// faultBands returns the times in which faults last that strike an upstream; of all for
 // an empty name.
 func (p Replay) faultBands(upstream string) []band {
 	var out []band
@@ -83,7 +83,7 @@ func highest(points ...[]point) float64 {
 	return top
 }
 
-// column says how much time a step of a line is.
+// column returns how much time a step of a line is.
 func (p Replay) column() string {
 	t := p.Result.Timeline
 	return round(span(float64(t.PerRow()) * t.Bucket))

@@ -30,7 +30,7 @@ const mostLines = 8
 // spans labels seconds since the start on an axis.
 type momentTicks struct{}
 
-// Ticks gives about eight marks at whole units of time.
+// Ticks returns about eight marks at whole units of time.
 func (momentTicks) Ticks(low, high float64) []plot.Tick {
 	out := clockTicks{}.Ticks(low, high)
 	for i := range out {

@@ -117,7 +117,7 @@ func ReplayPage(p Replay, version string) ([]byte, error) {
 // mostUpstreams is how many upstreams have a card of their own.
 const mostUpstreams = 20
 
-// shownUpstreams gives the upstreams to which requests came, of many those in which
+// shownUpstreams returns the upstreams to which requests came, of many those in which
 // most failed, and a sentence about the others.
 func (p Replay) shownUpstreams() ([]*config.Upstream, string) {
 	var shown, idle []*config.Upstream
@@ -290,7 +290,7 @@ func (p Replay) feltRows() []pageFelt {
 	return out
 }
 
-// assumed tells how backends were taken to behave, those alike together.
+// assumed returns how backends were taken to behave, those alike together.
 func (p Replay) assumed() []pageAssumed {
 	alike := map[replay.Assumes][]string{}
 	for _, u := range p.Config.Upstreams {
@@ -312,7 +312,7 @@ func (p Replay) assumed() []pageAssumed {
 	return out
 }
 
-// method tells how stamps and proxies were taken.
+// method returns how stamps and proxies were taken.
 func (p Replay) method() string {
 	r := p.Result
 	out := "Times are virtual, from the first request on."

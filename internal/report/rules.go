@@ -37,7 +37,7 @@ func (s Style) Rule(r *check.Rule) string {
 	return b.String()
 }
 
-// RuleJSON gives a rule in the form that is written as JSON.
+// RuleJSON returns a rule in the form that is written as JSON.
 func RuleJSON(r *check.Rule) any {
 	bad, good := r.Examples()
 	return struct {

@@ -146,7 +146,7 @@ func latencySoFar(v float64) string {
 	return span(v)
 }
 
-// reasonOf says why a backend stands as it does, where that is worth a line.
+// reasonOf returns why a backend stands as it does, where that is worth a line.
 func reasonOf(x *status.Status, b *status.Backend) string {
 	switch {
 	case b.Rest > 0:

@@ -38,7 +38,7 @@ func (StatusPage) Page(v *status.View) ([]byte, error) { return renderStatus("st
 // Part is what of the page changes with time.
 func (StatusPage) Part(v *status.View) ([]byte, error) { return renderStatus("status-part", v) }
 
-// Asset gives a file that the page needs, by its path; nil if there is none.
+// Asset returns a file that the page needs, by its path; nil if there is none.
 func (StatusPage) Asset(path string) (kind string, body []byte) {
 	switch path {
 	case "/page.css":

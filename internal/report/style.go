@@ -32,7 +32,7 @@ func (s Style) bold(text string) string   { return s.wrap("1", text) }
 func (s Style) red(text string) string    { return s.wrap("31", text) }
 func (s Style) yellow(text string) string { return s.wrap("33", text) }
 
-// visible gives how many columns a text takes, without its colours.
+// visible returns how many columns a text takes, without its colours.
 func visible(s string) int {
 	n, escape := 0, false
 	for _, r := range s {

@@ -166,7 +166,7 @@ func (s Style) sweepCases(b *strings.Builder, w *study.Sweep) {
 	}
 }
 
-// limits tells how much more is borne with a backend gone.
+// limits returns how much more is borne with a backend gone.
 func (s Style) limits(b *strings.Builder, w *study.Sweep) {
 	if len(w.Limits) == 0 {
 		return
@@ -185,7 +185,7 @@ func (s Style) limits(b *strings.Builder, w *study.Sweep) {
 	}
 }
 
-// limitOf tells how much more an upstream bears with a backend gone, and whether that
+// limitOf returns how much more an upstream bears with a backend gone, and whether that
 // is less than it has to.
 func limitOf(l *study.LoadLimit) (string, bool) {
 	times := func(x float64) string { return three(x) + " times the load" }

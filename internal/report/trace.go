@@ -74,7 +74,7 @@ func (s Style) Trace(name string, t *trace.Summary) string {
 	return b.String()
 }
 
-// course gives the rate over time in as many columns as there is room for, and
+// course returns the rate over time in as many columns as there is room for, and
 // the seconds of one.
 func (s Style) course(r *trace.Rate) ([]float64, float64) {
 	first, last := r.Rows[0].At, r.Rows[len(r.Rows)-1].At

@@ -267,7 +267,7 @@ var balanceRules = []*Rule{
 	},
 }
 
-// hidden says whether a frontend is reached from this machine only.
+// hidden reports whether a frontend is reached from this machine only.
 func (p *Pass) hidden(f *config.Frontend) bool {
 	if f.ProxyProtocol {
 		return false
@@ -287,7 +287,7 @@ func only(set map[string]bool) string {
 	return ""
 }
 
-// repeated gives who is asked once more when all have failed.
+// repeated returns who is asked once more when all have failed.
 func (p *Pass) repeated(u *config.Upstream) string {
 	t := try(u)
 	q, a := t.request(1), &upstream.Attempt{}

@@ -8,7 +8,7 @@ import "embed"
 //go:embed examples
 var files embed.FS
 
-// Examples gives a rule's failing and clean configuration.
+// Examples returns a rule's failing and clean configuration.
 func (r *Rule) Examples() (bad, good string) {
 	b, _ := files.ReadFile("examples/" + r.ID + "/bad.hcl") // a test sees to it that both are there
 	g, _ := files.ReadFile("examples/" + r.ID + "/good.hcl")

@@ -205,7 +205,7 @@ func (p *Pass) rewrites(f func(*config.Frontend, *route.Table, int, *config.Rout
 	}
 }
 
-// hostFits says whether a route takes requests for a host only.
+// hostFits reports whether a route takes requests for a host only.
 func hostFits(r *config.Route, name string) bool {
 	for _, h := range r.When.Host {
 		if h.Text == name {

@@ -36,7 +36,7 @@ type Pass struct {
 	findings *config.Findings
 }
 
-// broken says whether reading has found something wrong with the value at a
+// broken reports whether reading has found something wrong with the value at a
 // place, so that what a rule would say of it rests on a default.
 func (p *Pass) broken(at hcl.Range) bool {
 	for _, f := range p.reading {
@@ -109,7 +109,7 @@ func RunWith(c *config.Config, reading config.Findings, facts *Facts) config.Fin
 	return out
 }
 
-// Find gives the rule of an id, nil if there is none.
+// Find returns the rule of an id, nil if there is none.
 func Find(id string) *Rule { return find(Rules, id) }
 
 func find(rules []*Rule, id string) *Rule {

@@ -225,7 +225,7 @@ func days(d time.Duration) string {
 	return fmt.Sprintf("%d days", n)
 }
 
-// local says whether an address is reached from this machine only.
+// local reports whether an address is reached from this machine only.
 func (p *Pass) local(a config.Address) bool {
 	ip, ok := a.IP()
 	return a.Unix != "" || ok && ip.IsLoopback() || a.Host == "localhost"
@@ -263,7 +263,7 @@ func (p *Pass) uncovered(f *config.Frontend) {
 	}
 }
 
-// named says whether one of a certificate's names is for a host (RFC 6125
+// named reports whether one of a certificate's names is for a host (RFC 6125
 // section 6.4.3: a * stands for one label, the first).
 func named(names []string, host string) bool {
 	_, parent, _ := strings.Cut(host, ".")

@@ -192,7 +192,7 @@ var sessionRules = []*Rule{
 	},
 }
 
-// keyed gives the upstream with seats that are known by a key, so that the core
+// keyed returns the upstream with seats that are known by a key, so that the core
 // alone can tell what becomes of them.
 func keyed(u *config.Upstream) *config.Upstream {
 	x := *u

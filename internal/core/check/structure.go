@@ -179,7 +179,7 @@ func httpOnly(r *config.Route) []settingAt {
 	return out
 }
 
-// probesAlike says whether two probes judge a server alike.
+// probesAlike reports whether two probes judge a server alike.
 func probesAlike(a, b *config.Probe) bool {
 	if a == nil || b == nil {
 		return a == b
@@ -211,7 +211,7 @@ func itself(c *config.Config, a config.Address) (*config.Frontend, config.Placed
 	return nil, config.Placed[config.Address]{}, false
 }
 
-// clash says whether two listeners cannot be bound side by side. IPv4 and IPv6
+// clash reports whether two listeners cannot be bound side by side. IPv4 and IPv6
 // are bound apart; an unspecified address takes every one of its family.
 func clash(a, b config.Address) bool {
 	if a == b {
@@ -228,7 +228,7 @@ func clash(a, b config.Address) bool {
 	return x == y || x.IsUnspecified() || y.IsUnspecified()
 }
 
-// reaches says whether connecting to an address ends at a listener of ours, as
+// reaches reports whether connecting to an address ends at a listener of ours, as
 // far as that can be told without asking the network.
 func reaches(to, listener config.Address) bool {
 	if to == listener {

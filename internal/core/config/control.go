@@ -63,7 +63,7 @@ func (d *Decoder) control(n *Node) *Control {
 	return c
 }
 
-// Cost gives the cost of a user's hash: 2^cost rounds.
+// Cost returns the cost of a user's hash: 2^cost rounds.
 func (u *User) Cost() int {
 	m := bcryptHash.FindStringSubmatch(u.Password)
 	if m == nil {

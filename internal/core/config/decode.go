@@ -23,10 +23,10 @@ type Node struct {
 	shared    bool    // taken over from common
 }
 
-// Has says whether the source itself gives a key.
+// Has reports whether the source itself gives a key.
 func (n *Node) Has(key string) bool { _, ok := n.values[key]; return ok }
 
-// At gives the place of a key's value, and that of the block's head for a key
+// At returns the place of a key's value, and that of the block's head for a key
 // that is not given.
 func (n *Node) At(key string) hcl.Range {
 	if v, ok := n.values[key]; ok {
@@ -35,7 +35,7 @@ func (n *Node) At(key string) hcl.Range {
 	return n.Range
 }
 
-// All gives the inner blocks of one type.
+// All returns the inner blocks of one type.
 func (n *Node) All(block string) []*Node {
 	var out []*Node
 	for _, c := range n.Nodes {
@@ -46,7 +46,7 @@ func (n *Node) All(block string) []*Node {
 	return out
 }
 
-// One gives the inner block of a type that may stand once, nil if absent.
+// One returns the inner block of a type that may stand once, nil if absent.
 func (n *Node) One(block string) *Node {
 	if all := n.All(block); len(all) > 0 {
 		return all[0]
@@ -63,7 +63,7 @@ func (n *Node) child(block string) *Node {
 	return &Node{Def: n.Def.Block(block), Range: n.Range}
 }
 
-// Get gives a key's value, or its default from the table; the zero value for a
+// Get returns a key's value, or its default from the table; the zero value for a
 // key with neither.
 func Get[T any](n *Node, key string) T {
 	var zero T
@@ -105,7 +105,7 @@ type Decoder struct {
 	syntax     Findings        // where the syntax is broken, see spoiled
 }
 
-// NewDecoder gives a decoder without values of its own.
+// NewDecoder returns a decoder without values of its own.
 func NewDecoder() *Decoder {
 	return &Decoder{
 		Context:    &hcl.EvalContext{Variables: map[string]cty.Value{"let": cty.EmptyObjectVal}, Functions: functions(World{})},
@@ -171,7 +171,7 @@ func (d *Decoder) attributes(n *Node, body *hclsyntax.Body) {
 	}
 }
 
-// spoiled says whether the syntax is broken inside a range, so that what was
+// spoiled reports whether the syntax is broken inside a range, so that what was
 // made of it means nothing. That has a finding of its own.
 func (d *Decoder) spoiled(rng hcl.Range) bool {
 	for _, f := range d.syntax {
@@ -270,7 +270,7 @@ func (d *Decoder) label(def *Block, label Placed[string]) bool {
 	return true
 }
 
-// ValidName says whether a text can name a frontend, route, upstream or backend.
+// ValidName reports whether a text can name a frontend, route, upstream or backend.
 func ValidName(s string) bool { return hclsyntax.ValidIdentifier(s) }
 
 // unknown reports a key or block that the table does not have.
@@ -326,7 +326,7 @@ func title(def *Block) string {
 	return def.Name
 }
 
-// sortedAttributes gives the keys of a body in source order; the parser keeps
+// sortedAttributes returns the keys of a body in source order; the parser keeps
 // them in a map.
 func sortedAttributes(body *hclsyntax.Body) []*hclsyntax.Attribute {
 	out := make([]*hclsyntax.Attribute, 0, len(body.Attributes))

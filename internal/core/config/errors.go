@@ -21,7 +21,7 @@ type ErrorPage struct {
 	File   Placed[string]
 }
 
-// Page gives the position of the page for a status, -1 if there is none. One
+// Page returns the position of the page for a status, -1 if there is none. One
 // for the status alone goes before one for a range.
 func (e *Errors) Page(status int) int {
 	found := -1

@@ -49,7 +49,7 @@ func (f Findings) Sort() {
 	})
 }
 
-// Count gives the number of findings of one severity.
+// Count returns the number of findings of one severity.
 func (f Findings) Count(s Severity) int {
 	n := 0
 	for i := range f {

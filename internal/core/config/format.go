@@ -6,7 +6,7 @@ import (
 	"github.com/hashicorp/hcl/v2/hclwrite"
 )
 
-// Format gives a source in canonical layout: two spaces a level, equals signs
+// Format returns a source in canonical layout: two spaces a level, equals signs
 // of neighbouring lines below each other, at most one blank line between things
 // and none at either end, line feeds only. Comments stay. Source whose syntax is
 // broken is not touched: its findings come instead. The error is an

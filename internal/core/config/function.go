@@ -28,7 +28,7 @@ var FunctionHelp = []struct{ Call, Help string }{
 	{`not("/live/**")`, "in `when`: it must not fit"},
 }
 
-// functions gives those that stand for a value anywhere.
+// functions returns those that stand for a value anywhere.
 func functions(w World) map[string]function.Function {
 	return map[string]function.Function{"range": stdlib.RangeFunc, "format": stdlib.FormatFunc, "env": envFunction(w.Env), "file": fileFunction(w.File)}
 }

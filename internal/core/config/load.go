@@ -67,7 +67,7 @@ func ReadIn(files []File, w World) (*Config, Findings, error) {
 	return c, d.Findings, nil
 }
 
-// hide gives sources in which secrets are stars, so that they can be shown. What
+// hide returns sources in which secrets are stars, so that they can be shown. What
 // stands where stays the same.
 func hide(files []File, secrets []hcl.Range) []File {
 	if len(secrets) == 0 {

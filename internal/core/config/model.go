@@ -38,7 +38,7 @@ type Config struct {
 	Broken     bool // the syntax had errors: what is missing may only have been unreadable
 }
 
-// Upstream gives the upstream of that name, nil if there is none.
+// Upstream returns the upstream of that name, nil if there is none.
 func (c *Config) Upstream(name string) *Upstream {
 	for _, u := range c.Upstreams {
 		if u.Name == name {
@@ -48,7 +48,7 @@ func (c *Config) Upstream(name string) *Upstream {
 	return nil
 }
 
-// Frontend gives the frontend of that name, nil if there is none.
+// Frontend returns the frontend of that name, nil if there is none.
 func (c *Config) Frontend(name string) *Frontend {
 	for _, f := range c.Frontends {
 		if f.Name == name {
@@ -123,7 +123,7 @@ type Redirect struct {
 	Status int
 }
 
-// Target gives where a request is sent: host without port, path with query.
+// Target returns where a request is sent: host without port, path with query.
 func (r *Redirect) Target(host, path string) string {
 	return strings.NewReplacer("{host}", host, "{path}", path).Replace(r.To)
 }
@@ -150,7 +150,7 @@ type When struct {
 	SNI    []Match
 }
 
-// Empty says whether the condition fits everything.
+// Empty reports whether the condition fits everything.
 func (w *When) Empty() bool {
 	return len(w.Host)+len(w.Path)+len(w.Method)+len(w.Client)+len(w.Header)+len(w.Query)+len(w.Cookie)+len(w.SNI) == 0
 }
@@ -188,7 +188,7 @@ type Upstream struct {
 	Settings        []Settings
 }
 
-// HTTP2 says whether backends are spoken to in HTTP/2.
+// HTTP2 reports whether backends are spoken to in HTTP/2.
 func (u *Upstream) HTTP2() bool { return u.HTTPVersion == "2" }
 
 // Each gives the upstream with a backend for each address of a name, as far as
@@ -347,7 +347,7 @@ type Waits struct {
 	given  [3]bool
 }
 
-// Waits gives the timeouts that hold for a route's requests to an upstream.
+// Waits returns the timeouts that hold for a route's requests to an upstream.
 func (r *Route) Waits(u *Upstream) Waits {
 	w := u.Timeouts.Waits
 	for i, p := range []struct{ to, from *time.Duration }{{&w.Answer, &r.Timeouts.Answer}, {&w.Idle, &r.Timeouts.Idle}, {&w.Stream, &r.Timeouts.Stream}} {

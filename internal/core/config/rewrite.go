@@ -27,7 +27,7 @@ type Substitution struct {
 	With    string         // may hold $1, $2 ...
 }
 
-// Equal says whether two substitutions are written alike.
+// Equal reports whether two substitutions are written alike.
 func (s Substitution) Equal(o Substitution) bool { return s.Text == o.Text && s.With == o.With }
 
 // Headers is how a route changes header fields.

@@ -33,7 +33,7 @@ const (
 	Nets            // one address or network, or a list of them
 )
 
-// String says what a type is in the words of the reference and of errors.
+// String returns what a type is in the words of the reference and of errors.
 func (t Type) String() string {
 	return [...]string{
 		"text", "a whole number", "a number", "true or false", "a duration", "a percentage",
@@ -84,7 +84,7 @@ type Block struct {
 	Help     string
 }
 
-// Key gives the key of that name, nil if the block has none.
+// Key returns the key of that name, nil if the block has none.
 func (b *Block) Key(name string) *Key {
 	for _, k := range b.Keys {
 		if k.Name == name {
@@ -94,7 +94,7 @@ func (b *Block) Key(name string) *Key {
 	return nil
 }
 
-// Block gives the inner block of that name, nil if there is none.
+// Block returns the inner block of that name, nil if there is none.
 func (b *Block) Block(name string) *Block {
 	for _, c := range b.Blocks {
 		if c.Name == name {

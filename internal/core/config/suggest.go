@@ -6,7 +6,7 @@ import (
 	"github.com/agext/levenshtein"
 )
 
-// Suggest gives the one of the known names that was probably meant by a wrong
+// Suggest returns the one of the known names that was probably meant by a wrong
 // one, empty when none is near.
 func Suggest(wrong string, known []string) string {
 	best, bestAt := "", max(2, len(wrong)/3)+1

@@ -78,7 +78,7 @@ func (d *Decoder) upstreamTLS(n *Node) *UpstreamTLS {
 	return t
 }
 
-// TLSOrSNI says whether the frontend has to do with TLS: it ends it, or tells
+// TLSOrSNI reports whether the frontend has to do with TLS: it ends it, or tells
 // connections apart by it.
 func (f *Frontend) TLSOrSNI() bool {
 	for _, r := range f.Routes {

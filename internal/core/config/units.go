@@ -163,7 +163,7 @@ func (a Address) String() string {
 	return a.Host + ":" + strconv.Itoa(a.Port)
 }
 
-// IP gives the address where Host is one rather than a name.
+// IP returns the address where Host is one rather than a name.
 func (a Address) IP() (netip.Addr, bool) {
 	ip, err := netip.ParseAddr(a.Host)
 	return ip, err == nil

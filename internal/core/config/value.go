@@ -80,7 +80,7 @@ func evalFindings(diags hcl.Diagnostics) Findings {
 	return out
 }
 
-// known says whether a traversal names a value that exists, and reports it if
+// known reports whether a traversal names a value that exists, and reports it if
 // not.
 func (d *Decoder) known(t hcl.Traversal) bool {
 	root := t.RootName()

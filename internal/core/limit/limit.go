@@ -32,14 +32,14 @@ type Rate struct {
 // twice as many; those heard of longest ago are forgotten first, all together.
 const TableSize = 1 << 16
 
-// NewRate gives a limiter of so many requests a second with a burst of at least
+// NewRate returns a limiter of so many requests a second with a burst of at least
 // one.
 func NewRate(perSecond float64, burst int) *Rate {
 	every := time.Duration(math.Ceil(float64(time.Second) / perSecond)) // up: never more than the rate
 	return &Rate{every: max(every, 1), slack: time.Duration(max(burst-1, 0)) * max(every, 1), recent: map[uint64]tick.Time{}, size: TableSize}
 }
 
-// Take says whether a client may ask now, and if not how long it has to wait
+// Take reports whether a client may ask now, and if not how long it has to wait
 // until it may.
 func (r *Rate) Take(now tick.Time, client uint64) (bool, time.Duration) {
 	due, ok := r.recent[client]

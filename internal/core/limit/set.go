@@ -19,7 +19,7 @@ type held struct {
 	burst     int
 }
 
-// Front says how long a client has to wait until it is within the rate of a
+// Front returns how long a client has to wait until it is within the rate of a
 // frontend again; 0 if it is, and then the request counts.
 func (s *Set) Front(now tick.Time, f *config.Frontend, client uint64) time.Duration {
 	return s.take(now, place{f.Name, ""}, &f.Limits, client)

@@ -10,7 +10,7 @@ import (
 	"strings"
 )
 
-// Client gives the address of who asks. chain holds the addresses that the
+// Client returns the address of who asks. chain holds the addresses that the
 // believed header field names, the first client first; they are gone through
 // from the end, as long as they belong to trusted proxies. What stands before
 // the first that is not trusted, anybody may have written.
@@ -25,7 +25,7 @@ func Client(from netip.Addr, trusted []netip.Prefix, chain []netip.Addr) netip.A
 	return client
 }
 
-// Inside says whether an address lies in one of the networks.
+// Inside reports whether an address lies in one of the networks.
 func Inside(nets []netip.Prefix, a netip.Addr) bool {
 	if !a.IsValid() {
 		return false

@@ -42,10 +42,10 @@ const (
 // lookEvery is after how many events the length of a day is looked at.
 const lookEvery = 1 << 12
 
-// Len gives the number of things due.
+// Len returns the number of things due.
 func (c *Calendar[T]) Len() int { return c.n }
 
-// At gives when the first is due, tick.Never when nothing is.
+// At returns when the first is due, tick.Never when nothing is.
 func (c *Calendar[T]) At() tick.Time {
 	switch {
 	case len(c.early.items) > 0:
@@ -223,7 +223,7 @@ func (c *Calendar[T]) turn() {
 	c.sort()
 }
 
-// nextFull gives the number of the next day in the ring on which something is
+// nextFull returns the number of the next day in the ring on which something is
 // due, -1 if there is none.
 func (c *Calendar[T]) nextFull() int64 {
 	mask := int64(len(c.days) - 1)

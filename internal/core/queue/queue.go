@@ -15,7 +15,7 @@ type Item[T any] struct {
 	Value T
 }
 
-// earlier says whether what was put in under one order was before another, which
+// earlier reports whether what was put in under one order was before another, which
 // at most half a round lies between.
 func earlier(a, b uint32) bool { return int32(a-b) < 0 }
 
@@ -26,10 +26,10 @@ type Heap[T any] struct {
 	next  uint32
 }
 
-// Len gives the number of things due.
+// Len returns the number of things due.
 func (h *Heap[T]) Len() int { return len(h.items) }
 
-// At gives when the first is due, tick.Never when nothing is.
+// At returns when the first is due, tick.Never when nothing is.
 func (h *Heap[T]) At() tick.Time {
 	if len(h.items) == 0 {
 		return tick.Never

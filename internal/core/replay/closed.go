@@ -21,7 +21,7 @@ func newClosedLoad(l *scenario.Load, seed uint64) *closedLoad {
 	return &closedLoad{cfg: l, gen: trace.NewGenerator(spec)}
 }
 
-// remains says whether requests are still to come; nil has none.
+// remains reports whether requests are still to come; nil has none.
 func (c *closedLoad) remains() bool { return c != nil && c.asked < c.cfg.Requests }
 
 // askAll has every client send its first request.

@@ -261,7 +261,7 @@ func (f *ingest) number(a *arrival, w *clientRef) {
 	a.session = n
 }
 
-// meet tells whether a client reference that is new, and has a number, is a client that is
+// meet reports whether a client reference that is new, and has a number, is a client that is
 // known by another way of writing its address; it gives the number of that.
 func (f *ingest) meet(n uint32, w *clientRef) uint32 {
 	text := trace.CanonicalClient(w.text)
@@ -278,7 +278,7 @@ func (f *ingest) meet(n uint32, w *clientRef) uint32 {
 	return of
 }
 
-// alias gives the number of the client behind that of a reference.
+// alias returns the number of the client behind that of a reference.
 func (f *ingest) alias(n uint32) uint32 {
 	if of, ok := f.aliases[n]; ok {
 		return of
@@ -297,7 +297,7 @@ func (f *ingest) giveBack(b []arrival) {
 	}
 }
 
-// block gives an empty one.
+// block returns an empty one.
 func (f *ingest) block() []arrival {
 	select {
 	case b := <-f.spare:

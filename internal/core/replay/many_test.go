@@ -19,7 +19,7 @@ import (
 
 func of(c *config.Config, s *scenario.Scenario) Case { return Case{Config: c, Scenario: s} }
 
-// variant gives a configuration with another algorithm and the same routes.
+// variant returns a configuration with another algorithm and the same routes.
 func variant(c *config.Config, algorithm string, hash *config.Hash) *config.Config {
 	out := *c
 	out.Upstreams = nil

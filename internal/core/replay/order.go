@@ -28,7 +28,7 @@ type sequence struct {
 	sample  []arrival // the first, as many as Options.Leave wants
 }
 
-// slot gives the place of the next arrival, where it is written and stays.
+// slot returns the place of the next arrival, where it is written and stays.
 func (l *sequence) slot() *arrival {
 	last := len(l.blocks) - 1
 	if last < 0 || len(l.blocks[last]) == cap(l.blocks[last]) {
@@ -113,7 +113,7 @@ func (l *sequence) order(name string, line int64, a *arrival) error {
 	return nil
 }
 
-// spreadOut says whether an arrival's second has been settled.
+// spreadOut reports whether an arrival's second has been settled.
 func (l *sequence) spreadOut(b, i int) bool { return b == 0 && i < l.settled }
 
 // release settles what no later record can come before, and hands on the blocks

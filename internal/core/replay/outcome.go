@@ -172,7 +172,7 @@ func (e *engine) rows() Timeline {
 	return t
 }
 
-// Empty gives the result of no request at all: every key is there.
+// Empty returns the result of no request at all: every key is there.
 func Empty(c *config.Config, s *scenario.Scenario, o Options) (*Result, error) {
 	e, p, err := prepare(context.Background(), Case{Config: c, Scenario: s}, o)
 	if err != nil {

@@ -47,7 +47,7 @@ func (e *engine) phase(from, to int) Phase {
 // up to the last arrival, to be called an overload that never ends.
 const overloadAfter = tick.Time(20e9)
 
-// waits gives how many requests wait for a worker of an upstream, or in its
+// waits returns how many requests wait for a worker of an upstream, or in its
 // queue.
 func (u *up) waits() int64 {
 	n := int64(0)
@@ -89,7 +89,7 @@ func (u *up) turnsAway() {
 	u.turned++
 }
 
-// overloaded gives the upstreams in which something waited from some moment up
+// overloaded returns the upstreams in which something waited from some moment up
 // to the last arrival.
 func (e *engine) overloaded() []Overload {
 	out := []Overload{}

@@ -97,7 +97,7 @@ func newPlan(c *config.Config, s *scenario.Scenario, o Options) (*plan, error) {
 	return p, nil
 }
 
-// keyed says whether anything depends on who sends a request, but for telling clients
+// keyed reports whether anything depends on who sends a request, but for telling clients
 // apart.
 func (p *plan) keyed() bool {
 	return p.o.Instances > 1 || p.rated || slices.ContainsFunc(p.routes, func(r routeRef) bool { return r.hashes || r.sticky != nil })

@@ -335,7 +335,7 @@ func (e *engine) turnedAway(a *arrival) {
 	e.askedAgain(a.who, leastPause)
 }
 
-// take gives a free place for a request.
+// take returns a free place for a request.
 func (e *engine) take() int32 {
 	if e.free < 0 {
 		e.requests = append(e.requests, inFlight{})

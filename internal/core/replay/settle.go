@@ -81,7 +81,7 @@ func (e *engine) ends(i int32, o upstream.Outcome) bool {
 	return false
 }
 
-// row gives the row of the timeline for what happens now.
+// row returns the row of the timeline for what happens now.
 func (e *engine) row() *row {
 	if e.now < e.timeline.end {
 		return e.timeline.last

@@ -25,7 +25,7 @@ const (
 	tSeeds = 5.408
 )
 
-// interval gives the mean of a figure over the seeds, and how far the truth may
+// interval returns the mean of a figure over the seeds, and how far the truth may
 // lie from it.
 func interval(x []float64) (mean, half float64) {
 	for _, v := range x {
@@ -52,7 +52,7 @@ func runs(t *testing.T, backends int, algorithm, behaviour, load string) []*Resu
 	return out
 }
 
-// erlangC gives the probability that an arrival waits in M/M/c (Erlang, 1917),
+// erlangC returns the probability that an arrival waits in M/M/c (Erlang, 1917),
 // a the offered load.
 func erlangC(c int, a float64) float64 {
 	b := erlangB(c, a)
@@ -60,7 +60,7 @@ func erlangC(c int, a float64) float64 {
 	return b / (1 - rho + rho*b)
 }
 
-// erlangB gives the probability that an arrival is lost in M/M/c/c.
+// erlangB returns the probability that an arrival is lost in M/M/c/c.
 func erlangB(c int, a float64) float64 {
 	b := 1.0
 	for k := 1; k <= c; k++ {
@@ -69,7 +69,7 @@ func erlangB(c int, a float64) float64 {
 	return b
 }
 
-// supermarket gives the mean time in a system of many queues of which the
+// supermarket returns the mean time in a system of many queues of which the
 // shorter of two is joined, in service times (Mitzenmacher 1996, Vvedenskaya,
 // Dobrushin and Karpelevich 1996).
 func supermarket(rho float64) float64 {
@@ -80,7 +80,7 @@ func supermarket(rho float64) float64 {
 	return sum
 }
 
-// gim1 gives the mean time in GI/M/1 whose gaps are the sum of n exponential
+// gim1 returns the mean time in GI/M/1 whose gaps are the sum of n exponential
 // ones, in service times (Kleinrock, Queueing Systems I, 6.4).
 func gim1(rho float64, n int) float64 {
 	// sigma = A*(1 - sigma); gaps of mean 1/rho.

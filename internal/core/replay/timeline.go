@@ -26,7 +26,7 @@ func (s *sketch) count(us uint64) {
 	s[min(octave*sketchSteps+step, sketchSize-1)]++
 }
 
-// quantile gives the upper edge, in seconds, of the step in which the share p
+// quantile returns the upper edge, in seconds, of the step in which the share p
 // of all values is reached.
 func (s *sketch) quantile(p float64) float64 {
 	total := uint64(0)
@@ -69,7 +69,7 @@ func newTimeline(backends int) *timeline {
 	return &timeline{width: 1e9, backends: backends}
 }
 
-// grow gives the row of a moment, making those in between.
+// grow returns the row of a moment, making those in between.
 func (t *timeline) grow(now tick.Time, open []int32) *row {
 	for now >= t.end {
 		if n := len(t.rows); n > 0 {

@@ -54,7 +54,7 @@ func (e *engine) keep(a *arrival) int32 {
 	return int32(len(e.again) - 1)
 }
 
-// kept gives what was kept.
+// kept returns what was kept.
 func (e *engine) kept(i int32) arrival {
 	e.spare = append(e.spare, i)
 	return e.again[i]

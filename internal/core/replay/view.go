@@ -29,7 +29,7 @@ type up struct {
 	turned                                    int64       // turned away for want of room since the last look, with no fault on
 }
 
-// viewOf gives how a request's proxy sees its upstream.
+// viewOf returns how a request's proxy sees its upstream.
 func (e *engine) viewOf(r *inFlight) *view {
 	if e.sole != nil {
 		return e.sole // can be told without waiting for the request

@@ -158,7 +158,7 @@ func Expand(value string, f *Facts) string {
 	).Replace(value)
 }
 
-// Concerns says whether edits are made for a client; one without an address is
+// Concerns reports whether edits are made for a client; one without an address is
 // in no network.
 func Concerns(e *config.FieldEdits, client string) bool {
 	if len(e.Clients) == 0 {

@@ -34,7 +34,7 @@ const (
 	Patience                    // how long its client waits
 )
 
-// Bits gives 64 random bits for the key. The mixing is the finaliser of
+// Bits returns 64 random bits for the key. The mixing is the finaliser of
 // SplitMix64 (Steele, Lea, Flood: Fast Splittable Pseudorandom Number
 // Generators, OOPSLA 2014), applied to each part of the key in turn.
 func Bits(seed, request, attempt uint64, purpose Purpose) uint64 {
@@ -87,7 +87,7 @@ type Shaper struct {
 	rand  *rand.Rand
 }
 
-// NewShaper gives a shaper; all of them give the same draws.
+// NewShaper returns a shaper; all of them give the same draws.
 func NewShaper() *Shaper {
 	s := &Shaper{}
 	s.rand = rand.New(s)
@@ -109,7 +109,7 @@ func (s *Shaper) Normal(b uint64) float64 {
 // LogNormal is a lognormal distribution with its constants worked out.
 type LogNormal struct{ mean, sigma, shift float64 }
 
-// NewLogNormal gives the distribution of that mean and coefficient of variation
+// NewLogNormal returns the distribution of that mean and coefficient of variation
 // (standard deviation over mean).
 func NewLogNormal(mean, cv float64) LogNormal {
 	s2 := math.Log1p(cv * cv)

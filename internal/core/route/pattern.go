@@ -51,10 +51,10 @@ func Plain(text string) Pattern {
 	return Pattern{text: text, literal: !strings.Contains(text, "*"), segments: []string{text}}
 }
 
-// String gives the pattern as written.
+// String returns the pattern as written.
 func (p *Pattern) String() string { return p.text }
 
-// Match says whether s fits. A host must be handed in in lower case.
+// Match reports whether s fits. A host must be handed in in lower case.
 func (p *Pattern) Match(s string) bool {
 	switch {
 	case p.re != nil:
@@ -201,7 +201,7 @@ func reversed(s []string) []string {
 	return out
 }
 
-// Sample gives a text that fits, for a witness. For a regular expression it may
+// Sample returns a text that fits, for a witness. For a regular expression it may
 // not.
 func (p *Pattern) Sample() string {
 	s := p.text

@@ -227,7 +227,7 @@ func (t *Table) first(q *Request) (int, Field) {
 	return -1, missed
 }
 
-// fails gives the first field that does not fit, 0 if all do.
+// fails returns the first field that does not fit, 0 if all do.
 func (r *rule) fails(q *Request) Field {
 	switch {
 	case r.asks&AskHost != 0 && !r.host.match(q.Host):

@@ -73,7 +73,7 @@ func (r *rule) keys() []string {
 	return out
 }
 
-// candidates gives the earlier routes that might cover r, in their order.
+// candidates returns the earlier routes that might cover r, in their order.
 func (r *rule) candidates(byKey map[string][]int, others []int) []int {
 	out := slices.Clone(others)
 	if len(r.host.fits) > 0 && r.host.fits[0].literal {
@@ -88,7 +88,7 @@ func (r *rule) candidates(byKey map[string][]int, others []int) []int {
 	return out
 }
 
-// firstSegment gives the first segment of a path pattern, if it is fixed.
+// firstSegment returns the first segment of a path pattern, if it is fixed.
 func (p *Pattern) firstSegment() (string, bool) {
 	if p.re != nil || len(p.segments) < 2 || p.segments[0] != "" || strings.Contains(p.segments[1], "*") {
 		return "", false
@@ -174,7 +174,7 @@ func (n *nets) covers(other *nets) bool {
 	return true
 }
 
-// within says whether one of the networks holds all of p.
+// within reports whether one of the networks holds all of p.
 func within(nets []netip.Prefix, p netip.Prefix) bool {
 	for _, big := range nets {
 		if big.Bits() <= p.Bits() && big.Contains(p.Addr()) {
@@ -254,7 +254,7 @@ func (t *Table) Samples() []Sample {
 	return out
 }
 
-// sample gives a text that fits: made from one of the patterns, or one of the
+// sample returns a text that fits: made from one of the patterns, or one of the
 // candidates.
 func (s *set) sample(candidates ...string) string {
 	if len(s.fits) > 0 {

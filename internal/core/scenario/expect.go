@@ -92,7 +92,7 @@ func hintFor(text string) string {
 	return "the result's keys are those of `kestrix replay -format json`"
 }
 
-// calls gives the function calls of an expression, each with the key that is
+// calls returns the function calls of an expression, each with the key that is
 // taken of what it gives.
 func calls(e hclsyntax.Expression) []hclsyntax.Expression {
 	var out []hclsyntax.Expression
@@ -123,7 +123,7 @@ var FunctionHelp = []struct{ Call, Help string }{
 	{`after("auk loses power")`, "the same of those that arrived after its end"},
 }
 
-// functions gives the functions of expectations over a result.
+// functions returns the functions of expectations over a result.
 func functions(tree any) map[string]function.Function {
 	root, _ := tree.(map[string]any)
 	make1 := func(what string, look func(name string) (any, error)) function.Function {
@@ -192,7 +192,7 @@ func oneOf(name string, known []string) string {
 	return "there are " + strings.Join(known[:min(len(known), 10)], ", ")
 }
 
-// Names gives the names of a verdict's values in order.
+// Names returns the names of a verdict's values in order.
 func (v *Verdict) Names() []string {
 	names := make([]string, 0, len(v.Values))
 	for n := range v.Values {

@@ -150,7 +150,7 @@ func (s *Scenario) members(d *config.Decoder, root *config.Node, c *config.Confi
 	}
 }
 
-// Expand gives the configuration as a proxy would see it that has looked names
+// Expand returns the configuration as a proxy would see it that has looked names
 // up: each stands for as many backends as the scenario says.
 func (s *Scenario) Expand(c *config.Config) *config.Config {
 	if len(s.Members) == 0 {

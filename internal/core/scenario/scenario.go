@@ -242,7 +242,7 @@ func fitsAny(pattern string, names []string) bool {
 	return false
 }
 
-// Fits says whether a pattern such as "booking.*" fits UPSTREAM.BACKEND.
+// Fits reports whether a pattern such as "booking.*" fits UPSTREAM.BACKEND.
 func Fits(pattern, name string) bool {
 	p := route.Plain(pattern)
 	return p.Match(name)

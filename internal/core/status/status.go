@@ -103,7 +103,7 @@ type ProbeSeen struct {
 	Why    string    `json:"why"` // it failed
 }
 
-// InRotation says whether a backend may be given requests as it stands.
+// InRotation reports whether a backend may be given requests as it stands.
 func (b *Backend) InRotation() bool {
 	return health.InRotation(b.State) && b.Weight > 0
 }

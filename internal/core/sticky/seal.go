@@ -49,7 +49,7 @@ const NonceSize = 12
 // ErrTicket is a cookie that this sealer did not make or that was changed.
 var ErrTicket = errors.New("the seat cookie was not sealed with this secret")
 
-// Seal gives the value of the cookie, 64 characters that may stand in one.
+// Seal returns the value of the cookie, 64 characters that may stand in one.
 // scope keeps the cookies of different upstreams apart.
 func (s *Sealer) Seal(nonce [NonceSize]byte, scope string, t Ticket) string {
 	var plain [20]byte

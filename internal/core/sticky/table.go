@@ -32,12 +32,12 @@ type row struct {
 	seen       tick.Time
 }
 
-// NewTable gives a table for at most that many clients.
+// NewTable returns a table for at most that many clients.
 func NewTable(most int) *Table {
 	return &Table{index: map[uint64]int32{}, first: -1, last: -1, most: most}
 }
 
-// Get gives the seat of a client that was seen within ttl, -1 if it has none,
+// Get returns the seat of a client that was seen within ttl, -1 if it has none,
 // and notes that it was seen.
 func (t *Table) Get(now tick.Time, key uint64, ttl time.Duration) int32 {
 	i, ok := t.index[key]
@@ -82,7 +82,7 @@ func (t *Table) Replace(old, now int32) {
 	}
 }
 
-// Len gives how many clients are remembered.
+// Len returns how many clients are remembered.
 func (t *Table) Len() int { return len(t.index) }
 
 func (t *Table) toFront(i int32) {

@@ -24,7 +24,7 @@ type Diff struct {
 	Trace     *TraceMoves   `json:"trace,omitempty"` // where a trace was given
 }
 
-// Changed says whether anything does.
+// Changed reports whether anything does.
 func (d *Diff) Changed() bool {
 	return len(d.Listeners)+len(d.Requests)+len(d.Backends)+len(d.Clients)+len(d.Settings) > 0
 }
@@ -53,7 +53,7 @@ type ClientMove struct {
 	Share    float64 `json:"share"`
 }
 
-// Compare says what changes for traffic from one configuration to another.
+// Compare returns what changes for traffic from one configuration to another.
 func Compare(old, now *config.Config) *Diff {
 	d := &Diff{Listeners: []Change{}, Requests: []RequestMove{}, Backends: []Change{}, Clients: []ClientMove{}, Settings: []Change{}}
 	d.frontends(old, now)

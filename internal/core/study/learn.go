@@ -187,7 +187,7 @@ func generalPath(r *trace.Record) string {
 	return line
 }
 
-// upstreamOf gives the upstream that the configuration sends a record to, empty for
+// upstreamOf returns the upstream that the configuration sends a record to, empty for
 // none.
 func (l *Learner) upstreamOf(r *trace.Record) string {
 	for i, f := range l.config.Frontends {
@@ -207,7 +207,7 @@ func (l *Learner) upstreamOf(r *trace.Record) string {
 	return ""
 }
 
-// Done gives what was learned.
+// Done returns what was learned.
 func (l *Learner) Done() *Learned {
 	out := &l.out
 	out.Services, out.Notes = []LearnedService{}, []string{}
@@ -280,12 +280,12 @@ func learnService(pattern string, of []served, backends int) LearnedService {
 	return s
 }
 
-// at gives the value at a share of sorted ones, by the nearest rank.
+// at returns the value at a share of sorted ones, by the nearest rank.
 func at(sorted []float64, share float64) float64 {
 	return sorted[min(max(int(math.Ceil(share*float64(len(sorted))))-1, 0), len(sorted)-1)]
 }
 
-// workersOf gives the least number of workers that could have served what was
+// workersOf returns the least number of workers that could have served what was
 // recorded in the order in which it came, and how many requests were open at once,
 // at most. With fewer workers than there were, requests would have had to begin
 // after others had ended that they were done before.
@@ -302,7 +302,7 @@ func workersOf(of []served) (workers, most int) {
 	return low, most
 }
 
-// waited says whether requests that came while all of so many workers were busy took
+// waited reports whether requests that came while all of so many workers were busy took
 // longer than others: without that a limit is only a busy moment.
 func waited(of []served, workers int) bool {
 	ends := newFree(0)
@@ -349,7 +349,7 @@ func impossible(of []served, workers int) float64 {
 	return float64(n) / float64(len(of))
 }
 
-// alone gives how long each was worked on, in seconds, without its wait for one of
+// alone returns how long each was worked on, in seconds, without its wait for one of
 // so many workers.
 func alone(of []served, workers int) []float64 {
 	out := make([]float64, 0, len(of))
@@ -468,7 +468,7 @@ func probit(p float64) float64 {
 	return (low + high) / 2
 }
 
-// Service gives the distribution of a fit as a scenario has it.
+// Service returns the distribution of a fit as a scenario has it.
 func (s *LearnedService) Service() config.Distribution {
 	return config.Distribution{Kind: s.Kind, Mean: roundTime(time.Duration(s.Mean * 1e9)), CV: math.Round(s.CV*1000) / 1000}
 }

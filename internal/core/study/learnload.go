@@ -97,7 +97,7 @@ func (l *Learner) load() *LearnedLoad {
 	return out
 }
 
-// shapeOf gives the course that is nearest to a rate whose mean is 1, and how much
+// shapeOf returns the course that is nearest to a rate whose mean is 1, and how much
 // of its ups and downs, beyond those of chance, it explains.
 func shapeOf(parts []float64, requests float64) (name string, fit float64) {
 	noise := shapeParts / requests // of a part, by Poisson
@@ -130,7 +130,7 @@ func shapeOf(parts []float64, requests float64) (name string, fit float64) {
 	return name, min(max(1-max(best-noise, 0)/(total-noise), 0), 1)
 }
 
-// gaps gives the coefficient of variation of the gaps between requests, in the time
+// gaps returns the coefficient of variation of the gaps between requests, in the time
 // in which the rate would be steady.
 func (l *Learner) gaps(first int64, whole float64, parts []float64) float64 {
 	done := make([]float64, shapeParts+1) // the share of requests before each part

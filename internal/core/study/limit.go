@@ -135,7 +135,7 @@ func (r *sweeping) search(all []LoadLimit, mine []int, out *Sweep) error {
 	return nil
 }
 
-// about gives the options that replay the time about the fault, and how long after
+// about returns the options that replay the time about the fault, and how long after
 // their beginning it comes.
 func (r *sweeping) about() (replay.Options, time.Duration) {
 	o := r.quiet()

@@ -125,7 +125,7 @@ func (m *Mover) Add(rec *trace.Record) error {
 	return nil
 }
 
-// match gives the position in ends.
+// match returns the position in ends.
 func (s *side) match(q *route.Request) (int, route.Field) {
 	if s.routes == nil {
 		return 0, 0
@@ -137,7 +137,7 @@ func (s *side) match(q *route.Request) (int, route.Field) {
 	return i, missed
 }
 
-// Moves gives what was counted; ways between routes that word the same are one.
+// Moves returns what was counted; ways between routes that word the same are one.
 func (m *Mover) Moves() *TraceMoves {
 	out := m.moves
 	merged := map[[3]string]*TraceMove{}

@@ -100,7 +100,7 @@ func HoldAgainst(c *config.Config, forecast, rehearsal *replay.Result, others []
 	return h.done()
 }
 
-// faultOf gives what came of a fault, of a result that may have none.
+// faultOf returns what came of a fault, of a result that may have none.
 func faultOf(r *replay.Result, i int) *replay.FaultResult {
 	if i < len(r.Faults) {
 		return &r.Faults[i]

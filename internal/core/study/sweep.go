@@ -180,7 +180,7 @@ func RunSweep(ctx context.Context, c *config.Config, s *scenario.Scenario, sourc
 	return out, nil
 }
 
-// share gives the positions, of n, that fall to this shard, counting on from others
+// share returns the positions, of n, that fall to this shard, counting on from others
 // that were dealt before.
 func (o *SweepOptions) share(n, before int) []int {
 	var out []int
@@ -301,7 +301,7 @@ func (r *sweeping) baseline(out *Sweep) error {
 	return nil
 }
 
-// quiet gives the options without somebody who is told of each replay's progress.
+// quiet returns the options without somebody who is told of each replay's progress.
 func (r *sweeping) quiet() replay.Options {
 	o := r.o.Replay
 	o.Progress = nil
@@ -352,7 +352,7 @@ func partOf(p replay.Phase) SweepPart {
 	return SweepPart{Requests: p.Requests, Failed: p.Failed, ErrorRate: p.ErrorRate, P50: p.Latency.P50, P99: p.Latency.P99}
 }
 
-// without says whether all backends of an upstream are among those that fail.
+// without reports whether all backends of an upstream are among those that fail.
 func without(u *config.Upstream, failed []string) bool {
 	for _, b := range u.Backends {
 		if !slices.Contains(failed, u.Name+"."+b.Name) {

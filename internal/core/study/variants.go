@@ -96,7 +96,7 @@ func choiceOf(name string) *balance.Algorithm {
 	return balance.Lookup(name, "")
 }
 
-// apply gives an upstream that chooses this way; hash goes by what is configured,
+// apply returns an upstream that chooses this way; hash goes by what is configured,
 // else by the client.
 func (c choice) apply(u *config.Upstream) *config.Upstream {
 	x := *u
@@ -113,7 +113,7 @@ func (c choice) apply(u *config.Upstream) *config.Upstream {
 	return &x
 }
 
-// same says whether an upstream chooses this way already.
+// same reports whether an upstream chooses this way already.
 func (c choice) same(u *config.Upstream) bool {
 	if c.hash == "" {
 		return u.Algorithm == c.name
@@ -173,12 +173,12 @@ func Variants(subjects []Subject, axes Axes) ([]Variant, []LeftOut, error) {
 	return variants, left, nil
 }
 
-// touches says whether an upstream is one of those that are changed.
+// touches reports whether an upstream is one of those that are changed.
 func (a *Axes) touches(u *config.Upstream) bool {
 	return len(a.Upstreams) == 0 || slices.Contains(a.Upstreams, u.Name)
 }
 
-// with gives a configuration of which the upstreams that are changed were.
+// with returns a configuration of which the upstreams that are changed were.
 func (a *Axes) with(c *config.Config, change func(*config.Upstream) *config.Upstream) *config.Config {
 	out := *c
 	out.Upstreams = nil
@@ -191,7 +191,7 @@ func (a *Axes) with(c *config.Config, change func(*config.Upstream) *config.Upst
 	return &out
 }
 
-// choose gives a variant in each of the algorithms, and as it is if none of them is
+// choose returns a variant in each of the algorithms, and as it is if none of them is
 // what it does.
 func (a *Axes) choose(w Variant, choices []choice, names []string) ([]Variant, []LeftOut) {
 	name := func(last ...string) string {
@@ -271,7 +271,7 @@ func (a *Axes) resize(w Variant, n int) Variant {
 	return w
 }
 
-// strikes says whether a fault has anybody to strike.
+// strikes reports whether a fault has anybody to strike.
 func strikes(f *scenario.Fault, c *config.Config) bool {
 	for _, u := range c.Upstreams {
 		for _, b := range u.Backends {

@@ -337,7 +337,7 @@ func frontend(c *config.Config, q Question) (*config.Frontend, error) {
 	return nil, fmt.Errorf("several frontends could take it; say which with -frontend: %s", strings.Join(names, ", "))
 }
 
-// listener gives the address of a frontend that a port belongs to; the first, if
+// listener returns the address of a frontend that a port belongs to; the first, if
 // it belongs to none, as when a question names no port.
 func listener(f *config.Frontend, port int) string {
 	for _, l := range f.Listen {

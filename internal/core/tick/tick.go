@@ -17,7 +17,7 @@ type Time int64
 // Never is later than every moment: nothing is due.
 const Never = Time(math.MaxInt64)
 
-// Add gives the moment d later, and Never where that cannot be counted.
+// Add returns the moment d later, and Never where that cannot be counted.
 func (t Time) Add(d time.Duration) Time {
 	sum := t + Time(d)
 	if d > 0 && sum < t {
@@ -26,8 +26,8 @@ func (t Time) Add(d time.Duration) Time {
 	return sum
 }
 
-// Sub gives the time from u to t.
+// Sub returns the time from u to t.
 func (t Time) Sub(u Time) time.Duration { return time.Duration(t - u) }
 
-// Seconds gives the moment in seconds since the beginning.
+// Seconds returns the moment in seconds since the beginning.
 func (t Time) Seconds() float64 { return float64(t) / 1e9 }

@@ -66,7 +66,7 @@ func CanonicalClient(client string) string {
 	return client
 }
 
-// HasPort says whether a port may follow a client's address: it begins with a bracket,
+// HasPort reports whether a port may follow a client's address: it begins with a bracket,
 // or holds one colon.
 func HasPort(client string) bool {
 	n := len(client)
@@ -92,14 +92,14 @@ func HasPort(client string) bool {
 	return one
 }
 
-// colonsOf gives the high bit of each of eight bytes that is a colon.
+// colonsOf returns the high bit of each of eight bytes that is a colon.
 func colonsOf(x uint64) uint64 {
 	const lows, colons = 0x7f7f7f7f7f7f7f7f, 0x3a3a3a3a3a3a3a3a
 	x ^= colons
 	return ^(x&lows + lows | x | lows)
 }
 
-// startsAs4 says whether a dot stands where it does in an IPv4 address.
+// startsAs4 reports whether a dot stands where it does in an IPv4 address.
 func startsAs4(s string) bool {
 	return len(s) > 3 && (s[1] == '.' || s[2] == '.' || s[3] == '.')
 }
@@ -184,7 +184,7 @@ func parse6(s string, out *[16]byte) bool {
 	return !in4 // which is the IPv4 address to everybody
 }
 
-// eight gives eight bytes of a text.
+// eight returns eight bytes of a text.
 func eight(s string, at int) uint64 {
 	b := s[at : at+8]
 	return uint64(b[0]) | uint64(b[1])<<8 | uint64(b[2])<<16 | uint64(b[3])<<24 |

@@ -63,7 +63,7 @@ func (a *Anonymiser) Apply(r *Record) {
 	}
 }
 
-// word gives sixteen letters for a text.
+// word returns sixteen letters for a text.
 func (a *Anonymiser) word(kind string, v []byte) []byte {
 	m := hmac.New(sha256.New, a.key)
 	m.Write([]byte(kind))

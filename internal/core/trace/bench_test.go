@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// made gives the text of a generated trace.
+// made returns the text of a generated trace.
 func made(t testing.TB, seconds int, rate float64, asJSON bool) []byte {
 	var paths []WeightedPath
 	for _, p := range []string{"/seats/{n}=4", "POST /bookings=1", "/sailings/today=4"} {

@@ -255,7 +255,7 @@ func skipSpace(line []byte, i int) int {
 	return i
 }
 
-// bareEnd gives where a field without quotes ends. Such fields are short, for
+// bareEnd returns where a field without quotes ends. Such fields are short, for
 // which a plain loop is faster than a call.
 func bareEnd(line []byte, i int) int {
 	for i < len(line) && line[i] != ' ' {

@@ -133,7 +133,7 @@ func (r *Reader) wholeRow(line []byte) []byte {
 	return r.csv.row
 }
 
-// open says whether a row ends inside quotes.
+// open reports whether a row ends inside quotes.
 func (c *csv) open(row []byte) bool {
 	c.scratch = c.scratch[:0]
 	for i := 0; i <= len(row); {

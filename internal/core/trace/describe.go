@@ -87,7 +87,7 @@ type Describer struct {
 // buckets become twice as wide.
 const maxBuckets = 1 << 17
 
-// NewDescriber gives an empty one.
+// NewDescriber returns an empty one.
 func NewDescriber() *Describer {
 	return &Describer{
 		clients: map[string]*int64{}, paths: map[string]*int64{}, sessions: map[string]*int64{}, methods: map[string]*int64{},
@@ -186,7 +186,7 @@ func floorDiv(a, b int64) int64 {
 	return q
 }
 
-// Summary gives what was gathered; who read adds the format and the bad lines.
+// Summary returns what was gathered; who read adds the format and the bad lines.
 func (d *Describer) Summary() Summary {
 	s := d.s
 	s.Bad = []Bad{}
@@ -238,7 +238,7 @@ func (d *Describer) rate() *Rate {
 	return r
 }
 
-// top gives the most frequent, ties by name.
+// top returns the most frequent, ties by name.
 func top(m map[string]*int64, most int) []Count {
 	out := make([]Count, 0, len(m))
 	for name, n := range m {

@@ -106,13 +106,13 @@ func parseField(text string) (field, error) {
 	return f, nil
 }
 
-// shows says whether a layout tells two moments of one day apart.
+// shows reports whether a layout tells two moments of one day apart.
 func shows(layout string) bool {
 	a := time.Date(2006, 1, 2, 15, 4, 5, 0, time.UTC)
 	return a.Format(layout) != a.Add(time.Hour+61*time.Second).Format(layout)
 }
 
-// nearest gives the field that is most likely meant.
+// nearest returns the field that is most likely meant.
 func nearest(name string) string {
 	best, at := "", 3
 	for _, k := range FieldNames[:17] {
@@ -175,7 +175,7 @@ func parseMap(list string) (*renames, error) {
 	return m, nil
 }
 
-// look gives what a column holds: what -map says of it, else the key of its
+// look returns what a column holds: what -map says of it, else the key of its
 // own name.
 func (m *renames) look(column string) (field, bool) {
 	if m != nil {
@@ -326,7 +326,7 @@ func (f *field) time(r *Record, v []byte) string {
 	return epoch(v, f.unit, r)
 }
 
-// reachable says whether a moment can be told in nanoseconds of 64 bits.
+// reachable reports whether a moment can be told in nanoseconds of 64 bits.
 func reachable(t time.Time) bool { return t.Year() >= 1678 && t.Year() <= 2261 }
 
 // stampRFC3339 reads a time such as 2026-11-23T06:55:08.25Z; a space may stand
@@ -397,7 +397,7 @@ func protocol(v []byte) Protocol {
 	return HTTP
 }
 
-// String gives the word for a kind of record.
+// String returns the word for a kind of record.
 func (p Protocol) String() string { return [...]string{"http", "stream", "tcp"}[p] }
 
 // appendCookies reads what a Cookie header field holds (RFC 6265 section

@@ -83,7 +83,7 @@ func (r *Reader) readHAR() (*har, error) {
 	return h, nil
 }
 
-// place gives line and column of an offset.
+// place returns line and column of an offset.
 func place(b []byte, at int) (int64, int) {
 	at = min(at, len(b))
 	return int64(bytes.Count(b[:at], []byte("\n"))) + 1, at - bytes.LastIndexByte(b[:at], '\n')

@@ -91,7 +91,7 @@ func (j *jsonl) value(f *field) (v []byte, why string) {
 	return j.line[start:j.i], ""
 }
 
-// within says whether a renamed column lies inside an object.
+// within reports whether a renamed column lies inside an object.
 func (m *renames) within(object string) bool {
 	for c := range m.columns {
 		if len(c) > len(object) && c[len(object)] == '.' && c[:len(object)] == object {

@@ -32,7 +32,7 @@ func newLines(src io.Reader) *lines {
 	return &lines{src: src, buf: make([]byte, chunk), size: pieceSize}
 }
 
-// next gives the next line without its end; tooLong says that it was passed
+// next returns the next line without its end; tooLong says that it was passed
 // over. The error is io.EOF or what reading gave.
 func (l *lines) next() (line []byte, tooLong bool, err error) {
 	for scanned := 0; ; {
@@ -85,7 +85,7 @@ func (l *lines) next() (line []byte, tooLong bool, err error) {
 	}
 }
 
-// escaped says whether a line that was given last holds a backslash. Most logs
+// escaped reports whether a line that was given last holds a backslash. Most logs
 // have so few that it pays to know where the next one is.
 func (l *lines) escaped(line []byte) bool {
 	from, to := l.at-len(line)-2, l.at // with its end, which holds none
@@ -105,7 +105,7 @@ func (l *lines) nextEscape(from, to int) bool {
 	return l.escape < to
 }
 
-// peek gives the beginning of what is to come, at least a line of it unless
+// peek returns the beginning of what is to come, at least a line of it unless
 // that is longer than half the longest.
 func (l *lines) peek() []byte {
 	for !l.eof && bytes.IndexByte(l.buf[l.at:l.end], '\n') < 0 && l.end-l.at < maxLine/2 {
@@ -153,7 +153,7 @@ func (l *lines) fill() {
 	l.marks.Clear()
 }
 
-// read gives how many bytes came, none at the end of the file.
+// read returns how many bytes came, none at the end of the file.
 func (l *lines) read(b []byte) int {
 	for range 100 {
 		n, err := l.src.Read(b)

@@ -72,7 +72,7 @@ func ParsePath(s string) (WeightedPath, error) {
 	return w, nil
 }
 
-// Validate says what in a spec cannot be made.
+// Validate returns what in a spec cannot be made.
 func (s *Spec) Validate() error {
 	switch {
 	case !(s.Rate > 0) || s.Rate > 1e7:

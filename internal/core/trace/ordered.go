@@ -8,7 +8,7 @@ import (
 	"time"
 )
 
-// Clone gives a record that stays as it is when the reader goes on.
+// Clone returns a record that stays as it is when the reader goes on.
 func (r *Record) Clone() *Record {
 	c := *r
 	for _, b := range []*[]byte{&c.Client, &c.Method, &c.Host, &c.Path, &c.Session, &c.UserAgent, &c.Referer, &c.Frontend, &c.Upstream, &c.Backend} {
@@ -59,7 +59,7 @@ func (o *Ordered) Add(r *Record) ([]*Record, error) {
 	return o.release((o.newest - int64(o.Window)) / int64(time.Second) * int64(time.Second)), nil
 }
 
-// Rest gives what waits, at the end.
+// Rest returns what waits, at the end.
 func (o *Ordered) Rest() []*Record { return o.release(1<<63 - 1) }
 
 // release takes out what lies before a moment.

@@ -12,14 +12,14 @@ type Piece struct {
 	TooLong bool  // instead of text: one line that is too long to be read
 }
 
-// Divisible says whether what is left of the file may be read in pieces, side by
+// Divisible reports whether what is left of the file may be read in pieces, side by
 // side: every line stands for itself. It is known once the first record was read.
 func (r *Reader) Divisible() bool {
 	_, ok := r.reads.(pieceReader)
 	return ok && r.fatal == nil
 }
 
-// Piece gives the next piece of a file that is divisible, in place of Next; its
+// Piece returns the next piece of a file that is divisible, in place of Next; its
 // text takes the place of buf, if that is large enough. The error is io.EOF at
 // the end, else one for Failed.
 func (r *Reader) Piece(buf []byte) (p Piece, err error) {
@@ -28,7 +28,7 @@ func (r *Reader) Piece(buf []byte) (p Piece, err error) {
 	return p, err
 }
 
-// Failed gives the error for one that Piece gave, when so many lines have been
+// Failed returns the error for one that Piece gave, when so many lines have been
 // read.
 func (r *Reader) Failed(err error, line int64) error { return r.failed(err, line) }
 
@@ -39,7 +39,7 @@ type Found struct {
 	TooLong                  bool
 }
 
-// Found gives what was come across since Take.
+// Found returns what was come across since Take.
 func (r *Reader) Found() Found {
 	return Found{Lines: r.lines.line, Records: r.Records, BadLines: r.BadLines, Bad: r.Bad}
 }
@@ -60,7 +60,7 @@ func (r *Reader) Add(f Found, before int64) error {
 	return nil
 }
 
-// Lines gives how many lines have been read.
+// Lines returns how many lines have been read.
 func (r *Reader) Lines() int64 { return r.lines.line }
 
 // Helper makes a reader of pieces; several may be at work at once. Lines are
@@ -86,7 +86,7 @@ func (r *Reader) Take(p Piece) {
 // pieceSize is how large pieces are, about.
 const pieceSize = 256 << 10
 
-// piece gives the next lines, as many as come to half of what fits, or all that
+// piece returns the next lines, as many as come to half of what fits, or all that
 // are left. A line that is longer than the longest that is read is passed over.
 func (l *lines) piece(buf []byte) (text []byte, tooLong bool, err error) {
 	if cap(buf) < l.size {

@@ -55,7 +55,7 @@ type Reader struct {
 	_ [64]byte // keeps what several helpers write on lines of their own
 }
 
-// Check says which of the options cannot be used, naming its flag.
+// Check returns which of the options cannot be used, naming its flag.
 func (o Options) Check() error {
 	_, err := NewReader("", bytes.NewReader(nil), o)
 	return err
@@ -95,7 +95,7 @@ func NewReader(name string, src io.Reader, o Options) (*Reader, error) {
 // Close ends what decodes a compressed file beside the reader.
 func (r *Reader) Close() { r.source.Close() }
 
-// Offset gives how many bytes of the file, as it is stored, have been taken in.
+// Offset returns how many bytes of the file, as it is stored, have been taken in.
 func (r *Reader) Offset() int64 { return r.source.taken.Load() }
 
 // Next reads the next record. The error is io.EOF at the end, and a *LineError
@@ -204,7 +204,7 @@ func (r *Reader) begin() {
 	}
 }
 
-// nextEntry gives the next record of a file that is held whole.
+// nextEntry reads the next record of a file that is held whole.
 func (r *Reader) nextEntry(rec *Record) error {
 	if r.har != nil && r.har.next(rec) {
 		r.Records++
@@ -237,7 +237,7 @@ func (r *Reader) detect(line []byte) (header bool, err error) {
 	return false, nil // the last takes every line
 }
 
-// fits says which option has no place in the format that was found.
+// fits returns which option has no place in the format that was found.
 func (r *Reader) fits() error {
 	switch f := r.Format; {
 	case r.o.Map != "" && (f.IsLog || f.Whole):
@@ -295,7 +295,7 @@ func (r *Reader) badAt(line int64, column int, why string) error {
 	return nil
 }
 
-// failed gives the error of a file that could not be read after a line.
+// failed returns the error of a file that could not be read after a line.
 func (r *Reader) failed(err error, line int64) error {
 	lost := func(why string) error {
 		return &LineError{Name: r.name, Line: line, Why: why, CannotBeSkip: true}

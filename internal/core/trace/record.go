@@ -64,7 +64,7 @@ func (r *Record) reset() {
 	r.Status, r.Bytes, r.Duration, r.Protocol = 0, -1, -1, HTTP
 }
 
-// Header gives the value of a header field, and whether it is known.
+// Header returns the value of a header field, and whether it is known.
 func (r *Record) Header(name string) (string, bool) {
 	value, found := "", false
 	for i := range r.Headers {
@@ -80,7 +80,7 @@ func (r *Record) Header(name string) (string, bool) {
 	return value, found
 }
 
-// Cookie gives the value of a cookie, and whether it is known.
+// Cookie returns the value of a cookie, and whether it is known.
 func (r *Record) Cookie(name string) (string, bool) {
 	for i := range r.Cookies {
 		if string(r.Cookies[i].Name) == name {
@@ -105,7 +105,7 @@ func equalFold(a []byte, b string) bool {
 // text returns bytes as a string without copying; it holds as long as they do.
 func text(b []byte) string { return scan.Text(b) }
 
-// Text gives bytes of a record as a string that holds as long as the record.
+// Text returns bytes of a record as a string that holds as long as the record.
 func Text(b []byte) string { return text(b) }
 
 // LineError is a line that cannot be read.

@@ -130,7 +130,7 @@ func (l *linePlaces) shaped(b []byte) bool {
 // word returns the eight bytes at a place, the first lowest.
 func word(b []byte, at int) uint64 { return binary.LittleEndian.Uint64(b[at : at+8]) }
 
-// sameStamp says whether what begins with a stamp of 26 bytes begins with that
+// sameStamp reports whether what begins with a stamp of 26 bytes begins with that
 // of the line before.
 func (c *combined) sameStamp(b []byte) bool {
 	l := &c.last
@@ -141,7 +141,7 @@ func (c *combined) sameStamp(b []byte) bool {
 		binary.LittleEndian.Uint64(b[18:]) == binary.LittleEndian.Uint64(l[18:])
 }
 
-// capitals gives how many letters from A to Z a text of at least 8 bytes begins
+// capitals returns how many letters from A to Z a text of at least 8 bytes begins
 // with.
 func capitals(b []byte) int {
 	const highs = 0x8080808080808080
@@ -160,13 +160,13 @@ func capitals(b []byte) int {
 	return n
 }
 
-// digitsOf gives with how many digits eight bytes begin.
+// digitsOf returns with how many digits eight bytes begin.
 func digitsOf(x uint64) int {
 	x ^= 0x3030303030303030
 	return bits.TrailingZeros64((x+0x7676767676767676|x)&0x8080808080808080) >> 3
 }
 
-// number gives the number that the first n of eight bytes write: pairs of digits
+// number returns the number that the first n of eight bytes write: pairs of digits
 // are put together, then pairs of those, then pairs of those (Lamport: Multiple
 // Byte Processing with Full-Word Instructions, Communications of the ACM 18,
 // 1975).

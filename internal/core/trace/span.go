@@ -34,13 +34,13 @@ func ParseMoment(s string) (Moment, error) {
 	return Moment{true, false, r.Time}, nil
 }
 
-// Set says whether the moment was given.
+// Set reports whether the moment was given.
 func (m Moment) Set() bool { return m.set }
 
-// Wall says whether the moment was given as wall time.
+// Wall reports whether the moment was given as wall time.
 func (m Moment) Wall() bool { return m.set && !m.offset }
 
-// In gives the moment in nanoseconds since the epoch for a trace whose first
+// In returns the moment in nanoseconds since the epoch for a trace whose first
 // record has that time, or otherwise where it was not given.
 func (m Moment) In(first, otherwise int64) int64 {
 	switch {
@@ -52,13 +52,13 @@ func (m Moment) In(first, otherwise int64) int64 {
 	return m.ns
 }
 
-// Holds says whether a record of that time is inside, for a trace whose first
+// Holds reports whether a record of that time is inside, for a trace whose first
 // record has the other.
 func (s *Span) Holds(at, first int64) bool {
 	return at >= s.From.In(first, NoTime) && at < s.Until.In(first, 1<<63-1)
 }
 
-// Check says why no record can be inside, as far as that is known without one.
+// Check returns why no record can be inside, as far as that is known without one.
 func (s *Span) Check() error {
 	if s.From.set && s.Until.set && s.From.offset == s.Until.offset && s.From.ns >= s.Until.ns {
 		return fmt.Errorf("the part ends before it begins")
@@ -66,7 +66,7 @@ func (s *Span) Check() error {
 	return nil
 }
 
-// Around gives the part that lies between two times, counted from the beginning of
+// Around returns the part that lies between two times, counted from the beginning of
 // another part.
 func Around(of Span, from, until time.Duration) Span {
 	at := func(d time.Duration) Moment {

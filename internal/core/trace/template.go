@@ -194,7 +194,7 @@ func (t *template) quoted(group []piece, inner []byte, r *Record) (int, string) 
 	return at, why
 }
 
-// asked says whether a group holds what was asked.
+// asked reports whether a group holds what was asked.
 func asked(group []piece) bool {
 	for _, p := range group {
 		if p.field != nil && (p.field.kind == fieldPath || p.field.kind == fieldMethod) {
@@ -204,7 +204,7 @@ func asked(group []piece) bool {
 	return false
 }
 
-// stop gives where the piece after a field begins, -1 if nowhere.
+// stop returns where the piece after a field begins, -1 if nowhere.
 func (t *template) stop(next *piece, line []byte, i int) int {
 	if next.quote {
 		if k := bytes.IndexByte(line[i:], '"'); k >= 0 {
@@ -230,7 +230,7 @@ func (p *piece) shown() string {
 	return p.text
 }
 
-// fits says whether text stands in a line, and where it ends; a space stands
+// fits reports whether text stands in a line, and where it ends; a space stands
 // for any number of spaces and tabs.
 func fits(text string, line []byte, i int) (int, bool) {
 	for k := range len(text) {
@@ -251,7 +251,7 @@ func fits(text string, line []byte, i int) (int, bool) {
 	return i, true
 }
 
-// closing gives where the quote is that ends a text, -1 if nowhere; a
+// closing returns where the quote is that ends a text, -1 if nowhere; a
 // backslash escapes the next byte.
 func closing(line []byte, i int) int {
 	for ; i < len(line); i++ {

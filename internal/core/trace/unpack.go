@@ -130,7 +130,7 @@ func readAhead(src io.Reader) *ahead {
 	return a
 }
 
-// Read gives what was read ahead.
+// Read returns what was read ahead.
 func (a *ahead) Read(b []byte) (int, error) {
 	for len(a.now.b) == 0 {
 		if a.now.err != nil {

@@ -77,7 +77,7 @@ func (w *w3c) directive(line []byte) (int, string) {
 	return 0, ""
 }
 
-// column gives what -map says of a column, if anything.
+// column returns what -map says of a column, if anything.
 func (m *renames) column(name string) (field, bool) {
 	if m == nil {
 		return field{}, false

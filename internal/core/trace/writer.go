@@ -39,7 +39,7 @@ func NewWriter(out io.Writer, format string) (*Writer, error) {
 	return &Writer{out: out, format: f, lost: map[string]int64{}}, nil
 }
 
-// Lost tells how many records had something that the format has no place for,
+// Lost returns how many records had something that the format has no place for,
 // by what that is.
 func (w *Writer) Lost() map[string]int64 { return w.lost }
 

@@ -62,7 +62,7 @@ func id(t require.TestingT, u *Upstream, name string) BackendID {
 	return b
 }
 
-// story gives the changes since the last call in words.
+// story returns the changes since the last call in words.
 func story(u *Upstream) []string {
 	var out []string
 	for _, c := range u.Changes(nil) {

@@ -39,7 +39,7 @@ func (u *Upstream) Serves(id BackendID) bool {
 	return int(id) < len(u.members) && !u.members[id].gone
 }
 
-// Eligible says whether new requests may go to a backend.
+// Eligible reports whether new requests may go to a backend.
 func (u *Upstream) Eligible(id BackendID) bool {
 	m := &u.members[id]
 	return !m.gone && m.health.Eligible()

@@ -73,7 +73,7 @@ func (l *Log) begin(delay time.Duration) *Log {
 	return l
 }
 
-// syslogHead gives what stands before each line (RFC 5424 section 6): facility
+// syslogHead returns what stands before each line (RFC 5424 section 6): facility
 // local0, severity informational.
 func syslogHead() func([]byte, time.Time) []byte {
 	host, err := os.Hostname()

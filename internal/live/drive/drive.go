@@ -108,7 +108,7 @@ type client struct {
 	address netip.AddrPort // that it is said to have; invalid for none
 }
 
-// client gives who sent a record.
+// client returns who sent a record.
 func (d *Driver) client(r *trace.Record) *client {
 	key := string(r.Client) + "\x00" + string(r.UserAgent)
 	if r.Session != nil {
@@ -173,7 +173,7 @@ func (d *Driver) connect(ctx context.Context, t Target, c *client) (net.Conn, er
 	return conn, nil
 }
 
-// target gives where a record goes.
+// target returns where a record goes.
 func (d *Driver) target(r *trace.Record) Target {
 	if t, ok := d.o.Targets[string(r.Frontend)]; ok {
 		return t
@@ -188,7 +188,7 @@ type Progress struct {
 	For                time.Duration // since the start
 }
 
-// Progress tells how far it has come; it may be asked at any time.
+// Progress returns how far it has come; it may be asked at any time.
 func (d *Driver) Progress() Progress {
 	p := Progress{Done: d.done.Load(), Failed: d.failed.Load(), Open: d.open.Load(), Late: time.Duration(d.late.Load())}
 	d.mu.Lock()
@@ -351,7 +351,7 @@ func (d *Driver) send(ctx context.Context, c *client, r *trace.Record, due time.
 	return s
 }
 
-// Private says whether an address is this machine's or a private network's
+// Private reports whether an address is this machine's or a private network's
 // (RFC 1918, RFC 3927, RFC 4193, RFC 4291), to which anybody may send load.
 func Private(ip netip.Addr) bool {
 	ip = ip.Unmap()

@@ -53,7 +53,7 @@ func (p *pipes) dial(ctx context.Context, _, _ string) (net.Conn, error) {
 	}
 }
 
-// of gives records so far apart, of clients by turns.
+// of returns records so far apart, of clients by turns.
 func of(n, clients int, apart time.Duration) func() (*trace.Record, error) {
 	i := 0
 	return func() (*trace.Record, error) {

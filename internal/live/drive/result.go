@@ -153,7 +153,7 @@ func sessions(r *replay.Result, samples []Sample) {
 	}
 }
 
-// bucketFor gives the length of the timeline's rows, so that there are at most 240.
+// bucketFor returns the length of the timeline's rows, so that there are at most 240.
 func bucketFor(seconds float64) float64 {
 	bucket := 1.0
 	for seconds/bucket > 240 {
@@ -231,7 +231,7 @@ func Box(t *replay.Timeline, up, backend string, from, until time.Duration) {
 	}
 }
 
-// Latency gives mean and percentiles of durations: those of the nearest rank.
+// Latency returns mean and percentiles of durations: those of the nearest rank.
 func Latency(took []time.Duration) replay.Latency {
 	if len(took) == 0 {
 		return replay.Latency{}
@@ -255,7 +255,7 @@ type Lateness struct {
 	Max float64 `json:"max"`
 }
 
-// KeptUp says whether the lateness is none to speak of beside the answers' times.
+// KeptUp reports whether the lateness is none to speak of beside the answers' times.
 func (l *Lateness) KeptUp(answers *replay.Latency) bool {
 	return l.P99 <= 0.010 || l.P99 <= 0.1*answers.P50
 }

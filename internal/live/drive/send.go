@@ -165,7 +165,7 @@ func failure(ctx context.Context, err error) cause.Cause {
 	return cause.Reset
 }
 
-// words gives an error without the request that it is about.
+// words returns an error without the request that it is about.
 func words(err error) string {
 	var u *url.Error
 	if errors.As(err, &u) {

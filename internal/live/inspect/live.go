@@ -196,7 +196,7 @@ func password(u config.User) ([]check.Seen, config.Findings) {
 	return []check.Seen{row}, nil
 }
 
-// certificates tells how long each holds; what is wrong with one is a finding of
+// certificates returns how long each holds; what is wrong with one is a finding of
 // the rules.
 func certificates(c *config.Config, facts *check.Facts) []check.Seen {
 	var rows []check.Seen

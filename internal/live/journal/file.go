@@ -193,7 +193,7 @@ func Read(r io.Reader) (*Journal, error) {
 	}
 }
 
-// plausible says whether an upstream is one that a configuration could have, as far
+// plausible reports whether an upstream is one that a configuration could have, as far
 // as that bounds what a core does with it.
 func plausible(u *config.Upstream) bool {
 	if u.Balance() == nil || len(u.Backends) > 100_000 {

@@ -108,7 +108,7 @@ func (t *storyteller) chosen(m Moment, core *upstream.Upstream, v upstream.Verdi
 	t.out = append(t.out, m)
 }
 
-// whyNot says why a backend could not be chosen; empty if it could.
+// whyNot returns why a backend could not be chosen; empty if it could.
 func whyNot(m *upstream.Member) string {
 	switch {
 	case !m.State.InRotation():

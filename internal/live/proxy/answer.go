@@ -89,7 +89,7 @@ var (
 	errStreamOver = errors.New("the stream has lasted its time")
 )
 
-// isStream says whether an answer is one that goes on and on (the HTML
+// isStream reports whether an answer is one that goes on and on (the HTML
 // standard's server-sent events).
 func isStream(h http.Header) bool {
 	v := h["Content-Type"]
@@ -265,7 +265,7 @@ func (x *exchange) passTrailer(t roundTrip) error {
 	return nil
 }
 
-// requestTrailer gives what stands behind the client's body, once it has been
+// requestTrailer returns what stands behind the client's body, once it has been
 // read.
 func (x *exchange) requestTrailer() http.Header {
 	out := http.Header{}

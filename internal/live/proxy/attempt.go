@@ -95,7 +95,7 @@ func (x *exchange) overHTTP1(b *backend, q *wire.Request) (roundTrip, answerHead
 	}
 }
 
-// connection gives one that waits, or a new one.
+// connection returns one that waits, or a new one.
 func (x *exchange) connection(b *backend, fresh bool) (*wire.Conn, error) {
 	x.access.Connect = 0
 	if !fresh {

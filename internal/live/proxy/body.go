@@ -76,7 +76,7 @@ func (b *body) collect(alone func() bool) error {
 	return nil
 }
 
-// attempt gives a reader from the beginning. The one before must have been
+// attempt returns a reader from the beginning. The one before must have been
 // closed, see wait.
 func (b *body) attempt() *attemptBody {
 	b.last = b.newAttempt()
@@ -92,7 +92,7 @@ func (b *body) newAttempt() *attemptBody {
 // errTooLarge ends a body that is larger than it may be.
 var errTooLarge = errors.New("the body is larger than it may be")
 
-// over says whether the body turned out too large.
+// over reports whether the body turned out too large.
 func (b *body) over() bool { return b != nil && b.large.Load() }
 
 // repeats has it decided whether the body is sent once more, knowing whether it
@@ -134,7 +134,7 @@ func (x *exchange) bothWays() {
 	}
 }
 
-// unread gives the connection of a body that the library leaves alone and that
+// unread returns the connection of a body that the library leaves alone and that
 // has not come whole; nil if there is none such.
 func (x *exchange) unread() *wire.Guard {
 	if b := x.body; b != nil && b.duplex && x.conn.guard != nil && !x.conn.guard.Whole(x.conn.asked) {
@@ -234,7 +234,7 @@ func (a *attemptBody) Read(p []byte) (int, error) {
 // errOver ends the reading for an attempt that is over.
 var errOver = errors.New("this attempt is over")
 
-// known gives what was read before, or what ended it; nothing if more is to be read.
+// known returns what was read before, or what ended it; nothing if more is to be read.
 func (a *attemptBody) known(p []byte) (int, error) {
 	b := a.body
 	b.mu.Lock()

@@ -45,7 +45,7 @@ func newClientConn(c net.Conn) *clientConn {
 
 type clientConnKey struct{}
 
-// arrive gives the requests of a connection its clientConn. It is called by the
+// arrive returns the requests of a connection its clientConn. It is called by the
 // http server.
 func arrive(ctx context.Context, c net.Conn) context.Context {
 	if x, ok := c.(*guardedConn); ok {

@@ -28,7 +28,7 @@ type idleConns struct {
 // mostIdle is how many unused connections to a backend are kept.
 const mostIdle = 512
 
-// take gives a connection that is open, as far as can be seen; nil if there is
+// take returns a connection that is open, as far as can be seen; nil if there is
 // none.
 func (i *idleConns) take() *wire.Conn {
 	for {
@@ -205,7 +205,7 @@ func (b *backend) scheme() string {
 	return "http"
 }
 
-// transport gives the way for HTTP/2 requests whose answer is waited for so
+// transport returns the way for HTTP/2 requests whose answer is waited for so
 // long: the library's, which puts many requests on one connection.
 func (b *backend) transport(answer time.Duration) *http.Transport {
 	b.mu.Lock()

@@ -174,7 +174,7 @@ func order(w http.ResponseWriter, r *http.Request, into any) error {
 	return nil
 }
 
-// meant says whether a request that changes something is no page's of another
+// meant reports whether a request that changes something is no page's of another
 // site: a browser can be had to send a form for one, but not this.
 func meant(w http.ResponseWriter, r *http.Request) bool {
 	if kind, _, _ := strings.Cut(r.Header.Get("Content-Type"), ";"); kind != "application/json" {
@@ -248,7 +248,7 @@ func answerJSON(w http.ResponseWriter, status int, v any) {
 	_ = json.NewEncoder(w).Encode(v) // a client that left
 }
 
-// who gives the user that asks; or the status with which it is refused, and why.
+// who returns the user that asks; or the status with which it is refused, and why.
 func (c *control) who(r *http.Request) (user string, status int, why string) {
 	if origin := r.Header.Get("Origin"); origin != "" {
 		if u, err := url.Parse(origin); err != nil || !strings.EqualFold(u.Host, r.Host) {
@@ -288,7 +288,7 @@ func (c *control) who(r *http.Request) (user string, status int, why string) {
 	return name, 0, ""
 }
 
-// byAddress says whether a Host is an address, or the name that every machine
+// byAddress reports whether a Host is an address, or the name that every machine
 // has for itself.
 func byAddress(host string) bool {
 	if h, _, err := net.SplitHostPort(host); err == nil {

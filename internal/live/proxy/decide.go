@@ -138,14 +138,14 @@ func (l *pool) cancel(q *upstream.Request, a *upstream.Attempt) {
 	l.noteLocked()
 }
 
-// sticky gives the session setting in force, nil for none.
+// sticky returns the session setting in force, nil for none.
 func (l *pool) sticky() *config.Sticky {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.cfg.Sticky
 }
 
-// hash gives what a hash goes by, nil for another algorithm.
+// hash returns what a hash goes by, nil for another algorithm.
 func (l *pool) hash() *config.Hash {
 	l.mu.Lock()
 	defer l.mu.Unlock()

@@ -49,7 +49,7 @@ func (t *DryRun) Backend(u *config.Upstream, b config.Backend) Attempt {
 	return a
 }
 
-// Listener says why an address cannot be listened on, nil if it can.
+// Listener returns why an address cannot be listened on, nil if it can.
 func (t *DryRun) Listener(a config.Address) error {
 	s, err := t.p.listen(a)
 	if err != nil {
@@ -59,7 +59,7 @@ func (t *DryRun) Listener(a config.Address) error {
 	return s.listener.Close()
 }
 
-// Lookup gives the addresses of a name as text.
+// Lookup returns the addresses of a name as text.
 func (t *DryRun) Lookup(ctx context.Context, host string) ([]string, error) {
 	found, err := t.p.o.Lookup(ctx, host)
 	if err != nil {

@@ -76,7 +76,7 @@ func (x *exchange) say(body []byte) {
 	})
 }
 
-// explain gives the body of such an answer, in the form that the frontend and
+// explain returns the body of such an answer, in the form that the frontend and
 // the client want.
 func (x *exchange) explain(status int, text string) (kind string, body []byte) {
 	title := http.StatusText(status)
@@ -96,7 +96,7 @@ func (x *exchange) explain(status int, text string) (kind string, body []byte) {
 	return "text/plain; charset=utf-8", []byte(title + ": " + text + "\n")
 }
 
-// takesJSON says whether a client names JSON among what it accepts. One that
+// takesJSON reports whether a client names JSON among what it accepts. One that
 // takes anything gets what people can read.
 func takesJSON(accept []string) bool {
 	for _, line := range accept {

@@ -239,7 +239,7 @@ func (x *exchange) unserved() bool {
 	return true
 }
 
-// upgradeWanted gives the protocol that a client wants to go over to (RFC 9110
+// upgradeWanted returns the protocol that a client wants to go over to (RFC 9110
 // section 7.8). HTTP/2 is not begun that way any more (RFC 9113 section 3.1),
 // and a body would have to come first.
 func upgradeWanted(r *http.Request) string {
@@ -272,7 +272,7 @@ func (x *exchange) own(route *config.Route) bool {
 	return true
 }
 
-// match gives the position of the route that takes the request.
+// match returns the position of the route that takes the request.
 func (x *exchange) match(e *entry, client netip.Addr) int {
 	query := ""
 	x.request, query = request.Of(x.r.Method, x.r.Host, x.r.RequestURI)

@@ -86,7 +86,7 @@ func (x *exchange) forwarded(h http.Header) {
 	h["X-Forwarded-For"], h["Forwarded"] = []string{hops}, []string{element}
 }
 
-// byStandard says whether Forwarded is the field that is believed.
+// byStandard reports whether Forwarded is the field that is believed.
 func (x *exchange) byStandard() bool { return x.believed == "forwarded" }
 
 func forwardedFor(client string) string {

@@ -15,7 +15,7 @@ import (
 	"kestrix/internal/live/journal"
 )
 
-// written gives the journal of a world as a file.
+// written returns the journal of a world as a file.
 func (w *world) written() []byte {
 	w.mu.Lock()
 	defer w.mu.Unlock()

@@ -64,7 +64,7 @@ func removeStale(path string) error {
 	return os.Remove(path)
 }
 
-// scarce says whether an error is of this machine, which has run out of
+// scarce reports whether an error is of this machine, which has run out of
 // something, and says nothing of whom it was spoken to.
 func scarce(err error) bool {
 	for _, e := range []error{syscall.EMFILE, syscall.ENFILE, syscall.ENOBUFS, syscall.ENOMEM, syscall.EADDRNOTAVAIL} {
@@ -75,7 +75,7 @@ func scarce(err error) bool {
 	return false
 }
 
-// plainError gives the innermost, readable part of an error of package net.
+// plainError returns the innermost, readable part of an error of package net.
 func plainError(err error) error {
 	switch {
 	case errors.Is(err, syscall.EADDRINUSE):

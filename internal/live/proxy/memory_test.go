@@ -231,14 +231,14 @@ func (w *world) close() {
 	}
 }
 
-// log gives a copy of the access lines so far.
+// log returns a copy of the access lines so far.
 func (w *world) log() []accesslog.Line {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return append([]accesslog.Line(nil), w.access...)
 }
 
-// news gives the events of one who, as seconds and what.
+// news returns the events of one who, as seconds and what.
 func (w *world) news(who string) []Event {
 	w.mu.Lock()
 	defer w.mu.Unlock()

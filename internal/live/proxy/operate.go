@@ -154,7 +154,7 @@ func (p *Proxy) unknown(format, what, whole string) error {
 	return noOrder(format+"%s", what, hint)
 }
 
-// lastLocked says whether a backend is the only one in rotation. l.mu is held.
+// lastLocked reports whether a backend is the only one in rotation. l.mu is held.
 func (l *pool) lastLocked(id upstream.BackendID) bool {
 	last := false
 	for _, m := range l.core.Members(l.proxy.now()) {

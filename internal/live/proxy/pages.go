@@ -178,7 +178,7 @@ func (c *control) live(w http.ResponseWriter, r *http.Request, user string) {
 	}
 }
 
-// hash gives what the password of a user is held against now; empty for nobody.
+// hash returns what the password of a user is held against now; empty for nobody.
 func (c *control) hash(user string) string {
 	for _, u := range c.state.Load().cfg.Users {
 		if u.Name == user {

@@ -8,7 +8,7 @@ import (
 	"time"
 )
 
-// bufferedPipe gives the two ends of a connection in memory that behaves like
+// bufferedPipe returns the two ends of a connection in memory that behaves like
 // TCP: what is written waits to be read, and each direction ends by itself.
 func bufferedPipe(here, there net.Addr) (net.Conn, net.Conn) {
 	a, b := newFlow(), newFlow()

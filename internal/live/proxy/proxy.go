@@ -378,7 +378,7 @@ func (p *Proxy) prepare(c *config.Config) (*state, *controlState, error) {
 	return next, operators, nil
 }
 
-// limited says how long a client has to wait until it is within the rate of a
+// limited returns how long a client has to wait until it is within the rate of a
 // frontend, or of one of its routes; 0 if it is.
 func (p *Proxy) limited(f *config.Frontend, r *config.Route, client uint64) time.Duration {
 	p.limitsMu.Lock()
@@ -389,7 +389,7 @@ func (p *Proxy) limited(f *config.Frontend, r *config.Route, client uint64) time
 	return p.limits.Front(p.now(), f, client)
 }
 
-// Failed gives the error of a listener that broke while serving.
+// Failed returns the error of a listener that broke while serving.
 func (p *Proxy) Failed() <-chan error { return p.failed }
 
 // Stop takes no new connections and waits for open requests, up to the grace

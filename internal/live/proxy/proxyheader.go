@@ -96,7 +96,7 @@ func tcpAddress(a net.Addr) *net.TCPAddr {
 	return net.TCPAddrFromAddrPort(netip.AddrPortFrom(ap.Addr().Unmap().WithZone(""), ap.Port()))
 }
 
-// sixteen gives an IPv4 address in the form of an IPv6 one that is not mapped,
+// sixteen returns an IPv4 address in the form of an IPv6 one that is not mapped,
 // since a mapped one would be taken for IPv4 again: 64:ff9b::/96 (RFC 6052).
 func sixteen(a *net.TCPAddr) *net.TCPAddr {
 	four := a.IP.To4()

@@ -24,7 +24,7 @@ func (k *recentEvents) add(e Event) {
 	k.ring[k.count%mostRecent] = status.News{N: k.count, At: e.At, Who: e.Who, What: e.What, Text: e.Text}
 }
 
-// last gives what came after a number, the newest first, up to so many.
+// last returns what came after a number, the newest first, up to so many.
 func (k *recentEvents) last(after uint64, most int) []status.News {
 	k.mu.Lock()
 	defer k.mu.Unlock()

@@ -60,7 +60,7 @@ func (n *names) lookUp(p *Proxy, u *config.Upstream) {
 	}
 }
 
-// expand gives the upstream as the core sees it.
+// expand returns the upstream as the core sees it.
 func (l *pool) expand(u *config.Upstream) *config.Upstream {
 	if !u.ResolveEach {
 		return u

@@ -69,7 +69,7 @@ func (f *httpFront) track(c net.Conn, state http.ConnState) {
 	delete(f.fresh, c)
 }
 
-// counts gives how many connections are open, and how many of them have not
+// counts returns how many connections are open, and how many of them have not
 // asked for anything yet.
 func (f *httpFront) counts() (open, fresh int) {
 	f.mu.Lock()
@@ -383,7 +383,7 @@ func (s *server) shutdown(grace time.Duration) error {
 	return errors.Join(errs...)
 }
 
-// trusts says whether a peer is one of the proxies whose word counts. Who
+// trusts reports whether a peer is one of the proxies whose word counts. Who
 // connects to a unix socket is on this machine, and was let in by its
 // permissions.
 func (e *entry) trusts(a net.Addr) bool {

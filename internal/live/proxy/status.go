@@ -16,10 +16,10 @@ type (
 	ProbeSeen      = status.ProbeSeen
 )
 
-// Status gives how everything stands.
+// Status returns how everything stands.
 func (p *Proxy) Status() Status { return p.stands(false) }
 
-// stands gives how everything stands, with what was asked lately if that is
+// stands returns how everything stands, with what was asked lately if that is
 // wanted.
 func (p *Proxy) stands(recent bool) Status {
 	s := Status{Version: p.o.Version, Began: p.began, At: time.Now(), Refused: p.refusals.all(), Upstreams: []UpstreamStatus{}}

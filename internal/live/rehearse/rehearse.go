@@ -299,7 +299,7 @@ func (s *stage) byHand(ctx context.Context, f scenario.Fault) {
 	}
 }
 
-// struck says whether a fault strikes a backend.
+// struck reports whether a fault strikes a backend.
 func struck(f scenario.Fault, name string) bool {
 	return slices.ContainsFunc(f.Backends, func(p config.Placed[string]) bool { return scenario.Fits(p.Value, name) })
 }

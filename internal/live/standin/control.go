@@ -100,7 +100,7 @@ func said(kind string) string {
 	return scenario.FaultDoc(kind)
 }
 
-// Tell gives an order to the stand-ins that take orders at a socket, and gives their
+// Tell returns an order to the stand-ins that take orders at a socket, and gives their
 // answer. The error is their refusal, or says that nobody listens.
 func Tell(ctx context.Context, path string, o Order) (string, error) {
 	text, err := json.Marshal(o)

@@ -132,7 +132,7 @@ func (s *StandIn) flap(ctx context.Context, title string, f scenario.Fault) {
 	}
 }
 
-// now gives what the faults come to for one request.
+// now returns what the faults come to for one request.
 func (s *StandIn) now() condition {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -30,7 +30,7 @@ func started(t *testing.T, name string) *StandIn {
 	return s
 }
 
-// ask gives the status, 0 if there is no whole answer within a moment.
+// ask returns the status, 0 if there is no whole answer within a moment.
 func ask(s *StandIn, path string, within time.Duration) (int, string) {
 	ctx, stop := context.WithTimeout(context.Background(), within)
 	defer stop()

@@ -80,7 +80,7 @@ func (f *front) accept() {
 	}
 }
 
-// Accept gives the next connection that speaks HTTP.
+// Accept returns the next connection that speaks HTTP.
 func (f *front) Accept() (net.Conn, error) {
 	select {
 	case g := <-f.ready:
@@ -150,7 +150,7 @@ func (f *front) look(c net.Conn) bool {
 	}
 }
 
-// speaksHTTP says whether what comes first looks like a request: a word in
+// speaksHTTP reports whether what comes first looks like a request: a word in
 // capitals and a space (RFC 9112 section 3).
 func speaksHTTP(r *bufio.Reader) bool {
 	for n := 1; n <= 16; n++ {
@@ -194,7 +194,7 @@ func (s *StandIn) echo(g *guest) {
 	}
 }
 
-// report says how it is, for the probe of that name.
+// report returns how it is, for the probe of that name.
 func (s *StandIn) report(c net.Conn) {
 	switch now := s.now(); {
 	case now.hang:

@@ -22,7 +22,7 @@ var Paths = [][2]string{
 	{"/cookie", "sets the cookie tern_app, as an application that keeps sessions does"},
 }
 
-// special gives what is done at a path, nil for the answer that is given everywhere.
+// special returns what is done at a path, nil for the answer that is given everywhere.
 func (s *StandIn) special(path string) http.HandlerFunc {
 	number := func(prefix string) (int64, bool) {
 		rest, ok := strings.CutPrefix(path, prefix)

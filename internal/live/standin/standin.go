@@ -180,7 +180,7 @@ const (
 	AskStream = "Stand-In-Stream"
 )
 
-// takes says how long the work takes: as the request says, or by a draw.
+// takes returns how long the work takes: as the request says, or by a draw.
 func (s *StandIn) takes(r *http.Request) time.Duration {
 	if s.Obeys && !s.Draws {
 		if sec, err := strconv.ParseFloat(r.Header.Get(AskTakes), 64); err == nil && sec >= 0 && sec < 3600 {
@@ -229,7 +229,7 @@ func (s *StandIn) answer(w http.ResponseWriter, r *http.Request) {
 	_, _ = io.WriteString(w, b.String()) // a client that left is no concern of ours
 }
 
-// reached says how a request came here.
+// reached returns how a request came here.
 func reached(r *http.Request) string {
 	from := "from " + r.RemoteAddr
 	if r.RemoteAddr == "" || r.RemoteAddr == "@" {

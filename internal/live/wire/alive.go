@@ -9,7 +9,7 @@ import (
 	"time"
 )
 
-// Alive says whether a connection that is not in use is still open and has nothing
+// Alive reports whether a connection that is not in use is still open and has nothing
 // to read. Where no look can be taken it is taken to be. A deadline for reading
 // has to be set anew.
 func (c *Conn) Alive() bool {

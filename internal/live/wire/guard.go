@@ -100,7 +100,7 @@ func NewGuard(c net.Conn, o GuardOptions) *Guard {
 	return g
 }
 
-// Refused gives why the request at hand was not taken, nil if it was.
+// Refused returns why the request at hand was not taken, nil if it was.
 func (g *Guard) Refused() *Refusal { return g.refused.Load() }
 
 // BodyMalformed reports whether the body at hand ends in what is malformed; the
@@ -307,7 +307,7 @@ func (g *Guard) out(n int) (int, error) {
 	}
 }
 
-// Whole says whether all of the body of a request has been handed out. Requests
+// Whole reports whether all of the body of a request has been handed out. Requests
 // of a connection are numbered from 1: a client may send the next one as soon as
 // it has its answer. It may be called from any goroutine.
 func (g *Guard) Whole(number uint64) bool {

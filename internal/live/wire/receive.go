@@ -201,7 +201,7 @@ func (c *Conn) readHead(most int) (string, error) {
 	}
 }
 
-// bytes gives what has been read and not used up.
+// bytes returns what has been read and not used up.
 func (c *Conn) bytes() []byte {
 	if c.large != nil {
 		return c.large[c.at:c.end]
@@ -259,7 +259,7 @@ func isTimeout(err error) bool {
 	return errors.As(err, &ne) && ne.Timeout()
 }
 
-// Buffered says whether more of the body can be read without waiting.
+// Buffered reports whether more of the body can be read without waiting.
 func (c *Conn) Buffered() bool {
 	switch c.body {
 	case bodyNone:
@@ -299,7 +299,7 @@ func (c *Conn) Read(p []byte) (int, error) {
 	}
 }
 
-// take gives what is there, or reads.
+// take returns what is there, or reads.
 func (c *Conn) take(p []byte) (int, error) {
 	if have := c.bytes(); len(have) > 0 {
 		n := copy(p, have)
@@ -341,7 +341,7 @@ func (c *Conn) readChunks(p []byte) (int, error) {
 	return n, err
 }
 
-// Trailer gives the fields behind a chunked body that has been read to its end,
+// Trailer returns the fields behind a chunked body that has been read to its end,
 // nil for none.
 func (c *Conn) Trailer() (http.Header, error) {
 	if len(c.chunk.tail) == 0 {
@@ -361,7 +361,7 @@ func (c *Conn) Trailer() (http.Header, error) {
 	return h, nil
 }
 
-// Rest gives what was read behind a head, of a connection that became something
+// Rest returns what was read behind a head, of a connection that became something
 // else than HTTP.
 func (c *Conn) Rest() []byte {
 	b := bytes.Clone(c.bytes())
@@ -369,11 +369,11 @@ func (c *Conn) Rest() []byte {
 	return b
 }
 
-// Done says whether the answer has been read to its end and the connection can
+// Done reports whether the answer has been read to its end and the connection can
 // take another request.
 func (c *Conn) Done() bool { return c.body == bodyNone && !c.close && c.at == c.end }
 
-// Over says whether the answer has been read to its end.
+// Over reports whether the answer has been read to its end.
 func (c *Conn) Over() bool { return c.body == bodyNone }
 
 // Release gives the buffers back, between two exchanges.

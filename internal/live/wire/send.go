@@ -45,14 +45,14 @@ func (c *Conn) begin() {
 	c.some, c.body, c.left, c.chunk = false, bodyNone, 0, chunks{}
 }
 
-// Plain says whether a request target can be written as it is: without spaces
+// Plain reports whether a request target can be written as it is: without spaces
 // and control characters, and without a fragment, which belongs to no request
 // (RFC 9112 section 3.2).
 func Plain(target string) bool {
 	return target != "" && allText(target, urlByte) && strings.IndexByte(target, '#') < 0
 }
 
-// Check says why a request cannot be written, nil if it can.
+// Check returns why a request cannot be written, nil if it can.
 func (r *Request) Check() error {
 	if !Plain(r.Target) || r.Method == "" || !allText(r.Method, tokenByte) || !allText(r.Host, urlByte) || !allText(r.Upgrade, valueByte) {
 		return malformed("a request that cannot be written: %q %q for %q", r.Method, r.Target, r.Host)

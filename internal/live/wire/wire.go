@@ -181,7 +181,7 @@ func namesFraming(value []byte) bool {
 	return false
 }
 
-// check says whether the end is beyond doubt.
+// check returns an error if the end is in doubt.
 func (f *framing) check(minor int) error {
 	switch {
 	case f.lengths > 1:

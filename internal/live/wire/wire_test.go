@@ -104,7 +104,7 @@ func TestOnlyRequestsOfOneMeaningPass(t *testing.T) {
 	assert.Equal(t, "POST", NewGuardOn("POST /x HTTP/1.1\r\nA\r\n").Method)
 }
 
-// NewGuardOn gives the refusal of what a client sends.
+// NewGuardOn returns the refusal of what a client sends.
 func NewGuardOn(text string) *Refusal {
 	g := guarded(&from{r: strings.NewReader(text)}, 1024, false)
 	_, _ = io.ReadAll(g)
