@@ -261,8 +261,8 @@ func (f *ingest) number(a *arrival, w *clientRef) {
 	a.session = n
 }
 
-// meet reports whether a client reference that is new, and has a number, is a client that is
-// known by another way of writing its address; it gives the number of that.
+// meet returns the number of the client behind a client reference that is new and has a
+// number: its own, or that of the same address written in another way.
 func (f *ingest) meet(n uint32, w *clientRef) uint32 {
 	text := trace.CanonicalClient(w.text)
 	written, plain := quickHash([]byte(w.text)), quickHash([]byte(text))

@@ -58,6 +58,10 @@ func TestFieldsAndSyslogLines(t *testing.T) {
 	assert.Equal(t, want, string(a.AppendFields(nil, fields)), "what there is not is left out")
 	assert.Equal(t, "{}", string(a.AppendFields(nil, fields[:1])))
 	full := Line{Time: a.Time, Client: "c", Method: "m", Host: "h", Path: "p", Protocol: "x", Status: 1, Bytes: 1, Duration: 1, Connect: 1, FirstByte: 1, UserAgent: "u", Referer: "r", Session: "s", Frontend: "f", Route: "r", Upstream: "u", Backend: "b", Reason: "r", Cause: cause.Reset, Attempts: 1}
+	large := Line{Upstream: "app", ID: 123456, Bytes: 654321, Attempts: 12, Status: 404}
+	for name, want := range map[string]string{"id": "123456", "bytes": "654321", "attempts": "12", "status": "404"} {
+		assert.Equal(t, want, string(large.appendField(nil, name)), name)
+	}
 	for _, name := range config.AccessFields {
 		assert.NotEmpty(t, full.appendField(nil, name), "%s is known to the language and not here", name)
 	}
@@ -111,4 +115,42 @@ func TestTheAccessLogIsWrittenSoonAndSurvivesAFullDisk(t *testing.T) {
 		assert.Equal(t, 1001, whole, "what came before and after the trouble is all there")
 		assert.Equal(t, []string{"0 no space left on device", "3 <nil>"}, told)
 	})
+}
+
+// halting takes so many bytes of each write and then fails, while it is broken.
+type halting struct {
+	strings.Builder
+	takes int // negative: all
+}
+
+func (h *halting) Write(p []byte) (int, error) {
+	if h.takes < 0 {
+		return h.Builder.Write(p)
+	}
+	n, _ := h.Builder.Write(p[:min(h.takes, len(p))])
+	return n, errors.New("no space left on device")
+}
+
+// TestALineThatIsTornIsOneLine: what follows half a line begins on a line of its own, and
+// what follows a whole one has no empty line before it.
+func TestALineThatIsTornIsOneLine(t *testing.T) {
+	line := func(path string) *Line { return &Line{Method: "GET", Path: path, Status: 200} }
+	whole := len(line("/1").AppendJSON(nil)) + 1
+	for takes, want := range map[int]int{0: 1, 5: 2, whole: 2, whole - 1: 2} {
+		h := &halting{takes: takes}
+		lost := 0
+		l := New(h, config.AccessLog{Format: "json"}, func(n int, err error) { lost = max(lost, n) })
+		l.Add(line("/1"))
+		l.mu.Lock()
+		l.writeLocked()
+		l.mu.Unlock()
+		h.takes = -1
+		l.Add(line("/2"))
+		l.Close()
+		got := strings.Split(strings.TrimSuffix(h.String(), "\n"), "\n")
+		assert.Len(t, got, want, "%d bytes: %q", takes, h.String())
+		assert.NotContains(t, got, "", "%d bytes", takes)
+		assert.Contains(t, got[len(got)-1], `"path":"/2"`)
+		assert.Equal(t, 1, lost)
+	}
 }

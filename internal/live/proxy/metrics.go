@@ -27,7 +27,7 @@ var (
 	metricState    = metric("backend_state", "1 for the state that a backend is in, 0 for the others.", "upstream", "backend", "state")
 	metricIn       = metric("backend_in_rotation", "1 while a backend may be given requests.", "upstream", "backend")
 	metricWeight   = metric("backend_weight", "Weight of a backend.", "upstream", "backend")
-	metricOpen     = metric("backend_open_requests", "Requests that a backend has open.", "upstream", "backend")
+	metricInFlight = metric("backend_in_flight_requests", "Requests in flight to a backend.", "upstream", "backend")
 	metricRequests = metric("backend_requests_total", "Attempts that have ended.", "upstream", "backend")
 	metricFailed   = metric("backend_failures_total", "Attempts without an answer, or with a status from 500 on.", "upstream", "backend")
 	metricLeft     = metric("backend_client_left_total", "Attempts whose clients left before the answer began.", "upstream", "backend")
@@ -40,7 +40,7 @@ var (
 // Describe is called by the library.
 func (m *metrics) Describe(out chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{
-		metricInfo, metricBegan, metricWaiting, metricRefused, metricNotAsked, metricState, metricIn, metricWeight, metricOpen, metricRequests, metricFailed, metricLeft, metricAnswers, metricBytes, metricSeats, metricFirst,
+		metricInfo, metricBegan, metricWaiting, metricRefused, metricNotAsked, metricState, metricIn, metricWeight, metricInFlight, metricRequests, metricFailed, metricLeft, metricAnswers, metricBytes, metricSeats, metricFirst,
 	} {
 		out <- d
 	}
@@ -73,7 +73,7 @@ func (m *metrics) Collect(out chan<- prometheus.Metric) {
 			}
 			gauge(metricIn, is(health.InRotation(b.State)), u.Name, b.Name)
 			gauge(metricWeight, float64(b.Weight), u.Name, b.Name)
-			gauge(metricOpen, float64(b.InFlight), u.Name, b.Name)
+			gauge(metricInFlight, float64(b.InFlight), u.Name, b.Name)
 			count(metricRequests, b.Requests, u.Name, b.Name)
 			count(metricFailed, b.Failed, u.Name, b.Name)
 			count(metricLeft, b.ClientLeft, u.Name, b.Name)

@@ -140,8 +140,8 @@ func TestTLSIsPassedOnUnopenedByItsName(t *testing.T) {
 			require.NoError(t, err, "the backend's own certificate is seen")
 			assert.Equal(t, "from "+name, string(all))
 			c.Close()
+			synctest.Wait() // until its line is written
 		}
-		synctest.Wait()
 		assert.Equal(t, []string{"tickets board.tern.example", "rest else.example"}, []string{w.log()[0].Route + " " + w.log()[0].Host, w.log()[1].Route + " " + w.log()[1].Host})
 	})
 }

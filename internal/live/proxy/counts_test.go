@@ -1,0 +1,145 @@
+package proxy
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestMetricsHaveTheirValues: each number is that of what happened.
+func TestMetricsHaveTheirValues(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t, "control {\n listen = \"127.0.0.1:9900\"\n}\n"+front+"upstream \"app\" {\n backends = { a = { address = \"192.0.2.1:80\", max_in_flight = 2, weight = 3 } }\n queue {\n limit = 1\n timeout = \"30s\"\n }\n sticky {\n by = \"cookie\"\n }\n}\n")
+		defer w.close()
+		w.start(here, func(out http.ResponseWriter, r *http.Request) {
+			switch r.URL.Path {
+			case "/wait":
+				time.Sleep(10 * time.Second)
+			case "/301", "/404", "/503":
+				code := 0
+				_, _ = fmt.Sscanf(r.URL.Path, "/%d", &code)
+				out.WriteHeader(code)
+			}
+			_, _ = io.WriteString(out, "12345")
+		})
+		w.client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+		for _, path := range []string{"/", "/", "/301", "/404", "/503", "/a%zz", "/nothing%"} {
+			w.get(base + path)
+		}
+		left, cancel := context.WithCancel(t.Context())
+		var wg sync.WaitGroup
+		for _, ctx := range []context.Context{left, t.Context(), t.Context(), t.Context()} {
+			wg.Go(func() {
+				r, err := http.NewRequestWithContext(ctx, "GET", base+"/wait", nil)
+				assert.NoError(t, err)
+				res, err := w.client.Do(r)
+				if err == nil {
+					res.Body.Close()
+				}
+			})
+			time.Sleep(time.Millisecond)
+		}
+		cancel()
+		time.Sleep(2 * time.Second) // the third waits in the queue no more, the fourth was refused
+		_, text := w.get("http://127.0.0.1:9900/metrics")
+		value := func(name string) string {
+			for line := range strings.SplitSeq(text, "\n") {
+				if rest, ok := strings.CutPrefix(line, "kestrix_"+name+" "); ok {
+					return rest
+				}
+			}
+			return "none"
+		}
+		for name, want := range map[string]string{
+			`backend_weight{backend="a",upstream="app"}`: "3", `backend_in_rotation{backend="a",upstream="app"}`: "1", `backend_in_flight_requests{backend="a",upstream="app"}`: "2",
+			`backend_requests_total{backend="a",upstream="app"}`: "6", `backend_failures_total{backend="a",upstream="app"}`: "1", `backend_client_left_total{backend="a",upstream="app"}`: "1",
+			`backend_answers_total{backend="a",class="2xx",upstream="app"}`: "2", `backend_answers_total{backend="a",class="3xx",upstream="app"}`: "1",
+			`backend_answers_total{backend="a",class="4xx",upstream="app"}`: "1", `backend_answers_total{backend="a",class="5xx",upstream="app"}`: "1",
+			`backend_answer_bytes_total{backend="a",upstream="app"}`: "25", `backend_sessions_given_total{backend="a",upstream="app"}`: "8",
+			`upstream_waiting_requests{upstream="app"}`: "0", `upstream_refused_requests_total{upstream="app"}`: "1",
+		} {
+			assert.Equal(t, want, value(name), "%s\n%s", name, text)
+		}
+		wg.Wait()
+	})
+}
+
+// TestFollowersMakeRoom: those who have left take no place away.
+func TestFollowersMakeRoom(t *testing.T) {
+	var f followers
+	for i := range 1000 {
+		require.True(t, f.add(uint64(i%3)))
+		f.done(uint64(i % 3))
+	}
+	assert.Empty(t, f.from)
+	for range followFrom {
+		require.True(t, f.add(1))
+	}
+	assert.False(t, f.add(1), "one source has so many")
+	for range followMost - followFrom {
+		require.True(t, f.add(2))
+	}
+	assert.False(t, f.add(3), "and all together")
+	f.done(1)
+	assert.True(t, f.add(3))
+}
+
+// TestOnlyNamesAreLookedUp, each once.
+func TestOnlyNamesAreLookedUp(t *testing.T) {
+	var mu sync.Mutex
+	var asked []string
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorldWith(t, front+"upstream \"app\" {\n resolve = \"each\"\n backends = {\n a = \"quay.tern.example:80\"\n b = \"quay.tern.example:81\"\n c = \"192.0.2.3:80\"\n d = \"unix:/run/app.sock\"\n e = \"[2001:db8::1]:80\"\n }\n}\n", func(o *Options) {
+			o.Lookup = func(_ context.Context, host string) ([]netip.Addr, error) {
+				mu.Lock()
+				defer mu.Unlock()
+				asked = append(asked, host)
+				return []netip.Addr{netip.MustParseAddr("192.0.2.9")}, nil
+			}
+		})
+		w.close()
+	})
+	mu.Lock()
+	defer mu.Unlock()
+	assert.NotEmpty(t, asked)
+	assert.Equal(t, []string{"quay.tern.example"}, slices.Compact(asked))
+}
+
+// TestWhatAHealthCheckSays reads frames of gRPC and the message in them.
+func TestWhatAHealthCheckSays(t *testing.T) {
+	for frame, want := range map[string]string{
+		"":                                     "the answer is not one gRPC message",
+		"\x00\x00\x00\x00":                     "the answer is not one gRPC message",
+		"\x00\x00\x00\x00\x00":                 "it is UNKNOWN",
+		"\x00\x00\x00\x00\x02\x08\x01":         "",
+		"\x01\x00\x00\x00\x02\x08\x01":         "the answer is not one gRPC message",
+		"\x00\x00\x00\x00\x03\x08\x01":         "the answer is not one gRPC message",
+		"\x00\x00\x00\x00\x02\x08\x02":         "it is NOT_SERVING",
+		"\x00\x00\x00\x00\x02\x08\x03":         "it is SERVICE_UNKNOWN",
+		"\x00\x00\x00\x00\x02\x08\x04":         "it is 4",
+		"\x00\x00\x00\x00\x01\x08":             "",
+		"\x00\x00\x00\x00\x04\x08\x01\x08\x02": "it is NOT_SERVING",
+	} {
+		got := servingStatus([]byte(frame))
+		if frame == "\x00\x00\x00\x00\x01\x08" {
+			assert.NotEmpty(t, got, "a cut message does not pass")
+			continue
+		}
+		if strings.HasPrefix(want, "it is 4") {
+			assert.Contains(t, got, "4")
+			continue
+		}
+		assert.Equal(t, want, got, "%q", frame)
+	}
+}
