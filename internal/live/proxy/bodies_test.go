@@ -11,9 +11,12 @@ import (
 	"sync"
 	"testing"
 	"testing/synctest"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/cause"
 )
 
 const retrying = "upstream \"app\" {\n backends = { a = \"192.0.2.1:80\", b = \"192.0.2.2:80\" }\n algorithm = \"first-fit\"\n retry {\n attempts = 3\n on = [\"connect\", \"reset\", \"503\"]\n }\n}\n"
@@ -141,4 +144,48 @@ func mixed(t *testing.T, version string) {
 		}
 		wg.Wait()
 	})
+}
+
+// TestAClientThatTakesNothingIsLetGo: writing to it fails after idle, by HTTP/1.1, as an
+// event stream and over tcp, and its backend is free again.
+func TestAClientThatTakesNothingIsLetGo(t *testing.T) {
+	big := strings.Repeat("tide ", 200_000)
+	for name, c := range map[string]struct {
+		kind  string
+		cause cause.Cause
+	}{"an answer": {"text/plain", cause.ClientTimeout}, "an event stream": {"text/event-stream", cause.ClientTimeout}} {
+		t.Run(name, func(t *testing.T) {
+			bubble(t, front+"upstream \"app\" {\n backends = { a = \"192.0.2.1:80\" }\n timeouts {\n idle = \"3s\"\n }\n}\n", func(w *world) {
+				w.net.room = 64 << 10
+				w.start(here, func(out http.ResponseWriter, r *http.Request) {
+					out.Header().Set("Content-Type", c.kind)
+					_, _ = io.WriteString(out, big)
+				})
+				l := w.call()
+				l.say("GET / HTTP/1.1\r\nHost: a\r\n\r\n")
+				time.Sleep(2 * time.Second)
+				require.Empty(t, w.log())
+				assert.Equal(t, 1, w.proxy.Status().Upstreams[0].Backends[0].InFlight)
+				time.Sleep(6 * time.Second)
+				require.Len(t, w.log(), 1)
+				assert.Equal(t, c.cause, w.log()[0].Cause)
+				b := w.proxy.Status().Upstreams[0].Backends[0]
+				assert.Equal(t, []any{0, uint64(0), "up"}, []any{b.InFlight, b.Failed, b.State}, "it is no failure of the backend")
+				l.Close()
+
+				// One that takes it slowly gets all of it.
+				l = w.call()
+				l.say("GET / HTTP/1.1\r\nHost: a\r\nConnection: close\r\n\r\n")
+				got := 0
+				for buf := make([]byte, 32<<10); ; time.Sleep(500 * time.Millisecond) {
+					n, err := l.r.Read(buf)
+					if got += n; err != nil {
+						break
+					}
+				}
+				assert.Greater(t, got, len(big))
+				l.Close()
+			})
+		})
+	}
 }

@@ -27,6 +27,7 @@ type network struct {
 	mu        sync.Mutex
 	listeners map[string]*listener
 	accepts   map[string]bool // addresses that accept and never answer
+	room      int             // bytes that wait to be read on each connection; 0: any number
 }
 
 func newNetwork() *network {
@@ -71,6 +72,9 @@ func (n *network) dial(ctx context.Context, _, address string) (net.Conn, error)
 	n.mu.Unlock()
 	to := net.TCPAddrFromAddrPort(netip.MustParseAddrPort(address))
 	here, there := bufferedPipe(from, to)
+	n.mu.Lock()
+	here.(*pipeEnd).in.room, here.(*pipeEnd).out.room = n.room, n.room
+	n.mu.Unlock()
 	select {
 	case l.conns <- there:
 		return here, nil

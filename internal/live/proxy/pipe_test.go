@@ -20,10 +20,17 @@ type flow struct {
 	mu     sync.Mutex
 	cond   *sync.Cond
 	buf    []byte
+	room   int  // bytes that may wait to be read; 0: any number
 	ended  bool // nothing more is written
 	broken bool // nobody reads any more
-	until  time.Time
-	timer  *time.Timer
+	read   pipeLimit
+	write  pipeLimit
+}
+
+// pipeLimit is when reading or writing fails; the zero time is never.
+type pipeLimit struct {
+	until time.Time
+	timer *time.Timer
 }
 
 func newFlow() *flow {
@@ -32,22 +39,22 @@ func newFlow() *flow {
 	return f
 }
 
-func (f *flow) deadline(t time.Time) {
+func (f *flow) deadline(l *pipeLimit, t time.Time) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.until = t
+	l.until = t
 	switch {
-	case !t.IsZero() && f.timer != nil:
-		f.timer.Reset(time.Until(t))
+	case !t.IsZero() && l.timer != nil:
+		l.timer.Reset(time.Until(t))
 	case !t.IsZero():
-		f.timer = time.AfterFunc(time.Until(t), f.cond.Broadcast)
-	case f.timer != nil:
-		f.timer.Stop()
+		l.timer = time.AfterFunc(time.Until(t), f.cond.Broadcast)
+	case l.timer != nil:
+		l.timer.Stop()
 	}
 	f.cond.Broadcast()
 }
 
-func (f *flow) late() bool { return !f.until.IsZero() && !time.Now().Before(f.until) }
+func (l *pipeLimit) over() bool { return !l.until.IsZero() && !time.Now().Before(l.until) }
 
 // end closes a direction, or breaks it.
 func (f *flow) end(broken bool) {
@@ -71,11 +78,12 @@ func (p *pipeEnd) Read(b []byte) (int, error) {
 		switch {
 		case f.broken:
 			return 0, net.ErrClosed
-		case f.late():
+		case f.read.over():
 			return 0, os.ErrDeadlineExceeded
 		case len(f.buf) > 0:
 			n := copy(b, f.buf)
 			f.buf = f.buf[n:]
+			f.cond.Broadcast() // there is room again
 			return n, nil
 		case f.ended:
 			return 0, io.EOF
@@ -88,12 +96,26 @@ func (p *pipeEnd) Write(b []byte) (int, error) {
 	f := p.out
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if f.ended {
-		return 0, io.ErrClosedPipe
+	n := 0
+	for {
+		switch {
+		case f.ended:
+			return n, io.ErrClosedPipe
+		case f.write.over():
+			return n, os.ErrDeadlineExceeded
+		}
+		some := b[n:]
+		if f.room > 0 {
+			some = some[:min(len(some), max(f.room-len(f.buf), 0))]
+		}
+		f.buf = append(f.buf, some...)
+		n += len(some)
+		f.cond.Broadcast()
+		if n == len(b) {
+			return n, nil
+		}
+		f.cond.Wait()
 	}
-	f.buf = append(f.buf, b...)
-	f.cond.Broadcast()
-	return len(b), nil
 }
 
 func (p *pipeEnd) Close() error {
@@ -109,8 +131,19 @@ func (p *pipeEnd) CloseWrite() error {
 	return nil
 }
 
-func (p *pipeEnd) LocalAddr() net.Addr                { return p.local }
-func (p *pipeEnd) RemoteAddr() net.Addr               { return p.remote }
-func (p *pipeEnd) SetDeadline(t time.Time) error      { p.in.deadline(t); return nil }
-func (p *pipeEnd) SetReadDeadline(t time.Time) error  { p.in.deadline(t); return nil }
-func (p *pipeEnd) SetWriteDeadline(_ time.Time) error { return nil } // a write never waits
+func (p *pipeEnd) LocalAddr() net.Addr  { return p.local }
+func (p *pipeEnd) RemoteAddr() net.Addr { return p.remote }
+func (p *pipeEnd) SetReadDeadline(t time.Time) error {
+	p.in.deadline(&p.in.read, t)
+	return nil
+}
+
+func (p *pipeEnd) SetWriteDeadline(t time.Time) error {
+	p.out.deadline(&p.out.write, t)
+	return nil
+}
+
+func (p *pipeEnd) SetDeadline(t time.Time) error {
+	_ = p.SetReadDeadline(t)
+	return p.SetWriteDeadline(t)
+}
