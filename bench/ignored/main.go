@@ -47,11 +47,12 @@ func cmpOr(a, b string) string {
 	return b
 }
 
-var ignoredPaths = sync.OnceValue(func() map[*Block]string {
-	out := map[*Block]string{}
+// A block that stands in several places has several.
+var ignoredPaths = sync.OnceValue(func() map[*Block][]string {
+	out := map[*Block][]string{}
 	var walk func(b *Block, at string)
 	walk = func(b *Block, at string) {
-		out[b] = at
+		out[b] = append(out[b], at)
 		for _, k := range b.Keys {
 			if k.Fields != nil {
 				walk(k.Fields, at+k.Name+".")
@@ -68,7 +69,12 @@ var ignoredPaths = sync.OnceValue(func() map[*Block]string {
 })
 
 func ignored(def *Block, name string) bool {
-	return ignoredKey != "" && ignoredPaths()[def]+name == ignoredKey
+	for _, at := range ignoredPaths()[def] {
+		if at+name == ignoredKey {
+			return true
+		}
+	}
+	return false
 }
 `
 

@@ -94,18 +94,18 @@ func TestAClientThatEndsItsDirection(t *testing.T) {
 		took  time.Duration
 		body  string
 	}{
-		"/soon":   {"", 1900 * time.Millisecond, "all"},
+		"/soon":   {"", 2900 * time.Millisecond, "all"},
 		"/late":   {"client_left", 0, ""},
 		"/slowly": {"", 10 * time.Second, "0123456789"},
 		"/events": {"", 10 * time.Second, "0123456789"},
 		"/quiet":  {"", 0, "0"},
 	} {
-		bubble(t, in("timeouts {\n half_closed = \"2s\"\n}", front)+one, func(w *world) {
+		bubble(t, in("timeouts {\n half_closed = \"3s\"\n}", front)+one, func(w *world) {
 			w.start(here, func(out http.ResponseWriter, r *http.Request) {
 				pause, pieces := time.Second, 10
 				switch r.URL.Path {
 				case "/soon":
-					time.Sleep(1900 * time.Millisecond)
+					time.Sleep(2900 * time.Millisecond)
 					_, _ = io.WriteString(out, "all")
 					return
 				case "/late":
