@@ -12,7 +12,7 @@ import (
 	"strings"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/study"
 	"kestrix/internal/report"
@@ -208,7 +208,7 @@ func noteExpectations(variants []study.Variant, runs []study.Run) error {
 
 // judgeQuietly is judge for a variant that lacks what an expectation speaks of, such as a
 // backend of a larger pool; it says which.
-func judgeQuietly(sc *scenario.Scenario, res *replay.Result) (string, error) {
+func judgeQuietly(sc *scenario.Scenario, res *result.Replay) (string, error) {
 	verdicts, found, err := verdictsOf(sc, res)
 	res.Expectations = []scenario.Verdict{}
 	for _, f := range found {

@@ -13,7 +13,7 @@ import (
 	"strings"
 
 	"kestrix/examples/harbour"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/report"
 )
 
@@ -138,7 +138,7 @@ func demoRow(ctx context.Context, env *Env, args []string) (report.DemoRow, erro
 	quiet := &Env{Stdin: env.Stdin, Stdout: &out, Stderr: io.Discard, Getenv: env.Getenv}
 	Main(ctx, quiet, append(append([]string{}, args...), "-format", "json"))
 	row := report.DemoRow{Config: args[1], Scenario: strings.TrimSuffix(args[4], ".scenario.hcl")}
-	row.Result = new(replay.Result)
+	row.Result = new(result.Replay)
 	if err := json.Unmarshal(out.Bytes(), row.Result); err != nil {
 		return row, unusable(err)
 	}

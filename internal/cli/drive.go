@@ -16,7 +16,7 @@ import (
 	"strings"
 	"time"
 
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/live/drive"
 	"kestrix/internal/report"
@@ -281,7 +281,7 @@ func runDrive(ctx context.Context, env *Env, o *output, f *driveFlags) error {
 	err = o.write(env, func(w io.Writer) error {
 		if o.format == "json" {
 			return writeJSON(w, struct {
-				*replay.Result
+				*result.Replay
 				Driver drive.Lateness `json:"driver"`
 			}{res, late})
 		}

@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrix/internal/core/cause"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/status"
 	"kestrix/internal/core/study"
@@ -40,11 +40,11 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 		"diff":  {study.Diff{}, study.Change{}, study.RequestMove{}, study.ClientMove{}, study.TraceMoves{}, study.TraceMove{}},
 		"map":   {study.Map{}, study.MapFrontend{}, study.MapRoute{}, study.MapUpstream{}, study.MapBackend{}},
 		"replay": {
-			replay.Result{}, replay.Latency{}, replay.Upstream{}, replay.Imbalance{}, replay.Backend{}, replay.Sessions{}, replay.HealthChange{},
-			replay.FaultResult{}, replay.Phase{}, replay.Timeline{}, replay.TimelineRow{}, replay.TimelineBox{}, scenario.Verdict{}, replay.TraceResult{},
-			trace.Bad{}, replay.Overload{}, replay.Assumed{}, replay.Assumes{}, replay.Engine{},
+			result.Replay{}, result.Latency{}, result.Upstream{}, result.Imbalance{}, result.Backend{}, result.Sessions{}, result.HealthChange{},
+			result.Fault{}, result.Phase{}, result.Timeline{}, result.TimelineRow{}, result.TimelineBox{}, scenario.Verdict{}, result.Trace{},
+			trace.Bad{}, result.Overload{}, result.Assumed{}, result.Assumes{}, result.Engine{},
 		},
-		"compare": {study.Comparison{}, study.Run{}, study.Figures{}, study.LeftOut{}, study.Advice{}, replay.Leave{}},
+		"compare": {study.Comparison{}, study.Run{}, study.Figures{}, study.LeftOut{}, study.Advice{}, result.Leave{}},
 		"sweep": {
 			study.Sweep{}, study.SweptRun{}, study.SweepPart{}, study.SweepCase{}, study.SinglePoint{}, study.LoadLimit{}, study.Anyway{}, study.Shard{},
 		},

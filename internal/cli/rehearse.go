@@ -11,7 +11,9 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/study"
 	"kestrix/internal/core/trace"
@@ -91,7 +93,7 @@ type rehearsal struct {
 	scenario *scenario.Scenario // as it is rehearsed
 	forecast *scenario.Scenario // without its open load, which the records are of
 	records  []*trace.Record
-	sources  []replay.Source
+	sources  []ingest.Source
 	options  replay.Options
 }
 
@@ -150,7 +152,7 @@ func runRehearse(ctx context.Context, env *Env, o *output, r *replayFlags, f *re
 
 // both rehearses in virtual time, with further seeds, and for real. What was stopped is
 // predicted anew for as far as it came.
-func (x *rehearsal) both(ctx context.Context, env *Env, r *replayFlags, seeds int) (forecast *replay.Result, others []*replay.Result, out *rehearse.Outcome, err error) {
+func (x *rehearsal) both(ctx context.Context, env *Env, r *replayFlags, seeds int) (forecast *result.Replay, others []*result.Replay, out *rehearse.Outcome, err error) {
 	forecast, others, err = x.foretell(ctx, env, seeds)
 	if err != nil {
 		return nil, nil, nil, err
@@ -195,8 +197,8 @@ func writeRehearsal(env *Env, o *output, f *rehearseFlags, about *report.Rehears
 
 // rehearsalJSON is a rehearsal as JSON.
 type rehearsalJSON struct {
-	Forecast  *replay.Result         `json:"forecast"`
-	Rehearsal *replay.Result         `json:"rehearsal"`
+	Forecast  *result.Replay         `json:"forecast"`
+	Rehearsal *result.Replay         `json:"rehearsal"`
 	Fidelity  study.Fidelity         `json:"fidelity"`
 	Verdict   string                 `json:"verdict"`
 	Mapping   []report.MappedAddress `json:"mapping"`
@@ -264,16 +266,16 @@ func (x *rehearsal) gather(ctx context.Context, env *Env, r *replayFlags, f *reh
 	for _, rec := range x.records {
 		text = append(trace.AppendJSON(text, rec), '\n')
 	}
-	x.sources = []replay.Source{{Name: "what is rehearsed", Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text)), nil }}}
+	x.sources = []ingest.Source{{Name: "what is rehearsed", Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text)), nil }}}
 	x.options.Part, x.options.Spread, x.options.Stamp, x.options.Read = trace.Span{}, "none", "start", trace.Options{}
 	return nil
 }
 
 // foretell makes the forecast, and others with other seeds.
-func (x *rehearsal) foretell(ctx context.Context, env *Env, seeds int) (*replay.Result, []*replay.Result, error) {
+func (x *rehearsal) foretell(ctx context.Context, env *Env, seeds int) (*result.Replay, []*result.Replay, error) {
 	p := newProgress(env, "forecast")
 	defer p.clear()
-	var all []*replay.Result
+	var all []*result.Replay
 	for i := range seeds + 1 {
 		o := x.options
 		o.Seed += uint64(i)
@@ -291,7 +293,7 @@ func (x *rehearsal) foretell(ctx context.Context, env *Env, seeds int) (*replay.
 }
 
 // forReal rehearses.
-func (x *rehearsal) forReal(ctx context.Context, env *Env, r *replayFlags, forecast *replay.Result) (*rehearse.Outcome, error) {
+func (x *rehearsal) forReal(ctx context.Context, env *Env, r *replayFlags, forecast *result.Replay) (*rehearse.Outcome, error) {
 	style := env.style(env.Stderr, false)
 	var mu sync.Mutex
 	shown := false

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/study"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/live/drive"
@@ -98,7 +98,7 @@ fault "it" {
 		text, err := s.command("rehearse", "site.hcl", "-scenario", "it.scenario.hcl", "-format", "json").Output()
 		require.NoError(t, err)
 		var got struct {
-			Forecast, Rehearsal *replay.Result
+			Forecast, Rehearsal *result.Replay
 			Fidelity            study.Fidelity
 			Driver              drive.Lateness
 		}
@@ -174,7 +174,7 @@ func TestWhatServeRecordedIsLearned(t *testing.T) {
 		}
 		var was trace.Summary
 		run(&was, "trace", "describe", "today.jsonl", "-format", "json")
-		var is replay.Result
+		var is result.Replay
 		run(&is, "replay", "site.hcl", "-scenario", "learned.scenario.hcl", "-format", "json")
 		assert.InEpsilon(t, was.Duration.P50, is.Latency.P50, 0.15, "p50")
 		assert.InEpsilon(t, was.Duration.P95, is.Latency.P95, 0.15, "p95")

@@ -10,6 +10,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/report"
 )
@@ -155,7 +156,7 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, forms r
 
 // judge holds the result against the expectations and gives how many are not
 // met.
-func judge(env *Env, sc *scenario.Scenario, res *replay.Result) (int, error) {
+func judge(env *Env, sc *scenario.Scenario, res *result.Replay) (int, error) {
 	verdicts, found, err := verdictsOf(sc, res)
 	if err != nil {
 		return 0, err
@@ -174,7 +175,7 @@ func judge(env *Env, sc *scenario.Scenario, res *replay.Result) (int, error) {
 }
 
 // verdictsOf holds a result, as it is written, against what a scenario expects.
-func verdictsOf(sc *scenario.Scenario, res *replay.Result) ([]scenario.Verdict, config.Findings, error) {
+func verdictsOf(sc *scenario.Scenario, res *result.Replay) ([]scenario.Verdict, config.Findings, error) {
 	res.Expectations = []scenario.Verdict{}
 	if len(sc.Expects) == 0 {
 		return res.Expectations, nil, nil

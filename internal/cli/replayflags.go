@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/scenario"
 )
@@ -137,8 +138,8 @@ func (r *replayFlags) fits(sc *scenario.Scenario, args []string) error {
 
 // traceSources opens each trace once before the work begins, so that a missing last
 // file is known at once; but a pipe can be opened only once.
-func traceSources(ctx context.Context, env *Env, names []string) ([]replay.Source, error) {
-	var sources []replay.Source
+func traceSources(ctx context.Context, env *Env, names []string) ([]ingest.Source, error) {
+	var sources []ingest.Source
 	for _, t := range names {
 		if info, err := os.Stat(t); t != "-" && (err != nil || info.Mode().IsRegular() || info.IsDir()) {
 			f, err := openTrace(ctx, env, t)
@@ -147,7 +148,7 @@ func traceSources(ctx context.Context, env *Env, names []string) ([]replay.Sourc
 			}
 			f.Close()
 		}
-		sources = append(sources, replay.Source{Name: t, Open: func() (io.ReadCloser, error) { return openTrace(ctx, env, t) }})
+		sources = append(sources, ingest.Source{Name: t, Open: func() (io.ReadCloser, error) { return openTrace(ctx, env, t) }})
 	}
 	return sources, nil
 }

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/report"
@@ -126,7 +127,7 @@ func gatherScenarios(env *Env, s *source, r *replayFlags, files, args []string) 
 }
 
 // run replays some of the scenarios side by side.
-func (m *many) run(ctx context.Context, p *progress, traces []string, group []int, sources []replay.Source) error {
+func (m *many) run(ctx context.Context, p *progress, traces []string, group []int, sources []ingest.Source) error {
 	var cases []replay.Case
 	for _, i := range group {
 		c := replay.Case{Config: m.source.config, Scenario: m.scenarios[i], Seed: m.scenarios[i].Seed}

@@ -13,7 +13,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/study"
 	"kestrix/internal/report"
@@ -258,7 +258,7 @@ func (f *sweepFlags) join(env *Env, names []string) error {
 
 // rereadable returns traces that can be read over and over under their own names, the
 // files that they are read from, and what removes those that were made.
-func rereadable(ctx context.Context, env *Env, names []string) ([]replay.Source, []string, func(), error) {
+func rereadable(ctx context.Context, env *Env, names []string) ([]ingest.Source, []string, func(), error) {
 	files, remove, err := keepPipes(ctx, env, names)
 	if err != nil {
 		return nil, nil, remove, err

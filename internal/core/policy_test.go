@@ -44,6 +44,11 @@ var allowed = map[string][]string{
 	"internal/core/peer":      {},
 	"internal/core/limit":     {"internal/core/config", "internal/core/tick"},
 	"internal/core/sticky":    {"internal/core/tick"},
+	"internal/core/result":    {"internal/core/cause", "internal/core/scenario", "internal/core/trace"},
+	"internal/core/histogram": {"internal/core/result"},
+	"internal/core/ingest": {
+		"internal/core/config", "internal/core/limit", "internal/core/request", "internal/core/result", "internal/core/rng", "internal/core/route", "internal/core/scenario", "internal/core/trace",
+	},
 	"internal/core/balance": {
 		"internal/core/rng", "internal/core/queue", "internal/core/tick",
 	},

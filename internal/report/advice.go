@@ -7,7 +7,7 @@ import (
 
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 )
 
@@ -15,8 +15,8 @@ import (
 const mostFaults = 5
 
 // felt tells what customers felt before, during and after each fault.
-func (s Style) felt(b *strings.Builder, r *replay.Result) {
-	var began []replay.FaultResult
+func (s Style) felt(b *strings.Builder, r *result.Replay) {
+	var began []result.Fault
 	for _, f := range r.Faults {
 		if f.Began {
 			began = append(began, f)
@@ -27,7 +27,7 @@ func (s Style) felt(b *strings.Builder, r *replay.Result) {
 	}
 	rest := 0
 	if len(began) > mostFaults && !s.All {
-		slices.SortStableFunc(began, func(a, c replay.FaultResult) int {
+		slices.SortStableFunc(began, func(a, c result.Fault) int {
 			switch {
 			case a.During.ErrorRate > c.During.ErrorRate:
 				return -1
@@ -48,7 +48,7 @@ func (s Style) felt(b *strings.Builder, r *replay.Result) {
 	for _, f := range began {
 		for i, x := range []struct {
 			word string
-			p    replay.Phase
+			p    result.Phase
 		}{{"before", f.Before}, {"during", f.During}, {"after", f.After}} {
 			if x.p.Requests == 0 && i != 1 {
 				continue
@@ -119,7 +119,7 @@ func (s Style) advice(b *strings.Builder, p Replay) {
 }
 
 // adviseFault returns what would have made a fault cost less.
-func adviseFault(p Replay, f *replay.FaultResult) []string {
+func adviseFault(p Replay, f *result.Fault) []string {
 	if !f.Began || f.ExposedFailed == 0 || byOperator(f.Kind) {
 		return nil
 	}
@@ -143,7 +143,7 @@ func adviseFault(p Replay, f *replay.FaultResult) []string {
 
 // adviseUpstream returns what an upstream lacks by what came of it. Who has made
 // another upstream sticky has thought about sessions, and is not told of them.
-func adviseUpstream(u *config.Upstream, r *replay.Result, sticky bool) []string {
+func adviseUpstream(u *config.Upstream, r *result.Replay, sticky bool) []string {
 	x := r.Upstreams[u.Name]
 	if x == nil || x.Requests == 0 {
 		return nil

@@ -6,14 +6,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/study"
 )
 
 // variant makes a run of a comparison and what it is of.
 func variant(name, choice string, pool int, now bool, f study.Figures, busy float64) (study.Variant, study.Run) {
-	r := &replay.Result{Requests: 10_000, Answered: 10_000 - f.Failed, Upstreams: map[string]*replay.Upstream{"a": {Backends: map[string]*replay.Backend{"auk": {Busy: busy}}}}}
-	return study.Variant{Name: name, Choice: choice, Pool: pool, Configured: now}, study.Run{Name: name, Configured: now, Figures: f, Result: r, Leave: &replay.Leave{Backends: []string{"a.auk"}}}
+	r := &result.Replay{Requests: 10_000, Answered: 10_000 - f.Failed, Upstreams: map[string]*result.Upstream{"a": {Backends: map[string]*result.Backend{"auk": {Busy: busy}}}}}
+	return study.Variant{Name: name, Choice: choice, Pool: pool, Configured: now}, study.Run{Name: name, Configured: now, Figures: f, Result: r, Leave: &result.Leave{Backends: []string{"a.auk"}}}
 }
 
 func TestAdvice(t *testing.T) {

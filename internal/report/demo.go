@@ -4,14 +4,14 @@ import (
 	"fmt"
 	"strings"
 
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 )
 
 // DemoRow is one replay of the demo's story.
 type DemoRow struct {
 	Config   string
 	Scenario string
-	Result   *replay.Result
+	Result   *result.Replay
 }
 
 // Chapter is the heading of a step of the demo.

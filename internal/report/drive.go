@@ -5,7 +5,7 @@ import (
 	"strings"
 	"time"
 
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 )
 
 // Late is how late requests were sent by a driver, in seconds.
@@ -18,7 +18,7 @@ type Drive struct {
 	Speed  float64
 	HTTP   string // version
 	By     string // the field that names backends
-	Result *replay.Result
+	Result *result.Replay
 	First  string // failure without an answer, in the words of the library; empty for none
 	Late   Late
 	Open   bool // requests were sent at times of their own, whatever became of earlier ones

@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"strings"
 
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 )
 
@@ -23,7 +23,7 @@ type Held struct {
 	Scenario string         `json:"scenario"` // its file
 	Met      int            `json:"met"`
 	NotMet   int            `json:"not_met"`
-	Result   *replay.Result `json:"result"`
+	Result   *result.Replay `json:"result"`
 }
 
 // values words what an expectation was made of.

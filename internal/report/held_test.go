@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/study"
 )
@@ -16,8 +16,8 @@ func heldFixture() *HeldAll {
 	met := scenario.Verdict{Name: "few fail", Met: true, That: "result.failed < 9", Values: map[string]any{"result.failed": 2.0}}
 	never := scenario.Verdict{Name: "it is found <soon>", That: "result.faults[0].detected_after <= 5", Values: map[string]any{"result.faults[0].detected_after": nil}}
 	return &HeldAll{Names: []string{"pier.hcl"}, Met: 1, NotMet: 1, Scenarios: []Held{
-		{Scenario: "auk-goes.scenario.hcl", Met: 1, NotMet: 1, Result: &replay.Result{Requests: 1200, Failed: 2, ErrorRate: 2.0 / 1200, Latency: replay.Latency{P99: 0.3}, Expectations: []scenario.Verdict{met, never}}},
-		{Scenario: "quiet.scenario.hcl", Result: &replay.Result{Requests: 10}},
+		{Scenario: "auk-goes.scenario.hcl", Met: 1, NotMet: 1, Result: &result.Replay{Requests: 1200, Failed: 2, ErrorRate: 2.0 / 1200, Latency: result.Latency{P99: 0.3}, Expectations: []scenario.Verdict{met, never}}},
+		{Scenario: "quiet.scenario.hcl", Result: &result.Replay{Requests: 10}},
 	}}
 }
 
@@ -96,7 +96,7 @@ func TestTablesOfWaysFit(t *testing.T) {
 	}
 	p.Result.Runs[0].Notes = []string{`"x" strikes nobody in it`}
 	p.Result.Partial, p.Upstreams = true, []string{"app", "gate", "board"}
-	p.Result.Runs[0].Result.Overloaded = []replay.Overload{{Upstream: "app", From: 61}}
+	p.Result.Runs[0].Result.Overloaded = []result.Overload{{Upstream: "app", From: 61}}
 	text := plainStyle.Compare(p)
 	for _, want := range []string{`round-robin: "x" strikes nobody in it`, "stopped early: what follows is partial", "app, gate and board", "app has more to do than it can: round-robin from 01:01.0 on", "first-fit is left out"} {
 		assert.Contains(t, text, want)

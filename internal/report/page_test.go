@@ -15,6 +15,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 )
 
@@ -140,7 +141,7 @@ func TestALargePageStaysSmall(t *testing.T) {
 		p.Result.Upstreams[x.Name] = res
 	}
 	for range 5000 {
-		p.Result.Health = append(p.Result.Health, replay.HealthChange{At: 3, Upstream: u.Name, Backend: "auk", From: "up", To: "down", Why: "a probe failed"})
+		p.Result.Health = append(p.Result.Health, result.HealthChange{At: 3, Upstream: u.Name, Backend: "auk", From: "up", To: "down", Why: "a probe failed"})
 	}
 	page, err := ReplayPage(p, "1")
 	require.NoError(t, err)

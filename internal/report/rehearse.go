@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/study"
 )
@@ -18,7 +18,7 @@ type Rehearsal struct {
 	Names               []string // configuration, traces and scenario
 	Config              *config.Config
 	Scenario            *scenario.Scenario
-	Forecast, Rehearsal *replay.Result
+	Forecast, Rehearsal *result.Replay
 	Fidelity            study.Fidelity
 	Mapping             []MappedAddress
 	Left                []string // what was not rehearsed as it is
@@ -140,7 +140,7 @@ func (s Style) Rehearse(p *Rehearsal) string {
 }
 
 // bothExpected writes the scenario's expectations, held against both.
-func (s Style) bothExpected(b *strings.Builder, f, r *replay.Result) {
+func (s Style) bothExpected(b *strings.Builder, f, r *result.Replay) {
 	if len(f.Expectations) == 0 {
 		return
 	}

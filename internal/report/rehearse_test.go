@@ -10,7 +10,7 @@ import (
 
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/study"
 )
@@ -19,26 +19,26 @@ func number(v float64) *float64 { return &v }
 
 // rehearsed is a small rehearsal in which some of it holds.
 func rehearsed() *Rehearsal {
-	result := func(failed int64, detected *float64) *replay.Result {
-		r := &replay.Result{Requests: 1000, Answered: 1000 - failed, Failed: failed, Duration: 40, Timeline: replay.Timeline{Bucket: 10}}
+	outcome := func(failed int64, detected *float64) *result.Replay {
+		r := &result.Replay{Requests: 1000, Answered: 1000 - failed, Failed: failed, Duration: 40, Timeline: result.Timeline{Bucket: 10}}
 		r.Trace.Clients = 30
 		for i := range 4 {
-			r.Timeline.Rows = append(r.Timeline.Rows, replay.TimelineRow{At: float64(10 * i), Answered: 250, Failed: failed / 4, Upstreams: map[string]map[string]replay.TimelineBox{"app": {"auk": {Requests: int64(100 * i)}}}})
-			r.Timeline.Coarse = append(r.Timeline.Coarse, replay.CoarseRow{At: float64(10 * i), P95: 0.05 * float64(i+1)})
+			r.Timeline.Rows = append(r.Timeline.Rows, result.TimelineRow{At: float64(10 * i), Answered: 250, Failed: failed / 4, Upstreams: map[string]map[string]result.TimelineBox{"app": {"auk": {Requests: int64(100 * i)}}}})
+			r.Timeline.Coarse = append(r.Timeline.Coarse, result.CoarseRow{At: float64(10 * i), P95: 0.05 * float64(i+1)})
 		}
-		r.Upstreams = map[string]*replay.Upstream{"app": {Requests: 1000, Order: []string{"auk"}, Backends: map[string]*replay.Backend{"auk": {Share: 1}}}}
-		r.Faults = []replay.FaultResult{{Name: "it & <it>", Kind: "refuse", At: 10, Until: number(20), Began: true, Backends: []string{"app.auk"}, DetectedAfter: detected}}
-		r.Health = []replay.HealthChange{{At: 11.5, Upstream: "app", Backend: "auk", From: "up", To: "down", Why: "2 probes failed"}}
+		r.Upstreams = map[string]*result.Upstream{"app": {Requests: 1000, Order: []string{"auk"}, Backends: map[string]*result.Backend{"auk": {Share: 1}}}}
+		r.Faults = []result.Fault{{Name: "it & <it>", Kind: "refuse", At: 10, Until: number(20), Began: true, Backends: []string{"app.auk"}, DetectedAfter: detected}}
+		r.Health = []result.HealthChange{{At: 11.5, Upstream: "app", Backend: "auk", From: "up", To: "down", Why: "2 probes failed"}}
 		r.Expectations = []scenario.Verdict{{Name: "few are lost", That: "result.failed < 100", Met: failed < 100}}
 		return r
 	}
 	p := &Rehearsal{
-		Names: []string{"site.hcl", "it.scenario.hcl"}, Scenario: scenario.None(), Forecast: result(40, number(1.5)), Rehearsal: result(120, number(1.502)), Speed: 1, KeptUp: true,
+		Names: []string{"site.hcl", "it.scenario.hcl"}, Scenario: scenario.None(), Forecast: outcome(40, number(1.5)), Rehearsal: outcome(120, number(1.502)), Speed: 1, KeptUp: true,
 		Config:  &config.Config{Upstreams: []*config.Upstream{{Name: "app", Backends: []config.Backend{{Name: "auk"}}}}},
 		Mapping: []MappedAddress{{"app.auk", "192.0.2.11:8080", "127.0.0.1:4711"}}, Left: []string{"frontend web is rehearsed in clear text"},
 	}
-	p.Forecast.Health = append(p.Forecast.Health, replay.HealthChange{At: 22, Upstream: "app", Backend: "auk", From: "down", To: "up", Why: "2 probes passed"})
-	p.Rehearsal.Health = append(p.Rehearsal.Health, replay.HealthChange{At: 30, Upstream: "app", Backend: "auk", From: "down", To: "suspended", Why: "it failed"})
+	p.Forecast.Health = append(p.Forecast.Health, result.HealthChange{At: 22, Upstream: "app", Backend: "auk", From: "down", To: "up", Why: "2 probes passed"})
+	p.Rehearsal.Health = append(p.Rehearsal.Health, result.HealthChange{At: 30, Upstream: "app", Backend: "auk", From: "down", To: "suspended", Why: "it failed"})
 	p.Fidelity = study.Fidelity{Seeds: 8, Off: 2, Rows: []study.Held{
 		{What: "failed", Unit: "count", Forecast: number(40), Rehearsal: number(120), Difference: number(80), Chance: number(12), Goal: 12},
 		{What: "latency.p95", Unit: "seconds", Forecast: number(0.1), Rehearsal: number(0.09), Difference: number(-0.01), Chance: number(0.004), Goal: 0.015, Holds: true},
@@ -98,11 +98,11 @@ func TestThePageOfARehearsal(t *testing.T) {
 }
 
 func TestWhatCameOfADrive(t *testing.T) {
-	r := &replay.Result{Requests: 1000, Answered: 990, Failed: 10, ErrorRate: 0.01, Duration: 10, Throughput: 99, Errors: cause.Counts{cause.Reset: 10}, Latency: replay.Latency{P50: 0.01, P95: 0.02, P99: 0.03, Max: 1}}
-	r.Trace.Clients, r.Sessions = 20, replay.Sessions{Seen: 20, Misses: 1}
-	r.Upstreams = map[string]*replay.Upstream{
-		"booking": {Order: []string{"auk"}, Backends: map[string]*replay.Backend{"auk": {Requests: 600, Share: 1, Failed: 4, Latency: replay.Latency{P50: 0.01, P95: 0.02, P99: 0.03}}}},
-		"answers": {Order: []string{"skua"}, Backends: map[string]*replay.Backend{"skua": {Requests: 300, Share: 1}}},
+	r := &result.Replay{Requests: 1000, Answered: 990, Failed: 10, ErrorRate: 0.01, Duration: 10, Throughput: 99, Errors: cause.Counts{cause.Reset: 10}, Latency: result.Latency{P50: 0.01, P95: 0.02, P99: 0.03, Max: 1}}
+	r.Trace.Clients, r.Sessions = 20, result.Sessions{Seen: 20, Misses: 1}
+	r.Upstreams = map[string]*result.Upstream{
+		"booking": {Order: []string{"auk"}, Backends: map[string]*result.Backend{"auk": {Requests: 600, Share: 1, Failed: 4, Latency: result.Latency{P50: 0.01, P95: 0.02, P99: 0.03}}}},
+		"answers": {Order: []string{"skua"}, Backends: map[string]*result.Backend{"skua": {Requests: 300, Share: 1}}},
 	}
 	d := &Drive{Names: []string{"made.log"}, URL: "http://127.0.0.1:8080", Speed: 10, HTTP: "2", By: "X-Who", Result: r, Late: Late{0.0001, 0.002, 0.02}, Open: true, KeptUp: true}
 	text := plainStyle.Drive(d)

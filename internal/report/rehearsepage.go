@@ -7,7 +7,7 @@ import (
 	"math"
 	"strings"
 
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 )
 
 //go:embed page/rehearse.html
@@ -73,7 +73,7 @@ func RehearsalPage(p *Rehearsal, version string) ([]byte, error) {
 	for i, x := range p.Forecast.Expectations {
 		v.Expectations = append(v.Expectations, pageBoth{x.Name, x.That, x.Met, i < len(p.Rehearsal.Expectations) && p.Rehearsal.Expectations[i].Met})
 	}
-	failed := func(r *replay.TimelineRow) float64 { return float64(r.Failed) }
+	failed := func(r *result.TimelineRow) float64 { return float64(r.Failed) }
 	v.Charts = append(v.Charts, p.overlay("Requests that failed, a second", "", "/s", failed),
 		p.overlaid("How long 95 % of answers took at most", "", "", p.of(p.Forecast).coarse(quantile95), p.of(p.Rehearsal).coarse(quantile95)))
 	for _, u := range p.Config.Upstreams {
@@ -84,7 +84,7 @@ func RehearsalPage(p *Rehearsal, version string) ([]byte, error) {
 		card := pageCharts{Name: u.Name}
 		for i := range u.Backends {
 			if name := u.Backends[i].Name; i < 6 {
-				card.Charts = append(card.Charts, p.overlay(name+": requests a second", u.Name, "/s", func(r *replay.TimelineRow) float64 { return float64(r.Upstreams[u.Name][name].Requests) }))
+				card.Charts = append(card.Charts, p.overlay(name+": requests a second", u.Name, "/s", func(r *result.TimelineRow) float64 { return float64(r.Upstreams[u.Name][name].Requests) }))
 			}
 		}
 		v.Upstreams = append(v.Upstreams, card)
@@ -97,15 +97,15 @@ func RehearsalPage(p *Rehearsal, version string) ([]byte, error) {
 	return render("rehearse", &v)
 }
 
-func quantile95(r *replay.CoarseRow) float64 { return r.P95 }
+func quantile95(r *result.CoarseRow) float64 { return r.P95 }
 
 // of returns one of the two as a replay's report takes it.
-func (p *Rehearsal) of(r *replay.Result) Replay {
+func (p *Rehearsal) of(r *result.Replay) Replay {
 	return Replay{Config: p.Config, Scenario: p.Scenario, Result: r}
 }
 
 // overlay draws something of both over time.
-func (p *Rehearsal) overlay(name, upstream, unit string, of func(*replay.TimelineRow) float64) pageChart {
+func (p *Rehearsal) overlay(name, upstream, unit string, of func(*result.TimelineRow) float64) pageChart {
 	return p.overlaid(name, upstream, unit, p.of(p.Forecast).series(of), p.of(p.Rehearsal).series(of))
 }
 

@@ -9,7 +9,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/health"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 )
 
@@ -19,7 +19,7 @@ type Replay struct {
 	Scenario *scenario.Scenario
 	Path     string   // of the configuration, for what to do next
 	Names    []string // configuration, traces and scenario, for the first line
-	Result   *replay.Result
+	Result   *result.Replay
 }
 
 // Replay writes the report of a replay as text.
@@ -56,13 +56,13 @@ func (s Style) Replay(p Replay) string {
 }
 
 // notes returns what of the trace was not as it should be.
-func (s Style) notes(b *strings.Builder, r *replay.Result) {
+func (s Style) notes(b *strings.Builder, r *result.Replay) {
 	for _, l := range s.noteLines(r) {
 		b.WriteString(l + "\n")
 	}
 }
 
-func (s Style) noteLines(r *replay.Result) []string {
+func (s Style) noteLines(r *result.Replay) []string {
 	var out []string
 	if r.Trace.BadLines > 0 {
 		out = append(out, s.yellow(plural(r.Trace.BadLines, "line")+" could not be read and passed over"))
@@ -84,7 +84,7 @@ func (s Style) noteLines(r *replay.Result) []string {
 }
 
 // totals writes how many were answered and failed, with more of what is known beside it.
-func (s Style) totals(b *strings.Builder, r *replay.Result, more ...string) {
+func (s Style) totals(b *strings.Builder, r *result.Replay, more ...string) {
 	width := max(len(count(r.Answered)), len(count(r.Failed)), 8)
 	l := r.Latency
 	answered := 0.0
@@ -136,7 +136,7 @@ func (s Style) totals(b *strings.Builder, r *replay.Result, more ...string) {
 	}
 }
 
-func (s Style) upstream(b *strings.Builder, cfg *config.Upstream, r *replay.Result) {
+func (s Style) upstream(b *strings.Builder, cfg *config.Upstream, r *result.Replay) {
 	u := r.Upstreams[cfg.Name]
 	if u == nil {
 		return
@@ -282,7 +282,7 @@ func (s Style) story(b *strings.Builder, p Replay) {
 	}
 }
 
-func met(f replay.FaultResult) string {
+func met(f result.Fault) string {
 	left := ""
 	if f.ExposedLeft > 0 {
 		left = ", " + count(f.ExposedLeft) + " left by their clients"
@@ -291,7 +291,7 @@ func met(f replay.FaultResult) string {
 }
 
 // sinceFault says of a change how long after a fault it came.
-func sinceFault(h replay.HealthChange, r *replay.Result) string {
+func sinceFault(h result.HealthChange, r *result.Replay) string {
 	for _, f := range r.Faults {
 		if !f.Began || !slices.Contains(f.Backends, h.Upstream+"."+h.Backend) || byOperator(f.Kind) {
 			continue
@@ -327,7 +327,7 @@ func (s Style) overTime(b *strings.Builder, p Replay) {
 	label = min(label, 20)
 	room := max(s.Width-label-4, 10)
 	per := (len(rows) + room - 1) / room
-	sum := func(of func(replay.TimelineRow) int64) []float64 {
+	sum := func(of func(result.TimelineRow) int64) []float64 {
 		var out []float64
 		for i := 0; i < len(rows); i += per {
 			n := int64(0)
@@ -349,7 +349,7 @@ func (s Style) overTime(b *strings.Builder, p Replay) {
 		top := 0.0
 		var drawn [][]float64
 		for _, x := range u.Backends {
-			v := sum(func(r replay.TimelineRow) int64 { return r.Upstreams[u.Name][x.Name].Requests })
+			v := sum(func(r result.TimelineRow) int64 { return r.Upstreams[u.Name][x.Name].Requests })
 			drawn = append(drawn, v)
 			top = max(top, slices.Max(v))
 		}
@@ -360,14 +360,14 @@ func (s Style) overTime(b *strings.Builder, p Replay) {
 			line(x.Name, drawn[i], top)
 		}
 	}
-	failed := sum(func(r replay.TimelineRow) int64 { return r.Failed })
+	failed := sum(func(r result.TimelineRow) int64 { return r.Failed })
 	if top := slices.Max(failed); top > 0 {
 		line("failed", failed, top)
 		fmt.Fprintf(b, "  %s  tallest %s failed\n", strings.Repeat(" ", label), count(int64(top)))
 	}
 }
 
-func (s Style) expectations(b *strings.Builder, r *replay.Result) {
+func (s Style) expectations(b *strings.Builder, r *result.Replay) {
 	if len(r.Expectations) == 0 {
 		return
 	}

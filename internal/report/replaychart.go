@@ -9,11 +9,11 @@ import (
 	"strings"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 )
 
 // series sums something over the rows that go into each column, a second.
-func (p Replay) series(of func(*replay.TimelineRow) float64) []point {
+func (p Replay) series(of func(*result.TimelineRow) float64) []point {
 	t := &p.Result.Timeline
 	per := t.PerRow()
 	var out []point
@@ -35,7 +35,7 @@ func (p Replay) series(of func(*replay.TimelineRow) float64) []point {
 }
 
 // coarse returns a percentile in each column, none where nothing was answered.
-func (p Replay) coarse(of func(*replay.CoarseRow) float64) []point {
+func (p Replay) coarse(of func(*result.CoarseRow) float64) []point {
 	var out []point
 	for i := range p.Result.Timeline.Coarse {
 		x := &p.Result.Timeline.Coarse[i]
@@ -90,8 +90,8 @@ func (p Replay) column() string {
 }
 
 func (p Replay) requestsChart() (template.HTML, string) {
-	answered := p.series(func(r *replay.TimelineRow) float64 { return float64(r.Answered) })
-	failed := p.series(func(r *replay.TimelineRow) float64 { return float64(r.Failed) })
+	answered := p.series(func(r *result.TimelineRow) float64 { return float64(r.Answered) })
+	failed := p.series(func(r *result.TimelineRow) float64 { return float64(r.Failed) })
 	c := newChart(250, 0, p.ends())
 	at := steps5(highest(answered, failed))
 	c.high = at[len(at)-1]
@@ -117,8 +117,8 @@ func (p Replay) requestsChart() (template.HTML, string) {
 
 func (p Replay) latencyChart() (template.HTML, string) {
 	lines := [][]point{
-		p.coarse(func(r *replay.CoarseRow) float64 { return r.P50 }), p.coarse(func(r *replay.CoarseRow) float64 { return r.P95 }),
-		p.coarse(func(r *replay.CoarseRow) float64 { return r.P99 }),
+		p.coarse(func(r *result.CoarseRow) float64 { return r.P50 }), p.coarse(func(r *result.CoarseRow) float64 { return r.P95 }),
+		p.coarse(func(r *result.CoarseRow) float64 { return r.P99 }),
 	}
 	low, high := lowest(lines...), highest(lines...)
 	if high == 0 {
@@ -186,7 +186,7 @@ func (p Replay) backendsChart(cfg *config.Upstream, shown []string) (template.HT
 	c.bands(p.faultBands(cfg.Name), bottom)
 	var all [][]point
 	for _, name := range shown {
-		all = append(all, p.series(func(r *replay.TimelineRow) float64 { return float64(r.Upstreams[cfg.Name][name].Requests) }))
+		all = append(all, p.series(func(r *result.TimelineRow) float64 { return float64(r.Upstreams[cfg.Name][name].Requests) }))
 	}
 	top := highest(all...)
 	seen := map[string]bool{}

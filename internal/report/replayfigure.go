@@ -11,7 +11,7 @@ import (
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
 
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 )
 
 // okabeIto are colours that those who see colours otherwise can tell apart (Okabe,
@@ -48,16 +48,16 @@ func ReplayFigure(kind string, p Replay) ([]byte, error) {
 	head, _ := p.headline()
 	requests := panel(clip(strings.Join(p.Names, ", ")+": "+head, 130), "", "requests a second")
 	lines := []namedLine{
-		{"answered", p.series(func(r *replay.TimelineRow) float64 { return float64(r.Answered) }), 0},
-		{"failed", p.series(func(r *replay.TimelineRow) float64 { return float64(r.Failed) }), 1},
+		{"answered", p.series(func(r *result.TimelineRow) float64 { return float64(r.Answered) }), 0},
+		{"failed", p.series(func(r *result.TimelineRow) float64 { return float64(r.Failed) }), 1},
 	}
 	if err := p.fill(requests, lines, ""); err != nil {
 		return nil, err
 	}
 	panels := []*plot.Plot{requests}
 	took := []namedLine{
-		{"half within", p.coarse(func(r *replay.CoarseRow) float64 { return r.P50 }), 0}, {"95 % within", p.coarse(func(r *replay.CoarseRow) float64 { return r.P95 }), 1},
-		{"99 % within", p.coarse(func(r *replay.CoarseRow) float64 { return r.P99 }), 2},
+		{"half within", p.coarse(func(r *result.CoarseRow) float64 { return r.P50 }), 0}, {"95 % within", p.coarse(func(r *result.CoarseRow) float64 { return r.P95 }), 1},
+		{"99 % within", p.coarse(func(r *result.CoarseRow) float64 { return r.P99 }), 2},
 	}
 	if highest(took[0].points) > 0 {
 		x := panel("how long answers took", "", "duration")
@@ -79,7 +79,7 @@ func ReplayFigure(kind string, p Replay) ([]byte, error) {
 		var by []namedLine
 		names, _ := worstBackends(u)
 		for i, name := range names[:min(len(names), mostLines)] {
-			by = append(by, namedLine{name, p.series(func(r *replay.TimelineRow) float64 { return float64(r.Upstreams[busiest][name].Requests) }), i})
+			by = append(by, namedLine{name, p.series(func(r *result.TimelineRow) float64 { return float64(r.Upstreams[busiest][name].Requests) }), i})
 		}
 		if err := p.fill(x, by, busiest); err != nil {
 			return nil, err

@@ -9,7 +9,7 @@ import (
 	"strings"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 )
 
 // replayPage is what the page of a replay shows, in words.
@@ -252,7 +252,7 @@ func (p Replay) upstreamCard(cfg *config.Upstream) pageUpstream {
 
 // worstBackends gives the backends in order, of many the ten worst and how many more
 // there are.
-func worstBackends(u *replay.Upstream) ([]string, int) {
+func worstBackends(u *result.Upstream) ([]string, int) {
 	names := slices.Clone(u.Order)
 	if len(names) <= 30 {
 		return names, 0
@@ -272,7 +272,7 @@ func (p Replay) feltRows() []pageFelt {
 		}
 		for i, x := range []struct {
 			word string
-			p    replay.Phase
+			p    result.Phase
 		}{{"before", f.Before}, {"during", f.During}, {"after", f.After}} {
 			if x.p.Requests == 0 && i != 1 {
 				continue
@@ -292,7 +292,7 @@ func (p Replay) feltRows() []pageFelt {
 
 // assumed returns how backends were taken to behave, those alike together.
 func (p Replay) assumed() []pageAssumed {
-	alike := map[replay.Assumes][]string{}
+	alike := map[result.Assumes][]string{}
 	for _, u := range p.Config.Upstreams {
 		for _, b := range u.Backends {
 			name := u.Name + "." + b.Name
@@ -302,7 +302,7 @@ func (p Replay) assumed() []pageAssumed {
 		}
 	}
 	var out []pageAssumed
-	for _, a := range slices.SortedFunc(maps.Keys(alike), func(x, y replay.Assumes) int { return cmp.Compare(alike[x][0], alike[y][0]) }) {
+	for _, a := range slices.SortedFunc(maps.Keys(alike), func(x, y result.Assumes) int { return cmp.Compare(alike[x][0], alike[y][0]) }) {
 		names := alike[a]
 		if n := len(names); n > 12 {
 			names = append(names[:11:11], fmt.Sprintf("%d more", n-11))

@@ -11,17 +11,15 @@ import (
 	"testing"
 	"time"
 
-	"github.com/xeipuuv/gojsonschema"
-
 	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"github.com/xeipuuv/gojsonschema"
 
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/check"
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/study"
 	"kestrix/internal/core/trace"
@@ -111,29 +109,29 @@ func fixture(t *testing.T) Replay {
 	require.NoError(t, err)
 	require.Empty(t, found)
 	two, five, at := 2.0, 5.0, 300.0
-	box := func(n int64) map[string]map[string]replay.TimelineBox {
-		return map[string]map[string]replay.TimelineBox{"app": {"auk": {Requests: n}, "gannet": {Requests: 10 - n}}}
+	box := func(n int64) map[string]map[string]result.TimelineBox {
+		return map[string]map[string]result.TimelineBox{"app": {"auk": {Requests: n}, "gannet": {Requests: 10 - n}}}
 	}
-	return Replay{Config: c, Path: "x.hcl", Names: []string{"x.hcl", "m.log"}, Scenario: scenario.None(), Result: &replay.Result{
-		Requests: 12480, Answered: 12478, Failed: 2, Retried: 7, ErrorRate: 2.0 / 12480, Duration: 1800, Latency: replay.Latency{P50: 0.038, P95: 0.112, P99: 0.24, Max: 2.31}, Elapsed: replay.Latency{P50: 0.038, P95: 0.113, P99: 0.25, Max: 10},
-		Errors: cause.Counts{cause.AnswerTimeout: 2}, Sessions: replay.Sessions{Seen: 611, Moved: 44, Misses: 51},
-		Upstreams: map[string]*replay.Upstream{"app": {Requests: 12480, Failed: 2, Order: []string{"auk", "gannet"}, Backends: map[string]*replay.Backend{
-			"auk":    {State: "up", Requests: 3720, Share: 0.298, FairShare: 0.5, Answered: 3711, Failed: 9, Latency: replay.Latency{P50: 0.037, P99: 0.251}, PeakInFlight: 21, SecondsOut: 182},
+	return Replay{Config: c, Path: "x.hcl", Names: []string{"x.hcl", "m.log"}, Scenario: scenario.None(), Result: &result.Replay{
+		Requests: 12480, Answered: 12478, Failed: 2, Retried: 7, ErrorRate: 2.0 / 12480, Duration: 1800, Latency: result.Latency{P50: 0.038, P95: 0.112, P99: 0.24, Max: 2.31}, Elapsed: result.Latency{P50: 0.038, P95: 0.113, P99: 0.25, Max: 10},
+		Errors: cause.Counts{cause.AnswerTimeout: 2}, Sessions: result.Sessions{Seen: 611, Moved: 44, Misses: 51},
+		Upstreams: map[string]*result.Upstream{"app": {Requests: 12480, Failed: 2, Order: []string{"auk", "gannet"}, Backends: map[string]*result.Backend{
+			"auk":    {State: "up", Requests: 3720, Share: 0.298, FairShare: 0.5, Answered: 3711, Failed: 9, Latency: result.Latency{P50: 0.037, P99: 0.251}, PeakInFlight: 21, SecondsOut: 182},
 			"gannet": {State: "up", Requests: 8760, Share: 0.702, FairShare: 0.5, Answered: 8760},
 		}}},
-		Health: []replay.HealthChange{
+		Health: []result.HealthChange{
 			{At: 122.4, Upstream: "app", Backend: "auk", From: "up", To: "failing", Why: "a probe failed: no answer within 1s"},
 			{At: 125, Upstream: "app", Backend: "auk", From: "failing", To: "down", Why: "2 probes failed: no answer within 1s"},
 			{At: 302, Upstream: "app", Backend: "auk", From: "recovering", To: "up", Why: "3 probes passed"},
 		},
-		Faults: []replay.FaultResult{
+		Faults: []result.Fault{
 			{Name: "auk hangs", Kind: "hang", Backends: []string{"app.auk"}, At: 120, Until: &at, Began: true, DetectedAfter: &five, RecoveredAfter: &two, Exposed: 9, ExposedFailed: 2},
 			{Name: "later", Kind: "park", Backends: []string{"app.auk"}, At: 4000},
 		},
-		Timeline:     replay.Timeline{Bucket: 1, Rows: []replay.TimelineRow{{Upstreams: box(5)}, {Upstreams: box(0), Failed: 2}}},
+		Timeline:     result.Timeline{Bucket: 1, Rows: []result.TimelineRow{{Upstreams: box(5)}, {Upstreams: box(0), Failed: 2}}},
 		Expectations: []scenario.Verdict{{Name: "few", That: "result.error_rate <= 0.002", Met: true, Values: map[string]any{"result.error_rate": 0.00016}}, {Name: "soon", That: "x < 1", Values: map[string]any{"x": nil}}},
-		Trace:        replay.TraceResult{Clients: 611, Spread: "even", Shifted: 9, BadLines: 1, Bad: []trace.Bad{{Line: 7, Column: 3, Why: "odd"}}, Unknown: map[string]int64{"host": 5}, OutOfOrder: 2},
-		Assumed:      replay.Assumed{Seed: 7},
+		Trace:        result.Trace{Clients: 611, Spread: "even", Shifted: 9, BadLines: 1, Bad: []trace.Bad{{Line: 7, Column: 3, Why: "odd"}}, Unknown: map[string]int64{"host": 5}, OutOfOrder: 2},
+		Assumed:      result.Assumed{Seed: 7},
 	}}
 }
 
@@ -178,7 +176,7 @@ func TestLongTablesShowTheTenWorst(t *testing.T) {
 	for i := range 38 {
 		name := "b" + string(rune('a'+i/26)) + string(rune('a'+i%26))
 		u.Order = append(u.Order, name)
-		u.Backends[name] = &replay.Backend{Requests: 1, Failed: int64(i % 3)}
+		u.Backends[name] = &result.Backend{Requests: 1, Failed: int64(i % 3)}
 	}
 	text := plainStyle.Replay(p)
 	assert.Contains(t, text, "the ten worst; the other 30 took 8,789 requests and failed")
@@ -332,9 +330,9 @@ func TestAnOverrunUpstreamIsToldOf(t *testing.T) {
 		upstream, to string
 		told         bool
 	}{{"booking", "suspended", true}, {"booking", "down", true}, {"booking", "failing", false}, {"sailings", "suspended", false}, {"sailings", "down", false}} {
-		r := &replay.Result{
-			Upstreams: map[string]*replay.Upstream{"booking": {Requests: 9, Failed: 3, Backends: map[string]*replay.Backend{"auk": {Busy: 0.97}}}},
-			Health:    []replay.HealthChange{{Upstream: c.upstream, To: c.to}},
+		r := &result.Replay{
+			Upstreams: map[string]*result.Upstream{"booking": {Requests: 9, Failed: 3, Backends: map[string]*result.Backend{"auk": {Busy: 0.97}}}},
+			Health:    []result.HealthChange{{Upstream: c.upstream, To: c.to}},
 		}
 		said := strings.Join(adviseUpstream(&config.Upstream{Name: "booking"}, r, false), "\n")
 		assert.Equal(t, c.told, strings.Contains(said, `"booking" left rotation 1 time and 3 requests failed: they are overrun (busy 97.0 %`), "%s %s: %s", c.upstream, c.to, said)

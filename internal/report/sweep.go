@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/study"
 )
@@ -28,7 +28,7 @@ func (s Style) Sweep(w *study.Sweep) string {
 	if w.Partial {
 		b.WriteString(s.yellow(flow(fmt.Sprintf("stopped early: what follows is partial, %s of %s", count(int64(len(w.Cases))), plural(int64(of.Cases), "case")), s.Width, 0)) + "\n")
 	}
-	s.notes(&b, &replay.Result{Trace: of.Trace})
+	s.notes(&b, &result.Replay{Trace: of.Trace})
 	if w.Worst != nil {
 		b.WriteString("\n" + s.bold("the worst") + "\n  " + flow(worstOf(w), s.Width, 2) + "\n")
 	}

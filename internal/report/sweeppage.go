@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/study"
 )
@@ -29,7 +29,7 @@ func SweepPage(w *study.Sweep, version string) ([]byte, error) {
 		v.Headline = "The worst: " + worstOf(w)
 		v.Bad = w.Worst.During.Failed > w.Baseline.Failed
 	}
-	v.Notes = append(Style{Width: 1 << 20}.noteLines(&replay.Result{Trace: of.Trace}), w.Notes...)
+	v.Notes = append(Style{Width: 1 << 20}.noteLines(&result.Replay{Trace: of.Trace}), w.Notes...)
 	if w.Partial {
 		v.Notes = append(v.Notes, fmt.Sprintf("Stopped early: %s of %s.", count(int64(len(w.Cases))), plural(int64(of.Cases), "case")))
 	}

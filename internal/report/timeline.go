@@ -6,14 +6,14 @@ import (
 	"strconv"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 )
 
 // TimelineCSV writes the course of a replay as comma-separated values with a
 // header row: for each bucket the time it began, in seconds, what was answered
 // and failed, percentiles of how long answers took, in seconds, and of every backend
 // the attempts begun and those open at its end. The error is that of writing.
-func TimelineCSV(w io.Writer, c *config.Config, r *replay.Result) error {
+func TimelineCSV(w io.Writer, c *config.Config, r *result.Replay) error {
 	out := csv.NewWriter(w)
 	row := []string{"at", "answered", "failed", "client_left", "p50", "p95", "p99"}
 	for _, u := range c.Upstreams {

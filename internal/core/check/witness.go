@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/scenario"
 )
@@ -32,7 +33,7 @@ func hangWitness(u *config.Upstream) string {
 		fmt.Fprintf(&log, "{\"time\":%d.%d,\"client\":\"192.0.2.%d\",\"method\":\"GET\",\"path\":\"/\"}\n", 1_790_000_000+i/rate, i%rate, i%50+1)
 	}
 	open := func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(log.String())), nil }
-	r, err := replay.Run(context.Background(), only, sc, []replay.Source{{Name: "witness", Open: open}}, replay.Options{Seed: 1})
+	r, err := replay.Run(context.Background(), only, sc, []ingest.Source{{Name: "witness", Open: open}}, replay.Options{Seed: 1})
 	if err != nil || len(r.Faults) == 0 {
 		return ""
 	}

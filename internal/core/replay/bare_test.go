@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"testing"
 
+	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/queue"
 	"kestrix/internal/core/rng"
 	"kestrix/internal/core/tick"
@@ -27,12 +28,12 @@ func bareLoop(b *testing.B, servers int32) {
 	jobs := make([]job, 0, 1<<12)
 	free := []int32{}
 	busy := make([]int, servers)
-	arrivals := make([]arrival, 1<<14)
+	arrivals := make([]ingest.Arrival, 1<<14)
 	at := 0.0
 	next := func(n uint64) {
 		for i := range arrivals {
 			at += rng.Exponential(rng.Bits(1, n+uint64(i), 0, rng.Arrival)) / (200 * float64(servers)) * 1e9
-			arrivals[i].at = int64(at)
+			arrivals[i].At = int64(at)
 		}
 	}
 	next(0)
@@ -65,7 +66,7 @@ func bareLoop(b *testing.B, servers int32) {
 		next(uint64(n))
 		b.StartTimer()
 		for i := range arrivals {
-			now := tick.Time(arrivals[i].at)
+			now := tick.Time(arrivals[i].At)
 			handle(now)
 			var k int32
 			if f := len(free); f > 0 {

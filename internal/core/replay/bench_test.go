@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/rng"
 	"kestrix/internal/core/scenario"
 )
@@ -68,17 +69,17 @@ func BenchmarkReplay(b *testing.B) {
 func benchmark(b *testing.B, c *config.Config, backends int) {
 	e, p, err := prepare(context.Background(), Case{Config: c, Scenario: scenario.None()}, Options{Seed: 1})
 	require.NoError(b, err)
-	_, sequences := newIngest(scenario.None(), nil, Options{}, p)
+	_, sequences := ingest.New(scenario.None(), nil, ingest.Options{}, p)
 	e.attach(sequences[0], p)
 	e.begin(0)
 	rate := 200.0 * float64(backends) // half of what 16 workers at 40 ms can do
 	at := 0.0
-	arrivals := make([]arrival, 1<<14)
+	arrivals := make([]ingest.Arrival, 1<<14)
 	next := func(n uint64) {
 		for i := range arrivals {
 			at += rng.Exponential(rng.Bits(1, n+uint64(i), 0, rng.Arrival)) / rate * 1e9
 			client := rng.Bits(1, n+uint64(i), 0, rng.Who) % 50000
-			arrivals[i] = arrival{at: int64(at), key: client * 0x9e3779b97f4a7c15, session: uint32(client), duration: -1, who: -1, repeat: true}
+			arrivals[i] = ingest.Arrival{At: int64(at), Key: client * 0x9e3779b97f4a7c15, Session: uint32(client), Duration: -1, Client: -1, Repeatable: true}
 		}
 	}
 	next(0)

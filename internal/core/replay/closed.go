@@ -3,6 +3,7 @@ package replay
 import (
 	"time"
 
+	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
 )
@@ -52,21 +53,19 @@ func (e *engine) askNext(who int32) {
 	c.asked++
 	c.gen.Ask(&c.rec, int(who))
 	c.rec.Duration = -1
-	var a arrival
-	var w clientRef
-	reader := e.sequence.ingest.alone
-	reader.who(&c.rec, &w)
-	if err := reader.parsers[0].arrival("load", &c.rec, &a, &reader.sender); err != nil {
-		return // the scenario was held against the configuration before
+	a, err := e.sequence.Make("load", &c.rec)
+	if err != nil {
+		return // the scenario was checked against the configuration before
 	}
-	e.sequence.ingest.number(&a, &w)
-	a.at = int64(e.now)
-	if len(e.sample) < e.o.Leave {
-		a.who = -1
+	a.At = int64(e.now)
+	if len(e.sample) < e.o.Sample {
+		a.Client = -1
 		e.sample = append(e.sample, a)
 	}
-	a.who = who
+	a.Client = who
 	e.lastAt = e.now
-	e.sequence.records++
 	e.ask(&a)
 }
+
+// sampled returns the first arrivals of a closed load, as many as the options ask for.
+func (e *engine) sampled() []ingest.Arrival { return e.sample }

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/tick"
 	"kestrix/internal/core/upstream"
@@ -303,8 +304,8 @@ func (e *engine) faultsSee(s *server) {
 }
 
 // result gives what came of a fault.
-func (e *engine) faultResult(f *fault) FaultResult {
-	r := FaultResult{
+func (e *engine) faultResult(f *fault) result.Fault {
+	r := result.Fault{
 		Name: f.cfg.Name, Kind: f.cfg.Kind, At: f.cfg.At.Seconds(), Began: f.began,
 		Exposed: f.met, ExposedFailed: f.lost, ExposedLeft: f.left, Backends: []string{},
 	}

@@ -4,20 +4,11 @@ import (
 	"context"
 	"slices"
 
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/ingest"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/trace"
-	"kestrix/internal/core/upstream"
 )
-
-// Leave is what becomes of clients that are known when a backend of each upstream
-// leaves for good: how many of their requests reach another backend than before,
-// although that one is still there. It is found by replaying some requests once
-// more, without any fault and with one backend of each upstream parked half-way.
-type Leave struct {
-	Backends []string `json:"backends"` // that left, as UPSTREAM.BACKEND
-	Requests int64    `json:"requests"` // that came later, of clients that were with another backend
-	Moved    int64    `json:"moved"`    // of them, that reached yet another
-	Share    float64  `json:"share"`    // moved of requests
-}
 
 // owner is who has a place in an upstream: a client, or what is hashed.
 type owner struct {
@@ -25,18 +16,18 @@ type owner struct {
 	who      uint64
 }
 
-// leave tries it with a sample of arrivals.
-func (e *engine) leave(ctx context.Context, c Case, sample []arrival) (*Leave, error) {
+// leave tries it with a sample of the arrivals of a sequence.
+func leave(ctx context.Context, c Case, seq *ingest.Sequence, sample []ingest.Arrival, o Options) (*result.Leave, error) {
 	calm := *c.Scenario
 	calm.Faults, calm.Load = nil, nil
 	if s := calm.Streams; s != nil {
 		once := *s
-		once.Resend = false // what is sent again would number requests otherwise
+		once.Resend = false // resent streams would take numbers of requests
 		calm.Streams = &once
 	}
-	o := e.o
-	o.Part, o.Progress = trace.Span{}, nil
 	picks := make([]string, len(sample))
+	o = o.of(c)
+	o.Part, o.Progress = trace.Span{}, nil
 	o.Observe = func(d Decision) {
 		if d.Attempt == 1 {
 			picks[d.Request] = d.Backend
@@ -46,86 +37,63 @@ func (e *engine) leave(ctx context.Context, c Case, sample []arrival) (*Leave, e
 	if err != nil {
 		return nil, err
 	}
-	x.attach(e.sequence, p)
-	out := &Leave{Backends: []string{}}
+	x.attach(seq, p)
+	out := &result.Leave{Backends: []string{}}
+	gone := map[string]string{}
 	half := len(sample) / 2
-	gone := make([]string, len(x.ups))
-	for i := range sample {
-		switch i {
-		case 0:
-			x.begin(sample[0].at)
-		case half:
-			out.Backends = x.parkOnes(o.LeaveOf, gone)
-		}
-		x.arrive(&sample[i])
+	if half == 0 {
+		return out, nil
 	}
-	x.countMoves(out, sample, picks, gone)
+	x.begin(sample[0].At)
+	x.arriveAll(sample[:half])
+	for _, u := range c.Config.Upstreams {
+		if len(o.LeaveOf) > 0 && !slices.Contains(o.LeaveOf, u.Name) {
+			continue
+		}
+		if name := x.parkHeaviest(u.Name); name != "" {
+			gone[u.Name] = name
+			out.Backends = append(out.Backends, u.Name+"."+name)
+		}
+	}
+	x.arriveAll(sample[half:])
+	moves{c.Config, seq, p, gone}.count(out, sample, picks)
 	if out.Requests > 0 {
 		out.Share = float64(out.Moved) / float64(out.Requests)
 	}
 	return out, nil
 }
 
-// parkOnes takes the heaviest backend of each upstream out, or of those that are named,
-// notes their names by upstream, and returns them in full.
-func (e *engine) parkOnes(named, gone []string) []string {
-	out := []string{}
-	for k, u := range e.ups {
-		if len(named) > 0 && !slices.Contains(named, u.cfg.Name) {
-			continue
-		}
-		if s := e.parkHeaviest(u); s != nil {
-			out = append(out, s.name)
-			gone[k] = u.views[0].core.Backend(s.id).Name
-		}
-	}
-	return out
+// moves knows which backends are gone, by upstream, and by what requests keep a backend.
+type moves struct {
+	cfg  *config.Config
+	seq  *ingest.Sequence
+	plan *ingest.Plan
+	gone map[string]string
 }
 
-// countMoves counts the requests of those who were with a backend that stayed, and those
-// of them that came to another one after some had been taken out.
-func (e *engine) countMoves(out *Leave, sample []arrival, picks, gone []string) {
-	half := len(sample) / 2
+// count counts in the second half of a sample the requests of those whose backend is not
+// gone, and how many of them another backend was chosen for.
+func (m moves) count(out *result.Leave, sample []ingest.Arrival, picks []string) {
 	had := map[owner]string{}
 	for i := range sample {
 		a := &sample[i]
-		if a.route < 0 || e.refs[a.route].upstream < 0 || picks[i] == "" {
+		if a.Route < 0 || m.plan.Routes[a.Route].Upstream < 0 || picks[i] == "" {
 			continue
 		}
-		up := e.refs[a.route].upstream
-		o := owner{up, uint64(a.session)}
-		if e.sequence.routes[a.route].hash != nil && !e.ups[up].sticky {
-			o.who = a.key
+		up := m.plan.Routes[a.Route].Upstream
+		cfg := m.cfg.Upstreams[up]
+		o := owner{up, uint64(a.Session)}
+		if m.seq.Hashed(a.Route) && cfg.Sticky == nil {
+			o.who = a.Key
 		}
+		gone := m.gone[cfg.Name]
 		switch before := had[o]; {
-		case i < half:
+		case i < len(sample)/2:
 			had[o] = picks[i]
-		case before != "" && gone[up] != "" && before != gone[up]:
+		case before != "" && gone != "" && before != gone:
 			if out.Requests++; picks[i] != before {
 				out.Moved++
 			}
 		}
 	}
-}
-
-// parkHeaviest has an operator take the backend of the most weight out, the first
-// of several. Where no two would stay nobody leaves, as there would be nothing to
-// choose, and nil says so.
-func (e *engine) parkHeaviest(u *up) *server {
-	if len(u.servers) < 3 {
-		return nil
-	}
-	most := &u.servers[0]
-	for _, b := range u.cfg.Backends {
-		id, _ := u.views[0].core.Lookup(b.Name)
-		if u.views[0].core.Backend(id).Weight > u.views[0].core.Backend(most.id).Weight {
-			most = &u.servers[id]
-		}
-	}
-	for _, v := range u.views {
-		v.core.Operate(e.now+v.ahead, most.id, upstream.Park, 0)
-		e.note(v)
-		e.schedule(v)
-	}
-	return most
 }

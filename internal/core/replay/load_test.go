@@ -12,11 +12,12 @@ import (
 
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/trace"
 )
 
 // loaded replays a scenario that makes its own requests.
-func loaded(t *testing.T, c *config.Config, sc string, o Options) *Result {
+func loaded(t *testing.T, c *config.Config, sc string, o Options) *result.Replay {
 	r, err := Run(context.Background(), c, scenarioOf(t, c, sc), nil, o)
 	require.NoError(t, err)
 	conserved(t, r)

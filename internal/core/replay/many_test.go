@@ -169,44 +169,6 @@ func TestMoreOfTheSame(t *testing.T) {
 	assert.Zero(t, all[2].Sessions.Misses, "each of the further clients has a place of its own")
 }
 
-// TestWhatIsReadAlike: one reading serves all cases that a trace means the same for.
-func TestWhatIsReadAlike(t *testing.T) {
-	c := pool(t, 3, "round-robin", "sticky {\n by = \"address\"\n}\n")
-	streams := scenarioOf(t, c, "streams {\n path = [\"/live\"]\n}\n")
-	hash := func(key, name string) *config.Config {
-		return variant(c, "hash", &config.Hash{Key: key, Name: name, Method: "ring"})
-	}
-	for title, x := range map[string]struct {
-		cases     []Case
-		sequences int
-	}{
-		"algorithms":              {[]Case{of(c, scenario.None()), of(variant(c, "random", nil), scenario.None()), of(hash("client", ""), scenario.None())}, 1},
-		"one hashes by something": {[]Case{of(c, scenario.None()), of(hash("path", ""), scenario.None()), of(c, scenario.None())}, 1},
-		"and one by clients":      {[]Case{of(c, scenario.None()), of(hash("path", ""), scenario.None()), of(hash("client", ""), scenario.None())}, 2},
-		"two by different things": {[]Case{of(hash("path", ""), scenario.None()), of(hash("header", "x"), scenario.None()), of(hash("header", "y"), scenario.None())}, 3},
-		"streams":                 {[]Case{of(c, scenario.None()), of(c, streams), of(c, streams)}, 2},
-		"another configuration":   {[]Case{of(c, scenario.None()), of(pool(t, 3, "round-robin", ""), scenario.None())}, 2},
-		"another seed":            {[]Case{{Config: c, Scenario: scenario.None(), Seed: 3}, {Config: c, Scenario: scenario.None(), Seed: 4}, {Config: c, Scenario: scenario.None(), Seed: 3}}, 2},
-	} {
-		var plans []*plan
-		for _, k := range x.cases {
-			_, p, err := prepare(context.Background(), k, Options{})
-			require.NoError(t, err)
-			plans = append(plans, p)
-		}
-		f, sequences := newIngest(scenario.None(), nil, Options{}, plans...)
-		assert.Len(t, f.sequences, x.sequences, title)
-		assert.Len(t, sequences, len(x.cases), title)
-		for i := range plans {
-			again := map[*config.Hash]bool{nil: true}
-			for _, r := range plans[i].routes {
-				again[r.hash] = true
-			}
-			assert.LessOrEqual(t, len(again), 2, "%s: a case's own plan stays as it is", title)
-		}
-	}
-}
-
 // TestStoppedSideBySide: when whoever asked stops waiting, what was done comes back,
 // and says that it is partial; an error of reading is that of all.
 func TestStoppedSideBySide(t *testing.T) {

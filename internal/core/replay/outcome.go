@@ -2,21 +2,17 @@ package replay
 
 import (
 	"cmp"
-	"context"
-	"math/bits"
 
-	"kestrix/internal/core/config"
-	"kestrix/internal/core/route"
-	"kestrix/internal/core/scenario"
-	"kestrix/internal/core/trace"
+	"kestrix/internal/core/histogram"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/upstream"
 )
 
 // result puts together what was counted.
-func (e *engine) result() *Result {
+func (e *engine) result() *result.Replay {
 	e.endRow()
-	l, f := e.sequence, e.sequence.ingest
 	r := &e.res
+	r.Partial = e.ctx.Err() != nil
 	r.Duration = e.now.Seconds()
 	if r.Requests > 0 {
 		r.ErrorRate = float64(r.Failed) / float64(r.Requests)
@@ -26,11 +22,11 @@ func (e *engine) result() *Result {
 	}
 	r.Routes = map[string]int64{}
 	for i, n := range e.routes {
-		r.Routes[e.refs[i].name] = n
+		r.Routes[e.refs[i].Name] = n
 	}
-	r.Upstreams = map[string]*Upstream{}
-	r.Assumed = Assumed{Seed: e.o.Seed, Instances: max(e.o.Instances, 1), Stamp: cmp.Or(e.o.Stamp, "start"), Backends: map[string]Assumes{}}
-	var all []*histogram
+	r.Upstreams = map[string]*result.Upstream{}
+	r.Assumed = result.Assumed{Seed: e.o.Seed, Instances: max(e.o.Instances, 1), Stamp: cmp.Or(e.o.Stamp, "start"), Backends: map[string]result.Assumes{}}
+	var all []*histogram.Histogram
 	for _, u := range e.ups {
 		r.Upstreams[u.cfg.Name] = e.upstream(u)
 		for k := range u.latency {
@@ -40,46 +36,31 @@ func (e *engine) result() *Result {
 		r.Sessions.Refused += u.sessions.Refused
 		r.Sessions.Misses += u.sessions.Misses
 	}
-	r.Sessions.Seen = f.clients()
-	r.Latency = e.latencies.latency(all...)
-	r.Elapsed = e.latencies.latency(append(all, &e.unanswered)...)
-	r.Faults = []FaultResult{}
+	r.Latency = e.latencies.Latency(all...)
+	r.Elapsed = e.latencies.Latency(append(all, &e.unanswered)...)
+	r.Faults = []result.Fault{}
 	for _, x := range e.faults {
 		r.Faults = append(r.Faults, e.faultResult(x))
 	}
 	if r.Health == nil {
-		r.Health = []HealthChange{}
+		r.Health = []result.HealthChange{}
 	}
 	r.Timeline = e.rows()
-	r.Trace = TraceResult{
-		Records: l.records, BadLines: f.badLines, Bad: f.bad, Clients: int64(len(f.addresses.hashes)),
-		Unknown: map[string]int64{}, Spread: e.o.Spread, Shifted: l.shifted, OutOfOrder: l.late,
-	}
-	if r.Trace.Bad == nil {
-		r.Trace.Bad = []trace.Bad{}
-	}
-	if l.started && e.scenario.Load == nil {
-		first, last := float64(l.first)/1e9, float64(l.last)/1e9
-		r.Trace.First, r.Trace.Last = &first, &last
-	}
-	for _, x := range route.Fields {
-		if n := l.known[bits.TrailingZeros8(uint8(x.Bit))]; n > 0 {
-			r.Trace.Unknown[x.Name] = n
-		}
-	}
+	r.Trace = e.sequence.Result()
+	r.Sessions.Seen = e.sequence.Clients()
 	r.Overloaded = e.overloaded()
 	r.Engine.Events = e.events
 	return r
 }
 
-func (e *engine) upstream(u *up) *Upstream {
-	var whole []*histogram
+func (e *engine) upstream(u *up) *result.Upstream {
+	var whole []*histogram.Histogram
 	for k := range u.latency {
 		whole = append(whole, &u.latency[k])
 	}
-	out := &Upstream{
+	out := &result.Upstream{
 		Requests: u.requests, Answered: u.answered, Failed: u.failed, ClientLeft: u.left, Retried: u.retried,
-		Latency: e.latencies.latency(whole...), Sessions: u.sessions, Backends: map[string]*Backend{},
+		Latency: e.latencies.Latency(whole...), Sessions: u.sessions, Backends: map[string]*result.Backend{},
 	}
 	core := u.views[0].core
 	picks, weights := int64(0), 0
@@ -104,9 +85,9 @@ func (e *engine) upstream(u *up) *Upstream {
 				p.outSince = e.now
 			}
 		}
-		b := &Backend{
-			State: m.State.String(), Requests: requests, Answered: s.latency.n, Failed: s.failed, ClientLeft: s.left,
-			Latency: e.latencies.latency(&s.latency), PeakInFlight: int(s.peak), SecondsOut: s.outTime.Seconds() / float64(len(u.views)),
+		b := &result.Backend{
+			State: m.State.String(), Requests: requests, Answered: s.latency.Count, Failed: s.failed, ClientLeft: s.left,
+			Latency: e.latencies.Latency(&s.latency), PeakInFlight: int(s.peak), SecondsOut: s.outTime.Seconds() / float64(len(u.views)),
 		}
 		if picks > 0 {
 			b.Share = float64(requests) / float64(picks)
@@ -128,32 +109,32 @@ func (e *engine) upstream(u *up) *Upstream {
 		if s.service.Kind == "" {
 			service = "the trace's durations, else " + s.fallback.String()
 		}
-		e.res.Assumed.Backends[s.name] = Assumes{service, int(s.workers), int(s.backlog), s.connect.Seconds()}
+		e.res.Assumed.Backends[s.name] = result.Assumes{Service: service, Workers: int(s.workers), Backlog: int(s.backlog), Connect: s.connect.Seconds()}
 	}
-	out.Imbalance = ImbalanceOf(perWeight)
+	out.Imbalance = result.ImbalanceOf(perWeight)
 	return out
 }
 
 // rows gives the timeline under the names of upstreams and backends.
-func (e *engine) rows() Timeline {
-	t := Timeline{Bucket: e.timeline.width.Seconds(), Rows: []TimelineRow{}}
+func (e *engine) rows() result.Timeline {
+	t := result.Timeline{Bucket: e.timeline.width.Seconds(), Rows: []result.TimelineRow{}}
 	if n := len(e.timeline.rows); n > 0 {
 		copy(e.timeline.rows[n-1].open, e.openNow)
 	}
 	for i := range e.timeline.rows {
 		x := &e.timeline.rows[i]
-		row := TimelineRow{
+		row := result.TimelineRow{
 			At: float64(i) * t.Bucket, Answered: x.answered, Failed: x.failed, ClientLeft: x.left,
-			Upstreams: map[string]map[string]TimelineBox{},
+			Upstreams: map[string]map[string]result.TimelineBox{},
 		}
 		if x.latency != nil {
-			row.P50, row.P95, row.P99 = x.latency.quantile(0.5), x.latency.quantile(0.95), x.latency.quantile(0.99)
+			row.P50, row.P95, row.P99 = x.latency.Quantile(0.5), x.latency.Quantile(0.95), x.latency.Quantile(0.99)
 		}
 		for _, u := range e.ups {
-			boxes := map[string]TimelineBox{}
+			boxes := map[string]result.TimelineBox{}
 			for k := range u.servers {
 				s := &u.servers[k]
-				boxes[u.views[0].core.Backend(s.id).Name] = TimelineBox{int64(x.requests[s.index]), int64(x.open[s.index])}
+				boxes[u.views[0].core.Backend(s.id).Name] = result.TimelineBox{Requests: int64(x.requests[s.index]), InFlight: int64(x.open[s.index])}
 			}
 			row.Upstreams[u.cfg.Name] = boxes
 		}
@@ -161,24 +142,13 @@ func (e *engine) rows() Timeline {
 	}
 	per := t.PerRow()
 	for i := 0; i < len(e.timeline.rows); i += per {
-		var all sketch
+		var all histogram.Sketch
 		for k := i; k < min(i+per, len(e.timeline.rows)); k++ {
 			if l := e.timeline.rows[k].latency; l != nil {
-				join(&all, l)
+				histogram.Join(&all, l)
 			}
 		}
-		t.Coarse = append(t.Coarse, CoarseRow{float64(i) * t.Bucket, all.quantile(0.5), all.quantile(0.95), all.quantile(0.99)})
+		t.Coarse = append(t.Coarse, result.CoarseRow{At: float64(i) * t.Bucket, P50: all.Quantile(0.5), P95: all.Quantile(0.95), P99: all.Quantile(0.99)})
 	}
 	return t
-}
-
-// Empty returns the result of no request at all: every key is there.
-func Empty(c *config.Config, s *scenario.Scenario, o Options) (*Result, error) {
-	e, p, err := prepare(context.Background(), Case{Config: c, Scenario: s}, o)
-	if err != nil {
-		return nil, err
-	}
-	_, sequences := newIngest(s, nil, o, p)
-	e.attach(sequences[0], p)
-	return e.result(), nil
 }

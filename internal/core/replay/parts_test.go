@@ -1,7 +1,6 @@
 package replay
 
 import (
-	"context"
 	"fmt"
 	"testing"
 	"time"
@@ -11,38 +10,8 @@ import (
 	"pgregory.net/rapid"
 
 	"kestrix/internal/core/cause"
-	"kestrix/internal/core/rng"
-	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/tick"
 )
-
-func TestTheInternerGivesEachHashOneNumber(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
-		var in interner
-		seen := map[uint64]uint32{}
-		shift := rapid.IntRange(-1, 50).Draw(t, "shift") // hashes that differ in few bits
-		for _, k := range rapid.SliceOfN(rapid.Uint64Range(0, 3000), 1, 4000).Draw(t, "keys") {
-			hash := rng.Bits(1, k, 0, rng.Who)
-			if shift >= 0 {
-				hash = k << shift
-			}
-			want, known := seen[hash]
-			if !known {
-				want = uint32(len(seen))
-				seen[hash] = want
-			}
-			if got, fresh := in.number(hash); got != want || fresh == known {
-				t.Fatalf("%d is number %d, want %d", k, got, want)
-			}
-		}
-	})
-	var zero interner
-	n, fresh := zero.number(0)
-	assert.True(t, fresh)
-	again, fresh := zero.number(0)
-	assert.False(t, fresh)
-	assert.Equal(t, n, again, "a hash of 0 is a hash like any other")
-}
 
 // TestTheTimelineCountsEverythingOnce holds it to plain counting, over doublings.
 func TestTheTimelineCountsEverythingOnce(t *testing.T) {
@@ -125,29 +94,4 @@ func TestTheEmptyResultHasEveryKey(t *testing.T) {
 	assert.Len(t, r.Faults, 1)
 	_, err = Empty(c, scenarioOf(t, c, ""), Options{Frontend: "x"})
 	assert.Error(t, err)
-}
-
-// A large configuration costs memory for what answers, not for all it names, and
-// no more for every phase.
-func TestCountsTakeRoomWhenThereAreAny(t *testing.T) {
-	e, err := newEngine(context.Background(), pool(t, 500, "first-fit", ""), scenario.None(), Options{Seed: 1})
-	require.NoError(t, err)
-	for range 10 {
-		e.phases[len(e.phases)-1].requests++
-		e.newPhase()
-	}
-	assert.Empty(t, e.latencies.counts)
-	s, u := &e.servers[7].latency, &e.ups[0].latency[3]
-	e.latencies.add(s, 40e6)
-	e.latencies.add(u, 40e6)
-	for range 20 {
-		e.latencies.add(s, 20e6)
-	}
-	assert.Len(t, e.latencies.counts, 2*buckets)
-	l := e.latencies.latency(s)
-	assert.InDelta(t, 0.44/21, l.Mean, 1e-9)
-	assert.InDelta(t, 0.02, l.P95, 3e-4)
-	assert.InDelta(t, 0.04, l.P99, 3e-4)
-	assert.InDelta(t, 0.04, e.latencies.latency(u, &e.servers[8].latency).P50, 3e-4)
-	assert.Equal(t, Latency{}, e.latencies.latency(&e.servers[8].latency))
 }

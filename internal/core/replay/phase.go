@@ -1,6 +1,10 @@
 package replay
 
-import "kestrix/internal/core/tick"
+import (
+	"kestrix/internal/core/histogram"
+	"kestrix/internal/core/result"
+	"kestrix/internal/core/tick"
+)
 
 // phase is a part of the replay in which no fault begins or ends. Requests
 // belong to the one in which they arrived.
@@ -17,29 +21,29 @@ func (e *engine) newPhase() int {
 	}
 	e.phases = append(e.phases, phase{began: e.now})
 	for _, u := range e.ups {
-		u.latency = append(u.latency, histogram{})
+		u.latency = append(u.latency, histogram.Histogram{})
 	}
 	return n
 }
 
 // phase puts several together.
-func (e *engine) phase(from, to int) Phase {
-	var p Phase
-	var all []*histogram
+func (e *engine) phase(from, to int) result.Phase {
+	var p result.Phase
+	var all []*histogram.Histogram
 	for i := from; i < to; i++ {
 		p.Requests += e.phases[i].requests
 		p.Answered += e.phases[i].answered
 		p.Failed += e.phases[i].failed
 		p.ClientLeft += e.phases[i].left
 		for _, u := range e.ups {
-			p.Answered += u.latency[i].n
+			p.Answered += u.latency[i].Count
 			all = append(all, &u.latency[i])
 		}
 	}
 	if p.Requests > 0 {
 		p.ErrorRate = float64(p.Failed) / float64(p.Requests)
 	}
-	p.Latency = e.latencies.latency(all...)
+	p.Latency = e.latencies.Latency(all...)
 	return p
 }
 
@@ -91,11 +95,11 @@ func (u *up) turnsAway() {
 
 // overloaded returns the upstreams in which something waited from some moment up
 // to the last arrival.
-func (e *engine) overloaded() []Overload {
-	out := []Overload{}
+func (e *engine) overloaded() []result.Overload {
+	out := []result.Overload{}
 	for _, u := range e.ups {
 		if u.requests > 0 && u.waited > 0 && e.lastAt-u.calm >= max(overloadAfter, e.lastAt/20) {
-			out = append(out, Overload{Upstream: u.cfg.Name, From: u.calm.Seconds(), Until: e.lastAt.Seconds(), Waiting: u.waited})
+			out = append(out, result.Overload{Upstream: u.cfg.Name, From: u.calm.Seconds(), Until: e.lastAt.Seconds(), Waiting: u.waited})
 		}
 	}
 	return out

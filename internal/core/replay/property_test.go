@@ -11,6 +11,8 @@ import (
 	"pgregory.net/rapid"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/ingest"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
 )
@@ -61,8 +63,8 @@ func TestWhatGoesInComesOut(t *testing.T) {
 		if err != nil || len(found) > 0 {
 			rt.Fatalf("%v %v", err, found)
 		}
-		once := func() (*Result, string) {
-			var sources []Source
+		once := func() (*result.Replay, string) {
+			var sources []ingest.Source
 			if text != "" {
 				sources = source(text)
 			}

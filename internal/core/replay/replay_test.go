@@ -13,13 +13,15 @@ import (
 
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/ingest"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
 )
 
 // source makes a trace of a text.
-func source(text string) []Source {
-	return []Source{{Name: "t.log", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text)), nil }}}
+func source(text string) []ingest.Source {
+	return []ingest.Source{{Name: "t.log", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text)), nil }}}
 }
 
 // even makes a trace of n requests, the same time apart, from so many clients.
@@ -47,7 +49,7 @@ func scenarioOf(t testing.TB, c *config.Config, text string) *scenario.Scenario 
 	return s
 }
 
-func run(t testing.TB, c *config.Config, sc, text string, o Options) *Result {
+func run(t testing.TB, c *config.Config, sc, text string, o Options) *result.Replay {
 	r, err := Run(context.Background(), c, scenarioOf(t, c, sc), source(text), o)
 	require.NoError(t, err)
 	conserved(t, r)
@@ -55,7 +57,7 @@ func run(t testing.TB, c *config.Config, sc, text string, o Options) *Result {
 }
 
 // conserved holds a result to what must add up.
-func conserved(t require.TestingT, r *Result) {
+func conserved(t require.TestingT, r *result.Replay) {
 	require.Equal(t, r.Requests, r.Answered+r.Failed+r.ClientLeft+r.Unfinished, "answered + failed + client_left + unfinished = requests")
 	sum := int64(0)
 	for _, e := range r.Errors.List() {
@@ -151,62 +153,62 @@ func TestEachFaultShowsAsTheNetworkWouldShowIt(t *testing.T) {
 	for _, c := range []struct {
 		name, kind, own, more string
 		detected              bool
-		check                 func(t *testing.T, r *Result)
+		check                 func(t *testing.T, r *result.Replay)
 	}{
-		{"refuse", "refuse", "", probe, true, func(t *testing.T, r *Result) {
+		{"refuse", "refuse", "", probe, true, func(t *testing.T, r *result.Replay) {
 			assert.Positive(t, r.Errors[cause.Refused])
 			assert.Equal(t, r.Failed, r.Errors[cause.Refused]+r.Errors[cause.Reset])
 		}},
-		{"refuse with retry", "refuse", "", probe + retry, true, func(t *testing.T, r *Result) {
+		{"refuse with retry", "refuse", "", probe + retry, true, func(t *testing.T, r *result.Replay) {
 			assert.Zero(t, r.Failed)
 			assert.Positive(t, r.Retried)
 			assert.Equal(t, r.Retried, r.Faults[0].Exposed)
 			assert.Zero(t, r.Faults[0].ExposedFailed)
 		}},
-		{"blackhole", "blackhole", "", probe + short, true, func(t *testing.T, r *Result) {
+		{"blackhole", "blackhole", "", probe + short, true, func(t *testing.T, r *result.Replay) {
 			assert.Positive(t, r.Errors[cause.ConnectTimeout])
 			assert.InDelta(t, r.Failed, r.Errors[cause.ConnectTimeout]+r.Errors[cause.AnswerTimeout], 0)
 		}},
-		{"hang", "hang", "", probe + short, true, func(t *testing.T, r *Result) {
+		{"hang", "hang", "", probe + short, true, func(t *testing.T, r *result.Replay) {
 			assert.Equal(t, r.Failed, r.Errors[cause.AnswerTimeout])
 			assert.Positive(t, r.Failed)
 		}},
-		{"hang behind a probe of the port", "hang", "", tcp + short, false, func(t *testing.T, r *Result) {
+		{"hang behind a probe of the port", "hang", "", tcp + short, false, func(t *testing.T, r *result.Replay) {
 			assert.InDelta(t, 200, r.Errors[cause.AnswerTimeout], 3, "a third of 600: the probe never notices")
 		}},
-		{"reset", "reset", "", probe + retry, true, func(t *testing.T, r *Result) {
+		{"reset", "reset", "", probe + retry, true, func(t *testing.T, r *result.Replay) {
 			assert.Equal(t, r.Failed, r.Errors[cause.Reset], "half an answer was passed on: no retry")
 			assert.Positive(t, r.Failed)
 		}},
-		{"reset behind a probe of the port", "reset", "", tcp, false, func(t *testing.T, r *Result) {
+		{"reset behind a probe of the port", "reset", "", tcp, false, func(t *testing.T, r *result.Replay) {
 			assert.InDelta(t, 200, r.Errors[cause.Reset], 3)
 		}},
-		{"errors", "errors", "status = 500", probe, true, func(t *testing.T, r *Result) {
+		{"errors", "errors", "status = 500", probe, true, func(t *testing.T, r *result.Replay) {
 			assert.Equal(t, r.Failed, r.Errors[cause.Status5xx])
 		}},
-		{"some errors", "errors", "rate = \"25%\"", tcp, false, func(t *testing.T, r *Result) {
+		{"some errors", "errors", "rate = \"25%\"", tcp, false, func(t *testing.T, r *result.Replay) {
 			assert.InDelta(t, 50, r.Errors[cause.Status5xx], 20)
 		}},
-		{"slow", "slow", "factor = 30", probe + short, false, func(t *testing.T, r *Result) {
+		{"slow", "slow", "factor = 30", probe + short, false, func(t *testing.T, r *result.Replay) {
 			assert.Greater(t, r.Upstreams["app"].Backends["b0"].Latency.P95, 0.5)
 			assert.Less(t, r.Upstreams["app"].Backends["b1"].Latency.P95, 0.2)
 		}},
-		{"probe-fails", "probe-fails", "", probe, true, func(t *testing.T, r *Result) {
+		{"probe-fails", "probe-fails", "", probe, true, func(t *testing.T, r *result.Replay) {
 			assert.Zero(t, r.Failed, "only the probe fails")
 			assert.Contains(t, r.Health[0].Why, "status 503")
 		}},
-		{"probe-fails on a port", "probe-fails", "", tcp, true, func(t *testing.T, r *Result) { assert.Zero(t, r.Failed) }},
-		{"park", "park", "", probe, true, func(t *testing.T, r *Result) {
+		{"probe-fails on a port", "probe-fails", "", tcp, true, func(t *testing.T, r *result.Replay) { assert.Zero(t, r.Failed) }},
+		{"park", "park", "", probe, true, func(t *testing.T, r *result.Replay) {
 			assert.Zero(t, *r.Faults[0].DetectedAfter)
 			assert.Zero(t, *r.Faults[0].RecoveredAfter)
 			assert.InDelta(t, 60, r.Upstreams["app"].Backends["b0"].SecondsOut, 1e-9)
 			assert.InDelta(t, 400, r.Upstreams["app"].Backends["b0"].Requests, 2)
 		}},
-		{"drain", "drain", "", probe, true, func(t *testing.T, r *Result) {
+		{"drain", "drain", "", probe, true, func(t *testing.T, r *result.Replay) {
 			assert.Equal(t, "draining", r.Health[0].To)
 			assert.Zero(t, r.Failed)
 		}},
-		{"weight", "weight", "weight = 4", probe, false, func(t *testing.T, r *Result) {
+		{"weight", "weight", "weight = 4", probe, false, func(t *testing.T, r *result.Replay) {
 			assert.InDelta(t, 400+400, r.Upstreams["app"].Backends["b0"].Requests, 4, "4 of 6 while it lasts")
 		}},
 	} {
@@ -295,15 +297,6 @@ func TestClientsAreToldApartHoweverTheyAreWritten(t *testing.T) {
 			assert.True(t, with == "" || used <= 4, "each stays with one backend")
 		}
 	}
-	var f ingest
-	for i := range 1000 {
-		var w clientRef
-		for _, client := range []string{"203.0.113.9:", "kiosk.tern.example:request-", "k:"} {
-			f.newRecordReader().who(&trace.Record{Client: fmt.Append(nil, client, i)}, &w)
-			f.number(&arrival{}, &w)
-		}
-	}
-	assert.Len(t, f.ids.hashes, 3, "what stands behind a colon takes no room")
 }
 
 func TestSeatsOfClientsThatStayAwayEnd(t *testing.T) {
@@ -480,19 +473,4 @@ func TestTheTimelineDoublesItsBucket(t *testing.T) {
 	assert.LessOrEqual(t, len(r.Timeline.Rows), 2048)
 	assert.EqualValues(t, 2, r.Timeline.Rows[10].Upstreams["app"]["b0"].Requests)
 	assert.InDelta(t, r.Latency.P99, r.Timeline.Rows[10].P99, 0.2)
-}
-
-func TestTheSketchIsRightToAFewPerCent(t *testing.T) {
-	var s sketch
-	for i := range int64(1000) {
-		s.add((i + 1) * 1e6) // 1 ms to 1 s
-	}
-	for _, p := range []float64{0.01, 0.5, 0.9, 0.99} {
-		assert.InEpsilon(t, p, s.quantile(p), 0.065, "%v", p)
-	}
-	assert.Zero(t, new(sketch).quantile(0.99))
-	var odd sketch
-	odd.add(0)
-	odd.add(1 << 60)
-	assert.Positive(t, odd.quantile(1))
 }

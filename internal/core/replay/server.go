@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/histogram"
 	"kestrix/internal/core/rng"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/tick"
@@ -30,7 +31,7 @@ type server struct {
 	worked  tick.Time // by all workers together
 	under   uint64    // faults that strike it now, as bits
 
-	latency histogram // of what it answered
+	latency histogram.Histogram // of what it answered
 	condition
 	slow     float64
 	up       *up
@@ -151,7 +152,7 @@ func (e *engine) place(i int32, v upstream.Verdict) bool {
 		// their way already have theirs, and no fault comes in between. So the
 		// connection needs no event of its own.
 		r.sent = true
-		r.deadline = from.Add(e.refs[r.route].waits.Answer)
+		r.deadline = from.Add(e.refs[r.route].Waits.Answer)
 		e.work(s, waiting{i, r.gen, e.serviceTime(s, r.q.ID, r.a.Number, r.duration)}, from)
 	case s.refuse > 0:
 		return e.ends(i, upstream.Outcome{Kind: upstream.ConnectRefused})
@@ -206,7 +207,7 @@ func (e *engine) reached(ev event) {
 		return
 	}
 	r.sent = true
-	waits := &e.refs[r.route].waits
+	waits := &e.refs[r.route].Waits
 	r.deadline = e.now.Add(waits.Answer)
 	if s.hang > 0 || s.blackhole > 0 {
 		e.late(i)

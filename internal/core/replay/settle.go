@@ -2,6 +2,7 @@ package replay
 
 import (
 	"kestrix/internal/core/cause"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/upstream"
 )
 
@@ -32,9 +33,9 @@ func (e *engine) ends(i int32, o upstream.Outcome) bool {
 		if r.stream { // its client waited until it began
 			took, waited = took-int64(e.now-r.deadline), int64(r.deadline-r.arrived)
 		}
-		e.latencies.add(&s.latency, took)
+		e.latencies.Add(&s.latency, took)
 		if step == upstream.Finished {
-			e.latencies.add(&u.latency[r.phase], waited)
+			e.latencies.Add(&u.latency[r.phase], waited)
 			e.timeline.last.answer(waited)
 		}
 	} else {
@@ -150,7 +151,7 @@ func (e *engine) left(r *inFlight) {
 	e.res.ClientLeft++
 	e.phases[r.phase].left++
 	e.row().left++
-	e.latencies.add(&e.unanswered, int64(e.now-r.arrived))
+	e.latencies.Add(&e.unanswered, int64(e.now-r.arrived))
 	e.saved(r)
 	for k := range e.faults {
 		if r.met&(1<<k) != 0 {
@@ -179,7 +180,7 @@ func (e *engine) clientLeaves(i int32) {
 
 // fail counts a request that failed in the end.
 func (e *engine) fail(r *inFlight) {
-	e.latencies.add(&e.unanswered, int64(e.now-r.arrived))
+	e.latencies.Add(&e.unanswered, int64(e.now-r.arrived))
 	e.res.Failed++
 	e.phases[r.phase].failed++
 	e.row().failed++
@@ -226,7 +227,7 @@ func (e *engine) tell(v *view) {
 			e.res.HealthCut = true
 			continue
 		}
-		h := HealthChange{
+		h := result.HealthChange{
 			At: (c.At - v.ahead).Seconds(), Upstream: v.up.cfg.Name, Backend: v.core.Backend(c.Backend).Name,
 			From: c.From.String(), To: c.To.String(), Why: c.Why,
 		}

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/rng"
 	"kestrix/internal/core/upstream"
 )
@@ -87,7 +88,7 @@ func (e *engine) streamOver(i int32, kind eventKind) {
 // speaks before.
 func (e *engine) fallsSilent(i int32) {
 	r := &e.requests[i]
-	if idle := e.refs[r.route].waits.Idle; idle > 0 {
+	if idle := e.refs[r.route].Waits.Idle; idle > 0 {
 		e.queue.Push(e.now.Add(idle), event{kind: streamIdle, req: i, gen: r.gen})
 	}
 }
@@ -104,7 +105,7 @@ func (e *engine) speaksAgain(s *server) {
 			continue
 		}
 		r.gen++ // what was to break it for its silence is void
-		e.streamGoesOn(i, &e.refs[r.route].waits)
+		e.streamGoesOn(i, &e.refs[r.route].Waits)
 	}
 }
 
@@ -119,9 +120,9 @@ func (e *engine) reconnect(r *inFlight) {
 	if left <= 0 {
 		return
 	}
-	a := arrival{
-		key: r.q.Key, seatKey: r.q.SeatKey, duration: int64(left), session: r.session, route: r.route, repeat: r.q.Repeatable,
-		stream: true, instance: uint8(e.views[r.view].instance), front: uint16(e.refs[r.route].front), who: -1,
+	a := ingest.Arrival{
+		Key: r.q.Key, SeatKey: r.q.SeatKey, Duration: int64(left), Session: r.session, Route: r.route, Repeatable: r.q.Repeatable,
+		Stream: true, Instance: uint8(e.views[r.view].instance), Front: uint16(e.refs[r.route].Front), Client: -1,
 	}
 	e.queue.Push(e.now.Add(st.ResendAfter), event{kind: resend, req: e.keep(&a)})
 }

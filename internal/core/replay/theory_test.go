@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrix/internal/core/cause"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/rng"
 )
 
@@ -39,10 +40,10 @@ func interval(x []float64) (mean, half float64) {
 }
 
 // runs replays a load once for each seed.
-func runs(t *testing.T, backends int, algorithm, behaviour, load string) []*Result {
+func runs(t *testing.T, backends int, algorithm, behaviour, load string) []*result.Replay {
 	c := pool(t, backends, algorithm, "timeouts {\n connect = \"1h\"\n answer = \"1h\"\n}")
 	s := scenarioOf(t, c, fmt.Sprintf("behaviour \"*\" {\n connect = \"0s\"\n %s\n}\nload {\n %s\n}\n", behaviour, load))
-	var out []*Result
+	var out []*result.Replay
 	for seed := range uint64(seeds) {
 		r, err := Run(context.Background(), c, s, nil, Options{Seed: seed + 1})
 		require.NoError(t, err)

@@ -4,6 +4,7 @@ import (
 	"math"
 	"time"
 
+	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/rng"
 )
 
@@ -11,9 +12,9 @@ import (
 // at its moment, further ones within a second of it, each as if another client like
 // it had sent it. So there is more, or less, to do at every moment of a trace, and it
 // still rises and falls as it did.
-func (e *engine) multiply(a *arrival) {
+func (e *engine) multiply(a *ingest.Arrival) {
 	e.met++
-	if e.only >= 0 && (a.route < 0 || e.refs[a.route].upstream != e.only) {
+	if e.only >= 0 && (a.Route < 0 || e.refs[a.Route].Upstream != e.only) {
 		return
 	}
 	whole, part := math.Modf(e.times)
@@ -24,26 +25,26 @@ func (e *engine) multiply(a *arrival) {
 	clients := uint32(math.Ceil(e.times))
 	for i := range n {
 		c := *a
-		c.session = a.session*clients + uint32(i)
+		c.Session = a.Session*clients + uint32(i)
 		if i == 0 {
 			e.ask(&c)
 			continue
 		}
 		other := rng.Bits(uint64(i), 0, 0, rng.Copies)
-		if c.route < 0 || e.sequence.routes[c.route].hash == nil {
-			c.key ^= other // a key that is not the client's is asked for again
+		if c.Route < 0 || !e.sequence.Hashed(c.Route) {
+			c.Key ^= other // a key that is not the client's is asked for again
 		}
-		if c.seatKey != 0 {
-			c.seatKey ^= other
+		if c.SeatKey != 0 {
+			c.SeatKey ^= other
 		}
-		c.limited ^= other
+		c.Limited ^= other
 		later := rng.Unit(rng.Bits(e.o.Seed, e.met, uint64(i), rng.Copies))
 		e.queue.Push(e.now.Add(time.Duration(later*1e9)), event{kind: another, req: e.keep(&c)})
 	}
 }
 
 // keep keeps an arrival until it comes, and gives its place.
-func (e *engine) keep(a *arrival) int32 {
+func (e *engine) keep(a *ingest.Arrival) int32 {
 	if n := len(e.spare); n > 0 {
 		i := e.spare[n-1]
 		e.spare = e.spare[:n-1]
@@ -55,7 +56,7 @@ func (e *engine) keep(a *arrival) int32 {
 }
 
 // kept returns what was kept.
-func (e *engine) kept(i int32) arrival {
+func (e *engine) kept(i int32) ingest.Arrival {
 	e.spare = append(e.spare, i)
 	return e.again[i]
 }

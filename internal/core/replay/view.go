@@ -4,6 +4,8 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/histogram"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/tick"
 	"kestrix/internal/core/upstream"
 )
@@ -21,12 +23,12 @@ type up struct {
 	seat                                      []int16  // by session, backend+1; cookies of clients
 	issued                                    []uint32 // by session, when its cookie was issued, in seconds
 	holder                                    []int16  // by session, backend+1; who holds the application's session
-	sessions                                  Sessions
+	sessions                                  result.Sessions
 	requests, answered, failed, left, retried int64
-	latency                                   []histogram // by phase
-	calm                                      tick.Time   // when last nothing waited for a worker or in the queue
-	waited                                    int64       // how many did since then, at the last look
-	turned                                    int64       // turned away for want of room since the last look, with no fault on
+	latency                                   []histogram.Histogram // by phase
+	calm                                      tick.Time             // when last nothing waited for a worker or in the queue
+	waited                                    int64                 // how many did since then, at the last look
+	turned                                    int64                 // turned away for want of room since the last look, with no fault on
 }
 
 // viewOf returns how a request's proxy sees its upstream.

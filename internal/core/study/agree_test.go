@@ -12,6 +12,7 @@ import (
 
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/scenario"
 )
@@ -82,7 +83,7 @@ func TestWhyAndTheReplayAgree(t *testing.T) {
 		var picks []string
 		o := replay.Options{Seed: seed, Observe: func(d replay.Decision) { picks = append(picks, d.Upstream+" "+d.Backend) }}
 		open := func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(log.String())), nil }
-		r, err := replay.Run(t.Context(), c, scenario.None(), []replay.Source{{Name: "t", Open: open}}, o)
+		r, err := replay.Run(t.Context(), c, scenario.None(), []ingest.Source{{Name: "t", Open: open}}, o)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -146,7 +147,7 @@ func TestWitnessesOfDiffAreTrue(t *testing.T) {
 				}
 				line := fmt.Sprintf("{\"time\":1790000000,\"client\":%q,\"method\":%q,\"host\":%q,\"path\":%q}\n", q.Client, q.Method, q.Host, u.RequestURI())
 				open := func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(line)), nil }
-				r, err := replay.Run(t.Context(), side.c, scenario.None(), []replay.Source{{Name: "t", Open: open}}, replay.Options{})
+				r, err := replay.Run(t.Context(), side.c, scenario.None(), []ingest.Source{{Name: "t", Open: open}}, replay.Options{})
 				if err != nil {
 					t.Fatal(err)
 				}

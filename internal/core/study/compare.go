@@ -5,7 +5,9 @@ import (
 	"math"
 	"slices"
 
+	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 )
 
 // Comparison is what came of several variants of doing the same work. The keys are
@@ -24,8 +26,8 @@ type Run struct {
 	Notes      []string       `json:"notes"`
 	Figures    Figures        `json:"figures"`
 	Best       []string       `json:"best"` // figures in which no other is better, where they differ
-	Leave      *replay.Leave  `json:"leave"`
-	Result     *replay.Result `json:"result"`
+	Leave      *result.Leave  `json:"leave"`
+	Result     *result.Replay `json:"result"`
 }
 
 // Figures are what variants are compared by. Times are seconds, shares 0 to 1.
@@ -57,7 +59,7 @@ const LeaveSample = 20_000
 
 // SideBySide replays the same requests in several variants. Figures are of the
 // upstreams named, of all if none is. The error is that of reading the trace.
-func SideBySide(ctx context.Context, variants []Variant, upstreams []string, sources []replay.Source, o replay.Options) (*Comparison, error) {
+func SideBySide(ctx context.Context, variants []Variant, upstreams []string, sources []ingest.Source, o replay.Options) (*Comparison, error) {
 	o.Leave, o.LeaveOf = LeaveSample, upstreams
 	var cases []replay.Case
 	for _, w := range variants {
@@ -79,11 +81,11 @@ func SideBySide(ctx context.Context, variants []Variant, upstreams []string, sou
 	return c, nil
 }
 
-func figures(r *replay.Result, upstreams []string) Figures {
+func figures(r *result.Replay, upstreams []string) Figures {
 	f := Figures{Retried: r.Retried, Duration: r.Duration, Throughput: r.Throughput, Failed: r.Failed}
 	l, moved := r.Latency, r.Sessions.Moved
 	if len(upstreams) > 0 {
-		l, moved, f.Failed, f.Retried = replay.Latency{}, 0, 0, 0
+		l, moved, f.Failed, f.Retried = result.Latency{}, 0, 0, 0
 	}
 	for name, u := range r.Upstreams {
 		if len(upstreams) > 0 {

@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/trace"
 )
@@ -199,7 +199,7 @@ func (l *Learner) upstreamOf(r *trace.Record) string {
 			continue
 		}
 		var q route.Request
-		replay.Request(r, l.tables[i].Asks, l.host, &q)
+		ingest.Request(r, l.tables[i].Asks, l.host, &q)
 		if k, _ := l.tables[i].Match(&q); k >= 0 {
 			return f.Routes[k].SendTo.Value
 		}

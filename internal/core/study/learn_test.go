@@ -15,6 +15,7 @@ import (
 	"pgregory.net/rapid"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
@@ -107,7 +108,7 @@ upstream "booking" {
 			without.Duration = -1
 			text.Write(append(trace.AppendJSON(nil, &without), '\n'))
 		}
-		res, err := replay.Run(context.Background(), c, sc, []replay.Source{{Name: "t", Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text.Bytes())), nil }}},
+		res, err := replay.Run(context.Background(), c, sc, []ingest.Source{{Name: "t", Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text.Bytes())), nil }}},
 			replay.Options{Seed: 3, Spread: "none", Window: time.Second})
 		require.NoError(t, err)
 		took := make([]float64, len(records))

@@ -6,6 +6,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/trace"
 )
 
@@ -58,7 +59,7 @@ const settledName = "\x00settled"
 
 // searched lists the upstreams of which it is searched how much is too much, each
 // with the backend that it loses.
-func (o *SweepOptions) searched(c *config.Config, base *replay.Result) []LoadLimit {
+func (o *SweepOptions) searched(c *config.Config, base *result.Replay) []LoadLimit {
 	var out []LoadLimit
 	targets, _ := o.targets(c) // they were listed before
 	swept := map[string]bool{}
@@ -148,7 +149,7 @@ func (r *sweeping) about() (replay.Options, time.Duration) {
 // step takes in what came of the last try and says what is tried next: first how long
 // it takes until the backend is out, then twice as much until it is too much, then
 // between what holds and what does not.
-func (p *searchedPart) step(res *replay.Result, more float64, length time.Duration) {
+func (p *searchedPart) step(res *result.Replay, more float64, length time.Duration) {
 	if !p.known {
 		p.known = true // and the same is tried again
 		if after := res.Faults[0].DetectedAfter; after != nil {

@@ -7,7 +7,7 @@ import (
 	"slices"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/trace"
 )
@@ -102,7 +102,7 @@ func (m *Mover) Add(rec *trace.Record) error {
 		return errors.New("there are several frontends and this record names none; say which with -frontend")
 	}
 	var q route.Request
-	replay.Request(rec, p.asks, m.host, &q)
+	ingest.Request(rec, p.asks, m.host, &q)
 	i, missed := p.old.match(&q)
 	j, missedNow := p.now.match(&q)
 	m.moves.Requests++

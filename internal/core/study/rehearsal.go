@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 )
 
 // Held is one figure of a forecast beside that of the rehearsal. Absent moments are
@@ -42,33 +42,33 @@ const (
 
 // HoldAgainst holds a forecast against a rehearsal. others are forecasts with other
 // seeds: how much they differ among each other says what chance does to each figure.
-func HoldAgainst(c *config.Config, forecast, rehearsal *replay.Result, others []*replay.Result) Fidelity {
+func HoldAgainst(c *config.Config, forecast, rehearsal *result.Replay, others []*result.Replay) Fidelity {
 	h := holder{forecast: forecast, rehearsal: rehearsal, others: others}
-	count := func(what string, of func(*replay.Result) float64) {
+	count := func(what string, of func(*result.Replay) float64) {
 		f := of(forecast)
-		h.add(what, "", "count", func(r *replay.Result) *float64 { v := of(r); return &v }, math.Max(goalCount*f, 2*math.Sqrt(f)))
+		h.add(what, "", "count", func(r *result.Replay) *float64 { v := of(r); return &v }, math.Max(goalCount*f, 2*math.Sqrt(f)))
 	}
-	exact := func(what string, of func(*replay.Result) float64) {
-		h.add(what, "", "count", func(r *replay.Result) *float64 { v := of(r); return &v }, 0.5)
+	exact := func(what string, of func(*result.Replay) float64) {
+		h.add(what, "", "count", func(r *result.Replay) *float64 { v := of(r); return &v }, 0.5)
 	}
-	exact("requests", func(r *replay.Result) float64 { return float64(r.Requests) })
-	count("failed", func(r *replay.Result) float64 { return float64(r.Failed) })
+	exact("requests", func(r *result.Replay) float64 { return float64(r.Requests) })
+	count("failed", func(r *result.Replay) float64 { return float64(r.Failed) })
 	for i, e := range forecast.Errors.List() {
 		if e.Requests > 0 || rehearsal.Errors.List()[i].Requests > 0 {
-			count("errors."+e.Cause.String(), func(r *replay.Result) float64 { return float64(r.Errors.List()[i].Requests) })
+			count("errors."+e.Cause.String(), func(r *result.Replay) float64 { return float64(r.Errors.List()[i].Requests) })
 		}
 	}
-	count("retried", func(r *replay.Result) float64 { return float64(r.Retried) })
+	count("retried", func(r *result.Replay) float64 { return float64(r.Retried) })
 	for _, q := range []struct {
 		name string
-		of   func(*replay.Result) float64
+		of   func(*result.Replay) float64
 		goal float64
 	}{
-		{"latency.p50", func(r *replay.Result) float64 { return r.Latency.P50 }, goalMiddle},
-		{"latency.p95", func(r *replay.Result) float64 { return r.Latency.P95 }, goalMiddle},
-		{"latency.p99", func(r *replay.Result) float64 { return r.Latency.P99 }, goalExtreme},
+		{"latency.p50", func(r *result.Replay) float64 { return r.Latency.P50 }, goalMiddle},
+		{"latency.p95", func(r *result.Replay) float64 { return r.Latency.P95 }, goalMiddle},
+		{"latency.p99", func(r *result.Replay) float64 { return r.Latency.P99 }, goalExtreme},
 	} {
-		h.add(q.name, "", "seconds", func(r *replay.Result) *float64 { v := q.of(r); return &v }, math.Max(q.goal*q.of(forecast), goalLeast))
+		h.add(q.name, "", "seconds", func(r *result.Replay) *float64 { v := q.of(r); return &v }, math.Max(q.goal*q.of(forecast), goalLeast))
 	}
 	for _, u := range c.Upstreams {
 		if forecast.Upstreams[u.Name] == nil || forecast.Upstreams[u.Name].Requests == 0 && rehearsal.Upstreams[u.Name].Requests == 0 {
@@ -76,7 +76,7 @@ func HoldAgainst(c *config.Config, forecast, rehearsal *replay.Result, others []
 		}
 		for i := range u.Backends {
 			name := u.Backends[i].Name
-			h.add("share", u.Name+"."+name, "share", func(r *replay.Result) *float64 {
+			h.add("share", u.Name+"."+name, "share", func(r *result.Replay) *float64 {
 				if up := r.Upstreams[u.Name]; up != nil && up.Backends[name] != nil {
 					return &up.Backends[name].Share
 				}
@@ -90,33 +90,33 @@ func HoldAgainst(c *config.Config, forecast, rehearsal *replay.Result, others []
 			continue
 		}
 		goal := interval(c, f.Backends).Seconds()
-		h.add("detected_after", f.Name, "seconds", func(r *replay.Result) *float64 { return faultOf(r, i).DetectedAfter }, goal)
-		h.add("recovered_after", f.Name, "seconds", func(r *replay.Result) *float64 { return faultOf(r, i).RecoveredAfter }, goal)
+		h.add("detected_after", f.Name, "seconds", func(r *result.Replay) *float64 { return faultOf(r, i).DetectedAfter }, goal)
+		h.add("recovered_after", f.Name, "seconds", func(r *result.Replay) *float64 { return faultOf(r, i).RecoveredAfter }, goal)
 		lost := float64(f.During.Failed)
-		h.add("failed", f.Name, "count", func(r *replay.Result) *float64 { v := float64(faultOf(r, i).During.Failed); return &v }, math.Max(goalCount*lost, 2*math.Sqrt(lost)))
+		h.add("failed", f.Name, "count", func(r *result.Replay) *float64 { v := float64(faultOf(r, i).During.Failed); return &v }, math.Max(goalCount*lost, 2*math.Sqrt(lost)))
 	}
-	count("sessions.moved", func(r *replay.Result) float64 { return float64(r.Sessions.Moved) })
-	count("sessions.lost", func(r *replay.Result) float64 { return float64(r.Sessions.Misses) })
+	count("sessions.moved", func(r *result.Replay) float64 { return float64(r.Sessions.Moved) })
+	count("sessions.lost", func(r *result.Replay) float64 { return float64(r.Sessions.Misses) })
 	return h.done()
 }
 
 // faultOf returns what came of a fault, of a result that may have none.
-func faultOf(r *replay.Result, i int) *replay.FaultResult {
+func faultOf(r *result.Replay, i int) *result.Fault {
 	if i < len(r.Faults) {
 		return &r.Faults[i]
 	}
-	return &replay.FaultResult{}
+	return &result.Fault{}
 }
 
 // holder gathers rows.
 type holder struct {
-	forecast, rehearsal *replay.Result
-	others              []*replay.Result
+	forecast, rehearsal *result.Replay
+	others              []*result.Replay
 	out                 Fidelity
 }
 
 // add holds one figure; goal is the difference that is taken for none.
-func (h *holder) add(what, of, unit string, figure func(*replay.Result) *float64, goal float64) {
+func (h *holder) add(what, of, unit string, figure func(*result.Replay) *float64, goal float64) {
 	row := Held{What: what, Of: of, Unit: unit, Forecast: figure(h.forecast), Rehearsal: figure(h.rehearsal), Goal: goal}
 	if row.Forecast == nil && row.Rehearsal == nil {
 		return // it never came, in either

@@ -8,15 +8,15 @@ import (
 
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 )
 
 // forecast makes a result of one upstream with two backends.
-func forecast(failed int64, share, p50 float64, detected *float64) *replay.Result {
-	r := &replay.Result{Requests: 1000, Answered: 1000 - failed, Failed: failed, Errors: cause.Counts{cause.Reset: failed}}
-	r.Latency = replay.Latency{P50: p50, P95: 2 * p50, P99: 3 * p50}
-	r.Upstreams = map[string]*replay.Upstream{"app": {Requests: 1000, Backends: map[string]*replay.Backend{"a": {Share: share}, "b": {Share: 1 - share}}}}
-	r.Faults = []replay.FaultResult{{Name: "it", Began: true, Backends: []string{"app.a"}, DetectedAfter: detected}}
+func forecast(failed int64, share, p50 float64, detected *float64) *result.Replay {
+	r := &result.Replay{Requests: 1000, Answered: 1000 - failed, Failed: failed, Errors: cause.Counts{cause.Reset: failed}}
+	r.Latency = result.Latency{P50: p50, P95: 2 * p50, P99: 3 * p50}
+	r.Upstreams = map[string]*result.Upstream{"app": {Requests: 1000, Backends: map[string]*result.Backend{"a": {Share: share}, "b": {Share: 1 - share}}}}
+	r.Faults = []result.Fault{{Name: "it", Began: true, Backends: []string{"app.a"}, DetectedAfter: detected}}
 	return r
 }
 
@@ -25,11 +25,11 @@ func forecast(failed int64, share, p50 float64, detected *float64) *replay.Resul
 func TestAForecastIsHeldAgainstARehearsal(t *testing.T) {
 	c := &config.Config{Upstreams: []*config.Upstream{{Name: "app", Backends: []config.Backend{{Name: "a"}, {Name: "b"}}, Probe: &config.Probe{Every: time.Second}}}}
 	at := func(v float64) *float64 { return &v }
-	calm := []*replay.Result{forecast(100, 0.5, 0.1, at(1)), forecast(100, 0.5, 0.1, at(1)), forecast(100, 0.5, 0.1, at(1))}
-	wild := []*replay.Result{forecast(40, 0.3, 0.05, at(1)), forecast(160, 0.7, 0.15, at(1)), forecast(100, 0.5, 0.1, at(1))}
+	calm := []*result.Replay{forecast(100, 0.5, 0.1, at(1)), forecast(100, 0.5, 0.1, at(1)), forecast(100, 0.5, 0.1, at(1))}
+	wild := []*result.Replay{forecast(40, 0.3, 0.05, at(1)), forecast(160, 0.7, 0.15, at(1)), forecast(100, 0.5, 0.1, at(1))}
 	for name, x := range map[string]struct {
-		rehearsed *replay.Result
-		others    []*replay.Result
+		rehearsed *result.Replay
+		others    []*result.Replay
 		off       []string
 	}{
 		"the same":               {forecast(100, 0.5, 0.1, at(1)), calm, nil},
@@ -53,7 +53,7 @@ func TestAForecastIsHeldAgainstARehearsal(t *testing.T) {
 	assert.Equal(t, "the forecast holds: all of 13 figures came out as foretold, or within what chance does", f.Verdict())
 	// Of four draws with a deviation of 1 a fifth lies within 3.18 times that and the
 	// root of 2, in 95 of 100 cases.
-	spread := []*replay.Result{forecast(99, 0.5, 0.1, nil), forecast(101, 0.5, 0.1, nil)}
+	spread := []*result.Replay{forecast(99, 0.5, 0.1, nil), forecast(101, 0.5, 0.1, nil)}
 	f = HoldAgainst(c, forecast(100, 0.5, 0.1, nil), forecast(100, 0.5, 0.1, nil), spread)
 	assert.InDelta(t, 4.30*1.41421, *f.Rows[1].Chance, 0.01, "two degrees of freedom")
 }

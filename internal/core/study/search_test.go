@@ -7,21 +7,21 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 )
 
 // timelineOf makes a timeline of attempts begun in each bucket.
-func timelineOf(bucket float64, begun ...int64) *replay.Result {
-	r := &replay.Result{Duration: bucket * float64(len(begun)), Timeline: replay.Timeline{Bucket: bucket}}
+func timelineOf(bucket float64, begun ...int64) *result.Replay {
+	r := &result.Replay{Duration: bucket * float64(len(begun)), Timeline: result.Timeline{Bucket: bucket}}
 	for i, n := range begun {
-		r.Timeline.Rows = append(r.Timeline.Rows, replay.TimelineRow{At: float64(i) * bucket, Upstreams: map[string]map[string]replay.TimelineBox{"a": {"auk": {Requests: n / 2}, "gannet": {Requests: n - n/2}}}})
+		r.Timeline.Rows = append(r.Timeline.Rows, result.TimelineRow{At: float64(i) * bucket, Upstreams: map[string]map[string]result.TimelineBox{"a": {"auk": {Requests: n / 2}, "gannet": {Requests: n - n/2}}}})
 	}
 	return r
 }
 
 func TestTheBusiestTime(t *testing.T) {
 	for title, c := range map[string]struct {
-		r          *replay.Result
+		r          *result.Replay
 		length     time.Duration
 		at, lasted time.Duration
 	}{
@@ -47,14 +47,14 @@ func TestTheSearch(t *testing.T) {
 		tries := 0
 		for p.next > 0 {
 			tries++
-			during := replay.Phase{Requests: int64(10_000 * p.next)}
+			during := result.Phase{Requests: int64(10_000 * p.next)}
 			during.Latency.P99 = 0.1
 			if p.next > bears {
 				during.Failed = during.Requests / 5
 				during.ErrorRate = 0.2
 			}
 			after := 4.2
-			p.step(&replay.Result{Faults: []replay.FaultResult{{DetectedAfter: &after}, {During: during}}}, 0.01, 10*time.Second)
+			p.step(&result.Replay{Faults: []result.Fault{{DetectedAfter: &after}, {During: during}}}, 0.01, 10*time.Second)
 			require.Less(t, tries, 20)
 		}
 		assert.Equal(t, 6*time.Second, p.settle, "until it is out, and a moment more, in whole seconds")
@@ -77,10 +77,10 @@ func TestTheSearch(t *testing.T) {
 	}
 	// Slower is too much as well, and two failures are chance.
 	p := searchedPart{next: leastLoad, known: true}
-	p.step(&replay.Result{Faults: []replay.FaultResult{{}, {During: replay.Phase{Requests: 100, Latency: replay.Latency{P99: 0.1}}}}}, 0.01, time.Second)
-	p.step(&replay.Result{Faults: []replay.FaultResult{{}, {During: replay.Phase{Requests: 100, Failed: 3, Latency: replay.Latency{P99: 0.29}}}}}, 0.01, time.Second)
+	p.step(&result.Replay{Faults: []result.Fault{{}, {During: result.Phase{Requests: 100, Latency: result.Latency{P99: 0.1}}}}}, 0.01, time.Second)
+	p.step(&result.Replay{Faults: []result.Fault{{}, {During: result.Phase{Requests: 100, Failed: 3, Latency: result.Latency{P99: 0.29}}}}}, 0.01, time.Second)
 	assert.InDelta(t, 0.5, p.limit.Holds, 1e-9)
-	p.step(&replay.Result{Faults: []replay.FaultResult{{}, {During: replay.Phase{Requests: 100, Latency: replay.Latency{P99: 0.31}}}}}, 0.01, time.Second)
+	p.step(&result.Replay{Faults: []result.Fault{{}, {During: result.Phase{Requests: 100, Latency: result.Latency{P99: 0.31}}}}}, 0.01, time.Second)
 	assert.InDelta(t, 1, p.high, 1e-9)
 }
 

@@ -9,13 +9,13 @@ import (
 	"github.com/cespare/xxhash/v2"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 )
 
 // identity tells a sweep from others: by the files it is of, what came of them and
 // what is failed.
-func (o *SweepOptions) identity(c *config.Config, s *scenario.Scenario, base *replay.Result, cases []SweepCase) string {
+func (o *SweepOptions) identity(c *config.Config, s *scenario.Scenario, base *result.Replay, cases []SweepCase) string {
 	h := xxhash.New()
 	e := json.NewEncoder(h)
 	for _, f := range c.Files {

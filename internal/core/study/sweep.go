@@ -9,7 +9,9 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 )
 
@@ -41,7 +43,7 @@ type SweptRun struct {
 	Cases    int      `json:"cases"` // of all parts together
 	Identity string   `json:"identity"`
 
-	Trace replay.TraceResult `json:"trace"` // what was read
+	Trace result.Trace `json:"trace"` // what was read
 }
 
 // Shard is one of several parts of a sweep.
@@ -119,7 +121,7 @@ const faultName = "\x00sweep"
 // busiest moment. The sources are read over and over. An error says what cannot be
 // swept, or that the trace cannot be read; when ctx ends, what is done comes with
 // Partial set.
-func RunSweep(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []replay.Source, o SweepOptions) (*Sweep, error) {
+func RunSweep(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []ingest.Source, o SweepOptions) (*Sweep, error) {
 	c = s.Expand(c)
 	if len(s.Faults) >= scenario.MaxFaults {
 		return nil, fmt.Errorf("the scenario holds %d faults already, which is all it may", len(s.Faults))
@@ -236,7 +238,7 @@ func (o *SweepOptions) targets(c *config.Config) ([]target, error) {
 
 // busiest gives when backends fail and for how long: the part of so long in which
 // most attempts were begun while nothing failed.
-func (o *SweepOptions) busiest(base *replay.Result) (at, length time.Duration) {
+func (o *SweepOptions) busiest(base *result.Replay) (at, length time.Duration) {
 	rows, bucket := base.Timeline.Rows, base.Timeline.Bucket
 	if length = o.For; length == 0 {
 		length = min(time.Minute, time.Duration(base.Duration/4)*time.Second)
@@ -269,7 +271,7 @@ type sweeping struct {
 	o           *SweepOptions
 	config      *config.Config
 	scenario    *scenario.Scenario
-	sources     []replay.Source
+	sources     []ingest.Source
 	fault       scenario.Fault
 	done, total int
 }
@@ -348,7 +350,7 @@ func (r *sweeping) cases(all []SweepCase, group []int, out *Sweep) error {
 	return nil
 }
 
-func partOf(p replay.Phase) SweepPart {
+func partOf(p result.Phase) SweepPart {
 	return SweepPart{Requests: p.Requests, Failed: p.Failed, ErrorRate: p.ErrorRate, P50: p.Latency.P50, P99: p.Latency.P99}
 }
 
@@ -364,7 +366,7 @@ func without(u *config.Upstream, failed []string) bool {
 
 // singlePoints names the backends and zones without which an upstream that is asked
 // for something has nothing left.
-func singlePoints(c *config.Config, targets []target, base *replay.Result) []SinglePoint {
+func singlePoints(c *config.Config, targets []target, base *result.Replay) []SinglePoint {
 	out := []SinglePoint{}
 	for _, t := range targets {
 		for _, u := range c.Upstreams {

@@ -7,20 +7,20 @@ import (
 	"time"
 
 	"kestrix/internal/core/cause"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 )
 
 // Result puts what came of a drive into the form of a replay's result. Backends
 // are those that answers name, as UPSTREAM.BACKEND or alone; shares are of them.
 // partial says that it was ended early.
-func Result(samples []Sample, partial bool) *replay.Result {
-	r := &replay.Result{
-		Routes: map[string]int64{}, Upstreams: map[string]*replay.Upstream{}, Health: []replay.HealthChange{}, Faults: []replay.FaultResult{}, Expectations: []scenario.Verdict{},
-		Overloaded: []replay.Overload{}, Partial: partial,
+func Result(samples []Sample, partial bool) *result.Replay {
+	r := &result.Replay{
+		Routes: map[string]int64{}, Upstreams: map[string]*result.Upstream{}, Health: []result.HealthChange{}, Faults: []result.Fault{}, Expectations: []scenario.Verdict{},
+		Overloaded: []result.Overload{}, Partial: partial,
 	}
 	r.Trace.Unknown, r.Trace.Spread = map[string]int64{}, "none"
-	r.Assumed.Backends, r.Assumed.Instances, r.Assumed.Stamp = map[string]replay.Assumes{}, 1, "start"
+	r.Assumed.Backends, r.Assumed.Instances, r.Assumed.Stamp = map[string]result.Assumes{}, 1, "start"
 	clients := map[uint32]bool{}
 	last := time.Duration(0)
 	var took []time.Duration
@@ -60,10 +60,10 @@ func Result(samples []Sample, partial bool) *replay.Result {
 		}
 		u := r.Upstreams[up]
 		if u == nil {
-			u = &replay.Upstream{Backends: map[string]*replay.Backend{}}
+			u = &result.Upstream{Backends: map[string]*result.Backend{}}
 			r.Upstreams[up] = u
 		}
-		b := &replay.Backend{State: "up", Requests: int64(len(of))}
+		b := &result.Backend{State: "up", Requests: int64(len(of))}
 		var took []time.Duration
 		for i := range of {
 			if of[i].Fail == cause.None && !of[i].Cut {
@@ -106,7 +106,7 @@ func Result(samples []Sample, partial bool) *replay.Result {
 
 // Unevenness fills in how unevenly an upstream's requests are spread, by weight; nil
 // weighs all alike.
-func Unevenness(u *replay.Upstream, weights map[string]float64) {
+func Unevenness(u *result.Upstream, weights map[string]float64) {
 	var values []float64
 	for _, name := range u.Order {
 		w := 1.0
@@ -117,12 +117,12 @@ func Unevenness(u *replay.Upstream, weights map[string]float64) {
 			values = append(values, float64(u.Backends[name].Requests)/w)
 		}
 	}
-	u.Imbalance = replay.ImbalanceOf(values)
+	u.Imbalance = result.ImbalanceOf(values)
 }
 
 // sessions counts clients, of samples in the order in which they were due, by what their answers name: one that another backend
 // answers than did before is lost there, and moved if it stays.
-func sessions(r *replay.Result, samples []Sample) {
+func sessions(r *result.Replay, samples []Sample) {
 	type seat struct {
 		client   uint32
 		upstream string
@@ -164,8 +164,8 @@ func bucketFor(seconds float64) float64 {
 
 // Timeline puts samples into rows by when they ended. Boxes count answers by the
 // backend they name, by when they were due, and those not over at the end of a row.
-func Timeline(samples []Sample, bucket float64) replay.Timeline {
-	t := replay.Timeline{Bucket: bucket, Rows: []replay.TimelineRow{}}
+func Timeline(samples []Sample, bucket float64) result.Timeline {
+	t := result.Timeline{Bucket: bucket, Rows: []result.TimelineRow{}}
 	if len(samples) == 0 {
 		return t
 	}
@@ -176,7 +176,7 @@ func Timeline(samples []Sample, bucket float64) replay.Timeline {
 	rows := int(end/bucket) + 1
 	took := make([][]time.Duration, rows)
 	for i := range rows {
-		t.Rows = append(t.Rows, replay.TimelineRow{At: float64(i) * bucket, Upstreams: map[string]map[string]replay.TimelineBox{}})
+		t.Rows = append(t.Rows, result.TimelineRow{At: float64(i) * bucket, Upstreams: map[string]map[string]result.TimelineBox{}})
 	}
 	for i := range samples {
 		s := &samples[i]
@@ -206,18 +206,18 @@ func Timeline(samples []Sample, bucket float64) replay.Timeline {
 	per := t.PerRow()
 	for i := 0; i < rows; i += per {
 		l := Latency(slices.Concat(took[i:min(i+per, rows)]...))
-		t.Coarse = append(t.Coarse, replay.CoarseRow{At: t.Rows[i].At, P50: l.P50, P95: l.P95, P99: l.P99})
+		t.Coarse = append(t.Coarse, result.CoarseRow{At: t.Rows[i].At, P50: l.P50, P95: l.P95, P99: l.P99})
 	}
 	return t
 }
 
 // Box counts an attempt on a backend that lasted from one moment to another.
-func Box(t *replay.Timeline, up, backend string, from, until time.Duration) {
+func Box(t *result.Timeline, up, backend string, from, until time.Duration) {
 	first, over := int(from.Seconds()/t.Bucket), int(until.Seconds()/t.Bucket)
 	for j := max(first, 0); j <= min(over, len(t.Rows)-1); j++ {
 		boxes := t.Rows[j].Upstreams[up]
 		if boxes == nil {
-			boxes = map[string]replay.TimelineBox{}
+			boxes = map[string]result.TimelineBox{}
 			t.Rows[j].Upstreams[up] = boxes
 		}
 		b := boxes[backend]
@@ -232,9 +232,9 @@ func Box(t *replay.Timeline, up, backend string, from, until time.Duration) {
 }
 
 // Latency returns mean and percentiles of durations: those of the nearest rank.
-func Latency(took []time.Duration) replay.Latency {
+func Latency(took []time.Duration) result.Latency {
 	if len(took) == 0 {
-		return replay.Latency{}
+		return result.Latency{}
 	}
 	sorted := slices.Clone(took)
 	slices.Sort(sorted)
@@ -245,7 +245,7 @@ func Latency(took []time.Duration) replay.Latency {
 	q := func(p float64) float64 {
 		return sorted[min(max(int(math.Ceil(p*float64(len(sorted))))-1, 0), len(sorted)-1)].Seconds()
 	}
-	return replay.Latency{Mean: sum / float64(len(sorted)), P50: q(0.5), P90: q(0.9), P95: q(0.95), P99: q(0.99), P999: q(0.999), Max: sorted[len(sorted)-1].Seconds()}
+	return result.Latency{Mean: sum / float64(len(sorted)), P50: q(0.5), P90: q(0.9), P95: q(0.95), P99: q(0.99), P999: q(0.999), Max: sorted[len(sorted)-1].Seconds()}
 }
 
 // Lateness is how well the driver itself kept up: how late requests were sent.
@@ -256,7 +256,7 @@ type Lateness struct {
 }
 
 // KeptUp reports whether the lateness is none to speak of beside the answers' times.
-func (l *Lateness) KeptUp(answers *replay.Latency) bool {
+func (l *Lateness) KeptUp(answers *result.Latency) bool {
 	return l.P99 <= 0.010 || l.P99 <= 0.1*answers.P50
 }
 

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/request"
 	"kestrix/internal/core/route"
@@ -123,7 +124,7 @@ upstream "app" {
 
 			rec := recordOf(&a, q.Headers)
 			var asked route.Request
-			replay.Request(&rec, table.Asks|route.AskPath, "", &asked)
+			ingest.Request(&rec, table.Asks|route.AskPath, "", &asked)
 			asked.Unknown = 0
 			i, _ := table.Match(&asked)
 			name := ""
@@ -233,7 +234,7 @@ func TestServeWhyAndReplayChooseAlike(t *testing.T) {
 			})
 			var replayed []string
 			o := replay.Options{Seed: 7, Observe: func(d replay.Decision) { replayed = append(replayed, d.Backend+" "+d.Reason) }}
-			_, err := replay.Run(t.Context(), c, scenario.None(), []replay.Source{{Name: "t.jsonl", Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(log)), nil }}}, o)
+			_, err := replay.Run(t.Context(), c, scenario.None(), []ingest.Source{{Name: "t.jsonl", Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(log)), nil }}}, o)
 			require.NoError(t, err)
 			assert.Equal(t, live, replayed)
 		})

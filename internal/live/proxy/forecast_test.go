@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/scenario"
 )
@@ -76,7 +77,7 @@ func foretold(t *testing.T, text, kind string) []string {
 	for i := range 180 {
 		fmt.Fprintf(&b, "{\"time\":%d,\"path\":\"/\",\"client\":\"a\",\"method\":\"GET\"}\n", 1000+i)
 	}
-	r, err := replay.Run(t.Context(), c, s, []replay.Source{{Name: "t", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(b.String())), nil }}}, replay.Options{Seed: 7})
+	r, err := replay.Run(t.Context(), c, s, []ingest.Source{{Name: "t", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(b.String())), nil }}}, replay.Options{Seed: 7})
 	require.NoError(t, err)
 	var out []string
 	for _, h := range r.Health {
@@ -143,7 +144,7 @@ func TestServeAndReplayTakeTheSameDecisions(t *testing.T) {
 					}
 					foretold = append(foretold, d.Backend+" "+d.Reason)
 				}}
-				_, err := replay.Run(t.Context(), c, sc, []replay.Source{{Name: "access.jsonl", Open: func() (io.ReadCloser, error) {
+				_, err := replay.Run(t.Context(), c, sc, []ingest.Source{{Name: "access.jsonl", Open: func() (io.ReadCloser, error) {
 					return io.NopCloser(strings.NewReader(string(log))), nil
 				}}}, o)
 				require.NoError(t, err)

@@ -14,12 +14,13 @@ import (
 	"testing/synctest"
 	"time"
 
-	"kestrix/internal/core/config"
-	"kestrix/internal/core/replay"
-	"kestrix/internal/core/scenario"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/ingest"
+	"kestrix/internal/core/replay"
+	"kestrix/internal/core/scenario"
 )
 
 // These hold the proxy to what it is trusted with when things go wrong around
@@ -124,7 +125,7 @@ func TestProbesAloneLoseNoMoreThanForetold(t *testing.T) {
 	for i := range requests {
 		fmt.Fprintf(&b, "{\"time\":%.3f,\"path\":\"/\",\"client\":\"a\",\"method\":\"GET\"}\n", 1000+float64(i)*pace.Seconds())
 	}
-	r, err := replay.Run(t.Context(), c, s, []replay.Source{{Name: "t", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(b.String())), nil }}}, replay.Options{Seed: 7})
+	r, err := replay.Run(t.Context(), c, s, []ingest.Source{{Name: "t", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(b.String())), nil }}}, replay.Options{Seed: 7})
 	require.NoError(t, err)
 	require.Positive(t, r.Failed)
 	bubble(t, text, func(w *world) {

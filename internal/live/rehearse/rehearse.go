@@ -21,7 +21,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/live/accesslog"
@@ -55,7 +55,7 @@ type Mapped struct {
 
 // Outcome is what came of it.
 type Outcome struct {
-	Result  *replay.Result
+	Result  *result.Replay
 	Mapping []Mapped
 	Left    []string // what of the configuration was left out, and why
 	Late    drive.Lateness

@@ -10,7 +10,7 @@ import (
 
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
 )
@@ -145,19 +145,19 @@ func TestRefusalsAreToldByTheirCause(t *testing.T) {
 func TestWhenAFaultIsDetectedAndOver(t *testing.T) {
 	s := &stage{}
 	for name, x := range map[string]struct {
-		changes    []replay.HealthChange
+		changes    []result.HealthChange
 		left, back float64
 	}{
 		"never":                     {nil, -1, -1},
-		"out and back":              {[]replay.HealthChange{{At: 3, To: "failing"}, {At: 4, To: "down"}, {At: 11, To: "recovering"}, {At: 12, To: "up"}}, 4, 12},
-		"back before its end":       {[]replay.HealthChange{{At: 4, To: "suspended"}, {At: 6, To: "up"}}, 4, 10},
-		"out before it began":       {[]replay.HealthChange{{At: 1, To: "down"}, {At: 1.5, To: "up"}, {At: 5, To: "down"}}, 5, -1},
-		"suspended, then also down": {[]replay.HealthChange{{At: 3, To: "suspended"}, {At: 4, To: "down"}, {At: 13, To: "up"}}, 3, 13},
+		"out and back":              {[]result.HealthChange{{At: 3, To: "failing"}, {At: 4, To: "down"}, {At: 11, To: "recovering"}, {At: 12, To: "up"}}, 4, 12},
+		"back before its end":       {[]result.HealthChange{{At: 4, To: "suspended"}, {At: 6, To: "up"}}, 4, 10},
+		"out before it began":       {[]result.HealthChange{{At: 1, To: "down"}, {At: 1.5, To: "up"}, {At: 5, To: "down"}}, 5, -1},
+		"suspended, then also down": {[]result.HealthChange{{At: 3, To: "suspended"}, {At: 4, To: "down"}, {At: 13, To: "up"}}, 3, 13},
 	} {
 		for i := range x.changes {
 			x.changes[i].Upstream, x.changes[i].Backend = "app", "a"
 		}
-		left, back := s.outAndBack(&replay.Result{Health: x.changes}, "app", "a", 2, 10)
+		left, back := s.outAndBack(&result.Replay{Health: x.changes}, "app", "a", 2, 10)
 		assert.Equal(t, []float64{x.left, x.back}, []float64{left, back}, name)
 	}
 }

@@ -9,7 +9,7 @@ import (
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/health"
-	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
 	"kestrix/internal/live/accesslog"
@@ -26,7 +26,7 @@ func (s *stage) result(samples []drive.Sample, partial bool) {
 	r := drive.Result(samples, partial)
 	s.out.Result = r
 	answers := r.Upstreams
-	r.Upstreams = map[string]*replay.Upstream{}
+	r.Upstreams = map[string]*result.Upstream{}
 	if s.o.Bucket > 0 {
 		r.Timeline = drive.Timeline(samples, s.o.Bucket)
 	}
@@ -56,15 +56,15 @@ func (s *stage) result(samples []drive.Sample, partial bool) {
 		if !x.Draws {
 			words = "as the trace says, else " + words
 		}
-		r.Assumed.Backends[x.Name] = replay.Assumes{Service: words, Workers: x.Workers, Backlog: x.Backlog}
+		r.Assumed.Backends[x.Name] = result.Assumes{Service: words, Workers: x.Workers, Backlog: x.Backlog}
 	}
 }
 
 // boxes fills the timeline with the attempts: the proxy knows of those that no answer
 // names.
-func (s *stage) boxes(r *replay.Result, access []accesslog.Line) {
+func (s *stage) boxes(r *result.Replay, access []accesslog.Line) {
 	for i := range r.Timeline.Rows {
-		r.Timeline.Rows[i].Upstreams = map[string]map[string]replay.TimelineBox{}
+		r.Timeline.Rows[i].Upstreams = map[string]map[string]result.TimelineBox{}
 	}
 	for i := range access {
 		a := &access[i]
@@ -79,7 +79,7 @@ func (s *stage) boxes(r *replay.Result, access []accesslog.Line) {
 }
 
 // countAccess counts what the access log alone knows of requests.
-func countAccess(r *replay.Result, access []accesslog.Line) {
+func countAccess(r *result.Replay, access []accesslog.Line) {
 	for i := range access {
 		a := &access[i]
 		if a.Route != "" {
@@ -101,7 +101,7 @@ func countAccess(r *replay.Result, access []accesslog.Line) {
 // connections counts the sessions of connections, whose answers name no backend: a
 // client is its address, and lost with each that reaches another backend than the one
 // before.
-func (s *stage) connections(r *replay.Result, access []accesslog.Line) {
+func (s *stage) connections(r *result.Replay, access []accesslog.Line) {
 	type seat struct{ upstream, client string }
 	held := map[seat]string{}
 	slices.SortStableFunc(access, func(a, b accesslog.Line) int { return a.Time.Compare(b.Time) })
@@ -123,8 +123,8 @@ func (s *stage) connections(r *replay.Result, access []accesslog.Line) {
 }
 
 // upstream puts together what is known of one.
-func (s *stage) upstream(cfg *config.Upstream, answers *replay.Upstream, st *proxy.UpstreamStatus, access []accesslog.Line) *replay.Upstream {
-	u := &replay.Upstream{Backends: map[string]*replay.Backend{}}
+func (s *stage) upstream(cfg *config.Upstream, answers *result.Upstream, st *proxy.UpstreamStatus, access []accesslog.Line) *result.Upstream {
+	u := &result.Upstream{Backends: map[string]*result.Backend{}}
 	if answers != nil {
 		u.Latency, u.Sessions = answers.Latency, answers.Sessions
 	}
@@ -160,7 +160,7 @@ func (s *stage) upstream(cfg *config.Upstream, answers *replay.Upstream, st *pro
 	}
 	fair := upstream.FairShares(cfg)
 	for _, b := range st.Backends {
-		x := &replay.Backend{State: b.State, Requests: int64(b.Requests), Failed: int64(b.Failed), FairShare: fair[b.Name], PeakInFlight: peak(spans[b.Name])}
+		x := &result.Backend{State: b.State, Requests: int64(b.Requests), Failed: int64(b.Failed), FairShare: fair[b.Name], PeakInFlight: peak(spans[b.Name])}
 		x.Answered = x.Requests - x.Failed
 		if total > 0 {
 			x.Share = float64(b.Requests) / float64(total)
@@ -195,7 +195,7 @@ func peak(spans [][2]time.Time) int {
 }
 
 // health lists the changes of state, and for how long each backend was out.
-func (s *stage) health(r *replay.Result, events []proxy.Event) {
+func (s *stage) health(r *result.Replay, events []proxy.Event) {
 	was, out := map[string]string{}, map[string]float64{}
 	end := r.Duration
 	for _, e := range events {
@@ -210,7 +210,7 @@ func (s *stage) health(r *replay.Result, events []proxy.Event) {
 		}
 		at := e.At.Sub(s.began).Seconds()
 		was[e.Who] = e.What
-		r.Health = append(r.Health, replay.HealthChange{At: at, Upstream: up, Backend: backend, From: from, To: e.What, Why: e.Text})
+		r.Health = append(r.Health, result.HealthChange{At: at, Upstream: up, Backend: backend, From: from, To: e.What, Why: e.Text})
 		switch {
 		case health.InRotation(from) && !health.InRotation(e.What):
 			out[e.Who] = at
@@ -227,8 +227,8 @@ func (s *stage) health(r *replay.Result, events []proxy.Event) {
 
 // fault tells what came of one: when its backends left rotation and were back, and
 // what became of requests before, while and after it lasted.
-func (s *stage) fault(r *replay.Result, name, kind string, from, until time.Duration, strikes func(string) bool, samples []drive.Sample, access []accesslog.Line) replay.FaultResult {
-	x := replay.FaultResult{Name: name, Kind: kind, At: from.Seconds(), Backends: []string{}, Began: r.Duration >= from.Seconds()}
+func (s *stage) fault(r *result.Replay, name, kind string, from, until time.Duration, strikes func(string) bool, samples []drive.Sample, access []accesslog.Line) result.Fault {
+	x := result.Fault{Name: name, Kind: kind, At: from.Seconds(), Backends: []string{}, Began: r.Duration >= from.Seconds()}
 	over := until
 	if until >= 0 {
 		u := until.Seconds()
@@ -275,7 +275,7 @@ func (s *stage) fault(r *replay.Result, name, kind string, from, until time.Dura
 
 // exposed counts the requests with an attempt that ran into a fault, and those of them
 // that failed.
-func (s *stage) exposed(x *replay.FaultResult, from, over time.Duration, strikes func(string) bool, access []accesslog.Line) {
+func (s *stage) exposed(x *result.Fault, from, over time.Duration, strikes func(string) bool, access []accesslog.Line) {
 	for i := range access {
 		a := &access[i]
 		if at := a.Time.Add(a.Duration).Sub(s.began); at < from || a.Time.Sub(s.began) >= over {
@@ -293,7 +293,7 @@ func (s *stage) exposed(x *replay.FaultResult, from, over time.Duration, strikes
 
 // outAndBack gives when a backend first left rotation in a time, and when it was
 // back for the first time after that time was over; -1 for never.
-func (s *stage) outAndBack(r *replay.Result, up, backend string, from, over float64) (left, back float64) {
+func (s *stage) outAndBack(r *result.Replay, up, backend string, from, over float64) (left, back float64) {
 	left, back = -1, -1
 	in := true
 	for _, h := range r.Health {
@@ -315,8 +315,8 @@ func (s *stage) outAndBack(r *replay.Result, up, backend string, from, over floa
 	return left, back
 }
 
-func phase(samples []drive.Sample) replay.Phase {
-	var p replay.Phase
+func phase(samples []drive.Sample) result.Phase {
+	var p result.Phase
 	var took []time.Duration
 	for i := range samples {
 		p.Requests++

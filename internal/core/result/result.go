@@ -1,15 +1,21 @@
-package replay
+// Package result defines what a replay reports: counts, latencies, the timeline, faults
+// and expectations, under the keys of its JSON.
+//
+// Packages sim and replay fill it in; study, report and the commands read it. It holds
+// values only: it must never decide, count requests itself, or print.
+package result
 
 import (
+	"math"
+
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
-	"math"
 )
 
-// Result is what came of a replay. The keys are documented and stable; times
+// Replay is what came of a replay. The keys are documented and stable; times
 // are seconds from the start of the replay, shares lie from 0 to 1.
-type Result struct {
+type Replay struct {
 	Requests   int64   `json:"requests"`
 	Answered   int64   `json:"answered"`
 	Replied    int64   `json:"replied"` // of answered: by a redirect or reply, without a backend
@@ -30,10 +36,10 @@ type Result struct {
 	Sessions     Sessions             `json:"sessions"`
 	Health       []HealthChange       `json:"health"`
 	HealthCut    bool                 `json:"health_cut"` // more changes came than are listed
-	Faults       []FaultResult        `json:"faults"`
+	Faults       []Fault              `json:"faults"`
 	Timeline     Timeline             `json:"timeline"`
 	Expectations []scenario.Verdict   `json:"expectations"`
-	Trace        TraceResult          `json:"trace"`
+	Trace        Trace                `json:"trace"`
 	Overloaded   []Overload           `json:"overloaded"`
 	Assumed      Assumed              `json:"assumed"`
 	Partial      bool                 `json:"partial"` // stopped before its end
@@ -129,8 +135,8 @@ type HealthChange struct {
 	Instance int     `json:"instance,omitempty"` // which of several proxies saw it, from 1
 }
 
-// FaultResult is what came of a fault.
-type FaultResult struct {
+// Fault is what came of a fault.
+type Fault struct {
 	Name           string   `json:"name"`
 	Kind           string   `json:"kind"`
 	Backends       []string `json:"backends"` // UPSTREAM.BACKEND
@@ -202,8 +208,8 @@ type TimelineBox struct {
 	InFlight int64 `json:"in_flight"`
 }
 
-// TraceResult is what was read.
-type TraceResult struct {
+// Trace is what was read.
+type Trace struct {
 	Records    int64            `json:"records"`
 	BadLines   int64            `json:"bad_lines"`
 	Bad        []trace.Bad      `json:"bad"`
@@ -238,4 +244,15 @@ type Engine struct {
 	Events            int64   `json:"events"`
 	WallSeconds       float64 `json:"wall_seconds"`
 	RequestsPerSecond float64 `json:"requests_per_second"`
+}
+
+// Leave is what becomes of clients that are known when a backend of each upstream
+// leaves for good: how many of their requests reach another backend than before,
+// although that one is still there. It is found by replaying some requests once
+// more, without any fault and with one backend of each upstream parked half-way.
+type Leave struct {
+	Backends []string `json:"backends"` // that left, as UPSTREAM.BACKEND
+	Requests int64    `json:"requests"` // that came later, of clients that were with another backend
+	Moved    int64    `json:"moved"`    // of them, that reached yet another
+	Share    float64  `json:"share"`    // moved of requests
 }

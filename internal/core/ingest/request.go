@@ -1,4 +1,4 @@
-package replay
+package ingest
 
 import (
 	"net/netip"
@@ -8,9 +8,9 @@ import (
 	"kestrix/internal/core/trace"
 )
 
-// Request makes what routing sees of a record, as far as the routes ask for it.
-// The host is for records that name none; empty for unknown. What the request
-// holds points into the record.
+// Request sets q to the routing request of a record, with the parts that routes ask for. A
+// record without a host has the given one; empty is unknown. q refers to memory of the
+// record.
 func Request(rec *trace.Record, asks route.Field, host string, q *route.Request) {
 	query := ""
 	*q, query = request.Of(trace.Text(rec.Method), trace.Text(rec.Host), trace.Text(rec.Path))

@@ -1,4 +1,4 @@
-package replay
+package ingest
 
 import (
 	"fmt"
@@ -27,12 +27,12 @@ type recordReader struct {
 }
 
 // newRecordReader makes one with plans of its own.
-func (f *ingest) newRecordReader() *recordReader {
+func (f *Pipeline) newRecordReader() *recordReader {
 	c := &recordReader{part: f.o.Part, partial: f.o.Part != (trace.Span{}), origin: f.origin}
 	for _, l := range f.sequences {
-		own := *l.plan
+		own := *l.Plan
 		c.keyed = c.keyed || own.keyed()
-		c.parsers = append(c.parsers, &parser{plan: &own, cache: newRouteCache(&own)})
+		c.parsers = append(c.parsers, &parser{Plan: &own, cache: newRouteCache(&own)})
 	}
 	return c
 }
@@ -47,7 +47,7 @@ func (c *recordReader) wants(name string) (bool, error) {
 
 // parser turns records into arrivals of one sequence.
 type parser struct {
-	*plan
+	*Plan
 	route route.Request
 	cache routeCache
 	known *misses
@@ -108,17 +108,17 @@ const (
 )
 
 // arrival turns one record into an arrival, but for the number of its client.
-func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) error {
+func (p *parser) arrival(name string, rec *trace.Record, a *Arrival, w *sender) error {
 	// Field by field: making a whole one and copying it costs more.
-	a.at, a.key, a.seatKey, a.duration, a.limited = rec.Time, w.client, 0, rec.Duration, 0
-	a.session, a.route, a.who, a.front, a.instance, a.recorded = 0, -1, -1, 0, 0, 0
+	a.At, a.Key, a.SeatKey, a.Duration, a.Limited = rec.Time, w.client, 0, rec.Duration, 0
+	a.Session, a.Route, a.Client, a.Front, a.Instance, a.Recorded = 0, -1, -1, 0, 0, 0
 	if p.o.Recorded && rec.Status >= 500 {
-		a.recorded = int16(rec.Status)
+		a.Recorded = int16(rec.Status)
 	}
 	if n := p.o.Instances; n > 1 {
-		a.instance = uint8(rng.Below(rng.Bits(p.o.Seed, w.identity, 0, rng.Who), n))
+		a.Instance = uint8(rng.Below(rng.Bits(p.o.Seed, w.identity, 0, rng.Who), n))
 	}
-	a.whole, a.repeat = rec.WholeSecond, request.Idempotent(trace.Text(rec.Method))
+	a.whole, a.Repeatable = rec.WholeSecond, request.Idempotent(trace.Text(rec.Method))
 	t := p.only
 	if rec.Frontend != nil {
 		t = p.tables[string(rec.Frontend)]
@@ -129,21 +129,21 @@ func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) 
 	if t == nil {
 		return &trace.LineError{Name: name, Line: rec.Line, Why: "the configuration has several frontends and this record names none; say which with -frontend", CannotBeSkip: true}
 	}
-	a.front = uint16(t.index)
+	a.Front = uint16(t.index)
 	if t.tcp {
 		rec.Protocol = trace.TCP // whatever the log calls it, it is a connection
-		a.repeat = false
+		a.Repeatable = false
 	}
-	a.stream = rec.Protocol != trace.HTTP || rec.Status == 101
-	if p.rated {
+	a.Stream = rec.Protocol != trace.HTTP || rec.Status == 101
+	if p.Rated {
 		if addr, err := netip.ParseAddr(trace.CanonicalClient(trace.Text(rec.Client))); err == nil {
-			a.limited = limit.Key(addr)
+			a.Limited = limit.Key(addr)
 		} else {
-			a.limited = w.client
+			a.Limited = w.client
 		}
 	}
 	if t.all {
-		a.route = t.first // whatever is asked
+		a.Route = t.first // whatever is asked
 		return nil
 	}
 	if !p.cache.holds(t, rec) {
@@ -152,36 +152,36 @@ func (p *parser) arrival(name string, rec *trace.Record, a *arrival, w *sender) 
 	}
 	e, known := p.cache.entry(t, rec)
 	if known {
-		a.route = e.route
+		a.Route = e.route
 		p.miss(e.missed)
 		return nil
 	}
 	missed := p.find(t, rec, a, w)
-	if a.route < 0 || p.routes[a.route].hash == nil && p.routes[a.route].sticky == nil {
-		e.route, e.missed, e.set = a.route, missed, true // else more is asked of it than its route
+	if a.Route < 0 || p.Routes[a.Route].hash == nil && p.Routes[a.Route].sticky == nil {
+		e.route, e.missed, e.set = a.Route, missed, true // else more is asked of it than its route
 	}
 	return nil
 }
 
 // find finds the route of a record. It returns, and counts, what routes asked and the
 // record does not have.
-func (p *parser) find(t *table, rec *trace.Record, a *arrival, w *sender) route.Field {
+func (p *parser) find(t *table, rec *trace.Record, a *Arrival, w *sender) route.Field {
 	q := &p.route
 	Request(rec, t.asks, p.o.Host, q)
-	if st := p.scenario.Streams; st != nil && !a.stream && rec.Path != nil && st.Hold(q.Path) {
-		a.stream = true
+	if st := p.scenario.Streams; st != nil && !a.Stream && rec.Path != nil && st.Hold(q.Path) {
+		a.Stream = true
 		if rec.Status != 101 && rec.Duration == 0 {
-			a.duration = -1 // a log line that was written when the stream began
+			a.Duration = -1 // a log line that was written when the stream began
 		}
 	}
 	i, missed := t.routes.Match(q)
-	if a.route = -1; i >= 0 {
-		a.route = t.first + int32(i)
-		if h := p.routes[a.route].hash; h != nil {
-			a.key = request.HashKey(h, q, w.client)
+	if a.Route = -1; i >= 0 {
+		a.Route = t.first + int32(i)
+		if h := p.Routes[a.Route].hash; h != nil {
+			a.Key = request.HashKey(h, q, w.client)
 		}
-		if s := p.routes[a.route].sticky; s != nil {
-			a.seatKey = seatKey(s, rec, q, w)
+		if s := p.Routes[a.Route].sticky; s != nil {
+			a.SeatKey = seatKey(s, rec, q, w)
 		}
 	}
 	p.miss(missed)

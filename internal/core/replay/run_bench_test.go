@@ -12,70 +12,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
 )
-
-// BenchmarkClients measures reading Combined lines and keeping clients apart.
-func BenchmarkClients(b *testing.B) {
-	text := madeLog(b)
-	p, err := newPlan(pool(b, 10, "round-robin", ""), scenario.None(), Options{})
-	require.NoError(b, err)
-	b.SetBytes(int64(len(text)))
-	b.ReportAllocs()
-	all, n := int64(bytes.Count(text, []byte("\n"))), int64(0)
-	for b.Loop() {
-		n = 1
-		f, _ := newIngest(scenario.None(), nil, Options{}, p)
-		r, err := trace.NewReader("b", bytes.NewReader(text), trace.Options{})
-		require.NoError(b, err)
-		var a arrival
-		var w clientRef
-		var rec trace.Record
-		require.NoError(b, r.Next(&rec)) // which tells what it is
-		var piece trace.Piece
-		h, c := r.Helper(), f.alone
-		for piece, err = r.Piece(nil); err == nil; piece, err = r.Piece(piece.Text) {
-			h.Take(piece)
-			for h.Next(&rec) == nil {
-				c.who(&rec, &w)
-				f.number(&a, &w)
-			}
-			n += h.Found().Records
-		}
-		require.ErrorIs(b, err, io.EOF)
-		require.Positive(b, f.clients())
-		require.Equal(b, all, n)
-	}
-}
-
-// BenchmarkIngest measures all that is done with a log before the event loop:
-// reading Combined lines, keeping clients apart, routing, putting in order.
-func BenchmarkIngest(b *testing.B) {
-	text := madeLog(b)
-	for _, c := range []struct{ name, routes string }{{"one-route", ""}, {"four-routes", threeRoutes}} {
-		b.Run(c.name, func(b *testing.B) {
-			c := routed(b, c.routes, "round-robin")
-			b.SetBytes(int64(len(text)))
-			b.ReportAllocs()
-			for b.Loop() {
-				p, err := newPlan(c, scenario.None(), Options{})
-				require.NoError(b, err)
-				f, _ := newIngest(scenario.None(), inMemory(text), Options{Window: DefaultWindow}, p)
-				done := make(chan struct{})
-				go func() {
-					f.run(context.Background())
-					close(done)
-				}()
-				for batch := range f.sequences[0].out {
-					batch.drop(f)
-				}
-				<-done
-				require.NoError(b, f.err)
-			}
-		})
-	}
-}
 
 const threeRoutes = `
 route "hold" {
@@ -150,8 +90,8 @@ func BenchmarkRunAll(b *testing.B) {
 	}
 }
 
-func inMemory(text []byte) []Source {
-	return []Source{{Name: "b", Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text)), nil }}}
+func inMemory(text []byte) []ingest.Source {
+	return []ingest.Source{{Name: "b", Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text)), nil }}}
 }
 
 // madeLog makes 800,000 Combined lines of 50,000 clients.

@@ -1,4 +1,4 @@
-package replay
+package ingest
 
 import (
 	"bytes"
@@ -32,7 +32,7 @@ const cachedRoutes = 4096
 
 // newRouteCache returns one for a plan; it remembers nothing where a scenario asks
 // which paths are streams.
-func newRouteCache(p *plan) routeCache {
+func newRouteCache(p *Plan) routeCache {
 	if p.scenario.Streams != nil {
 		return routeCache{}
 	}

@@ -1,13 +1,3 @@
-// Package replay sends a trace through a configuration in virtual time: the decision
-// core decides as it would for live traffic, and a model of backends responds, fails
-// and recovers as the scenario says.
-//
-// Run is the entry. The files ingest.go, parser.go and order.go turn records into
-// arrivals; replay.go is the event loop; server.go, streams.go, probe.go and fault.go
-// are the model of backends; settle.go ends requests; histogram.go, timeline.go,
-// outcome.go and result.go count and report. Commands and package study call it. It
-// must never read a clock or use random numbers other than those keyed by the seed: the
-// same input and seed give the same bytes.
 package replay
 
 import (
@@ -17,8 +7,11 @@ import (
 
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/histogram"
+	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/limit"
 	"kestrix/internal/core/queue"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/rng"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/tick"
@@ -26,30 +19,17 @@ import (
 	"kestrix/internal/core/upstream"
 )
 
-// Options say how a trace is replayed.
-type Options struct {
-	Seed     uint64
-	Spread   string        // "even" or "none": what becomes of stamps of whole seconds
-	Window   time.Duration // within which records are put in order
-	Frontend string        // which takes records that name none; needed where there are several
-	Host     string        // the host of records that name none
-	Read     trace.Options // how
-	Part     trace.Span    // of the trace that is replayed; its end stops the clock
-	Stamp    string        // "start" or "end": what of a request the trace's time is of
-	Recorded bool          // failures that the trace records happen again
-
-	Instances int // proxies side by side; 0 leaves it to the scenario
-
-	// Leave is with how many requests from the beginning it is tried what becomes
-	// of them when a backend leaves; 0: it is not.
-	Leave   int
-	LeaveOf []string // the upstreams of which one leaves; empty: all
-
-	// Observe is told of each decision, nil for nobody.
-	Observe func(Decision)
-	// Progress is told from time to time how far reading has come: bytes of
-	// the source under way, and requests so far. nil for nobody.
-	Progress func(bytes, requests int64)
+// SimOptions say how arrivals are simulated.
+type SimOptions struct {
+	Seed      uint64
+	Instances int                         // proxies side by side, each with its own view; 0 is one
+	Times     float64                     // how often each arrival comes, on average; 0 is once
+	Only      string                      // the upstream whose arrivals come; empty for all
+	Until     trace.Moment                // stops the clock; unset for the end of the arrivals
+	Sample    int                         // arrivals of a closed load that are kept
+	Stamp     string                      // reported with the result; empty is "start"
+	Observe   func(Decision)              // is called with each decision; nil for nobody
+	Progress  func(bytes, requests int64) // is called now and then; nil for nobody
 }
 
 // Decision is one choice of the core.
@@ -62,9 +42,6 @@ type Decision struct {
 	Reason   string
 	Instance int // from 0
 }
-
-// DefaultWindow is within which records out of order are put right.
-const DefaultWindow = 10 * time.Second
 
 // inFlight is a request under way, in three cache lines, of which the first has what a good
 // end looks at.
@@ -114,14 +91,14 @@ type engine struct {
 	sole      *view   // the only one, nil where there are several
 	timeline  *timeline
 	routes    []int64
-	refs      []routeRef
+	refs      []ingest.Route
 	phases    []phase
 	scenario  *scenario.Scenario
 	ctx       context.Context
 	queue     queue.Calendar[event]
-	latencies histograms
-	again     []arrival // what will come later: streams that are sent again, further clients
-	spare     []int32   // free places of again
+	latencies histogram.Set
+	again     []ingest.Arrival // what will come later: streams that are sent again, further clients
+	spare     []int32          // free places of again
 	faults    []*fault
 	openNow   []int32 // by server, open when the last row of the timeline ended
 	fronts    []*config.Frontend
@@ -129,20 +106,20 @@ type engine struct {
 	changes   []upstream.Change
 	actions   []upstream.Action
 	shaper    *rng.Shaper
-	met       uint64    // how many arrivals there were, however often each came
-	sample    []arrival // the first that clients of a closed load have sent
+	met       uint64           // how many arrivals there were, however often each came
+	sample    []ingest.Arrival // the first that clients of a closed load have sent
 	cfg       *config.Config
-	sequence  *sequence
+	sequence  *ingest.Sequence
 	closed    *closedLoad // nil unless clients wait for their answers
 	// unanswered has the times of requests without an answer of a backend: failed, left
 	// by their clients, or answered by the proxy itself.
-	unanswered histogram
-	o          Options
-	res        Result
+	unanswered histogram.Histogram
+	o          SimOptions
+	res        result.Replay
 	ahead      ahead
 }
 
-func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Options) (*engine, error) {
+func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o SimOptions) (*engine, error) {
 	e := &engine{
 		ctx: ctx, o: o, cfg: c, scenario: s, free: -1, times: 1, only: -1, shaper: rng.NewShaper(), stop: tick.Never,
 		phases: make([]phase, 1), limits: make([]limit.Set, max(o.Instances, 1)),
@@ -157,7 +134,7 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 		if len(uc.Backends) > 30000 {
 			return nil, fmt.Errorf("the upstream %q has %d backends; a replay takes up to 30,000", uc.Name, len(uc.Backends))
 		}
-		u := &up{cfg: uc, connect: uc.Timeouts.Connect, latency: make([]histogram, 1)}
+		u := &up{cfg: uc, connect: uc.Timeouts.Connect, latency: make([]histogram.Histogram, 1)}
 		for i := range max(o.Instances, 1) {
 			// Each proxy draws and breaks ties in a way of its own.
 			v := &view{index: int32(len(e.views)), instance: i, up: u, scheduled: tick.Never}
@@ -180,6 +157,14 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Op
 			sv.init(u.first+int32(id), u, id, s.Behaviour(uc.Name+"."+b.Name))
 		}
 		e.ups = append(e.ups, u)
+	}
+	if o.Times > 0 {
+		e.times = o.Times
+	}
+	for i, u := range c.Upstreams {
+		if u.Name == o.Only {
+			e.only = int32(i)
+		}
 	}
 	if s.Load != nil && s.Load.Closed {
 		e.closed = newClosedLoad(s.Load, o.Seed)
@@ -204,8 +189,8 @@ func (e *engine) begin(at int64) {
 	for _, v := range e.views {
 		e.schedule(v)
 	}
-	if o := e.o.Part.Until; o.Set() {
-		e.stop = tick.Time(o.In(e.sequence.ingest.origin, 0) - at)
+	if e.o.Until.Set() {
+		e.stop = tick.Time(e.o.Until.In(e.sequence.Origin(), 0) - at)
 	}
 }
 
@@ -226,15 +211,15 @@ func (e *engine) until(to tick.Time) {
 }
 
 // arriveAll takes requests in, one after the other.
-func (e *engine) arriveAll(block []arrival) {
+func (e *engine) arriveAll(block []ingest.Arrival) {
 	for i := range block {
 		e.arrive(&block[i])
 	}
 }
 
 // arrive takes a request in.
-func (e *engine) arrive(a *arrival) {
-	at := max(tick.Time(a.at-e.zero), e.now)
+func (e *engine) arrive(a *ingest.Arrival) {
+	at := max(tick.Time(a.At-e.zero), e.now)
 	e.until(at)
 	if at >= e.stop {
 		e.now = e.stop
@@ -254,7 +239,7 @@ func (e *engine) arrive(a *arrival) {
 }
 
 // ask takes a request in that comes now.
-func (e *engine) ask(a *arrival) {
+func (e *engine) ask(a *ingest.Arrival) {
 	at := e.now
 	if e.timeline.end != e.breathed {
 		e.breathed = e.timeline.end
@@ -264,50 +249,50 @@ func (e *engine) ask(a *arrival) {
 	e.res.Requests++
 	ph := &e.phases[len(e.phases)-1]
 	ph.requests++
-	if e.rated && e.limits[a.instance].Front(at, e.fronts[a.front], a.limited) > 0 {
+	if e.rated && e.limits[a.Instance].Front(at, e.fronts[a.Front], a.Limited) > 0 {
 		e.res.Errors[cause.RateLimited]++
 		e.turnedAway(a)
 		return
 	}
-	if a.route < 0 {
+	if a.Route < 0 {
 		e.res.Errors[cause.NoRoute]++
 		e.turnedAway(a)
 		return
 	}
-	e.routes[a.route]++
-	if e.rated && e.limits[a.instance].Route(at, e.fronts[a.front], e.refs[a.route].cfg, a.limited) > 0 {
+	e.routes[a.Route]++
+	if e.rated && e.limits[a.Instance].Route(at, e.fronts[a.Front], e.refs[a.Route].Config, a.Limited) > 0 {
 		e.res.Errors[cause.RateLimited]++
 		e.turnedAway(a)
 		return
 	}
-	if e.refs[a.route].upstream < 0 {
+	if e.refs[a.Route].Upstream < 0 {
 		// A redirect or reply takes no time worth telling and meets no backend.
-		e.latencies.add(&e.unanswered, 0)
+		e.latencies.Add(&e.unanswered, 0)
 		e.res.Answered++
 		e.res.Replied++
 		ph.answered++
 		e.row().answered++
-		e.askedAgain(a.who, leastPause)
+		e.askedAgain(a.Client, leastPause)
 		return
 	}
-	u := e.ups[e.refs[a.route].upstream]
+	u := e.ups[e.refs[a.Route].Upstream]
 	u.requests++
-	u.see(a.session)
+	u.see(a.Session)
 	e.send(e.admit(a, u, uint64(n)))
 }
 
 // admit returns the place of a request that has just arrived.
-func (e *engine) admit(a *arrival, u *up, n uint64) int32 {
+func (e *engine) admit(a *ingest.Arrival, u *up, n uint64) int32 {
 	i := e.take()
 	r := &e.requests[i]
 	// Field by field: to make a whole one anew costs more, and gen goes on.
 	e.describe(&r.q, a, u, n)
 	r.q.Tag = i
 	r.a.Reset()
-	r.session, r.view, r.server, r.route = a.session, u.views[a.instance].index, 0, a.route
-	r.sent, r.open, r.stream, r.flows, r.overdue, r.struck = false, true, a.stream, false, false, false
-	r.recorded, r.phase, r.who = a.recorded, int16(len(e.phases)-1), a.who
-	r.arrived, r.deadline, r.duration = e.now, 0, a.duration
+	r.session, r.view, r.server, r.route = a.Session, u.views[a.Instance].index, 0, a.Route
+	r.sent, r.open, r.stream, r.flows, r.overdue, r.struck = false, true, a.Stream, false, false, false
+	r.recorded, r.phase, r.who = a.Recorded, int16(len(e.phases)-1), a.Client
+	r.arrived, r.deadline, r.duration = e.now, 0, a.Duration
 	r.under, r.met = 0, 0
 	e.open++
 	if p := e.scenario.Patience; p != nil {
@@ -318,21 +303,21 @@ func (e *engine) admit(a *arrival, u *up, n uint64) int32 {
 }
 
 // describe tells the core of a request that came now.
-func (e *engine) describe(q *upstream.Request, a *arrival, u *up, n uint64) {
-	q.ID, q.Key, q.SeatKey, q.Seat, q.SeatAge, q.Repeatable = n, a.key, a.seatKey, upstream.None, 0, a.repeat
+func (e *engine) describe(q *upstream.Request, a *ingest.Arrival, u *up, n uint64) {
+	q.ID, q.Key, q.SeatKey, q.Seat, q.SeatAge, q.Repeatable = n, a.Key, a.SeatKey, upstream.None, 0, a.Repeatable
 	if u.cookie {
-		q.Seat = upstream.BackendID(u.seat[a.session]) - 1
-		q.SeatAge = e.now.Sub(tick.Time(u.issued[a.session]) * 1e9)
+		q.Seat = upstream.BackendID(u.seat[a.Session]) - 1
+		q.SeatAge = e.now.Sub(tick.Time(u.issued[a.Session]) * 1e9)
 	}
 }
 
 // turnedAway counts a request that failed before it came to an upstream.
-func (e *engine) turnedAway(a *arrival) {
+func (e *engine) turnedAway(a *ingest.Arrival) {
 	e.phases[len(e.phases)-1].failed++
 	e.res.Failed++
 	e.row().failed++
-	e.latencies.add(&e.unanswered, 0)
-	e.askedAgain(a.who, leastPause)
+	e.latencies.Add(&e.unanswered, 0)
+	e.askedAgain(a.Client, leastPause)
 }
 
 // take returns a free place for a request.
@@ -454,6 +439,22 @@ func (e *engine) coreDue(v *view) {
 }
 
 // attach prepares for what a sequence brings, which the engine's own plan reads as well.
-func (e *engine) attach(l *sequence, p *plan) {
-	e.sequence, e.routes, e.refs, e.fronts, e.rated = l, make([]int64, len(p.routes)), p.routes, p.fronts, p.rated
+func (e *engine) attach(l *ingest.Sequence, p *ingest.Plan) {
+	e.sequence, e.routes, e.refs, e.fronts, e.rated = l, make([]int64, len(p.Routes)), p.Routes, p.Fronts, p.Rated
+}
+
+// follow takes in the arrivals of its sequence until that ends or the clock stops.
+func (e *engine) follow(blocks *ingest.Reader) {
+	for block := blocks.Next(); block != nil; block = blocks.Next() {
+		if !e.begun {
+			e.begin(block[0].At)
+		}
+		e.arriveAll(block)
+		if e.o.Progress != nil {
+			e.o.Progress(blocks.Offset(), e.res.Requests)
+		}
+		if e.ctx.Err() != nil || e.now >= e.stop {
+			return
+		}
+	}
 }

@@ -1,4 +1,4 @@
-package replay
+package ingest
 
 import (
 	"encoding/binary"

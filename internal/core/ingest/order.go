@@ -1,4 +1,4 @@
-package replay
+package ingest
 
 import (
 	"context"
@@ -9,30 +9,30 @@ import (
 	"kestrix/internal/core/trace"
 )
 
-// sequence is what an ingest makes of a trace for the replays that read it alike: their
-// arrivals in order.
-type sequence struct {
-	*plan
-	ingest  *ingest
-	known   misses
-	records int64
-	late    int64 // records that stood out of order
-	first   int64
-	last    int64
-	started bool
-	blocks  [][]arrival // in order; the last is being filled
-	settled int         // how many of the first block have been spread
-	shifted int64       // stamps that were moved within their second
-	out     chan *shared
-	readers int32     // how many engines there are
-	sample  []arrival // the first, as many as Options.Leave wants
+// Sequence is the arrivals of a trace in the order of time, for all replays whose plans
+// need the same of its records.
+type Sequence struct {
+	*Plan
+	pipeline *Pipeline
+	known    misses
+	records  int64
+	late     int64 // records that stood out of order
+	first    int64
+	last     int64
+	started  bool
+	blocks   [][]Arrival // in order; the last is being filled
+	settled  int         // how many of the first block have been spread
+	shifted  int64       // stamps that were moved within their second
+	out      chan *shared
+	readers  []*Reader
+	Sample   []Arrival // the first arrivals, as many as Options.Sample says
 }
 
 // slot returns the place of the next arrival, where it is written and stays.
-func (l *sequence) slot() *arrival {
+func (l *Sequence) slot() *Arrival {
 	last := len(l.blocks) - 1
 	if last < 0 || len(l.blocks[last]) == cap(l.blocks[last]) {
-		l.blocks = append(l.blocks, l.ingest.block())
+		l.blocks = append(l.blocks, l.pipeline.block())
 		last++
 	}
 	b := &l.blocks[last]
@@ -41,26 +41,26 @@ func (l *sequence) slot() *arrival {
 }
 
 // newest is the place that was given last.
-func (l *sequence) newest() *arrival {
+func (l *Sequence) newest() *Arrival {
 	b := l.blocks[len(l.blocks)-1]
 	return &b[len(b)-1]
 }
 
 // giveUp takes that place back.
-func (l *sequence) giveUp() {
+func (l *Sequence) giveUp() {
 	b := &l.blocks[len(l.blocks)-1]
 	*b = (*b)[:len(*b)-1]
 }
 
 // inOrder takes in what of some arrivals need not be moved; it gives how many there
 // are before the first that has to be.
-func (l *sequence) inOrder(some []arrival) int {
+func (l *Sequence) inOrder(some []Arrival) int {
 	if l.o.Stamp == "end" || !l.started {
 		return 0
 	}
 	i, last := 0, l.last
-	for i < len(some) && some[i].at >= last {
-		last = some[i].at
+	for i < len(some) && some[i].At >= last {
+		last = some[i].At
 		i++
 	}
 	l.records += int64(i)
@@ -70,27 +70,27 @@ func (l *sequence) inOrder(some []arrival) int {
 
 // order puts the arrival that was written last where it belongs among those
 // that wait.
-func (l *sequence) order(name string, line int64, a *arrival) error {
+func (l *Sequence) order(name string, line int64, a *Arrival) error {
 	l.records++
 	if l.o.Stamp == "end" {
 		l.fromEnd(a)
 	}
 	if !l.started {
-		l.started, l.first, l.last = true, a.at, a.at
+		l.started, l.first, l.last = true, a.At, a.At
 	}
-	if a.at >= l.last {
-		l.last = a.at
+	if a.At >= l.last {
+		l.last = a.At
 		return nil
 	}
 	l.late++
-	if ago := l.last - a.at; ago > int64(l.o.Window) {
+	if ago := l.last - a.At; ago > int64(l.o.Window) {
 		return &trace.LineError{
 			Name: name, Line: line, Column: 1, CannotBeSkip: true,
 			Why: fmt.Sprintf("the time %s is %s before one above it; records are put in order within %s: -window %s takes this one, or sort the trace first",
-				time.Unix(0, a.at).UTC().Format("2006-01-02 15:04:05"), time.Duration(ago), l.o.Window, time.Duration(ago+1e9).Truncate(time.Second)),
+				time.Unix(0, a.At).UTC().Format("2006-01-02 15:04:05"), time.Duration(ago), l.o.Window, time.Duration(ago+1e9).Truncate(time.Second)),
 		}
 	}
-	l.first = min(l.first, a.at)
+	l.first = min(l.first, a.At)
 	// It moves down past all that come after it.
 	x := *a
 	b, i := len(l.blocks)-1, len(l.blocks[len(l.blocks)-1])-1
@@ -103,7 +103,7 @@ func (l *sequence) order(name string, line int64, a *arrival) error {
 			pi = len(l.blocks[pb]) - 1
 		}
 		before := &l.blocks[pb][pi]
-		if before.at <= x.at || l.spreadOut(pb, pi) {
+		if before.At <= x.At || l.spreadOut(pb, pi) {
 			break
 		}
 		l.blocks[b][i] = *before
@@ -114,12 +114,12 @@ func (l *sequence) order(name string, line int64, a *arrival) error {
 }
 
 // spreadOut reports whether an arrival's second has been settled.
-func (l *sequence) spreadOut(b, i int) bool { return b == 0 && i < l.settled }
+func (l *Sequence) spreadOut(b, i int) bool { return b == 0 && i < l.settled }
 
 // release settles what no later record can come before, and hands on the blocks
 // of which that is all. Stamps of whole seconds are spread evenly over their
 // second once all of it is there.
-func (l *sequence) release(ctx context.Context, before int64) {
+func (l *Sequence) release(ctx context.Context, before int64) {
 	const second = int64(time.Second)
 	before = before / second * second
 	b, i := 0, l.settled
@@ -129,7 +129,7 @@ func (l *sequence) release(ctx context.Context, before int64) {
 			continue
 		}
 		a := &l.blocks[b][i]
-		if a.at >= before {
+		if a.At >= before {
 			break
 		}
 		if !l.spread || !a.whole {
@@ -137,14 +137,14 @@ func (l *sequence) release(ctx context.Context, before int64) {
 			continue
 		}
 		// Those of the same second, over the ends of blocks.
-		at, n := a.at, int64(0)
+		at, n := a.At, int64(0)
 		eb, ei := b, i
 		for eb < len(l.blocks) {
 			if ei == len(l.blocks[eb]) {
 				eb, ei = eb+1, 0
 				continue
 			}
-			if x := &l.blocks[eb][ei]; x.at != at || !x.whole {
+			if x := &l.blocks[eb][ei]; x.At != at || !x.whole {
 				break
 			}
 			n++
@@ -157,7 +157,7 @@ func (l *sequence) release(ctx context.Context, before int64) {
 			for i == len(l.blocks[b]) {
 				b, i = b+1, 0
 			}
-			l.blocks[b][i].at = at
+			l.blocks[b][i].At = at
 			at += step
 			if rest += over; rest >= n {
 				rest -= n
@@ -177,15 +177,15 @@ func (l *sequence) release(ctx context.Context, before int64) {
 	}
 }
 
-func (l *sequence) send(ctx context.Context, block []arrival) {
+func (l *Sequence) send(ctx context.Context, block []Arrival) {
 	if len(block) == 0 {
 		return
 	}
-	if more := l.o.Leave - len(l.sample); more > 0 {
-		l.sample = append(l.sample, block[:min(more, len(block))]...)
+	if more := l.o.Sample - len(l.Sample); more > 0 {
+		l.Sample = append(l.Sample, block[:min(more, len(block))]...)
 	}
 	b := &shared{block: block}
-	b.left.Store(max(l.readers, 1))
+	b.left.Store(int32(max(len(l.readers), 1)))
 	select {
 	case l.out <- b:
 	case <-ctx.Done():
@@ -195,11 +195,11 @@ func (l *sequence) send(ctx context.Context, block []arrival) {
 // fromEnd moves an arrival from the end of its request, which its stamp tells,
 // to its beginning, if it is known how long it took. A stamp of whole seconds lies
 // anywhere in its second.
-func (l *sequence) fromEnd(a *arrival) {
+func (l *Sequence) fromEnd(a *Arrival) {
 	if a.whole && l.spread {
-		a.at += int64(rng.Unit(rng.Bits(l.o.Seed, uint64(l.records), 0, rng.Stamp)) * 1e9)
+		a.At += int64(rng.Unit(rng.Bits(l.o.Seed, uint64(l.records), 0, rng.Stamp)) * 1e9)
 		l.shifted++
 	}
-	a.at -= max(a.duration, 0)
+	a.At -= max(a.Duration, 0)
 	a.whole = false
 }

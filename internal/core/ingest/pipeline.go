@@ -1,4 +1,12 @@
-package replay
+// Package ingest turns a trace into arrivals: requests reduced to their moment, client,
+// route and keys, in the order of time.
+//
+// A Plan says what of a record a configuration needs. A Pipeline reads the sources once for
+// several plans, pieces of a file side by side, numbers the clients and hands each
+// Sequence's arrivals out in blocks. Package replay makes pipelines; package study uses
+// Request. It must never depend on the course of a replay: what is read is the same
+// whatever becomes of it.
+package ingest
 
 import (
 	"context"
@@ -7,7 +15,9 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
+	"time"
 
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
@@ -15,36 +25,51 @@ import (
 
 // Source is one file of a trace.
 type Source struct {
-	Name string
-	Open func() (io.ReadCloser, error)
+	Name string                        // for messages
+	Open func() (io.ReadCloser, error) // may be called once for each reading
 }
 
-// arrival is a record reduced to what the replay needs of it. Reading and
+// Options say how records become arrivals.
+type Options struct {
+	Seed      uint64
+	Spread    string        // "even" spreads stamps of whole seconds over their second; "none" keeps them
+	Window    time.Duration // records out of order by up to this time are put in order
+	Frontend  string        // takes the records that name none; needed where there are several
+	Host      string        // of records that name none; empty for unknown
+	Read      trace.Options // of the trace readers
+	Part      trace.Span    // of the trace that is replayed
+	Stamp     string        // "start" or "end": the moment of a request that the trace's time is of
+	Recorded  bool          // failures that the trace records are part of its arrivals
+	Instances int           // proxies among which clients are divided; 0 is one
+	Sample    int           // arrivals that each sequence keeps from its beginning
+}
+
+// Arrival is a record reduced to what the replay needs of it. Reading and
 // routing do not depend on the course of the replay, so they run ahead of it.
-type arrival struct {
-	at       int64  // nanoseconds since the epoch
-	key      uint64 // see request.HashKey
-	seatKey  uint64 // see upstream.SeatKey
-	duration int64  // nanoseconds, -1 if unknown
-	limited  uint64 // limit.Key, where a rate is enforced
-	session  uint32 // dense number of the client
-	route    int32  // position in ingest.routes, -1 for none
-	who      int32  // the client of a closed load, from 0; -1 for none
-	front    uint16 // position in ingest.fronts
-	instance uint8  // the proxy it comes to
-	whole    bool   // the stamp has no fraction
-	recorded int16  // the failure that happens again, 0 for none
-	repeat   bool   // the method is idempotent
-	stream   bool
+type Arrival struct {
+	At         int64  // nanoseconds since the epoch
+	Key        uint64 // see request.HashKey
+	SeatKey    uint64 // see upstream.SeatKey
+	Duration   int64  // nanoseconds, -1 if unknown
+	Limited    uint64 // limit.Key, where a rate is enforced
+	Session    uint32 // dense number of the client
+	Route      int32  // position in Plan.Routes, -1 for none
+	Client     int32  // the client of a closed load, from 0; -1 for none
+	Front      uint16 // position in Plan.Fronts
+	Instance   uint8  // the proxy it comes to
+	whole      bool   // the stamp has no fraction
+	Recorded   int16  // the failure that happens again, 0 for none
+	Repeatable bool   // the method is idempotent
+	Stream     bool   // an upgrade, a TCP connection, or a path that the scenario names
 }
 
-// ingest reads a trace for one or several replays: it keeps clients apart and has its
-// sequences put what they make of the records in order.
-type ingest struct {
+// Pipeline reads the sources of a trace once for one or several replays: it numbers the
+// clients, and its sequences put the arrivals in order.
+type Pipeline struct {
 	o         Options
 	scenario  *scenario.Scenario
 	sources   []Source
-	sequences []*sequence
+	sequences []*Sequence
 	origin    int64         // the time of the first record, be it replayed or not
 	met       bool          // the first record was seen
 	alone     *recordReader // reads what is not read in pieces
@@ -53,8 +78,8 @@ type ingest struct {
 	ids       interner          // of client references
 	aliases   map[uint32]uint32 // of client references that are known by another number
 	addresses interner
-	spare     chan []arrival
-	err       error
+	spare     chan []Arrival
+	Err       error        // of the sources; valid when Run has returned
 	read      atomic.Int64 // bytes of all files, as stored, for progress
 }
 
@@ -62,12 +87,12 @@ type ingest struct {
 // in a piece.
 const batchSize = 2560
 
-// newIngest makes the ingest of replays that read their trace by these plans; which of
-// its sequences is whose is told beside it.
-func newIngest(s *scenario.Scenario, sources []Source, o Options, plans ...*plan) (f *ingest, of []*sequence) {
-	f = &ingest{o: o, scenario: s, sources: sources}
+// New returns a pipeline for replays that read their trace by these plans, and the sequence
+// of each plan: one sequence serves several plans that need the same of a record.
+func New(s *scenario.Scenario, sources []Source, o Options, plans ...*Plan) (f *Pipeline, of []*Sequence) {
+	f = &Pipeline{o: o, scenario: s, sources: sources}
 	for _, p := range plans {
-		var l *sequence
+		var l *Sequence
 		for _, x := range f.sequences {
 			if x.join(p) {
 				l = x
@@ -76,42 +101,51 @@ func newIngest(s *scenario.Scenario, sources []Source, o Options, plans ...*plan
 		}
 		if l == nil {
 			own := *p
-			own.routes = slices.Clone(p.routes) // what a sequence reads by may serve several
-			l = &sequence{plan: &own, ingest: f, out: make(chan *shared, 8)}
+			own.Routes = slices.Clone(p.Routes) // what a sequence reads by may serve several
+			l = &Sequence{Plan: &own, pipeline: f, out: make(chan *shared, 8)}
 			f.sequences = append(f.sequences, l)
 		}
 		of = append(of, l)
 	}
-	f.spare = make(chan []arrival, 16*len(f.sequences))
+	f.spare = make(chan []Arrival, 16*len(f.sequences))
 	f.alone = f.newRecordReader()
 	for k, p := range f.alone.parsers {
-		p.plan, p.known = f.sequences[k].plan, &f.sequences[k].known
+		p.Plan, p.known = f.sequences[k].Plan, &f.sequences[k].known
 	}
 	return f, of
 }
 
-// run reads everything; it closes what its sequences hand out when it is done and
-// leaves err.
-func (f *ingest) run(ctx context.Context) {
+// Run reads all sources, or makes the requests of the scenario's open load. It returns when
+// every reader has all arrivals, or has been closed, or ctx has ended, and sets Err.
+func (f *Pipeline) Run(ctx context.Context) {
+	var wait sync.WaitGroup
 	defer func() {
 		for _, l := range f.sequences {
 			close(l.out)
 		}
+		wait.Wait()
 	}()
+	for _, l := range f.sequences {
+		if len(l.readers) == 1 {
+			l.out = l.readers[0].in // no copies to send
+		} else {
+			wait.Go(l.handOut)
+		}
+	}
 	if l := f.scenario.Load; l != nil {
 		if !l.Closed {
-			f.err = f.generate(ctx, l)
+			f.Err = f.generate(ctx, l)
 			f.release(ctx, theEnd)
 		}
 		return
 	}
 	for _, s := range f.sources {
-		if f.err = f.readOne(ctx, s); f.err != nil {
+		if f.Err = f.readOne(ctx, s); f.Err != nil {
 			return
 		}
 	}
 	if f.records() == 0 && f.met {
-		f.err = errors.New("no record lies in the part that -from and -until leave")
+		f.Err = errors.New("no record lies in the part that -from and -until leave")
 		return
 	}
 	if f.records() == 0 {
@@ -119,7 +153,7 @@ func (f *ingest) run(ctx context.Context) {
 		for _, s := range f.sources {
 			names = append(names, s.Name)
 		}
-		f.err = fmt.Errorf("%s: there is nothing to replay: no readable record", strings.Join(names, ", "))
+		f.Err = fmt.Errorf("%s: there is nothing to replay: no readable record", strings.Join(names, ", "))
 		return
 	}
 	f.release(ctx, theEnd)
@@ -129,10 +163,10 @@ func (f *ingest) run(ctx context.Context) {
 const theEnd = 1 << 62
 
 // records is how many there have been.
-func (f *ingest) records() int64 { return f.sequences[0].records }
+func (f *Pipeline) records() int64 { return f.sequences[0].records }
 
 // release has each sequence hand on what no later record can come before.
-func (f *ingest) release(ctx context.Context, late int64) {
+func (f *Pipeline) release(ctx context.Context, late int64) {
 	for _, l := range f.sequences {
 		if late == theEnd {
 			l.release(ctx, theEnd)
@@ -142,7 +176,7 @@ func (f *ingest) release(ctx context.Context, late int64) {
 	}
 }
 
-func (f *ingest) readOne(ctx context.Context, s Source) error {
+func (f *Pipeline) readOne(ctx context.Context, s Source) error {
 	src, err := s.Open()
 	if err != nil {
 		return err
@@ -188,7 +222,7 @@ func (f *ingest) readOne(ctx context.Context, s Source) error {
 }
 
 // generate makes the requests of an open load.
-func (f *ingest) generate(ctx context.Context, l *scenario.Load) error {
+func (f *Pipeline) generate(ctx context.Context, l *scenario.Load) error {
 	spec := l.Spec
 	spec.Seed = f.o.Seed
 	g := trace.NewGenerator(spec)
@@ -217,7 +251,7 @@ func (f *ingest) generate(ctx context.Context, l *scenario.Load) error {
 
 // take turns the record that was read into an arrival on each sequence and puts it where
 // it belongs. One that lies in no part that is replayed is passed over.
-func (f *ingest) take(name string) error {
+func (f *Pipeline) take(name string) error {
 	c := f.alone
 	if !f.met && c.rec.Time != trace.NoTime {
 		f.met, f.origin, c.origin = true, c.rec.Time, c.rec.Time
@@ -239,10 +273,10 @@ func (f *ingest) take(name string) error {
 	}
 	first := f.sequences[0].newest()
 	f.number(first, &w)
-	session := first.session
+	session := first.Session
 	for _, l := range f.sequences {
 		a := l.newest()
-		a.session = session
+		a.Session = session
 		if err := l.order(name, c.rec.Line, a); err != nil {
 			return err
 		}
@@ -251,19 +285,19 @@ func (f *ingest) take(name string) error {
 }
 
 // number gives an arrival the number of its client.
-func (f *ingest) number(a *arrival, w *clientRef) {
+func (f *Pipeline) number(a *Arrival, w *clientRef) {
 	n, fresh := f.ids.number(w.hash)
 	if fresh {
 		n = f.meet(n, w)
 	} else if len(f.aliases) > 0 {
 		n = f.alias(n)
 	}
-	a.session = n
+	a.Session = n
 }
 
 // meet returns the number of the client behind a client reference that is new and has a
 // number: its own, or that of the same address written in another way.
-func (f *ingest) meet(n uint32, w *clientRef) uint32 {
+func (f *Pipeline) meet(n uint32, w *clientRef) uint32 {
 	text := trace.CanonicalClient(w.text)
 	written, plain := quickHash([]byte(w.text)), quickHash([]byte(text))
 	f.addresses.number(plain)
@@ -279,7 +313,7 @@ func (f *ingest) meet(n uint32, w *clientRef) uint32 {
 }
 
 // alias returns the number of the client behind that of a reference.
-func (f *ingest) alias(n uint32) uint32 {
+func (f *Pipeline) alias(n uint32) uint32 {
 	if of, ok := f.aliases[n]; ok {
 		return of
 	}
@@ -287,10 +321,10 @@ func (f *ingest) alias(n uint32) uint32 {
 }
 
 // clients is how many there have been.
-func (f *ingest) clients() int64 { return int64(len(f.ids.hashes)) - int64(len(f.aliases)) }
+func (f *Pipeline) clients() int64 { return int64(len(f.ids.hashes)) - int64(len(f.aliases)) }
 
 // giveBack takes a block that has been used, for another time.
-func (f *ingest) giveBack(b []arrival) {
+func (f *Pipeline) giveBack(b []Arrival) {
 	select {
 	case f.spare <- b:
 	default:
@@ -298,11 +332,11 @@ func (f *ingest) giveBack(b []arrival) {
 }
 
 // block returns an empty one.
-func (f *ingest) block() []arrival {
+func (f *Pipeline) block() []Arrival {
 	select {
 	case b := <-f.spare:
 		return b[:0]
 	default:
-		return make([]arrival, 0, batchSize)
+		return make([]Arrival, 0, batchSize)
 	}
 }

@@ -1,4 +1,4 @@
-package replay
+package ingest
 
 import (
 	"context"
@@ -30,14 +30,14 @@ type job struct {
 
 // made is what a piece has for one sequence.
 type made struct {
-	out   []arrival
+	out   []Arrival
 	known misses
 }
 
 // readParallel reads what is left of a divisible file: record readers fetch and read its
 // pieces side by side, and what they make of them is taken in the order of the
 // file. shut closes the file, when nobody reads it any more.
-func (f *ingest) readParallel(ctx context.Context, name string, r *trace.Reader, before int64, shut func()) error {
+func (f *Pipeline) readParallel(ctx context.Context, name string, r *trace.Reader, before int64, shut func()) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	const jobs = 2*helpers + 1
@@ -190,21 +190,21 @@ func (c *recordReader) make(name string, j *job, lasting bool) error {
 
 // numberAll gives the arrivals of a piece the numbers of their clients. The record reader that
 // made them does so, which has them in its processor's cache.
-func (f *ingest) numberAll(j *job) {
+func (f *Pipeline) numberAll(j *job) {
 	first := j.sequences[0].out
 	for i := range first {
 		f.number(&first[i], &j.from[i])
 	}
 	for k := range f.sequences[1:] {
 		for i := range first {
-			j.sequences[k+1].out[i].session = first[i].session
+			j.sequences[k+1].out[i].Session = first[i].Session
 		}
 	}
 }
 
 // takeAll takes what a record reader has made of the next piece, before which so many lines
 // lie.
-func (f *ingest) takeAll(name string, r *trace.Reader, j *job, lines int64) error {
+func (f *Pipeline) takeAll(name string, r *trace.Reader, j *job, lines int64) error {
 	for k, l := range f.sequences {
 		m := &j.sequences[k]
 		if err := l.takeAll(name, m, j.from, lines); err != nil {
@@ -222,12 +222,12 @@ func (f *ingest) takeAll(name string, r *trace.Reader, j *job, lines int64) erro
 }
 
 // takeAll takes what a piece has for a sequence.
-func (l *sequence) takeAll(name string, m *made, from []clientRef, lines int64) error {
+func (l *Sequence) takeAll(name string, m *made, from []clientRef, lines int64) error {
 	last := len(l.blocks)
 	if len(m.out) > 0 {
 		l.blocks = append(l.blocks, m.out)
 	} else {
-		l.ingest.giveBack(m.out)
+		l.pipeline.giveBack(m.out)
 	}
 	for i := l.inOrder(m.out); i < len(m.out); i++ {
 		l.blocks[last] = m.out[:i+1]
