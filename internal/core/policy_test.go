@@ -45,6 +45,13 @@ var allowed = map[string][]string{
 	"internal/core/limit":     {"internal/core/config", "internal/core/tick"},
 	"internal/core/sticky":    {"internal/core/tick"},
 	"internal/core/result":    {"internal/core/cause", "internal/core/scenario", "internal/core/trace"},
+	"internal/core/sim": {
+		"internal/core/cause", "internal/core/config", "internal/core/histogram", "internal/core/ingest", "internal/core/limit", "internal/core/queue", "internal/core/result",
+		"internal/core/rng", "internal/core/scenario", "internal/core/tick", "internal/core/trace", "internal/core/upstream",
+	},
+	"internal/core/replay": {
+		"internal/core/config", "internal/core/ingest", "internal/core/result", "internal/core/scenario", "internal/core/sim", "internal/core/trace",
+	},
 	"internal/core/histogram": {"internal/core/result"},
 	"internal/core/ingest": {
 		"internal/core/config", "internal/core/limit", "internal/core/request", "internal/core/result", "internal/core/rng", "internal/core/route", "internal/core/scenario", "internal/core/trace",
@@ -209,9 +216,10 @@ func TestThePolicyCanFail(t *testing.T) {
 	assert.False(t, may("internal/core/replay", "internal/report"))
 	assert.False(t, may("internal/report", "internal/live/proxy"))
 	assert.False(t, may("internal/core/tick", "internal/core/config"))
-	assert.True(t, may("internal/core/replay", "internal/core/upstream"))
+	assert.True(t, may("internal/core/sim", "internal/core/upstream"))
+	assert.False(t, may("internal/core/sim", "internal/core/replay"))
 	assert.False(t, may("cmd/kestrix", "internal/core/config"))
-	assert.False(t, may("internal/live/proxy", "internal/core/replay"))
+	assert.False(t, may("internal/live/proxy", "internal/core/sim"))
 }
 
 // TestExportedNamesAreDocumented holds every exported declaration to a docstring

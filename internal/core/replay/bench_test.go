@@ -70,8 +70,8 @@ func benchmark(b *testing.B, c *config.Config, backends int) {
 	e, p, err := prepare(context.Background(), Case{Config: c, Scenario: scenario.None()}, Options{Seed: 1})
 	require.NoError(b, err)
 	_, sequences := ingest.New(scenario.None(), nil, ingest.Options{}, p)
-	e.attach(sequences[0], p)
-	e.begin(0)
+	e.Attach(sequences[0], p)
+	e.Begin(0)
 	rate := 200.0 * float64(backends) // half of what 16 workers at 40 ms can do
 	at := 0.0
 	arrivals := make([]ingest.Arrival, 1<<14)
@@ -83,14 +83,14 @@ func benchmark(b *testing.B, c *config.Config, backends int) {
 		}
 	}
 	next(0)
-	e.arriveAll(arrivals) // reach the steady state
+	e.Arrive(arrivals) // reach the steady state
 	b.ReportAllocs()
 	b.ResetTimer()
 	for done := 0; done < b.N; done += len(arrivals) {
 		b.StopTimer()
 		next(uint64(done + len(arrivals)))
 		b.StartTimer()
-		e.arriveAll(arrivals[:min(len(arrivals), b.N-done)])
+		e.Arrive(arrivals[:min(len(arrivals), b.N-done)])
 	}
 	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "requests/s")
 }

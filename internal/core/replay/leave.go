@@ -7,6 +7,7 @@ import (
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/result"
+	"kestrix/internal/core/sim"
 	"kestrix/internal/core/trace"
 )
 
@@ -28,7 +29,7 @@ func leave(ctx context.Context, c Case, seq *ingest.Sequence, sample []ingest.Ar
 	picks := make([]string, len(sample))
 	o = o.of(c)
 	o.Part, o.Progress = trace.Span{}, nil
-	o.Observe = func(d Decision) {
+	o.Observe = func(d sim.Decision) {
 		if d.Attempt == 1 {
 			picks[d.Request] = d.Backend
 		}
@@ -37,25 +38,25 @@ func leave(ctx context.Context, c Case, seq *ingest.Sequence, sample []ingest.Ar
 	if err != nil {
 		return nil, err
 	}
-	x.attach(seq, p)
+	x.Attach(seq, p)
 	out := &result.Leave{Backends: []string{}}
 	gone := map[string]string{}
 	half := len(sample) / 2
 	if half == 0 {
 		return out, nil
 	}
-	x.begin(sample[0].At)
-	x.arriveAll(sample[:half])
+	x.Begin(sample[0].At)
+	x.Arrive(sample[:half])
 	for _, u := range c.Config.Upstreams {
 		if len(o.LeaveOf) > 0 && !slices.Contains(o.LeaveOf, u.Name) {
 			continue
 		}
-		if name := x.parkHeaviest(u.Name); name != "" {
+		if name := x.ParkHeaviest(u.Name); name != "" {
 			gone[u.Name] = name
 			out.Backends = append(out.Backends, u.Name+"."+name)
 		}
 	}
-	x.arriveAll(sample[half:])
+	x.Arrive(sample[half:])
 	moves{c.Config, seq, p, gone}.count(out, sample, picks)
 	if out.Requests > 0 {
 		out.Share = float64(out.Moved) / float64(out.Requests)

@@ -13,6 +13,7 @@ import (
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/result"
+	"kestrix/internal/core/sim"
 	"kestrix/internal/core/trace"
 )
 
@@ -110,7 +111,7 @@ func TestProxiesSideBySide(t *testing.T) {
 	sc := "instances = 4\nfault \"f\" {\n backend = \"app.b0\"\n kind = \"refuse\"\n at = \"30s\"\n until = \"60s\"\n}\n"
 	text := even(6000, 20*time.Millisecond, 200)
 	seen := map[uint64]int{}
-	r := run(t, c, sc, text, Options{Observe: func(d Decision) { seen[d.Request] = d.Instance }})
+	r := run(t, c, sc, text, Options{Observe: func(d sim.Decision) { seen[d.Request] = d.Instance }})
 	byProxy := map[int]int{}
 	for _, i := range seen {
 		byProxy[i]++

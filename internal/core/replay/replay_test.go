@@ -16,6 +16,7 @@ import (
 	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/sim"
 	"kestrix/internal/core/trace"
 )
 
@@ -352,7 +353,7 @@ func TestStampsAreSpreadAndPutInOrder(t *testing.T) {
 		return fmt.Sprintf("a - - [23/Nov/2026:06:00:%02d +0000] \"GET / HTTP/1.1\" 200 1\n", sec)
 	}
 	var at []float64
-	o := Options{Observe: func(d Decision) { at = append(at, d.At.Seconds()) }}
+	o := Options{Observe: func(d sim.Decision) { at = append(at, d.At.Seconds()) }}
 	c := pool(t, 1, "round-robin", "")
 	spread := run(t, c, "", line(0)+line(0)+line(0)+line(0)+line(1), o)
 	assert.Equal(t, []float64{0, 0.25, 0.5, 0.75, 1}, at)
@@ -446,7 +447,7 @@ func TestRatesInTheReplay(t *testing.T) {
 func TestAnEndedContextGivesWhatIsKnownSoFar(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	n := 0
-	o := Options{Observe: func(Decision) {
+	o := Options{Observe: func(sim.Decision) {
 		if n++; n == 100 {
 			cancel()
 		}

@@ -1,13 +1,10 @@
-// Package replay sends a trace through a configuration in virtual time: the decision
-// core decides as it would for live traffic, and a model of backends responds, fails
-// and recovers as the scenario says.
+// Package replay sends a trace through configurations and scenarios in virtual time.
 //
-// Run is the entry. The files ingest.go, parser.go and order.go turn records into
-// arrivals; replay.go is the event loop; server.go, streams.go, probe.go and fault.go
-// are the model of backends; settle.go ends requests; histogram.go, timeline.go,
-// outcome.go and result.go count and report. Commands and package study call it. It
-// must never read a clock or use random numbers other than those keyed by the seed: the
-// same input and seed give the same bytes.
+// Run replays one, RunAll several side by side from one reading of the trace: package
+// ingest reads it, an Engine of package sim simulates each case, and the values are those of
+// package result. leave.go replays a sample once more with a backend gone. Commands and
+// package study call it. It must never read a clock or use random numbers other than those
+// keyed by the seed: the same input and seed give the same bytes.
 package replay
 
 import (
@@ -22,50 +19,50 @@ import (
 	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/sim"
 	"kestrix/internal/core/trace"
 )
 
 // Options say how a trace is replayed.
 type Options struct {
-	Seed     uint64
-	Spread   string        // "even" or "none": what becomes of stamps of whole seconds
-	Window   time.Duration // within which records are put in order
-	Frontend string        // which takes records that name none; needed where there are several
-	Host     string        // the host of records that name none
-	Read     trace.Options // how
+	Seed     uint64        // keys every random number
+	Spread   string        // "even" spreads stamps of whole seconds over their second; "none" keeps them
+	Window   time.Duration // records out of order by up to this time are put in order; 0 is DefaultWindow
+	Frontend string        // takes the records that name none; needed where there are several
+	Host     string        // of records that name none; empty for unknown
+	Read     trace.Options // of the trace readers
 	Part     trace.Span    // of the trace that is replayed; its end stops the clock
-	Stamp    string        // "start" or "end": what of a request the trace's time is of
+	Stamp    string        // "start" or "end": the moment of a request that the trace's time is of
 	Recorded bool          // failures that the trace records happen again
 
-	Instances int // proxies side by side; 0 leaves it to the scenario
+	Instances int // proxies side by side; 0 is the scenario's number, or 1
 
-	// Leave is with how many requests from the beginning it is tried what becomes
-	// of them when a backend leaves; 0: it is not.
+	// Leave is the number of requests from the beginning that are replayed once more with
+	// a backend gone; 0 for none.
 	Leave   int
-	LeaveOf []string // the upstreams of which one leaves; empty: all
+	LeaveOf []string // the upstreams of which a backend leaves; empty for all
 
-	// Observe is told of each decision, nil for nobody.
-	Observe func(Decision)
-	// Progress is told from time to time how far reading has come: bytes of
-	// the source under way, and requests so far. nil for nobody.
+	// Observe is called with each decision; nil for nobody.
+	Observe func(sim.Decision)
+	// Progress is called now and then with the bytes of the sources read, as stored, and
+	// the requests so far; nil for nobody.
 	Progress func(bytes, requests int64)
 }
 
-// DefaultWindow is within which records out of order are put right.
+// DefaultWindow is the default of Options.Window.
 const DefaultWindow = 10 * time.Second
 
 // Case is one of several replays of the same requests.
 type Case struct {
 	Config   *config.Config
 	Scenario *scenario.Scenario
-	Times    float64 // how many times as many requests come as the trace has, or an open load makes; 0 is 1
+	Times    float64 // how often each request comes, on average; 0 is once
 	Seed     uint64  // instead of that of the options; 0 for that
-	Only     string  // the upstream whose requests are replayed; empty: all are
+	Only     string  // the upstream whose requests are replayed; empty for all
 }
 
-// Run replays. The error is that of reading the trace, or says which option
-// cannot be used; when ctx ends, the result of what was done comes with
-// Partial set.
+// Run replays one case. The error is that of reading the trace, or says which option cannot
+// be used. When ctx ends, the result of what was simulated so far has Partial set.
 func Run(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []ingest.Source, o Options) (*result.Replay, error) {
 	all, err := RunAll(ctx, []Case{{Config: c, Scenario: s}}, sources, o)
 	if err != nil {
@@ -74,17 +71,16 @@ func Run(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []
 	return all[0], nil
 }
 
-// RunAll replays several cases side by side from one reading of the trace, or of
-// what the load of their scenarios makes, and gives the result of each in their
-// order: the same, to the digit, as that of each replayed alone. Their scenarios
-// have the same load. Errors are those of Run.
+// RunAll replays several cases side by side from one reading of the trace, or of one open
+// load, and returns the result of each in their order: to the digit that of the case
+// replayed alone. Their scenarios must have the same load. Errors are those of Run.
 func RunAll(ctx context.Context, cases []Case, sources []ingest.Source, o Options) ([]*result.Replay, error) {
 	o = o.whole()
 	load := cases[0].Scenario.Load
 	if load != nil && len(sources) > 0 {
 		return nil, errors.New("the scenario's load makes the requests; a trace has no place beside it")
 	}
-	var engines []*engine
+	var engines []*sim.Engine
 	var plans []*ingest.Plan
 	for _, c := range cases {
 		if len(engines) > 0 {
@@ -105,7 +101,7 @@ func RunAll(ctx context.Context, cases []Case, sources []ingest.Source, o Option
 	}
 	var out []*result.Replay
 	for _, e := range engines {
-		out = append(out, e.result())
+		out = append(out, e.Result())
 	}
 	if o.Leave > 0 && ctx.Err() == nil {
 		return out, leaveAll(ctx, cases, engines, sequences, out, o)
@@ -117,12 +113,12 @@ func RunAll(ctx context.Context, cases []Case, sources []ingest.Source, o Option
 const atOnce = 4
 
 // leaveAll tries for each case what becomes of requests when a backend leaves.
-func leaveAll(ctx context.Context, cases []Case, engines []*engine, sequences []*ingest.Sequence, out []*result.Replay, o Options) error {
+func leaveAll(ctx context.Context, cases []Case, engines []*sim.Engine, sequences []*ingest.Sequence, out []*result.Replay, o Options) error {
 	errs := make([]error, len(engines))
 	each(len(engines), func(i int) {
 		sample := sequences[i].Sample
 		if load := cases[i].Scenario.Load; load != nil && load.Closed {
-			sample = engines[i].sampled()
+			sample = engines[i].Sampled()
 		}
 		out[i].Leave, errs[i] = leave(ctx, cases[i], sequences[i], sample, o)
 	})
@@ -166,14 +162,14 @@ func (o Options) reading() ingest.Options {
 }
 
 // prepare returns the engine of a case, and the plan by which its trace is read.
-func prepare(ctx context.Context, c Case, o Options) (*engine, *ingest.Plan, error) {
+func prepare(ctx context.Context, c Case, o Options) (*sim.Engine, *ingest.Plan, error) {
 	o = o.of(c)
 	cfg := c.Scenario.Expand(c.Config)
 	p, err := ingest.NewPlan(cfg, c.Scenario, o.reading())
 	if err != nil {
 		return nil, nil, err
 	}
-	e, err := newEngine(ctx, cfg, c.Scenario, SimOptions{
+	e, err := sim.New(ctx, cfg, c.Scenario, sim.Options{
 		Seed: o.Seed, Instances: o.Instances, Times: c.Times, Only: c.Only, Until: o.Part.Until, Sample: o.Leave, Stamp: o.Stamp,
 		Observe: o.Observe, Progress: o.Progress,
 	})
@@ -182,23 +178,21 @@ func prepare(ctx context.Context, c Case, o Options) (*engine, *ingest.Plan, err
 
 // runClosed runs engines whose clients wait for their answers: each makes its own
 // requests, so that each has a sequence of its own.
-func runClosed(engines []*engine, plans []*ingest.Plan, cases []Case, o Options) []*ingest.Sequence {
+func runClosed(engines []*sim.Engine, plans []*ingest.Plan, cases []Case, o Options) []*ingest.Sequence {
 	var all []*ingest.Sequence
 	for i, e := range engines {
 		_, sequences := ingest.New(cases[i].Scenario, nil, o.of(cases[i]).reading(), plans[i])
-		e.attach(sequences[0], plans[i])
+		e.Attach(sequences[0], plans[i])
 		all = append(all, sequences[0])
 	}
 	each(len(engines), func(i int) {
-		engines[i].begin(0)
-		engines[i].askAll()
-		engines[i].drain()
+		engines[i].RunClosed()
 	})
 	return all
 }
 
 // runOpen runs engines over what one pipeline reads.
-func runOpen(ctx context.Context, engines []*engine, plans []*ingest.Plan, s *scenario.Scenario, sources []ingest.Source, o Options) ([]*ingest.Sequence, error) {
+func runOpen(ctx context.Context, engines []*sim.Engine, plans []*ingest.Plan, s *scenario.Scenario, sources []ingest.Source, o Options) ([]*ingest.Sequence, error) {
 	f, sequences := ingest.New(s, sources, o.reading(), plans...)
 	inner, stop := context.WithCancel(ctx)
 	defer stop()
@@ -206,16 +200,16 @@ func runOpen(ctx context.Context, engines []*engine, plans []*ingest.Plan, s *sc
 	going.Store(int32(len(engines)))
 	var wait sync.WaitGroup
 	for i, e := range engines {
-		e.attach(sequences[i], plans[i])
+		e.Attach(sequences[i], plans[i])
 		blocks := sequences[i].NewReader()
 		wait.Go(func() {
-			e.follow(blocks)
+			e.Follow(blocks)
 			if going.Add(-1) == 0 {
 				stop() // no engine wants more
 			}
 			blocks.Close()
 			if f.Err == nil {
-				e.drain()
+				e.Drain()
 			}
 		})
 	}
@@ -226,7 +220,7 @@ func runOpen(ctx context.Context, engines []*engine, plans []*ingest.Plan, s *sc
 		return sequences, nil
 	case f.Err != nil:
 		return nil, f.Err
-	case engines[0].begun:
+	case engines[0].Begun():
 		return sequences, nil
 	}
 	return nil, errors.New("the trace has no request to replay")
@@ -239,6 +233,6 @@ func Empty(c *config.Config, s *scenario.Scenario, o Options) (*result.Replay, e
 		return nil, err
 	}
 	_, sequences := ingest.New(s, nil, o.reading(), p)
-	e.attach(sequences[0], p)
-	return e.result(), nil
+	e.Attach(sequences[0], p)
+	return e.Result(), nil
 }

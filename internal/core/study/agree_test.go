@@ -15,6 +15,7 @@ import (
 	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/sim"
 )
 
 // randomConfig makes a frontend with some routes, each to an upstream of its own.
@@ -81,7 +82,7 @@ func TestWhyAndTheReplayAgree(t *testing.T) {
 			fmt.Fprintf(&log, "{\"time\":%d,\"client\":%q,\"method\":%q,\"host\":%q,\"path\":%q}\n", 1_790_000_000+3600*i, client, q.Method, q.Host, target)
 		}
 		var picks []string
-		o := replay.Options{Seed: seed, Observe: func(d replay.Decision) { picks = append(picks, d.Upstream+" "+d.Backend) }}
+		o := replay.Options{Seed: seed, Observe: func(d sim.Decision) { picks = append(picks, d.Upstream+" "+d.Backend) }}
 		open := func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(log.String())), nil }
 		r, err := replay.Run(t.Context(), c, scenario.None(), []ingest.Source{{Name: "t", Open: open}}, o)
 		if err != nil {

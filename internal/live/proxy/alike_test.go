@@ -18,6 +18,7 @@ import (
 	"kestrix/internal/core/request"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/sim"
 	"kestrix/internal/core/study"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/live/accesslog"
@@ -233,7 +234,7 @@ func TestServeWhyAndReplayChooseAlike(t *testing.T) {
 				}
 			})
 			var replayed []string
-			o := replay.Options{Seed: 7, Observe: func(d replay.Decision) { replayed = append(replayed, d.Backend+" "+d.Reason) }}
+			o := replay.Options{Seed: 7, Observe: func(d sim.Decision) { replayed = append(replayed, d.Backend+" "+d.Reason) }}
 			_, err := replay.Run(t.Context(), c, scenario.None(), []ingest.Source{{Name: "t.jsonl", Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(log)), nil }}}, o)
 			require.NoError(t, err)
 			assert.Equal(t, live, replayed)

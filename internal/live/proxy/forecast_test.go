@@ -16,6 +16,7 @@ import (
 	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/sim"
 )
 
 // TestProbesDoWhatTheReplayForetells kills and restarts a backend at set times
@@ -138,7 +139,7 @@ func TestServeAndReplayTakeTheSameDecisions(t *testing.T) {
 					assert.Contains(t, strings.Join(live, "\n"), "b spill")
 				}
 				var foretold []string
-				o := replay.Options{Seed: 7, Observe: func(d replay.Decision) {
+				o := replay.Options{Seed: 7, Observe: func(d sim.Decision) {
 					if d.Attempt > 1 {
 						foretold = foretold[:len(foretold)-1] // a log tells of the last attempt
 					}

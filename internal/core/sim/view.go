@@ -1,4 +1,4 @@
-package replay
+package sim
 
 import (
 	"time"
@@ -32,7 +32,7 @@ type up struct {
 }
 
 // viewOf returns how a request's proxy sees its upstream.
-func (e *engine) viewOf(r *inFlight) *view {
+func (e *Engine) viewOf(r *inFlight) *view {
 	if e.sole != nil {
 		return e.sole // can be told without waiting for the request
 	}
@@ -74,7 +74,7 @@ func (u *up) see(session uint32) {
 }
 
 // schedule sees to it that the core is called when it has something due.
-func (e *engine) schedule(v *view) {
+func (e *Engine) schedule(v *view) {
 	at := v.core.Next()
 	if at != tick.Never {
 		at -= v.ahead

@@ -1,4 +1,13 @@
-package replay
+// Package sim simulates arrivals against a configuration in virtual time: the decision core
+// decides as it does for live traffic, and a model of backends responds, fails and recovers
+// as a scenario says.
+//
+// engine.go is the event loop; server.go, streams.go, probe.go and fault.go are the model
+// of backends; settle.go ends requests; timeline.go, phase.go and outcome.go count and
+// report. Package replay makes one Engine per case. The package must never read a trace or a
+// clock, or use random numbers other than those keyed by the seed: the same arrivals and
+// seed give the same result.
+package sim
 
 import (
 	"context"
@@ -19,9 +28,9 @@ import (
 	"kestrix/internal/core/upstream"
 )
 
-// SimOptions say how arrivals are simulated.
-type SimOptions struct {
-	Seed      uint64
+// Options say how arrivals are simulated.
+type Options struct {
+	Seed      uint64                      // keys every random number
 	Instances int                         // proxies side by side, each with its own view; 0 is one
 	Times     float64                     // how often each arrival comes, on average; 0 is once
 	Only      string                      // the upstream whose arrivals come; empty for all
@@ -34,96 +43,94 @@ type SimOptions struct {
 
 // Decision is one choice of the core.
 type Decision struct {
-	At       tick.Time
-	Request  uint64 // from 0, in the order of arrival
+	At       tick.Time // since the first arrival
+	Request  uint64    // from 0, in the order of arrival
 	Attempt  int
 	Upstream string
 	Backend  string // empty if refused
-	Reason   string
-	Instance int // from 0
+	Reason   string // see upstream.ReasonWord
+	Instance int    // from 0
 }
 
-// inFlight is a request under way, in three cache lines, of which the first has what a good
-// end looks at.
-type inFlight struct {
-	gen      uint32 // goes up with each attempt, so that what was meant for an earlier one is void
-	session  uint32
-	view     int32 // position in engine.views
-	server   int32 // of a place that is free, the next such
-	route    int32 // position in engine.refs
-	who      int32 // the client of a closed load, from 0
-	recorded int16 // the failure that the trace records; 0 for none
-	phase    int16 // position in engine.phases, by its arrival
-	sent     bool  // the backend has it
-	open     bool
-	stream   bool
-	flows    bool // a stream that has begun
-	overdue  bool // a stream that would have ended, had its backend not gone silent
-	struck   bool // met is not 0
-	arrived  tick.Time
-	a        upstream.Attempt
-	q        upstream.Request
-	deadline tick.Time // of its answer; of a stream that has begun, when it did
-	duration int64     // from the trace
-	under    uint64    // faults its backend was under when it was begun
-	met      uint64    // faults on which an attempt failed
+// Engine is one simulation. Fields that every request uses come first in each part.
+type Engine struct {
+	clock
+	places
+	counts
+	supply
+	model
+	cfg      *config.Config
+	scenario *scenario.Scenario
+	o        Options
 }
 
-type engine struct {
-	// What every request looks at comes first, and what is large last.
+// clock is virtual time and the events to come.
+type clock struct {
 	now       tick.Time
-	zero      int64     // nanoseconds since the epoch of the replay's start
-	stop      tick.Time // where the clock stops, tick.Never if it does not
+	zero      int64     // nanoseconds since the epoch when virtual time began
+	stop      tick.Time // when the clock stops, tick.Never if it does not
 	faultNext tick.Time // when a fault begins, ends or turns next
-	lastAt    tick.Time // of the arrivals so far
-	breathed  tick.Time // the end of the bucket in which upstreams were last looked at
-	open      int64
+	lastAt    tick.Time // of the latest arrival
 	events    int64
-	times     float64 // how often each arrival comes
-	only      int32   // the upstream whose arrivals come, -1 for all
-	free      int32
-	rated     bool // somewhere a rate is enforced
 	begun     bool
-	requests  []inFlight
-	servers   []server
-	ups       []*up
-	views     []*view // of all instances
-	sole      *view   // the only one, nil where there are several
-	timeline  *timeline
-	routes    []int64
-	refs      []ingest.Route
-	phases    []phase
-	scenario  *scenario.Scenario
-	ctx       context.Context
 	queue     queue.Calendar[event]
+	ctx       context.Context // polled every 65,536 events
+}
+
+// counts is what the result is made of.
+type counts struct {
+	breathed  tick.Time // the end of the bucket in which upstreams were last checked for waiting
+	timeline  *timeline
+	routes    []int64 // requests by position in supply.refs
+	phases    []phase
 	latencies histogram.Set
-	again     []ingest.Arrival // what will come later: streams that are sent again, further clients
-	spare     []int32          // free places of again
-	faults    []*fault
-	openNow   []int32 // by server, open when the last row of the timeline ended
-	fronts    []*config.Frontend
-	limits    []limit.Set // by instance
-	changes   []upstream.Change
-	actions   []upstream.Action
-	shaper    *rng.Shaper
-	met       uint64           // how many arrivals there were, however often each came
-	sample    []ingest.Arrival // the first that clients of a closed load have sent
-	cfg       *config.Config
-	sequence  *ingest.Sequence
-	closed    *closedLoad // nil unless clients wait for their answers
+	openNow   []int32 // by server, in flight when the last row of the timeline ended
 	// unanswered has the times of requests without an answer of a backend: failed, left
 	// by their clients, or answered by the proxy itself.
 	unanswered histogram.Histogram
-	o          SimOptions
 	res        result.Replay
-	ahead      ahead
 }
 
-func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o SimOptions) (*engine, error) {
-	e := &engine{
-		ctx: ctx, o: o, cfg: c, scenario: s, free: -1, times: 1, only: -1, shaper: rng.NewShaper(), stop: tick.Never,
-		phases: make([]phase, 1), limits: make([]limit.Set, max(o.Instances, 1)),
-	}
+// supply is where requests come from, and what is checked before they reach an upstream.
+type supply struct {
+	times    float64 // how often each arrival comes
+	only     int32   // the upstream whose arrivals come, -1 for all
+	rated    bool    // a frontend or route enforces a rate
+	refs     []ingest.Route
+	fronts   []*config.Frontend
+	limits   []limit.Set      // by instance
+	met      uint64           // arrivals, each counted once
+	again    []ingest.Arrival // arrivals that come later: streams that are sent again, copies
+	spare    []int32          // free places of again
+	sample   []ingest.Arrival // the first that clients of a closed load have sent
+	sequence *ingest.Sequence
+	closed   *closedLoad // nil unless clients wait for their answers
+}
+
+// model is the backends, and the proxies in front of them.
+type model struct {
+	servers []server
+	ups     []*up
+	views   []*view // of all instances
+	sole    *view   // the only one, nil where there are several
+	faults  []*fault
+	changes []upstream.Change // reused by tell
+	actions []upstream.Action // reused by coreDue
+	shaper  *rng.Shaper
+	ahead   ahead
+}
+
+// New returns an engine that has not begun. The error says that an upstream has more
+// backends than a simulation takes. When ctx ends the engine stops soon, and its result is
+// partial.
+func New(ctx context.Context, c *config.Config, s *scenario.Scenario, o Options) (*Engine, error) {
+	e := &Engine{cfg: c, scenario: s, o: o}
+	e.ctx, e.stop = ctx, tick.Never
+	e.free = -1
+	e.times, e.only = 1, -1
+	e.limits = make([]limit.Set, max(o.Instances, 1))
+	e.phases = make([]phase, 1)
+	e.shaper = rng.NewShaper()
 	backends := 0
 	for _, uc := range c.Upstreams {
 		backends += len(uc.Backends)
@@ -179,8 +186,8 @@ func newEngine(ctx context.Context, c *config.Config, s *scenario.Scenario, o Si
 	return e, nil
 }
 
-// begin starts virtual time at the first arrival.
-func (e *engine) begin(at int64) {
+// Begin starts virtual time. at is the first arrival, in nanoseconds since the epoch.
+func (e *Engine) Begin(at int64) {
 	e.begun, e.zero = true, at
 	for i, f := range e.faults {
 		e.queue.Push(tick.Time(f.cfg.At), event{kind: faultBegins, server: int32(i)})
@@ -195,7 +202,7 @@ func (e *engine) begin(at int64) {
 }
 
 // until handles all that happens up to a moment.
-func (e *engine) until(to tick.Time) {
+func (e *Engine) until(to tick.Time) {
 	to = min(to, e.stop-1)
 	for {
 		at, ev, ok := e.queue.Take(to)
@@ -210,15 +217,19 @@ func (e *engine) until(to tick.Time) {
 	}
 }
 
-// arriveAll takes requests in, one after the other.
-func (e *engine) arriveAll(block []ingest.Arrival) {
+// Begun reports whether there was an arrival.
+func (e *Engine) Begun() bool { return e.begun }
+
+// Arrive simulates up to each arrival in turn and takes it in. They must be in the order of
+// time, and the engine must have begun.
+func (e *Engine) Arrive(block []ingest.Arrival) {
 	for i := range block {
 		e.arrive(&block[i])
 	}
 }
 
 // arrive takes a request in.
-func (e *engine) arrive(a *ingest.Arrival) {
+func (e *Engine) arrive(a *ingest.Arrival) {
 	at := max(tick.Time(a.At-e.zero), e.now)
 	e.until(at)
 	if at >= e.stop {
@@ -239,7 +250,7 @@ func (e *engine) arrive(a *ingest.Arrival) {
 }
 
 // ask takes a request in that comes now.
-func (e *engine) ask(a *ingest.Arrival) {
+func (e *Engine) ask(a *ingest.Arrival) {
 	at := e.now
 	if e.timeline.end != e.breathed {
 		e.breathed = e.timeline.end
@@ -282,7 +293,7 @@ func (e *engine) ask(a *ingest.Arrival) {
 }
 
 // admit returns the place of a request that has just arrived.
-func (e *engine) admit(a *ingest.Arrival, u *up, n uint64) int32 {
+func (e *Engine) admit(a *ingest.Arrival, u *up, n uint64) int32 {
 	i := e.take()
 	r := &e.requests[i]
 	// Field by field: to make a whole one anew costs more, and gen goes on.
@@ -303,7 +314,7 @@ func (e *engine) admit(a *ingest.Arrival, u *up, n uint64) int32 {
 }
 
 // describe tells the core of a request that came now.
-func (e *engine) describe(q *upstream.Request, a *ingest.Arrival, u *up, n uint64) {
+func (e *Engine) describe(q *upstream.Request, a *ingest.Arrival, u *up, n uint64) {
 	q.ID, q.Key, q.SeatKey, q.Seat, q.SeatAge, q.Repeatable = n, a.Key, a.SeatKey, upstream.None, 0, a.Repeatable
 	if u.cookie {
 		q.Seat = upstream.BackendID(u.seat[a.Session]) - 1
@@ -312,7 +323,7 @@ func (e *engine) describe(q *upstream.Request, a *ingest.Arrival, u *up, n uint6
 }
 
 // turnedAway counts a request that failed before it came to an upstream.
-func (e *engine) turnedAway(a *ingest.Arrival) {
+func (e *Engine) turnedAway(a *ingest.Arrival) {
 	e.phases[len(e.phases)-1].failed++
 	e.res.Failed++
 	e.row().failed++
@@ -320,26 +331,10 @@ func (e *engine) turnedAway(a *ingest.Arrival) {
 	e.askedAgain(a.Client, leastPause)
 }
 
-// take returns a free place for a request.
-func (e *engine) take() int32 {
-	if e.free < 0 {
-		e.requests = append(e.requests, inFlight{})
-		return int32(len(e.requests) - 1)
-	}
-	i := e.free
-	e.free = e.requests[i].server
-	return i
-}
-
 // finish gives a request's place back.
-func (e *engine) finish(i int32) {
-	r := &e.requests[i]
-	r.open = false
-	r.gen++
-	r.server = e.free
-	e.free = i
-	e.open--
-	if r.who >= 0 {
+func (e *Engine) finish(i int32) {
+	e.giveBack(i)
+	if r := &e.requests[i]; r.who >= 0 {
 		pause := time.Duration(0)
 		if e.now == r.arrived {
 			pause = leastPause
@@ -348,8 +343,8 @@ func (e *engine) finish(i int32) {
 	}
 }
 
-// drain goes on until nothing is open.
-func (e *engine) drain() {
+// Drain simulates until no request is in flight and none is to come, or the clock stops.
+func (e *Engine) Drain() {
 	for (e.open > 0 || e.closed.remains() || len(e.again) > len(e.spare)) && e.ctx.Err() == nil {
 		at := e.queue.At()
 		if at == tick.Never || at >= e.stop {
@@ -368,7 +363,7 @@ func (e *engine) drain() {
 }
 
 // handle does what an event says.
-func (e *engine) handle(ev event) {
+func (e *Engine) handle(ev event) {
 	switch ev.kind & (1<<kindBits - 1) {
 	case done:
 		e.workerDone(ev)
@@ -409,7 +404,7 @@ func (e *engine) handle(ev event) {
 }
 
 // timeOver ends an attempt whose time is over, or a stream.
-func (e *engine) timeOver(i int32, kind eventKind) {
+func (e *Engine) timeOver(i int32, kind eventKind) {
 	switch kind & (1<<kindBits - 1) {
 	case failAfter:
 		e.settle(i, upstream.Outcome{Kind: upstream.ConnectTimeout})
@@ -421,7 +416,7 @@ func (e *engine) timeOver(i int32, kind eventKind) {
 }
 
 // coreDue has a core do what is due now.
-func (e *engine) coreDue(v *view) {
+func (e *Engine) coreDue(v *view) {
 	if e.now != v.scheduled {
 		return // an earlier call has come since
 	}
@@ -438,18 +433,20 @@ func (e *engine) coreDue(v *view) {
 	e.schedule(v)
 }
 
-// attach prepares for what a sequence brings, which the engine's own plan reads as well.
-func (e *engine) attach(l *ingest.Sequence, p *ingest.Plan) {
+// Attach sets where arrivals come from: their sequence, and the plan of this engine's own
+// configuration and scenario. It must be called before Begin.
+func (e *Engine) Attach(l *ingest.Sequence, p *ingest.Plan) {
 	e.sequence, e.routes, e.refs, e.fronts, e.rated = l, make([]int64, len(p.Routes)), p.Routes, p.Fronts, p.Rated
 }
 
-// follow takes in the arrivals of its sequence until that ends or the clock stops.
-func (e *engine) follow(blocks *ingest.Reader) {
+// Follow begins at the first arrival of a reader and takes all in, until it ends, the clock
+// stops or the context has ended.
+func (e *Engine) Follow(blocks *ingest.Reader) {
 	for block := blocks.Next(); block != nil; block = blocks.Next() {
 		if !e.begun {
-			e.begin(block[0].At)
+			e.Begin(block[0].At)
 		}
-		e.arriveAll(block)
+		e.Arrive(block)
 		if e.o.Progress != nil {
 			e.o.Progress(blocks.Offset(), e.res.Requests)
 		}

@@ -1,4 +1,4 @@
-package replay
+package sim
 
 import (
 	"cmp"
@@ -8,8 +8,8 @@ import (
 	"kestrix/internal/core/upstream"
 )
 
-// result puts together what was counted.
-func (e *engine) result() *result.Replay {
+// Result returns the result so far. It must be called once, at the end.
+func (e *Engine) Result() *result.Replay {
 	e.endRow()
 	r := &e.res
 	r.Partial = e.ctx.Err() != nil
@@ -53,7 +53,7 @@ func (e *engine) result() *result.Replay {
 	return r
 }
 
-func (e *engine) upstream(u *up) *result.Upstream {
+func (e *Engine) upstream(u *up) *result.Upstream {
 	var whole []*histogram.Histogram
 	for k := range u.latency {
 		whole = append(whole, &u.latency[k])
@@ -116,7 +116,7 @@ func (e *engine) upstream(u *up) *result.Upstream {
 }
 
 // rows gives the timeline under the names of upstreams and backends.
-func (e *engine) rows() result.Timeline {
+func (e *Engine) rows() result.Timeline {
 	t := result.Timeline{Bucket: e.timeline.width.Seconds(), Rows: []result.TimelineRow{}}
 	if n := len(e.timeline.rows); n > 0 {
 		copy(e.timeline.rows[n-1].open, e.openNow)

@@ -1,4 +1,4 @@
-package replay
+package sim
 
 import (
 	"cmp"
@@ -33,7 +33,7 @@ type target struct {
 	backAt tick.Time // likewise, after the fault's end
 }
 
-func (e *engine) prepareFaults() {
+func (e *Engine) prepareFaults() {
 	for i := range e.scenario.Faults {
 		cfg := &e.scenario.Faults[i]
 		f := &fault{cfg: cfg, bit: 1 << i, turns: tick.Never}
@@ -50,7 +50,7 @@ func (e *engine) prepareFaults() {
 	}
 }
 
-func (e *engine) faultBegins(f *fault) {
+func (e *Engine) faultBegins(f *fault) {
 	f.began, f.at = true, e.now
 	f.from = e.newPhase()
 	if f.cfg.Until >= 0 {
@@ -72,7 +72,7 @@ func (e *engine) faultBegins(f *fault) {
 }
 
 // strike puts a fault on one backend.
-func (e *engine) strike(f *fault, t *target, s *server) {
+func (e *Engine) strike(f *fault, t *target, s *server) {
 	k := f.cfg.Of()
 	if k.Flaps && !f.acting {
 		// The first of the fault's backends; the others turn with it.
@@ -97,14 +97,14 @@ func (e *engine) strike(f *fault, t *target, s *server) {
 }
 
 // operate gives an operator's order to every proxy.
-func (e *engine) operate(s *server, o upstream.Operation, weight int) {
+func (e *Engine) operate(s *server, o upstream.Operation, weight int) {
 	for _, v := range s.up.views {
 		v.core.Operate(e.now+v.ahead, s.id, o, weight)
 	}
 }
 
 // suffer has an effect begin on a backend.
-func (e *engine) suffer(f *fault, s *server, x *scenario.Effect) {
+func (e *Engine) suffer(f *fault, s *server, x *scenario.Effect) {
 	s.refuse += one(x.Refuses)
 	s.blackhole += one(x.Swallows)
 	s.hang += one(x.Hangs)
@@ -126,7 +126,7 @@ func (e *engine) suffer(f *fault, s *server, x *scenario.Effect) {
 }
 
 // recover has an effect end.
-func (e *engine) recover(f *fault, s *server, x *scenario.Effect) {
+func (e *Engine) recover(f *fault, s *server, x *scenario.Effect) {
 	s.refuse -= one(x.Refuses)
 	s.blackhole -= one(x.Swallows)
 	s.hang -= one(x.Hangs)
@@ -163,7 +163,7 @@ func one(yes bool) int {
 
 // faultsChanged notes when a fault begins, ends or turns next, and which backends
 // answer as they should.
-func (e *engine) faultsChanged() {
+func (e *Engine) faultsChanged() {
 	next := tick.Never
 	for _, f := range e.faults {
 		switch {
@@ -185,7 +185,7 @@ func (e *engine) faultsChanged() {
 }
 
 // noteAll takes what all proxies have seen into the story.
-func (e *engine) noteAll(u *up) {
+func (e *Engine) noteAll(u *up) {
 	for _, v := range u.views {
 		e.note(v)
 		e.schedule(v)
@@ -193,7 +193,7 @@ func (e *engine) noteAll(u *up) {
 }
 
 // turnLater has a flapping fault turn after a time.
-func (e *engine) turnLater(f *fault, after time.Duration) {
+func (e *Engine) turnLater(f *fault, after time.Duration) {
 	for i, x := range e.faults {
 		if x == f {
 			f.turns = e.now.Add(after)
@@ -203,7 +203,7 @@ func (e *engine) turnLater(f *fault, after time.Duration) {
 }
 
 // faultTurns has the backends of a flapping fault fail, or work again.
-func (e *engine) faultTurns(f *fault) {
+func (e *Engine) faultTurns(f *fault) {
 	if f.ended {
 		return
 	}
@@ -225,7 +225,7 @@ func (e *engine) faultTurns(f *fault) {
 
 // openOn gives the requests that are open on a backend, in the order in which they
 // came.
-func (e *engine) openOn(s *server) []int32 {
+func (e *Engine) openOn(s *server) []int32 {
 	var out []int32
 	for i := range e.requests {
 		if r := &e.requests[i]; r.open && r.server == s.index {
@@ -237,7 +237,7 @@ func (e *engine) openOn(s *server) []int32 {
 }
 
 // markOpen notes that what is open on a backend is struck as well.
-func (e *engine) markOpen(f *fault, s *server) {
+func (e *Engine) markOpen(f *fault, s *server) {
 	for _, i := range e.openOn(s) {
 		r := &e.requests[i]
 		if !r.open || r.server != s.index {
@@ -256,7 +256,7 @@ func (e *engine) markOpen(f *fault, s *server) {
 	}
 }
 
-func (e *engine) faultEnds(f *fault) {
+func (e *Engine) faultEnds(f *fault) {
 	f.ended, f.until = true, e.now
 	f.to = e.newPhase()
 	for i := range f.targets {
@@ -282,7 +282,7 @@ func (e *engine) faultEnds(f *fault) {
 
 // faultsSee notes for every fault on a backend when it had left rotation, with
 // every proxy, and when it was back with all.
-func (e *engine) faultsSee(s *server) {
+func (e *Engine) faultsSee(s *server) {
 	out, in := s.outs == len(s.up.views), s.outs == 0
 	for _, f := range e.faults {
 		if !f.began {
@@ -304,7 +304,7 @@ func (e *engine) faultsSee(s *server) {
 }
 
 // result gives what came of a fault.
-func (e *engine) faultResult(f *fault) result.Fault {
+func (e *Engine) faultResult(f *fault) result.Fault {
 	r := result.Fault{
 		Name: f.cfg.Name, Kind: f.cfg.Kind, At: f.cfg.At.Seconds(), Began: f.began,
 		Exposed: f.met, ExposedFailed: f.lost, ExposedLeft: f.left, Backends: []string{},

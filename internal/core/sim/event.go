@@ -1,4 +1,4 @@
-package replay
+package sim
 
 // event is something that happens at a moment.
 type event struct {

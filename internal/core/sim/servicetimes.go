@@ -1,4 +1,4 @@
-package replay
+package sim
 
 import (
 	"kestrix/internal/core/config"
@@ -34,7 +34,7 @@ func findUsual(servers []server) {
 
 // serviceTime is how long a worker takes for an attempt of a request, for which the
 // trace says how long it took, or -1.
-func (e *engine) serviceTime(s *server, id uint64, attempt int16, took int64) tick.Time {
+func (e *Engine) serviceTime(s *server, id uint64, attempt int16, took int64) tick.Time {
 	switch s.draws {
 	case fromTrace:
 		if took >= 0 {

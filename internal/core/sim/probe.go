@@ -1,4 +1,4 @@
-package replay
+package sim
 
 import (
 	"fmt"
@@ -9,7 +9,7 @@ import (
 
 // probe sends one to a backend. One that asks nothing passes when the connection is
 // made; any other then waits for a worker like a request, and takes it one millisecond.
-func (e *engine) probe(v *view, s *server) {
+func (e *Engine) probe(v *view, s *server) {
 	cfg := s.up.cfg.Probe
 	p := &v.probes[s.id]
 	p.gen++
@@ -35,7 +35,7 @@ func (e *engine) probe(v *view, s *server) {
 }
 
 // probeReached is when a probe's connection stands.
-func (e *engine) probeReached(v *view, s *server, gen uint32) {
+func (e *Engine) probeReached(v *view, s *server, gen uint32) {
 	s.coming--
 	p := &v.probes[s.id]
 	if !p.open || gen != p.gen {
@@ -60,7 +60,7 @@ func (e *engine) probeReached(v *view, s *server, gen uint32) {
 }
 
 // probeAnswered is when a worker is done with a probe.
-func (e *engine) probeAnswered(v *view, s *server, gen uint32) {
+func (e *Engine) probeAnswered(v *view, s *server, gen uint32) {
 	p := &v.probes[s.id]
 	if !p.open || gen != p.gen || s.blackhole > 0 {
 		return
@@ -82,7 +82,7 @@ func (e *engine) probeAnswered(v *view, s *server, gen uint32) {
 	e.probeEnds(v, s, "")
 }
 
-func (e *engine) probeTooLate(v *view, s *server, gen uint32) {
+func (e *Engine) probeTooLate(v *view, s *server, gen uint32) {
 	p := &v.probes[s.id]
 	if p.open && gen == p.gen {
 		e.probeEnds(v, s, fmt.Sprintf("no answer within %s", s.up.cfg.Probe.Timeout))
@@ -90,7 +90,7 @@ func (e *engine) probeTooLate(v *view, s *server, gen uint32) {
 }
 
 // probeEnds hands the core a probe's result; why is empty for one that passed.
-func (e *engine) probeEnds(v *view, s *server, why string) {
+func (e *Engine) probeEnds(v *view, s *server, why string) {
 	v.probes[s.id].open = false
 	v.core.ProbeSeen(e.now+v.ahead, s.id, upstream.Probe{Passed: why == "", Why: why})
 	e.note(v)
@@ -98,7 +98,7 @@ func (e *engine) probeEnds(v *view, s *server, why string) {
 
 // die ends the process of a backend: what is open breaks, and what its workers
 // would have done is void.
-func (e *engine) die(s *server) {
+func (e *Engine) die(s *server) {
 	s.busy, s.stuck = 0, 0
 	s.waiting, s.head, s.queued = s.waiting[:0], 0, 0
 	s.epoch++

@@ -1,4 +1,4 @@
-package replay
+package sim
 
 import (
 	"time"
@@ -98,7 +98,7 @@ func (s *server) init(index int32, u *up, id upstream.BackendID, b scenario.Beha
 
 // send has the core choose a backend and sends the attempt there, over again
 // while it fails at once.
-func (e *engine) send(i int32) {
+func (e *Engine) send(i int32) {
 	for {
 		r := &e.requests[i]
 		w := e.viewOf(r)
@@ -111,7 +111,7 @@ func (e *engine) send(i int32) {
 }
 
 // granted is when a request has waited in the queue, and goes on or fails.
-func (e *engine) granted(w *view, g *upstream.Grant) {
+func (e *Engine) granted(w *view, g *upstream.Grant) {
 	i := g.Request.Tag
 	e.requests[i].a = g.Attempt
 	if e.place(i, g.Verdict) {
@@ -120,7 +120,7 @@ func (e *engine) granted(w *view, g *upstream.Grant) {
 }
 
 // place does what a verdict says; true asks for another.
-func (e *engine) place(i int32, v upstream.Verdict) bool {
+func (e *Engine) place(i int32, v upstream.Verdict) bool {
 	r := &e.requests[i]
 	w := e.viewOf(r)
 	u := w.up
@@ -166,7 +166,7 @@ func (e *engine) place(i int32, v upstream.Verdict) bool {
 }
 
 // seated gives a session the seat that a verdict says.
-func (e *engine) seated(u *up, session uint32, v upstream.Verdict) {
+func (e *Engine) seated(u *up, session uint32, v upstream.Verdict) {
 	if v.Moved() {
 		u.sessions.Moved++
 	}
@@ -177,7 +177,7 @@ func (e *engine) seated(u *up, session uint32, v upstream.Verdict) {
 }
 
 // came counts an attempt that comes to a server.
-func (e *engine) came(s *server) {
+func (e *Engine) came(s *server) {
 	if e.now >= e.timeline.end {
 		e.row()
 	}
@@ -186,7 +186,7 @@ func (e *engine) came(s *server) {
 	s.came++
 }
 
-func (e *engine) observe(w *view, r *inFlight, v upstream.Verdict) {
+func (e *Engine) observe(w *view, r *inFlight, v upstream.Verdict) {
 	d := Decision{At: e.now, Request: r.q.ID, Attempt: int(r.a.Number), Upstream: w.up.cfg.Name, Reason: w.core.ReasonWord(v.Reason), Instance: w.instance}
 	if v.Backend != upstream.None {
 		d.Backend = w.core.Backend(v.Backend).Name
@@ -195,7 +195,7 @@ func (e *engine) observe(w *view, r *inFlight, v upstream.Verdict) {
 }
 
 // reached is when a connection stands: the request is sent.
-func (e *engine) reached(ev event) {
+func (e *Engine) reached(ev event) {
 	i, s := ev.req, &e.servers[ev.server]
 	s.coming--
 	r := &e.requests[i]
@@ -240,13 +240,13 @@ func (s *server) push(w waiting) {
 }
 
 // late has a request time out if it is not answered before.
-func (e *engine) late(i int32) {
+func (e *Engine) late(i int32) {
 	r := &e.requests[i]
 	e.queue.Push(max(r.deadline, e.now), event{kind: answerLate, req: i, gen: r.gen})
 }
 
 // work gives a worker something to do from a moment on, now or soon.
-func (e *engine) work(s *server, w waiting, from tick.Time) {
+func (e *Engine) work(s *server, w waiting, from tick.Time) {
 	s.busy++
 	takes := w.takes
 	if !s.healthy {
@@ -263,7 +263,7 @@ func (e *engine) work(s *server, w waiting, from tick.Time) {
 }
 
 // workerDone is when a worker has done its work.
-func (e *engine) workerDone(ev event) {
+func (e *Engine) workerDone(ev event) {
 	s := &e.servers[ev.server]
 	if uint16(ev.kind>>kindBits) != s.epoch {
 		return
@@ -297,7 +297,7 @@ func (e *engine) workerDone(ev event) {
 }
 
 // next takes what waits longest.
-func (e *engine) next(s *server) {
+func (e *Engine) next(s *server) {
 	for s.busy < s.workers && s.queued > 0 {
 		w := s.waiting[s.head]
 		s.head++
@@ -310,7 +310,7 @@ func (e *engine) next(s *server) {
 }
 
 // answer is how a backend answers what it has worked on.
-func (s *server) answer(e *engine, r *inFlight) upstream.Outcome {
+func (s *server) answer(e *Engine, r *inFlight) upstream.Outcome {
 	status := 200
 	if !s.healthy {
 		if s.reset > 0 {

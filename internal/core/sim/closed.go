@@ -1,4 +1,4 @@
-package replay
+package sim
 
 import (
 	"time"
@@ -25,11 +25,13 @@ func newClosedLoad(l *scenario.Load, seed uint64) *closedLoad {
 // remains reports whether requests are still to come; nil has none.
 func (c *closedLoad) remains() bool { return c != nil && c.asked < c.cfg.Requests }
 
-// askAll has every client send its first request.
-func (e *engine) askAll() {
+// RunClosed simulates the scenario's closed load from its first request to the last answer.
+func (e *Engine) RunClosed() {
+	e.Begin(0)
 	for i := range min(e.closed.cfg.Concurrency, e.closed.cfg.Requests) {
 		e.queue.Push(0, event{kind: nextAsked, req: int32(i)})
 	}
+	e.Drain()
 }
 
 // leastPause is how long it takes a client to hear of what the proxy answered
@@ -38,14 +40,14 @@ const leastPause = time.Millisecond
 
 // askedAgain has a client of a closed load, if it is one, ask again when it has
 // thought, but no earlier than after a pause.
-func (e *engine) askedAgain(who int32, pause time.Duration) {
+func (e *Engine) askedAgain(who int32, pause time.Duration) {
 	if who >= 0 && e.closed.remains() {
 		e.queue.Push(e.now.Add(max(e.closed.cfg.Think, pause)), event{kind: nextAsked, req: who})
 	}
 }
 
 // askNext has a client ask.
-func (e *engine) askNext(who int32) {
+func (e *Engine) askNext(who int32) {
 	c := e.closed
 	if !c.remains() {
 		return
@@ -67,5 +69,5 @@ func (e *engine) askNext(who int32) {
 	e.ask(&a)
 }
 
-// sampled returns the first arrivals of a closed load, as many as the options ask for.
-func (e *engine) sampled() []ingest.Arrival { return e.sample }
+// Sampled returns the first arrivals of a closed load, as many as the options ask for.
+func (e *Engine) Sampled() []ingest.Arrival { return e.sample }

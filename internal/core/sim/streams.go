@@ -1,4 +1,4 @@
-package replay
+package sim
 
 import (
 	"time"
@@ -11,7 +11,7 @@ import (
 
 // streamBegins is when the head of a long answer has come: from then on it
 // holds no worker.
-func (e *engine) streamBegins(i int32, waits *config.Waits) {
+func (e *Engine) streamBegins(i int32, waits *config.Waits) {
 	r := &e.requests[i]
 	s := &e.servers[r.server]
 	if s.reset > 0 {
@@ -30,7 +30,7 @@ func (e *engine) streamBegins(i int32, waits *config.Waits) {
 }
 
 // streamGoesOn has a stream that flows end when it is time.
-func (e *engine) streamGoesOn(i int32, waits *config.Waits) {
+func (e *Engine) streamGoesOn(i int32, waits *config.Waits) {
 	r := &e.requests[i]
 	lasts, kind := e.streamLasts(r), streamEnd
 	if waits.Stream > 0 && lasts > waits.Stream {
@@ -43,7 +43,7 @@ func (e *engine) streamGoesOn(i int32, waits *config.Waits) {
 }
 
 // streamLasts is how long a stream goes on if nothing happens to it.
-func (e *engine) streamLasts(r *inFlight) time.Duration {
+func (e *Engine) streamLasts(r *inFlight) time.Duration {
 	if r.duration >= 0 {
 		return time.Duration(r.duration)
 	}
@@ -55,7 +55,7 @@ func (e *engine) streamLasts(r *inFlight) time.Duration {
 }
 
 // span turns random bits into a time of a distribution.
-func (e *engine) span(d *config.Distribution, bits uint64) time.Duration {
+func (e *Engine) span(d *config.Distribution, bits uint64) time.Duration {
 	switch mean := float64(d.Mean); d.Kind {
 	case "exponential":
 		return time.Duration(mean * rng.Exponential(bits))
@@ -66,7 +66,7 @@ func (e *engine) span(d *config.Distribution, bits uint64) time.Duration {
 }
 
 // streamOver is when a stream ends by itself, or is ended by the proxy.
-func (e *engine) streamOver(i int32, kind eventKind) {
+func (e *Engine) streamOver(i int32, kind eventKind) {
 	r := &e.requests[i]
 	s := &e.servers[r.server]
 	switch kind {
@@ -86,7 +86,7 @@ func (e *engine) streamOver(i int32, kind eventKind) {
 
 // fallsSilent has an open stream broken by the idle timeout, unless its backend
 // speaks before.
-func (e *engine) fallsSilent(i int32) {
+func (e *Engine) fallsSilent(i int32) {
 	r := &e.requests[i]
 	if idle := e.refs[r.route].Waits.Idle; idle > 0 {
 		e.queue.Push(e.now.Add(idle), event{kind: streamIdle, req: i, gen: r.gen})
@@ -94,7 +94,7 @@ func (e *engine) fallsSilent(i int32) {
 }
 
 // speaksAgain lets the streams of a backend go on that was silent.
-func (e *engine) speaksAgain(s *server) {
+func (e *Engine) speaksAgain(s *server) {
 	for _, i := range e.openOn(s) {
 		r := &e.requests[i]
 		if !r.open || !r.flows || r.server != s.index {
@@ -111,7 +111,7 @@ func (e *engine) speaksAgain(s *server) {
 
 // reconnect has the client of a failed stream open it again, if the scenario
 // says so, for what is left of it.
-func (e *engine) reconnect(r *inFlight) {
+func (e *Engine) reconnect(r *inFlight) {
 	st := e.scenario.Streams
 	if st == nil || !st.Resend {
 		return
@@ -128,7 +128,7 @@ func (e *engine) reconnect(r *inFlight) {
 }
 
 // sendAgain opens a stream that had failed.
-func (e *engine) sendAgain(i int32) {
+func (e *Engine) sendAgain(i int32) {
 	a := e.kept(i)
 	e.res.Resent++
 	e.ask(&a)

@@ -1,11 +1,11 @@
-package replay
+package sim
 
 import "kestrix/internal/core/upstream"
 
-// parkHeaviest parks the backend with the most weight of an upstream, the first of
+// ParkHeaviest parks the backend with the most weight of an upstream, the first of
 // several, with every proxy and returns its name. It does nothing and returns "" where
 // fewer than two others would stay: no algorithm has a choice then.
-func (e *engine) parkHeaviest(name string) string {
+func (e *Engine) ParkHeaviest(name string) string {
 	for _, u := range e.ups {
 		if u.cfg.Name != name || len(u.servers) < 3 {
 			continue

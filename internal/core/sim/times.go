@@ -1,4 +1,4 @@
-package replay
+package sim
 
 import (
 	"math"
@@ -12,7 +12,7 @@ import (
 // at its moment, further ones within a second of it, each as if another client like
 // it had sent it. So there is more, or less, to do at every moment of a trace, and it
 // still rises and falls as it did.
-func (e *engine) multiply(a *ingest.Arrival) {
+func (e *Engine) multiply(a *ingest.Arrival) {
 	e.met++
 	if e.only >= 0 && (a.Route < 0 || e.refs[a.Route].Upstream != e.only) {
 		return
@@ -44,19 +44,19 @@ func (e *engine) multiply(a *ingest.Arrival) {
 }
 
 // keep keeps an arrival until it comes, and gives its place.
-func (e *engine) keep(a *ingest.Arrival) int32 {
-	if n := len(e.spare); n > 0 {
-		i := e.spare[n-1]
-		e.spare = e.spare[:n-1]
-		e.again[i] = *a
+func (s *supply) keep(a *ingest.Arrival) int32 {
+	if n := len(s.spare); n > 0 {
+		i := s.spare[n-1]
+		s.spare = s.spare[:n-1]
+		s.again[i] = *a
 		return i
 	}
-	e.again = append(e.again, *a)
-	return int32(len(e.again) - 1)
+	s.again = append(s.again, *a)
+	return int32(len(s.again) - 1)
 }
 
 // kept returns what was kept.
-func (e *engine) kept(i int32) ingest.Arrival {
-	e.spare = append(e.spare, i)
-	return e.again[i]
+func (s *supply) kept(i int32) ingest.Arrival {
+	s.spare = append(s.spare, i)
+	return s.again[i]
 }

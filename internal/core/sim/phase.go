@@ -1,4 +1,4 @@
-package replay
+package sim
 
 import (
 	"kestrix/internal/core/histogram"
@@ -14,7 +14,7 @@ type phase struct {
 }
 
 // newPhase begins one now, and gives its number.
-func (e *engine) newPhase() int {
+func (e *Engine) newPhase() int {
 	n := len(e.phases)
 	if last := &e.phases[n-1]; last.began == e.now && last.requests == 0 {
 		return n - 1
@@ -27,7 +27,7 @@ func (e *engine) newPhase() int {
 }
 
 // phase puts several together.
-func (e *engine) phase(from, to int) result.Phase {
+func (e *Engine) phase(from, to int) result.Phase {
 	var p result.Phase
 	var all []*histogram.Histogram
 	for i := from; i < to; i++ {
@@ -66,7 +66,7 @@ func (u *up) waits() int64 {
 
 // breathe notes which upstreams have nothing waiting and turned nobody away. It is
 // called once in a bucket of the timeline.
-func (e *engine) breathe() {
+func (e *Engine) breathe() {
 	for _, u := range e.ups {
 		n := u.waits()
 		switch {
@@ -95,7 +95,7 @@ func (u *up) turnsAway() {
 
 // overloaded returns the upstreams in which something waited from some moment up
 // to the last arrival.
-func (e *engine) overloaded() []result.Overload {
+func (e *Engine) overloaded() []result.Overload {
 	out := []result.Overload{}
 	for _, u := range e.ups {
 		if u.requests > 0 && u.waited > 0 && e.lastAt-u.calm >= max(overloadAfter, e.lastAt/20) {

@@ -1,4 +1,4 @@
-package replay
+package sim
 
 import (
 	"kestrix/internal/core/cause"
@@ -7,14 +7,14 @@ import (
 )
 
 // settle ends an attempt and begins the next, if the core says so.
-func (e *engine) settle(i int32, o upstream.Outcome) {
+func (e *Engine) settle(i int32, o upstream.Outcome) {
 	if e.ends(i, o) {
 		e.send(i)
 	}
 }
 
 // ends ends an attempt. It reports whether the request is tried again.
-func (e *engine) ends(i int32, o upstream.Outcome) bool {
+func (e *Engine) ends(i int32, o upstream.Outcome) bool {
 	r := &e.requests[i]
 	w := e.viewOf(r)
 	u := w.up
@@ -83,7 +83,7 @@ func (e *engine) ends(i int32, o upstream.Outcome) bool {
 }
 
 // row returns the row of the timeline for what happens now.
-func (e *engine) row() *row {
+func (e *Engine) row() *row {
 	if e.now < e.timeline.end {
 		return e.timeline.last
 	}
@@ -92,7 +92,7 @@ func (e *engine) row() *row {
 }
 
 // endRow takes into the row under way what each server has been sent since it began.
-func (e *engine) endRow() {
+func (e *Engine) endRow() {
 	if e.timeline.last == nil {
 		return
 	}
@@ -105,7 +105,7 @@ func (e *engine) endRow() {
 
 // hold notes who holds a session of an application that keeps it locally: the
 // backend that its last request reached.
-func (e *engine) hold(u *up, by upstream.BackendID, session uint32) {
+func (e *Engine) hold(u *up, by upstream.BackendID, session uint32) {
 	h := &u.holder[session]
 	if *h > 0 && *h != int16(by)+1 {
 		u.sessions.Misses++
@@ -114,7 +114,7 @@ func (e *engine) hold(u *up, by upstream.BackendID, session uint32) {
 }
 
 // refused is when the core gives a request no backend.
-func (e *engine) refused(i int32, why upstream.Reason) {
+func (e *Engine) refused(i int32, why upstream.Reason) {
 	r := &e.requests[i]
 	u := e.views[r.view].up
 	e.res.Errors[why.Cause()]++
@@ -137,7 +137,7 @@ func (e *engine) refused(i int32, why upstream.Reason) {
 }
 
 // cause counts why a request failed in the end, by its last attempt.
-func (e *engine) cause(o upstream.Outcome, stream bool) {
+func (e *Engine) cause(o upstream.Outcome, stream bool) {
 	c := o.Cause()
 	if stream && c == cause.Reset {
 		c = cause.BrokenStream
@@ -146,7 +146,7 @@ func (e *engine) cause(o upstream.Outcome, stream bool) {
 }
 
 // left counts a request whose client left.
-func (e *engine) left(r *inFlight) {
+func (e *Engine) left(r *inFlight) {
 	e.views[r.view].up.left++
 	e.res.ClientLeft++
 	e.phases[r.phase].left++
@@ -162,7 +162,7 @@ func (e *engine) left(r *inFlight) {
 
 // clientLeaves is when the patience of a client ends: it leaves, unless its answer has
 // begun.
-func (e *engine) clientLeaves(i int32) {
+func (e *Engine) clientLeaves(i int32) {
 	r := &e.requests[i]
 	if r.stream && r.flows {
 		return
@@ -179,7 +179,7 @@ func (e *engine) clientLeaves(i int32) {
 }
 
 // fail counts a request that failed in the end.
-func (e *engine) fail(r *inFlight) {
+func (e *Engine) fail(r *inFlight) {
 	e.latencies.Add(&e.unanswered, int64(e.now-r.arrived))
 	e.res.Failed++
 	e.phases[r.phase].failed++
@@ -193,7 +193,7 @@ func (e *engine) fail(r *inFlight) {
 }
 
 // saved counts a request that met faults and was answered all the same.
-func (e *engine) saved(r *inFlight) {
+func (e *Engine) saved(r *inFlight) {
 	for k := range e.faults {
 		if r.met&(1<<k) != 0 {
 			e.faults[k].met++
@@ -202,13 +202,13 @@ func (e *engine) saved(r *inFlight) {
 }
 
 // note takes the core's changes of state into the story.
-func (e *engine) note(v *view) {
+func (e *Engine) note(v *view) {
 	if !v.core.Quiet() {
 		e.tell(v)
 	}
 }
 
-func (e *engine) tell(v *view) {
+func (e *Engine) tell(v *view) {
 	e.changes = v.core.Changes(e.changes[:0])
 	for _, c := range e.changes {
 		s := &v.up.servers[c.Backend]
