@@ -213,14 +213,16 @@ func (x *exchange) toClient(write func() error) error {
 	return nil
 }
 
-// lastPiece sets the time in which a client of HTTP/2 must take what the library
-// still has of the answer. It is sent after the handler has returned, when the stalls
-// do not watch it any more.
+// lastPiece waits until a client of HTTP/2 has made room for what the library still
+// has of the answer, where there may be none: once the handler has returned nobody
+// watches the stream any more, and the library would wait for ever.
 func (x *exchange) lastPiece() {
-	if x.stalled || x.conn.guard.Room(x.stream) > beginning {
+	if x.r.ProtoMajor == 1 || x.stalled || x.conn.guard.Room(x.stream) > beginning {
 		return
 	}
-	_ = http.NewResponseController(x.w).SetWriteDeadline(time.Now().Add(x.clientTime())) // of the stream alone
+	if err := x.toClient(http.NewResponseController(x.w).Flush); err != nil && x.stalled {
+		x.access.Cause = cause.ClientTimeout
+	}
 }
 
 // clientTime is how long the client may take nothing of the answer.

@@ -51,7 +51,7 @@ func TestMetricsHaveTheirValues(t *testing.T) {
 			time.Sleep(time.Millisecond)
 		}
 		cancel()
-		time.Sleep(2 * time.Second) // the third waits in the queue no more, the fourth was refused
+		time.Sleep(3 * time.Second) // half_closed is over: the third waits in the queue no more; the fourth was refused
 		_, text := w.get("http://127.0.0.1:9900/metrics")
 		value := func(name string) string {
 			for line := range strings.SplitSeq(text, "\n") {

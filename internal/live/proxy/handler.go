@@ -96,16 +96,21 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		x.endRequest()
 		p.over(&x.access)
 	}()
-	i := x.routeOf(refused, addr)
-	if i < 0 {
-		return
+	if i := x.routeOf(refused, addr); i >= 0 {
+		x.serve(i, addr)
 	}
-	x.route = entry.frontend.Routes[i]
+	x.lastPiece()
+}
+
+// serve answers a request of a route.
+func (x *exchange) serve(i int, addr netip.Addr) {
+	f := x.entry.frontend
+	x.route = f.Routes[i]
 	x.access.Route = x.route.Name
 	most := x.mostBody()
 	switch {
-	case x.route.Limits.Rate > 0 && x.limited(entry.frontend, x.route, addr):
-	case most > 0 && r.ContentLength > most:
+	case x.route.Limits.Rate > 0 && x.limited(f, x.route, addr):
+	case most > 0 && x.r.ContentLength > most:
 		x.tooLarge(most)
 	case x.own(x.route):
 	case !x.prepare(i, most):
@@ -209,7 +214,6 @@ func (x *exchange) startRequest() *wire.Refusal {
 // guard saw it.
 func (x *exchange) endRequest() {
 	if x.r.ProtoMajor != 1 {
-		x.lastPiece()
 		return
 	}
 	if at := x.conn.guard.Ended(); x.gone && !at.IsZero() {

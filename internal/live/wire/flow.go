@@ -174,7 +174,9 @@ func (f *Frames) idle() time.Time {
 // Waits returns when something was last sent on a stream, or its client let more
 // come, and since when it can send nothing because of its client: the window of
 // the stream, or that of the connection, is used up, or the connection takes
-// nothing. It is zero if that is not so. A stream that is over has neither.
+// nothing. It is zero if that is not so. A stream that is over has neither. One
+// whose own window is open moves as the connection does: it is the library that
+// sends from one after another, and a slow client with many has none stand still.
 func (g *Guard) Waits(stream uint32) (moved, stalled time.Time) {
 	f := g.frames.Load()
 	if f == nil {
@@ -189,10 +191,14 @@ func (g *Guard) Waits(stream uint32) (moved, stalled time.Time) {
 		return time.Time{}, time.Time{}
 	case x.size <= 0:
 		return x.moved, x.moved
-	case w.whole.size <= 0:
-		return x.moved, w.whole.moved
 	}
-	return x.moved, w.blocked
+	if moved = x.moved; w.whole.moved.After(moved) {
+		moved = w.whole.moved
+	}
+	if stalled = w.blocked; w.whole.size <= 0 {
+		stalled = w.whole.moved
+	}
+	return moved, stalled
 }
 
 // EndWrite ends a write that waits, and every other: where the peer takes
