@@ -23,7 +23,7 @@ var allowed = map[string][]string{
 	"internal/live": {"internal/core", "internal/live"},
 	"internal/live/proxy": { // neither the replay nor the checker
 		"internal/core/cause", "internal/core/config", "internal/core/health", "internal/core/limit", "internal/core/peer", "internal/core/request", "internal/core/rewrite", "internal/core/route",
-		"internal/core/status", "internal/core/sticky", "internal/core/tick", "internal/core/trace", "internal/core/upstream", "internal/live/accesslog", "internal/live/journal", "internal/live/wire",
+		"internal/core/status", "internal/core/sticky", "internal/core/tick", "internal/core/trace", "internal/core/upstream", "internal/live/accesslog", "internal/live/journal", "internal/live/socket", "internal/live/wire",
 	},
 	"internal/live/accesslog": {"internal/core/cause", "internal/core/config", "internal/core/trace"},
 	"internal/live/journal":   {"internal/core/config", "internal/core/tick", "internal/core/upstream"},
@@ -52,6 +52,7 @@ var allowed = map[string][]string{
 	"internal/core/replay": {
 		"internal/core/config", "internal/core/ingest", "internal/core/result", "internal/core/scenario", "internal/core/sim", "internal/core/trace",
 	},
+	"internal/live/socket":    {"internal/core/limit", "internal/live/wire"},
 	"internal/core/histogram": {"internal/core/result"},
 	"internal/core/ingest": {
 		"internal/core/config", "internal/core/limit", "internal/core/request", "internal/core/result", "internal/core/rng", "internal/core/route", "internal/core/scenario", "internal/core/trace",

@@ -15,6 +15,7 @@ import (
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
+	"kestrix/internal/live/socket"
 )
 
 var buffers = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }}
@@ -24,7 +25,7 @@ var buffers = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }
 // has come of its body.
 func (x *exchange) passOn(t roundTrip, b *backend, head answerHead, first []byte, cookie *http.Cookie, o upstream.Outcome) {
 	h := x.w.Header()
-	x.learn(h)
+	x.pool.learn(h, x.q.attempt.Backend)
 	addVia(h, head.major, head.minor)
 	x.mapBack(h, b)
 	x.answerFields(h)
@@ -52,12 +53,12 @@ func (x *exchange) passOn(t roundTrip, b *backend, head answerHead, first []byte
 	switch {
 	case err == nil:
 		x.access.Cause = o.Cause()
-		x.pool.settle(&x.q, &x.attempt, o)
+		x.pool.settle(&x.q, o)
 		return
 	case errors.Is(ended, errStreamOver):
 		o.Kind = upstream.CutOff // it has lasted its time, and is answered
 	case x.stalled:
-		x.pool.cancel(&x.q, &x.attempt)
+		x.pool.cancel(&x.q)
 		x.access.Cause = cause.ClientTimeout
 		if x.r.ProtoMajor == 2 {
 			return // the stream has been reset
@@ -78,7 +79,7 @@ func (x *exchange) passOn(t roundTrip, b *backend, head answerHead, first []byte
 			x.access.Cause = cause.BrokenStream
 		}
 	}
-	x.pool.settle(&x.q, &x.attempt, o)
+	x.pool.settle(&x.q, o)
 	// The client must not take half an answer for a whole one.
 	panic(http.ErrAbortHandler)
 }
@@ -316,6 +317,6 @@ func (x *exchange) tunnel(t *http1Trip, b *backend, head answerHead, o upstream.
 	if rest := t.conn.Rest(); len(rest) > 0 {
 		backend = &replayed{Conn: backend, kept: rest, done: true}
 	}
-	o, x.access.Cause = splice(&namedPeer{Conn: client, r: rw.Reader, remote: client.RemoteAddr()}, backend, x.waits, &x.access.Bytes, o, nil)
-	x.pool.settle(&x.q, &x.attempt, o)
+	o, x.access.Cause = splice(socket.NewBuffered(client, rw.Reader, client.RemoteAddr()), backend, x.waits, &x.access.Bytes, o, nil)
+	x.pool.settle(&x.q, o)
 }

@@ -13,13 +13,9 @@ import (
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
+	"kestrix/internal/live/socket"
 	"kestrix/internal/live/wire"
 )
-
-// expectWait is how long a body that the client holds back (Expect:
-// 100-continue) is held back from a backend that says nothing (RFC 9110 section
-// 10.1.1).
-const expectWait = time.Second
 
 // roundTrip is one request with a backend, up to the end of its answer.
 type roundTrip interface {
@@ -57,7 +53,7 @@ type http1Trip struct {
 // overHTTP1 sends an attempt over HTTP/1.1. The answer's fields are added to the
 // client's.
 func (x *exchange) overHTTP1(b *backend, q *wire.Request) (roundTrip, answerHead, error) {
-	fresh := b.header != "" // a connection belongs to one client
+	fresh := b.perClient() // a connection belongs to one client
 	for {
 		conn, err := x.connection(b, fresh)
 		if err != nil {
@@ -99,14 +95,14 @@ func (x *exchange) overHTTP1(b *backend, q *wire.Request) (roundTrip, answerHead
 func (x *exchange) connection(b *backend, fresh bool) (*wire.Conn, error) {
 	x.access.Connect = 0
 	if !fresh {
-		if c := b.idle.take(); c != nil {
+		if c := b.idleConn(); c != nil {
 			return c, nil
 		}
 	}
 	ctx := x.r.Context()
-	if b.header != "" {
+	if b.perClient() {
 		local, _ := ctx.Value(http.LocalAddrContextKey).(net.Addr)
-		ctx = forClient(ctx, remoteAddr(x.r.RemoteAddr), local)
+		ctx = socket.WithClient(ctx, remoteAddr(x.r.RemoteAddr), local)
 	}
 	began := time.Now()
 	c, err := b.connect(ctx)
@@ -263,10 +259,10 @@ func (t *http1Trip) end() {
 
 // over puts the connection back; false if it cannot be used again.
 func (t *http1Trip) over() bool {
-	if !t.conn.Done() || t.b.header != "" || !t.stop() {
+	if !t.conn.Done() || t.b.perClient() || !t.stop() {
 		return false
 	}
-	t.b.idle.put(t.conn, t.b.kept)
+	t.b.keep(t.conn)
 	return true
 }
 
@@ -288,7 +284,7 @@ func (x *exchange) try(b *backend, cookie *http.Cookie) bool {
 	sent := time.Now()
 	q := x.wireRequest()
 	if err := q.Check(); err != nil { // no fault of the backend
-		x.pool.cancel(&x.q, &x.attempt)
+		x.pool.cancel(&x.q)
 		x.fail(http.StatusBadRequest, cause.Malformed, "the request cannot be passed on")
 		return false
 	}
@@ -310,7 +306,7 @@ func (x *exchange) try(b *backend, cookie *http.Cookie) bool {
 	o := upstream.Outcome{Kind: upstream.Answered, Status: head.status, FirstByte: max(x.access.FirstByte, 1)}
 	if x.body.repeats(func(can bool) bool {
 		o.Final = !can
-		return x.pool.repeat(&x.q, &x.attempt, o)
+		return x.pool.repeat(&x.q, o)
 	}) {
 		clear(x.w.Header())
 		return true
@@ -337,7 +333,7 @@ func (x *exchange) try(b *backend, cookie *http.Cookie) bool {
 // the abort the library would answer 200 for us. Before the head of the answer the
 // client has left; a backend whose answer had begun has answered.
 func (x *exchange) left(o upstream.Outcome) {
-	x.pool.settle(&x.q, &x.attempt, o)
+	x.pool.settle(&x.q, o)
 	x.clientLeft()
 	panic(http.ErrAbortHandler)
 }
@@ -356,22 +352,22 @@ func (x *exchange) broke(b *backend, err error) bool {
 	var own *wire.ReadError
 	switch {
 	case x.body.over():
-		x.pool.cancel(&x.q, &x.attempt)
+		x.pool.cancel(&x.q)
 		x.tooLarge(x.body.most)
 		return false
 	case errors.As(err, &own):
-		x.pool.cancel(&x.q, &x.attempt)
+		x.pool.cancel(&x.q)
 		x.badBody(own.Err)
 		return false
 	case x.r.Context().Err() != nil && x.conn.guard.BodyMalformed():
 		// The library takes this for a client that left, too.
-		x.pool.cancel(&x.q, &x.attempt)
+		x.pool.cancel(&x.q)
 		x.badBody(wire.ErrMalformed)
 		return false
 	case x.r.Context().Err() != nil:
 		x.left(upstream.Outcome{Kind: upstream.ClientLeft})
-	case scarce(err):
-		x.pool.cancel(&x.q, &x.attempt)
+	case socket.OutOfResources(err):
+		x.pool.cancel(&x.q)
 		x.fail(http.StatusServiceUnavailable, cause.Overloaded, "the proxy has no more connections to give")
 		return false
 	}
@@ -400,7 +396,7 @@ func (x *exchange) broke(b *backend, err error) bool {
 	}
 	if x.body.repeats(func(can bool) bool {
 		o.Final = !can
-		return x.pool.settle(&x.q, &x.attempt, o) == upstream.Again
+		return x.pool.settle(&x.q, o) == upstream.Again
 	}) {
 		return true
 	}

@@ -18,6 +18,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/status"
+	"kestrix/internal/live/socket"
 )
 
 // Client asks and tells the control of a running proxy.
@@ -105,7 +106,7 @@ func (c *Client) unreachable(err error) error {
 	case errors.Is(err, os.ErrPermission):
 		return fmt.Errorf("the socket %s is not open to you: ask its owner or group", c.Where)
 	}
-	return fmt.Errorf("no proxy answers at %s: %w", c.Where, plainError(err))
+	return fmt.Errorf("no proxy answers at %s: %w", c.Where, socket.ShortError(err))
 }
 
 // Status asks how everything stands.

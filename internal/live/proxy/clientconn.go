@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"strings"
 
+	"kestrix/internal/live/socket"
 	"kestrix/internal/live/wire"
 )
 
@@ -33,7 +34,7 @@ type guardedConn struct {
 // come: a *wire.Paced, or TLS over one.
 func newClientConn(c net.Conn) *clientConn {
 	v := &clientConn{}
-	v.peer, v.addr = clientAddress(c.RemoteAddr().String())
+	v.peer, v.addr = socket.ClientAddress(c.RemoteAddr().String())
 	if t, ok := c.(*tls.Conn); ok {
 		s := t.ConnectionState()
 		v.tls, v.sni = &s, strings.ToLower(s.ServerName)

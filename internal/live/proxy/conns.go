@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/cause"
+	"kestrix/internal/live/socket"
 	"kestrix/internal/live/wire"
 )
 
@@ -144,23 +145,23 @@ var errAllUsed = &net.OpError{Op: "dial", Net: "tcp", Err: os.NewSyscallError("s
 // counted dials, and counts the connection among those that backends may have.
 // Where there are too many, those that wait for a request are closed for it.
 func (b *backend) counted(ctx context.Context) (net.Conn, error) {
-	t := &b.proxy.backendConns
-	if !t.take() && (!b.proxy.closeUnused() || !t.take()) {
+	t := &b.set.conns
+	if !t.Take() && (!b.set.closeUnused() || !t.Take()) {
 		return nil, errAllUsed
 	}
 	c, err := b.dial(ctx, 0)
-	if err != nil && scarce(err) && b.proxy.closeUnused() {
+	if err != nil && socket.OutOfResources(err) && b.set.closeUnused() {
 		c, err = b.dial(ctx, 0)
 	}
 	if err != nil {
-		t.release()
+		t.Release()
 		return nil, err
 	}
-	return &countedConn{closeHook{Conn: c, closed: t.release}}, nil
+	return &countedConn{socket.CloseHook{Conn: c, Closed: t.Release}}, nil
 }
 
 // countedConn is a connection to a backend that is counted until it is closed.
-type countedConn struct{ closeHook }
+type countedConn struct{ socket.CloseHook }
 
 // SyscallConn lets the connection be looked at; see wire.Conn.Alive.
 func (c *countedConn) SyscallConn() (syscall.RawConn, error) {
@@ -188,7 +189,7 @@ func (b *backend) over(ctx context.Context, c net.Conn) (net.Conn, error) {
 	t := tls.Client(c, b.tls)
 	if err := t.HandshakeContext(ctx); err != nil {
 		c.Close()
-		return nil, tlsError(err)
+		return nil, socket.TLSError(err)
 	}
 	if b.http2 && t.ConnectionState().NegotiatedProtocol != "h2" {
 		c.Close()
@@ -204,6 +205,11 @@ func (b *backend) scheme() string {
 	}
 	return "http"
 }
+
+// expectWait is how long a body that the client holds back (Expect:
+// 100-continue) is held back from a backend that says nothing (RFC 9110 section
+// 10.1.1).
+const expectWait = time.Second
 
 // transport returns the way for HTTP/2 requests whose answer is waited for so
 // long: the library's, which puts many requests on one connection.

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/live/socket"
 )
 
 // control answers operators. It is closed to strangers: without users only a
@@ -30,7 +31,7 @@ type control struct {
 	letGo   context.CancelFunc
 	follow  followers
 	logins  logins
-	conns   connTable // connections
+	conns   socket.Table // connections
 }
 
 // controlState is what a reload may change.
@@ -47,7 +48,7 @@ func (p *Proxy) openControl(at config.Placed[config.Address]) (*control, error) 
 		return nil, placed(at.Range, err)
 	}
 	c := &control{proxy: p, address: at.Value, metrics: newMetrics(p)}
-	c.conns.setLimit(controlConns)
+	c.conns.SetLimit(controlConns)
 	c.leave, c.letGo = context.WithCancel(context.Background())
 	c.state.Store(&controlState{cfg: &config.Control{Listen: at}})
 	c.http = &http.Server{Handler: c, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10, ErrorLog: log.New(io.Discard, "", 0), ConnState: c.track, ConnContext: c.connContext}

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/live/socket"
 )
 
 // controlConns is how many connections control has open at a time; for one more
@@ -23,7 +24,7 @@ const controlConns = 48
 
 // controlConn is a connection of control.
 type controlConn struct {
-	closeHook
+	socket.CloseHook
 	idle atomic.Int64 // since when nothing is asked, in nanoseconds of the epoch; 0 while something is
 }
 
@@ -41,14 +42,14 @@ func (l *controlListener) Accept() (net.Conn, error) {
 		if err != nil {
 			return nil, err
 		}
-		_, addr := clientAddress(raw.RemoteAddr().String())
-		entry, closed := l.c.conns.add(raw, addr)
+		_, addr := socket.ClientAddress(raw.RemoteAddr().String())
+		entry, closed := l.c.conns.Add(raw, addr)
 		if closed == entry {
 			continue
 		}
-		conn := &controlConn{closeHook: closeHook{Conn: raw, closed: func() { l.c.conns.remove(entry) }}}
+		conn := &controlConn{CloseHook: socket.CloseHook{Conn: raw, Closed: func() { l.c.conns.Remove(entry) }}}
 		conn.idle.Store(time.Now().UnixNano())
-		l.c.conns.setIdle(entry, func() time.Time {
+		l.c.conns.SetIdle(entry, func() time.Time {
 			if at := conn.idle.Load(); at != 0 {
 				return time.Unix(0, at)
 			}
@@ -133,7 +134,7 @@ func (p *Proxy) listenPrivately(a config.Address) (*server, error) {
 func privateFolder(dir string, uid int) error {
 	info, err := os.Stat(dir)
 	if err != nil {
-		return fmt.Errorf("its folder %s: %w", dir, plainError(err))
+		return fmt.Errorf("its folder %s: %w", dir, socket.ShortError(err))
 	}
 	if s, ok := info.Sys().(*syscall.Stat_t); ok && s.Uid != 0 && int(s.Uid) != uid {
 		return fmt.Errorf("its folder %s belongs to uid %d, who could put another socket in its place; chown %d %s", dir, s.Uid, uid, dir)

@@ -2,29 +2,41 @@ package proxy
 
 import (
 	"context"
+	"net/http"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/request"
 	"kestrix/internal/core/upstream"
 )
+
+// ask is a request that needs a backend, and what its pool learns of it.
+type ask struct {
+	upstream.Request
+	attempt upstream.Attempt
+	parts   *request.Request                 // its host, path and so on, by which sessions and hashes go
+	cookies func(name string) []*http.Cookie // nil for a connection
+	secure  bool                             // the client's side is TLS, which its cookie says
+	session uint64                           // of the client, 0 while there is none
+}
 
 // decision is what came of asking the core where an attempt goes.
 type decision struct {
 	verdict upstream.Verdict
 	backend *backend // nil unless it goes somewhere
 	why     string
+	cookie  *http.Cookie // the seat that the client is to be given; nil for none
 }
 
-// decide has the core choose. A request that is told to wait waits here. before
-// and after are called with l.mu held, around the choice; either may be nil. ok
-// is false when ctx ended before there was a decision.
-func (l *pool) decide(ctx context.Context, q *upstream.Request, a *upstream.Attempt, before func(), after func(upstream.Verdict)) (d decision, ok bool) {
+// decide has the core choose. A request that has to wait waits here. ok is false when ctx
+// ended before there was a decision.
+func (l *pool) decide(ctx context.Context, q *ask) (d decision, ok bool) {
 	l.mu.Lock()
-	if before != nil {
-		before()
+	if q.attempt.Number == 0 {
+		l.findSeatLocked(q)
 	}
-	v := l.core.Choose(l.proxy.now(), q, a)
+	v := l.core.Choose(l.set.o.Now(), &q.Request, &q.attempt)
 	if v.Kind != upstream.Queued {
-		d = l.decidedLocked(v, after)
+		d = l.decidedLocked(v, q)
 		l.mu.Unlock()
 		return d, true
 	}
@@ -34,29 +46,29 @@ func (l *pool) decide(ctx context.Context, q *upstream.Request, a *upstream.Atte
 	l.mu.Unlock()
 	select {
 	case g := <-granted:
-		*a = g.Attempt
+		q.attempt = g.Attempt
 		l.mu.Lock()
 		defer l.mu.Unlock()
-		return l.decidedLocked(g.Verdict, after), true
+		return l.decidedLocked(g.Verdict, q), true
 	case <-ctx.Done():
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	select {
 	case g := <-granted: // it came after all, too late
-		*a = g.Attempt
+		q.attempt = g.Attempt
 	default:
 		delete(l.waiters, q.ID)
 	}
-	if a.Number > 0 {
-		l.core.Cancel(l.proxy.now(), q, a)
+	if q.attempt.Number > 0 {
+		l.core.Cancel(l.set.o.Now(), &q.Request, &q.attempt)
 	}
 	l.noteLocked()
 	return decision{}, false
 }
 
 // decidedLocked notes a verdict. l.mu is held.
-func (l *pool) decidedLocked(v upstream.Verdict, after func(upstream.Verdict)) decision {
+func (l *pool) decidedLocked(v upstream.Verdict, q *ask) decision {
 	d := decision{verdict: v, why: l.core.ReasonWord(v.Reason)}
 	switch v.Kind {
 	case upstream.Go:
@@ -67,9 +79,7 @@ func (l *pool) decidedLocked(v upstream.Verdict, after func(upstream.Verdict)) d
 	case upstream.Refused:
 		l.refused++
 	}
-	if after != nil {
-		after(v)
-	}
+	d.cookie = l.seatCookieLocked(v, q)
 	l.noteLocked()
 	return d
 }
@@ -82,17 +92,17 @@ func (l *pool) grantLocked(g *upstream.Grant) {
 		return
 	}
 	if g.Verdict.Kind == upstream.Go {
-		l.core.Cancel(l.proxy.now(), &g.Request, &g.Attempt) // nobody waits for it any more
+		l.core.Cancel(l.set.o.Now(), &g.Request, &g.Attempt) // nobody waits for it any more
 	}
 }
 
 // settle tells the core how an attempt ended.
-func (l *pool) settle(q *upstream.Request, a *upstream.Attempt, o upstream.Outcome) upstream.Step {
+func (l *pool) settle(q *ask, o upstream.Outcome) upstream.Step {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	now := l.proxy.now()
-	l.countLocked(now, a, o)
-	step := l.core.Settle(now, q, a, o)
+	now := l.set.o.Now()
+	l.countLocked(now, &q.attempt, o)
+	step := l.core.Settle(now, &q.Request, &q.attempt, o)
 	l.noteLocked()
 	return step
 }
@@ -100,41 +110,38 @@ func (l *pool) settle(q *upstream.Request, a *upstream.Attempt, o upstream.Outco
 // repeat settles an attempt of which only the head of the answer is known, if the
 // request is tried again; else nothing is settled and the answer is passed on.
 // The two go together: others may use up the budget in between.
-func (l *pool) repeat(q *upstream.Request, a *upstream.Attempt, o upstream.Outcome) bool {
+func (l *pool) repeat(q *ask, o upstream.Outcome) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	now := l.proxy.now()
-	if !l.core.Repeats(now, q, a, o) {
-		l.beginsLocked(q, a)
+	now := l.set.o.Now()
+	if !l.core.Repeats(now, &q.Request, &q.attempt, o) {
+		if l.cfg.Suspend != nil { // the answer has begun: the backend is not silent
+			l.core.FirstByte(now, &q.Request, &q.attempt)
+		}
 		return false
 	}
-	l.countLocked(now, a, o)
-	l.core.Settle(now, q, a, o)
+	l.countLocked(now, &q.attempt, o)
+	l.core.Settle(now, &q.Request, &q.attempt, o)
 	l.noteLocked()
 	return true
 }
 
 // begins tells the core that the answer to an attempt has begun: its backend is not
 // silent, however long the rest takes.
-func (l *pool) begins(q *upstream.Request, a *upstream.Attempt) {
+func (l *pool) begins(q *ask) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.beginsLocked(q, a)
-}
-
-// beginsLocked is begins with l.mu held.
-func (l *pool) beginsLocked(q *upstream.Request, a *upstream.Attempt) {
 	if l.cfg.Suspend != nil {
-		l.core.FirstByte(l.proxy.now(), q, a)
+		l.core.FirstByte(l.set.o.Now(), &q.Request, &q.attempt)
 	}
 }
 
 // cancel tells the core of an attempt that shows nothing of the backend, as where the
 // client's own request was at fault.
-func (l *pool) cancel(q *upstream.Request, a *upstream.Attempt) {
+func (l *pool) cancel(q *ask) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.core.Cancel(l.proxy.now(), q, a)
+	l.core.Cancel(l.set.o.Now(), &q.Request, &q.attempt)
 	l.noteLocked()
 }
 
@@ -143,11 +150,4 @@ func (l *pool) sticky() *config.Sticky {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.cfg.Sticky
-}
-
-// hash returns what a hash goes by, nil for another algorithm.
-func (l *pool) hash() *config.Hash {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.cfg.Hash
 }

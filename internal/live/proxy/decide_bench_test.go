@@ -14,17 +14,16 @@ func BenchmarkDecide(b *testing.B) {
 		b.Run(algorithm, func(b *testing.B) {
 			w := newWorldWith(&testing.T{}, app("algorithm = \""+algorithm+"\"\nretry {\n}\nsuspend {\n}\nprobe \"tcp\" {\n}"), func(o *Options) { o.Journal = nil })
 			defer w.close()
-			l := w.proxy.pools["app"]
+			l := w.proxy.pools.get("app")
 			ctx := b.Context()
-			var q upstream.Request // in the proxy they are part of the exchange
-			var a upstream.Attempt
+			var q ask // in the proxy it is part of the exchange
 			b.ReportAllocs()
 			for i := 0; b.Loop(); i++ {
-				q, a = upstream.Request{ID: uint64(i), Key: uint64(i), Seat: upstream.None, Repeatable: true}, upstream.Attempt{}
-				if _, ok := l.decide(ctx, &q, &a, nil, nil); !ok {
+				q = ask{Request: upstream.Request{ID: uint64(i), Key: uint64(i), Seat: upstream.None, Repeatable: true}}
+				if _, ok := l.decide(ctx, &q); !ok {
 					b.Fatal("not decided")
 				}
-				l.settle(&q, &a, upstream.Outcome{Kind: upstream.Answered, Status: 200, FirstByte: time.Millisecond})
+				l.settle(&q, upstream.Outcome{Kind: upstream.Answered, Status: 200, FirstByte: time.Millisecond})
 			}
 		})
 	}

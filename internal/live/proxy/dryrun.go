@@ -10,6 +10,7 @@ import (
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/upstream"
+	"kestrix/internal/live/socket"
 )
 
 // DryRun tries single things out as a proxy would do them, without serving.
@@ -33,19 +34,8 @@ func (t *DryRun) Backend(u *config.Upstream, b config.Backend) Attempt {
 	if err != nil {
 		return Attempt{Connecting: err}
 	}
-	x := newBackend(t.p, b, u, secure)
-	began := time.Now()
-	c, err := x.connect(context.Background())
-	a := Attempt{Connecting: err, Connected: time.Since(began)}
-	if err != nil {
-		return a
-	}
-	c.Close()
-	if u.Probe != nil {
-		began = time.Now()
-		r, _ := probeNow(x, u.Probe)
-		a.Probe, a.Probed = &r, time.Since(began)
-	}
+	var a Attempt
+	a.Connected, a.Probe, a.Probed, a.Connecting = t.p.pools.tryBackend(u, b, secure)
 	return a
 }
 
@@ -63,7 +53,7 @@ func (t *DryRun) Listener(a config.Address) error {
 func (t *DryRun) Lookup(ctx context.Context, host string) ([]string, error) {
 	found, err := t.p.o.Lookup(ctx, host)
 	if err != nil {
-		return nil, plainError(err)
+		return nil, socket.ShortError(err)
 	}
 	var out []string
 	for _, a := range found {

@@ -250,13 +250,6 @@ func TestKeysThatDecide(t *testing.T) {
 	} {
 		for text, want := range c.with {
 			bubble(t, "", func(w *world) {
-				w.proxy.o.Probe = func(who string, _ time.Duration, _ string) {
-					w.mu.Lock()
-					defer w.mu.Unlock()
-					if who == "app.a" {
-						w.probes = append(w.probes, time.Now())
-					}
-				}
 				for _, a := range addresses()[:2] {
 					w.start(a, nil)
 				}

@@ -11,7 +11,7 @@ import (
 	"testing/synctest"
 	"time"
 
-	"kestrix/internal/core/config"
+	"kestrix/internal/live/socket"
 )
 
 // FuzzRequest has a client send whatever it likes. What the backend gets are
@@ -55,24 +55,22 @@ func FuzzRequest(f *testing.F) {
 	})
 }
 
-// FuzzProxyHeader has a trusted peer begin a connection with whatever it likes:
+// FuzzProxyHeader has a peer begin a connection with whatever it likes:
 // who is named has an address, and what follows is not lost.
 func FuzzProxyHeader(f *testing.F) {
 	f.Add([]byte("PROXY TCP4 203.0.113.9 192.0.2.1 4711 80\r\nhello"))
 	f.Add([]byte("PROXY UNKNOWN\r\nhello"))
 	f.Add(append([]byte("\r\n\r\n\x00\r\nQUIT\n\x21\x11\x00\x0c\xcb\x00\x71\x09\xc0\x00\x02\x01\x12\x67\x00\x50"), "hello"...))
-	e := &entry{frontend: &config.Frontend{}, trusted: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}}
-	e.frontend.Timeouts.RequestHeader = time.Minute
 	peer := net.TCPAddrFromAddrPort(netip.MustParseAddrPort("192.0.2.7:1"))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		ours, theirs := bufferedPipe(nil, peer)
 		_, _ = theirs.Write(b)
 		theirs.Close()
-		c, err := readProxyHeader(ours, e)
+		c, err := socket.ReadProxyHeader(ours, time.Minute)
 		if err != nil {
 			return
 		}
-		if host, ip := clientAddress(c.RemoteAddr().String()); !ip.IsValid() {
+		if host, ip := socket.ClientAddress(c.RemoteAddr().String()); !ip.IsValid() {
 			t.Fatalf("%q names %q", b, host)
 		}
 		rest, err := io.ReadAll(c)

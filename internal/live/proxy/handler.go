@@ -15,7 +15,6 @@ import (
 	"kestrix/internal/core/request"
 	"kestrix/internal/core/rewrite"
 	"kestrix/internal/core/route"
-	"kestrix/internal/core/sticky"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
 	"kestrix/internal/live/accesslog"
@@ -28,9 +27,8 @@ type exchange struct {
 	pool    *pool
 	w       http.ResponseWriter
 	r       *http.Request
-	q       upstream.Request
+	q       ask
 	request request.Request // what routes and keys go by
-	attempt upstream.Attempt
 	access  accesslog.Line
 	client  string // who asks, as trusted proxies say
 	peer    string // who the connection comes from
@@ -40,7 +38,6 @@ type exchange struct {
 	believed string
 	waits    config.Waits
 	body     *body
-	session  uint64 // of the seat cookie, 0 without one
 	route    *config.Route
 	served   *backend // of the last attempt
 	server   *server
@@ -89,7 +86,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	defer func() {
 		if x.served != nil {
-			x.served.counts.bytes.Add(uint64(x.access.Bytes))
+			x.served.addBytes(x.access.Bytes)
 		}
 		x.finish()
 		x.access.Duration = time.Since(began)
@@ -169,8 +166,9 @@ func (x *exchange) prepare(i int, most int64) bool {
 	f := entry.frontend
 	x.pool, x.waits = entry.pools[i], entry.waits[i]
 	x.access.Upstream = x.pool.name
-	x.q = upstream.Request{
-		ID: x.proxy.request.Add(1) - 1, Key: trace.ClientKey(x.client), Seat: upstream.None, Repeatable: request.Idempotent(r.Method),
+	x.q = ask{
+		Request: upstream.Request{ID: x.proxy.request.Add(1) - 1, Key: trace.ClientKey(x.client), Seat: upstream.None, Repeatable: request.Idempotent(r.Method)},
+		parts:   &x.request, cookies: r.CookiesNamed, secure: x.scheme == "https",
 	}
 	x.access.ID = x.q.ID
 	x.upgrade = upgradeWanted(r)
@@ -293,26 +291,6 @@ func (x *exchange) match(e *entry, client netip.Addr) int {
 // header returns the value of a header field.
 func (x *exchange) header(name string) (string, bool) { return request.Joined(x.r.Header.Values(name)) }
 
-// learn notes the seat of a client whose application has just given it the
-// cookie by which it will be known.
-func (x *exchange) learn(h http.Header) {
-	l := x.pool
-	if len(h["Set-Cookie"]) == 0 {
-		return
-	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	s := l.cfg.Sticky
-	if s == nil || s.By != "existing-cookie" {
-		return
-	}
-	for _, c := range (&http.Response{Header: h}).Cookies() {
-		if c.Name == s.Name && c.Value != "" && c.MaxAge >= 0 {
-			l.core.Learn(l.proxy.now(), request.SeatValue(c.Value), x.attempt.Backend)
-		}
-	}
-}
-
 // limited answers a client that asks too often.
 func (x *exchange) limited(f *config.Frontend, r *config.Route, client netip.Addr) bool {
 	wait := x.proxy.limited(f, r, limit.Key(client))
@@ -334,28 +312,25 @@ func (x *exchange) tooLarge(most int64) {
 // says so.
 func (x *exchange) forward() {
 	for {
-		var cookie *http.Cookie
-		before := func() {
-			if x.attempt.Number == 0 {
-				x.findSeat()
-			}
-		}
-		d, ok := x.pool.decide(x.r.Context(), &x.q, &x.attempt, before, func(v upstream.Verdict) { cookie = x.seatCookie(v) })
+		d, ok := x.pool.decide(x.r.Context(), &x.q)
 		if !ok {
 			x.abandoned()
 			return
 		}
+		if x.q.session != 0 {
+			x.access.Session = sessionName(x.q.session)
+		}
 		if x.access.Backend != "" {
 			x.access.Tried = append(x.access.Tried, x.access.Backend)
 		}
-		x.access.Attempts, x.access.Reason, x.access.Moved = int(x.attempt.Number), d.why, x.access.Moved || d.verdict.Moved()
+		x.access.Attempts, x.access.Reason, x.access.Moved = int(x.q.attempt.Number), d.why, x.access.Moved || d.verdict.Moved()
 		if d.backend == nil {
 			x.access.Backend = ""
 			x.fail(http.StatusServiceUnavailable, d.verdict.Reason.Cause(), "no backend is available")
 			return
 		}
 		x.access.Backend, x.served = d.backend.name, d.backend
-		if !x.try(d.backend, cookie) {
+		if !x.try(d.backend, d.cookie) {
 			return
 		}
 		if !x.body.wait(x.r.Context()) {
@@ -374,57 +349,6 @@ func (x *exchange) abandoned() {
 	}
 	x.clientLeft()
 	panic(http.ErrAbortHandler)
-}
-
-// findSeat reads the seat cookie, or what else the client is known by, and what a
-// hash goes by. l.mu is
-// held.
-func (x *exchange) findSeat() {
-	l := x.pool
-	if s := l.cfg.Sticky; s != nil && s.By != "cookie" {
-		x.q.SeatKey = request.SeatKey(s, &x.request, x.q.Key)
-	}
-	if h := l.cfg.Hash; h != nil && h.Key != "client" {
-		x.q.Key = request.HashKey(h, &x.request, x.q.Key)
-	}
-	if l.sealer == nil || l.cfg.Sticky == nil || l.cfg.Sticky.By != "cookie" {
-		return
-	}
-	// Anybody can set a cookie of that name for a domain above ours; the first
-	// that is sealed by us counts.
-	for _, c := range x.r.CookiesNamed(l.cfg.Sticky.Name) {
-		t, err := l.sealer.Open(l.name, c.Value)
-		if err != nil {
-			continue
-		}
-		x.q.Seat = l.core.Seat(t.Backend)
-		x.q.SeatAge = max(time.Since(t.Issued), 0)
-		x.session = t.Session
-		x.access.Session = sessionName(t.Session)
-		return
-	}
-}
-
-// seatCookie makes the cookie that a verdict wants given, nil for none. l.mu is
-// held.
-func (x *exchange) seatCookie(v upstream.Verdict) *http.Cookie {
-	l := x.pool
-	if v.Seat == upstream.None || l.sealer == nil || l.cfg.Sticky == nil || l.cfg.Sticky.By != "cookie" {
-		return nil
-	}
-	if x.session == 0 {
-		x.session = randomNumber()
-		x.access.Session = sessionName(x.session)
-	}
-	var nonce [sticky.NonceSize]byte
-	fill(nonce[:])
-	value := l.sealer.Seal(nonce, l.name, sticky.Ticket{
-		Session: x.session, Backend: sticky.BackendHash(l.name, l.core.Backend(v.Seat).Name), Issued: time.Now(),
-	})
-	return &http.Cookie{
-		Name: l.cfg.Sticky.Name, Value: value, Path: "/", MaxAge: int(l.cfg.Sticky.TTL.Seconds()),
-		HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: x.scheme == "https",
-	}
 }
 
 // sessionName is how a session stands in the access log. It is no secret: what

@@ -119,17 +119,3 @@ func remoteAddr(s string) net.Addr {
 	}
 	return net.TCPAddrFromAddrPort(ap)
 }
-
-// clientAddress is the address of who asks, without port.
-func clientAddress(remote string) (string, netip.Addr) {
-	host, _, err := net.SplitHostPort(remote)
-	if err != nil {
-		return "-", netip.Addr{} // a unix socket has none
-	}
-	ip, err := netip.ParseAddr(host)
-	if err != nil {
-		return host, netip.Addr{}
-	}
-	ip = ip.Unmap().WithZone("")
-	return ip.String(), ip
-}

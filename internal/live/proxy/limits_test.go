@@ -3,9 +3,7 @@ package proxy
 import (
 	"fmt"
 	"io"
-	"net"
 	"net/http"
-	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -142,9 +140,7 @@ func TestConnectionsInAllAreBounded(t *testing.T) {
 		}
 		status, _ := w.get("http://127.0.0.1:9900/alive")
 		assert.Equal(t, 200, status)
-		w.proxy.conns.mu.Lock()
-		assert.LessOrEqual(t, w.proxy.conns.count, 10)
-		w.proxy.conns.mu.Unlock()
+		assert.LessOrEqual(t, w.proxy.conns.Len(), 10)
 		time.Sleep(time.Minute)
 		news := w.news("127.0.0.1:8080")
 		assert.Less(t, len(news), 10, "it is told, and summed up")
@@ -153,44 +149,9 @@ func TestConnectionsInAllAreBounded(t *testing.T) {
 	bubble(t, "", func(w *world) {
 		w.proxy.o.Files = 256
 		require.NoError(t, w.proxy.Apply(parse(t, "limits {\n connections_total = 1000\n}\n"+front+one)))
-		assert.Equal(t, 176, w.proxy.conns.limit())
+		assert.Equal(t, 176, w.proxy.conns.Limit())
 		assert.Contains(t, w.news("kestrix")[0].Text, "connections_total is 1,000, and the 256 files")
 	})
-	c := &connTable{most: 4}
-	var entered []*tableConn
-	for _, from := range []string{"192.0.2.1", "192.0.2.2", "192.0.2.2", "2001:db8::1"} {
-		here, _ := net.Pipe()
-		x, closed := c.add(here, netip.MustParseAddr(from))
-		assert.Nil(t, closed)
-		entered = append(entered, x)
-	}
-	another := func(from string) *tableConn {
-		here, _ := net.Pipe()
-		_, closed := c.add(here, netip.MustParseAddr(from))
-		return closed
-	}
-	assert.Same(t, entered[2], another("192.0.2.3"), "the newest of who has most")
-	c.setClient(entered[0], netip.MustParseAddr("2001:db8::2"))
-	assert.Same(t, entered[0], another("192.0.2.4"), "as named by a trusted proxy, and a network of IPv6 is one client")
-	c.setIdle(entered[1], func() time.Time { return time.Unix(9, 0) })
-	assert.Same(t, entered[1], another("2001:db8:1::1"), "an idle one first")
-	c = &connTable{most: 3}
-	here, _ := net.Pipe()
-	fresh, _ := c.add(here, netip.MustParseAddr("192.0.2.1"))
-	c.setIdle(fresh, time.Now)
-	for range 10 {
-		if x, closed := c.add(here, netip.MustParseAddr("192.0.2.2")); closed != nil {
-			assert.Same(t, x, closed, "a flood keeps out none that has just connected and not asked yet")
-		}
-	}
-	for _, x := range []string{"192.0.2.1", "192.0.2.1"} {
-		x, _ := c.add(here, netip.MustParseAddr(x))
-		c.setIdle(x, func() time.Time { return time.Now().Add(time.Millisecond) })
-	}
-	assert.Nil(t, fresh.place, "of its own client's the longest idle goes")
-	assert.Equal(t, fileShares{clients: 94, backends: 95}, shareFiles(256, 3, 0))
-	assert.Equal(t, fileShares{clients: 173, backends: 16}, shareFiles(256, 3, 1000))
-	assert.Equal(t, fileShares{clients: 16, backends: 16}, shareFiles(64, 3, 0))
 }
 
 // TestBackendsHaveTheirShare: a connection to a backend that would be one too
@@ -198,7 +159,7 @@ func TestConnectionsInAllAreBounded(t *testing.T) {
 func TestBackendsHaveTheirShare(t *testing.T) {
 	bubble(t, front+one, func(w *world) {
 		w.start(here, func(_ http.ResponseWriter, r *http.Request) { time.Sleep(time.Second) })
-		w.proxy.backendConns.setLimit(3)
+		w.proxy.pools.setLimit(3)
 		var wg sync.WaitGroup
 		got := make([]int, 5)
 		for i := range got {

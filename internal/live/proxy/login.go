@@ -12,6 +12,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/limit"
+	"kestrix/internal/live/socket"
 )
 
 // logins checks passwords. A check takes long on purpose, so a client that guesses
@@ -56,7 +57,7 @@ const (
 // source returns the key of where a request comes from: its address, or the /64 of
 // an IPv6 one.
 func source(remote string) uint64 {
-	_, addr := clientAddress(remote)
+	_, addr := socket.ClientAddress(remote)
 	return limit.Key(addr)
 }
 

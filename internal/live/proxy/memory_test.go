@@ -123,7 +123,7 @@ type world struct {
 	backends map[string]*http.Server
 	events   []Event
 	access   []accesslog.Line
-	probes   []time.Time // of app.a, where a test wants them
+	probes   []time.Time // of app.a
 	began    time.Time
 	journal  []journal.Entry
 }
@@ -153,6 +153,13 @@ func newWorldWith(t *testing.T, text string, change func(*Options)) *world {
 			w.mu.Lock()
 			defer w.mu.Unlock()
 			w.journal = append(w.journal, e)
+		},
+		Probe: func(who string, _ time.Duration, _ string) {
+			w.mu.Lock()
+			defer w.mu.Unlock()
+			if who == "app.a" {
+				w.probes = append(w.probes, time.Now())
+			}
 		},
 		Access: func(a *accesslog.Line) {
 			w.mu.Lock()

@@ -13,11 +13,11 @@ import (
 	"testing/synctest"
 	"time"
 
-	"kestrix/internal/core/cause"
-	"kestrix/internal/core/config"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/cause"
+	"kestrix/internal/core/config"
 )
 
 // line is a client's connection to the proxy, or the proxy's to a backend, as

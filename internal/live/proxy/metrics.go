@@ -102,15 +102,18 @@ type buckets struct {
 	buckets map[float64]uint64 // counts up to each bound
 }
 
-// firstBytes gives the latencies of an upstream's backends.
+// firstBytes returns the latencies of an upstream's backends.
 func (p *Proxy) firstBytes(upstream string) map[string]buckets {
-	p.mu.Lock()
-	l := p.pools[upstream]
-	p.mu.Unlock()
-	out := map[string]buckets{}
+	l := p.pools.get(upstream)
 	if l == nil {
-		return out
+		return nil
 	}
+	return l.firstBytes()
+}
+
+// firstBytes returns the latencies of its backends, by name.
+func (l *pool) firstBytes() map[string]buckets {
+	out := map[string]buckets{}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for _, b := range l.backends {

@@ -59,9 +59,7 @@ func (p *Proxy) Operate(o Order, who string) (Told, error) {
 		return Told{}, err
 	}
 	name, backend, _ := strings.Cut(o.Backend, ".")
-	p.mu.Lock()
-	l := p.pools[name]
-	p.mu.Unlock()
+	l := p.pools.get(name)
 	if l == nil {
 		return Told{}, p.unknown("there is no upstream %q", name, o.Backend)
 	}
@@ -157,7 +155,7 @@ func (p *Proxy) unknown(format, what, whole string) error {
 // lastLocked reports whether a backend is the only one in rotation. l.mu is held.
 func (l *pool) lastLocked(id upstream.BackendID) bool {
 	last := false
-	for _, m := range l.core.Members(l.proxy.now()) {
+	for _, m := range l.core.Members(l.set.o.Now()) {
 		in := m.State.InRotation() && m.Weight > 0
 		if m.ID == id {
 			last = in
@@ -170,7 +168,7 @@ func (l *pool) lastLocked(id upstream.BackendID) bool {
 
 // handLocked words what an operator set of a backend. l.mu is held.
 func (l *pool) handLocked(id upstream.BackendID) string {
-	for _, m := range l.core.Members(l.proxy.now()) {
+	for _, m := range l.core.Members(l.set.o.Now()) {
 		if m.ID == id {
 			return m.ByHand
 		}
@@ -180,7 +178,7 @@ func (l *pool) handLocked(id upstream.BackendID) string {
 
 // wordsLocked words how a backend stands. l.mu is held.
 func (l *pool) wordsLocked(id upstream.BackendID) string {
-	for _, m := range l.core.Members(l.proxy.now()) {
+	for _, m := range l.core.Members(l.set.o.Now()) {
 		if m.ID == id {
 			return fmt.Sprintf("%s, weight %d", m.State, m.Weight)
 		}
@@ -214,11 +212,11 @@ func (l *pool) setHandLocked(backend string, op upstream.Operation, lasts time.D
 			return
 		}
 		if op == upstream.Weigh {
-			l.core.Operate(l.proxy.now(), id, op, l.core.Backend(id).Weight)
+			l.core.Operate(l.set.o.Now(), id, op, l.core.Backend(id).Weight)
 		} else {
-			l.core.Operate(l.proxy.now(), id, upstream.Return, 0)
+			l.core.Operate(l.set.o.Now(), id, upstream.Return, 0)
 		}
-		l.proxy.event(l.name+"."+backend, "told", "what was set for %s is over: %s", lasts, l.wordsLocked(id))
+		l.set.o.Event(l.name+"."+backend, "told", "what was set for %s is over: %s", lasts, l.wordsLocked(id))
 		l.noteLocked()
 	})
 	if l.hands == nil {

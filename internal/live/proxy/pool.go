@@ -1,18 +1,12 @@
 package proxy
 
 import (
-	"context"
 	"crypto/rand"
 	"crypto/tls"
-	"errors"
-	"net"
-	"net/http"
 	"net/netip"
-	"strconv"
 	"sync"
 	"time"
 
-	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/sticky"
 	"kestrix/internal/core/tick"
@@ -20,10 +14,10 @@ import (
 	"kestrix/internal/live/journal"
 )
 
-// pool is an upstream at work: the core and the connections to its backends.
+// pool is an upstream in use: its core and the connections to its backends.
 type pool struct {
-	proxy *Proxy
-	name  string
+	set  *poolSet
+	name string
 
 	namesMu sync.Mutex
 	names   names
@@ -54,36 +48,13 @@ type pool struct {
 	once  sync.Once
 }
 
-// backend is the way to one server.
-type backend struct {
-	proxy   *Proxy
-	name    string
-	address config.Address
-	within  time.Duration // in which a connection comes to stand
-	kept    time.Duration // how long one that is not used is kept
-	header  string        // version of the PROXY protocol; empty for none
-	tls     *tls.Config
-	from    *tls.Config // that of the upstream, without the backend's name
-	http2   bool        // HTTP/2 is spoken
-	dial    dialFunc
-	idle    idleConns
-	counts  *counts // guarded by the pool's mu
-
-	mu         sync.Mutex
-	transports map[time.Duration]*http.Transport // by how long an answer is waited for
-}
-
-// dialFunc connects to one backend, on its own port or, for probes, on another
-// one; 0 is its own.
-type dialFunc func(ctx context.Context, port int) (net.Conn, error)
-
-func newPool(p *Proxy, cfg *config.Upstream, tls *tls.Config) *pool {
-	l := &pool{proxy: p, name: cfg.Name, wake: make(chan struct{}, 1), first: make(chan struct{}), ended: make(chan struct{}), waiters: map[uint64]chan upstream.Grant{}}
+func newPool(set *poolSet, cfg *config.Upstream, tls *tls.Config) *pool {
+	l := &pool{set: set, name: cfg.Name, wake: make(chan struct{}, 1), first: make(chan struct{}), ended: make(chan struct{}), waiters: map[uint64]chan upstream.Grant{}}
 	l.names = names{map[string][]netip.Addr{}, map[string]bool{}}
 	l.rebased = make(chan struct{}, 1)
 	l.base, l.tls = cfg, tls
 	l.cfg = l.expand(cfg)
-	l.core = journal.New(p.now(), l.cfg, p.o.Seed, p.o.Journal)
+	l.core = journal.New(set.o.Now(), l.cfg, set.o.Seed, set.o.Journal)
 	l.connect()
 	go l.run()
 	go l.follow()
@@ -107,10 +78,10 @@ func (l *pool) reload(cfg *config.Upstream, tls *tls.Config) {
 func (l *pool) applyLocked(cfg *config.Upstream, tls *tls.Config) {
 	l.cfg, l.tls = cfg, tls
 	l.reloads++
-	l.core.Reload(l.proxy.now(), cfg)
-	for _, m := range l.core.Members(l.proxy.now()) {
+	l.core.Reload(l.set.o.Now(), cfg)
+	for _, m := range l.core.Members(l.set.o.Now()) {
 		if m.ByHand != "" {
-			l.proxy.event(l.name+"."+m.Name, "by hand", "%s: it stays so", m.ByHand)
+			l.set.o.Event(l.name+"."+m.Name, "by hand", "%s: it stays so", m.ByHand)
 		}
 	}
 	l.connect()
@@ -130,7 +101,7 @@ func (l *pool) connect() {
 			kept[old[id]] = true
 			continue
 		}
-		l.backends[id] = newBackend(l.proxy, b, l.cfg, l.tls)
+		l.backends[id] = newBackend(l.set, b, l.cfg, l.tls)
 		for _, o := range old {
 			if o != nil && o.name == b.Name {
 				l.backends[id].counts = o.counts // what was counted stays
@@ -164,78 +135,13 @@ func (l *pool) makeSealer() {
 	l.sealer, l.secret = sticky.NewSealer(secret), s.Secret
 }
 
-// serves reports whether the way to a backend is what its configuration wants.
-func (b *backend) serves(cfg config.Backend, u *config.Upstream, secure *tls.Config) bool {
-	return b.name == cfg.Name && b.address == cfg.Address && b.within == u.Timeouts.Connect && b.kept == u.Timeouts.Kept &&
-		b.header == u.ProxyProtocol && b.http2 == u.HTTP2() && b.from == secure
-}
-
-// dialError is the error of a connection to a backend that could not be made.
-type dialError struct {
-	err error
-	why cause.Cause // Refused, Unreachable, ConnectTimeout or TLSFailed
-}
-
-func (e *dialError) Error() string { return e.err.Error() }
-func (e *dialError) Unwrap() error { return e.err }
-
-func newBackend(p *Proxy, b config.Backend, u *config.Upstream, secure *tls.Config) *backend {
-	network, addr := "tcp", net.JoinHostPort(b.Address.Host, strconv.Itoa(b.Address.Port))
-	if b.Address.Unix != "" {
-		network, addr = "unix", b.Address.Unix
-	}
-	n := &backend{proxy: p, name: b.Name, address: b.Address, within: u.Timeouts.Connect, kept: u.Timeouts.Kept, header: u.ProxyProtocol, http2: u.HTTP2(), counts: new(counts), from: secure, transports: map[time.Duration]*http.Transport{}}
-	if secure != nil {
-		n.tls = secure.Clone()
-		if n.tls.ServerName == "" {
-			n.tls.ServerName = b.Address.Host
-		}
-		if n.http2 {
-			n.tls.NextProtos = []string{"h2"}
-		}
-	}
-	n.dial = func(ctx context.Context, port int) (net.Conn, error) {
-		to := addr
-		if port != 0 && network == "tcp" {
-			to = net.JoinHostPort(b.Address.Host, strconv.Itoa(port))
-		}
-		c, err := p.o.Dial(ctx, network, to)
-		if err != nil || n.header == "" || to != addr {
-			return c, err
-		}
-		if err := writeProxyHeader(ctx, c, n.header); err != nil {
-			c.Close()
-			return nil, err
-		}
-		return c, nil
-	}
-	return n
-}
-
-// dialCause returns why a connection to a backend could not be made.
-func dialCause(err error) cause.Cause {
-	var de *dialError
-	if errors.As(err, &de) {
-		return de.why
-	}
-	return cause.Unreachable
-}
-
-// connectKind returns the outcome of an attempt whose connection could not be made.
-func connectKind(err error) upstream.OutcomeKind {
-	if dialCause(err) == cause.ConnectTimeout {
-		return upstream.ConnectTimeout
-	}
-	return upstream.ConnectRefused
-}
-
 // run has the core do what is due, at its time.
 func (l *pool) run() {
 	timer := time.NewTimer(time.Hour)
 	defer timer.Stop()
 	for {
 		l.mu.Lock()
-		now := l.proxy.now()
+		now := l.set.o.Now()
 		l.actions = l.core.Advance(now, l.actions[:0])
 		for i := range l.actions {
 			a := &l.actions[i]
@@ -249,7 +155,7 @@ func (l *pool) run() {
 				began := time.Now()
 				r := probeOnce(b, probe, l.ended)
 				seen := &ProbeSeen{At: time.Now(), Took: time.Since(began).Seconds(), Passed: r.Passed, Why: r.Why}
-				if tell := l.proxy.o.Probe; tell != nil {
+				if tell := l.set.o.Probe; tell != nil {
 					what := "passed"
 					if !r.Passed {
 						what = "failed: " + r.Why
@@ -265,7 +171,7 @@ func (l *pool) run() {
 		l.mu.Unlock()
 		wait := time.Hour
 		if next != tick.Never {
-			wait = min(wait, next.Sub(l.proxy.now()))
+			wait = min(wait, next.Sub(l.set.o.Now()))
 		}
 		timer.Reset(max(wait, 0))
 		select {
@@ -286,7 +192,7 @@ func (l *pool) probed(id upstream.BackendID, reloads int, r upstream.Probe, seen
 		return
 	}
 	l.backends[id].counts.probe = seen
-	l.core.ProbeSeen(l.proxy.now(), id, r)
+	l.core.ProbeSeen(l.set.o.Now(), id, r)
 	l.noteLocked()
 }
 
@@ -299,11 +205,11 @@ func (l *pool) noteLocked() {
 		if int(c.Backend) < len(l.backends) && l.backends[c.Backend] != nil {
 			l.backends[c.Backend].counts.why = c.Why
 		}
-		l.proxy.event(l.name+"."+b.Name, c.To.String(), "%s", c.Why)
+		l.set.o.Event(l.name+"."+b.Name, c.To.String(), "%s", c.Why)
 	}
 	if len(l.changes) > 0 {
 		up := 0
-		for _, m := range l.core.Members(l.proxy.now()) {
+		for _, m := range l.core.Members(l.set.o.Now()) {
 			if m.State.InRotation() {
 				up++
 			}
@@ -311,11 +217,11 @@ func (l *pool) noteLocked() {
 		if was := l.empty; (up == 0) != was {
 			switch l.empty = up == 0; {
 			case l.empty && l.cfg.TryAnyway:
-				l.proxy.event(l.name, "empty", "no backend is in rotation; requests try one that is out")
+				l.set.o.Event(l.name, "empty", "no backend is in rotation; requests try one that is out")
 			case l.empty:
-				l.proxy.event(l.name, "empty", "no backend is in rotation; requests are answered with 503")
+				l.set.o.Event(l.name, "empty", "no backend is in rotation; requests are answered with 503")
 			default:
-				l.proxy.event(l.name, "served", "a backend is in rotation again")
+				l.set.o.Event(l.name, "served", "a backend is in rotation again")
 			}
 		}
 	}
@@ -347,3 +253,9 @@ func (l *pool) stop() {
 		}
 	})
 }
+
+// probed returns a channel that is closed when no backend waits for its first probe.
+func (l *pool) probedFirst() <-chan struct{} { return l.first }
+
+// stops returns a channel that is closed when the pool is stopped.
+func (l *pool) stops() <-chan struct{} { return l.ended }

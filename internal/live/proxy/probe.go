@@ -15,6 +15,7 @@ import (
 	"kestrix/internal/core/health"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/upstream"
+	"kestrix/internal/live/socket"
 )
 
 // probeBody is how much of an answer a probe looks at.
@@ -47,7 +48,7 @@ func probeNow(b *backend, p *config.Probe) (r upstream.Probe, short bool) {
 	dial := b.dial
 	b = &backend{name: b.name, address: b.address, tls: b.tls, http2: b.http2, dial: func(ctx context.Context, port int) (net.Conn, error) {
 		c, err := dial(ctx, port)
-		short = err != nil && scarce(err)
+		short = err != nil && socket.OutOfResources(err)
 		return c, err
 	}}
 	send := probeSenders[p.Kind]
@@ -143,5 +144,5 @@ func probeFailure(ctx context.Context, p *config.Probe, err error) string {
 	case ctx.Err() != nil, errors.Is(err, os.ErrDeadlineExceeded):
 		return fmt.Sprintf("no answer within %s", p.Timeout)
 	}
-	return plainError(err).Error()
+	return socket.ShortError(err).Error()
 }

@@ -14,6 +14,7 @@ import (
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/health"
 	"kestrix/internal/core/route"
+	"kestrix/internal/live/socket"
 )
 
 // probeTCP opens the port. Where something is expected it writes what is sent and
@@ -87,7 +88,7 @@ func probeTLS(ctx context.Context, b *backend, p *config.Probe) (*health.Report,
 		if ctx.Err() != nil {
 			return nil, probeFailure(ctx, p, err)
 		}
-		return nil, "the handshake failed: " + tlsError(err).Error()
+		return nil, "the handshake failed: " + socket.TLSError(err).Error()
 	}
 	return nil, ""
 }

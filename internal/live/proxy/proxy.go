@@ -15,7 +15,6 @@ import (
 	"crypto/tls"
 	"encoding/binary"
 	"fmt"
-	"maps"
 	"net"
 	"net/netip"
 	"os"
@@ -30,6 +29,7 @@ import (
 	"kestrix/internal/core/tick"
 	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/journal"
+	"kestrix/internal/live/socket"
 )
 
 // Options of a proxy.
@@ -83,7 +83,7 @@ type Proxy struct {
 	state   atomic.Pointer[state]
 	mu      sync.Mutex // guards servers and pools: start, reload and stop
 	servers map[config.Address]*server
-	pools   map[string]*pool
+	pools   *poolSet
 	request atomic.Uint64
 	stopped bool
 	applied bool // a configuration has been served
@@ -95,13 +95,12 @@ type Proxy struct {
 	tlsMu   sync.Mutex
 	counted time.Time // since when requests are counted; guarded by mu
 
-	news         recentEvents
-	eventLimit   eventLimit
-	refusals     refusals
-	conns        connTable // of clients
-	backendConns connCount
-	limitsMu     sync.Mutex
-	limits       limit.Set
+	news       recentEvents
+	eventLimit eventLimit
+	refusals   refusals
+	conns      socket.Table // of clients
+	limitsMu   sync.Mutex
+	limits     limit.Set
 }
 
 // state is what requests see of a configuration; a reload puts another in its
@@ -151,9 +150,11 @@ func New(o Options) *Proxy {
 	if o.Access == nil {
 		o.Access = func(*accesslog.Line) {}
 	}
-	return &Proxy{
-		o: o, began: o.Began, counted: time.Now(), backTLS: map[[sha256.Size]byte]*tls.Config{}, servers: map[config.Address]*server{}, pools: map[string]*pool{}, failed: make(chan error, 1), ready: make(chan struct{}),
+	p := &Proxy{
+		o: o, began: o.Began, counted: time.Now(), backTLS: map[[sha256.Size]byte]*tls.Config{}, servers: map[config.Address]*server{}, failed: make(chan error, 1), ready: make(chan struct{}),
 	}
+	p.pools = newPoolSet(poolOptions{Now: p.now, Seed: o.Seed, Dial: o.Dial, Lookup: o.Lookup, Event: p.event, Probe: o.Probe, Journal: o.Journal})
+	return p
 }
 
 func randomNumber() uint64 {
@@ -215,15 +216,10 @@ func (p *Proxy) Apply(c *config.Config) error {
 	p.state.Store(next)
 	p.setConnLimits(c)
 	p.takeServers(next, opened)
-	for name, pool := range p.pools {
-		if c.Upstream(name) == nil {
-			delete(p.pools, name)
-			pool.stop()
-		}
-	}
+	p.pools.keep(func(name string) bool { return c.Upstream(name) != nil })
 	if !p.applied {
 		p.applied = true
-		go p.awaitProbes(slices.Collect(maps.Values(p.pools)))
+		go p.awaitProbes(p.pools.all())
 	}
 	return nil
 }
@@ -297,8 +293,8 @@ func (p *Proxy) awaitProbes(pools []*pool) {
 	defer close(p.ready)
 	for _, l := range pools {
 		select {
-		case <-l.first:
-		case <-l.ended:
+		case <-l.probedFirst():
+		case <-l.stops():
 		case <-late.C:
 			p.event("kestrix", "unprobed", "first probes have not ended within %s; connections are accepted all the same", probesWithin)
 			return
@@ -319,12 +315,12 @@ func (p *Proxy) setConnLimits(c *config.Config) {
 			probed += len(u.Backends)
 		}
 	}
-	s := shareFiles(p.o.Files, probed, c.ConnectionsTotal)
-	if c.ConnectionsTotal > s.clients {
-		p.event("kestrix", "limits", "connections_total is %s, and the %s files that the process may have open (RLIMIT_NOFILE) allow %s", thousands(c.ConnectionsTotal), thousands(p.o.Files), thousands(s.clients))
+	s := socket.ShareFiles(p.o.Files, probed, c.ConnectionsTotal)
+	if c.ConnectionsTotal > s.Clients {
+		p.event("kestrix", "limits", "connections_total is %s, and the %s files that the process may have open (RLIMIT_NOFILE) allow %s", thousands(c.ConnectionsTotal), thousands(p.o.Files), thousands(s.Clients))
 	}
-	p.conns.setLimit(s.clients)
-	p.backendConns.setLimit(s.backends)
+	p.conns.SetLimit(s.Clients)
+	p.pools.setLimit(s.Backends)
 }
 
 // prepare makes what requests see of a configuration, and the pools behind it.
@@ -356,11 +352,7 @@ func (p *Proxy) prepare(c *config.Config) (*state, *controlState, error) {
 	}
 	next := &state{config: c, byListen: map[config.Address]*entry{}}
 	for i, u := range c.Upstreams {
-		if old := p.pools[u.Name]; old != nil {
-			old.reload(u, backs[i])
-			continue
-		}
-		p.pools[u.Name] = newPool(p, u, backs[i])
+		p.pools.put(u, backs[i])
 	}
 	for i, f := range c.Frontends {
 		e := &entry{frontend: f, table: route.Compile(f), trusted: c.Trusted, forward: c.ClientFrom, tls: fronts[i], pages: pages[i]}
@@ -369,7 +361,7 @@ func (p *Proxy) prepare(c *config.Config) (*state, *controlState, error) {
 			if u := c.Upstream(r.SendTo.Value); u != nil {
 				waits = r.Waits(u)
 			}
-			e.pools, e.waits = append(e.pools, p.pools[r.SendTo.Value]), append(e.waits, waits)
+			e.pools, e.waits = append(e.pools, p.pools.get(r.SendTo.Value)), append(e.waits, waits)
 		}
 		for _, l := range f.Listen {
 			next.byListen[l.Value] = e
@@ -416,9 +408,7 @@ func (p *Proxy) Stop() error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.control.close()
-	for _, pool := range p.pools {
-		pool.stop()
-	}
+	p.pools.stop()
 	if cut.Load() {
 		return fmt.Errorf("some requests were still open after %s and were cut off", p.o.Grace)
 	}
@@ -457,13 +447,9 @@ func (p *Proxy) Files() []string {
 // stuck never does.
 func (p *Proxy) Alive() {
 	p.mu.Lock()
-	pools := slices.Collect(maps.Values(p.pools))
+	_ = p.stopped // the lock is what was wanted
 	p.mu.Unlock()
-	for _, l := range pools {
-		l.mu.Lock()
-		_ = l.stopped // the lock is what was wanted
-		l.mu.Unlock()
-	}
+	p.pools.reach()
 	p.limitsMu.Lock()
 	defer p.limitsMu.Unlock()
 }

@@ -13,13 +13,14 @@ import (
 	"testing/synctest"
 	"time"
 
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/sticky"
 	"kestrix/internal/core/study"
-
-	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
+	"kestrix/internal/live/socket"
 )
 
 // front is a frontend for the upstream app.
@@ -130,7 +131,7 @@ func TestForwardedIsWrittenByTheStandard(t *testing.T) {
 			from = "[" + c.from + "]:4711"
 		}
 		v := &clientConn{}
-		v.peer, v.addr = clientAddress(from)
+		v.peer, v.addr = socket.ClientAddress(from)
 		x := &exchange{conn: v, route: &config.Route{}, r: &http.Request{Host: c.host, Header: h}}
 		e := &entry{forward: c.believed}
 		if c.believed != "" {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/live/socket"
 )
 
 // lookupTime is how long names are waited for.
@@ -22,7 +23,7 @@ type names struct {
 // lookUp asks for the addresses of all names of an upstream. One that cannot be
 // looked up keeps the addresses it had: that a name server is away says nothing
 // of the backends.
-func (n *names) lookUp(p *Proxy, u *config.Upstream) {
+func (n *names) lookUp(o *poolOptions, u *config.Upstream) {
 	ctx, cancel := context.WithTimeout(context.Background(), lookupTime)
 	defer cancel()
 	var hosts []string
@@ -35,7 +36,7 @@ func (n *names) lookUp(p *Proxy, u *config.Upstream) {
 	errs := make([]error, len(hosts))
 	var wg sync.WaitGroup
 	for i, h := range hosts {
-		wg.Go(func() { found[i], errs[i] = p.o.Lookup(ctx, h) })
+		wg.Go(func() { found[i], errs[i] = o.Lookup(ctx, h) })
 	}
 	wg.Wait()
 	for i, h := range hosts {
@@ -43,9 +44,9 @@ func (n *names) lookUp(p *Proxy, u *config.Upstream) {
 			if !n.bad[h] {
 				why := "it has no address"
 				if errs[i] != nil {
-					why = plainError(errs[i]).Error()
+					why = socket.ShortError(errs[i]).Error()
 				}
-				p.event(u.Name, "unresolved", "%s: %s; %d addresses are known from before", h, why, len(n.known[h]))
+				o.Event(u.Name, "unresolved", "%s: %s; %d addresses are known from before", h, why, len(n.known[h]))
 			}
 			n.bad[h] = true
 			continue
@@ -67,7 +68,7 @@ func (l *pool) expand(u *config.Upstream) *config.Upstream {
 	}
 	l.namesMu.Lock()
 	defer l.namesMu.Unlock()
-	l.names.lookUp(l.proxy, u)
+	l.names.lookUp(&l.set.o, u)
 	return u.Each(func(host string) []netip.Addr { return l.names.known[host] })
 }
 
@@ -97,7 +98,7 @@ func (l *pool) follow() {
 		now := l.expand(base)
 		l.mu.Lock()
 		if l.base == base && !slices.EqualFunc(now.Backends, l.cfg.Backends, func(a, b config.Backend) bool { return a.Name == b.Name }) {
-			l.proxy.event(l.name, "resolved", "%d backends were %d", len(now.Backends), len(l.cfg.Backends))
+			l.set.o.Event(l.name, "resolved", "%d backends were %d", len(now.Backends), len(l.cfg.Backends))
 			l.applyLocked(now, secure)
 		}
 		l.mu.Unlock()

@@ -19,6 +19,7 @@ import (
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/peer"
 	"kestrix/internal/live/accesslog"
+	"kestrix/internal/live/socket"
 	"kestrix/internal/live/wire"
 )
 
@@ -126,10 +127,6 @@ func (s *server) newFront(want frontSettings) *httpFront {
 	return f
 }
 
-// freshWait is how long a connection that has just come may take to ask for
-// something before it is closed.
-const freshWait = 500 * time.Millisecond
-
 // shutdown ends an http server: gracefully within a time, then at once. The
 // library's own way closes a connection whose first request it has just read;
 // so those that are fresh are given a moment to ask, and are told that there
@@ -138,7 +135,7 @@ func (f *httpFront) shutdown(grace time.Duration) error {
 	f.conns.Close()
 	f.http.SetKeepAlivesEnabled(false)
 	began := time.Now()
-	for wait := min(freshWait, grace); time.Since(began) < wait; {
+	for wait := min(socket.FreshWait, grace); time.Since(began) < wait; {
 		if _, fresh := f.counts(); fresh == 0 {
 			break
 		}
@@ -176,13 +173,13 @@ func (s *server) accept() {
 				s.proxy.event(s.address.String(), "enough", "connections are taken again")
 			}
 			go s.took(c)
-		case scarce(err), errors.Is(err, syscall.ECONNABORTED):
+		case socket.OutOfResources(err), errors.Is(err, syscall.ECONNABORTED):
 			// Out of descriptors or memory: others have to end first.
-			s.proxy.conns.closeOne()
-			s.proxy.closeUnused()
+			s.proxy.conns.CloseOne()
+			s.proxy.pools.closeUnused()
 			if wait = min(max(2*wait, 5*time.Millisecond), time.Second); wait >= 100*time.Millisecond && !told {
 				told = true
-				s.proxy.event(s.address.String(), "short", "connections cannot be taken: %v", plainError(err))
+				s.proxy.event(s.address.String(), "short", "connections cannot be taken: %v", socket.ShortError(err))
 			}
 			time.Sleep(wait)
 		default:
@@ -211,16 +208,16 @@ func (s *server) took(raw net.Conn) {
 		raw.Close()
 		return
 	}
-	_, addr := clientAddress(raw.RemoteAddr().String())
-	listed, closed := s.proxy.conns.add(raw, addr)
+	_, addr := socket.ClientAddress(raw.RemoteAddr().String())
+	listed, closed := s.proxy.conns.Add(raw, addr)
 	if closed != nil {
-		s.proxy.eventLimited(s.address.String(), "short", "connections closed for others", "a connection from %s is closed for another: %s are open, as many as limits { connections_total } allows", closed.conn.RemoteAddr(), thousands(s.proxy.conns.limit()))
+		s.proxy.eventLimited(s.address.String(), "short", "connections closed for others", "a connection from %s is closed for another: %s are open, as many as limits { connections_total } allows", closed.RemoteAddr(), thousands(s.proxy.conns.Limit()))
 	}
 	if closed == listed {
 		s.letGo(raw)
 		return
 	}
-	c, handed := net.Conn(&closeHook{Conn: raw, closed: func() { s.proxy.conns.remove(listed) }}), false
+	c, handed := net.Conn(&socket.CloseHook{Conn: raw, Closed: func() { s.proxy.conns.Remove(listed) }}), false
 	defer func() {
 		if !handed {
 			c.Close()
@@ -228,20 +225,20 @@ func (s *server) took(raw net.Conn) {
 		}
 	}()
 	if e.frontend.ProxyProtocol {
-		named, err := readProxyHeader(c, e)
+		named, err := e.readProxyHeader(c)
 		if err != nil {
 			s.proxy.eventLimited(s.address.String(), "refused", "refused PROXY headers", "a connection from %s: %v", raw.RemoteAddr(), err)
 			return
 		}
 		c = named
-		_, addr = clientAddress(c.RemoteAddr().String())
-		s.proxy.conns.setClient(listed, addr)
+		_, addr = socket.ClientAddress(c.RemoteAddr().String())
+		s.proxy.conns.SetClient(listed, addr)
 	}
 	if most := e.frontend.Limits.Connections; most > 0 {
 		if !s.count(addr, most) {
 			return
 		}
-		c = &closeHook{Conn: c, closed: func() { s.uncount(addr) }}
+		c = &socket.CloseHook{Conn: c, Closed: func() { s.uncount(addr) }}
 	}
 	if e.frontend.Protocol == "tcp" {
 		s.stream(e, c)
@@ -265,7 +262,7 @@ func (s *server) took(raw net.Conn) {
 	v := newClientConn(c)
 	o.Reset = func(r *wire.Refusal) { s.wasReset(v, r) }
 	v.guard = wire.NewGuard(c, o)
-	s.proxy.conns.setIdle(listed, v.guard.Idle)
+	s.proxy.conns.SetIdle(listed, v.guard.Idle)
 	handed = true
 	s.letGo(raw)
 	s.hand(&guardedConn{v.guard, v})
@@ -383,6 +380,15 @@ func (s *server) shutdown(grace time.Duration) error {
 	return errors.Join(errs...)
 }
 
+// readProxyHeader reads the PROXY protocol header of a connection, which only a trusted
+// proxy may send.
+func (e *entry) readProxyHeader(c net.Conn) (net.Conn, error) {
+	if !e.trusts(c.RemoteAddr()) {
+		return nil, errors.New("it is not one of trusted_proxies, and only those may name clients")
+	}
+	return socket.ReadProxyHeader(c, e.frontend.Timeouts.RequestHeader)
+}
+
 // trusts reports whether a peer is one of the proxies whose word counts. Who
 // connects to a unix socket is on this machine, and was let in by its
 // permissions.
@@ -390,7 +396,7 @@ func (e *entry) trusts(a net.Addr) bool {
 	if a.Network() == "unix" {
 		return true
 	}
-	_, ip := clientAddress(a.String())
+	_, ip := socket.ClientAddress(a.String())
 	return peer.Inside(e.trusted, ip)
 }
 
@@ -430,18 +436,3 @@ func (h *handover) Close() error {
 }
 
 func (h *handover) Addr() net.Addr { return h.addr }
-
-// closeHook tells once that a connection was closed.
-type closeHook struct {
-	net.Conn
-	once   sync.Once
-	closed func()
-}
-
-func (c *closeHook) Close() error {
-	c.once.Do(c.closed)
-	return c.Conn.Close()
-}
-
-// CloseWrite ends one direction, where the connection can.
-func (c *closeHook) CloseWrite() error { return wire.CloseWrite(c.Conn) }

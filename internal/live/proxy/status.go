@@ -31,7 +31,7 @@ func (p *Proxy) stands(recent bool) Status {
 		return s
 	}
 	for _, u := range st.config.Upstreams {
-		if l := p.pools[u.Name]; l != nil {
+		if l := p.pools.get(u.Name); l != nil {
 			s.Upstreams = append(s.Upstreams, l.status(s.At, recent))
 		}
 	}
@@ -41,7 +41,7 @@ func (p *Proxy) stands(recent bool) Status {
 func (l *pool) status(at time.Time, recent bool) UpstreamStatus {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	now := l.proxy.now()
+	now := l.set.o.Now()
 	wall := func(t tick.Time) time.Time { return at.Add(-now.Sub(t)) }
 	u := UpstreamStatus{Name: l.name, Algorithm: l.cfg.Algorithm, Waiting: l.core.Waiting(), Refused: l.refused, Backends: []BackendStatus{}}
 	fair, total := upstream.FairShares(l.cfg), uint64(0)
@@ -77,14 +77,17 @@ func (p *Proxy) Zero() {
 	defer p.mu.Unlock()
 	p.counted = time.Now()
 	p.refusals.zero()
-	for _, l := range p.pools {
-		l.mu.Lock()
-		l.refused = 0
-		for _, b := range l.backends {
-			if b != nil {
-				b.counts.zero()
-			}
+	p.pools.zero()
+}
+
+// zero begins the counts anew.
+func (l *pool) zero() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.refused = 0
+	for _, b := range l.backends {
+		if b != nil {
+			b.counts.zero()
 		}
-		l.mu.Unlock()
 	}
 }

@@ -19,6 +19,7 @@ import (
 	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
 	"kestrix/internal/live/accesslog"
+	"kestrix/internal/live/socket"
 	"kestrix/internal/live/wire"
 )
 
@@ -28,9 +29,8 @@ type connection struct {
 	client  net.Conn
 	pool    *pool
 	waits   config.Waits
-	q       upstream.Request
+	q       ask
 	request request.Request // what routes and keys go by
-	attempt upstream.Attempt
 	access  accesslog.Line
 }
 
@@ -38,7 +38,7 @@ type connection struct {
 func (s *server) stream(e *entry, c net.Conn) {
 	p := s.proxy
 	began := time.Now()
-	client, addr := clientAddress(c.RemoteAddr().String())
+	client, addr := socket.ClientAddress(c.RemoteAddr().String())
 	x := &connection{entry: e, client: c}
 	x.access = accesslog.Line{Time: began, Client: client, Protocol: "tcp", Kind: trace.TCP, Frontend: e.frontend.Name}
 	defer func() {
@@ -79,7 +79,7 @@ func (s *server) stream(e *entry, c net.Conn) {
 		x.access.Cause = cause.RateLimited
 		return
 	}
-	x.q = upstream.Request{ID: p.request.Add(1) - 1, Key: trace.ClientKey(client), Seat: upstream.None}
+	x.q = ask{Request: upstream.Request{ID: p.request.Add(1) - 1, Key: trace.ClientKey(client), Seat: upstream.None}, parts: &x.request}
 	x.access.ID = x.q.ID
 	x.carry(s.gone)
 }
@@ -88,15 +88,9 @@ func (s *server) stream(e *entry, c net.Conn) {
 // core says so, and then passes bytes.
 func (x *connection) carry(gone context.Context) {
 	l := x.pool
-	if s := l.sticky(); s != nil && s.By == "address" {
-		x.q.SeatKey = request.SeatKey(s, &x.request, x.q.Key)
-	}
-	if h := l.hash(); h != nil && h.Key == "client-prefix" {
-		x.q.Key = request.HashKey(h, &x.request, x.q.Key)
-	}
 	for {
 		// Whether a client that waits has gone is only known when it is read from.
-		d, ok := l.decide(gone, &x.q, &x.attempt, nil, nil)
+		d, ok := l.decide(gone, &x.q)
 		if !ok {
 			x.access.Cause = cause.ClientLeft
 			return
@@ -105,23 +99,23 @@ func (x *connection) carry(gone context.Context) {
 		if x.access.Backend != "" {
 			x.access.Tried = append(x.access.Tried, x.access.Backend)
 		}
-		x.access.Attempts, x.access.Reason, x.access.Moved = int(x.attempt.Number), why, x.access.Moved || d.verdict.Moved()
+		x.access.Attempts, x.access.Reason, x.access.Moved = int(x.q.attempt.Number), why, x.access.Moved || d.verdict.Moved()
 		if b == nil {
 			x.access.Backend, x.access.Cause = "", d.verdict.Reason.Cause()
 			return
 		}
 		x.access.Backend = b.name
-		defer func() { b.counts.bytes.Add(uint64(x.access.Bytes)) }()
-		ctx := forClient(gone, x.client.RemoteAddr(), x.client.LocalAddr())
+		defer func() { b.addBytes(x.access.Bytes) }()
+		ctx := socket.WithClient(gone, x.client.RemoteAddr(), x.client.LocalAddr())
 		began := time.Now()
 		c, err := b.connect(ctx)
-		if err != nil && scarce(err) {
-			l.cancel(&x.q, &x.attempt)
+		if err != nil && socket.OutOfResources(err) {
+			l.cancel(&x.q)
 			x.access.Cause = cause.Overloaded
 			return
 		}
 		if err != nil {
-			if l.settle(&x.q, &x.attempt, upstream.Outcome{Kind: connectKind(err)}) == upstream.Again {
+			if l.settle(&x.q, upstream.Outcome{Kind: connectKind(err)}) == upstream.Again {
 				continue
 			}
 			x.access.Cause = dialCause(err)
@@ -130,8 +124,8 @@ func (x *connection) carry(gone context.Context) {
 		x.access.FirstByte = time.Since(began)
 		good := upstream.Outcome{Kind: upstream.Answered, Status: 200, FirstByte: max(x.access.FirstByte, 1)}
 		var o upstream.Outcome
-		o, x.access.Cause = splice(x.client, c, x.waits, &x.access.Bytes, good, func() { l.begins(&x.q, &x.attempt) })
-		l.settle(&x.q, &x.attempt, o)
+		o, x.access.Cause = splice(x.client, c, x.waits, &x.access.Bytes, good, func() { l.begins(&x.q) })
+		l.settle(&x.q, o)
 		return
 	}
 }

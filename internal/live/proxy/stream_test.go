@@ -11,12 +11,12 @@ import (
 	"testing/synctest"
 	"time"
 
-	"kestrix/internal/core/cause"
-	"kestrix/internal/live/wire"
-
 	"github.com/pires/go-proxyproto"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/cause"
+	"kestrix/internal/live/wire"
 )
 
 const gate = `

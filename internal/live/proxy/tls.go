@@ -4,7 +4,6 @@ import (
 	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
-	"errors"
 	"fmt"
 
 	"github.com/hashicorp/hcl/v2"
@@ -118,20 +117,4 @@ func (p *Proxy) upstreamTLS(t *config.UpstreamTLS) (*tls.Config, error) {
 	}
 	p.backTLS[digest] = c
 	return c, nil
-}
-
-// tlsError words what went wrong in a handshake with a backend.
-func tlsError(err error) error {
-	var unknown x509.UnknownAuthorityError
-	var name x509.HostnameError
-	var invalid x509.CertificateInvalidError
-	switch {
-	case errors.As(err, &unknown):
-		return errors.New("the backend's certificate is of an authority that is not known here")
-	case errors.As(err, &name):
-		return fmt.Errorf("the backend's certificate is not for %s", name.Host)
-	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
-		return errors.New("the backend's certificate is out of date")
-	}
-	return fmt.Errorf("the TLS handshake failed: %w", err)
 }

@@ -165,22 +165,23 @@ func TestABackendReportsOnItself(t *testing.T) {
 
 func TestEachAddressOfANameIsABackend(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		w := newWorld(t, "")
-		defer w.close()
 		var mu sync.Mutex
 		answer, fails := []string{"192.0.2.1", "192.0.2.2"}, false
-		w.proxy.o.Lookup = func(_ context.Context, host string) ([]netip.Addr, error) {
-			mu.Lock()
-			defer mu.Unlock()
-			if fails || host != "birds.example" {
-				return nil, &net.DNSError{Err: "no such host", Name: host, IsNotFound: true}
+		w := newWorldWith(t, "", func(o *Options) {
+			o.Lookup = func(_ context.Context, host string) ([]netip.Addr, error) {
+				mu.Lock()
+				defer mu.Unlock()
+				if fails || host != "birds.example" {
+					return nil, &net.DNSError{Err: "no such host", Name: host, IsNotFound: true}
+				}
+				var out []netip.Addr
+				for _, a := range answer {
+					out = append(out, netip.MustParseAddr(a))
+				}
+				return out, nil
 			}
-			var out []netip.Addr
-			for _, a := range answer {
-				out = append(out, netip.MustParseAddr(a))
-			}
-			return out, nil
-		}
+		})
+		defer w.close()
 		for _, a := range addresses() {
 			w.start(a, nil)
 		}

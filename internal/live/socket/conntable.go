@@ -1,39 +1,45 @@
-package proxy
+package socket
 
 import (
 	"container/list"
 	"net"
 	"net/netip"
-	"slices"
 	"sync"
 	"time"
 
 	"kestrix/internal/core/limit"
 )
 
-// connTable holds the open connections of clients and bounds their number. When
+// Table holds the open connections of clients and bounds their number. When
 // one too many is added it closes another: the longest idle one, if that has been idle
-// for freshWait, or else one of the client with the most connections, its longest idle
+// for FreshWait, or else one of the client with the most connections, its longest idle
 // or its newest. So a client that opens as many as it can keeps no other out, not even
 // one that has just connected and not asked yet. The zero value is ready and has no
 // limit.
-type connTable struct {
+type Table struct {
 	mu       sync.Mutex // guards all below
 	most     int        // connections; 0: no limit
 	count    int
-	byClient map[uint64]*list.List // of *tableConn, by their key, the newest last
+	byClient map[uint64]*list.List // of *Entry, by their key, the newest last
 	lastScan time.Time             // when no idle connection was found
 }
 
-// tableConn is a connection of a connTable.
-type tableConn struct {
+// Entry is a connection of a Table.
+type Entry struct {
 	conn  net.Conn // closed without a farewell when another takes its place
 	key   uint64   // of its client: the address, or the /64 of an IPv6 one
 	place *list.Element
 	idle  func() time.Time // returns since when the connection is idle, zero while it is not; nil: it never is
 }
 
-// From scanPauseFrom connections on, connTable looks for idle ones at most once in
+// FreshWait is how long a connection that has just come may take to ask for
+// something before it is closed.
+const FreshWait = 500 * time.Millisecond
+
+// RemoteAddr returns the address of the peer.
+func (e *Entry) RemoteAddr() net.Addr { return e.conn.RemoteAddr() }
+
+// From scanPauseFrom connections on, Table looks for idle ones at most once in
 // scanPause if it found none: a scan looks at every connection, and a flood would
 // cause one for each of its own.
 const (
@@ -41,9 +47,9 @@ const (
 	scanPauseFrom = 4096
 )
 
-// setLimit sets how many connections there may be from now on, 0 for no limit, and
+// SetLimit sets how many connections there may be from now on, 0 for no limit, and
 // closes those beyond it.
-func (t *connTable) setLimit(most int) {
+func (t *Table) SetLimit(most int) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.most = most
@@ -51,19 +57,26 @@ func (t *connTable) setLimit(most int) {
 	}
 }
 
-// limit returns how many connections there may be, 0 for no limit.
-func (t *connTable) limit() int {
+// Limit returns how many connections there may be, 0 for no limit.
+func (t *Table) Limit() int {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return t.most
 }
 
-// add adds a connection, and returns the one that it closed instead, nil for none.
-// That may be the new one itself.
-func (t *connTable) add(conn net.Conn, client netip.Addr) (c, closed *tableConn) {
+// Len returns how many connections there are.
+func (t *Table) Len() int {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	c = &tableConn{conn: conn, key: limit.Key(client)}
+	return t.count
+}
+
+// Add adds a connection, and returns the one that it closed instead, nil for none.
+// That may be the new one itself.
+func (t *Table) Add(conn net.Conn, client netip.Addr) (c, closed *Entry) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	c = &Entry{conn: conn, key: limit.Key(client)}
 	t.insertLocked(c)
 	if t.most > 0 && t.count > t.most {
 		closed = t.closeOneLocked()
@@ -72,7 +85,7 @@ func (t *connTable) add(conn net.Conn, client netip.Addr) (c, closed *tableConn)
 }
 
 // insertLocked puts a connection into the table. t.mu must be held.
-func (t *connTable) insertLocked(c *tableConn) {
+func (t *Table) insertLocked(c *Entry) {
 	if t.byClient == nil {
 		t.byClient = map[uint64]*list.List{}
 	}
@@ -85,7 +98,7 @@ func (t *connTable) insertLocked(c *tableConn) {
 
 // removeLocked takes a connection out of the table, where it is in it. t.mu must be
 // held.
-func (t *connTable) removeLocked(c *tableConn) {
+func (t *Table) removeLocked(c *Entry) {
 	if c.place == nil {
 		return
 	}
@@ -97,15 +110,15 @@ func (t *connTable) removeLocked(c *tableConn) {
 	t.count--
 }
 
-// remove takes out a connection that is closed.
-func (t *connTable) remove(c *tableConn) {
+// Remove takes out a connection that is closed.
+func (t *Table) Remove(c *Entry) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.removeLocked(c)
 }
 
-// setClient sets whose connection it is, once a trusted proxy has named the client.
-func (t *connTable) setClient(c *tableConn, client netip.Addr) {
+// SetClient sets whose connection it is, once a trusted proxy has named the client.
+func (t *Table) SetClient(c *Entry, client netip.Addr) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if c.place == nil || limit.Key(client) == c.key {
@@ -116,15 +129,15 @@ func (t *connTable) setClient(c *tableConn, client netip.Addr) {
 	t.insertLocked(c)
 }
 
-// setIdle sets the function that reports since when a connection is idle.
-func (t *connTable) setIdle(c *tableConn, idle func() time.Time) {
+// SetIdle sets the function that reports since when a connection is idle.
+func (t *Table) SetIdle(c *Entry, idle func() time.Time) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	c.idle = idle
 }
 
-// closeOne closes one connection, because the process has run out of files.
-func (t *connTable) closeOne() {
+// CloseOne closes one connection, because the process has run out of files.
+func (t *Table) CloseOne() {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.closeOneLocked()
@@ -132,13 +145,13 @@ func (t *connTable) closeOne() {
 
 // closeOneLocked closes one connection and returns it, nil if there is none. t.mu
 // must be held.
-func (t *connTable) closeOneLocked() *tableConn {
+func (t *Table) closeOneLocked() *Entry {
 	c := t.idleLocked()
 	if c == nil {
 		var most *list.List
 		for _, l := range t.byClient {
 			// Equal counts are decided by the key, not by the order of the map.
-			if most == nil || l.Len() > most.Len() || l.Len() == most.Len() && l.Back().Value.(*tableConn).key < most.Back().Value.(*tableConn).key {
+			if most == nil || l.Len() > most.Len() || l.Len() == most.Len() && l.Back().Value.(*Entry).key < most.Back().Value.(*Entry).key {
 				most = l
 			}
 		}
@@ -146,7 +159,7 @@ func (t *connTable) closeOneLocked() *tableConn {
 			return nil
 		}
 		if c, _ = longestIdle(most); c == nil {
-			c = most.Back().Value.(*tableConn)
+			c = most.Back().Value.(*Entry)
 		}
 	}
 	t.removeLocked(c)
@@ -156,13 +169,13 @@ func (t *connTable) closeOneLocked() *tableConn {
 
 // idleLocked returns the connection that has been idle for longest, nil if none has for
 // freshWait. t.mu must be held.
-func (t *connTable) idleLocked() *tableConn {
+func (t *Table) idleLocked() *Entry {
 	now := time.Now()
 	if t.count >= scanPauseFrom && now.Sub(t.lastScan) < scanPause {
 		return nil
 	}
-	var found *tableConn
-	since := now.Add(-freshWait)
+	var found *Entry
+	since := now.Add(-FreshWait)
 	for _, l := range t.byClient {
 		if c, at := longestIdle(l); c != nil && !at.After(since) {
 			found, since = c, at
@@ -176,9 +189,9 @@ func (t *connTable) idleLocked() *tableConn {
 
 // longestIdle returns the connection of a list that has been idle for longest, and
 // since when; nil if none is idle.
-func longestIdle(l *list.List) (found *tableConn, since time.Time) {
+func longestIdle(l *list.List) (found *Entry, since time.Time) {
 	for e := l.Front(); e != nil; e = e.Next() {
-		c := e.Value.(*tableConn)
+		c := e.Value.(*Entry)
 		if c.idle == nil {
 			continue
 		}
@@ -189,9 +202,9 @@ func longestIdle(l *list.List) (found *tableConn, since time.Time) {
 	return found, since
 }
 
-// fileShares says how many connections clients and backends may have, so that
+// FileShares says how many connections clients and backends may have, so that
 // files are left for the rest of the process. 0 is no limit.
-type fileShares struct{ clients, backends int }
+type FileShares struct{ Clients, Backends int }
 
 const (
 	ownFiles   = 64  // listeners, logs, control and the runtime
@@ -199,33 +212,33 @@ const (
 	leastFiles = 16  // for clients, and for backends
 )
 
-// shareFiles divides the files that the process may have open, 0 for no limit, for
+// ShareFiles divides the files that the process may have open, 0 for no limit, for
 // a number of probed backends. wanted is how many connections clients are to have;
 // with 0 they have one half of what is left.
-func shareFiles(files, probed, wanted int) fileShares {
+func ShareFiles(files, probed, wanted int) FileShares {
 	if files == 0 {
-		return fileShares{clients: wanted}
+		return FileShares{Clients: wanted}
 	}
 	left := files - ownFiles - min(probed, mostProbes)
-	s := fileShares{clients: left / 2}
+	s := FileShares{Clients: left / 2}
 	if wanted > 0 {
-		s.clients = min(wanted, left-leastFiles)
+		s.Clients = min(wanted, left-leastFiles)
 	}
-	s.clients = max(s.clients, leastFiles)
-	s.backends = max(left-s.clients, leastFiles)
+	s.Clients = max(s.Clients, leastFiles)
+	s.Backends = max(left-s.Clients, leastFiles)
 	return s
 }
 
-// connCount counts open connections to backends and bounds their number. The zero
+// Count counts open connections to backends and bounds their number. The zero
 // value is ready and has no limit.
-type connCount struct {
+type Count struct {
 	mu    sync.Mutex // guards all below
 	most  int        // 0: no limit
 	count int
 }
 
-// take counts one more connection, and reports whether there may be one.
-func (c *connCount) take() bool {
+// Take counts one more connection, and reports whether there may be one.
+func (c *Count) Take() bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.most > 0 && c.count >= c.most {
@@ -235,39 +248,16 @@ func (c *connCount) take() bool {
 	return true
 }
 
-// release counts one connection less.
-func (c *connCount) release() {
+// Release counts one connection less.
+func (c *Count) Release() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.count--
 }
 
-// setLimit sets how many connections there may be from now on, 0 for no limit.
-func (c *connCount) setLimit(most int) {
+// SetLimit sets how many connections there may be from now on, 0 for no limit.
+func (c *Count) SetLimit(most int) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.most = most
-}
-
-// closeUnused closes the connections to backends that wait for a request, and
-// reports whether there was one.
-func (p *Proxy) closeUnused() bool {
-	p.mu.Lock()
-	var all []*backend
-	for _, l := range p.pools {
-		l.mu.Lock()
-		all = append(all, slices.DeleteFunc(slices.Clone(l.backends), func(b *backend) bool { return b == nil })...)
-		l.mu.Unlock()
-	}
-	p.mu.Unlock()
-	closed := 0
-	for _, b := range all {
-		closed += b.idle.drop()
-		b.mu.Lock()
-		for _, t := range b.transports {
-			t.CloseIdleConnections()
-		}
-		b.mu.Unlock()
-	}
-	return closed > 0
 }

@@ -1,29 +1,34 @@
-package proxy
+package socket
 
 import (
 	"bufio"
 	"context"
-	"errors"
 	"fmt"
 	"net"
 	"net/netip"
-
-	"kestrix/internal/live/wire"
+	"time"
 
 	"github.com/pires/go-proxyproto"
+
+	"kestrix/internal/live/wire"
 )
 
-// namedPeer is a connection that began with a PROXY protocol header: its remote
-// address is the one the header names.
-type namedPeer struct {
+// buffered is a connection of which a reader has read ahead.
+type buffered struct {
 	net.Conn
-	r      *bufio.Reader // what came after the header; nil once it is read
+	r      *bufio.Reader // nil once its buffer is empty
 	remote net.Addr
 }
 
-func (c *namedPeer) RemoteAddr() net.Addr { return c.remote }
+// NewBuffered returns a connection that is read from a reader's buffer first, and whose
+// remote address is the given one.
+func NewBuffered(c net.Conn, r *bufio.Reader, remote net.Addr) net.Conn {
+	return &buffered{c, r, remote}
+}
 
-func (c *namedPeer) Read(b []byte) (int, error) {
+func (c *buffered) RemoteAddr() net.Addr { return c.remote }
+
+func (c *buffered) Read(b []byte) (int, error) {
 	if c.r != nil {
 		if c.r.Buffered() > 0 {
 			return c.r.Read(b)
@@ -34,38 +39,35 @@ func (c *namedPeer) Read(b []byte) (int, error) {
 }
 
 // CloseWrite ends one direction, where the connection can.
-func (c *namedPeer) CloseWrite() error { return wire.CloseWrite(c.Conn) }
+func (c *buffered) CloseWrite() error { return wire.CloseWrite(c.Conn) }
 
-// readProxyHeader reads the header of a connection, which only a trusted proxy
+// ReadProxyHeader reads the header of a connection, which only a trusted proxy
 // may send. A header that names nobody (LOCAL, UNKNOWN), as those of a proxy's
 // own health checks, leaves the peer as it is.
-func readProxyHeader(c net.Conn, e *entry) (net.Conn, error) {
-	if !e.trusts(c.RemoteAddr()) {
-		return nil, errors.New("it is not one of trusted_proxies, and only those may name clients")
-	}
+func ReadProxyHeader(c net.Conn, within time.Duration) (net.Conn, error) {
 	r := bufio.NewReaderSize(c, 1<<10)
-	h, err := proxyproto.ReadHeaderTimeout(c, r, e.frontend.Timeouts.RequestHeader)
+	h, err := proxyproto.ReadHeaderTimeout(c, r, within)
 	if err != nil {
 		return nil, fmt.Errorf("it does not begin with a PROXY protocol header: %w", err)
 	}
-	named := &namedPeer{Conn: c, r: r, remote: c.RemoteAddr()}
+	remote := c.RemoteAddr()
 	if src, _, ok := h.TCPAddrs(); ok && !h.Command.IsLocal() {
-		named.remote = src
+		remote = src
 	}
-	return named, nil
+	return NewBuffered(c, r, remote), nil
 }
 
 // clientKeyType is the key under which a dial finds for whom it is made.
 type clientKeyType struct{}
 
-// forClient has a connection that is dialled under a context be for a client.
-func forClient(ctx context.Context, client, listener net.Addr) context.Context {
+// WithClient has a connection that is dialled under a context be for a client.
+func WithClient(ctx context.Context, client, listener net.Addr) context.Context {
 	return context.WithValue(ctx, clientKeyType{}, [2]net.Addr{client, listener})
 }
 
-// writeProxyHeader begins a connection to a backend by naming the client. Where
+// WriteProxyHeader begins a connection to a backend by naming the client. Where
 // there is none, as for probes, it says that the proxy speaks for itself.
-func writeProxyHeader(ctx context.Context, c net.Conn, version string) error {
+func WriteProxyHeader(ctx context.Context, c net.Conn, version string) error {
 	v := byte(1)
 	if version == "v2" {
 		v = 2
