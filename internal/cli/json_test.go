@@ -18,7 +18,6 @@ import (
 	"kestrix/internal/core/trace"
 	"kestrix/internal/live/drive"
 	"kestrix/internal/live/journal"
-	"kestrix/internal/live/proxy"
 	"kestrix/internal/report"
 )
 
@@ -52,7 +51,7 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 		"rehearse":        {rehearsalJSON{}, study.Fidelity{}, study.Held{}, report.MappedAddress{}, drive.Lateness{}},
 		"trace learn":     {study.Learned{}, study.LearnedService{}, study.LearnedTimes{}, study.LearnedLoad{}, study.LearnedPath{}},
 		"why -journal":    {struct{ Request, Story int }{}, journal.Moment{}, journal.Stood{}},
-		"A running proxy": {proxy.Status{}, status.Refused{}, proxy.UpstreamStatus{}, proxy.BackendStatus{}, proxy.ProbeSeen{}, status.Recent{}},
+		"A running proxy": {status.Status{}, status.Refused{}, status.Upstream{}, status.Backend{}, status.ProbeSeen{}, status.Recent{}},
 	} {
 		want := map[string]bool{}
 		for _, v := range values {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/status"
 	"kestrix/internal/live/proxy"
 )
 
@@ -47,7 +48,7 @@ reload, and is told there and in the status. Each order is told in the proxy's n
 				if *zero && *again || (*zero || *again) && (len(args) > 0 || *lasts != 0 || *yes) {
 					return usage("-zero and -reload stand alone")
 				}
-				var o proxy.Order
+				var o status.Order
 				if !*zero && !*again {
 					var err error
 					if o, err = readOrder(args, *lasts, *yes); err != nil {
@@ -69,7 +70,7 @@ reload, and is told there and in the status. Each order is told in the proxy's n
 						fmt.Fprintln(env.Stdout, said)
 					}
 				default:
-					var told proxy.Told
+					var told status.Told
 					if told, err = c.Operate(ctx, o); err == nil {
 						fmt.Fprintf(env.Stdout, "%s: %s; it was %s\n", told.Backend, told.After, told.Before)
 					}
@@ -91,11 +92,11 @@ reload, and is told there and in the status. Each order is told in the proxy's n
 }
 
 // readOrder reads operands.
-func readOrder(args []string, lasts time.Duration, yes bool) (proxy.Order, error) {
+func readOrder(args []string, lasts time.Duration, yes bool) (status.Order, error) {
 	if len(args) != 2 {
-		return proxy.Order{}, usage("a backend and an order are wanted: kestrix tell booking.auk drain; there are %s", strings.Join(orderWords, ", "))
+		return status.Order{}, usage("a backend and an order are wanted: kestrix tell booking.auk drain; there are %s", strings.Join(orderWords, ", "))
 	}
-	o := proxy.Order{Backend: args[0], Do: args[1], For: lasts.Seconds(), Insist: yes}
+	o := status.Order{Backend: args[0], Do: args[1], For: lasts.Seconds(), Insist: yes}
 	name, value, given := strings.Cut(args[1], "=")
 	if name == "weight" {
 		n, err := strconv.Atoi(value)

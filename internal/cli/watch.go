@@ -77,8 +77,8 @@ type watching struct {
 	style  report.Style
 	shown  report.Watch
 
-	order  *proxy.Order // that is asked about; nil for none
-	typing bool         // a weight is typed
+	order  *status.Order // that is asked about; nil for none
+	typing bool          // a weight is typed
 	typed  string
 }
 
@@ -90,8 +90,8 @@ type (
 	}
 	lookAgain struct{}
 	told      struct {
-		order proxy.Order
-		told  proxy.Told
+		order status.Order
+		told  status.Told
 		err   error
 	}
 )
@@ -215,7 +215,7 @@ func (m *watching) key(key string) tea.Cmd {
 // begin asks about an order.
 func (m *watching) begin(key string, b *status.Backend) {
 	hand, who := b.ByHand, m.shown.Chosen
-	m.order = &proxy.Order{Backend: who, Seen: &hand}
+	m.order = &status.Order{Backend: who, Seen: &hand}
 	open := report.Count(int64(b.InFlight))
 	switch key {
 	case "d":

@@ -23,7 +23,12 @@ var allowed = map[string][]string{
 	"internal/live": {"internal/core", "internal/live"},
 	"internal/live/proxy": { // neither the replay nor the checker
 		"internal/core/cause", "internal/core/config", "internal/core/health", "internal/core/limit", "internal/core/peer", "internal/core/request", "internal/core/rewrite", "internal/core/route",
-		"internal/core/status", "internal/core/sticky", "internal/core/tick", "internal/core/trace", "internal/core/upstream", "internal/live/accesslog", "internal/live/journal", "internal/live/socket", "internal/live/wire",
+		"internal/core/status", "internal/core/tick", "internal/core/trace", "internal/core/upstream", "internal/live/accesslog", "internal/live/journal", "internal/live/pool", "internal/live/socket",
+		"internal/live/wire",
+	},
+	"internal/live/pool": { // no proxy
+		"internal/core/cause", "internal/core/config", "internal/core/health", "internal/core/request", "internal/core/route", "internal/core/status", "internal/core/sticky", "internal/core/tick", "internal/core/upstream",
+		"internal/live/journal", "internal/live/socket", "internal/live/wire",
 	},
 	"internal/live/accesslog": {"internal/core/cause", "internal/core/config", "internal/core/trace"},
 	"internal/live/journal":   {"internal/core/config", "internal/core/tick", "internal/core/upstream"},

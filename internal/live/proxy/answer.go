@@ -15,6 +15,7 @@ import (
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
+	"kestrix/internal/live/pool"
 	"kestrix/internal/live/socket"
 )
 
@@ -23,9 +24,9 @@ var buffers = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }
 // passOn sends a backend's answer to the client, as it comes, and settles the
 // attempt at its end. Its fields stand in the client's already, and first is what
 // has come of its body.
-func (x *exchange) passOn(t roundTrip, b *backend, head answerHead, first []byte, cookie *http.Cookie, o upstream.Outcome) {
+func (x *exchange) passOn(t roundTrip, b *pool.Backend, head answerHead, first []byte, cookie *http.Cookie, o upstream.Outcome) {
 	h := x.w.Header()
-	x.pool.learn(h, x.q.attempt.Backend)
+	x.pool.Learn(h, x.q.Attempt.Backend)
 	addVia(h, head.major, head.minor)
 	x.mapBack(h, b)
 	x.answerFields(h)
@@ -53,12 +54,12 @@ func (x *exchange) passOn(t roundTrip, b *backend, head answerHead, first []byte
 	switch {
 	case err == nil:
 		x.access.Cause = o.Cause()
-		x.pool.settle(&x.q, o)
+		x.pool.Settle(&x.q, o)
 		return
 	case errors.Is(ended, errStreamOver):
 		o.Kind = upstream.CutOff // it has lasted its time, and is answered
 	case x.stalled:
-		x.pool.cancel(&x.q)
+		x.pool.Cancel(&x.q)
 		x.access.Cause = cause.ClientTimeout
 		if x.r.ProtoMajor == 2 {
 			return // the stream has been reset
@@ -79,7 +80,7 @@ func (x *exchange) passOn(t roundTrip, b *backend, head answerHead, first []byte
 			x.access.Cause = cause.BrokenStream
 		}
 	}
-	x.pool.settle(&x.q, o)
+	x.pool.Settle(&x.q, o)
 	// The client must not take half an answer for a whole one.
 	panic(http.ErrAbortHandler)
 }
@@ -282,7 +283,7 @@ func (x *exchange) requestTrailer() http.Header {
 
 // tunnel makes the connection what client and backend have agreed on (RFC 9110
 // section 7.8), and passes bytes until one of them ends it.
-func (x *exchange) tunnel(t *http1Trip, b *backend, head answerHead, o upstream.Outcome) {
+func (x *exchange) tunnel(t *http1Trip, b *pool.Backend, head answerHead, o upstream.Outcome) {
 	h := x.w.Header()
 	addVia(h, head.major, head.minor)
 	x.answerFields(h)
@@ -318,5 +319,5 @@ func (x *exchange) tunnel(t *http1Trip, b *backend, head answerHead, o upstream.
 		backend = &replayed{Conn: backend, kept: rest, done: true}
 	}
 	o, x.access.Cause = splice(socket.NewBuffered(client, rw.Reader, client.RemoteAddr()), backend, x.waits, &x.access.Bytes, o, nil)
-	x.pool.settle(&x.q, o)
+	x.pool.Settle(&x.q, o)
 }

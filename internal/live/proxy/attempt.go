@@ -13,6 +13,7 @@ import (
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
+	"kestrix/internal/live/pool"
 	"kestrix/internal/live/socket"
 	"kestrix/internal/live/wire"
 )
@@ -38,7 +39,7 @@ type answerHead struct {
 // http1Trip is a round trip on a connection of HTTP/1.1.
 type http1Trip struct {
 	x    *exchange
-	b    *backend
+	b    *pool.Backend
 	conn *wire.Conn
 	stop func() bool // of the watch on the client
 
@@ -52,8 +53,8 @@ type http1Trip struct {
 
 // overHTTP1 sends an attempt over HTTP/1.1. The answer's fields are added to the
 // client's.
-func (x *exchange) overHTTP1(b *backend, q *wire.Request) (roundTrip, answerHead, error) {
-	fresh := b.perClient() // a connection belongs to one client
+func (x *exchange) overHTTP1(b *pool.Backend, q *wire.Request) (roundTrip, answerHead, error) {
+	fresh := b.PerClient() // a connection belongs to one client
 	for {
 		conn, err := x.connection(b, fresh)
 		if err != nil {
@@ -92,20 +93,20 @@ func (x *exchange) overHTTP1(b *backend, q *wire.Request) (roundTrip, answerHead
 }
 
 // connection returns one that waits, or a new one.
-func (x *exchange) connection(b *backend, fresh bool) (*wire.Conn, error) {
+func (x *exchange) connection(b *pool.Backend, fresh bool) (*wire.Conn, error) {
 	x.access.Connect = 0
 	if !fresh {
-		if c := b.idleConn(); c != nil {
+		if c := b.KeptConn(); c != nil {
 			return c, nil
 		}
 	}
 	ctx := x.r.Context()
-	if b.perClient() {
+	if b.PerClient() {
 		local, _ := ctx.Value(http.LocalAddrContextKey).(net.Addr)
 		ctx = socket.WithClient(ctx, remoteAddr(x.r.RemoteAddr), local)
 	}
 	began := time.Now()
-	c, err := b.connect(ctx)
+	c, err := b.Connect(ctx)
 	x.access.Connect = max(time.Since(began), 1)
 	if err != nil {
 		return nil, err
@@ -136,7 +137,7 @@ func (t *http1Trip) exchange(q *wire.Request) (head answerHead, written bool, er
 		if !held {
 			t.send()
 		} else {
-			timer := time.AfterFunc(expectWait, t.send)
+			timer := time.AfterFunc(pool.ExpectWait, t.send)
 			defer timer.Stop()
 			interim = func(status int, h http.Header) {
 				if status == http.StatusContinue {
@@ -259,10 +260,10 @@ func (t *http1Trip) end() {
 
 // over puts the connection back; false if it cannot be used again.
 func (t *http1Trip) over() bool {
-	if !t.conn.Done() || t.b.perClient() || !t.stop() {
+	if !t.conn.Done() || t.b.PerClient() || !t.stop() {
 		return false
 	}
-	t.b.keep(t.conn)
+	t.b.Keep(t.conn)
 	return true
 }
 
@@ -280,16 +281,16 @@ func (t *http1Trip) drop() {
 }
 
 // try sends one attempt; true asks for another.
-func (x *exchange) try(b *backend, cookie *http.Cookie) bool {
+func (x *exchange) try(b *pool.Backend, cookie *http.Cookie) bool {
 	sent := time.Now()
 	q := x.wireRequest()
 	if err := q.Check(); err != nil { // no fault of the backend
-		x.pool.cancel(&x.q)
+		x.pool.Cancel(&x.q)
 		x.fail(http.StatusBadRequest, cause.Malformed, "the request cannot be passed on")
 		return false
 	}
 	over := x.overHTTP1
-	if b.http2 {
+	if b.HTTP2 {
 		over = x.overHTTP2
 	}
 	t, head, err := over(b, q)
@@ -306,7 +307,7 @@ func (x *exchange) try(b *backend, cookie *http.Cookie) bool {
 	o := upstream.Outcome{Kind: upstream.Answered, Status: head.status, FirstByte: max(x.access.FirstByte, 1)}
 	if x.body.repeats(func(can bool) bool {
 		o.Final = !can
-		return x.pool.repeat(&x.q, o)
+		return x.pool.Repeat(&x.q, o)
 	}) {
 		clear(x.w.Header())
 		return true
@@ -333,7 +334,7 @@ func (x *exchange) try(b *backend, cookie *http.Cookie) bool {
 // the abort the library would answer 200 for us. Before the head of the answer the
 // client has left; a backend whose answer had begun has answered.
 func (x *exchange) left(o upstream.Outcome) {
-	x.pool.settle(&x.q, o)
+	x.pool.Settle(&x.q, o)
 	x.clientLeft()
 	panic(http.ErrAbortHandler)
 }
@@ -348,39 +349,39 @@ func (x *exchange) clientLeft() {
 }
 
 // broke handles an attempt without an answer; true asks for another.
-func (x *exchange) broke(b *backend, err error) bool {
+func (x *exchange) broke(b *pool.Backend, err error) bool {
 	var own *wire.ReadError
 	switch {
 	case x.body.over():
-		x.pool.cancel(&x.q)
+		x.pool.Cancel(&x.q)
 		x.tooLarge(x.body.most)
 		return false
 	case errors.As(err, &own):
-		x.pool.cancel(&x.q)
+		x.pool.Cancel(&x.q)
 		x.badBody(own.Err)
 		return false
 	case x.r.Context().Err() != nil && x.conn.guard.BodyMalformed():
 		// The library takes this for a client that left, too.
-		x.pool.cancel(&x.q)
+		x.pool.Cancel(&x.q)
 		x.badBody(wire.ErrMalformed)
 		return false
 	case x.r.Context().Err() != nil:
 		x.left(upstream.Outcome{Kind: upstream.ClientLeft})
 	case socket.OutOfResources(err):
-		x.pool.cancel(&x.q)
+		x.pool.Cancel(&x.q)
 		x.fail(http.StatusServiceUnavailable, cause.Overloaded, "the proxy has no more connections to give")
 		return false
 	}
 	o, status, text := upstream.Outcome{Kind: upstream.Reset}, http.StatusBadGateway, "the backend broke the connection"
 	why := cause.None // that of the outcome
-	var de *dialError
+	var de *pool.DialError
 	var ne net.Error
 	switch {
 	case errors.As(err, &de):
-		o.Kind, why, text = connectKind(err), de.why, map[cause.Cause]string{
+		o.Kind, why, text = pool.ConnectKind(err), de.Cause, map[cause.Cause]string{
 			cause.Refused: "the backend refuses connections", cause.Unreachable: "the backend cannot be reached",
 			cause.ConnectTimeout: "the backend cannot be reached in time", cause.TLSFailed: "no TLS connection to the backend could be made",
-		}[de.why]
+		}[de.Cause]
 		if why == cause.ConnectTimeout {
 			status = http.StatusGatewayTimeout
 		}
@@ -396,7 +397,7 @@ func (x *exchange) broke(b *backend, err error) bool {
 	}
 	if x.body.repeats(func(can bool) bool {
 		o.Final = !can
-		return x.pool.settle(&x.q, o) == upstream.Again
+		return x.pool.Settle(&x.q, o) == upstream.Again
 	}) {
 		return true
 	}

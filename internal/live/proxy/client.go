@@ -110,8 +110,8 @@ func (c *Client) unreachable(err error) error {
 }
 
 // Status asks how everything stands.
-func (c *Client) Status(ctx context.Context) (*Status, error) {
-	var s Status
+func (c *Client) Status(ctx context.Context) (*status.Status, error) {
+	var s status.Status
 	err := c.call(ctx, "/status", nil, &s)
 	return &s, err
 }
@@ -119,7 +119,7 @@ func (c *Client) Status(ctx context.Context) (*Status, error) {
 // View asks how everything stands, what was asked lately included, and what
 // happened, the newest first.
 func (c *Client) View(ctx context.Context) (*status.View, error) {
-	v := &status.View{Status: new(Status)}
+	v := &status.View{Status: new(status.Status)}
 	if err := c.call(ctx, "/status?recent", nil, v.Status); err != nil {
 		return nil, err
 	}
@@ -132,15 +132,15 @@ func (c *Client) View(ctx context.Context) (*status.View, error) {
 }
 
 // Operate tells an order. The error is ErrInsist's if it has to be meant.
-func (c *Client) Operate(ctx context.Context, o Order) (Told, error) {
-	var t Told
+func (c *Client) Operate(ctx context.Context, o status.Order) (status.Told, error) {
+	var t status.Told
 	err := c.call(ctx, "/operate", o, &t)
 	return t, err
 }
 
 // Zero has counts begin anew.
 func (c *Client) Zero(ctx context.Context) error {
-	var s Status
+	var s status.Status
 	return c.call(ctx, "/zero", struct{}{}, &s)
 }
 

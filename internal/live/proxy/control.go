@@ -16,6 +16,8 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/status"
+	"kestrix/internal/live/pool"
 	"kestrix/internal/live/socket"
 )
 
@@ -224,13 +226,13 @@ func (c *control) reload(w http.ResponseWriter, r *http.Request, user string) {
 }
 
 func (c *control) operate(w http.ResponseWriter, r *http.Request, user string) {
-	var o Order
+	var o status.Order
 	if err := order(w, r, &o); err != nil {
 		http.Error(w, `the order cannot be read; it is like {"backend":"booking.auk","do":"drain"}`, http.StatusBadRequest)
 		return
 	}
 	told, err := c.proxy.Operate(o, c.from(user, r))
-	var no *OrderError
+	var no *pool.OrderError
 	switch {
 	case errors.As(err, &no) && no.Conflict:
 		http.Error(w, err.Error(), http.StatusConflict)

@@ -19,6 +19,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/bcrypt"
+
+	"kestrix/internal/core/status"
 )
 
 func TestControlIsClosedToStrangers(t *testing.T) {
@@ -57,12 +59,12 @@ func TestControlIsClosedToStrangers(t *testing.T) {
 			return res.StatusCode, string(b)
 		}
 		state := func(text string) string {
-			var s Status
+			var s status.Status
 			require.NoError(t, json.Unmarshal([]byte(text), &s), text)
 			return s.Upstreams[0].Backends[0].State
 		}
 		after := func(text string) string {
-			var x Told
+			var x status.Told
 			require.NoError(t, json.Unmarshal([]byte(text), &x), text)
 			return x.After
 		}
@@ -170,15 +172,15 @@ func TestWhatOperatorsTell(t *testing.T) {
 			w.get(base + "/")
 		}
 		ten, other := 10, "draining"
-		tell := func(o Order) string {
+		tell := func(o status.Order) string {
 			told, err := w.proxy.Operate(o, "mary")
 			if err != nil {
 				return err.Error()
 			}
 			return told.Before + " -> " + told.After
 		}
-		assert.Equal(t, "up, weight 1 -> draining, weight 1", tell(Order{Backend: "app.a", Do: "drain", For: 600}))
-		assert.Equal(t, "up, weight 1 -> up, weight 10", tell(Order{Backend: "app.b", Do: "weight", Weight: &ten, For: 60}))
+		assert.Equal(t, "up, weight 1 -> draining, weight 1", tell(status.Order{Backend: "app.a", Do: "drain", For: 600}))
+		assert.Equal(t, "up, weight 1 -> up, weight 10", tell(status.Order{Backend: "app.b", Do: "weight", Weight: &ten, For: 60}))
 		b := w.proxy.Status().Upstreams[0].Backends
 		assert.Equal(t, []any{"draining", "drained by hand", 600.0, "weight 10 where the file says 1"}, []any{b[0].State, b[0].Why, time.Until(*b[0].Until).Seconds(), b[1].ByHand})
 		assert.Equal(t, []uint64{10, 10, 10}, []uint64{b[0].Requests, b[1].Statuses[1], b[2].Bytes / 12})
@@ -190,11 +192,11 @@ func TestWhatOperatorsTell(t *testing.T) {
 		assert.Equal(t, "up", w.proxy.Status().Upstreams[0].Backends[0].State, "it is over by itself")
 		// The last one is not taken out without being asked twice, and what
 		// cannot be done changes nothing.
-		tell(Order{Backend: "app.a", Do: "park", For: 60})
-		assert.Equal(t, "parked, weight 1 -> parked, weight 1", tell(Order{Backend: "app.a", Do: "park"}), "for good now")
-		tell(Order{Backend: "app.b", Do: "park"})
+		tell(status.Order{Backend: "app.a", Do: "park", For: 60})
+		assert.Equal(t, "parked, weight 1 -> parked, weight 1", tell(status.Order{Backend: "app.a", Do: "park"}), "for good now")
+		tell(status.Order{Backend: "app.b", Do: "park"})
 		time.Sleep(2 * time.Minute)
-		for o, want := range map[Order]string{
+		for o, want := range map[status.Order]string{
 			{Backend: "app.c", Do: "drain"}:                  `app.c is the last of "app" in rotation; without it nobody answers`,
 			{Backend: "app.d", Do: "drain"}:                  `the upstream "app" has no backend "d"; did you mean app.a?`,
 			{Backend: "a", Do: "drain"}:                      `there is no upstream "a"; backends are named UPSTREAM.BACKEND`,
@@ -211,7 +213,7 @@ func TestWhatOperatorsTell(t *testing.T) {
 		}
 		b = w.proxy.Status().Upstreams[0].Backends
 		assert.Equal(t, []string{"parked", "parked", "up"}, []string{b[0].State, b[1].State, b[2].State})
-		assert.Equal(t, "up, weight 1 -> parked, weight 1", tell(Order{Backend: "app.c", Do: "park", Insist: true}))
+		assert.Equal(t, "up, weight 1 -> parked, weight 1", tell(status.Order{Backend: "app.c", Do: "park", Insist: true}))
 		w.proxy.Zero()
 		assert.Zero(t, w.proxy.Status().Upstreams[0].Backends[0].Requests)
 		assert.Equal(t, "told park, by mary: parked, weight 1, was up, weight 1", func() string { n := w.news("app.c"); e := n[len(n)-1]; return e.What + " " + e.Text }())

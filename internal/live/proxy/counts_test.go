@@ -115,31 +115,3 @@ func TestOnlyNamesAreLookedUp(t *testing.T) {
 	assert.NotEmpty(t, asked)
 	assert.Equal(t, []string{"quay.tern.example"}, slices.Compact(asked))
 }
-
-// TestWhatAHealthCheckSays reads frames of gRPC and the message in them.
-func TestWhatAHealthCheckSays(t *testing.T) {
-	for frame, want := range map[string]string{
-		"":                                     "the answer is not one gRPC message",
-		"\x00\x00\x00\x00":                     "the answer is not one gRPC message",
-		"\x00\x00\x00\x00\x00":                 "it is UNKNOWN",
-		"\x00\x00\x00\x00\x02\x08\x01":         "",
-		"\x01\x00\x00\x00\x02\x08\x01":         "the answer is not one gRPC message",
-		"\x00\x00\x00\x00\x03\x08\x01":         "the answer is not one gRPC message",
-		"\x00\x00\x00\x00\x02\x08\x02":         "it is NOT_SERVING",
-		"\x00\x00\x00\x00\x02\x08\x03":         "it is SERVICE_UNKNOWN",
-		"\x00\x00\x00\x00\x02\x08\x04":         "it is 4",
-		"\x00\x00\x00\x00\x01\x08":             "",
-		"\x00\x00\x00\x00\x04\x08\x01\x08\x02": "it is NOT_SERVING",
-	} {
-		got := servingStatus([]byte(frame))
-		if frame == "\x00\x00\x00\x00\x01\x08" {
-			assert.NotEmpty(t, got, "a cut message does not pass")
-			continue
-		}
-		if strings.HasPrefix(want, "it is 4") {
-			assert.Contains(t, got, "4")
-			continue
-		}
-		assert.Equal(t, want, got, "%q", frame)
-	}
-}

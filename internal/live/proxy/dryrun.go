@@ -10,6 +10,7 @@ import (
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/upstream"
+	"kestrix/internal/live/pool"
 	"kestrix/internal/live/socket"
 )
 
@@ -35,7 +36,7 @@ func (t *DryRun) Backend(u *config.Upstream, b config.Backend) Attempt {
 		return Attempt{Connecting: err}
 	}
 	var a Attempt
-	a.Connected, a.Probe, a.Probed, a.Connecting = t.p.pools.tryBackend(u, b, secure)
+	a.Connected, a.Probe, a.Probed, a.Connecting = t.p.pools.TryBackend(u, b, secure)
 	return a
 }
 
@@ -65,7 +66,7 @@ func (t *DryRun) Lookup(ctx context.Context, host string) ([]string, error) {
 // ConnectWord tells the ways apart in which connecting fails: "refused",
 // "silent", "unreachable", "unresolved", or "failed" for any other, such as TLS.
 func ConnectWord(err error) string {
-	var de *dialError
+	var de *pool.DialError
 	var dns *net.DNSError
 	switch {
 	case errors.As(err, &dns):
@@ -74,7 +75,7 @@ func ConnectWord(err error) string {
 		return "refused"
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTDOWN):
 		return "unreachable"
-	case errors.As(err, &de) && de.why == cause.ConnectTimeout:
+	case errors.As(err, &de) && de.Cause == cause.ConnectTimeout:
 		return "silent"
 	}
 	return "failed"

@@ -8,6 +8,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/rewrite"
+	"kestrix/internal/live/pool"
 	"kestrix/internal/live/wire"
 )
 
@@ -110,7 +111,7 @@ func (x *exchange) hideSeat(h http.Header) {
 	if len(lines) == 0 || x.pool == nil {
 		return
 	}
-	s := x.pool.sticky()
+	s := x.pool.Sticky()
 	if s == nil || s.By != "cookie" || s.Pass {
 		return
 	}
@@ -142,12 +143,12 @@ func withoutCookie(line, name string) string {
 
 // mapBack changes what a backend says of its own paths and hosts to what the
 // client knows.
-func (x *exchange) mapBack(h http.Header, b *backend) {
+func (x *exchange) mapBack(h http.Header, b *pool.Backend) {
 	rw := x.route.Rewrite
 	if rw == nil {
 		return
 	}
-	hosts := rewrite.Hosts{Client: x.r.Host, Backend: x.r.Host, Address: b.address.String(), Scheme: x.scheme}
+	hosts := rewrite.Hosts{Client: x.r.Host, Backend: x.r.Host, Address: b.Address.String(), Scheme: x.scheme}
 	if rw.Host != "" {
 		hosts.Backend = rw.Host
 	}

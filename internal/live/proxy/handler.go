@@ -18,16 +18,17 @@ import (
 	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
 	"kestrix/internal/live/accesslog"
+	"kestrix/internal/live/pool"
 	"kestrix/internal/live/wire"
 )
 
 // exchange is one request on its way through the proxy.
 type exchange struct {
 	proxy   *Proxy
-	pool    *pool
+	pool    *pool.Pool
 	w       http.ResponseWriter
 	r       *http.Request
-	q       ask
+	q       pool.Request
 	request request.Request // what routes and keys go by
 	access  accesslog.Line
 	client  string // who asks, as trusted proxies say
@@ -39,7 +40,7 @@ type exchange struct {
 	waits    config.Waits
 	body     *body
 	route    *config.Route
-	served   *backend // of the last attempt
+	served   *pool.Backend // of the last attempt
 	server   *server
 	entry    *entry
 	conn     *clientConn
@@ -86,7 +87,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	defer func() {
 		if x.served != nil {
-			x.served.addBytes(x.access.Bytes)
+			x.served.AddBytes(x.access.Bytes)
 		}
 		x.finish()
 		x.access.Duration = time.Since(began)
@@ -165,10 +166,10 @@ func (x *exchange) prepare(i int, most int64) bool {
 	r, entry := x.r, x.entry
 	f := entry.frontend
 	x.pool, x.waits = entry.pools[i], entry.waits[i]
-	x.access.Upstream = x.pool.name
-	x.q = ask{
+	x.access.Upstream = x.pool.Name
+	x.q = pool.Request{
 		Request: upstream.Request{ID: x.proxy.request.Add(1) - 1, Key: trace.ClientKey(x.client), Seat: upstream.None, Repeatable: request.Idempotent(r.Method)},
-		parts:   &x.request, cookies: r.CookiesNamed, secure: x.scheme == "https",
+		Parts:   &x.request, Cookies: r.CookiesNamed, Secure: x.scheme == "https",
 	}
 	x.access.ID = x.q.ID
 	x.upgrade = upgradeWanted(r)
@@ -312,25 +313,25 @@ func (x *exchange) tooLarge(most int64) {
 // says so.
 func (x *exchange) forward() {
 	for {
-		d, ok := x.pool.decide(x.r.Context(), &x.q)
+		d, ok := x.pool.Decide(x.r.Context(), &x.q)
 		if !ok {
 			x.abandoned()
 			return
 		}
-		if x.q.session != 0 {
-			x.access.Session = sessionName(x.q.session)
+		if x.q.Session != 0 {
+			x.access.Session = sessionName(x.q.Session)
 		}
 		if x.access.Backend != "" {
 			x.access.Tried = append(x.access.Tried, x.access.Backend)
 		}
-		x.access.Attempts, x.access.Reason, x.access.Moved = int(x.q.attempt.Number), d.why, x.access.Moved || d.verdict.Moved()
-		if d.backend == nil {
+		x.access.Attempts, x.access.Reason, x.access.Moved = int(x.q.Attempt.Number), d.Reason, x.access.Moved || d.Verdict.Moved()
+		if d.Backend == nil {
 			x.access.Backend = ""
-			x.fail(http.StatusServiceUnavailable, d.verdict.Reason.Cause(), "no backend is available")
+			x.fail(http.StatusServiceUnavailable, d.Verdict.Reason.Cause(), "no backend is available")
 			return
 		}
-		x.access.Backend, x.served = d.backend.name, d.backend
-		if !x.try(d.backend, d.cookie) {
+		x.access.Backend, x.served = d.Backend.Name, d.Backend
+		if !x.try(d.Backend, d.Cookie) {
 			return
 		}
 		if !x.body.wait(x.r.Context()) {

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"kestrix/internal/live/pool"
 	"kestrix/internal/live/wire"
 )
 
@@ -26,7 +27,7 @@ type http2Trip struct {
 
 // overHTTP2 sends an attempt over HTTP/2. The answer's fields are added to the
 // client's.
-func (x *exchange) overHTTP2(b *backend, q *wire.Request) (roundTrip, answerHead, error) {
+func (x *exchange) overHTTP2(b *pool.Backend, q *wire.Request) (roundTrip, answerHead, error) {
 	ctx, cancel := context.WithCancelCause(x.r.Context())
 	began := time.Now()
 	x.access.Connect = 0
@@ -50,7 +51,7 @@ func (x *exchange) overHTTP2(b *backend, q *wire.Request) (roundTrip, answerHead
 			return nil
 		},
 	})
-	res, err := b.transport(x.waits.Answer).RoundTrip(x.outgoing(ctx, b, q))
+	res, err := b.Transport(x.waits.Answer).RoundTrip(x.outgoing(ctx, b, q))
 	telling.Lock()
 	over = true
 	telling.Unlock()
@@ -75,12 +76,12 @@ func (x *exchange) overHTTP2(b *backend, q *wire.Request) (roundTrip, answerHead
 var errNotKept = errors.New("more of the body has been read than is kept")
 
 // outgoing makes the request that the library sends.
-func (x *exchange) outgoing(ctx context.Context, b *backend, q *wire.Request) *http.Request {
+func (x *exchange) outgoing(ctx context.Context, b *pool.Backend, q *wire.Request) *http.Request {
 	u, err := url.ParseRequestURI(q.Target)
 	if err != nil { // such as *
 		u = &url.URL{Opaque: q.Target}
 	}
-	u.Scheme, u.Host = b.scheme(), b.host()
+	u.Scheme, u.Host = b.Scheme(), b.Host()
 	out := (&http.Request{
 		Method: q.Method, URL: u, Host: q.Host, Header: maps.Clone(q.Header), ContentLength: q.Length,
 		Proto: "HTTP/2.0", ProtoMajor: 2,

@@ -159,7 +159,7 @@ func TestConnectionsInAllAreBounded(t *testing.T) {
 func TestBackendsHaveTheirShare(t *testing.T) {
 	bubble(t, front+one, func(w *world) {
 		w.start(here, func(_ http.ResponseWriter, r *http.Request) { time.Sleep(time.Second) })
-		w.proxy.pools.setLimit(3)
+		w.proxy.pools.SetLimit(3)
 		var wg sync.WaitGroup
 		got := make([]int, 5)
 		for i := range got {

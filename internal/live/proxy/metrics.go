@@ -3,11 +3,11 @@ package proxy
 import (
 	"net/http"
 
-	"github.com/HdrHistogram/hdrhistogram-go"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"kestrix/internal/core/health"
+	"kestrix/internal/live/pool"
 )
 
 // metrics tells how everything stands to a collector of metrics, in OpenMetrics.
@@ -46,9 +46,6 @@ func (m *metrics) Describe(out chan<- *prometheus.Desc) {
 	}
 }
 
-// firstBounds are the upper bounds of the buckets of kestrix_backend_first_byte_seconds.
-var firstBounds = []float64{0.001, 0.0025, 0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10, 30}
-
 // Collect is called by the library, for each scrape.
 func (m *metrics) Collect(out chan<- prometheus.Metric) {
 	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
@@ -83,7 +80,7 @@ func (m *metrics) Collect(out chan<- prometheus.Metric) {
 			count(metricBytes, b.Bytes, u.Name, b.Name)
 			count(metricSeats, b.Seats, u.Name, b.Name)
 			h := first[b.Name]
-			out <- prometheus.MustNewConstHistogram(metricFirst, h.count, h.sum, h.buckets, u.Name, b.Name)
+			out <- prometheus.MustNewConstHistogram(metricFirst, h.Count, h.Sum, h.Buckets, u.Name, b.Name)
 		}
 	}
 }
@@ -95,65 +92,18 @@ func is(yes bool) float64 {
 	return 0
 }
 
-// buckets is a histogram as it is told.
-type buckets struct {
-	count   uint64
-	sum     float64            // seconds
-	buckets map[float64]uint64 // counts up to each bound
-}
-
-// firstBytes returns the latencies of an upstream's backends.
-func (p *Proxy) firstBytes(upstream string) map[string]buckets {
-	l := p.pools.get(upstream)
-	if l == nil {
-		return nil
-	}
-	return l.firstBytes()
-}
-
-// firstBytes returns the latencies of its backends, by name.
-func (l *pool) firstBytes() map[string]buckets {
-	out := map[string]buckets{}
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	for _, b := range l.backends {
-		if b != nil {
-			out[b.name] = inBuckets(b.counts.first)
-		}
-	}
-	return out
-}
-
-// inBuckets counts what a histogram in microseconds holds up to each bound. A
-// value counts where its step of the histogram ends, so that none is told to be
-// quicker than it was.
-func inBuckets(h *hdrhistogram.Histogram) buckets {
-	out := buckets{buckets: make(map[float64]uint64, len(firstBounds))}
-	for _, bound := range firstBounds {
-		out.buckets[bound] = 0
-	}
-	if h == nil {
-		return out
-	}
-	for _, bar := range h.Distribution() {
-		if bar.Count == 0 {
-			continue
-		}
-		n := uint64(bar.Count)
-		out.count += n
-		out.sum += float64(n) * float64(bar.From+bar.To) / 2e6
-		for _, bound := range firstBounds {
-			if float64(bar.To) <= bound*1e6 {
-				out.buckets[bound] += n
-			}
-		}
-	}
-	return out
-}
-
 // newMetrics makes what answers at /metrics.
 func newMetrics(p *Proxy) http.Handler {
 	r := prometheus.NewPedanticRegistry()
 	r.MustRegister(&metrics{p})
 	return promhttp.HandlerFor(r, promhttp.HandlerOpts{EnableOpenMetrics: true})
+}
+
+// firstBytes returns the latencies of an upstream's backends.
+func (p *Proxy) firstBytes(upstream string) map[string]pool.Buckets {
+	l := p.pools.Get(upstream)
+	if l == nil {
+		return nil
+	}
+	return l.FirstBytes()
 }

@@ -10,11 +10,10 @@ package proxy
 
 import (
 	"context"
-	"crypto/rand"
 	"crypto/sha256"
 	"crypto/tls"
-	"encoding/binary"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"net/netip"
 	"os"
@@ -29,6 +28,7 @@ import (
 	"kestrix/internal/core/tick"
 	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/journal"
+	"kestrix/internal/live/pool"
 	"kestrix/internal/live/socket"
 )
 
@@ -83,7 +83,7 @@ type Proxy struct {
 	state   atomic.Pointer[state]
 	mu      sync.Mutex // guards servers and pools: start, reload and stop
 	servers map[config.Address]*server
-	pools   *poolSet
+	pools   *pool.Set
 	request atomic.Uint64
 	stopped bool
 	applied bool // a configuration has been served
@@ -114,7 +114,7 @@ type state struct {
 type entry struct {
 	frontend *config.Frontend
 	table    *route.Table
-	pools    []*pool        // by position of the route; nil for one that answers by itself
+	pools    []*pool.Pool   // by position of the route; nil for one that answers by itself
 	waits    []config.Waits // likewise
 	trusted  []netip.Prefix
 	forward  string      // the field of trusted proxies that names the client
@@ -125,7 +125,7 @@ type entry struct {
 // New makes a proxy that serves nothing yet.
 func New(o Options) *Proxy {
 	if o.Seed == 0 {
-		o.Seed = randomNumber()
+		o.Seed = rand.Uint64()
 	}
 	if o.Began.IsZero() {
 		o.Began = time.Now()
@@ -153,14 +153,8 @@ func New(o Options) *Proxy {
 	p := &Proxy{
 		o: o, began: o.Began, counted: time.Now(), backTLS: map[[sha256.Size]byte]*tls.Config{}, servers: map[config.Address]*server{}, failed: make(chan error, 1), ready: make(chan struct{}),
 	}
-	p.pools = newPoolSet(poolOptions{Now: p.now, Seed: o.Seed, Dial: o.Dial, Lookup: o.Lookup, Event: p.event, Probe: o.Probe, Journal: o.Journal})
+	p.pools = pool.NewSet(pool.Options{Now: p.now, Seed: o.Seed, Dial: o.Dial, Lookup: o.Lookup, Event: p.event, Probe: o.Probe, Journal: o.Journal})
 	return p
-}
-
-func randomNumber() uint64 {
-	var b [8]byte
-	_, _ = rand.Read(b[:]) // never fails, as the package promises
-	return binary.BigEndian.Uint64(b[:])
 }
 
 // now is the core's time: since the proxy was made, by the monotonic clock.
@@ -216,10 +210,10 @@ func (p *Proxy) Apply(c *config.Config) error {
 	p.state.Store(next)
 	p.setConnLimits(c)
 	p.takeServers(next, opened)
-	p.pools.keep(func(name string) bool { return c.Upstream(name) != nil })
+	p.pools.Keep(func(name string) bool { return c.Upstream(name) != nil })
 	if !p.applied {
 		p.applied = true
-		go p.awaitProbes(p.pools.all())
+		go p.awaitProbes(p.pools.All())
 	}
 	return nil
 }
@@ -287,14 +281,14 @@ const probesWithin = 5 * time.Second
 
 // awaitProbes has connections accepted when no backend waits for its first probe any
 // more, or after probesWithin: until then nothing is known of them.
-func (p *Proxy) awaitProbes(pools []*pool) {
+func (p *Proxy) awaitProbes(pools []*pool.Pool) {
 	late := time.NewTimer(probesWithin)
 	defer late.Stop()
 	defer close(p.ready)
 	for _, l := range pools {
 		select {
-		case <-l.probedFirst():
-		case <-l.stops():
+		case <-l.ProbedFirst():
+		case <-l.Stopping():
 		case <-late.C:
 			p.event("kestrix", "unprobed", "first probes have not ended within %s; connections are accepted all the same", probesWithin)
 			return
@@ -320,7 +314,7 @@ func (p *Proxy) setConnLimits(c *config.Config) {
 		p.event("kestrix", "limits", "connections_total is %s, and the %s files that the process may have open (RLIMIT_NOFILE) allow %s", thousands(c.ConnectionsTotal), thousands(p.o.Files), thousands(s.Clients))
 	}
 	p.conns.SetLimit(s.Clients)
-	p.pools.setLimit(s.Backends)
+	p.pools.SetLimit(s.Backends)
 }
 
 // prepare makes what requests see of a configuration, and the pools behind it.
@@ -352,7 +346,7 @@ func (p *Proxy) prepare(c *config.Config) (*state, *controlState, error) {
 	}
 	next := &state{config: c, byListen: map[config.Address]*entry{}}
 	for i, u := range c.Upstreams {
-		p.pools.put(u, backs[i])
+		p.pools.Put(u, backs[i])
 	}
 	for i, f := range c.Frontends {
 		e := &entry{frontend: f, table: route.Compile(f), trusted: c.Trusted, forward: c.ClientFrom, tls: fronts[i], pages: pages[i]}
@@ -361,7 +355,7 @@ func (p *Proxy) prepare(c *config.Config) (*state, *controlState, error) {
 			if u := c.Upstream(r.SendTo.Value); u != nil {
 				waits = r.Waits(u)
 			}
-			e.pools, e.waits = append(e.pools, p.pools.get(r.SendTo.Value)), append(e.waits, waits)
+			e.pools, e.waits = append(e.pools, p.pools.Get(r.SendTo.Value)), append(e.waits, waits)
 		}
 		for _, l := range f.Listen {
 			next.byListen[l.Value] = e
@@ -408,7 +402,7 @@ func (p *Proxy) Stop() error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.control.close()
-	p.pools.stop()
+	p.pools.Stop()
 	if cut.Load() {
 		return fmt.Errorf("some requests were still open after %s and were cut off", p.o.Grace)
 	}
@@ -449,7 +443,7 @@ func (p *Proxy) Alive() {
 	p.mu.Lock()
 	_ = p.stopped // the lock is what was wanted
 	p.mu.Unlock()
-	p.pools.reach()
+	p.pools.Reach()
 	p.limitsMu.Lock()
 	defer p.limitsMu.Unlock()
 }

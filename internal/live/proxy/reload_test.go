@@ -2,7 +2,6 @@ package proxy
 
 import (
 	"io"
-	"net"
 	"net/http"
 	"strings"
 	"sync"
@@ -13,7 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kestrix/internal/live/wire"
+	"kestrix/internal/core/status"
 )
 
 func TestReloadLosesNoRequest(t *testing.T) {
@@ -147,12 +146,12 @@ func TestWhatWasSetByHandOutlivesAReload(t *testing.T) {
 			})
 		}
 		weight := 2
-		tell := func(o Order) {
+		tell := func(o status.Order) {
 			_, err := w.proxy.Operate(o, "mary")
 			require.NoError(t, err)
 		}
-		tell(Order{Backend: "app.a", Do: "weight", Weight: &weight})
-		tell(Order{Backend: "app.b", Do: "park"})
+		tell(status.Order{Backend: "app.a", Do: "weight", Weight: &weight})
+		tell(status.Order{Backend: "app.b", Do: "park"})
 		w.get(base + "/")
 		streams := make(chan string, 3)
 		for range 3 {
@@ -175,22 +174,4 @@ func TestWhatWasSetByHandOutlivesAReload(t *testing.T) {
 			assert.Equal(t, 10, strings.Count(<-streams, "tide"), "of a backend that is gone, too")
 		}
 	})
-}
-
-// TestAConnectionIsNotKeptForAPoolThatIsGone: one in use when its backend left is closed
-// when it is put back.
-func TestAConnectionIsNotKeptForAPoolThatIsGone(t *testing.T) {
-	var idle idleConns
-	here, there := net.Pipe()
-	idle.put(wire.NewConn(here), time.Minute)
-	require.Len(t, idle.free, 1)
-	idle.close()
-	_, err := there.Read(make([]byte, 1))
-	assert.ErrorIs(t, err, io.EOF, "what waits is closed")
-	here, there = net.Pipe()
-	idle.put(wire.NewConn(here), time.Minute)
-	assert.Empty(t, idle.free)
-	_ = there.SetReadDeadline(time.Now().Add(time.Second)) // a failure to come
-	_, err = there.Read(make([]byte, 1))
-	assert.ErrorIs(t, err, io.EOF, "and what comes back")
 }

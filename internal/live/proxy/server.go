@@ -176,7 +176,7 @@ func (s *server) accept() {
 		case socket.OutOfResources(err), errors.Is(err, syscall.ECONNABORTED):
 			// Out of descriptors or memory: others have to end first.
 			s.proxy.conns.CloseOne()
-			s.proxy.pools.closeUnused()
+			s.proxy.pools.CloseUnused()
 			if wait = min(max(2*wait, 5*time.Millisecond), time.Second); wait >= 100*time.Millisecond && !told {
 				told = true
 				s.proxy.event(s.address.String(), "short", "connections cannot be taken: %v", socket.ShortError(err))

@@ -12,6 +12,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/status"
 )
 
 // TestReadyOnceFirstProbesHaveEnded: until then nothing is accepted, /ready says so,
@@ -76,7 +78,7 @@ func TestALeavingBackendMayBeDrainedAndKeepASession(t *testing.T) {
 		body, _ := io.ReadAll(res.Body)
 		res.Body.Close()
 		seated, cookie := map[string]string{"192.0.2.1:80": "a", "192.0.2.2:80": "b"}[string(body)], res.Cookies()[0]
-		_, err = w.proxy.Operate(Order{Backend: "app." + seated, Do: "drain"}, "mary")
+		_, err = w.proxy.Operate(status.Order{Backend: "app." + seated, Do: "drain"}, "mary")
 		require.NoError(t, err)
 		again := func() string {
 			r, err := http.NewRequest("GET", base+"/", nil)

@@ -19,6 +19,7 @@ import (
 	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
 	"kestrix/internal/live/accesslog"
+	"kestrix/internal/live/pool"
 	"kestrix/internal/live/socket"
 	"kestrix/internal/live/wire"
 )
@@ -27,9 +28,9 @@ import (
 type connection struct {
 	entry   *entry
 	client  net.Conn
-	pool    *pool
+	pool    *pool.Pool
 	waits   config.Waits
-	q       ask
+	q       pool.Request
 	request request.Request // what routes and keys go by
 	access  accesslog.Line
 }
@@ -74,12 +75,12 @@ func (s *server) stream(e *entry, c net.Conn) {
 	}
 	r := e.frontend.Routes[i]
 	x.access.Route, x.pool, x.waits = r.Name, e.pools[i], e.waits[i]
-	x.access.Upstream = x.pool.name
+	x.access.Upstream = x.pool.Name
 	if r.Limits.Rate > 0 && p.limited(e.frontend, r, limit.Key(addr)) > 0 {
 		x.access.Cause = cause.RateLimited
 		return
 	}
-	x.q = ask{Request: upstream.Request{ID: p.request.Add(1) - 1, Key: trace.ClientKey(client), Seat: upstream.None}, parts: &x.request}
+	x.q = pool.Request{Request: upstream.Request{ID: p.request.Add(1) - 1, Key: trace.ClientKey(client), Seat: upstream.None}, Parts: &x.request}
 	x.access.ID = x.q.ID
 	x.carry(s.gone)
 }
@@ -90,42 +91,42 @@ func (x *connection) carry(gone context.Context) {
 	l := x.pool
 	for {
 		// Whether a client that waits has gone is only known when it is read from.
-		d, ok := l.decide(gone, &x.q)
+		d, ok := l.Decide(gone, &x.q)
 		if !ok {
 			x.access.Cause = cause.ClientLeft
 			return
 		}
-		b, why := d.backend, d.why
+		b, why := d.Backend, d.Reason
 		if x.access.Backend != "" {
 			x.access.Tried = append(x.access.Tried, x.access.Backend)
 		}
-		x.access.Attempts, x.access.Reason, x.access.Moved = int(x.q.attempt.Number), why, x.access.Moved || d.verdict.Moved()
+		x.access.Attempts, x.access.Reason, x.access.Moved = int(x.q.Attempt.Number), why, x.access.Moved || d.Verdict.Moved()
 		if b == nil {
-			x.access.Backend, x.access.Cause = "", d.verdict.Reason.Cause()
+			x.access.Backend, x.access.Cause = "", d.Verdict.Reason.Cause()
 			return
 		}
-		x.access.Backend = b.name
-		defer func() { b.addBytes(x.access.Bytes) }()
+		x.access.Backend = b.Name
+		defer func() { b.AddBytes(x.access.Bytes) }()
 		ctx := socket.WithClient(gone, x.client.RemoteAddr(), x.client.LocalAddr())
 		began := time.Now()
-		c, err := b.connect(ctx)
+		c, err := b.Connect(ctx)
 		if err != nil && socket.OutOfResources(err) {
-			l.cancel(&x.q)
+			l.Cancel(&x.q)
 			x.access.Cause = cause.Overloaded
 			return
 		}
 		if err != nil {
-			if l.settle(&x.q, upstream.Outcome{Kind: connectKind(err)}) == upstream.Again {
+			if l.Settle(&x.q, upstream.Outcome{Kind: pool.ConnectKind(err)}) == upstream.Again {
 				continue
 			}
-			x.access.Cause = dialCause(err)
+			x.access.Cause = pool.DialCause(err)
 			return
 		}
 		x.access.FirstByte = time.Since(began)
 		good := upstream.Outcome{Kind: upstream.Answered, Status: 200, FirstByte: max(x.access.FirstByte, 1)}
 		var o upstream.Outcome
-		o, x.access.Cause = splice(x.client, c, x.waits, &x.access.Bytes, good, func() { l.begins(&x.q) })
-		l.settle(&x.q, o)
+		o, x.access.Cause = splice(x.client, c, x.waits, &x.access.Bytes, good, func() { l.Begun(&x.q) })
+		l.Settle(&x.q, o)
 		return
 	}
 }

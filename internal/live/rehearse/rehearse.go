@@ -23,6 +23,7 @@ import (
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/status"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/drive"
@@ -277,7 +278,7 @@ func (s *stage) byHand(ctx context.Context, f scenario.Fault) {
 				if !struck(f, name) {
 					continue
 				}
-				o := proxy.Order{Backend: name, Do: f.Of().Order, Insist: true}
+				o := status.Order{Backend: name, Do: f.Of().Order, Insist: true}
 				switch weight := u.Backends[i].Weight; {
 				case o.Do == "weight" && begin:
 					o.Weight = &f.Weight

@@ -10,6 +10,7 @@ import (
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/health"
 	"kestrix/internal/core/result"
+	"kestrix/internal/core/status"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
 	"kestrix/internal/live/accesslog"
@@ -19,7 +20,7 @@ import (
 
 // result puts together what the driver saw and what the proxy tells.
 func (s *stage) result(samples []drive.Sample, partial bool) {
-	status := s.proxy.Status()
+	now := s.proxy.Status()
 	s.mu.Lock()
 	access, events := slices.Clone(s.access), slices.Clone(s.events)
 	s.mu.Unlock()
@@ -31,7 +32,7 @@ func (s *stage) result(samples []drive.Sample, partial bool) {
 		r.Timeline = drive.Timeline(samples, s.o.Bucket)
 	}
 	for i, u := range s.config.Upstreams {
-		r.Upstreams[u.Name] = s.upstream(u, answers[u.Name], &status.Upstreams[i], access)
+		r.Upstreams[u.Name] = s.upstream(u, answers[u.Name], &now.Upstreams[i], access)
 	}
 	s.boxes(r, access)
 	clients := map[uint32]bool{}
@@ -123,7 +124,7 @@ func (s *stage) connections(r *result.Replay, access []accesslog.Line) {
 }
 
 // upstream puts together what is known of one.
-func (s *stage) upstream(cfg *config.Upstream, answers *result.Upstream, st *proxy.UpstreamStatus, access []accesslog.Line) *result.Upstream {
+func (s *stage) upstream(cfg *config.Upstream, answers *result.Upstream, st *status.Upstream, access []accesslog.Line) *result.Upstream {
 	u := &result.Upstream{Backends: map[string]*result.Backend{}}
 	if answers != nil {
 		u.Latency, u.Sessions = answers.Latency, answers.Sessions

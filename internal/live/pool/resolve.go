@@ -1,4 +1,4 @@
-package proxy
+package pool
 
 import (
 	"context"
@@ -23,7 +23,7 @@ type names struct {
 // lookUp asks for the addresses of all names of an upstream. One that cannot be
 // looked up keeps the addresses it had: that a name server is away says nothing
 // of the backends.
-func (n *names) lookUp(o *poolOptions, u *config.Upstream) {
+func (n *names) lookUp(o *Options, u *config.Upstream) {
 	ctx, cancel := context.WithTimeout(context.Background(), lookupTime)
 	defer cancel()
 	var hosts []string
@@ -62,7 +62,7 @@ func (n *names) lookUp(o *poolOptions, u *config.Upstream) {
 }
 
 // expand returns the upstream as the core sees it.
-func (l *pool) expand(u *config.Upstream) *config.Upstream {
+func (l *Pool) expand(u *config.Upstream) *config.Upstream {
 	if !u.ResolveEach {
 		return u
 	}
@@ -73,7 +73,7 @@ func (l *pool) expand(u *config.Upstream) *config.Upstream {
 }
 
 // follow looks names up again as long as the upstream wants it.
-func (l *pool) follow() {
+func (l *Pool) follow() {
 	for {
 		l.mu.Lock()
 		base, secure := l.base, l.tls
@@ -98,7 +98,7 @@ func (l *pool) follow() {
 		now := l.expand(base)
 		l.mu.Lock()
 		if l.base == base && !slices.EqualFunc(now.Backends, l.cfg.Backends, func(a, b config.Backend) bool { return a.Name == b.Name }) {
-			l.set.o.Event(l.name, "resolved", "%d backends were %d", len(now.Backends), len(l.cfg.Backends))
+			l.set.o.Event(l.Name, "resolved", "%d backends were %d", len(now.Backends), len(l.cfg.Backends))
 			l.applyLocked(now, secure)
 		}
 		l.mu.Unlock()

@@ -1,4 +1,4 @@
-package proxy
+package pool
 
 import (
 	"sync/atomic"
@@ -23,7 +23,7 @@ type counts struct {
 	steps                         [stepsKept][2]uint32 // requests and failures in each of the last steps, by step
 	step                          int64                // that steps was last written in
 	why                           string               // of the last change of state
-	probe                         *ProbeSeen
+	probe                         *status.ProbeSeen
 }
 
 // rateOver is over how many seconds a rate is taken.
@@ -39,7 +39,7 @@ const (
 const longestCounted = time.Hour
 
 // countLocked counts an attempt that has ended. l.mu is held.
-func (l *pool) countLocked(now tick.Time, a *upstream.Attempt, o upstream.Outcome) {
+func (l *Pool) countLocked(now tick.Time, a *upstream.Attempt, o upstream.Outcome) {
 	if int(a.Backend) >= len(l.backends) || l.backends[a.Backend] == nil {
 		return // it is gone
 	}
@@ -111,7 +111,7 @@ func (c *counts) rate(now tick.Time) float64 {
 }
 
 // tell fills in what was counted.
-func (c *counts) tell(b *BackendStatus) {
+func (c *counts) tell(b *status.Backend) {
 	b.Requests, b.Failed, b.ClientLeft, b.Seats, b.Statuses, b.Bytes = c.requests, c.failed, c.left, c.seats, c.statuses, c.bytes.Load()
 	if c.first != nil {
 		b.P50, b.P99 = float64(c.first.ValueAtPercentile(50))/1e6, float64(c.first.ValueAtPercentile(99))/1e6
@@ -122,4 +122,51 @@ func (c *counts) tell(b *BackendStatus) {
 func (c *counts) zero() {
 	c.requests, c.failed, c.left, c.seats, c.statuses, c.first = 0, 0, 0, 0, [5]uint64{}, nil
 	c.bytes.Store(0)
+}
+
+// Status returns how the upstream stands, with what was asked lately if that is
+// wanted.
+func (l *Pool) Status(at time.Time, recent bool) status.Upstream {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	now := l.set.o.Now()
+	wall := func(t tick.Time) time.Time { return at.Add(-now.Sub(t)) }
+	u := status.Upstream{Name: l.Name, Algorithm: l.cfg.Algorithm, Waiting: l.core.Waiting(), Refused: l.refused, Backends: []status.Backend{}}
+	fair, total := upstream.FairShares(l.cfg), uint64(0)
+	for _, m := range l.core.Members(now) {
+		cfg := l.core.Backend(m.ID)
+		c := l.backends[m.ID].counts
+		b := status.Backend{
+			Name: m.Name, Address: cfg.Address.String(), State: m.State.String(), Why: c.why, Since: wall(m.Since), Rest: max(m.Rest, 0).Seconds(), ByHand: m.ByHand,
+			Zone: cfg.Zone, Tier: cfg.Tier, Weight: m.Weight, FairShare: fair[m.Name], InFlight: m.InFlight, Rate: c.rate(now), Probe: c.probe,
+		}
+		if h := l.hands[m.Name]; h != nil {
+			until := h.until
+			b.Until = &until
+		}
+		if recent {
+			b.Recent = c.lately(now)
+		}
+		c.tell(&b)
+		total += b.Requests
+		u.Backends = append(u.Backends, b)
+	}
+	for i := range u.Backends {
+		if b := &u.Backends[i]; total > 0 {
+			b.Share = float64(b.Requests) / float64(total)
+		}
+	}
+	return u
+}
+
+// zero begins the counts anew.
+func (l *Pool) zero() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.refused = 0
+	for _, b := range l.backends {
+		if b != nil {
+			b.counts.zero()
+		}
+	}
 }

@@ -1,4 +1,4 @@
-package proxy
+package pool
 
 import (
 	"context"
@@ -116,14 +116,14 @@ func (i *idleConns) close() {
 	}
 }
 
-// connect is dial within the connect timeout, the TLS handshake included, with
-// an error that says what failed.
-func (b *backend) connect(ctx context.Context) (net.Conn, error) {
+// Connect connects within the connect timeout, the TLS handshake included, with
+// a *DialError that says what failed.
+func (b *Backend) Connect(ctx context.Context) (net.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, b.within)
 	defer cancel()
 	c, err := b.counted(ctx)
 	why := cause.Unreachable
-	if errors.Is(err, syscall.ECONNREFUSED) || b.address.Unix != "" && errors.Is(err, os.ErrNotExist) {
+	if errors.Is(err, syscall.ECONNREFUSED) || b.Address.Unix != "" && errors.Is(err, os.ErrNotExist) {
 		why = cause.Refused
 	}
 	if err == nil {
@@ -134,7 +134,7 @@ func (b *backend) connect(ctx context.Context) (net.Conn, error) {
 		why = cause.ConnectTimeout
 	}
 	if err != nil {
-		return nil, &dialError{err, why}
+		return nil, &DialError{err, why}
 	}
 	return c, nil
 }
@@ -144,13 +144,13 @@ var errAllUsed = &net.OpError{Op: "dial", Net: "tcp", Err: os.NewSyscallError("s
 
 // counted dials, and counts the connection among those that backends may have.
 // Where there are too many, those that wait for a request are closed for it.
-func (b *backend) counted(ctx context.Context) (net.Conn, error) {
+func (b *Backend) counted(ctx context.Context) (net.Conn, error) {
 	t := &b.set.conns
-	if !t.Take() && (!b.set.closeUnused() || !t.Take()) {
+	if !t.Take() && (!b.set.CloseUnused() || !t.Take()) {
 		return nil, errAllUsed
 	}
 	c, err := b.dial(ctx, 0)
-	if err != nil && socket.OutOfResources(err) && b.set.closeUnused() {
+	if err != nil && socket.OutOfResources(err) && b.set.CloseUnused() {
 		c, err = b.dial(ctx, 0)
 	}
 	if err != nil {
@@ -173,7 +173,7 @@ func (c *countedConn) SyscallConn() (syscall.RawConn, error) {
 }
 
 // secure connects, and speaks TLS where that is wanted.
-func (b *backend) secure(ctx context.Context, port int) (net.Conn, error) {
+func (b *Backend) secure(ctx context.Context, port int) (net.Conn, error) {
 	c, err := b.dial(ctx, port)
 	if err != nil {
 		return nil, err
@@ -182,7 +182,7 @@ func (b *backend) secure(ctx context.Context, port int) (net.Conn, error) {
 }
 
 // over speaks TLS on a connection where that is wanted.
-func (b *backend) over(ctx context.Context, c net.Conn) (net.Conn, error) {
+func (b *Backend) over(ctx context.Context, c net.Conn) (net.Conn, error) {
 	if b.tls == nil {
 		return c, nil
 	}
@@ -191,34 +191,34 @@ func (b *backend) over(ctx context.Context, c net.Conn) (net.Conn, error) {
 		c.Close()
 		return nil, socket.TLSError(err)
 	}
-	if b.http2 && t.ConnectionState().NegotiatedProtocol != "h2" {
+	if b.HTTP2 && t.ConnectionState().NegotiatedProtocol != "h2" {
 		c.Close()
 		return nil, errors.New("the backend does not speak HTTP/2")
 	}
 	return t, nil
 }
 
-// scheme is http or https.
-func (b *backend) scheme() string {
+// Scheme is http or https.
+func (b *Backend) Scheme() string {
 	if b.tls != nil {
 		return "https"
 	}
 	return "http"
 }
 
-// expectWait is how long a body that the client holds back (Expect:
+// ExpectWait is how long a body that the client holds back (Expect:
 // 100-continue) is held back from a backend that says nothing (RFC 9110 section
 // 10.1.1).
-const expectWait = time.Second
+const ExpectWait = time.Second
 
-// transport returns the way for HTTP/2 requests whose answer is waited for so
+// Transport returns the way for HTTP/2 requests whose answer is waited for so
 // long: the library's, which puts many requests on one connection.
-func (b *backend) transport(answer time.Duration) *http.Transport {
+func (b *Backend) Transport(answer time.Duration) *http.Transport {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	t := b.transports[answer]
 	if t == nil {
-		dial := func(ctx context.Context, _, _ string) (net.Conn, error) { return b.connect(ctx) }
+		dial := func(ctx context.Context, _, _ string) (net.Conn, error) { return b.Connect(ctx) }
 		speaks := new(http.Protocols)
 		speaks.SetHTTP2(b.tls != nil)
 		speaks.SetUnencryptedHTTP2(b.tls == nil)
@@ -227,7 +227,7 @@ func (b *backend) transport(answer time.Duration) *http.Transport {
 			DisableCompression:    true, // bodies are passed on as they are
 			IdleConnTimeout:       b.kept,
 			ResponseHeaderTimeout: answer,
-			ExpectContinueTimeout: expectWait,
+			ExpectContinueTimeout: ExpectWait,
 		}
 		b.transports[answer] = t
 	}
@@ -235,7 +235,7 @@ func (b *backend) transport(answer time.Duration) *http.Transport {
 }
 
 // closeIdle lets go of what is not in use.
-func (b *backend) closeIdle() {
+func (b *Backend) closeIdle() {
 	b.idle.close()
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -244,10 +244,10 @@ func (b *backend) closeIdle() {
 	}
 }
 
-// host is what a request to the backend itself has for a host.
-func (b *backend) host() string {
-	if b.address.Unix != "" {
+// Host is what a request to the backend itself has for a host.
+func (b *Backend) Host() string {
+	if b.Address.Unix != "" {
 		return "localhost"
 	}
-	return b.address.String()
+	return b.Address.String()
 }

@@ -1,4 +1,4 @@
-package proxy
+package pool
 
 import (
 	"bufio"
@@ -27,7 +27,7 @@ const probeAgain = 200 * time.Millisecond
 
 // probeOnce sends one probe over a connection of its own. That this machine has
 // run out of something is no failure of the backend: the probe waits for it.
-func probeOnce(b *backend, p *config.Probe, ended <-chan struct{}) upstream.Probe {
+func probeOnce(b *Backend, p *config.Probe, ended <-chan struct{}) upstream.Probe {
 	for {
 		r, short := probeNow(b, p)
 		if !short {
@@ -42,11 +42,11 @@ func probeOnce(b *backend, p *config.Probe, ended <-chan struct{}) upstream.Prob
 }
 
 // probeNow sends one; short says that it could not be.
-func probeNow(b *backend, p *config.Probe) (r upstream.Probe, short bool) {
+func probeNow(b *Backend, p *config.Probe) (r upstream.Probe, short bool) {
 	ctx, cancel := context.WithTimeout(context.Background(), p.Timeout)
 	defer cancel()
 	dial := b.dial
-	b = &backend{name: b.name, address: b.address, tls: b.tls, http2: b.http2, dial: func(ctx context.Context, port int) (net.Conn, error) {
+	b = &Backend{Name: b.Name, Address: b.Address, tls: b.tls, HTTP2: b.HTTP2, dial: func(ctx context.Context, port int) (net.Conn, error) {
 		c, err := dial(ctx, port)
 		short = err != nil && socket.OutOfResources(err)
 		return c, err
@@ -61,7 +61,7 @@ func probeNow(b *backend, p *config.Probe) (r upstream.Probe, short bool) {
 
 // probeSenders send probes, by the names of config.ProbeKinds. Each returns why its
 // probe failed, empty if it passed, and what the backend reports of itself.
-var probeSenders = map[string]func(ctx context.Context, b *backend, p *config.Probe) (report *health.Report, why string){
+var probeSenders = map[string]func(ctx context.Context, b *Backend, p *config.Probe) (report *health.Report, why string){
 	"http":        probeHTTP,
 	"tcp":         probeTCP,
 	"tls":         probeTLS,
@@ -70,7 +70,7 @@ var probeSenders = map[string]func(ctx context.Context, b *backend, p *config.Pr
 }
 
 // probeReport reads the line in which a backend says how it is.
-func probeReport(ctx context.Context, b *backend, p *config.Probe) (*health.Report, string) {
+func probeReport(ctx context.Context, b *Backend, p *config.Probe) (*health.Report, string) {
 	c, err := b.dial(ctx, p.Port)
 	if err != nil {
 		return nil, probeFailure(ctx, p, err)
@@ -96,19 +96,19 @@ func probeReport(ctx context.Context, b *backend, p *config.Probe) (*health.Repo
 }
 
 // probeHTTP asks for a page.
-func probeHTTP(ctx context.Context, b *backend, p *config.Probe) (*health.Report, string) {
+func probeHTTP(ctx context.Context, b *Backend, p *config.Probe) (*health.Report, string) {
 	return nil, askPage(ctx, b, p)
 }
 
-func askPage(ctx context.Context, b *backend, p *config.Probe) string {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, b.scheme()+"://"+b.host()+p.Path, nil)
+func askPage(ctx context.Context, b *Backend, p *config.Probe) string {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, b.Scheme()+"://"+b.Host()+p.Path, nil)
 	if err != nil {
 		return "the path cannot be asked for: " + p.Path
 	}
 	req.Header.Set("User-Agent", "kestrix-probe")
 	secure := func(ctx context.Context, _, _ string) (net.Conn, error) { return b.secure(ctx, p.Port) }
 	t := &http.Transport{DialContext: secure, DialTLSContext: secure, DisableKeepAlives: true, DisableCompression: true}
-	if b.http2 {
+	if b.HTTP2 {
 		t.Protocols = new(http.Protocols)
 		t.Protocols.SetHTTP2(b.tls != nil)
 		t.Protocols.SetUnencryptedHTTP2(b.tls == nil)

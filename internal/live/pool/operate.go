@@ -1,32 +1,17 @@
-package proxy
+package pool
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/status"
 	"kestrix/internal/core/upstream"
 )
 
-// Order is what an operator wants of a backend.
-type Order struct {
-	Backend string  `json:"backend"`          // UPSTREAM.BACKEND
-	Do      string  `json:"do"`               // park, drain, return, weight or forget
-	Weight  *int    `json:"weight,omitempty"` // for weight
-	For     float64 `json:"for,omitempty"`    // seconds after which it ends by itself; 0: never. For park, drain and weight
-	Insist  bool    `json:"insist,omitempty"` // also if nobody is left to answer then
-	Seen    *string `json:"seen,omitempty"`   // by_hand as it was seen; if somebody has set it otherwise meanwhile, nothing is done
-}
-
-// Told is what came of an order.
-type Told struct {
-	Backend string `json:"backend"`
-	Before  string `json:"before"` // state and weight
-	After   string `json:"after"`
-}
-
-// OrderError is an order that is not carried out.
+// OrderError is why an order was not carried out.
 type OrderError struct {
 	Why      string
 	Conflict bool // it would be with insist
@@ -53,27 +38,28 @@ const (
 
 // Operate does what an operator wants; who is told in the news. The error is an
 // *OrderError, and nothing was done.
-func (p *Proxy) Operate(o Order, who string) (Told, error) {
-	op, weight, lasts, err := o.parse()
+func (s *Set) Operate(o status.Order, who string) (status.Told, error) {
+	op, weight, lasts, err := parseOrder(&o)
 	if err != nil {
-		return Told{}, err
+		return status.Told{}, err
 	}
 	name, backend, _ := strings.Cut(o.Backend, ".")
-	l := p.pools.get(name)
+	l := s.Get(name)
 	if l == nil {
-		return Told{}, p.unknown("there is no upstream %q", name, o.Backend)
+		return status.Told{}, s.unknown("there is no upstream %q", name, o.Backend)
 	}
 	l.mu.Lock()
-	defer l.mu.Unlock()
 	id, ok := l.core.Lookup(backend)
 	if !ok {
-		return Told{}, p.unknown("the upstream \""+name+"\" has no backend %q", backend, o.Backend)
+		l.mu.Unlock()
+		return status.Told{}, s.unknown("the upstream \""+name+"\" has no backend %q", backend, o.Backend)
 	}
+	defer l.mu.Unlock()
 	if err := l.mayLocked(id, &o, op, weight); err != nil {
-		return Told{}, err
+		return status.Told{}, err
 	}
 	before := l.wordsLocked(id)
-	l.core.Operate(p.now(), id, op, weight)
+	l.core.Operate(s.o.Now(), id, op, weight)
 	l.setHandLocked(backend, op, lasts)
 	l.noteLocked()
 	after := l.wordsLocked(id)
@@ -84,12 +70,12 @@ func (p *Proxy) Operate(o Order, who string) (Told, error) {
 	if lasts > 0 {
 		text += " for " + lasts.String()
 	}
-	p.event(name+"."+backend, "told", "%s, by %s: %s, was %s", text, who, after, before)
-	return Told{name + "." + backend, before, after}, nil
+	s.o.Event(name+"."+backend, "told", "%s, by %s: %s, was %s", text, who, after, before)
+	return status.Told{Backend: name + "." + backend, Before: before, After: after}, nil
 }
 
-// parse returns what an order says; the error is for whoever gave it.
-func (o *Order) parse() (op upstream.Operation, weight int, lasts time.Duration, err error) {
+// parseOrder returns what an order says; the error is for whoever gave it.
+func parseOrder(o *status.Order) (op upstream.Operation, weight int, lasts time.Duration, err error) {
 	fail := func(format string, args ...any) (upstream.Operation, int, time.Duration, error) {
 		return 0, 0, 0, noOrder(format, args...)
 	}
@@ -119,7 +105,7 @@ func (o *Order) parse() (op upstream.Operation, weight int, lasts time.Duration,
 }
 
 // mayLocked checks an order against how its backend stands. l.mu is held.
-func (l *pool) mayLocked(id upstream.BackendID, o *Order, op upstream.Operation, weight int) error {
+func (l *Pool) mayLocked(id upstream.BackendID, o *status.Order, op upstream.Operation, weight int) error {
 	if now := l.handLocked(id); o.Seen != nil && *o.Seen != now {
 		if now == "" {
 			now = "as the file says"
@@ -128,32 +114,38 @@ func (l *pool) mayLocked(id upstream.BackendID, o *Order, op upstream.Operation,
 	}
 	takesOut := op == upstream.Park || op == upstream.Drain || op == upstream.Weigh && weight == 0
 	if takesOut && !o.Insist && l.lastLocked(id) {
-		return &OrderError{Why: fmt.Sprintf("%s is the last of %q in rotation; without it nobody answers", o.Backend, l.name), Conflict: true}
+		return &OrderError{Why: fmt.Sprintf("%s is the last of %q in rotation; without it nobody answers", o.Backend, l.Name), Conflict: true}
 	}
 	return nil
 }
 
 // unknown says that something is not there, and what may have been meant.
-func (p *Proxy) unknown(format, what, whole string) error {
+func (s *Set) unknown(format, what, whole string) error {
 	hint := ""
-	if st := p.state.Load(); st != nil {
-		var names []string
-		for _, u := range st.config.Upstreams {
-			for _, b := range u.Backends {
-				names = append(names, u.Name+"."+b.Name)
-			}
-		}
-		if s := config.Suggest(whole, names); s != "" {
-			hint = "; did you mean " + s + "?"
-		} else if !strings.Contains(whole, ".") {
-			hint = "; backends are named UPSTREAM.BACKEND"
-		}
+	if m := config.Suggest(whole, s.names()); m != "" {
+		hint = "; did you mean " + m + "?"
+	} else if !strings.Contains(whole, ".") {
+		hint = "; backends are named UPSTREAM.BACKEND"
 	}
 	return noOrder(format+"%s", what, hint)
 }
 
+// names returns the names of all backends, as UPSTREAM.BACKEND, sorted.
+func (s *Set) names() []string {
+	var names []string
+	for _, l := range s.All() {
+		l.mu.Lock()
+		for _, b := range l.cfg.Backends {
+			names = append(names, l.Name+"."+b.Name)
+		}
+		l.mu.Unlock()
+	}
+	slices.Sort(names)
+	return names
+}
+
 // lastLocked reports whether a backend is the only one in rotation. l.mu is held.
-func (l *pool) lastLocked(id upstream.BackendID) bool {
+func (l *Pool) lastLocked(id upstream.BackendID) bool {
 	last := false
 	for _, m := range l.core.Members(l.set.o.Now()) {
 		in := m.State.InRotation() && m.Weight > 0
@@ -167,7 +159,7 @@ func (l *pool) lastLocked(id upstream.BackendID) bool {
 }
 
 // handLocked words what an operator set of a backend. l.mu is held.
-func (l *pool) handLocked(id upstream.BackendID) string {
+func (l *Pool) handLocked(id upstream.BackendID) string {
 	for _, m := range l.core.Members(l.set.o.Now()) {
 		if m.ID == id {
 			return m.ByHand
@@ -177,7 +169,7 @@ func (l *pool) handLocked(id upstream.BackendID) string {
 }
 
 // wordsLocked words how a backend stands. l.mu is held.
-func (l *pool) wordsLocked(id upstream.BackendID) string {
+func (l *Pool) wordsLocked(id upstream.BackendID) string {
 	for _, m := range l.core.Members(l.set.o.Now()) {
 		if m.ID == id {
 			return fmt.Sprintf("%s, weight %d", m.State, m.Weight)
@@ -188,7 +180,7 @@ func (l *pool) wordsLocked(id upstream.BackendID) string {
 
 // setHandLocked has what was set end by itself after a time, in place of what
 // was set before. l.mu is held.
-func (l *pool) setHandLocked(backend string, op upstream.Operation, lasts time.Duration) {
+func (l *Pool) setHandLocked(backend string, op upstream.Operation, lasts time.Duration) {
 	if op == upstream.Forget {
 		return
 	}
@@ -216,7 +208,7 @@ func (l *pool) setHandLocked(backend string, op upstream.Operation, lasts time.D
 		} else {
 			l.core.Operate(l.set.o.Now(), id, upstream.Return, 0)
 		}
-		l.set.o.Event(l.name+"."+backend, "told", "what was set for %s is over: %s", lasts, l.wordsLocked(id))
+		l.set.o.Event(l.Name+"."+backend, "told", "what was set for %s is over: %s", lasts, l.wordsLocked(id))
 		l.noteLocked()
 	})
 	if l.hands == nil {

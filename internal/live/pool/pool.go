@@ -1,4 +1,4 @@
-package proxy
+package pool
 
 import (
 	"crypto/rand"
@@ -8,16 +8,17 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/status"
 	"kestrix/internal/core/sticky"
 	"kestrix/internal/core/tick"
 	"kestrix/internal/core/upstream"
 	"kestrix/internal/live/journal"
 )
 
-// pool is an upstream in use: its core and the connections to its backends.
-type pool struct {
-	set  *poolSet
-	name string
+// Pool is an upstream in use: its core and the connections to its backends.
+type Pool struct {
+	set  *Set
+	Name string
 
 	namesMu sync.Mutex
 	names   names
@@ -28,7 +29,7 @@ type pool struct {
 	cfg        *config.Upstream // with a backend for each address, where that is wanted
 	tls        *tls.Config      // nil: backends are spoken to in clear text
 	core       *journal.Core
-	backends   []*backend // by upstream.BackendID
+	backends   []*Backend // by upstream.BackendID
 	sealer     *sticky.Sealer
 	secret     string // that the sealer was made from
 	actions    []upstream.Action
@@ -48,8 +49,8 @@ type pool struct {
 	once  sync.Once
 }
 
-func newPool(set *poolSet, cfg *config.Upstream, tls *tls.Config) *pool {
-	l := &pool{set: set, name: cfg.Name, wake: make(chan struct{}, 1), first: make(chan struct{}), ended: make(chan struct{}), waiters: map[uint64]chan upstream.Grant{}}
+func newPool(set *Set, cfg *config.Upstream, tls *tls.Config) *Pool {
+	l := &Pool{set: set, Name: cfg.Name, wake: make(chan struct{}, 1), first: make(chan struct{}), ended: make(chan struct{}), waiters: map[uint64]chan upstream.Grant{}}
 	l.names = names{map[string][]netip.Addr{}, map[string]bool{}}
 	l.rebased = make(chan struct{}, 1)
 	l.base, l.tls = cfg, tls
@@ -62,7 +63,7 @@ func newPool(set *poolSet, cfg *config.Upstream, tls *tls.Config) *pool {
 }
 
 // reload goes over to another configuration of the same upstream.
-func (l *pool) reload(cfg *config.Upstream, tls *tls.Config) {
+func (l *Pool) reload(cfg *config.Upstream, tls *tls.Config) {
 	now := l.expand(cfg)
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -75,13 +76,13 @@ func (l *pool) reload(cfg *config.Upstream, tls *tls.Config) {
 }
 
 // applyLocked has core and connections follow a configuration. l.mu is held.
-func (l *pool) applyLocked(cfg *config.Upstream, tls *tls.Config) {
+func (l *Pool) applyLocked(cfg *config.Upstream, tls *tls.Config) {
 	l.cfg, l.tls = cfg, tls
 	l.reloads++
 	l.core.Reload(l.set.o.Now(), cfg)
 	for _, m := range l.core.Members(l.set.o.Now()) {
 		if m.ByHand != "" {
-			l.set.o.Event(l.name+"."+m.Name, "by hand", "%s: it stays so", m.ByHand)
+			l.set.o.Event(l.Name+"."+m.Name, "by hand", "%s: it stays so", m.ByHand)
 		}
 	}
 	l.connect()
@@ -90,10 +91,10 @@ func (l *pool) applyLocked(cfg *config.Upstream, tls *tls.Config) {
 
 // connect makes the ways to backends that are new or have changed, and the
 // sealer. l.mu is held, or l is not yet shared.
-func (l *pool) connect() {
+func (l *Pool) connect() {
 	old := l.backends
-	l.backends = make([]*backend, l.core.Slots())
-	kept := map[*backend]bool{}
+	l.backends = make([]*Backend, l.core.Slots())
+	kept := map[*Backend]bool{}
 	for _, b := range l.cfg.Backends {
 		id, _ := l.core.Lookup(b.Name)
 		if int(id) < len(old) && old[id] != nil && old[id].serves(b, l.cfg, l.tls) {
@@ -103,7 +104,7 @@ func (l *pool) connect() {
 		}
 		l.backends[id] = newBackend(l.set, b, l.cfg, l.tls)
 		for _, o := range old {
-			if o != nil && o.name == b.Name {
+			if o != nil && o.Name == b.Name {
 				l.backends[id].counts = o.counts // what was counted stays
 			}
 		}
@@ -123,7 +124,7 @@ func (l *pool) connect() {
 
 // makeSealer makes what seals the seats of cookies, anew where its secret has changed.
 // l.mu is held, or l is not yet shared.
-func (l *pool) makeSealer() {
+func (l *Pool) makeSealer() {
 	s := l.cfg.Sticky
 	if s == nil || s.By != "cookie" || l.sealer != nil && s.Secret == l.secret {
 		return
@@ -136,7 +137,7 @@ func (l *pool) makeSealer() {
 }
 
 // run has the core do what is due, at its time.
-func (l *pool) run() {
+func (l *Pool) run() {
 	timer := time.NewTimer(time.Hour)
 	defer timer.Stop()
 	for {
@@ -154,13 +155,13 @@ func (l *pool) run() {
 			go func() {
 				began := time.Now()
 				r := probeOnce(b, probe, l.ended)
-				seen := &ProbeSeen{At: time.Now(), Took: time.Since(began).Seconds(), Passed: r.Passed, Why: r.Why}
+				seen := &status.ProbeSeen{At: time.Now(), Took: time.Since(began).Seconds(), Passed: r.Passed, Why: r.Why}
 				if tell := l.set.o.Probe; tell != nil {
 					what := "passed"
 					if !r.Passed {
 						what = "failed: " + r.Why
 					}
-					tell(l.name+"."+b.name, time.Since(began), what)
+					tell(l.Name+"."+b.Name, time.Since(began), what)
 				}
 				l.probed(id, reloads, r, seen)
 			}()
@@ -185,7 +186,7 @@ func (l *pool) run() {
 
 // probed hands the core a probe's result. One that was sent before a reload is dropped:
 // it may have asked another backend, or for something else. The core sends its own.
-func (l *pool) probed(id upstream.BackendID, reloads int, r upstream.Probe, seen *ProbeSeen) {
+func (l *Pool) probed(id upstream.BackendID, reloads int, r upstream.Probe, seen *status.ProbeSeen) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.stopped || l.reloads != reloads {
@@ -198,14 +199,14 @@ func (l *pool) probed(id upstream.BackendID, reloads int, r upstream.Probe, seen
 
 // noteLocked tells of changes of state and sees to it that run wakes in time.
 // l.mu is held.
-func (l *pool) noteLocked() {
+func (l *Pool) noteLocked() {
 	l.changes = l.core.Changes(l.changes[:0])
 	for _, c := range l.changes {
 		b := l.core.Backend(c.Backend)
 		if int(c.Backend) < len(l.backends) && l.backends[c.Backend] != nil {
 			l.backends[c.Backend].counts.why = c.Why
 		}
-		l.set.o.Event(l.name+"."+b.Name, c.To.String(), "%s", c.Why)
+		l.set.o.Event(l.Name+"."+b.Name, c.To.String(), "%s", c.Why)
 	}
 	if len(l.changes) > 0 {
 		up := 0
@@ -217,11 +218,11 @@ func (l *pool) noteLocked() {
 		if was := l.empty; (up == 0) != was {
 			switch l.empty = up == 0; {
 			case l.empty && l.cfg.TryAnyway:
-				l.set.o.Event(l.name, "empty", "no backend is in rotation; requests try one that is out")
+				l.set.o.Event(l.Name, "empty", "no backend is in rotation; requests try one that is out")
 			case l.empty:
-				l.set.o.Event(l.name, "empty", "no backend is in rotation; requests are answered with 503")
+				l.set.o.Event(l.Name, "empty", "no backend is in rotation; requests are answered with 503")
 			default:
-				l.set.o.Event(l.name, "served", "a backend is in rotation again")
+				l.set.o.Event(l.Name, "served", "a backend is in rotation again")
 			}
 		}
 	}
@@ -237,7 +238,7 @@ func (l *pool) noteLocked() {
 	}
 }
 
-func (l *pool) stop() {
+func (l *Pool) stop() {
 	l.once.Do(func() {
 		close(l.ended)
 		l.mu.Lock()
@@ -254,8 +255,8 @@ func (l *pool) stop() {
 	})
 }
 
-// probed returns a channel that is closed when no backend waits for its first probe.
-func (l *pool) probedFirst() <-chan struct{} { return l.first }
+// ProbedFirst returns a channel that is closed when no backend waits for its first probe.
+func (l *Pool) ProbedFirst() <-chan struct{} { return l.first }
 
-// stops returns a channel that is closed when the pool is stopped.
-func (l *pool) stops() <-chan struct{} { return l.ended }
+// Stopping returns a channel that is closed when the pool is stopped.
+func (l *Pool) Stopping() <-chan struct{} { return l.ended }

@@ -1,4 +1,4 @@
-package proxy
+package pool
 
 import (
 	"bytes"
@@ -19,7 +19,7 @@ import (
 
 // probeTCP opens the port. Where something is expected it writes what is sent and
 // reads until that comes.
-func probeTCP(ctx context.Context, b *backend, p *config.Probe) (*health.Report, string) {
+func probeTCP(ctx context.Context, b *Backend, p *config.Probe) (*health.Report, string) {
 	connect := b.dial
 	if p.Body != "" {
 		connect = b.secure
@@ -69,10 +69,10 @@ func clipped(b []byte) string {
 
 // probeTLS shakes hands. A certificate is verified by the upstream's tls block, where
 // there is one, else by the authorities of the system.
-func probeTLS(ctx context.Context, b *backend, p *config.Probe) (*health.Report, string) {
+func probeTLS(ctx context.Context, b *Backend, p *config.Probe) (*health.Report, string) {
 	c := b.tls.Clone()
 	if c == nil {
-		c = &tls.Config{ServerName: b.address.Host}
+		c = &tls.Config{ServerName: b.Address.Host}
 	}
 	if p.Name != "" {
 		c.ServerName = p.Name
@@ -96,8 +96,8 @@ func probeTLS(ctx context.Context, b *backend, p *config.Probe) (*health.Report,
 // probeGRPC calls the public health-checking protocol of gRPC: Check of
 // grpc.health.v1.Health, whose request has the name of a service as field 1, and whose
 // response has its status as field 1, of which 1 is SERVING.
-func probeGRPC(ctx context.Context, b *backend, p *config.Probe) (*health.Report, string) {
-	own := &backend{name: b.name, address: b.address, dial: b.dial, http2: true}
+func probeGRPC(ctx context.Context, b *Backend, p *config.Probe) (*health.Report, string) {
+	own := &Backend{Name: b.Name, Address: b.Address, dial: b.dial, HTTP2: true}
 	if b.tls != nil {
 		own.tls = b.tls.Clone()
 		own.tls.NextProtos = []string{"h2"}
@@ -107,9 +107,9 @@ func probeGRPC(ctx context.Context, b *backend, p *config.Probe) (*health.Report
 		message = append(binary.AppendUvarint([]byte{1<<3 | 2}, uint64(len(p.Service))), p.Service...)
 	}
 	frame := append(binary.BigEndian.AppendUint32([]byte{0}, uint32(len(message))), message...)
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, own.scheme()+"://"+own.host()+"/grpc.health.v1.Health/Check", bytes.NewReader(frame))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, own.Scheme()+"://"+own.Host()+"/grpc.health.v1.Health/Check", bytes.NewReader(frame))
 	if err != nil {
-		return nil, "the backend's address cannot be asked: " + own.host()
+		return nil, "the backend's address cannot be asked: " + own.Host()
 	}
 	req.Header = http.Header{"Content-Type": {"application/grpc"}, "Te": {"trailers"}, "User-Agent": {"kestrix-probe"}}
 	secure := func(ctx context.Context, _, _ string) (net.Conn, error) { return own.secure(ctx, p.Port) }

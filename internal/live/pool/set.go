@@ -1,4 +1,4 @@
-package proxy
+package pool
 
 import (
 	"context"
@@ -17,8 +17,8 @@ import (
 	"kestrix/internal/live/socket"
 )
 
-// poolOptions say how pools reach their backends and what they report to.
-type poolOptions struct {
+// Options say how pools reach their backends and what they report to.
+type Options struct {
 	Now     func() tick.Time // the time of the core
 	Seed    uint64           // keys the random numbers of the core
 	Dial    func(ctx context.Context, network, address string) (net.Conn, error)
@@ -28,25 +28,25 @@ type poolOptions struct {
 	Journal func(journal.Entry)                               // nil for nobody
 }
 
-// poolSet is the pools of a proxy, which share the connections that the process may have.
-type poolSet struct {
-	o     poolOptions
+// Set is the pools of a proxy, which share the connections that the process may have.
+type Set struct {
+	o     Options
 	conns socket.Count // to backends
 
 	mu    sync.Mutex // guards pools; held before that of a pool
-	pools map[string]*pool
+	pools map[string]*Pool
 }
 
-// newPoolSet returns a set without pools.
-func newPoolSet(o poolOptions) *poolSet { return &poolSet{o: o, pools: map[string]*pool{}} }
+// NewSet returns a set without pools.
+func NewSet(o Options) *Set { return &Set{o: o, pools: map[string]*Pool{}} }
 
-// setLimit sets how many connections backends may have together, 0 for no limit.
-func (s *poolSet) setLimit(conns int) { s.conns.SetLimit(conns) }
+// SetLimit sets how many connections backends may have together, 0 for no limit.
+func (s *Set) SetLimit(conns int) { s.conns.SetLimit(conns) }
 
-// put has the pool of an upstream follow its configuration, or makes one. secure is nil
+// Put has the pool of an upstream follow its configuration, or makes one. secure is nil
 // where backends are reached in clear text.
-func (s *poolSet) put(cfg *config.Upstream, secure *tls.Config) {
-	if l := s.get(cfg.Name); l != nil {
+func (s *Set) Put(cfg *config.Upstream, secure *tls.Config) {
+	if l := s.Get(cfg.Name); l != nil {
 		l.reload(cfg, secure)
 		return
 	}
@@ -56,22 +56,22 @@ func (s *poolSet) put(cfg *config.Upstream, secure *tls.Config) {
 	s.pools[cfg.Name] = l
 }
 
-// get returns the pool of an upstream, nil if there is none.
-func (s *poolSet) get(name string) *pool {
+// Get returns the pool of an upstream, nil if there is none.
+func (s *Set) Get(name string) *Pool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.pools[name]
 }
 
-// all returns the pools, in no order.
-func (s *poolSet) all() []*pool {
+// All returns the pools, in no order.
+func (s *Set) All() []*Pool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return slices.Collect(maps.Values(s.pools))
 }
 
-// keep stops the pools whose upstream is not wanted.
-func (s *poolSet) keep(wanted func(name string) bool) {
+// Keep stops the pools whose upstream is not wanted.
+func (s *Set) Keep(wanted func(name string) bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for name, l := range s.pools {
@@ -82,37 +82,37 @@ func (s *poolSet) keep(wanted func(name string) bool) {
 	}
 }
 
-// stop stops all pools.
-func (s *poolSet) stop() {
-	for _, l := range s.all() {
+// Stop stops all pools.
+func (s *Set) Stop() {
+	for _, l := range s.All() {
 		l.stop()
 	}
 }
 
-// reach returns when the lock of every pool could be taken: a pool that is stuck never
+// Reach returns when the lock of every pool could be taken: a pool that is stuck never
 // lets it return.
-func (s *poolSet) reach() {
-	for _, l := range s.all() {
+func (s *Set) Reach() {
+	for _, l := range s.All() {
 		l.mu.Lock()
 		_ = l.stopped // the lock is what was wanted
 		l.mu.Unlock()
 	}
 }
 
-// zero begins all counts anew.
-func (s *poolSet) zero() {
-	for _, l := range s.all() {
+// Zero begins all counts anew.
+func (s *Set) Zero() {
+	for _, l := range s.All() {
 		l.zero()
 	}
 }
 
-// closeUnused closes the connections to backends that wait for a request, and
+// CloseUnused closes the connections to backends that wait for a request, and
 // reports whether there was one.
-func (s *poolSet) closeUnused() bool {
+func (s *Set) CloseUnused() bool {
 	closed := 0
-	for _, l := range s.all() {
+	for _, l := range s.All() {
 		l.mu.Lock()
-		backends := slices.DeleteFunc(slices.Clone(l.backends), func(b *backend) bool { return b == nil })
+		backends := slices.DeleteFunc(slices.Clone(l.backends), func(b *Backend) bool { return b == nil })
 		l.mu.Unlock()
 		for _, b := range backends {
 			closed += b.idle.drop()
@@ -126,12 +126,12 @@ func (s *poolSet) closeUnused() bool {
 	return closed > 0
 }
 
-// tryBackend connects to one backend of an upstream and sends its probe, once, outside any
+// TryBackend connects to one backend of an upstream and sends its probe, once, outside any
 // pool. The error is that of connecting; r is nil where there is no probe.
-func (s *poolSet) tryBackend(u *config.Upstream, b config.Backend, secure *tls.Config) (connected time.Duration, r *upstream.Probe, probed time.Duration, err error) {
+func (s *Set) TryBackend(u *config.Upstream, b config.Backend, secure *tls.Config) (connected time.Duration, r *upstream.Probe, probed time.Duration, err error) {
 	x := newBackend(s, b, u, secure)
 	began := time.Now()
-	c, err := x.connect(context.Background())
+	c, err := x.Connect(context.Background())
 	connected = time.Since(began)
 	if err != nil || u.Probe == nil {
 		if err == nil {
