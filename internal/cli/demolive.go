@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/status"
 	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/proxy"
 	"kestrix/internal/live/standin"
@@ -47,7 +48,7 @@ func demoLive(ctx context.Context, env *Env, style report.Style) error {
 	n := &eventLog{w: l, style: style}
 	seen := make(chan string, 64)
 	log := accesslog.New(l, config.AccessLog{}, func(int, error) {})
-	p := proxy.New(proxy.Options{Seed: 7, Grace: time.Second, Access: log.Add, Event: func(e proxy.Event) {
+	p := proxy.New(proxy.Options{Seed: 7, Grace: time.Second, Access: log.Add, Event: func(e status.Event) {
 		n.event(e)
 		if e.Who == "booking.auk" {
 			seen <- e.What

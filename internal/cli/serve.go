@@ -15,6 +15,7 @@ import (
 	"syscall"
 	"time"
 
+	"kestrix/internal/core/status"
 	"kestrix/internal/live/proxy"
 	"kestrix/internal/report"
 )
@@ -85,7 +86,7 @@ type eventLog struct {
 	style report.Style
 }
 
-func (n *eventLog) event(e proxy.Event) {
+func (n *eventLog) event(e status.Event) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	_, _ = io.WriteString(n.w, n.style.Event(e.At, e.Who, e.What, e.Text)) // stderr has nobody to tell
@@ -94,7 +95,7 @@ func (n *eventLog) event(e proxy.Event) {
 func (n *eventLog) say(what, format string, args ...any) { n.of("kestrix", what, format, args...) }
 
 func (n *eventLog) of(who, what, format string, args ...any) {
-	e := proxy.Event{At: time.Now(), Who: who, What: what, Text: fmt.Sprintf(format, args...)}
+	e := status.Event{At: time.Now(), Who: who, What: what, Text: fmt.Sprintf(format, args...)}
 	if p := n.later.Load(); p != nil && what != "probe" {
 		p.Tell(e) // which comes back as an event
 		return

@@ -23,7 +23,7 @@ var allowed = map[string][]string{
 	"internal/live": {"internal/core", "internal/live"},
 	"internal/live/proxy": { // neither the replay nor the checker
 		"internal/core/cause", "internal/core/config", "internal/core/health", "internal/core/limit", "internal/core/peer", "internal/core/request", "internal/core/rewrite", "internal/core/route",
-		"internal/core/status", "internal/core/tick", "internal/core/trace", "internal/core/upstream", "internal/live/accesslog", "internal/live/journal", "internal/live/pool", "internal/live/socket",
+		"internal/core/status", "internal/core/tick", "internal/core/trace", "internal/core/upstream", "internal/live/accesslog", "internal/live/events", "internal/live/journal", "internal/live/pool", "internal/live/socket",
 		"internal/live/wire",
 	},
 	"internal/live/pool": { // no proxy
@@ -57,6 +57,7 @@ var allowed = map[string][]string{
 	"internal/core/replay": {
 		"internal/core/config", "internal/core/ingest", "internal/core/result", "internal/core/scenario", "internal/core/sim", "internal/core/trace",
 	},
+	"internal/live/events":    {"internal/core/status"},
 	"internal/live/socket":    {"internal/core/limit", "internal/live/wire"},
 	"internal/core/histogram": {"internal/core/result"},
 	"internal/core/ingest": {

@@ -190,7 +190,7 @@ func newStatusPage(v *status.View) *statusPage {
 		{Name: "Failed", Value: count(int64(failed)), More: shareOf(failed, asked), Bad: failed > 0},
 		{Name: "Refused for want of a backend", Value: count(int64(refused)), Bad: refused > 0},
 	}
-	for _, n := range v.News {
+	for _, n := range v.Events {
 		p.News = append(p.News, pageNews{At: n.At.UTC().Format("15:04:05.0"), Exact: n.At.UTC().Format(time.RFC3339Nano), Who: n.Who, What: n.What, Text: n.Text})
 	}
 	return p

@@ -150,7 +150,7 @@ func (s Style) latelySpark(r *status.Recent, most uint32) string {
 // watchNews writes the latest news, the newest first.
 func (s Style) watchNews(w *Watch, most int) []string {
 	lines := []string{s.bold("what happened")}
-	for _, n := range w.View.News {
+	for _, n := range w.View.Events {
 		if len(lines) >= most {
 			break
 		}

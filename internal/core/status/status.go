@@ -77,8 +77,8 @@ type Recent struct {
 	Failed   []uint32 `json:"failed"`
 }
 
-// News is something that happened besides requests.
-type News struct {
+// Event is something that happened besides requests.
+type Event struct {
 	N    uint64    `json:"n"` // counts them, from 1
 	At   time.Time `json:"at"`
 	Who  string    `json:"who"`  // UPSTREAM.BACKEND, a listener, control, or kestrix
@@ -90,7 +90,7 @@ type News struct {
 // lately, the newest first.
 type View struct {
 	Status   *Status
-	News     []News
+	Events     []Event
 	User     string // empty where control has no users
 	Operator bool   // orders of this user are carried out
 }

@@ -124,10 +124,10 @@ func (c *Client) View(ctx context.Context) (*status.View, error) {
 		return nil, err
 	}
 	var x struct {
-		News []status.News `json:"news"`
+		News []status.Event `json:"news"`
 	}
 	err := c.call(ctx, "/news", nil, &x)
-	v.News = x.News
+	v.Events = x.News
 	return v, err
 }
 

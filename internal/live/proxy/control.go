@@ -83,7 +83,7 @@ func (c *control) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	user, status, why := c.who(r)
 	if status != 0 {
-		c.proxy.eventLimited("control", "refused", "refused requests", "%s %.200q from %s: %s", r.Method, r.URL.Path, r.RemoteAddr, why)
+		c.proxy.events.Limited("control", "refused", "refused requests", "%s %.200q from %s: %s", r.Method, r.URL.Path, r.RemoteAddr, why)
 		if status == http.StatusUnauthorized {
 			w.Header().Set("WWW-Authenticate", `Basic realm="kestrix", charset="UTF-8"`)
 		}
@@ -137,7 +137,7 @@ func (c *control) zero(w http.ResponseWriter, r *http.Request, user string) {
 		return
 	}
 	c.proxy.Zero()
-	c.proxy.event("control", "told", "counts begin anew, by %s", c.from(user, r))
+	c.proxy.events.Addf("control", "told", "counts begin anew, by %s", c.from(user, r))
 	answerJSON(w, http.StatusOK, c.proxy.Status())
 }
 
@@ -214,7 +214,7 @@ func (c *control) reload(w http.ResponseWriter, r *http.Request, user string) {
 		http.Error(w, "an empty object, {}, is wanted", http.StatusBadRequest)
 		return
 	}
-	c.proxy.event("control", "told", "reload, by %s", c.from(user, r))
+	c.proxy.events.Addf("control", "told", "reload, by %s", c.from(user, r))
 	said, err := c.proxy.o.Reload()
 	if err != nil {
 		http.Error(w, strings.TrimSpace(said+"\n"+err.Error()), http.StatusConflict)

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/status"
 	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/journal"
 )
@@ -121,7 +122,7 @@ type world struct {
 	client   *http.Client
 	mu       sync.Mutex
 	backends map[string]*http.Server
-	events   []Event
+	events   []status.Event
 	access   []accesslog.Line
 	probes   []time.Time // of app.a
 	began    time.Time
@@ -144,7 +145,7 @@ func newWorldWith(t *testing.T, text string, change func(*Options)) *world {
 			}
 			return c, err
 		},
-		Event: func(e Event) {
+		Event: func(e status.Event) {
 			w.mu.Lock()
 			defer w.mu.Unlock()
 			w.events = append(w.events, e)
@@ -250,10 +251,10 @@ func (w *world) log() []accesslog.Line {
 }
 
 // news returns the events of one who, as seconds and what.
-func (w *world) news(who string) []Event {
+func (w *world) news(who string) []status.Event {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	var out []Event
+	var out []status.Event
 	for _, e := range w.events {
 		if e.Who == who {
 			out = append(out, e)

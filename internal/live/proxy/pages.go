@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/status"
+	"kestrix/internal/live/events"
 )
 
 // Pages makes what control shows in a browser.
@@ -31,7 +32,7 @@ const pageNews = 40
 // view is what a user is shown.
 func (c *control) view(user string) *status.View {
 	s := c.proxy.stands(true)
-	v := &status.View{Status: &s, News: c.proxy.news.last(0, pageNews), Operator: true}
+	v := &status.View{Status: &s, Events: c.proxy.events.Last(0, pageNews), Operator: true}
 	for _, u := range c.state.Load().cfg.Users {
 		if u.Name == user {
 			v.User, v.Operator = user, u.Operator
@@ -93,8 +94,8 @@ func (c *control) tellNews(w http.ResponseWriter, r *http.Request, _ string) {
 		return
 	}
 	answerJSON(w, http.StatusOK, struct {
-		News []status.News `json:"news"`
-	}{c.proxy.news.last(after, mostRecent)})
+		News []status.Event `json:"news"`
+	}{c.proxy.events.Last(after, events.Kept)})
 }
 
 // Who follows is shown what changed this often, and there may be so many, in all

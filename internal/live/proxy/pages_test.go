@@ -123,24 +123,6 @@ func TestThePageIsFollowedAsItChanges(t *testing.T) {
 	})
 }
 
-// TestNewsAreKeptForThoseWhoAskLater fills them beyond their number.
-func TestNewsAreKeptForThoseWhoAskLater(t *testing.T) {
-	var k recentEvents
-	assert.Empty(t, k.last(0, 10))
-	for i := range mostRecent + 50 {
-		k.add(Event{Who: fmt.Sprint(i + 1)})
-	}
-	all := k.last(0, 1000)
-	require.Len(t, all, mostRecent)
-	assert.Equal(t, []uint64{mostRecent + 50, 51}, []uint64{all[0].N, all[mostRecent-1].N})
-	for _, n := range all {
-		assert.Equal(t, fmt.Sprint(n.N), n.Who)
-	}
-	assert.Len(t, k.last(mostRecent+47, 1000), 3)
-	assert.Len(t, k.last(0, 7), 7)
-	assert.Empty(t, k.last(1<<40, 7))
-}
-
 // TestWhatWasAskedLately counts in steps of five seconds, for five minutes.
 func TestWhatWasAskedLately(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {

@@ -25,8 +25,10 @@ import (
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/limit"
 	"kestrix/internal/core/route"
+	"kestrix/internal/core/status"
 	"kestrix/internal/core/tick"
 	"kestrix/internal/live/accesslog"
+	"kestrix/internal/live/events"
 	"kestrix/internal/live/journal"
 	"kestrix/internal/live/pool"
 	"kestrix/internal/live/socket"
@@ -56,7 +58,7 @@ type Options struct {
 	ReadFile func(name string) ([]byte, error)
 	// Event is told of what happens besides requests: changes of state,
 	// listeners, reloads. It must be safe for concurrent use.
-	Event func(Event)
+	Event func(status.Event)
 	// Probe is told of each probe: of which backend, how long it took and what
 	// came of it. It must be safe for concurrent use; nil for nobody.
 	Probe func(who string, took time.Duration, what string)
@@ -66,14 +68,6 @@ type Options struct {
 	Journal func(journal.Entry)
 	// Access takes a finished request. It must be safe for concurrent use.
 	Access func(*accesslog.Line)
-}
-
-// Event is something that happened besides requests.
-type Event struct {
-	At   time.Time
-	Who  string // UPSTREAM.BACKEND, a listener, or "kestrix"
-	What string // a state or a word
-	Text string
 }
 
 // Proxy serves a configuration.
@@ -95,12 +89,11 @@ type Proxy struct {
 	tlsMu   sync.Mutex
 	counted time.Time // since when requests are counted; guarded by mu
 
-	news       recentEvents
-	eventLimit eventLimit
-	refusals   refusals
-	conns      socket.Table // of clients
-	limitsMu   sync.Mutex
-	limits     limit.Set
+	events   *events.Log
+	refusals refusals
+	conns    socket.Table // of clients
+	limitsMu sync.Mutex
+	limits   limit.Set
 }
 
 // state is what requests see of a configuration; a reload puts another in its
@@ -144,32 +137,22 @@ func New(o Options) *Proxy {
 	if o.ReadFile == nil {
 		o.ReadFile = os.ReadFile
 	}
-	if o.Event == nil {
-		o.Event = func(Event) {}
-	}
 	if o.Access == nil {
 		o.Access = func(*accesslog.Line) {}
 	}
 	p := &Proxy{
-		o: o, began: o.Began, counted: time.Now(), backTLS: map[[sha256.Size]byte]*tls.Config{}, servers: map[config.Address]*server{}, failed: make(chan error, 1), ready: make(chan struct{}),
+		o: o, began: o.Began, counted: time.Now(), backTLS: map[[sha256.Size]byte]*tls.Config{}, servers: map[config.Address]*server{}, failed: make(chan error, 1), ready: make(chan struct{}), events: events.New(o.Event),
 	}
-	p.pools = pool.NewSet(pool.Options{Now: p.now, Seed: o.Seed, Dial: o.Dial, Lookup: o.Lookup, Event: p.event, Probe: o.Probe, Journal: o.Journal})
+	p.pools = pool.NewSet(pool.Options{Now: p.now, Seed: o.Seed, Dial: o.Dial, Lookup: o.Lookup, Event: p.events.Addf, Probe: o.Probe, Journal: o.Journal})
 	return p
 }
 
 // now is the core's time: since the proxy was made, by the monotonic clock.
 func (p *Proxy) now() tick.Time { return tick.Time(time.Since(p.began)) }
 
-func (p *Proxy) event(who, what, format string, args ...any) {
-	p.Tell(Event{At: time.Now(), Who: who, What: what, Text: fmt.Sprintf(format, args...)})
-}
-
 // Tell tells of something that happened besides requests: to who follows, and to
 // operators who ask later.
-func (p *Proxy) Tell(e Event) {
-	p.news.add(e)
-	p.o.Event(e)
-}
+func (p *Proxy) Tell(e status.Event) { p.events.Add(e) }
 
 // Apply begins to serve a configuration, or goes over to another one. Listeners
 // that are in both stay open and no request is lost. If a new listener cannot
@@ -246,7 +229,7 @@ func (p *Proxy) takeControl(ctl *control, operators *controlState) {
 		p.control.close()
 		p.control = ctl
 		if ctl != nil {
-			p.event(ctl.address.String(), "control", "operators can ask here")
+			p.events.Addf(ctl.address.String(), "control", "operators can ask here")
 		}
 	}
 	if ctl != nil {
@@ -265,12 +248,12 @@ func (p *Proxy) takeServers(next *state, opened []*server) {
 		p.servers[s.address] = s
 		s.configure(next.byListen[s.address].frontend)
 		s.serve()
-		p.event(s.address.String(), "listening", "frontend %s", next.byListen[s.address].frontend.Name)
+		p.events.Addf(s.address.String(), "listening", "frontend %s", next.byListen[s.address].frontend.Name)
 	}
 	for addr, s := range p.servers {
 		if next.byListen[addr] == nil {
 			delete(p.servers, addr)
-			p.event(addr.String(), "closing", "no longer in the configuration")
+			p.events.Addf(addr.String(), "closing", "no longer in the configuration")
 			go s.shutdown(p.o.Grace)
 		}
 	}
@@ -290,7 +273,7 @@ func (p *Proxy) awaitProbes(pools []*pool.Pool) {
 		case <-l.ProbedFirst():
 		case <-l.Stopping():
 		case <-late.C:
-			p.event("kestrix", "unprobed", "first probes have not ended within %s; connections are accepted all the same", probesWithin)
+			p.events.Addf("kestrix", "unprobed", "first probes have not ended within %s; connections are accepted all the same", probesWithin)
 			return
 		}
 	}
@@ -311,7 +294,7 @@ func (p *Proxy) setConnLimits(c *config.Config) {
 	}
 	s := socket.ShareFiles(p.o.Files, probed, c.ConnectionsTotal)
 	if c.ConnectionsTotal > s.Clients {
-		p.event("kestrix", "limits", "connections_total is %s, and the %s files that the process may have open (RLIMIT_NOFILE) allow %s", thousands(c.ConnectionsTotal), thousands(p.o.Files), thousands(s.Clients))
+		p.events.Addf("kestrix", "limits", "connections_total is %s, and the %s files that the process may have open (RLIMIT_NOFILE) allow %s", events.Thousands(c.ConnectionsTotal), events.Thousands(p.o.Files), events.Thousands(s.Clients))
 	}
 	p.conns.SetLimit(s.Clients)
 	p.pools.SetLimit(s.Backends)
@@ -398,7 +381,7 @@ func (p *Proxy) Stop() error {
 		})
 	}
 	wg.Wait()
-	p.reportEventCounts()
+	p.events.Flush()
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.control.close()

@@ -19,6 +19,7 @@ import (
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/peer"
 	"kestrix/internal/live/accesslog"
+	"kestrix/internal/live/events"
 	"kestrix/internal/live/socket"
 	"kestrix/internal/live/wire"
 )
@@ -170,7 +171,7 @@ func (s *server) accept() {
 		case err == nil:
 			if wait = 0; told {
 				told = false
-				s.proxy.event(s.address.String(), "enough", "connections are taken again")
+				s.proxy.events.Addf(s.address.String(), "enough", "connections are taken again")
 			}
 			go s.took(c)
 		case socket.OutOfResources(err), errors.Is(err, syscall.ECONNABORTED):
@@ -179,7 +180,7 @@ func (s *server) accept() {
 			s.proxy.pools.CloseUnused()
 			if wait = min(max(2*wait, 5*time.Millisecond), time.Second); wait >= 100*time.Millisecond && !told {
 				told = true
-				s.proxy.event(s.address.String(), "short", "connections cannot be taken: %v", socket.ShortError(err))
+				s.proxy.events.Addf(s.address.String(), "short", "connections cannot be taken: %v", socket.ShortError(err))
 			}
 			time.Sleep(wait)
 		default:
@@ -211,7 +212,7 @@ func (s *server) took(raw net.Conn) {
 	_, addr := socket.ClientAddress(raw.RemoteAddr().String())
 	listed, closed := s.proxy.conns.Add(raw, addr)
 	if closed != nil {
-		s.proxy.eventLimited(s.address.String(), "short", "connections closed for others", "a connection from %s is closed for another: %s are open, as many as limits { connections_total } allows", closed.RemoteAddr(), thousands(s.proxy.conns.Limit()))
+		s.proxy.events.Limited(s.address.String(), "short", "connections closed for others", "a connection from %s is closed for another: %s are open, as many as limits { connections_total } allows", closed.RemoteAddr(), events.Thousands(s.proxy.conns.Limit()))
 	}
 	if closed == listed {
 		s.letGo(raw)
@@ -227,7 +228,7 @@ func (s *server) took(raw net.Conn) {
 	if e.frontend.ProxyProtocol {
 		named, err := e.readProxyHeader(c)
 		if err != nil {
-			s.proxy.eventLimited(s.address.String(), "refused", "refused PROXY headers", "a connection from %s: %v", raw.RemoteAddr(), err)
+			s.proxy.events.Limited(s.address.String(), "refused", "refused PROXY headers", "a connection from %s: %v", raw.RemoteAddr(), err)
 			return
 		}
 		c = named

@@ -78,7 +78,7 @@ type stage struct {
 
 	mu     sync.Mutex
 	access []accesslog.Line
-	events []proxy.Event
+	events []status.Event
 }
 
 // Run rehearses. It ends early with ctx; what is open then is cut and the result
@@ -306,7 +306,7 @@ func struck(f scenario.Fault, name string) bool {
 }
 
 // event keeps what the proxy tells.
-func (s *stage) event(e proxy.Event) {
+func (s *stage) event(e status.Event) {
 	s.mu.Lock()
 	s.events = append(s.events, e)
 	s.mu.Unlock()

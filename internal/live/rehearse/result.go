@@ -15,7 +15,6 @@ import (
 	"kestrix/internal/core/upstream"
 	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/drive"
-	"kestrix/internal/live/proxy"
 )
 
 // result puts together what the driver saw and what the proxy tells.
@@ -196,7 +195,7 @@ func peak(spans [][2]time.Time) int {
 }
 
 // health lists the changes of state, and for how long each backend was out.
-func (s *stage) health(r *result.Replay, events []proxy.Event) {
+func (s *stage) health(r *result.Replay, events []status.Event) {
 	was, out := map[string]string{}, map[string]float64{}
 	end := r.Duration
 	for _, e := range events {

@@ -1,0 +1,83 @@
+package events
+
+import (
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+)
+
+// limit bounds how many events strangers can cause: of each kind it lets some through in
+// a minute, and counts the rest for one event at the end of the minute. The zero value is
+// ready.
+type limit struct {
+	mu    sync.Mutex // guards all below
+	kinds map[kind]*counted
+}
+
+// kind is what is counted together.
+type kind struct{ who, what, several string }
+
+// counted counts the events of a kind.
+type counted struct {
+	until  time.Time // end of the minute at hand
+	passed int       // in it
+	more   int       // that were not let through since the last event on them
+}
+
+const (
+	mostPassed = 5
+	period     = time.Minute
+)
+
+// Limited is Addf for what strangers can cause. several names the kind in the plural, such
+// as "refused PROXY headers".
+func (l *Log) Limited(who, what, several, format string, args ...any) {
+	key := kind{who, what, several}
+	x := &l.limit
+	x.mu.Lock()
+	now := time.Now()
+	k := x.kinds[key]
+	if k == nil {
+		if x.kinds == nil {
+			x.kinds = map[kind]*counted{}
+		}
+		k = &counted{}
+		x.kinds[key] = k
+	}
+	if !now.Before(k.until) {
+		*k = counted{until: now.Add(period), more: k.more}
+	}
+	if k.passed++; k.passed <= mostPassed {
+		x.mu.Unlock()
+		l.Addf(who, what, format, args...)
+		return
+	}
+	if k.more++; k.more == 1 {
+		time.AfterFunc(k.until.Sub(now), func() { l.addCount(key) })
+	}
+	x.mu.Unlock()
+}
+
+// addCount adds the event on those of a kind that were not let through.
+func (l *Log) addCount(key kind) {
+	l.limit.mu.Lock()
+	k := l.limit.kinds[key]
+	n := k.more
+	k.more = 0
+	l.limit.mu.Unlock()
+	if n > 0 {
+		l.Addf(key.who, key.what, "%s more %s in the last minute", Thousands(n), key.several)
+	}
+}
+
+// Flush adds the events on what was not let through without waiting for the minute's end.
+func (l *Log) Flush() {
+	l.limit.mu.Lock()
+	kinds := slices.SortedFunc(maps.Keys(l.limit.kinds), func(a, b kind) int { return strings.Compare(a.who+a.several, b.who+b.several) })
+	l.limit.mu.Unlock()
+	for _, k := range kinds {
+		l.addCount(k)
+	}
+}
