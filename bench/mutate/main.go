@@ -39,7 +39,8 @@ var subjects = []subject{
 	{"internal/core/balance", 50, []string{"./internal/core/balance", "./internal/core/upstream"}},
 	{"internal/core/health", 20, []string{"./internal/core/health", "./internal/core/upstream"}},
 	{"internal/core/route", 40, []string{"./internal/core/route", "./internal/core/study"}},
-	{"internal/live/proxy", 30, []string{"./internal/live/proxy"}},
+	{"internal/live/proxy", 20, []string{"./internal/live/proxy"}},
+	{"internal/live/pool", 10, []string{"./internal/live/pool", "./internal/live/proxy"}},
 	{"internal/live/journal", 5, []string{"./internal/live/journal", "./internal/live/proxy"}},
 	{"internal/live/accesslog", 5, []string{"./internal/live/accesslog", "./internal/live/proxy"}},
 }

@@ -7,7 +7,7 @@ import (
 	"os"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/live/proxy"
+	"kestrix/internal/live/control"
 )
 
 // operatorFlags say which proxy is asked, and by whom.
@@ -25,7 +25,7 @@ func (f *operatorFlags) define(fs *flag.FlagSet) {
 }
 
 // client makes the way to the proxy that -at names, or a configuration.
-func (f *operatorFlags) client(env *Env, file string) (*proxy.Client, error) {
+func (f *operatorFlags) client(env *Env, file string) (*control.Client, error) {
 	at, secure := f.at, false
 	switch {
 	case at != "" && file != "":
@@ -61,7 +61,7 @@ func (f *operatorFlags) client(env *Env, file string) (*proxy.Client, error) {
 			return nil, unusable(fmt.Errorf("%s holds no certificate in PEM form", f.ca))
 		}
 	}
-	c := proxy.NewClient(address, secure, roots)
+	c := control.NewClient(address, secure, roots)
 	c.User, c.Password = f.user, env.Getenv("KESTRIX_PASSWORD")
 	if f.user != "" && c.Password == "" {
 		return nil, usage("-user wants the password in KESTRIX_PASSWORD")

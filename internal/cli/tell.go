@@ -12,7 +12,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/status"
-	"kestrix/internal/live/proxy"
+	"kestrix/internal/live/control"
 )
 
 // orderWords are what a backend can be told.
@@ -75,8 +75,8 @@ reload, and is told there and in the status. Each order is told in the proxy's n
 						fmt.Fprintf(env.Stdout, "%s: %s; it was %s\n", told.Backend, told.After, told.Before)
 					}
 				}
-				if errors.Is(err, proxy.ErrInsist) {
-					text := strings.TrimPrefix(err.Error(), proxy.ErrInsist.Error()+": ")
+				if errors.Is(err, control.ErrInsist) {
+					text := strings.TrimPrefix(err.Error(), control.ErrInsist.Error()+": ")
 					if !*again {
 						text += "; -yes has it done all the same"
 					}

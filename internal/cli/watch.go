@@ -15,7 +15,7 @@ import (
 	"golang.org/x/term"
 
 	"kestrix/internal/core/status"
-	"kestrix/internal/live/proxy"
+	"kestrix/internal/live/control"
 	"kestrix/internal/report"
 )
 
@@ -72,7 +72,7 @@ another weight, each after a question. q leaves; the proxy does not notice.
 // watching is the terminal view as it runs.
 type watching struct {
 	ctx    context.Context
-	client *proxy.Client
+	client *control.Client
 	every  time.Duration
 	style  report.Style
 	shown  report.Watch
@@ -292,10 +292,10 @@ func (m *watching) leave() { m.order, m.typing, m.shown.Ask = nil, false, "" }
 // done returns what came of an order.
 func (m *watching) done(t told) {
 	switch {
-	case errors.Is(t.err, proxy.ErrInsist) && m.order == nil:
+	case errors.Is(t.err, control.ErrInsist) && m.order == nil:
 		t.order.Insist = true
 		m.order = &t.order
-		m.shown.Ask = strings.TrimPrefix(t.err.Error(), proxy.ErrInsist.Error()+": ") + ". Do it all the same?" + m.choices()
+		m.shown.Ask = strings.TrimPrefix(t.err.Error(), control.ErrInsist.Error()+": ") + ". Do it all the same?" + m.choices()
 	case t.err != nil:
 		m.shown.Said = t.err.Error()
 	default:

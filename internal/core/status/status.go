@@ -90,7 +90,7 @@ type Event struct {
 // lately, the newest first.
 type View struct {
 	Status   *Status
-	Events     []Event
+	Events   []Event
 	User     string // empty where control has no users
 	Operator bool   // orders of this user are carried out
 }

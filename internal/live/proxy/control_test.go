@@ -5,14 +5,11 @@ import (
 	"io"
 	"math"
 	"net/http"
-	"os"
-	"regexp"
 	"strings"
 	"testing"
 	"testing/synctest"
 	"time"
 
-	"github.com/prometheus/client_golang/prometheus"
 	dto "github.com/prometheus/client_model/go"
 	"github.com/prometheus/common/expfmt"
 	"github.com/prometheus/common/model"
@@ -286,20 +283,4 @@ func TestMetricsAreCleanUnderLoad(t *testing.T) {
 			assert.Equal(t, want, status)
 		}
 	})
-}
-
-// TestThePageOfMetricsIsFresh holds docs/metrics.md to what is told.
-func TestThePageOfMetricsIsFresh(t *testing.T) {
-	page, err := os.ReadFile("../../../docs/metrics.md")
-	require.NoError(t, err)
-	told := make(chan *prometheus.Desc, 100)
-	(&metrics{}).Describe(told)
-	close(told)
-	n := 0
-	for d := range told {
-		name := regexp.MustCompile(`kestrix_\w+`).FindString(d.String())
-		assert.Contains(t, string(page), "| `"+name+"` |")
-		n++
-	}
-	assert.Equal(t, n, strings.Count(string(page), "| `kestrix_"))
 }

@@ -15,9 +15,9 @@ import (
 	"kestrix/internal/live/socket"
 )
 
-// listen opens an address; nothing is served yet. IPv4 and IPv6 are bound
+// bind opens an address; nothing is served yet. IPv4 and IPv6 are bound
 // apart.
-func (p *Proxy) listen(a config.Address) (*server, error) {
+func (p *Proxy) bind(a config.Address) (net.Listener, error) {
 	network, addr := "tcp", net.JoinHostPort(a.Host, strconv.Itoa(a.Port))
 	if ip, ok := a.IP(); ok {
 		network = "tcp4"
@@ -28,24 +28,32 @@ func (p *Proxy) listen(a config.Address) (*server, error) {
 	if a.Unix != "" {
 		network, addr = "unix", a.Unix
 	}
-	l := net.Listener(nil)
 	if p.o.Given != nil {
-		l = p.o.Given(network, addr)
+		if l := p.o.Given(network, addr); l != nil {
+			return l, nil
+		}
 	}
-	if l == nil {
-		if a.Unix != "" {
-			if err := removeStale(a.Unix); err != nil {
-				return nil, err
-			}
+	if a.Unix != "" {
+		if err := removeStale(a.Unix); err != nil {
+			return nil, err
 		}
-		var err error
-		if l, err = p.o.Listen(network, addr); err != nil {
-			return nil, fmt.Errorf("%s cannot be listened on: %w", a, socket.ShortError(err))
-		}
+	}
+	l, err := p.o.Listen(network, addr)
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be listened on: %w", a, socket.ShortError(err))
+	}
+	return l, nil
+}
+
+// listen opens a listener of clients.
+func (p *Proxy) listen(a config.Address) (*server, error) {
+	l, err := p.bind(a)
+	if err != nil {
+		return nil, err
 	}
 	gone, cut := context.WithCancel(context.Background())
-	hello, deaf := context.WithCancel(gone)
-	return &server{proxy: p, address: a, listener: l, gone: gone, cut: cut, handshakes: hello, endHandshakes: deaf, clients: map[netip.Addr]int{}, streams: map[net.Conn]struct{}{}}, nil
+	handshakes, endHandshakes := context.WithCancel(gone)
+	return &server{proxy: p, address: a, listener: l, gone: gone, cut: cut, handshakes: handshakes, endHandshakes: endHandshakes, clients: map[netip.Addr]int{}, streams: map[net.Conn]struct{}{}}, nil
 }
 
 // removeStale takes away a socket that nobody listens on any more.

@@ -104,7 +104,7 @@ func TestThePageIsFollowedAsItChanges(t *testing.T) {
 
 		ctx, leave := context.WithCancel(t.Context())
 		var open []*http.Response
-		for range followMost {
+		for range 32 {
 			open = append(open, ask(ctx, "/live"))
 		}
 		over := ask(t.Context(), "/live")

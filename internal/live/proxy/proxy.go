@@ -1,11 +1,11 @@
 // Package proxy is the live proxy: HTTP and TCP in front and behind, with every
 // decision left to the core, which it hands the real time.
 //
-// server.go accepts, handler.go and attempt.go carry a request, stream.go a connection,
-// pool.go keeps the core of an upstream and its connections, probe.go and probekinds.go
-// send probes, control.go and operate.go take orders, metrics.go reports; package accesslog
-// writes the lines of requests, and journal records what the core was told. serve and rehearse run it. It must
-// never import the replay or the checker, and never decide what the core can decide.
+// server.go accepts, handler.go and attempt.go carry a request, stream.go a connection;
+// package pool keeps the core of an upstream and its connections, control answers
+// operators, accesslog writes the lines of requests, journal records what the core was
+// told. serve and rehearse run it. It must never import the replay or the checker, and
+// never decide what the core can decide.
 package proxy
 
 import (
@@ -28,6 +28,7 @@ import (
 	"kestrix/internal/core/status"
 	"kestrix/internal/core/tick"
 	"kestrix/internal/live/accesslog"
+	"kestrix/internal/live/control"
 	"kestrix/internal/live/events"
 	"kestrix/internal/live/journal"
 	"kestrix/internal/live/pool"
@@ -48,7 +49,7 @@ type Options struct {
 	// says what came of it, or what is wrong; nil if that cannot be had.
 	Reload func() (string, error)
 	// Pages makes what control shows in a browser; nil for nothing.
-	Pages Pages
+	Pages control.Pages
 	// Given gives a listener that somebody opened for us beforehand, nil for
 	// none; nil for nobody.
 	Given func(network, address string) net.Listener
@@ -84,7 +85,7 @@ type Proxy struct {
 	failed  chan error
 	ready   chan struct{} // closed when connections are accepted
 
-	control *control                          // nil: none
+	control *control.Server                   // nil: none
 	backTLS map[[sha256.Size]byte]*tls.Config // towards backends, by what they are made of; guarded by tlsMu
 	tlsMu   sync.Mutex
 	counted time.Time // since when requests are counted; guarded by mu
@@ -175,21 +176,21 @@ func (p *Proxy) Apply(c *config.Config) error {
 	ctl := p.control
 	if x := c.Control; x == nil {
 		ctl = nil
-	} else if ctl == nil || ctl.address != x.Listen.Value {
-		if ctl, err = p.openControl(x.Listen); err != nil {
+	} else if ctl == nil || ctl.Address() != x.Listen.Value {
+		if ctl, err = control.Open(controlled{p}, x.Listen.Value, p.bind, control.Options{Events: p.events, Reload: p.o.Reload, Pages: p.o.Pages}); err != nil {
 			undo()
-			return err
+			return placed(x.Listen.Range, err)
 		}
 	}
-	next, operators, err := p.prepare(c)
+	next, secure, err := p.prepare(c)
 	if err != nil {
 		if ctl != p.control {
-			ctl.close()
+			ctl.Close()
 		}
 		undo()
 		return err
 	}
-	p.takeControl(ctl, operators)
+	p.takeControl(ctl, c.Control, secure)
 	p.state.Store(next)
 	p.setConnLimits(c)
 	p.takeServers(next, opened)
@@ -224,16 +225,16 @@ func (p *Proxy) listenNew(c *config.Config) (opened []*server, err error) {
 
 // takeControl goes over to another control listener, or to others who may ask it. p.mu
 // must be held.
-func (p *Proxy) takeControl(ctl *control, operators *controlState) {
+func (p *Proxy) takeControl(ctl *control.Server, cfg *config.Control, secure *tls.Config) {
 	if p.control != ctl {
-		p.control.close()
+		p.control.Close()
 		p.control = ctl
 		if ctl != nil {
-			p.events.Addf(ctl.address.String(), "control", "operators can ask here")
+			p.events.Addf(ctl.Address().String(), "control", "operators can ask here")
 		}
 	}
 	if ctl != nil {
-		ctl.state.Store(operators)
+		ctl.Use(cfg, secure)
 	}
 }
 
@@ -300,13 +301,13 @@ func (p *Proxy) setConnLimits(c *config.Config) {
 	p.pools.SetLimit(s.Backends)
 }
 
-// prepare makes what requests see of a configuration, and the pools behind it.
+// prepare makes what requests see of a configuration, the pools behind it, and how control
+// speaks TLS.
 // Nothing is changed if there is an error.
-func (p *Proxy) prepare(c *config.Config) (*state, *controlState, error) {
+func (p *Proxy) prepare(c *config.Config) (next *state, control *tls.Config, err error) {
 	fronts := make([]*tls.Config, len(c.Frontends))
 	pages := make([][]string, len(c.Frontends))
 	backs := make([]*tls.Config, len(c.Upstreams))
-	var err error
 	for i, f := range c.Frontends {
 		if fronts[i], err = p.frontTLS(f.TLS); err != nil {
 			return nil, nil, err
@@ -320,14 +321,12 @@ func (p *Proxy) prepare(c *config.Config) (*state, *controlState, error) {
 			return nil, nil, err
 		}
 	}
-	var operators *controlState
 	if c.Control != nil {
-		operators = &controlState{cfg: c.Control}
-		if operators.tls, err = p.frontTLS(c.Control.TLS); err != nil {
+		if control, err = p.frontTLS(c.Control.TLS); err != nil {
 			return nil, nil, err
 		}
 	}
-	next := &state{config: c, byListen: map[config.Address]*entry{}}
+	next = &state{config: c, byListen: map[config.Address]*entry{}}
 	for i, u := range c.Upstreams {
 		p.pools.Put(u, backs[i])
 	}
@@ -344,7 +343,7 @@ func (p *Proxy) prepare(c *config.Config) (*state, *controlState, error) {
 			next.byListen[l.Value] = e
 		}
 	}
-	return next, operators, nil
+	return next, control, nil
 }
 
 // limited returns how long a client has to wait until it is within the rate of a
@@ -384,7 +383,7 @@ func (p *Proxy) Stop() error {
 	p.events.Flush()
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.control.close()
+	p.control.Close()
 	p.pools.Stop()
 	if cut.Load() {
 		return fmt.Errorf("some requests were still open after %s and were cut off", p.o.Grace)

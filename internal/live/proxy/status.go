@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/status"
+	"kestrix/internal/live/pool"
 )
 
 // Status returns how everything stands.
@@ -41,4 +42,30 @@ func (p *Proxy) Zero() {
 // *pool.OrderError, and nothing was done.
 func (p *Proxy) Operate(o status.Order, who string) (status.Told, error) {
 	return p.pools.Operate(o, who)
+}
+
+// controlled is a proxy as control sees it.
+type controlled struct{ *Proxy }
+
+// StatusWithRecent returns how everything stands, with what was asked lately.
+func (p controlled) StatusWithRecent() status.Status { return p.stands(true) }
+
+// TakesConnections reports whether clients are served.
+func (p controlled) TakesConnections() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	select {
+	case <-p.ready:
+		return !p.stopped && len(p.servers) > 0
+	default:
+		return false // first probes are awaited
+	}
+}
+
+// FirstBytes returns the times to the head of an answer of an upstream's backends.
+func (p controlled) FirstBytes(upstream string) map[string]pool.Buckets {
+	if l := p.pools.Get(upstream); l != nil {
+		return l.FirstBytes()
+	}
+	return nil
 }

@@ -1,4 +1,6 @@
-package proxy
+// Package metrics reports how a proxy stands to a collector of metrics. Control serves it.
+// It must never count by itself: what it reports is what the status has.
+package metrics
 
 import (
 	"net/http"
@@ -7,12 +9,22 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"kestrix/internal/core/health"
+	"kestrix/internal/core/status"
 	"kestrix/internal/live/pool"
 )
 
-// metrics tells how everything stands to a collector of metrics, in OpenMetrics.
-// Counts begin anew with the process, and when an operator has them to.
-type metrics struct{ proxy *Proxy }
+// Source is what the metrics are made from.
+type Source interface {
+	// Status returns how everything stands.
+	Status() status.Status
+	// FirstBytes returns the times to the head of an answer of an upstream's backends, by
+	// their names.
+	FirstBytes(upstream string) map[string]pool.Buckets
+}
+
+// collector makes the metrics for each scrape. Counts begin anew with the process, and
+// when an operator has them to.
+type collector struct{ source Source }
 
 func metric(name, help string, labels ...string) *prometheus.Desc {
 	return prometheus.NewDesc("kestrix_"+name, help, labels, nil)
@@ -38,7 +50,7 @@ var (
 )
 
 // Describe is called by the library.
-func (m *metrics) Describe(out chan<- *prometheus.Desc) {
+func (c *collector) Describe(out chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{
 		metricInfo, metricBegan, metricWaiting, metricRefused, metricNotAsked, metricState, metricIn, metricWeight, metricInFlight, metricRequests, metricFailed, metricLeft, metricAnswers, metricBytes, metricSeats, metricFirst,
 	} {
@@ -47,14 +59,14 @@ func (m *metrics) Describe(out chan<- *prometheus.Desc) {
 }
 
 // Collect is called by the library, for each scrape.
-func (m *metrics) Collect(out chan<- prometheus.Metric) {
+func (c *collector) Collect(out chan<- prometheus.Metric) {
 	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
 		out <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
 	}
 	count := func(d *prometheus.Desc, v uint64, labels ...string) {
 		out <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, float64(v), labels...)
 	}
-	s := m.proxy.Status()
+	s := c.source.Status()
 	gauge(metricInfo, 1, s.Version)
 	gauge(metricBegan, float64(s.Began.UnixMilli())/1000)
 	for _, r := range s.Refused {
@@ -63,7 +75,7 @@ func (m *metrics) Collect(out chan<- prometheus.Metric) {
 	for _, u := range s.Upstreams {
 		gauge(metricWaiting, float64(u.Waiting), u.Name)
 		count(metricRefused, u.Refused, u.Name)
-		first := m.proxy.firstBytes(u.Name)
+		first := c.source.FirstBytes(u.Name)
 		for _, b := range u.Backends {
 			for state := health.Up; state <= health.Parked; state++ {
 				gauge(metricState, is(b.State == state.String()), u.Name, b.Name, state.String())
@@ -92,18 +104,10 @@ func is(yes bool) float64 {
 	return 0
 }
 
-// newMetrics makes what answers at /metrics.
-func newMetrics(p *Proxy) http.Handler {
+// Handler returns what answers a collector of metrics, in the Prometheus text format or
+// OpenMetrics.
+func Handler(s Source) http.Handler {
 	r := prometheus.NewPedanticRegistry()
-	r.MustRegister(&metrics{p})
+	r.MustRegister(&collector{s})
 	return promhttp.HandlerFor(r, promhttp.HandlerOpts{EnableOpenMetrics: true})
-}
-
-// firstBytes returns the latencies of an upstream's backends.
-func (p *Proxy) firstBytes(upstream string) map[string]pool.Buckets {
-	l := p.pools.Get(upstream)
-	if l == nil {
-		return nil
-	}
-	return l.FirstBytes()
 }

@@ -1,4 +1,4 @@
-package proxy
+package control
 
 import (
 	"context"
@@ -18,25 +18,25 @@ import (
 	"kestrix/internal/live/socket"
 )
 
-// controlConns is how many connections control has open at a time; for one more
+// mostConns is how many connections control has open at a time; for one more
 // others are closed, those that ask for nothing first.
-const controlConns = 48
+const mostConns = 48
 
-// controlConn is a connection of control.
-type controlConn struct {
+// conn is a connection of control.
+type conn struct {
 	socket.CloseHook
 	idle atomic.Int64 // since when nothing is asked, in nanoseconds of the epoch; 0 while something is
 }
 
-// controlListener takes connections, and speaks TLS where the state of the moment
+// listener takes connections, and speaks TLS where the state of the moment
 // wants it.
-type controlListener struct {
+type listener struct {
 	net.Listener
-	c *control
+	c *Server
 }
 
 // Accept takes the next connection.
-func (l *controlListener) Accept() (net.Conn, error) {
+func (l *listener) Accept() (net.Conn, error) {
 	for {
 		raw, err := l.Listener.Accept()
 		if err != nil {
@@ -47,28 +47,28 @@ func (l *controlListener) Accept() (net.Conn, error) {
 		if closed == entry {
 			continue
 		}
-		conn := &controlConn{CloseHook: socket.CloseHook{Conn: raw, Closed: func() { l.c.conns.Remove(entry) }}}
-		conn.idle.Store(time.Now().UnixNano())
+		x := &conn{CloseHook: socket.CloseHook{Conn: raw, Closed: func() { l.c.conns.Remove(entry) }}}
+		x.idle.Store(time.Now().UnixNano())
 		l.c.conns.SetIdle(entry, func() time.Time {
-			if at := conn.idle.Load(); at != 0 {
+			if at := x.idle.Load(); at != 0 {
 				return time.Unix(0, at)
 			}
 			return time.Time{}
 		})
 		if s := l.c.state.Load(); s.tls != nil {
-			return tls.Server(conn, s.tls), nil
+			return tls.Server(x, s.tls), nil
 		}
-		return conn, nil
+		return x, nil
 	}
 }
 
 // track follows the connections of the http server.
-func (c *control) track(conn net.Conn, state http.ConnState) {
-	x := controlConnOf(conn)
+func (c *Server) track(nc net.Conn, to http.ConnState) {
+	x := connOf(nc)
 	if x == nil {
 		return
 	}
-	switch state {
+	switch to {
 	case http.StateActive:
 		x.idle.Store(0)
 	case http.StateIdle:
@@ -76,19 +76,19 @@ func (c *control) track(conn net.Conn, state http.ConnState) {
 	}
 }
 
-func controlConnOf(c net.Conn) *controlConn {
+func connOf(c net.Conn) *conn {
 	if t, ok := c.(*tls.Conn); ok {
 		c = t.NetConn()
 	}
-	x, _ := c.(*controlConn)
+	x, _ := c.(*conn)
 	return x
 }
 
 type peerKey struct{}
 
 // connContext has requests know which user of this machine is at the other end.
-func (c *control) connContext(ctx context.Context, conn net.Conn) context.Context {
-	if x := controlConnOf(conn); x != nil && x.LocalAddr().Network() == "unix" {
+func (c *Server) connContext(ctx context.Context, nc net.Conn) context.Context {
+	if x := connOf(nc); x != nil && x.LocalAddr().Network() == "unix" {
 		if uid, ok := peerUID(x.Conn); ok {
 			return context.WithValue(ctx, peerKey{}, uid)
 		}
@@ -113,20 +113,20 @@ func peerName(r *http.Request) string {
 // listenPrivately opens the listener of control. A unix socket is its owner's
 // alone from its first moment on, and stands in a folder in which nobody else can
 // put another in its place.
-func (p *Proxy) listenPrivately(a config.Address) (*server, error) {
+func listenPrivately(a config.Address, listen func(config.Address) (net.Listener, error)) (net.Listener, error) {
 	if a.Unix == "" {
-		return p.listen(a)
+		return listen(a)
 	}
 	if err := privateFolder(filepath.Dir(a.Unix), os.Geteuid()); err != nil {
 		return nil, fmt.Errorf("%s cannot be listened on: %w", a, err)
 	}
 	old := syscall.Umask(0o177) // of the whole process: files made just now are its owner's alone as well
-	s, err := p.listen(a)
+	l, err := listen(a)
 	syscall.Umask(old)
 	if err == nil {
 		_ = os.Chmod(a.Unix, 0o660) // for its group too; where it fails the owner alone has it
 	}
-	return s, err
+	return l, err
 }
 
 // privateFolder reports what is wrong with the folder of a socket: only root and

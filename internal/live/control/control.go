@@ -1,4 +1,8 @@
-package proxy
+// Package control answers operators of a running proxy, and asks for them: its listener
+// with status, events, metrics, the page and orders; and Client, by which status, watch and
+// tell speak to it. The proxy opens it. It must never answer a stranger, nor do anything to
+// a proxy but by its interface.
+package control
 
 import (
 	"context"
@@ -12,53 +16,98 @@ import (
 	"net/netip"
 	"net/url"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/status"
+	"kestrix/internal/live/events"
+	"kestrix/internal/live/metrics"
 	"kestrix/internal/live/pool"
 	"kestrix/internal/live/socket"
 )
 
-// control answers operators. It is closed to strangers: without users only a
-// unix socket or a loopback address answers, and with users only those.
-type control struct {
-	proxy   *Proxy
-	address config.Address
-	state   atomic.Pointer[controlState]
-	http    *http.Server
-	metrics http.Handler
-	leave   context.Context // over when those who follow are to go
-	letGo   context.CancelFunc
-	follow  followers
-	logins  logins
-	conns   socket.Table // connections
+// Proxy is what is asked and told of. Its methods may be called from any goroutine.
+type Proxy interface {
+	metrics.Source
+	// StatusWithRecent is Status with what was asked lately.
+	StatusWithRecent() status.Status
+	// Alive returns when everything that decides has been reached: a proxy that is stuck
+	// never does.
+	Alive()
+	// TakesConnections reports whether clients are served.
+	TakesConnections() bool
+	// Operate does what an operator wants; who is told in an event. The error is a
+	// *pool.OrderError, and nothing was done.
+	Operate(o status.Order, who string) (status.Told, error)
+	// Zero begins all counts anew.
+	Zero()
 }
 
-// controlState is what a reload may change.
-type controlState struct {
+// Options of a control listener.
+type Options struct {
+	Events *events.Log
+	// Reload reads the configuration again, for an operator who wants it, and says what
+	// came of it, or what is wrong; nil if that cannot be had.
+	Reload func() (string, error)
+	// Pages makes what is shown in a browser; nil for nothing.
+	Pages Pages
+}
+
+// Server answers operators. It is closed to strangers: without users only a unix socket
+// or a loopback address answers, and with users only those.
+type Server struct {
+	proxy    Proxy
+	o        Options
+	address  config.Address
+	state    atomic.Pointer[state]
+	listener net.Listener
+	serves   sync.Once // begun by the first Use
+	http     *http.Server
+	metrics  http.Handler
+	leave    context.Context // over when those who follow are to go
+	letGo    context.CancelFunc
+	follow   followers
+	logins   logins
+	conns    socket.Table // connections
+}
+
+// state is what a reload may change.
+type state struct {
 	cfg *config.Control
 	tls *tls.Config // nil: none
 }
 
-// openControl begins to answer operators at an address; nothing is answered
-// before use.
-func (p *Proxy) openControl(at config.Placed[config.Address]) (*control, error) {
-	s, err := p.listenPrivately(at.Value)
+// Open begins to answer operators at an address that listen opens; nothing is answered
+// before Use.
+func Open(p Proxy, at config.Address, listen func(config.Address) (net.Listener, error), o Options) (*Server, error) {
+	l, err := listenPrivately(at, listen)
 	if err != nil {
-		return nil, placed(at.Range, err)
+		return nil, err
 	}
-	c := &control{proxy: p, address: at.Value, metrics: newMetrics(p)}
-	c.conns.SetLimit(controlConns)
+	c := &Server{proxy: p, o: o, address: at, metrics: metrics.Handler(p)}
+	c.conns.SetLimit(mostConns)
 	c.leave, c.letGo = context.WithCancel(context.Background())
-	c.state.Store(&controlState{cfg: &config.Control{Listen: at}})
 	c.http = &http.Server{Handler: c, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10, ErrorLog: log.New(io.Discard, "", 0), ConnState: c.track, ConnContext: c.connContext}
-	go func() { _ = c.http.Serve(&controlListener{s.listener, c}) }() // ends when it is closed
+	c.listener = l
 	return c, nil
 }
 
-func (c *control) close() {
+// Address returns where operators are answered.
+func (c *Server) Address() config.Address { return c.address }
+
+// Use has operators be answered as a configuration says, over TLS unless secure is nil.
+func (c *Server) Use(cfg *config.Control, secure *tls.Config) {
+	c.state.Store(&state{cfg, secure})
+	c.serves.Do(func() {
+		go func() { _ = c.http.Serve(&listener{c.listener, c}) }() // ends when it is closed
+	})
+}
+
+// Close ends the listener and what is being asked, within a second. A nil Server has
+// nothing to end.
+func (c *Server) Close() {
 	if c == nil {
 		return
 	}
@@ -68,10 +117,11 @@ func (c *control) close() {
 	if c.http.Shutdown(ctx) != nil {
 		c.http.Close()
 	}
+	c.listener.Close() // where it was never used
 }
 
 // ServeHTTP answers an operator.
-func (c *control) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+func (c *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("X-Content-Type-Options", "nosniff")
 	w.Header().Set("Content-Security-Policy", "default-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'")
@@ -83,7 +133,7 @@ func (c *control) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	user, status, why := c.who(r)
 	if status != 0 {
-		c.proxy.events.Limited("control", "refused", "refused requests", "%s %.200q from %s: %s", r.Method, r.URL.Path, r.RemoteAddr, why)
+		c.o.Events.Limited("control", "refused", "refused requests", "%s %.200q from %s: %s", r.Method, r.URL.Path, r.RemoteAddr, why)
 		if status == http.StatusUnauthorized {
 			w.Header().Set("WWW-Authenticate", `Basic realm="kestrix", charset="UTF-8"`)
 		}
@@ -96,21 +146,21 @@ func (c *control) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // paths are what is answered, each with how: asked, or told.
 var paths = map[string]struct {
 	tells bool
-	do    func(c *control, w http.ResponseWriter, r *http.Request, user string)
+	do    func(c *Server, w http.ResponseWriter, r *http.Request, user string)
 }{
-	"/":           {do: (*control).page},
-	"/live":       {do: (*control).live},
-	"/status":     {do: (*control).status},
-	"/status.csv": {do: (*control).statusCSV},
-	"/news":       {do: (*control).tellNews},
-	"/metrics":    {do: func(c *control, w http.ResponseWriter, r *http.Request, _ string) { c.metrics.ServeHTTP(w, r) }},
-	"/operate":    {true, (*control).operate},
-	"/zero":       {true, (*control).zero},
-	"/reload":     {true, (*control).reload},
+	"/":           {do: (*Server).page},
+	"/live":       {do: (*Server).live},
+	"/status":     {do: (*Server).status},
+	"/status.csv": {do: (*Server).statusCSV},
+	"/news":       {do: (*Server).tellNews},
+	"/metrics":    {do: func(c *Server, w http.ResponseWriter, r *http.Request, _ string) { c.metrics.ServeHTTP(w, r) }},
+	"/operate":    {true, (*Server).operate},
+	"/zero":       {true, (*Server).zero},
+	"/reload":     {true, (*Server).reload},
 }
 
 // answer does what a user may ask or tell.
-func (c *control) answer(w http.ResponseWriter, r *http.Request, user string) {
+func (c *Server) answer(w http.ResponseWriter, r *http.Request, user string) {
 	asks := r.Method == http.MethodGet || r.Method == http.MethodHead
 	p, ok := paths[r.URL.Path]
 	switch {
@@ -126,34 +176,30 @@ func (c *control) answer(w http.ResponseWriter, r *http.Request, user string) {
 }
 
 // status answers with how everything stands.
-func (c *control) status(w http.ResponseWriter, r *http.Request, _ string) {
-	answerJSON(w, http.StatusOK, c.proxy.stands(r.URL.Query().Has("recent")))
+func (c *Server) status(w http.ResponseWriter, r *http.Request, _ string) {
+	if r.URL.Query().Has("recent") {
+		answerJSON(w, http.StatusOK, c.proxy.StatusWithRecent())
+		return
+	}
+	answerJSON(w, http.StatusOK, c.proxy.Status())
 }
 
 // zero has counts begin anew.
-func (c *control) zero(w http.ResponseWriter, r *http.Request, user string) {
+func (c *Server) zero(w http.ResponseWriter, r *http.Request, user string) {
 	if err := order(w, r, &struct{}{}); err != nil {
 		http.Error(w, "an empty object, {}, is wanted", http.StatusBadRequest)
 		return
 	}
 	c.proxy.Zero()
-	c.proxy.events.Addf("control", "told", "counts begin anew, by %s", c.from(user, r))
+	c.o.Events.Addf("control", "told", "counts begin anew, by %s", c.from(user, r))
 	answerJSON(w, http.StatusOK, c.proxy.Status())
 }
 
 // probed answers those who look whether the proxy itself is well: alive once all
 // that decides has been reached, ready while it takes connections.
-func (c *control) probed(w http.ResponseWriter, ready bool) {
+func (c *Server) probed(w http.ResponseWriter, ready bool) {
 	c.proxy.Alive()
-	c.proxy.mu.Lock()
-	takes := !c.proxy.stopped && len(c.proxy.servers) > 0
-	c.proxy.mu.Unlock()
-	select {
-	case <-c.proxy.ready:
-	default:
-		takes = false // first probes are awaited
-	}
-	if ready && !takes {
+	if ready && !c.proxy.TakesConnections() {
 		http.Error(w, "it takes no connections", http.StatusServiceUnavailable)
 		return
 	}
@@ -188,7 +234,7 @@ func meant(w http.ResponseWriter, r *http.Request) bool {
 }
 
 // from words who tells something.
-func (c *control) from(user string, r *http.Request) string {
+func (c *Server) from(user string, r *http.Request) string {
 	peer := peerName(r)
 	switch {
 	case peer != "" && user == anybody:
@@ -205,8 +251,8 @@ func (c *control) from(user string, r *http.Request) string {
 const anybody = "whoever is on this machine"
 
 // reload has the configuration read again.
-func (c *control) reload(w http.ResponseWriter, r *http.Request, user string) {
-	if c.proxy.o.Reload == nil {
+func (c *Server) reload(w http.ResponseWriter, r *http.Request, user string) {
+	if c.o.Reload == nil {
 		http.Error(w, "this proxy cannot be told to read its configuration", http.StatusNotImplemented)
 		return
 	}
@@ -214,8 +260,8 @@ func (c *control) reload(w http.ResponseWriter, r *http.Request, user string) {
 		http.Error(w, "an empty object, {}, is wanted", http.StatusBadRequest)
 		return
 	}
-	c.proxy.events.Addf("control", "told", "reload, by %s", c.from(user, r))
-	said, err := c.proxy.o.Reload()
+	c.o.Events.Addf("control", "told", "reload, by %s", c.from(user, r))
+	said, err := c.o.Reload()
 	if err != nil {
 		http.Error(w, strings.TrimSpace(said+"\n"+err.Error()), http.StatusConflict)
 		return
@@ -225,7 +271,7 @@ func (c *control) reload(w http.ResponseWriter, r *http.Request, user string) {
 	}{said})
 }
 
-func (c *control) operate(w http.ResponseWriter, r *http.Request, user string) {
+func (c *Server) operate(w http.ResponseWriter, r *http.Request, user string) {
 	var o status.Order
 	if err := order(w, r, &o); err != nil {
 		http.Error(w, `the order cannot be read; it is like {"backend":"booking.auk","do":"drain"}`, http.StatusBadRequest)
@@ -252,7 +298,7 @@ func answerJSON(w http.ResponseWriter, status int, v any) {
 }
 
 // who returns the user that asks; or the status with which it is refused, and why.
-func (c *control) who(r *http.Request) (user string, status int, why string) {
+func (c *Server) who(r *http.Request) (user string, status int, why string) {
 	if origin := r.Header.Get("Origin"); origin != "" {
 		if u, err := url.Parse(origin); err != nil || !strings.EqualFold(u.Host, r.Host) {
 			return "", http.StatusForbidden, "a page of another site asks"

@@ -1,4 +1,4 @@
-package proxy
+package control
 
 import (
 	"bytes"
@@ -30,9 +30,9 @@ type Pages interface {
 const pageNews = 40
 
 // view is what a user is shown.
-func (c *control) view(user string) *status.View {
-	s := c.proxy.stands(true)
-	v := &status.View{Status: &s, Events: c.proxy.events.Last(0, pageNews), Operator: true}
+func (c *Server) view(user string) *status.View {
+	s := c.proxy.StatusWithRecent()
+	v := &status.View{Status: &s, Events: c.o.Events.Last(0, pageNews), Operator: true}
 	for _, u := range c.state.Load().cfg.Users {
 		if u.Name == user {
 			v.User, v.Operator = user, u.Operator
@@ -42,12 +42,12 @@ func (c *control) view(user string) *status.View {
 }
 
 // page answers with the page.
-func (c *control) page(w http.ResponseWriter, r *http.Request, user string) {
-	if c.proxy.o.Pages == nil {
+func (c *Server) page(w http.ResponseWriter, r *http.Request, user string) {
+	if c.o.Pages == nil {
 		http.Error(w, "this proxy has no page; GET /status is answered", http.StatusNotFound)
 		return
 	}
-	body, err := c.proxy.o.Pages.Page(c.view(user))
+	body, err := c.o.Pages.Page(c.view(user))
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
 		return
@@ -57,11 +57,11 @@ func (c *control) page(w http.ResponseWriter, r *http.Request, user string) {
 }
 
 // asset answers with a file of the page, and says whether there is one.
-func (c *control) asset(w http.ResponseWriter, r *http.Request) bool {
-	if c.proxy.o.Pages == nil {
+func (c *Server) asset(w http.ResponseWriter, r *http.Request) bool {
+	if c.o.Pages == nil {
 		return false
 	}
-	kind, body := c.proxy.o.Pages.Asset(r.URL.Path)
+	kind, body := c.o.Pages.Asset(r.URL.Path)
 	if body == nil {
 		return false
 	}
@@ -71,14 +71,14 @@ func (c *control) asset(w http.ResponseWriter, r *http.Request) bool {
 }
 
 // statusCSV answers with a row for each backend.
-func (c *control) statusCSV(w http.ResponseWriter, r *http.Request, _ string) {
-	if c.proxy.o.Pages == nil {
+func (c *Server) statusCSV(w http.ResponseWriter, r *http.Request, _ string) {
+	if c.o.Pages == nil {
 		http.Error(w, "this proxy writes no CSV; GET /status is answered", http.StatusNotFound)
 		return
 	}
 	var b bytes.Buffer
 	s := c.proxy.Status()
-	if err := c.proxy.o.Pages.CSV(&b, &s); err != nil {
+	if err := c.o.Pages.CSV(&b, &s); err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
 		return
 	}
@@ -87,7 +87,7 @@ func (c *control) statusCSV(w http.ResponseWriter, r *http.Request, _ string) {
 }
 
 // tellNews answers with what happened after a number.
-func (c *control) tellNews(w http.ResponseWriter, r *http.Request, _ string) {
+func (c *Server) tellNews(w http.ResponseWriter, r *http.Request, _ string) {
 	after, err := strconv.ParseUint(r.URL.Query().Get("after"), 10, 64)
 	if err != nil && r.URL.Query().Has("after") {
 		http.Error(w, "after wants the number of the last news that is known", http.StatusBadRequest)
@@ -95,7 +95,7 @@ func (c *control) tellNews(w http.ResponseWriter, r *http.Request, _ string) {
 	}
 	answerJSON(w, http.StatusOK, struct {
 		News []status.Event `json:"news"`
-	}{c.proxy.events.Last(after, events.Kept)})
+	}{c.o.Events.Last(after, events.Kept)})
 }
 
 // Who follows is shown what changed this often, and there may be so many, in all
@@ -139,8 +139,8 @@ func (f *followers) done(source uint64) {
 
 // live sends what changes of the page as it changes, as server-sent events
 // (WHATWG HTML, section 9.2).
-func (c *control) live(w http.ResponseWriter, r *http.Request, user string) {
-	if c.proxy.o.Pages == nil {
+func (c *Server) live(w http.ResponseWriter, r *http.Request, user string) {
+	if c.o.Pages == nil {
 		http.Error(w, "this proxy has no page", http.StatusNotFound)
 		return
 	}
@@ -157,7 +157,7 @@ func (c *control) live(w http.ResponseWriter, r *http.Request, user string) {
 	tick := time.NewTicker(followEvery)
 	defer tick.Stop()
 	for {
-		part, err := c.proxy.o.Pages.Part(c.view(user))
+		part, err := c.o.Pages.Part(c.view(user))
 		if err != nil {
 			return
 		}
@@ -180,7 +180,7 @@ func (c *control) live(w http.ResponseWriter, r *http.Request, user string) {
 }
 
 // hash returns what the password of a user is held against now; empty for nobody.
-func (c *control) hash(user string) string {
+func (c *Server) hash(user string) string {
 	for _, u := range c.state.Load().cfg.Users {
 		if u.Name == user {
 			return u.Password
