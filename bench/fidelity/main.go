@@ -179,7 +179,7 @@ func all() []kase {
 	return out
 }
 
-// run rehearses a case and gives its row.
+// run rehearses a case and returns its row.
 func (c kase) run(program, dir string) string {
 	if err := os.Mkdir(dir, 0o755); err != nil {
 		fail(err)

@@ -74,8 +74,8 @@ func (m *maker) change(at ast.Node, what string, do, undo func()) {
 	}
 }
 
-// turn changes an operator to its other, where it has one.
-func (m *maker) turn(at ast.Node, op *token.Token) {
+// swap changes an operator to its other, where it has one.
+func (m *maker) swap(at ast.Node, op *token.Token) {
 	from := *op
 	if to, ok := turned[from]; ok {
 		m.change(at, fmt.Sprintf("%s becomes %s", from, to), func() { *op = to }, func() { *op = from })
@@ -95,12 +95,12 @@ func (m *maker) visit(n ast.Node) bool {
 		return n.Tok == token.VAR || n.Tok == token.CONST
 	case *ast.BinaryExpr:
 		if !isText(n.X) && !isText(n.Y) {
-			m.turn(n, &n.Op)
+			m.swap(n, &n.Op)
 		}
 	case *ast.IncDecStmt:
-		m.turn(n, &n.Tok)
+		m.swap(n, &n.Tok)
 	case *ast.AssignStmt:
-		m.turn(n, &n.Tok)
+		m.swap(n, &n.Tok)
 	case *ast.BasicLit:
 		if v, err := strconv.ParseInt(n.Value, 0, 64); n.Kind == token.INT && err == nil && v < 1<<31 {
 			m.word(n, &n.Value, fmt.Sprint(v+1))

@@ -107,7 +107,7 @@ func explain(env *Env, o *output, id string) error {
 		if o.format == "json" {
 			return writeJSON(w, report.RuleJSON(r))
 		}
-		_, err := io.WriteString(w, env.style(env.Stdout, o.plain || o.file != "").Rule(r))
+		_, err := io.WriteString(w, env.style(env.Stdout, o.noColour || o.file != "").Rule(r))
 		return err
 	})
 }
@@ -154,7 +154,7 @@ func runCheck(ctx context.Context, env *Env, o *output, c *checkFlags, names, wi
 			}
 			return err
 		}
-		style := env.style(env.Stdout, o.plain || o.file != "")
+		style := env.style(env.Stdout, o.noColour || o.file != "")
 		if c.live {
 			if _, err := io.WriteString(w, style.Live(seen)+"\n"); err != nil {
 				return err

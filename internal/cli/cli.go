@@ -44,7 +44,7 @@ type command struct {
 	args    string
 	summary string
 	help    string // further text, and examples
-	// setup defines flags and gives what runs with the operands; nil where subs
+	// setup defines flags and returns what runs with the operands; nil where subs
 	// do the work.
 	setup func(*flag.FlagSet) func(context.Context, *Env, []string) error
 	// subs are commands within the command, named "trace make".
@@ -127,7 +127,7 @@ func usage(format string, args ...any) error {
 
 func unusable(err error) error { return &exitError{exitInput, err} }
 
-// Main runs one command and gives the exit code.
+// Main runs one command and returns the exit code.
 func Main(ctx context.Context, env *Env, args []string) int {
 	name := ""
 	if len(args) > 0 {
@@ -384,10 +384,10 @@ func help(env *Env, args []string) int {
 }
 
 // style is how text for a stream is to look.
-func (e *Env) style(w io.Writer, plain bool) report.Style {
+func (e *Env) style(w io.Writer, noColour bool) report.Style {
 	s := report.Style{Width: 110, Unicode: e.unicode()}
 	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		s.Colour = !plain && e.Getenv("NO_COLOR") == "" && e.Getenv("TERM") != "dumb"
+		s.Colour = !noColour && e.Getenv("NO_COLOR") == "" && e.Getenv("TERM") != "dumb"
 		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 0 {
 			s.Width = min(max(width, 40), 120)
 		}

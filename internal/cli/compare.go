@@ -145,7 +145,7 @@ func runCompare(ctx context.Context, env *Env, o *output, f *figures, r *replayF
 		if o.format == "json" {
 			return writeJSON(w, c)
 		}
-		_, err := io.WriteString(w, env.style(env.Stdout, o.plain || o.file != "").Compare(about))
+		_, err := io.WriteString(w, env.style(env.Stdout, o.noColour || o.file != "").Compare(about))
 		return err
 	})
 	if err == nil {

@@ -115,7 +115,7 @@ func waitFor(ctx context.Context, seen <-chan string, state string) {
 	}
 }
 
-// firstLine asks like a client without cookies and gives the first line of the
+// firstLine asks like a client without cookies and returns the first line of the
 // answer.
 func firstLine(ctx context.Context, url string) string {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)

@@ -73,7 +73,7 @@ are answered differently are counted.
 					if o.format == "json" {
 						return writeJSON(w, d)
 					}
-					_, err := io.WriteString(w, env.style(env.Stdout, o.plain || o.file != "").Diff(args[0], args[1], d))
+					_, err := io.WriteString(w, env.style(env.Stdout, o.noColour || o.file != "").Diff(args[0], args[1], d))
 					return err
 				})
 				if err == nil && d.Changed() {

@@ -285,7 +285,7 @@ func runDrive(ctx context.Context, env *Env, o *output, f *driveFlags) error {
 				Driver drive.Lateness `json:"driver"`
 			}{res, late})
 		}
-		_, err := io.WriteString(w, env.style(env.Stdout, o.plain || o.file != "").Drive(&about))
+		_, err := io.WriteString(w, env.style(env.Stdout, o.noColour || o.file != "").Drive(&about))
 		return err
 	})
 	if err == nil && partial {
@@ -308,7 +308,7 @@ func (f *driveFlags) send(ctx context.Context, env *Env, d *drive.Driver, o *out
 	if f.every == 0 {
 		return d.Closed(ctx, f.n, f.c, 0, ask), nil, nil
 	}
-	style := env.style(env.Stdout, o.plain)
+	style := env.style(env.Stdout, o.noColour)
 	tell := func(s drive.Sample) {
 		if o.format == "text" && o.file == "" {
 			_, _ = io.WriteString(env.Stdout, style.DriveLine(time.Now(), s.Status, s.Backend, s.Fail.String(), s.Took)) // the end says what came of it

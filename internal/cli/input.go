@@ -70,8 +70,8 @@ func readConfig(name string, with []string) (*source, error) {
 	return s, nil
 }
 
-// beside returns the path of a file that a configuration names.
-func beside(config, name string) string {
+// pathFrom returns the path of a file that a configuration names.
+func pathFrom(config, name string) string {
 	if filepath.IsAbs(name) {
 		return name
 	}
@@ -81,7 +81,7 @@ func beside(config, name string) string {
 // modeBesides returns the permissions of a file that a configuration names.
 func modeBesides(config string) func(string) (uint32, error) {
 	return func(name string) (uint32, error) {
-		info, err := os.Stat(beside(config, name))
+		info, err := os.Stat(pathFrom(config, name))
 		if err != nil {
 			return 0, reason(err)
 		}
@@ -92,7 +92,7 @@ func modeBesides(config string) func(string) (uint32, error) {
 // besides reads files that a configuration names relative to its own folder.
 func besides(config string) func(string) ([]byte, error) {
 	return func(name string) ([]byte, error) {
-		text, err := os.ReadFile(beside(config, name))
+		text, err := os.ReadFile(pathFrom(config, name))
 		if err != nil {
 			return nil, reason(err)
 		}

@@ -47,7 +47,7 @@ func mapCommand() *command {
 					case "svg":
 						text = report.MapSVG(filepath.Base(args[0]), p)
 					default:
-						style := env.style(env.Stdout, o.plain || o.file != "")
+						style := env.style(env.Stdout, o.noColour || o.file != "")
 						style.All = *all
 						text = style.Map(p)
 					}

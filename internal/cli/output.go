@@ -15,16 +15,16 @@ import (
 
 // output is the flags that say where a result goes and in what form.
 type output struct {
-	format string
-	file   string
-	plain  bool
-	mode   os.FileMode // of a new file; 0 is readable by all
+	format   string
+	file     string
+	noColour bool
+	mode     os.FileMode // of a new file; 0 is readable by all
 }
 
 func (o *output) define(fs *flag.FlagSet) {
 	fs.StringVar(&o.format, "format", "text", "`FORM` of the result: text or json, and what the command says besides")
 	fs.StringVar(&o.file, "o", "", "write the result to `FILE` instead of stdout")
-	fs.BoolVar(&o.plain, "plain", false, "no colour")
+	fs.BoolVar(&o.noColour, "plain", false, "no colour")
 }
 
 func (o *output) check() error {

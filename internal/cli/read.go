@@ -54,7 +54,7 @@ type reading struct {
 }
 
 // records hands every record of the traces to take, one after the other, until
-// that gives an error or ctx ends. A trace without any is an error.
+// that returns an error or ctx ends. A trace without any is an error.
 func (r *readFlags) records(ctx context.Context, env *Env, what string, names []string, take func(*trace.Record) error) (*reading, error) {
 	o, err := r.options()
 	if err != nil {

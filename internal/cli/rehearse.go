@@ -181,7 +181,7 @@ func writeRehearsal(env *Env, o *output, f *rehearseFlags, about *report.Rehears
 		if o.format == "json" {
 			return writeJSON(w, rehearsalJSON{about.Forecast, out.Result, about.Fidelity, about.Fidelity.Verdict(), about.Mapping, about.Left, out.Late})
 		}
-		style := env.style(env.Stdout, o.plain || o.file != "")
+		style := env.style(env.Stdout, o.noColour || o.file != "")
 		style.All = f.all
 		_, err := io.WriteString(w, style.Rehearse(about))
 		return err
@@ -248,7 +248,7 @@ func (x *rehearsal) gather(ctx context.Context, env *Env, r *replayFlags, f *reh
 			if l.Frontend != "" {
 				rec.Frontend = []byte(l.Frontend)
 			}
-			if r.o.Part.Holds(rec.Time, spec.Start.UnixNano()) {
+			if r.o.Part.Contains(rec.Time, spec.Start.UnixNano()) {
 				if err := take(rec.Clone()); err != nil {
 					return err
 				}

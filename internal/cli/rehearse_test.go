@@ -109,7 +109,7 @@ fault "it" {
 		assert.Equal(t, got.Forecast.Requests, got.Rehearsal.Requests)
 		for _, r := range got.Fidelity.Rows {
 			if r.What == "share" || strings.HasSuffix(r.What, "_after") || r.What == "failed" {
-				assert.True(t, r.Holds, "%+v: %v %v", r, *r.Forecast, *r.Rehearsal)
+				assert.True(t, r.WithinGoal, "%+v: %v %v", r, *r.Forecast, *r.Rehearsal)
 			}
 		}
 		assert.Positive(t, got.Rehearsal.Retried, "whoever met it was asked again elsewhere")

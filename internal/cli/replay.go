@@ -135,7 +135,7 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, forms r
 		if o.format == "json" {
 			return writeJSON(w, res)
 		}
-		style := env.style(env.Stdout, o.plain || o.file != "")
+		style := env.style(env.Stdout, o.noColour || o.file != "")
 		style.All = forms.all
 		_, err := io.WriteString(w, style.Replay(about))
 		return err
@@ -154,7 +154,7 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, forms r
 	return nil
 }
 
-// judge holds the result against the expectations and gives how many are not
+// judge holds the result against the expectations and returns how many are not
 // met.
 func judge(env *Env, sc *scenario.Scenario, res *result.Replay) (int, error) {
 	verdicts, found, err := verdictsOf(sc, res)

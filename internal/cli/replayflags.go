@@ -126,7 +126,7 @@ func (r *replayFlags) fits(sc *scenario.Scenario, args []string) error {
 		return usage("a trace is wanted after %s, or a scenario with a load", args[0])
 	}
 	if sc.Load != nil {
-		if err := r.besideLoad(sc); err != nil {
+		if err := r.checkLoad(sc); err != nil {
 			return err
 		}
 	}
@@ -153,8 +153,8 @@ func traceSources(ctx context.Context, env *Env, names []string) ([]ingest.Sourc
 	return sources, nil
 }
 
-// besideLoad returns which flags have no meaning without a trace.
-func (r *replayFlags) besideLoad(sc *scenario.Scenario) error {
+// checkLoad returns which flags have no meaning without a trace.
+func (r *replayFlags) checkLoad(sc *scenario.Scenario) error {
 	switch {
 	case len(r.ofTraces) > 0:
 		return usage("%s says how a trace is read, and the load of %s makes the requests", strings.Join(r.ofTraces, ", "), r.scenario)

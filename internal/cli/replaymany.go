@@ -119,7 +119,7 @@ func gatherScenarios(env *Env, s *source, r *replayFlags, files, args []string) 
 		if one.scenario = files[i]; len(m.traced) > 0 {
 			one.ofTraces = nil // they are for the others
 		}
-		if err := one.besideLoad(m.scenarios[i]); err != nil {
+		if err := one.checkLoad(m.scenarios[i]); err != nil {
 			return nil, err
 		}
 	}
@@ -177,7 +177,7 @@ func judgeAll(ctx context.Context, env *Env, o *output, junit bool, names []stri
 			}
 			return err
 		}
-		_, err := io.WriteString(w, env.style(env.Stdout, o.plain || o.file != "").Held(&all))
+		_, err := io.WriteString(w, env.style(env.Stdout, o.noColour || o.file != "").Held(&all))
 		return err
 	})
 	switch {

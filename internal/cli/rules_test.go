@@ -67,7 +67,7 @@ type foundJSON struct {
 	Line                                 int
 }
 
-// checked runs `kestrix check` and gives what it found and its exit code.
+// checked runs `kestrix check` and returns what it found and its exit code.
 func checked(t *testing.T, args ...string) ([]foundJSON, int) {
 	var out, errs bytes.Buffer
 	env := &Env{Stdin: strings.NewReader(""), Stdout: &out, Stderr: &errs, Getenv: func(string) string { return "" }}

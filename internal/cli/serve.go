@@ -107,7 +107,7 @@ func (n *eventLog) of(who, what, format string, args ...any) {
 type serving struct {
 	env     *Env
 	f       *serveFlags
-	news    *eventLog
+	events  *eventLog
 	access  *accessSink
 	proxy   *proxy.Proxy
 	manager *manager
@@ -127,7 +127,7 @@ func runServe(ctx context.Context, env *Env, f *serveFlags) error {
 		return err
 	}
 	n := &eventLog{w: env.Stderr, style: env.style(env.Stderr, false)}
-	x := &serving{env: env, f: f, news: n, access: &accessSink{env: env, news: n}, told: make(chan chan reloaded)}
+	x := &serving{env: env, f: f, events: n, access: &accessSink{env: env, events: n}, told: make(chan chan reloaded)}
 	if x.manager, err = underManager(env, n); err != nil {
 		return unusable(err)
 	}
@@ -201,7 +201,7 @@ func (x *serving) run(ctx context.Context) error {
 			if s == syscall.SIGHUP {
 				x.reload()
 			} else if err := x.access.reopen(); err != nil {
-				x.news.say("log", "%v; lines go where they went", err)
+				x.events.say("log", "%v; lines go where they went", err)
 			}
 		case answer := <-x.told:
 			answer <- x.reload()
@@ -212,12 +212,12 @@ func (x *serving) run(ctx context.Context) error {
 			return unusable(err)
 		case <-ctx.Done():
 			x.manager.stopping()
-			x.news.say("stopping", "no new connections; open requests have %s to end", x.f.grace)
+			x.events.say("stopping", "no new connections; open requests have %s to end", x.f.grace)
 			if err := x.proxy.Stop(); err != nil {
-				x.news.say("stopped", "%v", err)
+				x.events.say("stopped", "%v", err)
 				return nil
 			}
-			x.news.say("stopped", "every request was answered")
+			x.events.say("stopped", "every request was answered")
 			return nil
 		}
 	}
@@ -238,11 +238,11 @@ func (x *serving) reload() reloaded {
 	}
 	if err != nil {
 		err = fmt.Errorf("%w; the configuration in force stays", err)
-		x.news.say("refused", "%v", err)
+		x.events.say("refused", "%v", err)
 		return reloaded{err: err}
 	}
 	said := fmt.Sprintf("%s: %s, %s", x.f.name, plural(len(s.config.Upstreams), "upstream"), plural(s.config.Backends(), "backend"))
-	x.news.say("reloaded", "%s", said)
+	x.events.say("reloaded", "%s", said)
 	return reloaded{said: said}
 }
 
@@ -250,7 +250,7 @@ func (x *serving) reload() reloaded {
 func (x *serving) follow(s *source) {
 	var named []string
 	for _, f := range x.proxy.Files() {
-		named = append(named, beside(s.read[0], f))
+		named = append(named, pathFrom(s.read[0], f))
 	}
 	var own []string
 	if x.f.watch {
@@ -266,10 +266,10 @@ func (x *serving) changed(c change) {
 		return
 	}
 	if err := x.proxy.Refresh(); err != nil {
-		x.news.say("refused", "%v; what was read before stays in use", err)
+		x.events.say("refused", "%v; what was read before stays in use", err)
 		return
 	}
-	x.news.say("refreshed", "%s", strings.Join(c.names, ", "))
+	x.events.say("refreshed", "%s", strings.Join(c.names, ", "))
 }
 
 // openFiles returns how many files the process may have open (RLIMIT_NOFILE), 0

@@ -26,7 +26,7 @@ func (x *serving) keepJournal(o *proxy.Options) (end func(), err error) {
 	}
 	o.Began = time.Now()
 	j := journal.NewWriter(f, journal.Head{Version: Version, Seed: o.Seed, Began: o.Began}, func(err error) {
-		x.news.say("journal", "%s ends here: %v", name, reason(err))
+		x.events.say("journal", "%s ends here: %v", name, reason(err))
 	})
 	o.Journal = j.Add
 	done, gone := make(chan struct{}), make(chan struct{})
@@ -43,7 +43,7 @@ func (x *serving) keepJournal(o *proxy.Options) (end func(), err error) {
 			}
 		}
 	}()
-	x.news.say("journal", "every decision is written to %s", name)
+	x.events.say("journal", "every decision is written to %s", name)
 	return func() {
 		close(done)
 		<-gone

@@ -19,8 +19,8 @@ import (
 // accessSink is where access lines go, and the trace that is recorded; a reload
 // may change both.
 type accessSink struct {
-	env  *Env
-	news *eventLog
+	env    *Env
+	events *eventLog
 
 	mu       sync.RWMutex
 	to       config.AccessLog
@@ -56,11 +56,11 @@ func (a *accessSink) open(c *config.Config) error {
 	}
 	if c.Record.Value != a.recordTo {
 		if a.record != nil {
-			a.news.say("recorded", "%s", a.record.name)
+			a.events.say("recorded", "%s", a.record.name)
 		}
 		a.record.stop()
 		if a.recordTo, a.record = c.Record.Value, rec; rec != nil {
-			a.news.say("recording", "every request into %s", rec.name)
+			a.events.say("recording", "every request into %s", rec.name)
 		}
 	}
 	return nil
@@ -82,7 +82,7 @@ func (a *accessSink) startRecord(to config.Placed[string]) (*recording, error) {
 	}
 	r := &recording{name: name, file: f, packed: packed}
 	r.log = accesslog.NewRecord(packed, func(lost int, err error) {
-		a.news.say("record", "%s is not complete: %v", name, reason(err))
+		a.events.say("record", "%s is not complete: %v", name, reason(err))
 	})
 	return r, nil
 }
@@ -150,10 +150,10 @@ func (a *accessSink) openLog(to config.AccessLog) error {
 	if w != nil {
 		a.log = accesslog.New(w, to, func(lost int, err error) {
 			if err != nil {
-				a.news.say("log", "access lines are being lost: %v", reason(err))
+				a.events.say("log", "access lines are being lost: %v", reason(err))
 				return
 			}
-			a.news.say("log", "access lines are written again; %s lost", plural(lost, "line"))
+			a.events.say("log", "access lines are written again; %s lost", plural(lost, "line"))
 		})
 	}
 	return nil
@@ -172,7 +172,7 @@ func (a *accessSink) reopen() error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if _, ok := a.file.(*os.File); !ok {
-		a.news.say("log", "access lines go to %s, where nothing is to be opened anew", a.to.To)
+		a.events.say("log", "access lines go to %s, where nothing is to be opened anew", a.to.To)
 		return nil
 	}
 	f, err := a.logFile(a.to)
@@ -182,7 +182,7 @@ func (a *accessSink) reopen() error {
 	a.log.Turn(f)
 	a.file.Close()
 	a.file = f
-	a.news.say("log", "%s was opened anew", a.to.To)
+	a.events.say("log", "%s was opened anew", a.to.To)
 	return nil
 }
 

@@ -18,14 +18,14 @@ import (
 // manager is who started the proxy and looks after it, as systemd does; without
 // one nothing is told to anybody (sd_notify, sd_listen_fds).
 type manager struct {
-	news  *eventLog
-	mu    sync.Mutex
-	given map[string]net.Listener // sockets that were opened for us, by network and address
-	end   chan struct{}
+	events *eventLog
+	mu     sync.Mutex
+	given  map[string]net.Listener // sockets that were opened for us, by network and address
+	end    chan struct{}
 }
 
 func underManager(env *Env, n *eventLog) (*manager, error) {
-	m := &manager{news: n, given: map[string]net.Listener{}, end: make(chan struct{})}
+	m := &manager{events: n, given: map[string]net.Listener{}, end: make(chan struct{})}
 	if env.Getenv("LISTEN_FDS") == "" {
 		return m, nil
 	}
@@ -69,7 +69,7 @@ func (m *manager) take(network, address string) net.Listener {
 	if l == nil {
 		return nil // and no listener that holds one
 	}
-	m.news.say("socket", "%s was opened for us, and is used", l.Addr())
+	m.events.say("socket", "%s was opened for us, and is used", l.Addr())
 	return l
 }
 
@@ -79,7 +79,7 @@ func (m *manager) unclaimed() {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, l := range m.given {
-		m.news.say("socket", "%s was opened for us, and no frontend listens there; it is closed", l.Addr())
+		m.events.say("socket", "%s was opened for us, and no frontend listens there; it is closed", l.Addr())
 		l.Close()
 	}
 	clear(m.given)
@@ -87,7 +87,7 @@ func (m *manager) unclaimed() {
 
 func (m *manager) tell(lines ...string) {
 	if _, err := daemon.SdNotify(false, strings.Join(lines, "\n")); err != nil {
-		m.news.say("notify", "the service manager cannot be told: %v", err)
+		m.events.say("notify", "the service manager cannot be told: %v", err)
 	}
 }
 

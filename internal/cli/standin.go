@@ -83,7 +83,7 @@ paths at which they do something special:
 	}
 }
 
-// tell gives an order to stand-ins at work.
+// tell sends an order to stand-ins at work.
 func (f *standinFlags) tell(ctx context.Context, env *Env, who string, args []string) error {
 	if len(args) != 1 {
 		return usage("-tell wants one fault: kestrix standin -tell %s hang; there are %s and %s", who, strings.Join(standin.Faults, ", "), standin.Mended)
@@ -225,7 +225,7 @@ func choose(c *config.Config, only, except []string) ([]*standin.StandIn, error)
 func standIns(ctx context.Context, env *Env, all []*standin.StandIn, faults []scenario.Fault, f *standinFlags) error {
 	style := env.style(env.Stderr, false)
 	var mu sync.Mutex
-	news := func(who, what, text string) {
+	tell := func(who, what, text string) {
 		mu.Lock()
 		defer mu.Unlock()
 		_, _ = io.WriteString(env.Stderr, style.Event(time.Now(), who, what, text)) // stderr has nobody to tell
@@ -242,18 +242,18 @@ func standIns(ctx context.Context, env *Env, all []*standin.StandIn, faults []sc
 			return unusable(err)
 		}
 		started = append(started, s)
-		news(s.Name, "listening", s.Address.String())
+		tell(s.Name, "listening", s.Address.String())
 	}
 	socket := f.socket(env)
-	if err := standin.Listen(ctx, socket, all, news); err != nil {
+	if err := standin.Listen(ctx, socket, all, tell); err != nil {
 		if f.control != "" {
 			return unusable(err)
 		}
-		news("kestrix", "no orders", err.Error())
+		tell("kestrix", "no orders", err.Error())
 	} else {
 		defer os.Remove(socket)
 	}
-	standin.Play(ctx, started, faults, news)
+	standin.Play(ctx, started, faults, tell)
 	if f.ready != "" {
 		if err := replaceFile(f.ready, func(w io.Writer) error { _, err := fmt.Fprintln(w, os.Getpid()); return err }); err != nil {
 			return err
@@ -264,6 +264,6 @@ func standIns(ctx context.Context, env *Env, all []*standin.StandIn, faults []sc
 	for _, s := range started {
 		names = append(names, s.Name)
 	}
-	news("kestrix", "stopped", strings.Join(names, ", "))
+	tell("kestrix", "stopped", strings.Join(names, ", "))
 	return nil
 }

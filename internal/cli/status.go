@@ -57,7 +57,7 @@ to count anew.
 					case "csv":
 						return report.StatusCSV(out, s)
 					}
-					style := env.style(env.Stdout, o.plain || o.file != "")
+					style := env.style(env.Stdout, o.noColour || o.file != "")
 					style.All = *all
 					_, err := io.WriteString(out, style.Status(s, c.Where))
 					return err

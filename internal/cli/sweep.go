@@ -221,7 +221,7 @@ func (f *sweepFlags) write(env *Env, sw *study.Sweep) error {
 		if f.out.format == "json" || sw.Shard != nil {
 			return writeJSON(w, sw)
 		}
-		style := env.style(env.Stdout, f.out.plain || f.out.file != "")
+		style := env.style(env.Stdout, f.out.noColour || f.out.file != "")
 		style.All = f.all
 		_, err := io.WriteString(w, style.Sweep(sw))
 		return err
@@ -271,7 +271,7 @@ func rereadable(ctx context.Context, env *Env, names []string) ([]ingest.Source,
 }
 
 // keepPipes copies what can be read only once, such as stdin, into temporary files,
-// and gives the names to read instead and what removes them.
+// and returns the names to read instead and what removes them.
 func keepPipes(ctx context.Context, env *Env, names []string) ([]string, func(), error) {
 	var made []string
 	remove := func() {

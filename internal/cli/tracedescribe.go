@@ -59,7 +59,7 @@ func describe(ctx context.Context, env *Env, o *output, r *readFlags, f *figures
 		if o.format == "json" {
 			return writeJSON(w, sum)
 		}
-		_, err := io.WriteString(w, env.style(env.Stdout, o.plain || o.file != "").Trace(name, &sum))
+		_, err := io.WriteString(w, env.style(env.Stdout, o.noColour || o.file != "").Trace(name, &sum))
 		return err
 	})
 	if err == nil { // a figure that cannot be written takes no text away

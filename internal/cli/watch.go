@@ -34,7 +34,7 @@ another weight, each after a question. q leaves; the proxy does not notice.
 			var f operatorFlags
 			f.define(fs)
 			every := fs.Duration("every", time.Second, "`TIME` between two looks at the proxy, from 200ms to 1m")
-			plain := fs.Bool("plain", false, "no colour")
+			noColour := fs.Bool("plain", false, "no colour")
 			return func(ctx context.Context, env *Env, args []string) error {
 				if len(args) > 1 {
 					return usage("at most one configuration is wanted: kestrix watch [CONFIG]")
@@ -54,7 +54,7 @@ another weight, each after a question. q leaves; the proxy does not notice.
 				if err != nil {
 					return unusable(err)
 				}
-				m := &watching{ctx: ctx, client: c, every: *every, style: env.style(env.Stdout, *plain), shown: report.Watch{View: view, Where: c.Where, Height: 24}}
+				m := &watching{ctx: ctx, client: c, every: *every, style: env.style(env.Stdout, *noColour), shown: report.Watch{View: view, Where: c.Where, Height: 24}}
 				m.choose(0)
 				if v := view.Status.Version; v != Version {
 					m.shown.Said = fmt.Sprintf("the proxy is version %s, this is %s; what one of them does not know is left out", v, Version)
@@ -170,7 +170,7 @@ func (m *watching) choose(by int) {
 	m.shown.Chosen = all[min(max(at+by, 0), len(all)-1)]
 }
 
-// chosen gives the backend that is; nil for none.
+// chosen returns the backend that is; nil for none.
 func (m *watching) chosen() *status.Backend {
 	for _, u := range m.shown.View.Status.Upstreams {
 		for i := range u.Backends {

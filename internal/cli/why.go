@@ -78,7 +78,7 @@ the same.
 					if o.format == "json" {
 						return writeJSON(w, a)
 					}
-					style := env.style(env.Stdout, o.plain || o.file != "")
+					style := env.style(env.Stdout, o.noColour || o.file != "")
 					_, err := io.WriteString(w, style.Why(strings.TrimSpace(fmt.Sprintf("%s %s from %s", q.Method, args[2], q.Client)), a))
 					return err
 				})

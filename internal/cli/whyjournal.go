@@ -72,7 +72,7 @@ func (p *pastFlags) run(env *Env, o *output, fs *flag.FlagSet, args []string) er
 			}
 			told = append(told, x)
 		}
-		_, err := io.WriteString(w, env.style(env.Stdout, o.plain || o.file != "").Past(p.request.value, told))
+		_, err := io.WriteString(w, env.style(env.Stdout, o.noColour || o.file != "").Past(p.request.value, told))
 		return err
 	})
 }

@@ -66,15 +66,15 @@ func TestLinesAndBands(t *testing.T) {
 func TestWhatLosingOneCosts(t *testing.T) {
 	much := 2.1
 	for want, l := range map[string]study.LoadLimit{
-		"without a.auk it bears 2.00 times the load (20.0 requests a second); with 2.10 times the load 3.00 % of them fail (0.00 % anyway), p99 1.00 s (500 ms anyway)": {Backend: "a.auk", Holds: 2, TooMuch: &much, Rate: 20, Failed: 0.03, P99: 1, Anyway: study.Anyway{P99: 0.5}},
-		"without a.auk it bears 64.0 times the load, the most that was tried (640 requests a second)":                                                                   {Backend: "a.auk", Holds: 64, Rate: 640},
+		"without a.auk it bears 2.00 times the load (20.0 requests a second); with 2.10 times the load 3.00 % of them fail (0.00 % anyway), p99 1.00 s (500 ms anyway)": {Backend: "a.auk", Load: 2, TooMuch: &much, Rate: 20, Failed: 0.03, P99: 1, Anyway: study.Anyway{P99: 0.5}},
+		"without a.auk it bears 64.0 times the load, the most that was tried (640 requests a second)":                                                                   {Backend: "a.auk", Load: 64, Rate: 640},
 		"without a.auk even a quarter of the load is too much":                                                                                                          {Backend: "a.auk", TooMuch: &much},
 	} {
 		text, bad := limitOf(&l)
 		assert.Equal(t, want, text)
-		assert.Equal(t, l.Holds == 0, bad)
+		assert.Equal(t, l.Load == 0, bad)
 	}
-	text, bad := limitOf(&study.LoadLimit{Backend: "a.auk", Holds: 0.5, TooMuch: &much})
+	text, bad := limitOf(&study.LoadLimit{Backend: "a.auk", Load: 0.5, TooMuch: &much})
 	assert.True(t, bad)
 	assert.True(t, strings.HasPrefix(text, "today already: "))
 

@@ -30,7 +30,7 @@ type Held struct {
 func values(v *scenario.Verdict) string {
 	var out []string
 	for _, n := range v.Names() {
-		out = append(out, fmt.Sprintf("%s is %s", n, plain(v.Values[n])))
+		out = append(out, fmt.Sprintf("%s is %s", n, valueText(v.Values[n])))
 	}
 	return strings.Join(out, ", ")
 }

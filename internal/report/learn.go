@@ -42,7 +42,7 @@ func learnedLoad(b *strings.Builder, x *study.LearnedLoad) {
 		b.WriteString(comment(fmt.Sprintf("The paths are those of %s of all requests, each with how often it came.", percent(x.PathsShare))))
 	}
 	fmt.Fprintf(b, "load {\n  rate       = \"%s/s\"\n  for        = %q\n  arrivals   = %q\n  shape      = %q\n  clients    = %d\n  popularity = %s\n",
-		plainNumber(x.Rate), x.Lasts().String(), x.Arrivals, x.Shape, x.Clients, plainNumber(x.Popularity))
+		ungrouped(x.Rate), x.Lasts().String(), x.Arrivals, x.Shape, x.Clients, ungrouped(x.Popularity))
 	if len(x.Paths) > 0 {
 		b.WriteString("  paths = [\n")
 		for _, p := range x.Paths {
@@ -56,8 +56,8 @@ func learnedLoad(b *strings.Builder, x *study.LearnedLoad) {
 	b.WriteString("}\n")
 }
 
-// plainNumber writes a number without separators.
-func plainNumber(v float64) string { return strings.ReplaceAll(three(v), ",", "") }
+// ungrouped writes a number without separators.
+func ungrouped(v float64) string { return strings.ReplaceAll(three(v), ",", "") }
 
 // goodFit is up to which distance a fit is called good.
 const goodFit = 0.05

@@ -107,7 +107,7 @@ func MapSVG(title string, p *study.Map) string {
 	return out.String()
 }
 
-// upstream draws one and gives where it ends.
+// upstream draws one and returns where it ends.
 func (v *svg) upstream(u study.MapUpstream, top float64) float64 {
 	shown := u.Backends
 	more := 0

@@ -74,9 +74,9 @@ func heldWords(h *study.Held) []string {
 		chance = "±" + value(h.Chance, false)
 	}
 	switch {
-	case h.Holds && h.Difference != nil && math.Abs(*h.Difference) > h.Goal+1e-9:
+	case h.WithinGoal && h.Difference != nil && math.Abs(*h.Difference) > h.Goal+1e-9:
 		verdict = "within chance"
-	case !h.Holds:
+	case !h.WithinGoal:
 		verdict = "off"
 	}
 	return []string{name, value(h.Forecast, false), value(h.Rehearsal, false), difference, chance, verdict}

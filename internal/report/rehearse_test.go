@@ -41,8 +41,8 @@ func rehearsed() *Rehearsal {
 	p.Rehearsal.Health = append(p.Rehearsal.Health, result.HealthChange{At: 30, Upstream: "app", Backend: "auk", From: "down", To: "suspended", Why: "it failed"})
 	p.Fidelity = study.Fidelity{Seeds: 8, Off: 2, Rows: []study.Held{
 		{What: "failed", Unit: "count", Forecast: number(40), Rehearsal: number(120), Difference: number(80), Chance: number(12), Goal: 12},
-		{What: "latency.p95", Unit: "seconds", Forecast: number(0.1), Rehearsal: number(0.09), Difference: number(-0.01), Chance: number(0.004), Goal: 0.015, Holds: true},
-		{What: "share", Of: "app.auk", Unit: "share", Forecast: number(0.5), Rehearsal: number(0.53), Difference: number(0.03), Chance: number(0.04), Goal: 0.02, Holds: true},
+		{What: "latency.p95", Unit: "seconds", Forecast: number(0.1), Rehearsal: number(0.09), Difference: number(-0.01), Chance: number(0.004), Goal: 0.015, WithinGoal: true},
+		{What: "share", Of: "app.auk", Unit: "share", Forecast: number(0.5), Rehearsal: number(0.53), Difference: number(0.03), Chance: number(0.04), Goal: 0.02, WithinGoal: true},
 		{What: "recovered_after", Of: "it", Unit: "seconds", Forecast: number(2), Goal: 1},
 	}}
 	return p

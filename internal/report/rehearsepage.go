@@ -67,7 +67,7 @@ func RehearsalPage(p *Rehearsal, version string) ([]byte, error) {
 	}
 	for i := range p.Fidelity.Rows {
 		w := heldWords(&p.Fidelity.Rows[i])
-		v.Rows = append(v.Rows, pageHeld{w[0], w[1], w[2], w[3], w[4], w[5], !p.Fidelity.Rows[i].Holds})
+		v.Rows = append(v.Rows, pageHeld{w[0], w[1], w[2], w[3], w[4], w[5], !p.Fidelity.Rows[i].WithinGoal})
 	}
 	v.ChanceNote = fmt.Sprintf("By chance: what 95 of 100 rehearsals stay within, by %d forecasts with other seeds.", p.Fidelity.Seeds)
 	for i, x := range p.Forecast.Expectations {

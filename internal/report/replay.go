@@ -392,7 +392,7 @@ func (s Style) expectations(b *strings.Builder, r *result.Replay) {
 	}
 }
 
-func plain(v any) string {
+func valueText(v any) string {
 	switch x := v.(type) {
 	case nil:
 		return "never"

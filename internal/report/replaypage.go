@@ -250,7 +250,7 @@ func (p Replay) upstreamCard(cfg *config.Upstream) pageUpstream {
 	return out
 }
 
-// worstBackends gives the backends in order, of many the ten worst and how many more
+// worstBackends returns the backends in order, of many the ten worst and how many more
 // there are.
 func worstBackends(u *result.Upstream) ([]string, int) {
 	names := slices.Clone(u.Order)

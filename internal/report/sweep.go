@@ -191,13 +191,13 @@ func limitOf(l *study.LoadLimit) (string, bool) {
 	times := func(x float64) string { return three(x) + " times the load" }
 	switch {
 	case l.TooMuch == nil:
-		return fmt.Sprintf("without %s it bears %s, the most that was tried (%s requests a second)", l.Backend, times(l.Holds), three(l.Rate)), false
-	case l.Holds == 0:
+		return fmt.Sprintf("without %s it bears %s, the most that was tried (%s requests a second)", l.Backend, times(l.Load), three(l.Rate)), false
+	case l.Load == 0:
 		return fmt.Sprintf("without %s even a quarter of the load is too much", l.Backend), true
 	}
-	text := fmt.Sprintf("without %s it bears %s (%s requests a second); with %s %s of them fail (%s anyway), p99 %s (%s anyway)", l.Backend, times(l.Holds), three(l.Rate),
+	text := fmt.Sprintf("without %s it bears %s (%s requests a second); with %s %s of them fail (%s anyway), p99 %s (%s anyway)", l.Backend, times(l.Load), three(l.Rate),
 		times(*l.TooMuch), finePercent(l.Failed), finePercent(l.Anyway.Failed), orDash(l.P99), orDash(l.Anyway.P99))
-	if l.Holds < 1 {
+	if l.Load < 1 {
 		return "today already: " + text, true
 	}
 	return text, false

@@ -41,15 +41,15 @@ func (s Style) Watch(w *Watch) string {
 	foot := s.watchFoot(w)
 	// What happened has a third of the lines, or what the backends leave of them.
 	room := max(w.Height-len(top)-len(foot)-1, 2)
-	news := s.watchNews(w, max(room/3, room-len(body)-1))
+	events := s.watchEvents(w, max(room/3, room-len(body)-1))
 	from := 0
-	if rows := max(room-len(news), 1); len(body) > rows {
+	if rows := max(room-len(events), 1); len(body) > rows {
 		rows = max(rows-1, 1)
 		from = min(max(0, chosen-rows/2), len(body)-rows)
 		more := fmt.Sprintf("(lines %d to %d of %d; the arrow keys go on)", from+1, from+rows, len(body))
 		body = append(body[from:from+rows:from+rows], clip(more, s.Width))
 	}
-	lines := append(append(append(top, body...), ""), news...)
+	lines := append(append(append(top, body...), ""), events...)
 	for len(lines) < w.Height-len(foot) {
 		lines = append(lines, "")
 	}
@@ -57,7 +57,7 @@ func (s Style) Watch(w *Watch) string {
 	return strings.Join(lines, "\n")
 }
 
-// watchBody draws the upstreams, and gives the line of the chosen backend.
+// watchBody draws the upstreams, and returns the line of the chosen backend.
 func (s Style) watchBody(w *Watch) (lines []string, chosen int) {
 	for i := range w.View.Status.Upstreams {
 		u := &w.View.Status.Upstreams[i]
@@ -147,8 +147,8 @@ func (s Style) latelySpark(r *status.Recent, most uint32) string {
 	return padRight(s.spark(values, float64(most)), watchSpark)
 }
 
-// watchNews writes the latest news, the newest first.
-func (s Style) watchNews(w *Watch, most int) []string {
+// watchEvents writes the latest news, the newest first.
+func (s Style) watchEvents(w *Watch, most int) []string {
 	lines := []string{s.bold("what happened")}
 	for _, n := range w.View.Events {
 		if len(lines) >= most {

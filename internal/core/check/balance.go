@@ -226,9 +226,9 @@ var balanceRules = []*Rule{
 				if u.Algorithm != "least-connections" || u.Timeouts.Answer > 500*time.Millisecond || len(u.Backends) < 2 {
 					continue
 				}
-				t, plain := try(u), *u
-				plain.Algorithm = "round-robin"
-				r := try(&plain)
+				t, turning := try(u), *u
+				turning.Algorithm = "round-robin"
+				r := try(&turning)
 				a, b := map[string]int{}, map[string]int{}
 				for i := range 1000 {
 					a[t.ask(uint64(i))]++

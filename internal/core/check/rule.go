@@ -86,7 +86,7 @@ var Rules = func() []*Rule {
 	return all
 }()
 
-// Run holds a configuration against every rule and gives what was found, with
+// Run holds a configuration against every rule and returns what was found, with
 // what reading it found, in source order. A configuration whose syntax is
 // broken is not held against rules that would see only half of it.
 func Run(c *config.Config, reading config.Findings) config.Findings {

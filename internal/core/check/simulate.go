@@ -40,7 +40,7 @@ func (t *trial) keyed(key uint64) *upstream.Request {
 	return &upstream.Request{ID: t.n, Key: key, SeatKey: key | 1, Seat: upstream.None, Repeatable: true}
 }
 
-// name gives the backend of a verdict, empty for none.
+// name returns the backend of a verdict, empty for none.
 func (t *trial) name(v upstream.Verdict) string {
 	if v.Kind != upstream.Go {
 		return ""
@@ -48,10 +48,10 @@ func (t *trial) name(v upstream.Verdict) string {
 	return t.core.Backend(v.Backend).Name
 }
 
-// ask sends one request, answered at once, and gives who answered.
+// ask sends one request, answered at once, and returns who answered.
 func (t *trial) ask(client uint64) string { return t.send(t.request(client)) }
 
-// send sends a request, answered at once, and gives who answered.
+// send sends a request, answered at once, and returns who answered.
 func (t *trial) send(q *upstream.Request) string {
 	a := &upstream.Attempt{}
 	v := t.core.Choose(t.at, q, a)
@@ -61,7 +61,7 @@ func (t *trial) send(q *upstream.Request) string {
 	return t.name(v)
 }
 
-// open has so many requests open at once and gives how many were let in, were
+// open has so many requests open at once and returns how many were let in, were
 // told to wait, and were refused.
 func (t *trial) open(n int) (in, waiting, refused int) {
 	for i := range n {

@@ -174,26 +174,26 @@ func (d *Decoder) frontend(n *Node) *Frontend {
 // own reads what a route answers by itself, and holds it to one way of
 // answering.
 func (d *Decoder) own(n *Node, route *Route) {
-	ways := 0
+	found := 0
 	if n.Has("send_to") {
-		ways++
+		found++
 	}
 	if r := n.One("redirect"); r != nil {
-		ways++
+		found++
 		route.Redirect = &Redirect{Range: r.Range, To: Get[string](r, "to"), Status: Get[int](r, "status")}
 		d.redirect(r, route.Redirect)
 	}
 	if r := n.One("reply"); r != nil {
-		ways++
+		found++
 		route.Reply = &Reply{Range: r.Range, Status: Get[int](r, "status"), Body: Get[string](r, "body"), ContentType: Get[string](r, "content_type")}
 		if strings.ContainsFunc(route.Reply.ContentType, func(r rune) bool { return r < ' ' || r == 0x7f }) {
 			d.Add(IDType, r.At("content_type"), "the content type holds a control character", "like \"text/html; charset=utf-8\"")
 		}
 	}
 	switch {
-	case ways == 0 && len(d.syntax) == 0:
+	case found == 0 && len(d.syntax) == 0:
 		d.Add(IDMissing, n.Range, fmt.Sprintf("route %q says nothing of who answers", n.Label.Value), "send_to = upstream.NAME, or a redirect or reply block")
-	case ways > 1:
+	case found > 1:
 		d.Add(IDTwice, n.Range, fmt.Sprintf("route %q has more than one way to answer", n.Label.Value), "keep one of send_to, redirect and reply")
 	}
 }

@@ -94,7 +94,7 @@ func (d *Decoder) matches(k *Key, expr hclsyntax.Expression) (any, bool) {
 // list of texts.
 func (d *Decoder) match(k *Key, expr hclsyntax.Expression) ([]Match, bool) {
 	if call, ok := expr.(*hclsyntax.FunctionCallExpr); ok {
-		if _, plain := d.Context.Functions[call.Name]; !plain {
+		if _, known := d.Context.Functions[call.Name]; !known {
 			return d.matchCall(k, call)
 		}
 	}

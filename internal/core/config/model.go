@@ -191,7 +191,7 @@ type Upstream struct {
 // HTTP2 reports whether backends are spoken to in HTTP/2.
 func (u *Upstream) HTTP2() bool { return u.HTTPVersion == "2" }
 
-// Each gives the upstream with a backend for each address of a name, as far as
+// Each returns the upstream with a backend for each address of a name, as far as
 // they are known: its name is that of the backend with the address behind it.
 // Without an address there is no backend.
 func (u *Upstream) Each(addresses func(host string) []netip.Addr) *Upstream {
@@ -209,7 +209,7 @@ func (u *Upstream) Each(addresses func(host string) []netip.Addr) *Upstream {
 	return &out
 }
 
-// Member gives the backend that one address of a backend's name stands for.
+// Member returns the backend that one address of a backend's name stands for.
 func (b Backend) Member(a netip.Addr) Backend {
 	b.Name += "-" + a.String()
 	b.Address = Address{Host: a.String(), Port: b.Address.Port}

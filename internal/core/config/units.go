@@ -32,7 +32,7 @@ func ParseDuration(s string) (time.Duration, error) {
 	return d, nil
 }
 
-// ParsePercent reads "50%" and gives 0.5; the share must lie from 0 to 1.
+// ParsePercent reads "50%" and returns 0.5; the share must lie from 0 to 1.
 func ParsePercent(s string) (float64, error) {
 	num, ok := strings.CutSuffix(strings.TrimSpace(s), "%")
 	if !ok {
@@ -182,7 +182,7 @@ func shorten(s string) string {
 	return s[:cut] + "…"
 }
 
-// ParseRate reads "200/s", "30/m" or "1000/h" and gives events a second. It must
+// ParseRate reads "200/s", "30/m" or "1000/h" and returns events a second. It must
 // be above 0.
 func ParseRate(s string) (float64, error) {
 	num, per, ok := strings.Cut(s, "/")
@@ -194,7 +194,7 @@ func ParseRate(s string) (float64, error) {
 	return f / unit, nil
 }
 
-// ParseSize reads "512B", "64KiB", "8MiB" or "1GiB" and gives bytes.
+// ParseSize reads "512B", "64KiB", "8MiB" or "1GiB" and returns bytes.
 func ParseSize(s string) (int64, error) {
 	wrong := fmt.Errorf("%q is not a size; write it like \"512B\", \"64KiB\", \"8MiB\" or \"1GiB\"", shorten(s))
 	i := strings.IndexFunc(s, func(r rune) bool { return r < '0' || r > '9' })

@@ -130,9 +130,9 @@ func (b *Backend) OnTrial() bool {
 	return b.Operator == In && b.Reported == In && b.sound() && b.rest == onTrial
 }
 
-// Holds reports whether sessions may stay on the backend: it is eligible, or only
+// KeepsSessions reports whether sessions may stay on the backend: it is eligible, or only
 // draining.
-func (b *Backend) Holds() bool {
+func (b *Backend) KeepsSessions() bool {
 	return b.Operator != ParkedOut && b.Reported != ParkedOut && b.sound() && b.rest == working
 }
 

@@ -45,7 +45,7 @@ func TestProbeStates(t *testing.T) {
 // operation is judged by its thresholds at once.
 func TestUnprobed(t *testing.T) {
 	b := Start(0, true, false)
-	assert.Equal(t, []any{Unprobed, false, false, true}, []any{b.State(), b.Eligible(), b.Holds(), b.First()})
+	assert.Equal(t, []any{Unprobed, false, false, true}, []any{b.State(), b.Eligible(), b.KeepsSessions(), b.First()})
 	b.ProbeSeen(false, 2, 2)
 	b.ProbeSeen(true, 2, 2)
 	assert.Equal(t, Recovering, b.State())
@@ -89,13 +89,13 @@ func TestTheFirstThatAppliesIsShown(t *testing.T) {
 	assert.Equal(t, Down, b.State(), "down goes before suspended")
 	b.Operator = Drained
 	assert.Equal(t, Draining, b.State())
-	assert.False(t, b.Holds(), "a backend that is down holds nobody, draining or not")
+	assert.False(t, b.KeepsSessions(), "a backend that is down holds nobody, draining or not")
 	b.Operator = ParkedOut
 	assert.Equal(t, Parked, b.State())
 	b.Forget()
 	assert.Equal(t, Parked, b.State(), "what an operator set is not forgotten")
 	b.Operator = Drained
-	assert.True(t, b.Holds(), "draining keeps its sessions")
+	assert.True(t, b.KeepsSessions(), "draining keeps its sessions")
 	assert.False(t, b.Eligible(), "and gets no new ones")
 	b.Operator = In
 	assert.Equal(t, Up, b.State())

@@ -52,7 +52,7 @@ func (l *Sequence) giveUp() {
 	*b = (*b)[:len(*b)-1]
 }
 
-// inOrder takes in what of some arrivals need not be moved; it gives how many there
+// inOrder takes in what of some arrivals need not be moved; it returns how many there
 // are before the first that has to be.
 func (l *Sequence) inOrder(some []Arrival) int {
 	if l.o.Stamp == "end" || !l.started {

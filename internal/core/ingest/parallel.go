@@ -24,7 +24,7 @@ type job struct {
 	found     trace.Found
 	fails     error // what ended parsing before the end of the piece
 	done      chan struct{}
-	turn      chan struct{} // closed when the clients of the piece before have their numbers
+	numbered  chan struct{} // closed when the clients of the piece before have their numbers
 	next      chan struct{} // and when those of this one have
 }
 
@@ -50,9 +50,9 @@ func (f *Pipeline) readParallel(ctx context.Context, name string, r *trace.Reade
 		free <- j
 	}
 	lines := r.Lines()
-	var file sync.Mutex // held while a piece is fetched; guards ended and turn
-	turn := make(chan struct{})
-	close(turn)
+	var file sync.Mutex // held while a piece is fetched; guards ended and numbered
+	numbered := make(chan struct{})
+	close(numbered)
 	var parsers sync.WaitGroup
 	ended := false
 	for range helpers {
@@ -74,8 +74,8 @@ func (f *Pipeline) readParallel(ctx context.Context, name string, r *trace.Reade
 				}
 				j.piece, j.err = r.Piece(j.piece.Text)
 				ended = j.err != nil
-				j.turn, j.next = turn, make(chan struct{})
-				turn = j.next
+				j.numbered, j.next = numbered, make(chan struct{})
+				numbered = j.next
 				inOrder <- j // there is room for all
 				file.Unlock()
 				if j.err != nil {
@@ -85,7 +85,7 @@ func (f *Pipeline) readParallel(ctx context.Context, name string, r *trace.Reade
 					j.sequences[k].out = f.block()
 				}
 				c.read(name, h, j)
-				<-j.turn // clients have numbers in the order of the file
+				<-j.numbered // clients have numbers in the order of the file
 				f.numberAll(j)
 				close(j.next)
 				j.done <- struct{}{}

@@ -42,7 +42,7 @@ func (c *recordReader) wants(name string) (bool, error) {
 	if c.rec.Time == trace.NoTime {
 		return false, &trace.LineError{Name: name, Line: c.rec.Line, Column: 1, Why: "the record has no time, which a replay cannot do without", CannotBeSkip: true}
 	}
-	return !c.partial || c.part.Holds(c.rec.Time, c.origin), nil
+	return !c.partial || c.part.Contains(c.rec.Time, c.origin), nil
 }
 
 // parser turns records into arrivals of one sequence.

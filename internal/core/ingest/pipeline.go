@@ -299,12 +299,12 @@ func (f *Pipeline) number(a *Arrival, w *clientRef) {
 // number: its own, or that of the same address written in another way.
 func (f *Pipeline) meet(n uint32, w *clientRef) uint32 {
 	text := trace.CanonicalClient(w.text)
-	written, plain := quickHash([]byte(w.text)), quickHash([]byte(text))
-	f.addresses.number(plain)
-	if w.session || plain == written {
+	written, canonical := quickHash([]byte(w.text)), quickHash([]byte(text))
+	f.addresses.number(canonical)
+	if w.session || canonical == written {
 		return n
 	}
-	of, _ := f.ids.number(w.hash ^ written ^ plain)
+	of, _ := f.ids.number(w.hash ^ written ^ canonical)
 	if f.aliases == nil {
 		f.aliases = map[uint32]uint32{}
 	}

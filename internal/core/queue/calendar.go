@@ -7,7 +7,7 @@ import (
 	"kestrix/internal/core/tick"
 )
 
-// Calendar holds what is due like Heap and gives it in the same order, in
+// Calendar holds what is due like Heap and returns it in the same order, in
 // nearly constant time however much there is: what comes soon lies in a ring of
 // days, each as long as a power of two of nanoseconds, and only the day that has
 // come is put in order; what is further off waits in a heap (Brown: Calendar
@@ -53,7 +53,7 @@ func (c *Calendar[T]) At() tick.Time {
 	case c.n == 0:
 		return tick.Never
 	case c.head == len(c.today):
-		c.turn()
+		c.nextDay()
 	}
 	return c.today[c.head].At
 }
@@ -172,7 +172,7 @@ func (c *Calendar[T]) Take(by tick.Time) (at tick.Time, v T, ok bool) {
 		if c.n == 0 {
 			return at, v, false
 		}
-		c.turn()
+		c.nextDay()
 	}
 	it := &c.today[c.head]
 	if it.At > by {
@@ -183,8 +183,8 @@ func (c *Calendar[T]) Take(by tick.Time) (at tick.Time, v T, ok bool) {
 	return it.At, it.Value, true
 }
 
-// turn goes on to the next day on which something is due. There must be one.
-func (c *Calendar[T]) turn() {
+// nextDay goes on to the next day on which something is due. There must be one.
+func (c *Calendar[T]) nextDay() {
 	c.turns++
 	c.today, c.head = c.today[:0], 0
 	day := int64(-1)

@@ -57,15 +57,15 @@ func leave(ctx context.Context, c Case, seq *ingest.Sequence, sample []ingest.Ar
 		}
 	}
 	x.Arrive(sample[half:])
-	moves{c.Config, seq, p, gone}.count(out, sample, picks)
+	movedRequests{c.Config, seq, p, gone}.count(out, sample, picks)
 	if out.Requests > 0 {
 		out.Share = float64(out.Moved) / float64(out.Requests)
 	}
 	return out, nil
 }
 
-// moves knows which backends are gone, by upstream, and by what requests keep a backend.
-type moves struct {
+// movedRequests knows which backends are gone, by upstream, and by what requests keep a backend.
+type movedRequests struct {
 	cfg  *config.Config
 	seq  *ingest.Sequence
 	plan *ingest.Plan
@@ -74,7 +74,7 @@ type moves struct {
 
 // count counts in the second half of a sample the requests of those whose backend is not
 // gone, and how many of them another backend was chosen for.
-func (m moves) count(out *result.Leave, sample []ingest.Arrival, picks []string) {
+func (m movedRequests) count(out *result.Leave, sample []ingest.Arrival, picks []string) {
 	had := map[owner]string{}
 	for i := range sample {
 		a := &sample[i]

@@ -38,7 +38,7 @@ func Path(path string) string {
 // segments stay.
 func Escaped(path string) string {
 	i := 0
-	for i < len(path) && plain[path[i]] {
+	for i < len(path) && unescaped[path[i]] {
 		i++
 	}
 	if i == len(path) {
@@ -60,7 +60,7 @@ func Escaped(path string) string {
 				continue
 			}
 		}
-		if !plain[c] { // "%" included, which begins no escape here
+		if !unescaped[c] { // "%" included, which begins no escape here
 			out = append(out, '%', digits[c>>4], digits[c&15])
 			continue
 		}
@@ -76,9 +76,9 @@ func upper(c byte) byte {
 	return c
 }
 
-// plain holds the bytes that stand in a path for themselves (RFC 3986 section 3.3:
+// unescaped holds the bytes that stand in a path for themselves (RFC 3986 section 3.3:
 // pchar and "/").
-var plain = func() (t [256]bool) {
+var unescaped = func() (t [256]bool) {
 	for c := range t {
 		t[c] = unreserved(byte(c)) || strings.IndexByte("!$&'()*+,;=:@/", byte(c)) >= 0
 	}

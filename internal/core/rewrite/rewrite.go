@@ -101,8 +101,8 @@ func Location(r *config.Rewrite, h Hosts, value string) string {
 		u.Scheme, u.Host = h.Scheme, h.Client
 	}
 	path := back(r, u.EscapedPath())
-	if plain, err := url.PathUnescape(path); err == nil {
-		u.Path, u.RawPath = plain, path
+	if decoded, err := url.PathUnescape(path); err == nil {
+		u.Path, u.RawPath = decoded, path
 	}
 	return u.String()
 }

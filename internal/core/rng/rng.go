@@ -46,7 +46,7 @@ func Bits(seed, request, attempt uint64, purpose Purpose) uint64 {
 	return h
 }
 
-// Row fills out with what Bits gives for consecutive requests, from one on. Made
+// Row fills out with what Bits returns for consecutive requests, from one on. Made
 // in a row they cost a third of as many made one at a time, which wait for each
 // other's multiplications.
 func Row(out []uint64, seed, request, attempt uint64, purpose Purpose) {

@@ -61,13 +61,13 @@ func (s *Scenario) Judge(result []byte) ([]Verdict, config.Findings) {
 		for _, t := range e.That.Variables() {
 			name := string(t.SourceRange().SliceBytes(s.File.Source))
 			if x, d := t.TraverseAbs(ctx); !d.HasErrors() {
-				verdict.Values[name] = plain(x)
+				verdict.Values[name] = goValue(x)
 			}
 		}
 		for _, call := range calls(e.That) {
 			r := call.Range()
 			if x, d := call.Value(ctx); !d.HasErrors() {
-				verdict.Values[string(r.SliceBytes(s.File.Source))] = plain(x)
+				verdict.Values[string(r.SliceBytes(s.File.Source))] = goValue(x)
 			}
 		}
 		out = append(out, verdict)
@@ -234,8 +234,8 @@ func toValue(x any) cty.Value {
 	return cty.PositiveInfinity
 }
 
-// plain makes a value fit for JSON and print.
-func plain(v cty.Value) any {
+// goValue makes a value fit for JSON and print.
+func goValue(v cty.Value) any {
 	switch {
 	case v.IsNull() || !v.IsKnown():
 		return nil

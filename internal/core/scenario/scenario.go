@@ -248,7 +248,7 @@ func Fits(pattern, name string) bool {
 	return p.Match(name)
 }
 
-// Behaviour gives how a backend behaves: the last of the behaviours that fit.
+// Behaviour returns how a backend behaves: the last of the behaviours that fit.
 func (s *Scenario) Behaviour(name string) Behaviour {
 	for i := len(s.Behaviours) - 1; i >= 0; i-- {
 		if Fits(s.Behaviours[i].Pattern, name) {

@@ -77,7 +77,7 @@ func (e *Engine) strike(f *fault, t *target, s *server) {
 	if k.Flaps && !f.acting {
 		// The first of the fault's backends; the others turn with it.
 		f.acting = true
-		e.turnLater(f, f.cfg.FailsFor)
+		e.switchLater(f, f.cfg.FailsFor)
 	}
 	e.suffer(f, s, &k.Effect)
 	switch k.Order {
@@ -192,8 +192,8 @@ func (e *Engine) noteAll(u *up) {
 	}
 }
 
-// turnLater has a flapping fault turn after a time.
-func (e *Engine) turnLater(f *fault, after time.Duration) {
+// switchLater has a flapping fault turn after a time.
+func (e *Engine) switchLater(f *fault, after time.Duration) {
 	for i, x := range e.faults {
 		if x == f {
 			f.turns = e.now.Add(after)
@@ -217,13 +217,13 @@ func (e *Engine) faultTurns(f *fault) {
 		}
 	}
 	if f.acting {
-		e.turnLater(f, f.cfg.FailsFor)
+		e.switchLater(f, f.cfg.FailsFor)
 	} else {
-		e.turnLater(f, f.cfg.WorksFor)
+		e.switchLater(f, f.cfg.WorksFor)
 	}
 }
 
-// openOn gives the requests that are open on a backend, in the order in which they
+// openOn returns the requests that are open on a backend, in the order in which they
 // came.
 func (e *Engine) openOn(s *server) []int32 {
 	var out []int32
@@ -303,7 +303,7 @@ func (e *Engine) faultsSee(s *server) {
 	}
 }
 
-// result gives what came of a fault.
+// result returns what came of a fault.
 func (e *Engine) faultResult(f *fault) result.Fault {
 	r := result.Fault{
 		Name: f.cfg.Name, Kind: f.cfg.Kind, At: f.cfg.At.Seconds(), Began: f.began,

@@ -115,7 +115,7 @@ func (e *Engine) upstream(u *up) *result.Upstream {
 	return out
 }
 
-// rows gives the timeline under the names of upstreams and backends.
+// rows returns the timeline under the names of upstreams and backends.
 func (e *Engine) rows() result.Timeline {
 	t := result.Timeline{Bucket: e.timeline.width.Seconds(), Rows: []result.TimelineRow{}}
 	if n := len(e.timeline.rows); n > 0 {

@@ -13,7 +13,7 @@ type phase struct {
 	requests, answered, failed, left int64 // answered: without a backend; the rest is in the latencies
 }
 
-// newPhase begins one now, and gives its number.
+// newPhase begins one now, and returns its number.
 func (e *Engine) newPhase() int {
 	n := len(e.phases)
 	if last := &e.phases[n-1]; last.began == e.now && last.requests == 0 {

@@ -43,7 +43,7 @@ func (e *Engine) multiply(a *ingest.Arrival) {
 	}
 }
 
-// keep keeps an arrival until it comes, and gives its place.
+// keep keeps an arrival until it comes, and returns its place.
 func (s *supply) keep(a *ingest.Arrival) int32 {
 	if n := len(s.spare); n > 0 {
 		i := s.spare[n-1]

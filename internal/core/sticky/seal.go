@@ -52,11 +52,11 @@ var ErrTicket = errors.New("the seat cookie was not sealed with this secret")
 // Seal returns the value of the cookie, 64 characters that may stand in one.
 // scope keeps the cookies of different upstreams apart.
 func (s *Sealer) Seal(nonce [NonceSize]byte, scope string, t Ticket) string {
-	var plain [20]byte
-	binary.BigEndian.PutUint64(plain[0:], t.Session)
-	binary.BigEndian.PutUint64(plain[8:], t.Backend)
-	binary.BigEndian.PutUint32(plain[16:], uint32(t.Issued.Unix()))
-	sealed := s.aead.Seal(nonce[:], nonce[:], plain[:], []byte(scope))
+	var ticket [20]byte
+	binary.BigEndian.PutUint64(ticket[0:], t.Session)
+	binary.BigEndian.PutUint64(ticket[8:], t.Backend)
+	binary.BigEndian.PutUint32(ticket[16:], uint32(t.Issued.Unix()))
+	sealed := s.aead.Seal(nonce[:], nonce[:], ticket[:], []byte(scope))
 	return base64.RawURLEncoding.EncodeToString(sealed)
 }
 
@@ -66,13 +66,13 @@ func (s *Sealer) Open(scope, value string) (Ticket, error) {
 	if err != nil || len(sealed) != NonceSize+20+s.aead.Overhead() {
 		return Ticket{}, ErrTicket
 	}
-	plain, err := s.aead.Open(nil, sealed[:NonceSize], sealed[NonceSize:], []byte(scope))
+	ticket, err := s.aead.Open(nil, sealed[:NonceSize], sealed[NonceSize:], []byte(scope))
 	if err != nil {
 		return Ticket{}, ErrTicket
 	}
 	return Ticket{
-		Session: binary.BigEndian.Uint64(plain[0:]),
-		Backend: binary.BigEndian.Uint64(plain[8:]),
-		Issued:  time.Unix(int64(binary.BigEndian.Uint32(plain[16:])), 0),
+		Session: binary.BigEndian.Uint64(ticket[0:]),
+		Backend: binary.BigEndian.Uint64(ticket[8:]),
+		Issued:  time.Unix(int64(binary.BigEndian.Uint32(ticket[16:])), 0),
 	}, nil
 }

@@ -297,7 +297,7 @@ func (d *Diff) clients(a, b *config.Upstream) {
 	}
 }
 
-// movedKeys gives the share of ten thousand clients whose backend is another.
+// movedKeys returns the share of ten thousand clients whose backend is another.
 func movedKeys(a, b *config.Upstream) float64 {
 	const clients = 10_000
 	x, y := upstream.New(0, a, 1), upstream.New(0, b, 1)

@@ -15,7 +15,7 @@ import (
 type LoadLimit struct {
 	Upstream string   `json:"upstream"`
 	Backend  string   `json:"backend"`  // that it loses: the one of the most weight
-	Holds    float64  `json:"holds"`    // times the load at which losing it costs hardly more than it costs anyway; 0: none was found
+	Load     float64  `json:"holds"`    // times the load at which losing it costs hardly more than it costs anyway; 0: none was found
 	TooMuch  *float64 `json:"too_much"` // times the load at which it costs more; null: none was found
 	Rate     float64  `json:"rate"`     // requests a second to the upstream at what it holds, while the backend is gone
 	Failed   float64  `json:"failed"`   // share of its requests that fail at what is too much
@@ -166,7 +166,7 @@ func (p *searchedPart) step(res *result.Replay, more float64, length time.Durati
 	if float64(f.Failed) > allowed || f.Latency.P99 > slower*p.limit.Anyway.P99 && p.limit.Anyway.P99 > 0 {
 		p.high, p.limit.Failed, p.limit.P99 = tried, f.ErrorRate, f.Latency.P99
 	} else {
-		p.low, p.limit.Holds, p.limit.Rate = tried, tried, float64(f.Requests)/length.Seconds()
+		p.low, p.limit.Load, p.limit.Rate = tried, tried, float64(f.Requests)/length.Seconds()
 	}
 	switch {
 	case p.high == 0 && tried*2 > mostLoad, p.high > 0 && p.high <= p.low*nearEnough:

@@ -113,7 +113,7 @@ func when(w *config.When) string {
 	return strings.Join(parts, ", ")
 }
 
-// tier gives the tier of a backend, 0 where tiers do not count.
+// tier returns the tier of a backend, 0 where tiers do not count.
 func tier(u *config.Upstream, b *config.Backend) int {
 	if u.Failover == nil {
 		return 0

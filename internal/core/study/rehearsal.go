@@ -21,7 +21,7 @@ type Held struct {
 	Difference *float64 `json:"difference"` // rehearsal less forecast
 	Chance     *float64 `json:"chance"`     // a difference that chance alone stays under in 95 of 100 cases
 	Goal       float64  `json:"goal"`       // a difference that is taken for none, whatever chance says
-	Holds      bool     `json:"holds"`
+	WithinGoal bool     `json:"holds"`
 }
 
 // Fidelity is a forecast held against what was rehearsed.
@@ -145,7 +145,7 @@ func (h *holder) add(what, of, unit string, figure func(*result.Replay) *float64
 		chance := studentOf(len(values)-1) * math.Sqrt(square/(n-1)) * math.Sqrt2
 		row.Chance = &chance
 	}
-	row.Holds = math.Abs(d) <= goal+1e-9 || row.Chance != nil && math.Abs(d) <= *row.Chance
+	row.WithinGoal = math.Abs(d) <= goal+1e-9 || row.Chance != nil && math.Abs(d) <= *row.Chance
 	h.out.Rows = append(h.out.Rows, row)
 }
 
@@ -163,7 +163,7 @@ func studentOf(freedom int) float64 {
 func (h *holder) done() Fidelity {
 	h.out.Seeds = len(h.others)
 	for _, r := range h.out.Rows {
-		if !r.Holds {
+		if !r.WithinGoal {
 			h.out.Off++
 		}
 	}

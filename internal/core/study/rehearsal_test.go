@@ -41,7 +41,7 @@ func TestAForecastIsHeldAgainstARehearsal(t *testing.T) {
 		f := HoldAgainst(c, forecast(100, 0.5, 0.1, at(1)), x.rehearsed, x.others)
 		var off []string
 		for _, r := range f.Rows {
-			if !r.Holds {
+			if !r.WithinGoal {
 				off = append(off, r.What)
 			}
 		}

@@ -65,13 +65,13 @@ func TestTheSearch(t *testing.T) {
 			assert.Nil(t, l.TooMuch)
 		case bears > mostLoad:
 			assert.Nil(t, l.TooMuch)
-			assert.InDelta(t, mostLoad, l.Holds, 1e-9)
+			assert.InDelta(t, mostLoad, l.Load, 1e-9)
 		default:
 			require.NotNil(t, l.TooMuch)
-			assert.LessOrEqual(t, l.Holds, bears)
+			assert.LessOrEqual(t, l.Load, bears)
 			assert.Greater(t, *l.TooMuch, bears)
-			assert.LessOrEqual(t, *l.TooMuch/l.Holds, nearEnough+1e-9)
-			assert.InDelta(t, 1000*l.Holds, l.Rate, 1, "requests a second at what it holds")
+			assert.LessOrEqual(t, *l.TooMuch/l.Load, nearEnough+1e-9)
+			assert.InDelta(t, 1000*l.Load, l.Rate, 1, "requests a second at what it holds")
 			assert.InDelta(t, 0.2, l.Failed, 1e-9)
 		}
 	}
@@ -79,7 +79,7 @@ func TestTheSearch(t *testing.T) {
 	p := searchedPart{next: leastLoad, known: true}
 	p.step(&result.Replay{Faults: []result.Fault{{}, {During: result.Phase{Requests: 100, Latency: result.Latency{P99: 0.1}}}}}, 0.01, time.Second)
 	p.step(&result.Replay{Faults: []result.Fault{{}, {During: result.Phase{Requests: 100, Failed: 3, Latency: result.Latency{P99: 0.29}}}}}, 0.01, time.Second)
-	assert.InDelta(t, 0.5, p.limit.Holds, 1e-9)
+	assert.InDelta(t, 0.5, p.limit.Load, 1e-9)
 	p.step(&result.Replay{Faults: []result.Fault{{}, {During: result.Phase{Requests: 100, Latency: result.Latency{P99: 0.31}}}}}, 0.01, time.Second)
 	assert.InDelta(t, 1, p.high, 1e-9)
 }

@@ -236,7 +236,7 @@ func (o *SweepOptions) targets(c *config.Config) ([]target, error) {
 	return out, nil
 }
 
-// busiest gives when backends fail and for how long: the part of so long in which
+// busiest returns when backends fail and for how long: the part of so long in which
 // most attempts were begun while nothing failed.
 func (o *SweepOptions) busiest(base *result.Replay) (at, length time.Duration) {
 	rows, bucket := base.Timeline.Rows, base.Timeline.Bucket
@@ -276,7 +276,7 @@ type sweeping struct {
 	done, total int
 }
 
-// with gives the scenario in which some backends fail in some way; nobody at all for
+// with returns the scenario in which some backends fail in some way; nobody at all for
 // the baseline, which is looked at in the same way.
 func (r *sweeping) with(kind string, backends []string) *scenario.Scenario {
 	s := *r.scenario

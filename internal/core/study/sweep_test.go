@@ -113,11 +113,11 @@ func TestHowMuchIsTooMuch(t *testing.T) {
 	require.Len(t, w.Limits, 1, "of the gate nothing is left, so that there is no limit to find")
 	l := w.Limits[0]
 	assert.Equal(t, "a.auk", l.Backend)
-	assert.InDelta(t, 1.9, l.Holds, 0.2)
+	assert.InDelta(t, 1.9, l.Load, 0.2)
 	require.NotNil(t, l.TooMuch)
 	assert.InDelta(t, 2, *l.TooMuch, 0.2)
-	assert.LessOrEqual(t, *l.TooMuch/l.Holds, nearEnough+1e-9)
-	assert.InDelta(t, 10*l.Holds, l.Rate, 0.5)
+	assert.LessOrEqual(t, *l.TooMuch/l.Load, nearEnough+1e-9)
+	assert.InDelta(t, 10*l.Load, l.Rate, 0.5)
 	assert.Zero(t, l.Anyway.Failed)
 }
 

@@ -241,7 +241,7 @@ func (a *Axes) choose(w Variant, choices []choice, names []string) ([]Variant, [
 	return out, left
 }
 
-// resize gives a variant with so many backends in each pool that is changed: the first
+// resize returns a variant with so many backends in each pool that is changed: the first
 // ones of the configuration, and when they do not do, likenesses of them, which
 // behave alike.
 func (a *Axes) resize(w Variant, n int) Variant {
@@ -285,7 +285,7 @@ func strikes(f *scenario.Fault, c *config.Config) bool {
 	return false
 }
 
-// likeness gives a name for another backend of a kind that no backend has.
+// likeness returns a name for another backend of a kind that no backend has.
 func likeness(u *config.Upstream, name string, k int) string {
 	for {
 		like := fmt.Sprintf("%s-%d", name, k)

@@ -104,7 +104,7 @@ func startsAs4(s string) bool {
 	return len(s) > 3 && (s[1] == '.' || s[2] == '.' || s[3] == '.')
 }
 
-// hexDigits gives the value of a hexadecimal digit, notHex for anything else.
+// hexDigits returns the value of a hexadecimal digit, notHex for anything else.
 var hexDigits = func() (t [256]uint32) {
 	for i := range t {
 		t[i] = notHex

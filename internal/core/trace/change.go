@@ -28,7 +28,7 @@ func (c *Change) Apply(r *Record) (bool, error) {
 		if !c.started {
 			c.started, c.first = true, r.Time
 		}
-		if !c.Part.Holds(r.Time, c.first) {
+		if !c.Part.Contains(r.Time, c.first) {
 			return false, nil
 		}
 	}

@@ -29,9 +29,9 @@ type combined struct {
 	escapes bool   // the line holds a backslash, as its reader has found
 }
 
-// plainStamp is how far after the client the ] of a time without a fraction
+// stampWidth is how far after the client the ] of a time without a fraction
 // stands when identity and user are both "-".
-const plainStamp = len(" - - [") + len("23/Nov/2026:06:55:08 +0000")
+const stampWidth = len(" - - [") + len("23/Nov/2026:06:55:08 +0000")
 
 // parse reads one line. The column and reason of what is wrong come back; a
 // column of 0 says that all is well.
@@ -79,8 +79,8 @@ func (c *combined) parse(line []byte, r *Record) (int, string) {
 func (c *combined) when(line []byte, i int, r *Record) (shut, column int, why string) {
 	open := 0
 	// The shape of nearly every line is known; the others are searched.
-	if len(line) > i+plainStamp && string(line[i:i+6]) == " - - [" && line[i+plainStamp] == ']' {
-		open, shut = i+5, i+plainStamp
+	if len(line) > i+stampWidth && string(line[i:i+6]) == " - - [" && line[i+stampWidth] == ']' {
+		open, shut = i+5, i+stampWidth
 	} else {
 		open = bytes.IndexByte(line[i:], '[')
 		if open < 0 {
@@ -181,7 +181,7 @@ func clip(b []byte) string {
 	return string(b)
 }
 
-// quoted reads the text in quotes that begins at i and gives where it ends. A
+// quoted reads the text in quotes that begins at i and returns where it ends. A
 // backslash escapes the next byte.
 func (c *combined) quoted(line []byte, i int) ([]byte, int, bool) {
 	start := i + 1

@@ -59,7 +59,7 @@ func newCSV(line []byte, names *renames) (*csv, string) {
 	return nil, ""
 }
 
-// cell reads the cell that begins at i and gives where it ends.
+// cell reads the cell that begins at i and returns where it ends.
 func (c *csv) cell(line []byte, i int) (v []byte, end int, why string) {
 	if i >= len(line) || line[i] != '"' {
 		if k := bytes.IndexByte(line[i:], c.separator); k >= 0 {

@@ -33,7 +33,7 @@ type Ordered struct {
 	begun   bool
 }
 
-// Add takes a copy of a record and gives those that none can come before any
+// Add takes a copy of a record and returns those that none can come before any
 // more. The error is a *LineError: the record has no time, or is older than
 // another by more than the window.
 func (o *Ordered) Add(r *Record) ([]*Record, error) {

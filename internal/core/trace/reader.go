@@ -282,7 +282,7 @@ var tooLong = fmt.Sprintf("the line is longer than %d MiB", maxLine>>20)
 
 func (r *Reader) bad(column int, why string) error { return r.badAt(r.lines.line, column, why) }
 
-// badAt notes a line that cannot be read, and gives the error that stops
+// badAt notes a line that cannot be read, and returns the error that stops
 // reading if such lines are not skipped.
 func (r *Reader) badAt(line int64, column int, why string) error {
 	if !r.o.Skip {

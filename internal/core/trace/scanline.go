@@ -96,7 +96,7 @@ func locate(b []byte, m *scan.Marks, at int) (l linePlaces, path int, ok bool) {
 	l = linePlaces{
 		at: at, q0: int(tape[0]), q1: int(tape[1]), q2: int(tape[2]), q3: int(tape[3]), q4: int(tape[4]), q5: int(tape[5]), end: int(tape[6]),
 	}
-	l.client, l.size = l.q0-plainStamp-2, l.q2-l.q1-7
+	l.client, l.size = l.q0-stampWidth-2, l.q2-l.q1-7
 	if l.client <= at || l.q1-l.q0 <= len("G / HTTP/1.1") || l.size < 1 || l.size > 8 || l.q5+8 > len(b) || m.Space(at) != l.client-at || b[at] == '#' {
 		return l, 0, false
 	}

@@ -52,9 +52,9 @@ func (m Moment) In(first, otherwise int64) int64 {
 	return m.ns
 }
 
-// Holds reports whether a record of that time is inside, for a trace whose first
+// Contains reports whether a record of that time is inside, for a trace whose first
 // record has the other.
-func (s *Span) Holds(at, first int64) bool {
+func (s *Span) Contains(at, first int64) bool {
 	return at >= s.From.In(first, NoTime) && at < s.Until.In(first, 1<<63-1)
 }
 

@@ -29,8 +29,8 @@ func TestAPartOfAPart(t *testing.T) {
 		part := Around(c.of, 10*time.Second, 40*time.Second)
 		assert.Equal(t, first+int64(c.from), part.From.In(first, 0), name)
 		assert.Equal(t, first+int64(c.until), part.Until.In(first, 0), name)
-		assert.True(t, part.Holds(first+int64(c.from), first), name)
-		assert.False(t, part.Holds(first+int64(c.until), first), "%s: without its end", name)
+		assert.True(t, part.Contains(first+int64(c.from), first), name)
+		assert.False(t, part.Contains(first+int64(c.until), first), "%s: without its end", name)
 		require.NoError(t, part.Check())
 	}
 }

@@ -55,14 +55,14 @@ func anyField(pieces []piece) bool {
 	return false
 }
 
-// parsePieces reads up to the end, or the closing quote of a group, and gives
+// parsePieces reads up to the end, or the closing quote of a group, and returns
 // what follows it.
 func parsePieces(text string, inQuotes bool) (out []piece, rest string, err error) {
-	var plain strings.Builder
+	var literal strings.Builder
 	flush := func() {
-		if plain.Len() > 0 {
-			out = append(out, piece{text: plain.String()})
-			plain.Reset()
+		if literal.Len() > 0 {
+			out = append(out, piece{text: literal.String()})
+			literal.Reset()
 		}
 	}
 	for text != "" {
@@ -99,10 +99,10 @@ func parsePieces(text string, inQuotes bool) (out []piece, rest string, err erro
 		case c == '}':
 			return nil, "", fmt.Errorf("a closing brace without an opening one before %q", text)
 		case c == ' ' || c == '\t':
-			plain.WriteByte(' ')
+			literal.WriteByte(' ')
 			text = strings.TrimLeft(text, " \t")
 		default:
-			plain.WriteByte(c)
+			literal.WriteByte(c)
 			text = text[1:]
 		}
 	}

@@ -206,11 +206,11 @@ func appendW3CText(b, v []byte) []byte {
 	if len(v) == 0 {
 		return append(b, '-')
 	}
-	plain := v[0] != '"'
+	bare := v[0] != '"'
 	for _, ch := range v {
-		plain = plain && ch > ' ' && ch != 0x7f
+		bare = bare && ch > ' ' && ch != 0x7f
 	}
-	if plain {
+	if bare {
 		return append(b, v...)
 	}
 	b = append(b, '"')

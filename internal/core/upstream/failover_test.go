@@ -25,7 +25,7 @@ b1 = { address = "127.0.0.1:5", tier = 2 }
 b2 = { address = "127.0.0.1:6", tier = 2 }
 c1 = { address = "127.0.0.1:7", tier = 3 }`
 
-// spread sends n requests, each ended at once, and gives the share of each
+// spread sends n requests, each ended at once, and returns the share of each
 // backend.
 func spread(u *Upstream, n int) map[string]float64 {
 	out := map[string]float64{}

@@ -11,7 +11,7 @@ import (
 	"kestrix/internal/core/tick"
 )
 
-// share gives how many of n requests in a row go to a backend, each ended at
+// share returns how many of n requests in a row go to a backend, each ended at
 // once. Requests are numbered anew each time, so that random draws differ.
 func share(u *Upstream, now tick.Time, name string, n int) float64 {
 	hits := 0

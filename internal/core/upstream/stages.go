@@ -125,7 +125,7 @@ func bySeat(s *config.Sticky, before stage) stage {
 		if lost {
 			m := &u.members[seat]
 			switch {
-			case m.health.Holds() && !m.full:
+			case m.health.KeepsSessions() && !m.full:
 				v := to(seat, KeptSeat)
 				if u.seats == nil && q.SeatAge > s.TTL/4 {
 					v.Seat = seat // the cookie is renewed while its client keeps coming
@@ -133,7 +133,7 @@ func bySeat(s *config.Sticky, before stage) stage {
 				return v
 			case s.OnLoss == "refuse":
 				return refuse(RefusedByLoss)
-			case m.health.Holds():
+			case m.health.KeepsSessions():
 				lost, reason = false, SeatFull
 			default:
 				reason = LostSeat

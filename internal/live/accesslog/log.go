@@ -24,7 +24,7 @@ type Log struct {
 	lines int // in buf
 	ended chan struct{}
 	done  chan struct{}
-	news  func(lost int, err error)
+	tell  func(lost int, err error)
 	lost  int  // lines, since writing fails
 	torn  bool // the last line that was written is not whole
 }
@@ -39,7 +39,7 @@ const (
 // New begins to write to w as a configuration says. news is told when
 // writing begins to fail, and when it works again, with the lines that were lost
 // meanwhile; requests go on all the same.
-func New(w io.Writer, cfg config.AccessLog, news func(lost int, err error)) *Log {
+func New(w io.Writer, cfg config.AccessLog, tell func(lost int, err error)) *Log {
 	line := (*Line).combinedLine
 	switch {
 	case len(cfg.Fields) > 0:
@@ -47,7 +47,7 @@ func New(w io.Writer, cfg config.AccessLog, news func(lost int, err error)) *Log
 	case cfg.Format == "json":
 		line = (*Line).AppendJSON
 	}
-	l := &Log{w: w, news: news, line: func(b []byte, a *Line) []byte { return line(a, b) }}
+	l := &Log{w: w, tell: tell, line: func(b []byte, a *Line) []byte { return line(a, b) }}
 	if strings.HasPrefix(cfg.To, "syslog") {
 		head := syslogHead()
 		l.each, l.line = true, func(b []byte, a *Line) []byte { return line(a, head(b, a.Time)) }
@@ -59,8 +59,8 @@ func (a *Line) combinedLine(b []byte) []byte { return a.AppendCombined(b) }
 
 // NewRecord begins to write a trace of JSON Lines to w, which is flushed now and
 // then if it can be. news is as with New.
-func NewRecord(w io.Writer, news func(lost int, err error)) *Log {
-	l := &Log{w: w, news: news, line: func(b []byte, a *Line) []byte {
+func NewRecord(w io.Writer, tell func(lost int, err error)) *Log {
+	l := &Log{w: w, tell: tell, line: func(b []byte, a *Line) []byte {
 		r := a.Record()
 		return trace.AppendJSON(b, &r)
 	}}
@@ -137,7 +137,7 @@ func (l *Log) flushLocked() {
 	if f, ok := l.w.(interface{ Flush() error }); ok && l.lost == 0 {
 		if err := f.Flush(); err != nil {
 			l.lost++
-			l.news(0, err)
+			l.tell(0, err)
 		}
 	}
 }
@@ -156,7 +156,7 @@ func (l *Log) writeLocked() {
 	l.buf, l.lines = l.buf[:0], 0
 	if err != nil {
 		if l.lost == 0 {
-			l.news(0, err)
+			l.tell(0, err)
 		}
 		written := bytes.Count(b[:n], []byte{'\n'})
 		l.torn = n > 0 && b[n-1] != '\n' || n == 0 && l.torn
@@ -164,7 +164,7 @@ func (l *Log) writeLocked() {
 		return
 	}
 	if l.torn = false; l.lost > 0 {
-		l.news(l.lost, nil)
+		l.tell(l.lost, nil)
 		l.lost = 0
 	}
 }

@@ -144,7 +144,7 @@ func (c *Client) Zero(ctx context.Context) error {
 	return c.call(ctx, "/zero", struct{}{}, &s)
 }
 
-// Reload has the configuration read again, and gives what is said of it.
+// Reload has the configuration read again, and returns what is said of it.
 func (c *Client) Reload(ctx context.Context) (string, error) {
 	var x struct {
 		Reloaded string `json:"reloaded"`

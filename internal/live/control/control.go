@@ -152,7 +152,7 @@ var paths = map[string]struct {
 	"/live":       {do: (*Server).live},
 	"/status":     {do: (*Server).status},
 	"/status.csv": {do: (*Server).statusCSV},
-	"/news":       {do: (*Server).tellNews},
+	"/news":       {do: (*Server).listEvents},
 	"/metrics":    {do: func(c *Server, w http.ResponseWriter, r *http.Request, _ string) { c.metrics.ServeHTTP(w, r) }},
 	"/operate":    {true, (*Server).operate},
 	"/zero":       {true, (*Server).zero},

@@ -20,7 +20,7 @@ type Pages interface {
 	Page(*status.View) ([]byte, error)
 	// Part is what of the page changes with time.
 	Part(*status.View) ([]byte, error)
-	// Asset gives a file that the page needs, by its path; nil if there is none.
+	// Asset returns a file that the page needs, by its path; nil if there is none.
 	Asset(path string) (kind string, body []byte)
 	// CSV writes a row for each backend.
 	CSV(io.Writer, *status.Status) error
@@ -86,8 +86,8 @@ func (c *Server) statusCSV(w http.ResponseWriter, r *http.Request, _ string) {
 	_, _ = w.Write(b.Bytes()) // a client that left
 }
 
-// tellNews answers with what happened after a number.
-func (c *Server) tellNews(w http.ResponseWriter, r *http.Request, _ string) {
+// listEvents answers with what happened after a number.
+func (c *Server) listEvents(w http.ResponseWriter, r *http.Request, _ string) {
 	after, err := strconv.ParseUint(r.URL.Query().Get("after"), 10, 64)
 	if err != nil && r.URL.Query().Has("after") {
 		http.Error(w, "after wants the number of the last news that is known", http.StatusBadRequest)

@@ -102,10 +102,10 @@ func New(o Options) *Driver {
 
 // client is who sends requests: connections, cookies and an address of its own.
 type client struct {
-	n       uint32
-	http    *http.Client
-	plain   *http.Transport
-	address netip.AddrPort // that it is said to have; invalid for none
+	n         uint32
+	http      *http.Client
+	transport *http.Transport
+	address   netip.AddrPort // that it is said to have; invalid for none
 }
 
 // client returns who sent a record.
@@ -129,7 +129,7 @@ func (d *Driver) newClient(n uint32, said string) *client {
 	if ip, err := netip.ParseAddr(trace.CanonicalClient(said)); err == nil {
 		c.address = netip.AddrPortFrom(ip, uint16(1024+n%60000))
 	}
-	c.plain = &http.Transport{
+	c.transport = &http.Transport{
 		DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
 			t, _ := ctx.Value(targetKey{}).(Target)
 			return d.connect(ctx, t, c)
@@ -145,8 +145,8 @@ func (d *Driver) newClient(n uint32, said string) *client {
 	protocols.SetHTTP1(!d.o.HTTP2)
 	protocols.SetHTTP2(d.o.HTTP2)
 	protocols.SetUnencryptedHTTP2(d.o.HTTP2)
-	c.plain.Protocols = protocols
-	c.http = &http.Client{Transport: c.plain, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	c.transport.Protocols = protocols
+	c.http = &http.Client{Transport: c.transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	if d.o.Cookies {
 		c.http.Jar, _ = cookiejar.New(nil) // never fails
 	}
@@ -206,21 +206,21 @@ func (d *Driver) start() {
 	d.mu.Unlock()
 }
 
-// finish waits for what is open, and gives the samples in the order in which
+// finish waits for what is open, and returns the samples in the order in which
 // requests were due.
 func (d *Driver) finish(wg *sync.WaitGroup) []Sample {
 	wg.Wait()
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for _, c := range d.clients {
-		c.plain.CloseIdleConnections()
+		c.transport.CloseIdleConnections()
 	}
 	slices.SortStableFunc(d.samples, func(a, b Sample) int { return cmp.Compare(a.Due, b.Due) })
 	return d.samples
 }
 
 // Trace sends records at their own times, counted from the first: a late answer
-// puts no other request off. next gives them in order and io.EOF at their end. It
+// puts no other request off. next returns them in order and io.EOF at their end. It
 // ends early with ctx; what is open then is cut.
 func (d *Driver) Trace(ctx context.Context, next func() (*trace.Record, error)) ([]Sample, error) {
 	var wg sync.WaitGroup

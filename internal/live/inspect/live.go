@@ -19,8 +19,8 @@ import (
 const atOnce = 256
 
 // Live looks at the machine: whether names resolve, backends answer, probes pass
-// and listeners can be bound. It gives what was seen, in the order of the
-// configuration, and what is wrong with it. When ctx ends, it gives what there
+// and listeners can be bound. It returns what was seen, in the order of the
+// configuration, and what is wrong with it. When ctx ends, it returns what there
 // is so far.
 func Live(ctx context.Context, c *config.Config, facts *check.Facts, o proxy.Options) ([]check.Seen, config.Findings) {
 	l := &look{ctx: ctx, trial: proxy.NewDryRun(o), room: make(chan struct{}, atOnce)}

@@ -30,7 +30,7 @@ type Stood struct {
 	InFlight int    `json:"in_flight"`
 }
 
-// Story tells a journal again and gives what was decided of a request, and why. The
+// Story tells a journal again and returns what was decided of a request, and why. The
 // error says that the journal has no such request, or that a core says something
 // else than it did.
 func (j *Journal) Story(request uint64) ([]Moment, error) {

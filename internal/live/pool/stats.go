@@ -86,7 +86,7 @@ func (c *counts) stepAt(now tick.Time) {
 	c.step = max(step, c.step)
 }
 
-// lately gives the steps of the last minutes, as far back as the proxy goes.
+// lately returns the steps of the last minutes, as far back as the proxy goes.
 func (c *counts) lately(now tick.Time) *status.Recent {
 	c.stepAt(now)
 	n := min(c.step+1, stepsKept)

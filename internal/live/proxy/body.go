@@ -23,12 +23,12 @@ type body struct {
 	most int64 // bytes it may have; 0 is no limit
 	last *attemptBody
 
-	mu   sync.Mutex // guards what follows, up to the empty line
-	turn int        // goes up when the body is to be sent again: earlier attempts read no more
-	read int64
-	kept []byte
-	lost bool  // more was read than is kept
-	err  error // that ended src
+	mu         sync.Mutex // guards what follows, up to the empty line
+	generation int        // goes up when the body is to be sent again: earlier attempts read no more
+	read       int64
+	kept       []byte
+	lost       bool  // more was read than is kept
+	err        error // that ended src
 
 	whole  bool          // all of it is kept, and nothing stands behind it
 	pause  time.Duration // the longest in it
@@ -86,7 +86,7 @@ func (b *body) attempt() *attemptBody {
 func (b *body) newAttempt() *attemptBody {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return &attemptBody{body: b, turn: b.turn, closed: make(chan struct{})}
+	return &attemptBody{body: b, generation: b.generation, closed: make(chan struct{})}
 }
 
 // errTooLarge ends a body that is larger than it may be.
@@ -107,7 +107,7 @@ func (b *body) repeats(decide func(can bool) bool) bool {
 	if !decide(!b.lost) {
 		return false
 	}
-	b.turn++
+	b.generation++
 	return true
 }
 
@@ -187,9 +187,9 @@ func (x *exchange) finish() {
 // another goroutine while it is read (net/http.RoundTripper); it is closed when
 // that has come back.
 type attemptBody struct {
-	body   *body
-	turn   int // of the body, when it began
-	closed chan struct{}
+	body       *body
+	generation int // of the body, when it began
+	closed     chan struct{}
 
 	mu   sync.Mutex // held while it is read
 	at   int        // in body.kept
@@ -214,7 +214,7 @@ func (a *attemptBody) Read(p []byte) (int, error) {
 		n, err = 0, errTooLarge
 	}
 	b.err = err
-	over := a.turn != b.turn
+	over := a.generation != b.generation
 	switch {
 	case b.lost || n == 0:
 	case len(b.kept)+n > keptBody && !over:
@@ -240,7 +240,7 @@ func (a *attemptBody) known(p []byte) (int, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	switch {
-	case a.turn != b.turn:
+	case a.generation != b.generation:
 		return 0, errOver
 	case a.at < len(b.kept):
 		n := copy(p, b.kept[a.at:])

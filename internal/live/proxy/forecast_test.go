@@ -68,7 +68,7 @@ func TestProbesDoWhatTheReplayForetells(t *testing.T) {
 }
 
 // foretold replays three minutes with a fault on the first backend from 60 s to
-// 120 s and gives its changes of state.
+// 120 s and returns its changes of state.
 func foretold(t *testing.T, text, kind string) []string {
 	c := parse(t, text)
 	s, found, err := scenario.Read(config.File{Name: "s.hcl", Source: []byte("behaviour \"*\" {\n connect = \"0s\"\n}\nfault \"f\" {\n backend = \"app.a\"\n kind = \"" + kind + "\"\n at = \"60s\"\n until = \"120s\"\n}\n")}, c)

@@ -1,7 +1,6 @@
 package proxy
 
 import (
-	"crypto/rand"
 	"net/http"
 	"slices"
 	"strings"
@@ -11,8 +10,6 @@ import (
 	"kestrix/internal/live/pool"
 	"kestrix/internal/live/wire"
 )
-
-func fill(b []byte) { _, _ = rand.Read(b) } // never fails, as the package promises
 
 // wireRequest makes the head of the request that a backend gets.
 func (x *exchange) wireRequest() *wire.Request {

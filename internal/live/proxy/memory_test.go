@@ -204,7 +204,7 @@ func (w *world) start(address string, handler http.HandlerFunc) {
 // kill ends a backend like a process that is killed.
 func (w *world) kill(address string) { _ = w.backends[address].Close() }
 
-// get asks and gives status and body; an error of the client gives status 0.
+// get asks and returns status and body; an error of the client returns status 0.
 func (w *world) get(url string) (int, string) {
 	res, err := w.client.Get(url)
 	if err != nil {

@@ -50,10 +50,10 @@ type Options struct {
 	Reload func() (string, error)
 	// Pages makes what control shows in a browser; nil for nothing.
 	Pages control.Pages
-	// Given gives a listener that somebody opened for us beforehand, nil for
+	// Given returns a listener that somebody opened for us beforehand, nil for
 	// none; nil for nobody.
 	Given func(network, address string) net.Listener
-	// Lookup gives the addresses of a name; nil for the system's resolver.
+	// Lookup returns the addresses of a name; nil for the system's resolver.
 	Lookup func(ctx context.Context, host string) ([]netip.Addr, error)
 	// ReadFile reads certificates and keys; nil for os.ReadFile.
 	ReadFile func(name string) ([]byte, error)

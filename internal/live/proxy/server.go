@@ -84,7 +84,7 @@ type frontSettings struct {
 	headerSize int64
 }
 
-// configure gives the listener what its frontend says. Connections that are
+// configure has the listener follow its frontend. Connections that are
 // open keep the settings they came under until they end.
 func (s *server) configure(f *config.Frontend) {
 	s.mu.Lock()
@@ -278,7 +278,7 @@ func (s *server) wasReset(v *clientConn, r *wire.Refusal) {
 	s.proxy.over(&a)
 }
 
-// hand gives a connection to the http server. One that a reload has just put
+// hand hands a connection to the http server. One that a reload has just put
 // away does not take it any more; its successor does.
 func (s *server) hand(c net.Conn) {
 	var before *httpFront

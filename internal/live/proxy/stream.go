@@ -64,7 +64,7 @@ func (s *server) stream(e *entry, c net.Conn) {
 		sni = t.ConnectionState().ServerName
 		x.client = t
 	case e.table.Asks&route.AskSNI != 0:
-		sni, x.client = helloName(c, e.frontend.Timeouts.RequestHeader)
+		sni, x.client = serverName(c, e.frontend.Timeouts.RequestHeader)
 	}
 	x.request = request.OfConnection(addr, sni)
 	x.access.Host = x.request.SNI
@@ -233,10 +233,10 @@ func passBytes(to, from net.Conn, moved func(int)) error {
 	}
 }
 
-// helloName reads the name in a TLS handshake's first message (RFC 8446 section
-// 4.1.2, RFC 6066 section 3) without taking part in it, and gives a connection
+// serverName reads the name in a TLS handshake's first message (RFC 8446 section
+// 4.1.2, RFC 6066 section 3) without taking part in it, and returns a connection
 // on which everything can be read again. What is no TLS has no name.
-func helloName(c net.Conn, within time.Duration) (string, net.Conn) {
+func serverName(c net.Conn, within time.Duration) (string, net.Conn) {
 	_ = c.SetReadDeadline(time.Now().Add(within)) // where it fails, so will reading
 	seen := &replayed{Conn: c}
 	name := ""

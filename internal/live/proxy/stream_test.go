@@ -245,7 +245,7 @@ func FuzzHelloName(f *testing.F) {
 		here, there := bufferedPipe(nil, nil)
 		_, _ = here.Write(sent)
 		_ = wire.CloseWrite(here)
-		_, c := helloName(there, time.Minute)
+		_, c := serverName(there, time.Minute)
 		all, err := io.ReadAll(c)
 		require.NoError(t, err)
 		assert.Equal(t, string(sent), string(all), "whatever it was, it goes on as it came")

@@ -252,8 +252,8 @@ func (s *stage) behaving(name string, at config.Address, u *config.Upstream) *st
 // an operator.
 func (s *stage) play(ctx context.Context) {
 	played := slices.DeleteFunc(slices.Clone(s.o.Scenario.Faults), func(f scenario.Fault) bool { return f.Of().Order != "" })
-	news := func(who, what, text string) { s.tell(who, what, text) }
-	standin.Play(ctx, s.standIn, played, news)
+	tell := func(who, what, text string) { s.tell(who, what, text) }
+	standin.Play(ctx, s.standIn, played, tell)
 	for _, f := range s.o.Scenario.Faults {
 		if f.Of().Order != "" {
 			go s.byHand(ctx, f)

@@ -291,7 +291,7 @@ func (s *stage) exposed(x *result.Fault, from, over time.Duration, strikes func(
 	}
 }
 
-// outAndBack gives when a backend first left rotation in a time, and when it was
+// outAndBack returns when a backend first left rotation in a time, and when it was
 // back for the first time after that time was over; -1 for never.
 func (s *stage) outAndBack(r *result.Replay, up, backend string, from, over float64) (left, back float64) {
 	left, back = -1, -1

@@ -28,7 +28,7 @@ const Mended = "mended"
 // byHand is the title of the fault that somebody asks for.
 const byHand = "by hand"
 
-// Obey does what an order says, and gives the names of those it was for. The error
+// Obey does what an order says, and returns the names of those it was for. The error
 // says that nobody is called so, or that there is no such fault.
 func Obey(all []*StandIn, o Order) ([]string, error) {
 	var done, known []string
@@ -57,7 +57,7 @@ func Obey(all []*StandIn, o Order) ([]string, error) {
 
 // Listen takes orders at a unix socket that only its owner can use, until ctx ends.
 // news is told of what was ordered. An error says that the socket is in use.
-func Listen(ctx context.Context, path string, all []*StandIn, news func(who, what, text string)) error {
+func Listen(ctx context.Context, path string, all []*StandIn, tell func(who, what, text string)) error {
 	if conn, err := net.DialTimeout("unix", path, time.Second); err == nil {
 		conn.Close()
 		return fmt.Errorf("other stand-ins take orders at %s; give these another with -control", path)
@@ -83,7 +83,7 @@ func Listen(ctx context.Context, path string, all []*StandIn, news func(who, wha
 			return
 		}
 		for _, name := range done {
-			news(name, "told", said(o.Fault))
+			tell(name, "told", said(o.Fault))
 		}
 		fmt.Fprintf(w, "%s: %s\n", strings.Join(done, ", "), said(o.Fault))
 	})}
@@ -100,7 +100,7 @@ func said(kind string) string {
 	return scenario.FaultDoc(kind)
 }
 
-// Tell returns an order to the stand-ins that take orders at a socket, and gives their
+// Tell sends an order to the stand-ins that take orders at a socket, and returns their
 // answer. The error is their refusal, or says that nobody listens.
 func Tell(ctx context.Context, path string, o Order) (string, error) {
 	text, err := json.Marshal(o)

@@ -183,9 +183,9 @@ func resets(c net.Conn) {
 
 // Play has stand-ins fail as a scenario says, in real time from now on, until ctx
 // ends. news is told of each beginning and end; nil for nobody.
-func Play(ctx context.Context, all []*StandIn, faults []scenario.Fault, news func(who, what, text string)) {
-	if news == nil {
-		news = func(string, string, string) {}
+func Play(ctx context.Context, all []*StandIn, faults []scenario.Fault, tell func(who, what, text string)) {
+	if tell == nil {
+		tell = func(string, string, string) {}
 	}
 	for _, f := range faults {
 		for _, s := range all {
@@ -200,7 +200,7 @@ func Play(ctx context.Context, all []*StandIn, faults []scenario.Fault, news fun
 				if err := s.Fail(f.Name, f); err != nil {
 					text += "; " + err.Error()
 				}
-				news(s.Name, "fault", text)
+				tell(s.Name, "fault", text)
 				if f.Until < 0 || !sleep(ctx, f.Until-f.At) {
 					return
 				}
@@ -208,7 +208,7 @@ func Play(ctx context.Context, all []*StandIn, faults []scenario.Fault, news fun
 				if err := s.Mend(f.Name); err != nil {
 					text += "; " + err.Error()
 				}
-				news(s.Name, "fault", text)
+				tell(s.Name, "fault", text)
 			}()
 		}
 	}

@@ -19,7 +19,7 @@ type guardHead struct {
 
 func (h *guardHead) fresh() bool { return h.at == 0 && h.lines == 0 }
 
-// check goes on in bytes of which none has been handed out, and gives how many
+// check goes on in bytes of which none has been handed out, and returns how many
 // may be.
 func (g *Guard) check(b []byte) int {
 	n := 0
@@ -104,7 +104,7 @@ func (g *Guard) refuse(b []byte, at int, err error) int {
 // tlsHandshake is the first byte of a connection over TLS (RFC 8446 section 5.1).
 const tlsHandshake = 0x16
 
-// readHead goes on with a head and gives where it ends, 0 while it does not.
+// readHead goes on with a head and returns where it ends, 0 while it does not.
 func (g *Guard) readHead(b []byte) (int, error) {
 	h := &g.head
 	// What begins like nothing of HTTP may never have a line's end to wait for.

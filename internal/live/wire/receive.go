@@ -270,8 +270,8 @@ func (c *Conn) Buffered() bool {
 	return c.at < c.end
 }
 
-// Read reads the body of the answer. Behind its end it gives io.EOF; a body that
-// ends too early gives io.ErrUnexpectedEOF.
+// Read reads the body of the answer. Behind its end it returns io.EOF; a body that
+// ends too early returns io.ErrUnexpectedEOF.
 func (c *Conn) Read(p []byte) (int, error) {
 	for {
 		switch c.body {

@@ -18,7 +18,7 @@ import (
 	"kestrix/internal/core/request"
 )
 
-// from is a connection that gives what a reader does, and keeps what is written.
+// from is a connection that returns what a reader does, and keeps what is written.
 type from struct {
 	net.Conn
 	r   io.Reader
