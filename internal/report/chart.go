@@ -57,19 +57,10 @@ func (c *chart) rule(x1, y1, x2, y2 float64, class string) {
 }
 
 // times draws the axis of time under the plot.
-func (c *chart) times() {
-	step := 1.0
-	for _, s := range []float64{1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 10800, 21600, 43200, 86400} {
-		if step = s; (c.until-c.from)/s <= 11 {
-			break
-		}
-	}
-	for (c.until-c.from)/step > 11 {
-		step *= 2
-	}
-	for t := math.Ceil(c.from/step) * step; t <= c.until; t += step {
-		c.rule(c.x(t), c.bottom, c.x(t), c.bottom+4, "axis")
-		c.text(c.x(t), c.bottom+17, "m soft", strings.TrimSuffix(moment(t), ".0"))
+func (c *chart) times(at []mark) {
+	for _, m := range at {
+		c.rule(c.x(m.at), c.bottom, c.x(m.at), c.bottom+4, "axis")
+		c.text(c.x(m.at), c.bottom+17, "m soft", m.text)
 	}
 	c.rule(c.left, c.bottom, c.right, c.bottom, "axis")
 }
@@ -131,11 +122,8 @@ func decades(low, high float64) []float64 {
 	return out
 }
 
-// point is a value at a time; NaN for none.
-type point struct{ t, v float64 }
-
 // line draws values that each hold until the next; a gap where there is none.
-func (c *chart) line(points []point, until float64, class string) {
+func (c *chart) line(points []point, until float64, l look) {
 	var d strings.Builder
 	open := false
 	for i, p := range points {
@@ -155,11 +143,11 @@ func (c *chart) line(points []point, until float64, class string) {
 		}
 		fmt.Fprintf(&d, "H%s", px(c.x(end)))
 	}
-	fmt.Fprintf(&c.b, `<path class="%s" d="%s"/>`, class, d.String())
+	fmt.Fprintf(&c.b, `<path class="line %s" d="%s"/>`, l.name, d.String())
 }
 
 // area fills under such values, none of them missing.
-func (c *chart) area(points []point, until float64, class string) {
+func (c *chart) area(points []point, until float64, l look) {
 	if len(points) == 0 {
 		return
 	}
@@ -173,7 +161,7 @@ func (c *chart) area(points []point, until float64, class string) {
 		fmt.Fprintf(&d, "V%sH%s", px(c.y(p.v)), px(c.x(end)))
 	}
 	fmt.Fprintf(&d, "V%sZ", px(c.bottom))
-	fmt.Fprintf(&c.b, `<path class="%s" d="%s"/>`, class, d.String())
+	fmt.Fprintf(&c.b, `<path class="area %s" d="%s"/>`, l.name, d.String())
 }
 
 // label is a name at the end of a line.
@@ -192,12 +180,6 @@ func (c *chart) labels(all []label) {
 		}
 		c.text(c.right+6, all[i].y+4, all[i].class, all[i].text)
 	}
-}
-
-// band is a time in which a fault lasts.
-type band struct {
-	from, until float64
-	name        string
 }
 
 // bandRow is how much a row of names above the plot takes.

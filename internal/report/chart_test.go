@@ -8,6 +8,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"gonum.org/v1/plot"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/scenario"
@@ -32,7 +33,7 @@ func TestAxes(t *testing.T) {
 func TestLinesAndBands(t *testing.T) {
 	c := newChart(100, 0, 10)
 	c.high = 10
-	c.line([]point{{0, 5}, {2, math.NaN()}, {4, 10}, {6, 0}}, 10, "line")
+	c.line([]point{{0, 5}, {2, math.NaN()}, {4, 10}, {6, 0}}, 10, wholeAccent)
 	path := c.b.String()
 	assert.Equal(t, 2, strings.Count(path, "M"), "a gap where there is nothing")
 	assert.Contains(t, path, "M64 58H248.8", "each holds until the next")
@@ -59,8 +60,35 @@ func TestLinesAndBands(t *testing.T) {
 	assert.Contains(t, c.b.String(), `y="41" class="">b<`, "moved apart")
 	assert.Contains(t, string(c.SVG(`a "picture"`)), `aria-label="a &#34;picture&#34;"`)
 	long := newChart(100, 0, 86400*30)
-	long.times()
+	long.times((&timeChart{until: 86400 * 30}).times(11))
 	assert.LessOrEqual(t, strings.Count(long.b.String(), "<text"), 12, "a month has no more marks than a minute")
+}
+
+// TestPagesAndFiguresDrawTheSame: names, values, faults and colours of a chart.
+func TestPagesAndFiguresDrawTheSame(t *testing.T) {
+	p := replayed(t)
+	for _, c := range []*timeChart{p.requestsOverTime(), p.latencyOverTime(), p.busiestOverTime()} {
+		x, err := c.panel()
+		require.NoError(t, err)
+		figure, err := drawPanels("svg", []*plot.Plot{x})
+		require.NoError(t, err)
+		page := string(c.svg(230))
+		_, _, marked := c.values()
+		words := []string{"auk falls"}
+		for _, v := range marked {
+			words = append(words, c.value(v))
+		}
+		for _, s := range c.series {
+			words = append(words, s.name)
+			assert.Contains(t, page, s.look.name+`" d="M`, s.name)
+			assert.Contains(t, strings.ToLower(string(figure)), s.look.light, s.name)
+			assert.Contains(t, pageCSS, "--"+s.look.name+": "+s.look.light)
+		}
+		for _, w := range words {
+			assert.Contains(t, page, ">"+w+"<")
+			assert.Contains(t, string(figure), w+"</text>")
+		}
+	}
 }
 
 func TestWhatLosingOneCosts(t *testing.T) {

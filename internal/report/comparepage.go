@@ -3,7 +3,6 @@ package report
 import (
 	"fmt"
 	"html/template"
-	"math"
 	"slices"
 	"strings"
 
@@ -136,49 +135,9 @@ func capital(s string) string {
 // variantsChart draws a row for each variant: its percentiles as marks on one axis, and what
 // failed as a bar.
 func (p Compared) variantsChart() (template.HTML, string) {
-	runs := p.Result.Runs
-	const row = 30.0
-	low, high, most := math.Inf(1), 0.0, int64(0)
-	for _, r := range runs {
-		if r.Figures.P50 > 0 {
-			low = min(low, r.Figures.P50)
-		}
-		high = max(high, r.Figures.P99)
-		most = max(most, r.Figures.Failed)
-	}
-	if high == 0 {
+	c := variantRows(p.Result.Runs)
+	if _, high := c.span(); high == 0 {
 		return "", "Nothing was answered by a backend."
 	}
-	c := newChart(34+row*float64(len(runs))+26, math.Log(low/1.25), math.Log(high*1.25))
-	c.left, c.right, c.top = 230, 800, 34
-	c.bottom = c.top + row*float64(len(runs))
-	for _, v := range decades(low/1.25, high*1.25) {
-		c.rule(c.x(math.Log(v)), c.top, c.x(math.Log(v)), c.bottom, "rule")
-		c.text(c.x(math.Log(v)), c.bottom+17, "m soft", round(span(v)))
-	}
-	c.text(c.left, 16, "soft", "answers: circle half, square 95 %, diamond 99 % within")
-	c.text(850, 16, "soft", "failed")
-	for i, r := range runs {
-		y := c.top + row*(float64(i)+0.5)
-		name := r.Name
-		if r.Configured && name != "as configured" {
-			name += " (now)"
-		}
-		c.text(c.left-10, y+4, "e b", clip(name, 34))
-		c.rule(c.left, y+row/2, 1060, y+row/2, "rule")
-		f := r.Figures
-		if f.P50 > 0 {
-			x50, x95, x99 := c.x(math.Log(f.P50)), c.x(math.Log(f.P95)), c.x(math.Log(f.P99))
-			c.rule(x50, y, x99, y, "axis")
-			fmt.Fprintf(&c.b, `<circle class="dot" cx="%s" cy="%s" r="5"><title>half within %s</title></circle>`, px(x50), px(y), span(f.P50))
-			fmt.Fprintf(&c.b, `<rect class="dot d1" x="%s" y="%s" width="9" height="9"><title>95 %% within %s</title></rect>`, px(x95-4.5), px(y-4.5), span(f.P95))
-			fmt.Fprintf(&c.b, `<path class="dot d2" d="M%s %sl6 6l-6 6l-6 -6z"><title>99 %% within %s</title></path>`, px(x99), px(y-6), span(f.P99))
-		}
-		wide := 120 * float64(f.Failed) / float64(max(most, 1))
-		if f.Failed > 0 {
-			fmt.Fprintf(&c.b, `<rect class="out" x="850" y="%s" width="%s" height="10"/>`, px(y-5), px(max(wide, 1)))
-		}
-		c.text(856+wide, y+4, "", count(f.Failed))
-	}
-	return c.SVG(fmt.Sprintf("Percentiles of how long answers took and requests that failed, of %s", plural(int64(len(runs)), "variant"))), "How long answers took, on a logarithmic axis, and how many requests failed."
+	return c.svg(), "How long answers took, on a logarithmic axis, and how many requests failed."
 }

@@ -7,7 +7,6 @@ import (
 	"io"
 	"math"
 	"strings"
-	"time"
 
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/font"
@@ -25,72 +24,138 @@ const (
 	figureHeight = 600
 )
 
-// hex reads a colour such as #1d2a35.
-func hex(s string) color.Color {
-	var r, g, b uint8
-	_, _ = fmt.Sscanf(s, "#%02x%02x%02x", &r, &g, &b) // constants of ours
-	return color.RGBA{r, g, b, 255}
-}
-
 // panel makes a plot in the look of a sea chart.
 func panel(title, x, y string) *plot.Plot {
 	p := plot.New()
-	p.BackgroundColor = hex(paper)
+	p.BackgroundColor = paper.rgb()
 	p.Title.Text, p.X.Label.Text, p.Y.Label.Text = title, x, y
 	sans := func(size float64) font.Font {
 		return font.Font{Typeface: "Liberation", Variant: "Sans", Size: vg.Length(size)}
 	}
-	p.Title.TextStyle.Font, p.Title.TextStyle.Color = sans(13), hex(ink)
+	p.Title.TextStyle.Font, p.Title.TextStyle.Color = sans(13), ink.rgb()
 	p.Title.Padding = 6
 	for _, a := range []*plot.Axis{&p.X, &p.Y} {
-		a.Label.TextStyle.Font, a.Label.TextStyle.Color = sans(11), hex(ink)
-		a.Tick.Label.Font, a.Tick.Label.Color = sans(10), hex(ink)
-		a.Color, a.Tick.Color = hex(ink), hex(ink)
+		a.Label.TextStyle.Font, a.Label.TextStyle.Color = sans(11), ink.rgb()
+		a.Tick.Label.Font, a.Tick.Label.Color = sans(10), ink.rgb()
+		a.Color, a.Tick.Color = ink.rgb(), ink.rgb()
 		a.Label.Padding = 4
 	}
 	p.X.Padding, p.Y.Padding = 6, 6
 	grid := plotter.NewGrid()
-	grid.Vertical.Color, grid.Horizontal.Color = hex(thin), hex(thin)
+	grid.Vertical.Color, grid.Horizontal.Color = thin.rgb(), thin.rgb()
 	p.Add(grid)
 	return p
 }
 
 // steps draws a line that holds each value until the next.
-func steps(points plotter.XYs, c string) (*plotter.Line, error) {
-	l, err := plotter.NewLine(points)
+func steps(points plotter.XYs, l look) (*plotter.Line, error) {
+	line, err := plotter.NewLine(points)
 	if err != nil {
 		return nil, err
 	}
-	l.StepStyle = plotter.PostStep
-	l.Color, l.Width = hex(c), vg.Points(1.5)
-	return l, nil
+	line.StepStyle = plotter.PostStep
+	line.Color, line.Width = l.rgb(), vg.Points(1.5)
+	for _, d := range l.dashes {
+		line.Dashes = append(line.Dashes, vg.Length(d))
+	}
+	return line, nil
 }
 
-// clockTicks labels seconds since the epoch with the time of day, UTC.
-type clockTicks struct{}
-
-// Ticks returns about eight marks at whole units of time.
-func (c clockTicks) Ticks(low, high float64) []plot.Tick {
-	step := 1.0
-	for _, s := range []float64{1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 10800, 21600, 43200, 86400, 172800, 604800, 2592000, 31536000} {
-		if step = s; (high-low)/s <= 9 {
-			break
+// addSeries draws a series, with gaps where it has no values.
+func addSeries(p *plot.Plot, s *series, until float64) error {
+	var part plotter.XYs
+	end := func(at float64) error {
+		if len(part) == 0 {
+			return nil
 		}
+		line, err := steps(append(part, plotter.XY{X: at, Y: part[len(part)-1].Y}), s.look)
+		if err != nil {
+			return err
+		}
+		if s.filled {
+			c := s.look.rgb().(color.RGBA)
+			line.FillColor = color.NRGBA{c.R, c.G, c.B, 56}
+		}
+		p.Add(line)
+		part = nil
+		return nil
 	}
-	layout := "15:04"
-	switch {
-	case step < 60:
-		layout = "15:04:05"
-	case step >= 86400:
-		layout = "2 Jan 2006"
-	case high-low > 86400:
-		layout = "2 Jan 15:04"
+	for _, x := range s.points {
+		if math.IsNaN(x.v) {
+			if err := end(x.t); err != nil {
+				return err
+			}
+			continue
+		}
+		part = append(part, plotter.XY{X: x.t, Y: x.v})
 	}
-	var out []plot.Tick
-	for at := math.Ceil(low/step) * step; at <= high; at += step {
-		out = append(out, plot.Tick{Value: at, Label: time.Unix(int64(at), 0).UTC().Format(layout)})
+	return end(until)
+}
+
+// endName is the name at the end of a series.
+type endName struct {
+	text  string
+	value float64
+	look  look
+}
+
+// addNames writes names at the ends of series, moved apart where they would overlap.
+func addNames(p *plot.Plot, names []endName, at float64, log bool) error {
+	if len(names) == 0 {
+		return nil
 	}
-	return out
+	place := func(v float64) float64 { return v }
+	back := place
+	if log {
+		place, back = math.Log, math.Exp
+	}
+	apart := (place(p.Y.Max) - place(p.Y.Min)) / 11
+	var ends plotter.XYLabels
+	var styles []draw.TextStyle
+	for i, n := range names {
+		y := n.value
+		for moved := true; moved; {
+			moved = false
+			for k := range i {
+				if math.Abs(place(y)-place(ends.XYs[k].Y)) < apart*0.999 {
+					y = back(place(ends.XYs[k].Y) + apart)
+					moved = true
+				}
+			}
+		}
+		ends.XYs, ends.Labels = append(ends.XYs, plotter.XY{X: at, Y: y}), append(ends.Labels, n.text)
+		style := p.X.Tick.Label
+		style.Color, style.XAlign, style.YAlign = n.look.rgb(), draw.XLeft, draw.YCenter
+		styles = append(styles, style)
+	}
+	labels, err := plotter.NewLabels(ends)
+	if err != nil {
+		return err
+	}
+	labels.TextStyle = styles
+	p.Add(labels)
+	return nil
+}
+
+// addBand shades the time of a fault, named at its top.
+func addBand(p *plot.Plot, b band) error {
+	area, err := plotter.NewPolygon(plotter.XYs{{X: b.from, Y: p.Y.Min}, {X: b.from, Y: p.Y.Max}, {X: b.until, Y: p.Y.Max}, {X: b.until, Y: p.Y.Min}})
+	if err != nil {
+		return err
+	}
+	c := hatch.rgb().(color.RGBA)
+	area.Color = color.NRGBA{c.R, c.G, c.B, 48}
+	area.LineStyle.Color, area.LineStyle.Width, area.LineStyle.Dashes = hatch.rgb(), vg.Points(0.7), []vg.Length{3, 3}
+	p.Add(area)
+	labels, err := plotter.NewLabels(plotter.XYLabels{XYs: plotter.XYs{{X: b.from, Y: p.Y.Max}}, Labels: []string{" " + clip(b.name, 40)}})
+	if err != nil {
+		return err
+	}
+	style := p.X.Tick.Label
+	style.XAlign, style.YAlign = draw.XLeft, draw.YTop
+	labels.TextStyle = []draw.TextStyle{style}
+	p.Add(labels)
+	return nil
 }
 
 // spanTicks labels seconds on a logarithmic axis.
@@ -130,7 +195,7 @@ func drawPanels(kind string, panels []*plot.Plot) ([]byte, error) {
 		return nil, fmt.Errorf("no figure is drawn as %q", kind)
 	}
 	dc := draw.New(canvas)
-	dc.SetColor(hex(paper))
+	dc.SetColor(paper.rgb())
 	dc.Fill(dc.Rectangle.Path())
 	var rows [][]*plot.Plot
 	for _, p := range panels {

@@ -104,7 +104,7 @@ func LearnFigure(kind string, l *study.Learned) ([]byte, error) {
 		for _, c := range s.Curve {
 			recorded, fitted = append(recorded, plotter.XY{X: c.Seconds, Y: 100 * c.Recorded}), append(fitted, plotter.XY{X: c.Seconds, Y: 100 * c.Fitted})
 		}
-		line, err := steps(recorded, accent)
+		line, err := steps(recorded, wholeAccent)
 		if err != nil {
 			return nil, err
 		}
@@ -112,7 +112,7 @@ func LearnFigure(kind string, l *study.Learned) ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
-		fit.Color, fit.Width, fit.Dashes = hex(ink), vg.Points(1.2), []vg.Length{vg.Points(4), vg.Points(3)}
+		fit.Color, fit.Width, fit.Dashes = ink.rgb(), vg.Points(1.2), []vg.Length{vg.Points(4), vg.Points(3)}
 		p.Add(line, fit)
 		p.X.Scale, p.X.Tick.Marker = plot.LogScale{}, spanTicks{}
 		p.Y.Min, p.Y.Max = 0, 101

@@ -9,14 +9,6 @@ import (
 	"kestrix/internal/core/study"
 )
 
-// The look of a picture: a sea chart.
-const (
-	paper  = "#fbfaf6"
-	ink    = "#1d2a35"
-	thin   = "#d7d3c7"
-	accent = "#1f7a6d"
-)
-
 // svg gathers shapes.
 type svg struct{ b strings.Builder }
 
@@ -84,8 +76,8 @@ func MapSVG(title string, p *study.Map) string {
 	height := max(left, right) + 16
 	var out strings.Builder
 	fmt.Fprintf(&out, "<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 %d %.0f\" width=\"%d\" height=\"%.0f\" role=\"img\">\n", mapWidth, height, mapWidth, height)
-	fmt.Fprintf(&out, "<style>text{font-family:system-ui,sans-serif;fill:%s;font-size:13px}.title{font-size:18px;font-weight:600}.head{font-size:12px;fill:%s}.name{font-weight:600}.small{font-size:12px}.num{font-size:12px;text-anchor:end;font-variant-numeric:tabular-nums}.card{fill:%s;stroke:%s}.way{fill:none;stroke:%s;stroke-width:1.5}.bar{fill:%s}.rule{stroke:%s}</style>\n", ink, ink, paper, ink, accent, accent, thin)
-	fmt.Fprintf(&out, "<rect width=\"%d\" height=\"%.0f\" fill=\"%s\"/>\n", mapWidth, height, paper)
+	fmt.Fprintf(&out, "<style>text{font-family:system-ui,sans-serif;fill:%s;font-size:13px}.title{font-size:18px;font-weight:600}.head{font-size:12px;fill:%s}.name{font-weight:600}.small{font-size:12px}.num{font-size:12px;text-anchor:end;font-variant-numeric:tabular-nums}.card{fill:%s;stroke:%s}.way{fill:none;stroke:%s;stroke-width:1.5}.bar{fill:%s}.rule{stroke:%s}</style>\n", ink.light, ink.light, paper.light, ink.light, accent.light, accent.light, thin.light)
+	fmt.Fprintf(&out, "<rect width=\"%d\" height=\"%.0f\" fill=\"%s\"/>\n", mapWidth, height, paper.light)
 	var head svg
 	head.text(frontX, 30, "title", title)
 	head.text(frontX, 54, "head", "frontends")

@@ -7,7 +7,10 @@ import (
 )
 
 //go:embed page/page.css
-var pageCSS string
+var pageRules string
+
+// pageCSS is the style sheet of every page.
+var pageCSS = paletteCSS() + pageRules
 
 //go:embed page/base.html
 var baseHTML string

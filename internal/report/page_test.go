@@ -49,7 +49,7 @@ func drawn(t *testing.T, svg string) []float64 {
 	}
 	first, last := axis[0], axis[len(axis)-1]
 	perPixel := (number(last[2]) - number(first[2])) / (number(first[1]) - number(last[1]))
-	path := regexp.MustCompile(`<path class="area" d="M[0-9.]+ [0-9.]+((?:V[0-9.]+H[0-9.]+)+)V`).FindStringSubmatch(svg)
+	path := regexp.MustCompile(`<path class="area accent" d="M[0-9.]+ [0-9.]+((?:V[0-9.]+H[0-9.]+)+)V`).FindStringSubmatch(svg)
 	require.NotNil(t, path)
 	var out []float64
 	for _, v := range regexp.MustCompile(`V([0-9.]+)`).FindAllStringSubmatch(path[1], -1) {

@@ -90,8 +90,8 @@ func TestThePageOfARehearsal(t *testing.T) {
 		assert.Contains(t, text, want)
 	}
 	assert.Equal(t, 3, strings.Count(text, "<svg viewBox"), "failures, latencies and the one backend")
-	assert.Equal(t, 3, strings.Count(text, `class="line l0"`))
-	assert.Equal(t, 3, strings.Count(text, `class="line l1"`))
+	assert.Equal(t, 3, strings.Count(text, `class="line s0"`))
+	assert.Equal(t, 3, strings.Count(text, `class="line s1"`))
 	for _, never := range []string{"<script", "<it>", "http"} {
 		assert.NotContains(t, strings.ReplaceAll(text, "http-equiv", ""), never)
 	}

@@ -116,31 +116,15 @@ func (p *Rehearsal) overlaid(name, upstream, unit string, forecast, real []point
 	if highest(forecast, real) == 0 {
 		return pageChart{name, "", "None, in forecast and rehearsal."}
 	}
-	ends := max(f.ends(), p.of(p.Rehearsal).ends())
-	c := newChart(190, 0, ends)
+	c := timeChart{
+		value: func(v float64) string { return tick(v) + unit }, until: max(f.ends(), p.of(p.Rehearsal).ends()), bands: f.faultBands(upstream),
+		words:  fmt.Sprintf("%s over time: the forecast at most %s, the rehearsal at most %s", name, three(highest(forecast)), three(highest(real))),
+		series: []series{{name: "forecast", points: forecast, look: looks[0]}, {name: "rehearsal", points: real, look: looks[1]}},
+	}
 	if unit == "" { // durations, which may lie far apart
-		c.log, c.low, c.high = true, lowest(forecast, real)/1.3, highest(forecast, real)*1.3
-		c.values(decades(c.low, c.high), func(v float64) string { return round(span(v)) })
-	} else {
-		at := steps5(highest(forecast, real))
-		c.high = at[len(at)-1]
-		c.values(at, func(v float64) string { return tick(v) + unit })
+		c.value, c.log = duration, true
 	}
-	c.bands(f.faultBands(upstream), c.bottom)
-	c.line(forecast, ends, "line l0")
-	c.line(real, ends, "line l1")
-	var names []label
-	for i, l := range [][]point{forecast, real} {
-		for k := len(l) - 1; k >= 0; k-- {
-			if !math.IsNaN(l[k].v) {
-				names = append(names, label{c.y(l[k].v), []string{"forecast", "rehearsal"}[i], fmt.Sprintf("t%d b", i)})
-				break
-			}
-		}
-	}
-	c.labels(names)
-	c.times()
-	return pageChart{name, c.SVG(fmt.Sprintf("%s over time: the forecast at most %s, the rehearsal at most %s", name, three(highest(forecast)), three(highest(real)))), "By " + f.column() + "; the forecast whole, the rehearsal dashed."}
+	return pageChart{name, c.svg(190), "By " + f.column() + "; the forecast whole, the rehearsal dashed."}
 }
 
 // lowest is the least of all values.

@@ -89,59 +89,59 @@ func (p Replay) column() string {
 	return round(span(float64(t.PerRow()) * t.Bucket))
 }
 
-func (p Replay) requestsChart() (template.HTML, string) {
+// requestsOverTime describes what was answered and what failed.
+func (p Replay) requestsOverTime() *timeChart {
 	answered := p.series(func(r *result.TimelineRow) float64 { return float64(r.Answered) })
 	failed := p.series(func(r *result.TimelineRow) float64 { return float64(r.Failed) })
-	c := newChart(250, 0, p.ends())
-	at := steps5(highest(answered, failed))
-	c.high = at[len(at)-1]
-	c.values(at, func(v float64) string { return tick(v) + "/s" })
-	c.bands(p.faultBands(""), c.bottom)
-	c.area(answered, p.ends(), "area")
-	names := []label{}
+	c := &timeChart{
+		axis: "requests a second", value: perSecond, until: p.ends(), bands: p.faultBands(""),
+		words:  fmt.Sprintf("Requests over time: at most %s answered and %s failed a second", three(highest(answered)), three(highest(failed))),
+		series: []series{{"answered", answered, wholeAccent, true}},
+	}
 	if highest(failed) > 0 {
-		c.line(failed, p.ends(), "fail")
-		names = append(names, label{c.y(failed[len(failed)-1].v), "failed", "tf b"})
+		c.series = append(c.series, series{"failed", failed, dashedWarn, false})
 	}
-	if len(answered) > 0 {
-		names = append(names, label{c.y(answered[len(answered)-1].v), "answered", "ta b"})
+	return c
+}
+
+func (p Replay) requestsChart() (template.HTML, string) {
+	c := p.requestsOverTime()
+	caption := "Requests a second that were answered (filled) and that failed (dashed), by " + p.column()
+	if len(c.bands) > 0 {
+		caption += "; faults are hatched"
 	}
-	c.labels(names)
-	c.times()
-	caption := "Requests a second that were answered (filled) and that failed (dashed), by " + p.column() + "; faults are hatched."
-	if len(p.faultBands("")) == 0 {
-		caption = "Requests a second that were answered (filled) and that failed (dashed), by " + p.column() + "."
+	return c.svg(250), caption + "."
+}
+
+// latencyOverTime describes how long answers took, nil where nothing was answered.
+func (p Replay) latencyOverTime() *timeChart {
+	c := &timeChart{title: "how long answers took", axis: "duration", value: duration, log: true, until: p.ends(), bands: p.faultBands("")}
+	for i, x := range []struct {
+		name string
+		of   func(*result.CoarseRow) float64
+	}{
+		{"half within", func(r *result.CoarseRow) float64 { return r.P50 }}, {"95 % within", func(r *result.CoarseRow) float64 { return r.P95 }},
+		{"99 % within", func(r *result.CoarseRow) float64 { return r.P99 }},
+	} {
+		c.series = append(c.series, series{name: x.name, points: p.coarse(x.of), look: looks[i]})
 	}
-	return c.SVG(fmt.Sprintf("Requests over time: at most %s answered and %s failed a second", three(highest(answered)), three(highest(failed)))), caption
+	low, high := math.Inf(1), 0.0
+	for _, s := range c.series {
+		low, high = min(low, lowest(s.points)), max(high, highest(s.points))
+	}
+	if high == 0 {
+		return nil
+	}
+	c.words = fmt.Sprintf("Percentiles of how long answers took over time, from %s to %s", span(low), span(high))
+	return c
 }
 
 func (p Replay) latencyChart() (template.HTML, string) {
-	lines := [][]point{
-		p.coarse(func(r *result.CoarseRow) float64 { return r.P50 }), p.coarse(func(r *result.CoarseRow) float64 { return r.P95 }),
-		p.coarse(func(r *result.CoarseRow) float64 { return r.P99 }),
-	}
-	low, high := lowest(lines...), highest(lines...)
-	if high == 0 {
+	c := p.latencyOverTime()
+	if c == nil {
 		return "", "Nothing was answered by a backend."
 	}
-	c := newChart(230, 0, p.ends())
-	c.log, c.low, c.high = true, low/1.3, high*1.3
-	c.values(decades(c.low, c.high), func(v float64) string { return round(span(v)) })
-	c.bands(p.faultBands(""), c.bottom)
-	var names []label
-	for i, word := range []string{"half", "95 %", "99 %"} {
-		c.line(lines[i], p.ends(), fmt.Sprintf("line l%d", i))
-		for k := len(lines[i]) - 1; k >= 0; k-- {
-			if v := lines[i][k].v; v > 0 {
-				names = append(names, label{c.y(v), word + " within", fmt.Sprintf("t%d b", i)})
-				break
-			}
-		}
-	}
-	c.labels(names)
-	c.times()
-	caption := "How long the answers took that were given in each " + p.column() + ", on a logarithmic axis."
-	return c.SVG(fmt.Sprintf("Percentiles of how long answers took over time, from %s to %s", span(low), span(high))), caption
+	return c.svg(230), "How long the answers took that were given in each " + p.column() + ", on a logarithmic axis."
 }
 
 // strip is a time in which a backend was in a state other than up.
@@ -195,7 +195,7 @@ func (p Replay) backendsChart(cfg *config.Upstream, shown []string) (template.HT
 		c.bottom = c.top + row - 16
 		c.high = top
 		c.rule(c.left, c.bottom, c.right, c.bottom, "rule")
-		c.area(all[i], p.ends(), "area")
+		c.area(all[i], p.ends(), wholeAccent)
 		c.text(c.left-8, c.bottom-8, "e b", clip(name, 17))
 		mean := 0.0
 		for _, x := range all[i] {
@@ -213,7 +213,7 @@ func (p Replay) backendsChart(cfg *config.Upstream, shown []string) (template.HT
 		}
 	}
 	c.bottom = bottom
-	c.times()
+	c.times((&timeChart{until: p.ends()}).times(11))
 	caption := fmt.Sprintf("Requests a second to each backend by %s, all to one scale: the tallest is %s/s.", p.column(), three(top))
 	var words []string
 	for _, x := range []struct {

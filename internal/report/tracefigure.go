@@ -17,10 +17,13 @@ func TraceFigure(kind, name string, t *trace.Summary) ([]byte, error) {
 	if t.Rate == nil {
 		return nil, errors.New("no record has a time, so that there is nothing to draw")
 	}
-	rate, err := ratePanel(name, t)
+	c := rateOverTime(t.Rate)
+	c.title = fmt.Sprintf("%s: %s from %s, mean %s/s, peak %s/s", name, plural(t.Records, "record"), plural(int64(t.Clients), "client"), three(t.Rate.Mean), three(t.Rate.Peak))
+	rate, err := c.panel()
 	if err != nil {
 		return nil, err
 	}
+	rate.X.Label.Text = "time of day, UTC"
 	panels := []*plot.Plot{rate}
 	if len(t.Curve) > 1 {
 		p, err := durationPanel(t)
@@ -32,27 +35,18 @@ func TraceFigure(kind, name string, t *trace.Summary) ([]byte, error) {
 	return drawPanels(kind, panels)
 }
 
-func ratePanel(name string, t *trace.Summary) (*plot.Plot, error) {
-	r := t.Rate
-	p := panel(fmt.Sprintf("%s: %s from %s, mean %s/s, peak %s/s", name, plural(t.Records, "record"), plural(int64(t.Clients), "client"), three(r.Mean), three(r.Peak)),
-		"time of day, UTC", "requests a second, by "+round(span(r.Bucket)))
-	var points plotter.XYs
-	for i, row := range r.Rows {
-		if i > 0 && row.At > r.Rows[i-1].At+r.Bucket*1.5 {
-			points = append(points, plotter.XY{X: r.Rows[i-1].At + r.Bucket})
-		}
-		points = append(points, plotter.XY{X: row.At, Y: float64(row.Requests) / r.Bucket})
+// rateOverTime describes requests over time.
+func rateOverTime(r *trace.Rate) *timeChart {
+	values, per := Style{Width: 254}.course(r)
+	var points []point
+	for i, n := range values {
+		points = append(points, point{float64(i) * per, n / per})
 	}
-	last := points[len(points)-1]
-	points = append(points, plotter.XY{X: last.X + r.Bucket, Y: last.Y})
-	line, err := steps(points, accent)
-	if err != nil {
-		return nil, err
+	return &timeChart{
+		words: fmt.Sprintf("Requests a second over time, at most %s", three(highest(points))),
+		axis:  "requests a second, by " + round(span(per)), value: perSecond, began: r.Rows[0].At, until: float64(len(values)) * per,
+		series: []series{{points: points, look: wholeAccent, filled: true}},
 	}
-	p.Add(line)
-	p.X.Tick.Marker = clockTicks{}
-	p.Y.Min = 0
-	return p, nil
 }
 
 // durationPanel draws which share of answers took at most how long.
@@ -70,7 +64,7 @@ func durationPanel(t *trace.Summary) (*plot.Plot, error) {
 		points = plotter.XYs{{X: 1e-6, Y: 100}}
 	}
 	points = append(points, plotter.XY{X: points[len(points)-1].X * 1.3, Y: 100})
-	line, err := steps(points, accent)
+	line, err := steps(points, wholeAccent)
 	if err != nil {
 		return nil, err
 	}
@@ -80,7 +74,7 @@ func durationPanel(t *trace.Summary) (*plot.Plot, error) {
 		if err != nil {
 			return nil, err
 		}
-		at.Color, at.Width, at.Dashes = hex(ink), vg.Points(0.5), []vg.Length{vg.Points(3), vg.Points(3)}
+		at.Color, at.Width, at.Dashes = ink.rgb(), vg.Points(0.5), []vg.Length{vg.Points(3), vg.Points(3)}
 		p.Add(at)
 	}
 	p.X.Scale, p.X.Tick.Marker = plot.LogScale{}, spanTicks{}

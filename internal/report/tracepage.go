@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"html/template"
 	"slices"
+	"strings"
 
 	"kestrix/internal/core/trace"
 )
@@ -80,18 +81,6 @@ func counted(m map[string]int64) []trace.Count {
 
 // rateChart draws requests over time.
 func rateChart(r *trace.Rate) (template.HTML, string) {
-	first := r.Rows[0].At
-	values, per := Style{Width: 254}.course(r)
-	c := newChart(230, 0, float64(len(values))*per)
-	c.top = 12
-	var points []point
-	for i, n := range values {
-		points = append(points, point{float64(i) * per, n / per})
-	}
-	at := steps5(highest(points))
-	c.high = at[len(at)-1]
-	c.values(at, func(v float64) string { return tick(v) + "/s" })
-	c.area(points, c.until, "area")
-	c.times()
-	return c.SVG(fmt.Sprintf("Requests a second over time, at most %s", three(highest(points)))), fmt.Sprintf("Requests a second by %s, from %s UTC on.", round(span(per)), wallTime(first))
+	c := rateOverTime(r)
+	return c.svg(230), strings.Replace(c.axis, "requests", "Requests", 1) + ", from " + wallTime(r.Rows[0].At) + " UTC on."
 }
