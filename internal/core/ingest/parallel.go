@@ -26,6 +26,7 @@ type job struct {
 	done      chan struct{}
 	numbered  chan struct{} // closed when the clients of the piece before have their numbers
 	next      chan struct{} // and when those of this one have
+	clients   clientCounts  // with those of this one
 }
 
 // made is what a piece has for one sequence.
@@ -40,6 +41,8 @@ type made struct {
 func (f *Pipeline) readParallel(ctx context.Context, name string, r *trace.Reader, before int64, shut func()) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
+	taken := f.countClients()
+	f.taken = &taken
 	const jobs = 2*helpers + 1
 	free, inOrder := make(chan *job, jobs), make(chan *job, jobs)
 	for range jobs {
@@ -87,6 +90,7 @@ func (f *Pipeline) readParallel(ctx context.Context, name string, r *trace.Reade
 				c.read(name, h, j)
 				<-j.numbered // clients have numbers in the order of the file
 				f.numberAll(j)
+				j.clients = f.countClients()
 				close(j.next)
 				j.done <- struct{}{}
 			}
@@ -106,6 +110,7 @@ func (f *Pipeline) readParallel(ctx context.Context, name string, r *trace.Reade
 		}
 		if j.err != nil {
 			if errors.Is(j.err, io.EOF) {
+				f.taken = nil // every piece has been taken
 				return nil
 			}
 			return r.Failed(j.err, lines)
@@ -118,6 +123,7 @@ func (f *Pipeline) readParallel(ctx context.Context, name string, r *trace.Reade
 		if err := f.takeAll(name, r, j, lines); err != nil {
 			return err
 		}
+		taken = j.clients
 		lines += j.found.Lines
 		f.release(ctx, int64(f.o.Window))
 		f.read.Store(before + j.piece.Taken)

@@ -73,6 +73,7 @@ type Pipeline struct {
 	origin    int64         // the time of the first record, be it replayed or not
 	met       bool          // the first record was seen
 	alone     *recordReader // reads what is not read in pieces
+	taken     *clientCounts // nil unless pieces are read, which number clients ahead of what is taken
 	bad       []trace.Bad
 	badLines  int64
 	ids       interner          // of client references
@@ -320,8 +321,21 @@ func (f *Pipeline) alias(n uint32) uint32 {
 	return n
 }
 
-// clients is how many there have been.
-func (f *Pipeline) clients() int64 { return int64(len(f.ids.hashes)) - int64(len(f.aliases)) }
+// clientCounts are how many clients there have been, and how many addresses.
+type clientCounts struct{ clients, addresses int64 }
+
+// countClients counts the clients that have numbers.
+func (f *Pipeline) countClients() clientCounts {
+	return clientCounts{int64(len(f.ids.hashes)) - int64(len(f.aliases)), int64(len(f.addresses.hashes))}
+}
+
+// clients returns the counts of what has been taken.
+func (f *Pipeline) clients() clientCounts {
+	if f.taken != nil {
+		return *f.taken
+	}
+	return f.countClients()
+}
 
 // giveBack takes a block that has been used, for another time.
 func (f *Pipeline) giveBack(b []Arrival) {

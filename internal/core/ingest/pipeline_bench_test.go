@@ -43,7 +43,7 @@ func BenchmarkClients(b *testing.B) {
 			n += h.Found().Records
 		}
 		require.ErrorIs(b, err, io.EOF)
-		require.Positive(b, f.clients())
+		require.Positive(b, f.clients().clients)
 		require.Equal(b, all, n)
 	}
 }

@@ -34,13 +34,13 @@ func (l *Sequence) Hashed(route int32) bool { return l.Plan.Routes[route].hash !
 func (l *Sequence) Origin() int64 { return l.pipeline.origin }
 
 // Clients returns how many different clients the arrivals are of.
-func (l *Sequence) Clients() int64 { return l.pipeline.clients() }
+func (l *Sequence) Clients() int64 { return l.pipeline.clients().clients }
 
 // Result returns what was read so far.
 func (l *Sequence) Result() result.Trace {
 	f := l.pipeline
 	r := result.Trace{
-		Records: l.records, BadLines: f.badLines, Bad: f.bad, Clients: int64(len(f.addresses.hashes)),
+		Records: l.records, BadLines: f.badLines, Bad: f.bad, Clients: f.clients().addresses,
 		Unknown: map[string]int64{}, Spread: l.o.Spread, Shifted: l.shifted, OutOfOrder: l.late,
 	}
 	if r.Bad == nil {

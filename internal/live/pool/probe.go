@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"sync/atomic"
 	"time"
 
 	"kestrix/internal/core/config"
@@ -46,9 +47,10 @@ func probeNow(b *Backend, p *config.Probe) (r upstream.Probe, short bool) {
 	ctx, cancel := context.WithTimeout(context.Background(), p.Timeout)
 	defer cancel()
 	dial := b.dial
+	var scarce atomic.Bool // an HTTP transport dials in a goroutine of its own, which may end after the probe
 	b = &Backend{Name: b.Name, Address: b.Address, tls: b.tls, HTTP2: b.HTTP2, dial: func(ctx context.Context, port int) (net.Conn, error) {
 		c, err := dial(ctx, port)
-		short = err != nil && socket.OutOfResources(err)
+		scarce.Store(err != nil && socket.OutOfResources(err))
 		return c, err
 	}}
 	send := probeSenders[p.Kind]
@@ -56,7 +58,7 @@ func probeNow(b *Backend, p *config.Probe) (r upstream.Probe, short bool) {
 		return upstream.Probe{Why: "there is no probe " + p.Kind}, false
 	}
 	report, why := send(ctx, b, p)
-	return upstream.Probe{Passed: why == "", Why: why, Report: report}, short
+	return upstream.Probe{Passed: why == "", Why: why, Report: report}, scarce.Load()
 }
 
 // probeSenders send probes, by the names of config.ProbeKinds. Each returns why its
