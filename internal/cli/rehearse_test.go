@@ -2,7 +2,9 @@ package cli
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io/fs"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -20,7 +22,8 @@ import (
 )
 
 // calm tries something that is true only where the machine keeps up, until it has kept
-// up once. Where it has not in ten tries the test is skipped, and says so.
+// up once. Where it has not in ten tries the test is skipped, and says so; it fails when it
+// is skipped more than once in ten runs.
 func calm(t *testing.T, try func() bool) {
 	if testing.Short() {
 		t.Skip("it takes its time")
@@ -28,10 +31,36 @@ func calm(t *testing.T, try func() bool) {
 	for n := range 10 {
 		if try() {
 			t.Logf("the machine kept up at try %d", n+1)
+			lastRuns(t, "+")
 			return
 		}
 	}
+	if runs := lastRuns(t, "-"); strings.Count(runs, "-") > 1 {
+		t.Fatalf("in ten tries this machine has not kept up once, as in %d of the last %d runs: nothing is tested so", strings.Count(runs, "-"), len(runs))
+	}
 	t.Skip("in ten tries this machine has not kept up once")
+}
+
+// lastRuns adds the outcome of this run to those of the last ten runs of a test on this
+// machine, which are kept in the user's cache folder, and returns them: + for one in which
+// the machine kept up, - for one that was skipped.
+func lastRuns(t *testing.T, outcome string) string {
+	dir, err := os.UserCacheDir()
+	if err != nil {
+		return outcome // there is no such folder: each run stands alone
+	}
+	dir = filepath.Join(dir, "kestrix-tests")
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	name := filepath.Join(dir, t.Name())
+	before, err := os.ReadFile(name)
+	if !errors.Is(err, fs.ErrNotExist) {
+		require.NoError(t, err)
+	}
+	runs := string(before) + outcome
+	runs = runs[max(0, len(runs)-10):]
+	require.NoError(t, os.WriteFile(name+".new", []byte(runs), 0o644))
+	require.NoError(t, os.Rename(name+".new", name))
+	return runs
 }
 
 // keptUp reports whether a driver did.

@@ -75,6 +75,9 @@ var allowed = map[string][]string{
 // banned are packages that touch the world; the core has none of them.
 var banned = []string{"net", "net/http", "os", "os/exec", "os/signal", "log", "log/slog", "syscall", "math/rand", "testing", "flag"}
 
+// testsOnly are modules that no program may contain.
+var testsOnly = []string{"github.com/owenrumney/go-sarif", "github.com/stretchr/testify", "pgregory.net/rapid", "github.com/rogpeppe/go-internal/testscript"}
+
 // bannedCalls are ways to a clock or a screen in packages that the core may
 // import for other things.
 var bannedCalls = []string{"time.Now(", "time.Since(", "time.After(", "time.Sleep(", "time.NewTimer(", "fmt.Print", "rand.Read("}
@@ -116,6 +119,9 @@ func checkFile(t *testing.T, rel, name string) {
 				assert.NotEqual(t, b, imp, "%s: the core is pure", rel)
 			}
 			assert.False(t, strings.HasPrefix(imp, "golang.org/x/term"), "%s: the core has no terminal", rel)
+		}
+		for _, b := range testsOnly {
+			assert.False(t, strings.HasPrefix(imp, b), "%s: %s is for tests", rel, b)
 		}
 		if own, ok := strings.CutPrefix(imp, "kestrix/"); ok {
 			assert.True(t, may(dir, own), "%s may not import %s", rel, own)
