@@ -280,6 +280,7 @@ func TestTLSWithBackends(t *testing.T) {
 			{"ca = \"app.inside.example.pem\"", false, "down"},
 			{"ca = \"other.example.pem\"\n name = \"app.inside.example\"", false, "down"},
 			{"verify = false", true, "up"},
+			{"verify = false\n min_version = \"1.3\"", false, "down"}, // the backend speaks no newer one than 1.2
 			{"verify = false\n certificate = \"other.example.pem\"\n key = \"other.example.key\"", true, "up"},
 		} {
 			w := withFiles(t, has, front+"upstream \"app\" {\n backends = { a = \"192.0.2.1:443\" }\n when_all_down = \"try-anyway\"\n probe \"http\" {\n every = \"1s\"\n }\n tls {\n"+c.settings+"\n}\n}\n")
@@ -289,7 +290,7 @@ func TestTLSWithBackends(t *testing.T) {
 			w.backends["tls"] = s
 			go func() {
 				_ = s.Serve(tls.NewListener(l, &tls.Config{
-					Certificates: []tls.Certificate{pair}, ClientAuth: tls.VerifyClientCertIfGiven, ClientCAs: trusting(t, has["other.example.pem"]),
+					MaxVersion: tls.VersionTLS12, Certificates: []tls.Certificate{pair}, ClientAuth: tls.VerifyClientCertIfGiven, ClientCAs: trusting(t, has["other.example.pem"]),
 					VerifyConnection: func(s tls.ConnectionState) error {
 						if strings.Contains(c.settings, "other.example.key") && len(s.PeerCertificates) != 1 {
 							return errors.New("no certificate of the proxy")

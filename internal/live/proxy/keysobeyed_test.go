@@ -1,14 +1,19 @@
 package proxy
 
 import (
+	"context"
 	"io"
+	"net"
 	"net/http"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/cause"
 )
 
 // TestLimitsOfAFrontend are for all its routes.
@@ -86,6 +91,46 @@ func TestRetriesOnWhatIsListed(t *testing.T) {
 		for range 4 {
 			status, _ := w.get(base + "/")
 			assert.Equal(t, 200, status)
+		}
+	})
+}
+
+// TestWhenTheNextTierIsAsked: below the share of healthy capacity, with one of two gone.
+func TestWhenTheNextTierIsAsked(t *testing.T) {
+	for below, asked := range map[string]bool{"": true, " spill_below = \"40%\"\n": false} {
+		bubble(t, front+"upstream \"app\" {\n backends = {\n a = \"192.0.2.1:80\"\n b = \"192.0.2.2:80\"\n c = { address = \"192.0.2.3:80\", tier = 2 }\n }\n probe \"tcp\" {\n every = \"1s\"\n }\n failover {\n"+below+"}\n}\n", func(w *world) {
+			for _, a := range addresses() {
+				w.start(a, nil)
+			}
+			time.Sleep(2 * time.Second)
+			w.kill(here)
+			time.Sleep(10 * time.Second)
+			bodies := map[string]int{}
+			for range 40 {
+				_, body := w.get(base + "/")
+				bodies[body]++
+			}
+			assert.Equal(t, asked, bodies["192.0.2.3:80"] > 0, "%q: %v", below, bodies)
+		})
+	}
+}
+
+// TestConnectionsHaveTheirTime to come to stand, and no other.
+func TestConnectionsHaveTheirTime(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		for limit, takes := range map[string]time.Duration{"": 2 * time.Second, "timeouts {\n connect = \"700ms\"\n}\n": 700 * time.Millisecond} {
+			w := newWorldWith(t, strings.Replace(front+one, "backends", limit+"backends", 1), func(o *Options) {
+				o.Dial = func(ctx context.Context, _, _ string) (net.Conn, error) { // as where packets are lost
+					<-ctx.Done()
+					return nil, ctx.Err()
+				}
+			})
+			began := time.Now()
+			status, _ := w.get(base + "/")
+			assert.Equal(t, 504, status)
+			assert.Equal(t, takes, time.Since(began), limit)
+			assert.Equal(t, cause.ConnectTimeout, w.log()[0].Cause)
+			w.close()
 		}
 	})
 }
