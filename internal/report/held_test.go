@@ -82,8 +82,8 @@ func TestScenariosForCIServers(t *testing.T) {
 	assert.Equal(t, 2, got.Failures, "what was not replayed is not met")
 }
 
-// TestTablesOfWaysFit: however narrow, the way, p99 and what failed stay.
-func TestTablesOfWaysFit(t *testing.T) {
+// TestTablesOfVariantsFit: however narrow, the way, p99 and what failed stay.
+func TestTablesOfVariantsFit(t *testing.T) {
 	p := compared(t)
 	for _, width := range []int{120, 110, 80, 60, 40} {
 		text := Style{Width: width, Unicode: true}.Compare(p)

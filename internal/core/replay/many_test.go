@@ -194,9 +194,9 @@ func TestStoppedSideBySide(t *testing.T) {
 	require.ErrorContains(t, err, `no frontend is called "nobody"`)
 }
 
-// TestTheCoarseCourse: percentiles of several rows are those of all their answers,
+// TestTheCoarseTimeline: percentiles of several rows are those of all their answers,
 // and no more rows come out than can be seen.
-func TestTheCoarseCourse(t *testing.T) {
+func TestTheCoarseTimeline(t *testing.T) {
 	c := pool(t, 1, "round-robin", "")
 	sc := "behaviour \"*\" {\n service = fixed(\"10ms\")\n}\nfault \"f\" {\n backend = \"app.b0\"\n kind = \"slow\"\n factor = 10\n at = \"300s\"\n}\n"
 	r := run(t, c, sc, even(6000, 100*time.Millisecond, 5), Options{})

@@ -91,9 +91,9 @@ func TestCookiesAreMappedBack(t *testing.T) {
 	}
 }
 
-// TestThereAndBack maps a path to the backend and what the backend says of it
+// TestRewritingAndMappingBackAreInverse maps a path to the backend and what the backend says of it
 // back.
-func TestThereAndBack(t *testing.T) {
+func TestRewritingAndMappingBackAreInverse(t *testing.T) {
 	prefix := rapid.SampledFrom([]string{"", "/app", "/a/b", "/v2"})
 	segment := rapid.SampledFrom([]string{"a", "b", "app", "v2", "x%2Fy", "%C3%BC"})
 	rapid.Check(t, func(t *rapid.T) {

@@ -40,7 +40,7 @@ upstream "a" {
 }
 `
 
-func TestWays(t *testing.T) {
+func TestVariants(t *testing.T) {
 	s := subject(t, "a.hcl", three, "fault \"auk's twin hangs\" {\n backend = \"a.auk-2\"\n kind = \"hang\"\n at = \"1s\"\n}\nbehaviour \"a.auk\" {\n workers = 3\n}\n")
 	names := func(axes Axes, subjects ...Subject) (out []string) {
 		variants, _, err := Variants(subjects, axes)
