@@ -95,7 +95,7 @@ type outcome struct {
 func main() {
 	program := flag.String("kestrix", "./kestrix", "the built program")
 	only := flag.String("only", "", "only cases whose name holds this")
-	beside := flag.Int("beside", 2, "how many are rehearsed beside each other")
+	parallel := flag.Int("beside", 2, "how many are rehearsed beside each other")
 	flag.Parse()
 	at, err := filepath.Abs(*program)
 	if err != nil {
@@ -113,7 +113,7 @@ func main() {
 		}
 	}
 	rows := make([]string, len(cases))
-	room := make(chan bool, *beside)
+	room := make(chan bool, *parallel)
 	var wg sync.WaitGroup
 	for i, c := range cases {
 		wg.Go(func() {

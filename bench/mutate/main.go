@@ -55,16 +55,16 @@ func main() {
 	n := flag.Int("n", 200, "`NUMBER` of changes")
 	seed := flag.Uint64("seed", 1, "`NUMBER` that keys the draw")
 	only := flag.String("only", "", "`TEXT` that the package's path contains")
-	beside := flag.Int("p", 2, "`NUMBER` of changes that are tested at once")
+	parallel := flag.Int("p", 2, "`NUMBER` of changes that are tested at once")
 	limit := flag.Duration("limit", 3*time.Minute, "`TIME` after which tests are ended")
 	flag.Parse()
-	if err := run(*n, *seed, *only, *beside, *limit); err != nil {
+	if err := run(*n, *seed, *only, *parallel, *limit); err != nil {
 		fmt.Fprintln(os.Stderr, "mutate:", err)
 		os.Exit(1)
 	}
 }
 
-func run(n int, seed uint64, only string, beside int, limit time.Duration) error {
+func run(n int, seed uint64, only string, parallel int, limit time.Duration) error {
 	var drawn []mutant
 	of := map[string][]string{}
 	whole := 0
@@ -89,7 +89,7 @@ func run(n int, seed uint64, only string, beside int, limit time.Duration) error
 	outcomes := make([]outcome, len(drawn))
 	var wg sync.WaitGroup
 	next := make(chan int)
-	for range beside {
+	for range parallel {
 		wg.Go(func() {
 			for i := range next {
 				m := drawn[i]

@@ -45,7 +45,7 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 		},
 		"compare": {study.Comparison{}, study.Run{}, study.Figures{}, study.LeftOut{}, study.Advice{}, result.Leave{}},
 		"sweep": {
-			study.Sweep{}, study.SweptRun{}, study.SweepPart{}, study.SweepCase{}, study.SinglePoint{}, study.LoadLimit{}, study.Anyway{}, study.Shard{},
+			study.Sweep{}, study.SweptRun{}, study.SweepPart{}, study.SweepCase{}, study.SinglePoint{}, study.LoadLimit{}, study.Undisturbed{}, study.Shard{},
 		},
 		"trace describe":  {trace.Summary{}, trace.Spread{}, trace.Rate{}, trace.RateRow{}, trace.Count{}, trace.Bad{}},
 		"rehearse":        {rehearsalJSON{}, study.Fidelity{}, study.Held{}, report.MappedAddress{}, drive.Lateness{}},

@@ -94,7 +94,7 @@ func TestPagesAndFiguresDrawTheSame(t *testing.T) {
 func TestWhatLosingOneCosts(t *testing.T) {
 	much := 2.1
 	for want, l := range map[string]study.LoadLimit{
-		"without a.auk it bears 2.00 times the load (20.0 requests a second); with 2.10 times the load 3.00 % of them fail (0.00 % anyway), p99 1.00 s (500 ms anyway)": {Backend: "a.auk", Load: 2, TooMuch: &much, Rate: 20, Failed: 0.03, P99: 1, Anyway: study.Anyway{P99: 0.5}},
+		"without a.auk it bears 2.00 times the load (20.0 requests a second); with 2.10 times the load 3.00 % of them fail (0.00 % anyway), p99 1.00 s (500 ms anyway)": {Backend: "a.auk", Load: 2, TooMuch: &much, Rate: 20, Failed: 0.03, P99: 1, Undisturbed: study.Undisturbed{P99: 0.5}},
 		"without a.auk it bears 64.0 times the load, the most that was tried (640 requests a second)":                                                                   {Backend: "a.auk", Load: 64, Rate: 640},
 		"without a.auk even a quarter of the load is too much":                                                                                                          {Backend: "a.auk", TooMuch: &much},
 	} {

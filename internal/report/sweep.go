@@ -196,7 +196,7 @@ func limitOf(l *study.LoadLimit) (string, bool) {
 		return fmt.Sprintf("without %s even a quarter of the load is too much", l.Backend), true
 	}
 	text := fmt.Sprintf("without %s it bears %s (%s requests a second); with %s %s of them fail (%s anyway), p99 %s (%s anyway)", l.Backend, times(l.Load), three(l.Rate),
-		times(*l.TooMuch), finePercent(l.Failed), finePercent(l.Anyway.Failed), orDash(l.P99), orDash(l.Anyway.P99))
+		times(*l.TooMuch), finePercent(l.Failed), finePercent(l.Undisturbed.Failed), orDash(l.P99), orDash(l.Undisturbed.P99))
 	if l.Load < 1 {
 		return "today already: " + text, true
 	}

@@ -61,7 +61,7 @@ func TestTheSearch(t *testing.T) {
 		l := p.limit
 		switch {
 		case bears < leastLoad:
-			assert.InDelta(t, 0.2, l.Anyway.Failed, 1e-9, "what fails with a quarter of the load fails anyway")
+			assert.InDelta(t, 0.2, l.Undisturbed.Failed, 1e-9, "what fails with a quarter of the load fails anyway")
 			assert.Nil(t, l.TooMuch)
 		case bears > mostLoad:
 			assert.Nil(t, l.TooMuch)

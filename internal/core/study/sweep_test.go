@@ -118,7 +118,7 @@ func TestHowMuchIsTooMuch(t *testing.T) {
 	assert.InDelta(t, 2, *l.TooMuch, 0.2)
 	assert.LessOrEqual(t, *l.TooMuch/l.Load, nearEnough+1e-9)
 	assert.InDelta(t, 10*l.Load, l.Rate, 0.5)
-	assert.Zero(t, l.Anyway.Failed)
+	assert.Zero(t, l.Undisturbed.Failed)
 }
 
 // TestShardsAreAsTheWhole: however it is dealt out, the same bytes come of it.

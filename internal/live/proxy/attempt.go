@@ -122,7 +122,7 @@ func (t *http1Trip) exchange(q *wire.Request) (head answerHead, written bool, er
 		return head, false, errors.Join(wire.ErrNothing, err)
 	}
 	held := x.expects
-	beside := x.body != nil && !x.body.whole
+	concurrent := x.body != nil && !x.body.whole
 	var short []byte
 	if x.body != nil && x.body.whole {
 		short = x.body.kept
@@ -131,7 +131,7 @@ func (t *http1Trip) exchange(q *wire.Request) (head answerHead, written bool, er
 		return head, false, errors.Join(wire.ErrNothing, err)
 	}
 	interim := x.interim
-	if beside {
+	if concurrent {
 		t.sent = make(chan struct{})
 		x.bothWays()
 		if !held {
