@@ -179,11 +179,21 @@ func TestASeatMustBeOne(t *testing.T) {
 
 // TestAFullBackendIsNotTriedAnyway: when_all_down is for backends that are out.
 func TestAFullBackendIsNotTriedAnyway(t *testing.T) {
-	u := New(0, parseMembers(t, "a = { address = \"127.0.0.1:1\", max_in_flight = 1 }\nb = \"127.0.0.1:2\"", "when_all_down = \"try-anyway\"\nprobe \"tcp\" {\n}"), 1)
-	u.Operate(0, id(t, u, "b"), Park, 0)
-	require.Equal(t, Go, u.Choose(0, get(1), &Attempt{}).Kind)
-	v := u.Choose(0, get(2), &Attempt{})
-	assert.Equal(t, []any{Refused, NoRoom}, []any{v.Kind, v.Reason})
+	for _, b := range []string{"parked", "down"} { // nor is one that is down, while another only has no room
+		u := New(0, parseMembers(t, "a = { address = \"127.0.0.1:1\", max_in_flight = 1 }\nb = \"127.0.0.1:2\"", "when_all_down = \"try-anyway\"\nprobe \"tcp\" {\n every = \"1s\"\n down_after = 2\n}"), 1)
+		now := tick.Time(0)
+		for ; now < 5*second; now += second / 10 {
+			for _, x := range u.Advance(now, nil) {
+				u.ProbeSeen(now, x.Probe, Probe{Passed: b == "parked" || x.Probe == id(t, u, "a")})
+			}
+		}
+		if b == "parked" {
+			u.Operate(now, id(t, u, "b"), Park, 0)
+		}
+		require.Equal(t, Go, u.Choose(now, get(1), &Attempt{}).Kind)
+		v := u.Choose(now, get(2), &Attempt{})
+		assert.Equal(t, []any{Refused, NoRoom}, []any{v.Kind, v.Reason}, b)
+	}
 }
 
 // TestSharesAreOfNow: what a tier was counted for once is not counted again.
