@@ -343,6 +343,39 @@ func TestTiesGoByTurns(t *testing.T) {
 	}
 }
 
+// TestTurnsAreCountedAnew: after so many that floating point would no longer keep them
+// apart, who joins then joins as at the beginning.
+func TestTurnsAreCountedAnew(t *testing.T) {
+	var seen [2]string
+	for i := range seen {
+		var x turns
+		x.set(0, 0, 1)
+		x.set(1, 0, 1)
+		next := func(slots int) int {
+			s := 0
+			for k := 1; k < slots; k++ {
+				if x.due(k) < x.due(s) {
+					s = k
+				}
+			}
+			return s
+		}
+		rebased := false
+		for n := 0; n < 1000 || i == 1 && (!rebased || n%2 == 1); n++ {
+			s := next(2)
+			rebased = x.take(s, 1) || rebased
+			require.Equal(t, n%2, s)
+		}
+		x.set(2, 0, 1)
+		for range 12 {
+			s := next(3)
+			x.take(s, 1)
+			seen[i] += fmt.Sprint(s)
+		}
+	}
+	assert.Equal(t, seen[0], seen[1])
+}
+
 // TestRetriesMoveNoTurn: of two backends with one dead every second request meets it,
 // however often it is tried again.
 func TestRetriesMoveNoTurn(t *testing.T) {
