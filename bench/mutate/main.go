@@ -38,7 +38,7 @@ var subjects = []subject{
 	{"internal/core/upstream", 50, []string{"./internal/core/upstream", "./internal/core/replay"}},
 	{"internal/core/balance", 50, []string{"./internal/core/balance", "./internal/core/upstream"}},
 	{"internal/core/health", 20, []string{"./internal/core/health", "./internal/core/upstream"}},
-	{"internal/core/route", 40, []string{"./internal/core/route", "./internal/core/study"}},
+	{"internal/core/route", 40, []string{"./internal/core/route", "./internal/core/study", "./internal/core/check"}},
 	{"internal/live/proxy", 20, []string{"./internal/live/proxy"}},
 	{"internal/live/pool", 10, []string{"./internal/live/pool", "./internal/live/proxy"}},
 	{"internal/live/journal", 5, []string{"./internal/live/journal", "./internal/live/proxy"}},

@@ -271,6 +271,7 @@ func TestShadowedRoutesComeWithARequestThatShowsIt(t *testing.T) {
 		{"networks", `client = "203.0.113.0/24"`, `client = "203.0.113.128/25"`, true},
 		{"other network", `client = "203.0.113.0/24"`, `client = "198.51.100.0/25"`, false},
 		{"headers", `header = { accept = "*json*" }`, "header = { Accept = \"text/json\" }\npath = \"/x\"", true},
+		{"another header", `header = { accept = "json" }`, `header = { accept = "text" }`, false},
 		{"hosts", `host = "*.tern.example"`, `host = "board.tern.example"`, true},
 		{"excluded alike", `path = ["/a/**", not("/a/b/**")]`, `path = ["/a/c", not("/a/b/**")]`, true},
 		{"excludes more", `path = ["/a/**", not("/a/b/**")]`, `path = "/a/**"`, false},
@@ -297,6 +298,60 @@ func TestShadowedRoutesComeWithARequestThatShowsIt(t *testing.T) {
 			assert.True(t, strings.HasPrefix(got[0].Witness, "GET http://"), got[0].Witness)
 		})
 	}
+}
+
+// TestOverlapsComeWithARequestThatFitsBoth, which the first of the two takes.
+func TestOverlapsComeWithARequestThatFitsBoth(t *testing.T) {
+	for _, c := range []struct{ first, second, witness string }{
+		{`path = "/a/**"`, `method = "POST"`, "POST http://tern.example/a/x"},
+		{"path = \"/a/**\"\nmethod = \"POST\"", "path = \"/a/b/**\"", "POST http://tern.example/a/b/x"},
+		{`path = "/a/b/**"`, "path = \"/a/**\"\nmethod = \"POST\"", "POST http://tern.example/a/b/x"},
+		{"host = \"*.tern.example\"\nmethod = \"GET\"", "host = \"board.tern.example\"\npath = \"/x\"", "GET http://board.tern.example/x"},
+		{"method = [\"GET\", \"POST\"]\npath = \"/x\"", `method = "POST"`, "POST http://tern.example/x"},
+		{"client = \"203.0.113.0/24\"\npath = \"/x\"", `client = "203.0.113.128/25"`, "GET http://tern.example/x from 203.0.113.128"},
+		{`path = "/x"`, `host = "a.example"`, "GET http://a.example/x"},
+		{`path = "/x"`, `client = "203.0.113.128/25"`, "GET http://tern.example/x from 203.0.113.128"},
+		{`path = not("/")`, `method = "POST"`, "POST http://tern.example/x"},
+		{`method = "POST"`, `path = not("/")`, "POST http://tern.example/x"},
+		{"path = [\"/a/**\", not(\"/a/**\")]", `method = "POST"`, ""},
+		{`path = "/a"`, `path = "/b"`, ""},
+		{`path = "/a/**"`, `path = "/a/b"`, ""}, // one takes all of the other: a shadow
+		{`path = "/a"`, "", ""},
+		{"", `path = "/a"`, ""},
+	} {
+		got := table(t, rule1("first", c.first)+rule1("second", c.second)).Overlaps()
+		if c.witness == "" {
+			assert.Empty(t, got, "%s | %s", c.first, c.second)
+			continue
+		}
+		if assert.Len(t, got, 1, "%s | %s", c.first, c.second) {
+			assert.Equal(t, Overlap{0, 1, c.witness}, got[0])
+		}
+	}
+	var many strings.Builder
+	for i := range maxOverlaps {
+		fmt.Fprint(&many, rule1(fmt.Sprint("r", i), fmt.Sprintf("path = \"/%d\"", i)))
+	}
+	last := rule1("last", `method = "POST"`)
+	assert.Empty(t, table(t, many.String()+last).Overlaps(), "of so many routes none are looked for")
+	assert.Len(t, table(t, rule1("one", "path = \"/a\"")+rule1("two", "path = \"/b\"")+last).Overlaps(), 1, "of a route the first is told")
+}
+
+// TestSamplesAreMadeForEachThingThatARouteNames: hosts, paths, methods and networks.
+func TestSamplesAreMadeForEachThingThatARouteNames(t *testing.T) {
+	var words []string
+	for _, s := range table(t, rule1("r", "host = [\"a.example\", \"b.example\"]\npath = [\"/x\", \"/y/**\"]\nmethod = [\"GET\", \"POST\", \"PUT\"]\nclient = [\"203.0.113.0/24\", \"198.51.100.7\"]")).Samples() {
+		words = append(words, s.Words)
+	}
+	assert.Equal(t, []string{
+		"GET http://a.example/x from 203.0.113.0", "GET http://b.example/x from 203.0.113.0", "GET http://a.example/y/x from 203.0.113.0",
+		"POST http://a.example/x from 203.0.113.0", "PUT http://a.example/x from 203.0.113.0", "GET http://a.example/x from 198.51.100.7",
+	}, words)
+	words = nil
+	for _, s := range table(t, "protocol = \"tcp\"\n"+rule1("r", "sni = [\"a.example\", \"b.example\"]")).Samples() {
+		words = append(words, s.Words)
+	}
+	assert.Equal(t, []string{"a connection with a.example in its TLS handshake", "a connection with b.example in its TLS handshake"}, words)
 }
 
 // TestNoSpellingPassesARouteBy: whichever way a path is written, the same route

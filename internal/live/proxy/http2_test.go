@@ -343,14 +343,14 @@ func TestAnIdleConnectionIsToldThatItEnds(t *testing.T) {
 func TestAnswersOfOurOwnToGRPC(t *testing.T) {
 	bubble(t, in("clear_http2 = true", strings.Replace(front, "    send_to", "    when {\n path = \"/app/**\"\n }\n    send_to", 1))+one, func(w *world) {
 		f := w.speak()
-		for path, want := range map[string]string{"/app/Do": "200 the backend refuses connections 14", "/other": "200 nothing is served under this address 12"} {
+		for path, want := range map[string]string{"/app/Do": "200 the backend refuses connections 14", "/other": "200 nothing is served under this address 12", "/app/..%2Fother": "200 the path can also be read as /other, which another route takes 13"} {
 			fields := append(plainly("content-type: application/grpc+proto", "te: trailers")[:2], ":path: "+path, ":authority: a", "content-type: application/grpc+proto", "te: trailers")
 			fields[0] = ":method: POST"
 			assert.Equal(t, want, f.outcome(f.ask(true, fields...)))
 		}
 		f.Close()
 		synctest.Wait()
-		assert.ElementsMatch(t, []int{502, 404}, []int{w.log()[0].Status, w.log()[1].Status}, "the log has the status of HTTP")
+		assert.ElementsMatch(t, []int{502, 404, 400}, []int{w.log()[0].Status, w.log()[1].Status, w.log()[2].Status}, "the log has the status of HTTP")
 		assert.Equal(t, "100%25 %C3%BC%0A", grpcMessage("100% ü\n"))
 	})
 }
