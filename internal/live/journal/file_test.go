@@ -41,7 +41,22 @@ func TestAJournalThatCannotBeWrittenOrRead(t *testing.T) {
 	cut, err := Read(strings.NewReader(head + "{\"call\":\"cho"))
 	require.NoError(t, err)
 	assert.True(t, cut.Cut)
-	assert.ErrorContains(t, Verify([]Entry{{Upstream: "app", Call: "choose"}}, 1), "choose of an upstream that was not made")
+	made := head + `{"upstream":"a","at":0,"call":"new","config":{"Name":"a","Algorithm":"round-robin","Backends":[{"Name":"x","Weight":1,"Tier":1}]}}` + "\n"
+	for more, want := range map[string]string{
+		`{"upstream":"a","at":1,"call":"advance"}` + "\n" + `{"upstream":"b","at":2,"call":"choose"}`:      "entry 3: choose of an upstream that was not made",
+		`{"upstream":"a","at":1,"call":"operate","backend":9,"operation":0}`:                               "entry 2: operate of a backend",
+		`{"upstream":"a","at":1,"call":"sing"}`:                                                            `entry 2: there is no call "sing"`,
+		`{"upstream":"a","at":7,"call":"choose","said":"x","request":{"ID":3,"Seat":-1}}`:                  `entry 2, choose at 7: the core says "{0 0 algorithm -1}" where it said "x"`,
+		`{"upstream":"a","at":7,"call":"choose","said":"{0 0 algorithm -1}","request":{"ID":3,"Seat":-1}}`: "",
+	} {
+		j, err := Read(strings.NewReader(made + more + "\n"))
+		require.NoError(t, err)
+		if err = Verify(j.Entries, 7); want != "" {
+			assert.ErrorContains(t, err, want)
+		} else {
+			assert.NoError(t, err)
+		}
+	}
 }
 
 // FuzzJournal reads journals of anybody, and tells them to cores.

@@ -3,6 +3,7 @@ package proxy
 import (
 	"io"
 	"net"
+	"net/http"
 	"strings"
 	"testing"
 	"time"
@@ -75,4 +76,45 @@ func TestGivenListenersAreUsed(t *testing.T) {
 	status, _ := w.get(base + "/")
 	assert.Equal(t, 200, status)
 	assert.Equal(t, []string{"127.0.0.1:9900"}, asked)
+}
+
+// TestALengthOfHTTP2Stays, and makes room for a trailer only where there is one.
+func TestALengthOfHTTP2Stays(t *testing.T) {
+	for trailer, want := range map[bool]string{false: "Content-Length: 100000", true: "Transfer-Encoding: chunked"} {
+		bubble(t, front+strings.Replace(one, "backends", "http_version = \"2\"\n backends", 1), func(w *world) {
+			w.start(here, func(out http.ResponseWriter, _ *http.Request) {
+				if trailer {
+					out.Header().Set("Trailer", "Sum")
+				}
+				out.Header().Set("Content-Length", "100000")
+				_, _ = out.Write(make([]byte, 100_000))
+				if trailer {
+					out.Header().Set("Sum", "15")
+				}
+			})
+			l := w.call()
+			l.say("GET / HTTP/1.1\r\nHost: a\r\nTE: trailers\r\n\r\n")
+			assert.Contains(t, l.head(), want)
+			l.Close()
+		})
+	}
+}
+
+// TestAnAnswerThatIsNotRepeatedHasBegun: its backend is not silent, however long the rest
+// takes, and whether or not its status is one of those that are tried again.
+func TestAnAnswerThatIsNotRepeatedHasBegun(t *testing.T) {
+	two := strings.Replace(one, "192.0.2.1:80\"", "192.0.2.1:80\"\n b = \"192.0.2.2:80\"", 1)
+	bubble(t, front+strings.Replace(two, "backends", "algorithm = \"first-fit\"\nsuspend {\n after = 1\n keep = \"0%\"\n silent_after = \"3s\"\n on = [\"502\"]\n}\nretry {\n on = [\"503\"]\n}\nbackends", 1), func(w *world) {
+		w.start(here, func(out http.ResponseWriter, _ *http.Request) {
+			out.WriteHeader(http.StatusServiceUnavailable)
+			_ = http.NewResponseController(out).Flush()
+			time.Sleep(8 * time.Second)
+		})
+		res, err := w.client.Post(base+"/", "text/plain", strings.NewReader("x"))
+		require.NoError(t, err)
+		_, _ = io.Copy(io.Discard, res.Body)
+		res.Body.Close()
+		assert.Equal(t, 503, res.StatusCode)
+		assert.Equal(t, "up", w.proxy.Status().Upstreams[0].Backends[0].State, "%+v", w.news("app.a"))
+	})
 }
