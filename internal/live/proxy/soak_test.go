@@ -31,7 +31,10 @@ type held struct {
 func holds(t *testing.T, like held) (h held) {
 	for range 100 {
 		http.DefaultTransport.(*http.Transport).CloseIdleConnections()
-		runtime.GC()
+		// What a pool or a finalizer holds is free after the second and third.
+		for range 3 {
+			runtime.GC()
+		}
 		var m runtime.MemStats
 		runtime.ReadMemStats(&m)
 		files, err := os.ReadDir("/proc/self/fd")
@@ -81,7 +84,7 @@ func TestNothingIsLeftOfRequests(t *testing.T) {
 	require.NoError(t, err)
 	at := free.Addr().String()
 	free.Close()
-	text := strings.ReplaceAll(in("clear_http2 = true\n timeouts {\n half_closed = \"100ms\"\n}", front), "127.0.0.1:8080", at) +
+	text := strings.ReplaceAll(in("clear_http2 = true\n timeouts {\n half_closed = \"100ms\"\n request_body = \"1s\"\n}", front), "127.0.0.1:8080", at) +
 		"upstream \"app\" {\n backends = { a = \"" + back.Addr().String() + "\" }\n timeouts {\n idle = \"500ms\"\n kept = \"200ms\"\n}\n retry {\n}\n}\n"
 	var mu sync.Mutex
 	reasons := map[string]int{}
@@ -167,7 +170,8 @@ func TestNothingIsLeftOfRequests(t *testing.T) {
 			b := p.Status().Upstreams[0].Backends[0]
 			return b.InFlight == 0
 		}, 20*time.Second, 50*time.Millisecond)
-		time.Sleep(500 * time.Millisecond)
+		// The library's timer of a body that its client broke off holds the connection.
+		time.Sleep(1500 * time.Millisecond)
 	}
 	many(400)
 	settled()
@@ -177,7 +181,7 @@ func TestNothingIsLeftOfRequests(t *testing.T) {
 	after := holds(t, before)
 	assert.LessOrEqual(t, after.goroutines, before.goroutines+5, "goroutines")
 	assert.LessOrEqual(t, after.files, before.files+5, "open files")
-	assert.LessOrEqual(t, after.heap, before.heap+4<<20, "bytes")
+	assert.LessOrEqual(t, after.heap, before.heap+1<<20, "bytes")
 	mu.Lock()
 	defer mu.Unlock()
 	t.Log(before, after, reasons)
