@@ -66,7 +66,7 @@ func readConfig(name string, with []string) (*source, error) {
 	}
 	disk := inspect.Disk{Read: besides(paths[0]), Mode: modeBesides(paths[0])}
 	s.facts = inspect.Facts(c, disk, time.Now())
-	s.config, s.found = c, check.RunWith(c, found, s.facts)
+	s.config, s.found = c, check.Run(c, found, s.facts)
 	return s, nil
 }
 

@@ -24,11 +24,11 @@ const generated = "Generated from the program's own table; `go test ./internal/r
 // from.
 func TestTheReferenceIsFresh(t *testing.T) {
 	pages := map[string]string{
-		"configuration.md": Reference("The configuration language", "HCL syntax with words of its own. A key or block that is not here is an error. "+generated, config.Language),
-		"causes.md":        CausesPage(generated),
-		"scenario.md":      Reference("The scenario language", "What happens during a replay, in the syntax of the configuration. "+generated, scenario.Language),
+		"configuration.md": languagePage("The configuration language", "HCL syntax with words of its own. A key or block that is not here is an error. "+generated, config.Language),
+		"causes.md":        causesPage(generated),
+		"scenario.md":      languagePage("The scenario language", "What happens during a replay, in the syntax of the configuration. "+generated, scenario.Language),
 	}
-	maps.Copy(pages, RulePages(generated))
+	maps.Copy(pages, rulePages(generated))
 	for name, text := range pages {
 		file := "../../docs/" + name
 		if *update {

@@ -89,7 +89,7 @@ func TestFindingsShowTheirPlace(t *testing.T) {
 	f := config.File{Name: "x.hcl", Source: []byte(src)}
 	c, found, err := config.Read([]config.File{f})
 	require.NoError(t, err)
-	text := plainStyle.Findings(check.Run(c, found), []config.File{f})
+	text := plainStyle.Findings(check.Run(c, found, nil), []config.File{f})
 	assert.Contains(t, text, "x.hcl:4:15  error KX102  no upstream is called \"ap\"\n"+
 		"   3 │  route \"all\" {\n"+
 		"   4 │     send_to = upstream.ap\n"+
@@ -97,7 +97,7 @@ func TestFindingsShowTheirPlace(t *testing.T) {
 		"   5 │   }\n")
 	assert.Contains(t, text, "x.hcl:7:1  warning KX103  no route sends to the upstream \"app\"")
 	assert.Contains(t, text, "  mend     send a route to it, or remove it\n")
-	out := FindingsJSON(check.Run(c, found))
+	out := FindingsJSON(check.Run(c, found, nil))
 	assert.Equal(t, "KX102", out[0].ID)
 	assert.Equal(t, 15, out[0].Column)
 	assert.NotNil(t, FindingsJSON(nil), "an empty list, not null")
@@ -221,7 +221,7 @@ func TestExchangeFormatsAreWhatTheyClaim(t *testing.T) {
 	src := "upstream \"a\" {\n  backends = { b = \"c\" }\n}\n"
 	c, found, err := config.Read([]config.File{{Name: "x.hcl", Source: []byte(src)}})
 	require.NoError(t, err)
-	all := check.Run(c, found)
+	all := check.Run(c, found, nil)
 	text, err := json.Marshal(SARIF(all, "1"))
 	require.NoError(t, err)
 	var log struct {
@@ -263,7 +263,7 @@ func TestExchangeFormatsAreWhatTheyClaim(t *testing.T) {
 		text := plainStyle.Rule(r)
 		assert.NotContains(t, text, "want:")
 		assert.Contains(t, text, "# here")
-		assert.Contains(t, RulePages("")["rules.md"], "| ["+r.ID+"]")
+		assert.Contains(t, rulePages("")["rules.md"], "| ["+r.ID+"]")
 	}
 }
 
@@ -312,7 +312,7 @@ func TestSARIFIsValidAgainstItsSchema(t *testing.T) {
 		bad, _ := r.Examples()
 		c, reading, err := config.Read([]config.File{{Name: "dir/bad file.hcl", Source: []byte(bad)}})
 		require.NoError(t, err)
-		all = append(all, check.Run(c, reading)...)
+		all = append(all, check.Run(c, reading, nil)...)
 	}
 	require.Greater(t, len(all), 50)
 	for _, found := range []config.Findings{all, nil} {

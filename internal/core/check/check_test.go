@@ -20,7 +20,7 @@ func found(t *testing.T, name string) config.Findings {
 	require.NoError(t, err)
 	c, reading, err := config.Read([]config.File{{Name: name, Source: src}})
 	require.NoError(t, err)
-	return RunWith(c, reading, factsOf(string(src)))
+	return Run(c, reading, factsOf(string(src)))
 }
 
 // factsOf reads what the comments of an example say of the files it names: a
@@ -138,7 +138,7 @@ func TestTheRuleTableIsSound(t *testing.T) {
 func TestBrokenSyntaxIsNotHeldAgainstRules(t *testing.T) {
 	c, reading, err := config.Read([]config.File{{Name: "b.hcl", Source: []byte("upstream \"a\" {\n  backends = { b = \"c:1\" }\n  algorithm =\n}\n")}})
 	require.NoError(t, err)
-	for _, f := range Run(c, reading) {
+	for _, f := range Run(c, reading, nil) {
 		assert.Equal(t, config.IDSyntax, f.ID, "%s: what is missing may only be unreadable", f.Message)
 	}
 }
@@ -203,7 +203,7 @@ func FuzzRules(f *testing.F) {
 		if err != nil {
 			return
 		}
-		for _, x := range RunWith(c, reading, factsOf(string(src))) {
+		for _, x := range Run(c, reading, factsOf(string(src))) {
 			if x.Range.Start.Line < 1 || x.Message == "" || Find(x.ID) == nil {
 				t.Fatalf("a finding without place, words or rule: %+v", x)
 			}

@@ -88,14 +88,9 @@ var Rules = func() []*Rule {
 
 // Run holds a configuration against every rule and returns what was found, with
 // what reading it found, in source order. A configuration whose syntax is
-// broken is not held against rules that would see only half of it.
-func Run(c *config.Config, reading config.Findings) config.Findings {
-	return RunWith(c, reading, nil)
-}
-
-// RunWith is Run with what is known of the world besides; rules that need it say
-// nothing without.
-func RunWith(c *config.Config, reading config.Findings, facts *Facts) config.Findings {
+// broken is not held against rules that would see only half of it. facts are what is
+// known of the world besides, nil for nothing: rules that need them say nothing without.
+func Run(c *config.Config, reading config.Findings, facts *Facts) config.Findings {
 	out := append(config.Findings(nil), reading...)
 	if !c.Broken {
 		for _, r := range Rules {

@@ -1,0 +1,180 @@
+package report
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"kestrix/internal/core/cause"
+	"kestrix/internal/core/check"
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/scenario"
+)
+
+// languagePage writes a language's table as a page of Markdown, so that the page
+// says what the program does.
+func languagePage(title, intro string, table *config.Block) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "# %s\n\n%s\n", title, intro)
+	if len(table.Keys) > 0 {
+		b.WriteString("\n## At the top\n")
+		referenceKeys(&b, table.Keys)
+	}
+	for _, c := range table.Blocks {
+		referenceBlock(&b, c, "")
+	}
+	functions := config.FunctionHelp
+	if table == scenario.Language {
+		functions = scenario.FunctionHelp
+	}
+	b.WriteString("\n## Functions\n\n| call | gives |\n|---|---|\n")
+	for _, f := range functions {
+		fmt.Fprintf(&b, "| `%s` | %s |\n", f.Call, cell(f.Help))
+	}
+	if table == scenario.Language {
+		b.WriteString("\n## Kinds of faults\n\n| kind | what happens |\n|---|---|\n")
+		for _, k := range scenario.FaultKinds {
+			fmt.Fprintf(&b, "| `%s` | %s |\n", k.Name, k.Doc)
+		}
+	}
+	return b.String()
+}
+
+func referenceBlock(b *strings.Builder, c *config.Block, within string) {
+	name := c.Name
+	if c.Label != nil {
+		name += fmt.Sprintf(" %q", strings.ToUpper(c.Label.Name))
+	}
+	path := strings.TrimSpace(within + " " + name)
+	fmt.Fprintf(b, "\n## `%s`\n\n%s.", path, upperFirst(c.Help))
+	if c.Label != nil && len(c.Label.Allowed) > 0 {
+		fmt.Fprintf(b, " The %s is %s.", c.Label.Name, strings.Join(c.Label.Allowed, " or "))
+	}
+	switch {
+	case c.Required && c.Many:
+		b.WriteString(" At least one.")
+	case c.Many:
+		b.WriteString(" Any number.")
+	case !c.Required:
+		b.WriteString(" At most one.")
+	}
+	if c.Like != "" {
+		fmt.Fprintf(b, " It takes what `%s` takes, except %s.\n", c.Like, strings.Join(c.Except, " and "))
+		return
+	}
+	b.WriteByte('\n')
+	referenceKeys(b, c.Keys)
+	for _, inner := range c.Blocks {
+		referenceBlock(b, inner, name)
+	}
+}
+
+func referenceKeys(b *strings.Builder, keys []*config.Key) {
+	if len(keys) == 0 {
+		return
+	}
+	b.WriteString("\n| key | what it is | default | meaning | example |\n|---|---|---|---|---|\n")
+	for _, k := range keys {
+		what := k.Type.String()
+		if len(k.Allowed) > 0 {
+			what = "one of " + strings.Join(k.Allowed, ", ")
+		}
+		switch {
+		case k.Min != "" && k.Max != "":
+			what += fmt.Sprintf(", %s to %s", k.Min, k.Max)
+		case k.Min != "":
+			what += ", at least " + k.Min
+		case k.Max != "":
+			what += ", at most " + k.Max
+		}
+		def := "none"
+		switch {
+		case k.Required:
+			def = "must be given"
+		case k.Default != "":
+			def = "`" + k.Default + "`"
+		}
+		fmt.Fprintf(b, "| `%s` | %s | %s | %s | `%s` |\n", k.Name, cell(what), def, cell(k.Help), k.Example)
+	}
+	for _, k := range keys {
+		if k.Fields != nil {
+			fmt.Fprintf(b, "\nInside `%s`, %s:\n", k.Name, k.Fields.Help)
+			referenceKeys(b, k.Fields.Keys)
+		}
+	}
+}
+
+func cell(s string) string { return strings.ReplaceAll(s, "|", "\\|") }
+
+func upperFirst(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
+// causesPage returns the page of docs/ that lists the causes of failures.
+func causesPage(generated string) string {
+	var b strings.Builder
+	b.WriteString("# Causes of failures\n\nOne word for each cause, in the access log (`cause`), in problem details, in `errors` of a result, in metrics, and on\npages. " + generated + "\n\n")
+	b.WriteString("| cause | what has happened | in `retry.on` and `suspend.on` |\n|---|---|---|\n")
+	for _, c := range cause.All {
+		on := ""
+		if c.On != "" {
+			on = "`" + c.On + "`"
+		}
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", c.Word, cell(c.Doc), on)
+	}
+	b.WriteString("\nA status that is listed in `on`, such as `503`, is a failure too. `client_left` is counted as `client_left` beside `failed`,\nand `unanswered` suspends a backend; neither is in `errors`.\n")
+	return b.String()
+}
+
+// family is rules that belong together, by the beginning of their ids.
+type family struct{ prefix, title, file, about string }
+
+var families = []family{
+	{"KX0", "Reading", "reading", "What reading the language itself finds. These are errors, and cannot be allowed away."},
+	{"KX1", "Names and structure", "names", "Names, routes and addresses, and how they fit together."},
+	{"KX2", "Health", "health", "Probes, suspension and failover: what is noticed, how fast, and what is left then."},
+	{"KX3", "Balancing", "balancing", "How requests are spread."},
+	{"KX4", "Sessions", "sessions", "How clients keep their backend, and when they lose it."},
+	{"KX5", "Timeouts", "timeouts", "How long anybody waits for anybody."},
+	{"KX6", "Forwarding", "forwarding", "What becomes of a request on its way: who it is from, and what it asks for."},
+	{"KX7", "Security", "security", "Certificates, keys, passwords, and who may operate the proxy."},
+	{"KX8", "The machine", "machine", "What `kestrix check -live` finds by looking: names are looked up, backends connected to, probes run once, listeners bound."},
+	{"KX9", "Suppression", "suppression", "Comments that allow findings."},
+}
+
+func (f family) rules() []*check.Rule {
+	var out []*check.Rule
+	for _, r := range slices.Concat(check.Rules, check.LiveRules) {
+		if strings.HasPrefix(r.ID, f.prefix) {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// rulePages writes the table of rules as pages of Markdown, by file name: an
+// index, and a page for each family with examples.
+func rulePages(note string) map[string]string {
+	pages := map[string]string{}
+	var index strings.Builder
+	fmt.Fprintf(&index, "# The rules of check\n\n%s `kestrix check -explain ID` shows a rule with its examples in the terminal. A finding that claims something about behaviour carries a witness: a request, moment or number that the decision core itself has confirmed.\n", note)
+	for _, f := range families {
+		fmt.Fprintf(&index, "\n## [%s](rules/%s.md)\n\n| id | severity | what is found |\n|---|---|---|\n", f.title, f.file)
+		var page strings.Builder
+		fmt.Fprintf(&page, "# %s\n\n%s %s [All rules](../rules.md).\n", f.title, f.about, note)
+		for _, r := range f.rules() {
+			fmt.Fprintf(&index, "| [%s](rules/%s.md#%s) | %s | %s |\n", r.ID, f.file, strings.ToLower(r.ID), r.Severity, cell(r.Title))
+			bad, good := r.Examples()
+			fmt.Fprintf(&page, "\n## %s\n\n**%s**: %s.\n\nWhy it matters: %s.\n\nHow to mend it: %s.\n", r.ID, upperFirst(r.Severity.String()), r.Title, r.Why, r.Mend)
+			if bad != "" {
+				fmt.Fprintf(&page, "\nFound in:\n\n```hcl\n%s\n```\n\nClean:\n\n```hcl\n%s\n```\n", withoutWants(bad), withoutWants(good))
+			}
+		}
+		pages["rules/"+f.file+".md"] = page.String()
+	}
+	pages["rules.md"] = index.String()
+	return pages
+}
