@@ -144,10 +144,10 @@ func (x *exchange) unread() *wire.Guard {
 }
 
 // partly tells a client, before its answer begins, that the connection ends with
-// it if its body has not come whole by now: what is left of it may not be read
-// any more (RFC 9112 section 9.3).
+// it: if its body has not come whole by now, as what is left of it may not be read
+// any more (RFC 9112 section 9.3), and where the listener is being closed.
 func (x *exchange) partly() {
-	if x.unread() != nil {
+	if x.unread() != nil || x.r.ProtoMajor == 1 && x.server.ending.Load() {
 		x.w.Header().Set("Connection", "close")
 	}
 }

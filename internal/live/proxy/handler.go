@@ -74,7 +74,7 @@ func (x *exchange) answerFields(h http.Header) {
 func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	p := s.proxy
 	began := time.Now()
-	entry := p.state.Load().byListen[s.address]
+	entry := s.entry()
 	x := &exchange{proxy: p, server: s, entry: entry, conn: clientConnOf(r), w: w, r: r}
 	refused := x.startRequest()
 	addr := x.who(entry)

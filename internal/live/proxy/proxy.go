@@ -78,6 +78,8 @@ type Proxy struct {
 	state   atomic.Pointer[state]
 	mu      sync.Mutex // guards servers and pools: start, reload and stop
 	servers map[config.Address]*server
+	closing map[*server]struct{} // no longer in the configuration, and waiting for what is open
+	retired sync.WaitGroup       // of those
 	pools   *pool.Set
 	request atomic.Uint64
 	stopped bool
@@ -142,7 +144,7 @@ func New(o Options) *Proxy {
 		o.Access = func(*accesslog.Line) {}
 	}
 	p := &Proxy{
-		o: o, began: o.Began, counted: time.Now(), backTLS: map[[sha256.Size]byte]*tls.Config{}, servers: map[config.Address]*server{}, failed: make(chan error, 1), ready: make(chan struct{}), events: events.New(o.Event),
+		o: o, began: o.Began, counted: time.Now(), backTLS: map[[sha256.Size]byte]*tls.Config{}, servers: map[config.Address]*server{}, closing: map[*server]struct{}{}, failed: make(chan error, 1), ready: make(chan struct{}), events: events.New(o.Event),
 	}
 	p.pools = pool.NewSet(pool.Options{Now: p.now, Seed: o.Seed, Dial: o.Dial, Lookup: o.Lookup, Event: p.events.Addf, Probe: o.Probe, Journal: o.Journal})
 	return p
@@ -194,7 +196,7 @@ func (p *Proxy) Apply(c *config.Config) error {
 	p.state.Store(next)
 	p.setConnLimits(c)
 	p.takeServers(next, opened)
-	p.pools.Keep(func(name string) bool { return c.Upstream(name) != nil })
+	p.keepPools(c)
 	if !p.applied {
 		p.applied = true
 		go p.awaitProbes(p.pools.All())
@@ -242,11 +244,13 @@ func (p *Proxy) takeControl(ctl *control.Server, cfg *config.Control, secure *tl
 func (p *Proxy) takeServers(next *state, opened []*server) {
 	for addr, s := range p.servers {
 		if e := next.byListen[addr]; e != nil {
+			s.last.Store(e)
 			s.configure(e.frontend)
 		}
 	}
 	for _, s := range opened {
 		p.servers[s.address] = s
+		s.last.Store(next.byListen[s.address])
 		s.configure(next.byListen[s.address].frontend)
 		s.serve()
 		p.events.Addf(s.address.String(), "listening", "frontend %s", next.byListen[s.address].frontend.Name)
@@ -254,10 +258,41 @@ func (p *Proxy) takeServers(next *state, opened []*server) {
 	for addr, s := range p.servers {
 		if next.byListen[addr] == nil {
 			delete(p.servers, addr)
-			p.events.Addf(addr.String(), "closing", "no longer in the configuration")
-			go s.shutdown(p.o.Grace)
+			p.closing[s] = struct{}{}
+			p.events.Addf(addr.String(), "closing", "no longer in the configuration; its connections end with their next answer")
+			p.retired.Go(func() { p.retire(s) })
 		}
 	}
+}
+
+// retire closes a listener that has gone from the configuration, and lets go of what only
+// its connections needed.
+func (p *Proxy) retire(s *server) {
+	err := s.shutdown(p.o.Grace)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	delete(p.closing, s)
+	if err != nil {
+		p.events.Addf(s.address.String(), "closed", "after %s %v", p.o.Grace, err)
+	} else {
+		p.events.Addf(s.address.String(), "closed", "every request was answered")
+	}
+	if !p.stopped {
+		p.keepPools(p.state.Load().config)
+	}
+}
+
+// keepPools stops the pools that neither a configuration has nor a listener that is being
+// closed. p.mu must be held.
+func (p *Proxy) keepPools(c *config.Config) {
+	p.pools.Keep(func(name string) bool {
+		for s := range p.closing {
+			if slices.ContainsFunc(s.last.Load().frontend.Routes, func(r *config.Route) bool { return r.SendTo.Value == name }) {
+				return true
+			}
+		}
+		return c.Upstream(name) != nil
+	})
 }
 
 // probesWithin is how long a starting proxy waits for first probes to end.
@@ -380,6 +415,7 @@ func (p *Proxy) Stop() error {
 		})
 	}
 	wg.Wait()
+	p.retired.Wait()
 	p.events.Flush()
 	p.mu.Lock()
 	defer p.mu.Unlock()

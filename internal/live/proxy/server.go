@@ -7,11 +7,13 @@ import (
 	"fmt"
 	"io"
 	"log"
+	"maps"
 	"net"
 	"net/http"
 	"net/netip"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -35,13 +37,28 @@ type server struct {
 	handshakes    context.Context // ends when handshakes are no longer waited for
 	endHandshakes context.CancelFunc
 
-	mu      sync.Mutex   // guards all below
-	front   *httpFront   // nil while the frontend speaks tcp
-	retired []*httpFront // with settings of before, as long as connections are open
-	clients map[netip.Addr]int
-	streams map[net.Conn]struct{} // connections that no http server looks after
-	open    sync.WaitGroup        // of streams
-	closing bool
+	last     atomic.Pointer[entry] // its frontend as it was last configured
+	ending   atomic.Bool           // answers of HTTP/1.1 are the last of their connections
+	accepted chan struct{}         // closed when no more are
+
+	mu       sync.Mutex   // guards all below
+	front    *httpFront   // nil while the frontend speaks tcp
+	retired  []*httpFront // with settings of before, as long as connections are open
+	clients  map[netip.Addr]int
+	streams  map[net.Conn]struct{} // connections that no http server looks after
+	open     sync.WaitGroup        // of streams
+	arriving int                   // of streams, those of which it is not known yet what they are for
+	closing  bool                  // no more are accepted
+	closed   bool                  // none are taken in either
+}
+
+// entry returns the frontend that the listener's connections are for: that in force, or
+// where it has gone from the configuration the last there was.
+func (s *server) entry() *entry {
+	if e := s.proxy.state.Load().byListen[s.address]; e != nil {
+		return e
+	}
+	return s.last.Load()
 }
 
 // httpFront is the http server behind a listener, with the settings it was made
@@ -51,9 +68,8 @@ type httpFront struct {
 	settings frontSettings
 	conns    *handover
 
-	mu    sync.Mutex
-	fresh map[net.Conn]struct{} // connections that have not asked for anything yet
-	open  int
+	mu   sync.Mutex
+	open map[net.Conn]struct{}
 }
 
 // track follows the connections of the http server.
@@ -62,21 +78,17 @@ func (f *httpFront) track(c net.Conn, state http.ConnState) {
 	defer f.mu.Unlock()
 	switch state {
 	case http.StateNew:
-		f.open++
-		f.fresh[c] = struct{}{}
-		return
+		f.open[c] = struct{}{}
 	case http.StateClosed, http.StateHijacked:
-		f.open--
+		delete(f.open, c)
 	}
-	delete(f.fresh, c)
 }
 
-// counts returns how many connections are open, and how many of them have not
-// asked for anything yet.
-func (f *httpFront) counts() (open, fresh int) {
+// connections returns those that are open.
+func (f *httpFront) connections() []net.Conn {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return f.open, len(f.fresh)
+	return slices.Collect(maps.Keys(f.open))
 }
 
 type frontSettings struct {
@@ -101,13 +113,12 @@ func (s *server) configure(f *config.Frontend) {
 		s.retired = append(s.retired, old)
 	}
 	s.retired = slices.DeleteFunc(s.retired, func(f *httpFront) bool {
-		open, _ := f.counts()
-		return open == 0 && f != old
+		return len(f.connections()) == 0 && f != old
 	})
 }
 
 func (s *server) newFront(want frontSettings) *httpFront {
-	f := &httpFront{settings: want, conns: newHandover(s.listener.Addr()), fresh: map[net.Conn]struct{}{}}
+	f := &httpFront{settings: want, conns: newHandover(s.listener.Addr()), open: map[net.Conn]struct{}{}}
 	// TLS has ended, and the guard has looked at what begins, when the server is
 	// handed a connection: so all of HTTP/2 is in clear text to it.
 	speaks := new(http.Protocols)
@@ -128,29 +139,6 @@ func (s *server) newFront(want frontSettings) *httpFront {
 	return f
 }
 
-// shutdown ends an http server: gracefully within a time, then at once. The
-// library's own way closes a connection whose first request it has just read;
-// so those that are fresh are given a moment to ask, and are told that there
-// will be no second request.
-func (f *httpFront) shutdown(grace time.Duration) error {
-	f.conns.Close()
-	f.http.SetKeepAlivesEnabled(false)
-	began := time.Now()
-	for wait := min(socket.FreshWait, grace); time.Since(began) < wait; {
-		if _, fresh := f.counts(); fresh == 0 {
-			break
-		}
-		time.Sleep(5 * time.Millisecond)
-	}
-	ctx, cancel := context.WithTimeout(context.Background(), max(grace-time.Since(began), 0))
-	defer cancel()
-	err := f.http.Shutdown(ctx)
-	if err != nil {
-		f.http.Close()
-	}
-	return err
-}
-
 // serve accepts connections, as soon as the proxy is ready, until the listener is
 // closed.
 func (s *server) serve() {
@@ -160,6 +148,7 @@ func (s *server) serve() {
 			s.accept()
 		case <-s.gone.Done():
 		}
+		close(s.accepted)
 	}()
 }
 
@@ -173,7 +162,11 @@ func (s *server) accept() {
 				told = false
 				s.proxy.events.Addf(s.address.String(), "enough", "connections are taken again")
 			}
-			go s.took(c)
+			if s.keep(c) {
+				go s.took(c)
+			} else {
+				c.Close()
+			}
 		case socket.OutOfResources(err), errors.Is(err, syscall.ECONNABORTED):
 			// Out of descriptors or memory: others have to end first.
 			s.proxy.conns.CloseOne()
@@ -187,7 +180,15 @@ func (s *server) accept() {
 			s.mu.Lock()
 			closing := s.closing
 			s.mu.Unlock()
-			if !closing {
+			if closing {
+				for _, c := range socket.CloseAccepting(s.listener) {
+					if s.keep(c) {
+						go s.took(c)
+					} else {
+						c.Close()
+					}
+				}
+			} else {
 				select {
 				case s.proxy.failed <- fmt.Errorf("%s: %w", s.address, err):
 				default:
@@ -202,13 +203,15 @@ func (s *server) accept() {
 // at once, whatever it is.
 const writeBackstop = 2 * time.Minute
 
-// took handles a new connection up to where http or tcp begins.
+// took handles a new connection, which is kept, up to where http or tcp begins.
 func (s *server) took(raw net.Conn) {
-	e := s.proxy.state.Load().byListen[s.address]
-	if e == nil || !s.keep(raw) {
-		raw.Close()
-		return
-	}
+	e := s.entry()
+	arriving := true
+	defer func() {
+		if arriving {
+			s.arrived()
+		}
+	}()
 	_, addr := socket.ClientAddress(raw.RemoteAddr().String())
 	listed, closed := s.proxy.conns.Add(raw, addr)
 	if closed != nil {
@@ -242,6 +245,8 @@ func (s *server) took(raw net.Conn) {
 		c = &socket.CloseHook{Conn: c, Closed: func() { s.uncount(addr) }}
 	}
 	if e.frontend.Protocol == "tcp" {
+		s.arrived()
+		arriving = false
 		s.stream(e, c)
 		return
 	}
@@ -272,9 +277,7 @@ func (s *server) took(raw net.Conn) {
 // wasReset logs a request of HTTP/2 that was reset before a handler saw it.
 func (s *server) wasReset(v *clientConn, r *wire.Refusal) {
 	a := accesslog.Line{Time: time.Now(), Client: v.peer, Method: r.Method, Host: r.Host, Path: r.Target, Protocol: "HTTP/2.0", Status: r.Status, Cause: cause.Malformed}
-	if e := s.proxy.state.Load().byListen[s.address]; e != nil {
-		a.Frontend = e.frontend.Name
-	}
+	a.Frontend = s.entry().frontend.Name
 	s.proxy.over(&a)
 }
 
@@ -302,12 +305,20 @@ func (s *server) hand(c net.Conn) {
 func (s *server) keep(c net.Conn) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.closing {
+	if s.closed {
 		return false
 	}
 	s.streams[c] = struct{}{}
 	s.open.Add(1)
+	s.arriving++
 	return true
+}
+
+// arrived notes that a connection that was kept is in the hands of whoever is to serve it.
+func (s *server) arrived() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.arriving--
 }
 
 func (s *server) letGo(c net.Conn) {
@@ -334,51 +345,6 @@ func (s *server) uncount(a netip.Addr) {
 	if s.clients[a]--; s.clients[a] <= 0 {
 		delete(s.clients, a)
 	}
-}
-
-// shutdown closes the listener and waits for what is open, up to a time; what
-// is left is cut off.
-func (s *server) shutdown(grace time.Duration) error {
-	s.mu.Lock()
-	s.closing = true
-	fronts := slices.Clone(s.retired)
-	if s.front != nil {
-		fronts = append(fronts, s.front)
-	}
-	s.mu.Unlock()
-	s.listener.Close()
-	s.endHandshakes()
-	errs := make([]error, len(fronts))
-	var wg sync.WaitGroup
-	for i, f := range fronts {
-		wg.Go(func() { errs[i] = f.shutdown(grace) })
-	}
-	ended := make(chan struct{})
-	go func() {
-		s.open.Wait()
-		close(ended)
-	}()
-	timer := time.NewTimer(grace)
-	defer timer.Stop()
-	cut := false
-	select {
-	case <-ended:
-	case <-timer.C:
-		cut = true
-		s.cut()
-		s.mu.Lock()
-		for c := range s.streams {
-			c.Close()
-		}
-		s.mu.Unlock()
-		<-ended
-	}
-	wg.Wait()
-	s.cut()
-	if cut {
-		return errors.New("connections were cut off")
-	}
-	return errors.Join(errs...)
 }
 
 // readProxyHeader reads the PROXY protocol header of a connection, which only a trusted

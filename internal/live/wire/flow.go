@@ -5,6 +5,7 @@ import (
 	"math"
 	"net"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/net/http2"
@@ -17,9 +18,11 @@ type flow struct {
 	updating uint32 // stream of the WINDOW_UPDATE at hand
 	seen     []byte // of its payload
 
-	// The following are the writer's.
-	head []byte // of the frame at hand, as far as it has come
-	left int    // of its payload
+	// The following are the writer's, under writing.
+	writing  sync.Mutex  // held while something is written
+	head     []byte      // of the frame at hand, as far as it has come
+	left     int         // of its payload
+	announce atomic.Bool // that no further stream is welcome, at the end of the frame at hand
 
 	wait     time.Duration         // how long the connection may be quiet; 0: for ever
 	deadline func(time.Time) error // for reading from it
@@ -123,15 +126,58 @@ func (w *flow) settings(b []byte, flags byte) {
 // write writes what the library sends, and follows its frames.
 func (f *Frames) write(c net.Conn, b []byte) (int, error) {
 	w := &f.flow
+	w.writing.Lock()
+	defer w.writing.Unlock()
 	w.mu.Lock()
 	w.sent(b)
 	w.blocked = time.Now()
 	w.mu.Unlock()
 	n, err := c.Write(b)
+	if err == nil {
+		err = w.announceOn(c)
+	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.blocked = time.Time{}
 	return n, err
+}
+
+// noMoreStreams is a GOAWAY frame by which a client learns that further streams are not
+// welcome, while all that it has opened by then are answered (RFC 9113 section 6.8).
+var noMoreStreams = []byte{0, 0, 8, 7, 0, 0, 0, 0, 0, 0x7f, 0xff, 0xff, 0xff, 0, 0, 0, 0}
+
+// announceOn writes noMoreStreams where it is wanted, between two frames. w.writing must
+// be held.
+func (w *flow) announceOn(c net.Conn) error {
+	if w.left > 0 || len(w.head) > 0 || !w.announce.CompareAndSwap(true, false) {
+		return nil
+	}
+	_, err := c.Write(noMoreStreams)
+	return err
+}
+
+// Retire tells a client of HTTP/2 to open no further stream. It may have to wait for the
+// client.
+func (g *Guard) Retire() {
+	f := g.frames.Load()
+	if f == nil {
+		return
+	}
+	f.flow.announce.Store(true)
+	if f.flow.writing.TryLock() { // else whoever writes tells it
+		defer f.flow.writing.Unlock()
+		_ = f.flow.announceOn(g.Conn) // where it fails, so will the library's next write
+	}
+}
+
+// EndIdle ends a connection on which nothing is being asked: of HTTP/2 with a GOAWAY of
+// the library's, which names the last stream that was looked at.
+func (g *Guard) EndIdle() {
+	if g.frames.Load() == nil {
+		_ = g.Close() // its reader notices
+		return
+	}
+	_ = g.Conn.SetReadDeadline(time.Unix(1, 0)) // see bidFarewell
 }
 
 // sent follows the frames that go to the client. w.mu must be held.
