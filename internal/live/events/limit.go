@@ -1,9 +1,7 @@
 package events
 
 import (
-	"maps"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 )
@@ -75,9 +73,15 @@ func (l *Log) addCount(key kind) {
 // Flush adds the events on what was not let through without waiting for the minute's end.
 func (l *Log) Flush() {
 	l.limit.mu.Lock()
-	kinds := slices.SortedFunc(maps.Keys(l.limit.kinds), func(a, b kind) int { return strings.Compare(a.who+a.several, b.who+b.several) })
+	by := map[string]kind{}
+	var names []string
+	for k := range l.limit.kinds {
+		name := k.who + k.several + k.what
+		by[name], names = k, append(names, name)
+	}
 	l.limit.mu.Unlock()
-	for _, k := range kinds {
-		l.addCount(k)
+	slices.Sort(names)
+	for _, name := range names {
+		l.addCount(by[name])
 	}
 }

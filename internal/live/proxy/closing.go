@@ -21,11 +21,12 @@ func (s *server) shutdown(grace time.Duration) error {
 	s.mu.Lock()
 	s.closing = true
 	s.mu.Unlock()
-	if l, ok := s.listener.(interface{ SetDeadline(time.Time) error }); ok && l.SetDeadline(began.Add(min(acceptFor, grace))) == nil {
-		select {
-		case <-s.accepted:
-		case <-time.After(min(2*acceptFor, grace)): // it accepts nothing yet, or waits for descriptors
-		}
+	if l, ok := s.listener.(interface{ SetDeadline(time.Time) error }); !ok || l.SetDeadline(began.Add(min(acceptFor, grace))) != nil {
+		s.listener.Close()
+	}
+	select {
+	case <-s.accepted:
+	case <-time.After(min(2*acceptFor, grace)): // it accepts nothing yet, or waits for descriptors
 	}
 	s.listener.Close()
 	for s.arrivingNow() > 0 && time.Since(began) < min(quietFor, grace) {
@@ -101,24 +102,25 @@ const (
 func (f *httpFront) shutdown(grace time.Duration) (cut int) {
 	began := time.Now()
 	f.conns.Close()
-	ended := map[net.Conn]bool{}
+	retired, ended := map[net.Conn]bool{}, map[net.Conn]bool{}
 	for {
+		pending := f.pending.Load() // before the others: one that is handed over is among either
 		left := f.connections()
 		over := time.Since(began)
 		for _, c := range left {
 			x, ok := c.(*guardedConn)
-			if told, seen := ended[c]; !ok || told {
+			if !ok || ended[c] {
 				continue
-			} else if !seen {
-				ended[c] = false
-				go x.Retire()
+			}
+			if !retired[c] { // it may begin to speak HTTP/2 only now
+				retired[c] = x.Retire()
 			}
 			if idle := x.Idle(); over >= retireFor && !idle.IsZero() && time.Since(idle) >= quietFor {
 				ended[c] = true
 				x.EndIdle()
 			}
 		}
-		if len(left) == 0 || over >= grace {
+		if len(left) == 0 && pending == 0 || over >= grace {
 			f.http.Close()
 			return len(left)
 		}

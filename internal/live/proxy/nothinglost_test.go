@@ -47,16 +47,19 @@ func (b *busyClients) one(w *world, r *rand.Rand) {
 		for kept := true; kept && !b.stop.Load(); {
 			body := strings.Repeat("x", r.IntN(2000))
 			if _, err := fmt.Fprintf(l, "POST /%d HTTP/1.1\r\nHost: a\r\nContent-Length: %d\r\n\r\n%s", len(body), len(body), body); err != nil {
+				w.t.Logf("HTTP/1.1: sending: %v", err)
 				b.lost.Add(1)
 				break
 			}
 			res, err := http.ReadResponse(l.r, nil)
 			if err != nil {
+				w.t.Logf("HTTP/1.1: reading: %v", err)
 				b.lost.Add(1)
 				break
 			}
 			_, err = io.Copy(io.Discard, res.Body)
 			if err != nil || res.StatusCode != 200 {
+				w.t.Logf("HTTP/1.1: %v, status %d", err, res.StatusCode)
 				b.lost.Add(1)
 				break
 			}
@@ -81,12 +84,14 @@ func (b *busyClients) two(w *world, r *rand.Rand) {
 			time.Sleep(10 * time.Millisecond)
 			continue
 		case err != nil:
+			w.t.Logf("HTTP/2: %v", err)
 			b.lost.Add(1)
 			continue
 		}
 		_, err = io.Copy(io.Discard, res.Body)
 		res.Body.Close()
 		if err != nil || res.StatusCode != 200 {
+			w.t.Logf("HTTP/2: %v, status %d", err, res.StatusCode)
 			b.lost.Add(1)
 			continue
 		}

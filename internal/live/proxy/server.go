@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"log"
-	"maps"
 	"net"
 	"net/http"
 	"net/netip"
@@ -68,6 +67,8 @@ type httpFront struct {
 	settings frontSettings
 	conns    *handover
 
+	pending atomic.Int32 // connections that it is being handed
+
 	mu   sync.Mutex
 	open map[net.Conn]struct{}
 }
@@ -79,6 +80,7 @@ func (f *httpFront) track(c net.Conn, state http.ConnState) {
 	switch state {
 	case http.StateNew:
 		f.open[c] = struct{}{}
+		f.pending.Add(-1)
 	case http.StateClosed, http.StateHijacked:
 		delete(f.open, c)
 	}
@@ -88,7 +90,11 @@ func (f *httpFront) track(c net.Conn, state http.ConnState) {
 func (f *httpFront) connections() []net.Conn {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return slices.Collect(maps.Keys(f.open))
+	var all []net.Conn
+	for c := range f.open {
+		all = append(all, c)
+	}
+	return all
 }
 
 type frontSettings struct {
@@ -293,9 +299,11 @@ func (s *server) hand(c net.Conn) {
 			c.Close() // the listener is closing, or its frontend has become tcp
 			return
 		}
+		f.pending.Add(1)
 		if f.conns.give(c) {
 			return
 		}
+		f.pending.Add(-1)
 		before = f
 	}
 }
@@ -380,6 +388,11 @@ func newHandover(addr net.Addr) *handover {
 }
 
 func (h *handover) give(c net.Conn) bool {
+	select {
+	case <-h.closed:
+		return false // for certain: below either may be taken
+	default:
+	}
 	select {
 	case h.conns <- c:
 		return true

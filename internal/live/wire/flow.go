@@ -156,18 +156,21 @@ func (w *flow) announceOn(c net.Conn) error {
 	return err
 }
 
-// Retire tells a client of HTTP/2 to open no further stream. It may have to wait for the
-// client.
-func (g *Guard) Retire() {
+// Retire tells a client of HTTP/2 to open no further stream, without waiting for it. It
+// returns false where the connection does not speak HTTP/2, as far as is known by now.
+func (g *Guard) Retire() bool {
 	f := g.frames.Load()
 	if f == nil {
-		return
+		return false
 	}
 	f.flow.announce.Store(true)
 	if f.flow.writing.TryLock() { // else whoever writes tells it
-		defer f.flow.writing.Unlock()
-		_ = f.flow.announceOn(g.Conn) // where it fails, so will the library's next write
+		go func() {
+			defer f.flow.writing.Unlock()
+			_ = f.flow.announceOn(g.Conn) // where it fails, so will the library's next write
+		}()
 	}
+	return true
 }
 
 // EndIdle ends a connection on which nothing is being asked: of HTTP/2 with a GOAWAY of
