@@ -78,7 +78,7 @@ func (b *busyClients) two(w *world, r *rand.Rand) {
 	t := &http.Transport{DialContext: w.net.dial, Protocols: speaks}
 	defer t.CloseIdleConnections()
 	for !b.stop.Load() {
-		res, err := (&http.Client{Transport: t}).Post(base+"/", "text/plain", struct{ io.Reader }{strings.NewReader("not to be sent again")})
+		res, err := (&http.Client{Transport: t}).Post(base+"/", "text/plain", strings.NewReader("sent again where a GOAWAY says that nobody has looked at it"))
 		switch {
 		case errors.Is(err, syscall.ECONNREFUSED):
 			time.Sleep(10 * time.Millisecond)
