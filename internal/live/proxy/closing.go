@@ -14,7 +14,7 @@ import (
 const acceptFor = 50 * time.Millisecond
 
 // shutdown closes the listener and waits for what is open, up to a time; what
-// is left is cut off. The error says of how many connections.
+// is left is cut off. The error says of how many connections. It may be called again.
 func (s *server) shutdown(grace time.Duration) error {
 	began := time.Now()
 	s.ending.Store(true)
@@ -29,6 +29,7 @@ func (s *server) shutdown(grace time.Duration) error {
 	case <-time.After(min(2*acceptFor, grace)): // it accepts nothing yet, or waits for descriptors
 	}
 	s.listener.Close()
+	s.free.Do(func() { close(s.unbound) })
 	for s.arrivingNow() > 0 && time.Since(began) < min(quietFor, grace) {
 		time.Sleep(endEvery / 2)
 	}
@@ -98,7 +99,7 @@ const (
 
 // shutdown ends an http server within a time, without losing a request: the library's own
 // way closes kept connections at once, also those on which a request is on its way. It
-// returns how many connections were cut off.
+// returns how many connections were cut off while something was being asked on them.
 func (f *httpFront) shutdown(grace time.Duration) (cut int) {
 	began := time.Now()
 	f.conns.Close()
@@ -120,9 +121,18 @@ func (f *httpFront) shutdown(grace time.Duration) (cut int) {
 				x.EndIdle()
 			}
 		}
-		if len(left) == 0 && pending == 0 || over >= grace {
+		if len(left) == 0 && pending == 0 {
 			f.http.Close()
-			return len(left)
+			return 0
+		}
+		if over >= grace {
+			for _, c := range left {
+				if x, ok := c.(*guardedConn); ok && x.Idle().IsZero() {
+					cut++
+				}
+			}
+			f.http.Close()
+			return cut
 		}
 		time.Sleep(min(endEvery, grace-over))
 	}

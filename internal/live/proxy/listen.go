@@ -53,7 +53,7 @@ func (p *Proxy) listen(a config.Address) (*server, error) {
 	}
 	gone, cut := context.WithCancel(context.Background())
 	handshakes, endHandshakes := context.WithCancel(gone)
-	return &server{proxy: p, address: a, listener: l, gone: gone, cut: cut, handshakes: handshakes, endHandshakes: endHandshakes, accepted: make(chan struct{}), clients: map[netip.Addr]int{}, streams: map[net.Conn]struct{}{}}, nil
+	return &server{proxy: p, address: a, listener: l, gone: gone, cut: cut, handshakes: handshakes, endHandshakes: endHandshakes, accepted: make(chan struct{}), unbound: make(chan struct{}), clients: map[netip.Addr]int{}, streams: map[net.Conn]struct{}{}}, nil
 }
 
 // removeStale takes away a socket that nobody listens on any more.

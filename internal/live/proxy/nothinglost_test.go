@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"net"
 	"net/http"
 	"strings"
 	"sync"
@@ -17,6 +18,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/config"
 )
 
 // busyClients ask by kept connections, one request after the other, until stop is set: by
@@ -144,5 +147,54 @@ func TestNoRequestIsLostWhenAListenerCloses(t *testing.T) {
 				w.close()
 			})
 		}
+	}
+}
+
+// TestAListenerThatIsLeftCanBeTakenAgainAtOnce: by the reload after, while the one before is
+// still closing it.
+func TestAListenerThatIsLeftCanBeTakenAgainAtOnce(t *testing.T) {
+	var at [2]string
+	for i := range at {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		at[i] = l.Addr().String()
+		l.Close()
+	}
+	p := New(Options{Seed: 7, Grace: 5 * time.Second})
+	on := func(address string) *config.Config {
+		return parse(t, strings.Replace(front, "127.0.0.1:8080", address, 1)+one)
+	}
+	require.NoError(t, p.Apply(on(at[0])))
+	<-p.Ready()
+	for range 3 {
+		require.NoError(t, p.Apply(on(at[1])))
+		require.NoError(t, p.Apply(on(at[0])))
+	}
+	require.NoError(t, p.Stop())
+}
+
+// TestOnlyWhatIsAskedIsCutOff: a kept connection that is quiet is no request.
+func TestOnlyWhatIsAskedIsCutOff(t *testing.T) {
+	for path, wrong := range map[string]string{"/": "", "/slow": "some requests were still open after 500ms and were cut off"} {
+		synctest.Test(t, func(t *testing.T) {
+			w := newWorldWith(t, front+one, func(o *Options) { o.Grace = 500 * time.Millisecond })
+			w.start(here, func(out http.ResponseWriter, r *http.Request) {
+				if r.URL.Path == "/slow" {
+					time.Sleep(5 * time.Second)
+				}
+			})
+			l := w.call()
+			l.say("GET " + path + " HTTP/1.1\r\nHost: a\r\n\r\n")
+			time.Sleep(100 * time.Millisecond) // until it is answered, or the backend has it
+			err := w.proxy.Stop()
+			if wrong == "" {
+				assert.NoError(t, err, "it has been answered, and is quiet")
+			} else {
+				assert.EqualError(t, err, wrong)
+			}
+			l.Close()
+			time.Sleep(10 * time.Second)
+			w.close()
+		})
 	}
 }

@@ -83,6 +83,7 @@ type Proxy struct {
 	pools   *pool.Set
 	request atomic.Uint64
 	stopped bool
+	cutOff  bool // a listener that was being closed has cut something off
 	applied bool // a configuration has been served
 	failed  chan error
 	ready   chan struct{} // closed when connections are accepted
@@ -212,6 +213,11 @@ func (p *Proxy) listenNew(c *config.Config) (opened []*server, err error) {
 			if p.servers[l.Value] != nil {
 				continue
 			}
+			for s := range p.closing { // a reload before may have left the address just now
+				if s.address == l.Value {
+					<-s.unbound
+				}
+			}
 			s, err := p.listen(l.Value)
 			if err != nil {
 				for _, o := range opened {
@@ -273,7 +279,8 @@ func (p *Proxy) retire(s *server) {
 	defer p.mu.Unlock()
 	delete(p.closing, s)
 	if err != nil {
-		p.events.Addf(s.address.String(), "closed", "after %s %v", p.o.Grace, err)
+		p.events.Addf(s.address.String(), "closed", "after %s, %v", p.o.Grace, err)
+		p.cutOff = true
 	} else {
 		p.events.Addf(s.address.String(), "closed", "every request was answered")
 	}
@@ -399,7 +406,7 @@ func (p *Proxy) Failed() <-chan error { return p.failed }
 // time. The error says that some were cut off.
 func (p *Proxy) Stop() error {
 	p.mu.Lock()
-	p.stopped = true
+	p.stopped, p.cutOff = true, false // what was cut off before has been told
 	servers := make([]*server, 0, len(p.servers))
 	for _, s := range p.servers {
 		servers = append(servers, s)
@@ -421,7 +428,7 @@ func (p *Proxy) Stop() error {
 	defer p.mu.Unlock()
 	p.control.Close()
 	p.pools.Stop()
-	if cut.Load() {
+	if cut.Load() || p.cutOff {
 		return fmt.Errorf("some requests were still open after %s and were cut off", p.o.Grace)
 	}
 	return nil

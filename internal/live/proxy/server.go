@@ -39,6 +39,8 @@ type server struct {
 	last     atomic.Pointer[entry] // its frontend as it was last configured
 	ending   atomic.Bool           // answers of HTTP/1.1 are the last of their connections
 	accepted chan struct{}         // closed when no more are
+	unbound  chan struct{}         // closed when the address is free again, by free
+	free     sync.Once
 
 	mu       sync.Mutex   // guards all below
 	front    *httpFront   // nil while the frontend speaks tcp

@@ -24,6 +24,9 @@ func CloseAccepting(l net.Listener) (waiting []net.Conn) {
 	err = raw.Control(func(fd uintptr) {
 		for {
 			c, _, err := syscall.Accept4(int(fd), syscall.SOCK_NONBLOCK|syscall.SOCK_CLOEXEC)
+			if err == syscall.EINTR || err == syscall.ECONNABORTED {
+				continue
+			}
 			if err != nil { // EAGAIN: there is none
 				break
 			}
