@@ -265,7 +265,7 @@ func runDrive(ctx context.Context, env *Env, o *output, f *driveFlags) error {
 		res.Trace.Records, res.Trace.BadLines, res.Trace.Bad, res.Trace.Spread = found.records, found.badLines, found.bad, f.spread
 	}
 	late := drive.LatenessOf(samples)
-	about := report.Drive{Names: f.traces, URL: f.url, Speed: f.speed, Result: res, Late: report.Late(late), KeptUp: late.KeptUp(&res.Latency), HTTP: f.http, By: f.names, Open: len(f.traces) > 0}
+	about := report.Drive{Names: f.traces, URL: f.url, Speed: f.speed, Result: res, Late: report.Late{P50: late.P50, P99: late.P99, Max: late.Max}, KeptUp: late.KeptUp(&res.Latency), HTTP: f.http, By: f.names, Open: len(f.traces) > 0}
 	for i := range samples {
 		if w := samples[i].Why; w != "" {
 			if strings.Contains(w, "x509: ") {

@@ -133,7 +133,7 @@ func runRehearse(ctx context.Context, env *Env, o *output, r *replayFlags, f *re
 	}
 	about := &report.Rehearsal{
 		Names: bases(args[:1], args[1:], r.scenario), Config: s.config, Scenario: sc, Forecast: forecast, Rehearsal: out.Result, Left: out.Left, Speed: f.speed,
-		Fidelity: study.HoldAgainst(s.config, forecast, out.Result, others), Late: report.Late(out.Late), KeptUp: out.KeptUp,
+		Fidelity: study.HoldAgainst(s.config, forecast, out.Result, others), Late: report.Late{P50: out.Late.P50, P99: out.Late.P99, Max: out.Late.Max}, KeptUp: out.KeptUp,
 	}
 	for _, m := range out.Mapping {
 		about.Mapping = append(about.Mapping, report.MappedAddress(m))

@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/trace"
 )
 
@@ -97,6 +98,10 @@ func TestALateAnswerPutsNothingOff(t *testing.T) {
 		assert.InDelta(t, 0.65, r.Latency.Mean, 1e-9)
 		late := LatenessOf(samples)
 		assert.True(t, late.KeptUp(&r.Latency))
+		for _, short := range []Lateness{{P99: 0.02, due: 0.1}, {P99: 0.2, due: 10}} {
+			assert.False(t, short.KeptUp(&result.Latency{P50: 1}), "%v is much beside a tenth of a second of sending, or a second of answering", short)
+		}
+		assert.True(t, (&Lateness{P99: 0.02, due: 10}).KeptUp(&result.Latency{P50: 1}))
 		server.Close()
 		synctest.Wait()
 	})

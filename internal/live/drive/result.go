@@ -253,19 +253,29 @@ type Lateness struct {
 	P50 float64 `json:"p50"` // seconds
 	P99 float64 `json:"p99"`
 	Max float64 `json:"max"`
+
+	due float64 // seconds from the first request to the last, had none been late
 }
 
-// KeptUp reports whether the lateness is none to speak of beside the answers' times.
+// KeptUp reports whether the lateness is none to speak of: at most 10 ms, or a tenth
+// both of the answers' times and of the time the requests were to come in. The second
+// of these notices a driver that cannot send as fast as it was told to, whose own haste
+// makes the answers slow.
 func (l *Lateness) KeptUp(answers *result.Latency) bool {
-	return l.P99 <= 0.010 || l.P99 <= 0.1*answers.P50
+	return l.P99 <= 0.010 || l.P99 <= 0.1*min(answers.P50, l.due)
 }
 
 // LatenessOf measures it.
 func LatenessOf(samples []Sample) Lateness {
 	late := make([]time.Duration, len(samples))
+	var first, last time.Duration
 	for i := range samples {
 		late[i] = samples[i].Late
+		if i == 0 {
+			first, last = samples[i].Due, samples[i].Due
+		}
+		first, last = min(first, samples[i].Due), max(last, samples[i].Due)
 	}
 	l := Latency(late)
-	return Lateness{l.P50, l.P99, l.Max}
+	return Lateness{l.P50, l.P99, l.Max, (last - first).Seconds()}
 }
