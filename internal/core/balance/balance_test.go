@@ -363,13 +363,13 @@ func TestTurnsAreCountedAnew(t *testing.T) {
 		rebased := false
 		for n := 0; n < 1000 || i == 1 && (!rebased || n%2 == 1); n++ {
 			s := next(2)
-			rebased = x.take(s, 1) || rebased
+			rebased = x.take(s) || rebased
 			require.Equal(t, n%2, s)
 		}
 		x.set(2, 0, 1)
 		for range 12 {
 			s := next(3)
-			x.take(s, 1)
+			x.take(s)
 			seen[i] += fmt.Sprint(s)
 		}
 	}

@@ -73,7 +73,7 @@ func (l *leastConnectionsPicker) SetFull(slot int, full bool) {
 // Begun counts a request in flight.
 func (l *leastConnectionsPicker) Begun(slot int) {
 	l.inFlight[slot]++
-	if l.turns.take(slot, l.weight[slot]) {
+	if l.turns.take(slot) {
 		l.dirty = true
 	}
 	if !l.dirty {

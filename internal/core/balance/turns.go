@@ -7,9 +7,11 @@ package balance
 // forward, that of its slot by more. So a slot that was busy, slow or away catches
 // up by a few requests instead of by all that it missed.
 type turns struct {
-	now float64   // of all
-	sum float64   // of the weights
-	at  []float64 // by slot
+	now  float64 // of all
+	sum  float64 // of the weights
+	each float64 // by how much a request moves the time of all: 1/sum
+	// By slot, its time, and by how much a request moves it: 1/weight, 0 without one.
+	at, step []float64
 }
 
 // mostDebt is by how many turns a slot may be ahead or behind.
@@ -23,22 +25,25 @@ const rebaseAt = 1 << 20
 // whose weight changes keeps its debt in turns.
 func (t *turns) set(slot int, was, weight float64) {
 	for len(t.at) <= slot {
-		t.at = append(t.at, 0)
+		t.at, t.step = append(t.at, 0), append(t.step, 0)
 	}
 	t.sum = max(t.sum+weight-was, 0)
-	switch {
-	case weight == 0:
-	case was == 0:
+	t.each, t.step[slot] = 1/t.sum, 0
+	if weight == 0 {
+		return
+	}
+	t.step[slot] = 1 / weight
+	if was == 0 {
 		t.at[slot] = t.now
-	default:
+	} else {
 		t.at[slot] = t.now + (t.at[slot]-t.now)*was/weight
 	}
 }
 
-// take moves the turns on by a request that a slot of a weight was given. It reports
-// whether all turns are counted anew.
-func (t *turns) take(slot int, weight float64) (rebased bool) {
-	if weight <= 0 {
+// take moves the turns on by a request that a slot was given. It reports whether all
+// turns are counted anew.
+func (t *turns) take(slot int) (rebased bool) {
+	if slot >= len(t.step) || t.step[slot] == 0 {
 		return false // as a draining one that keeps a session: nobody's turn
 	}
 	if t.now > rebaseAt {
@@ -47,8 +52,8 @@ func (t *turns) take(slot int, weight float64) (rebased bool) {
 		}
 		t.now, rebased = 0, true
 	}
-	t.now += 1 / t.sum
-	step := 1 / weight
+	t.now += t.each
+	step := t.step[slot]
 	t.at[slot] = min(max(t.at[slot], t.now-mostDebt*step)+step, t.now+mostDebt*step)
 	return rebased
 }

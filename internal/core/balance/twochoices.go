@@ -72,7 +72,7 @@ func (t *twoChoicesPicker) before(a, b int) bool {
 // Begun counts a request in flight.
 func (t *twoChoicesPicker) Begun(slot int) {
 	t.inFlight[slot]++
-	t.turns.take(slot, t.weight[slot])
+	t.turns.take(slot)
 }
 
 // Ended counts its end.
