@@ -15,6 +15,7 @@ import (
 	"syscall"
 	"time"
 
+	"kestrix/internal/core/config"
 	"kestrix/internal/core/status"
 	"kestrix/internal/live/proxy"
 	"kestrix/internal/report"
@@ -32,7 +33,10 @@ other news to stderr.
                    goes on. Certificates, keys and pages are read anew whenever they
                    change
   SIGUSR1          opens the file of the access log anew, after it was moved away
-  SIGINT, SIGTERM  stop it: open requests may end, for as long as -grace says
+  SIGINT, SIGTERM  stop it: for -stop-notice /ready of control answers 503 while it
+                   still accepts, so that whoever sends it clients sends no more;
+                   then open requests may end, for as long as -grace says. A second
+                   signal ends it at once
 
 Under systemd it says when it is ready, reloading and stopping, answers the watchdog
 and takes sockets over that are opened for it; docs/kestrix.service is a unit file.
@@ -44,6 +48,7 @@ and takes sockets over that are opened for it; docs/kestrix.service is a unit fi
 			var logs list
 			with := withFlag(fs)
 			fs.DurationVar(&s.grace, "grace", 30*time.Second, "`TIME` that open requests have to end when it stops")
+			fs.DurationVar(&s.notice, "stop-notice", 0, "`TIME` for which a proxy that is told to stop still accepts connections, and /ready answers 503; stop_notice of the configuration counts before it")
 			fs.Uint64Var(&s.seed, "seed", 0, "`NUMBER` that keys ties and draws; 0 takes a random one")
 			fs.StringVar(&s.ready, "ready", "", "`FILE` that is written when it listens, for scripts")
 			fs.StringVar(&s.journal, "journal", "", "`FILE` that every input and decision is written to, for why -journal; one that is there gets a number instead of being overwritten")
@@ -53,8 +58,8 @@ and takes sockets over that are opened for it; docs/kestrix.service is a unit fi
 				if len(args) != 1 {
 					return usage("one configuration is wanted: kestrix serve CONFIG")
 				}
-				if s.grace < 0 {
-					return usage("-grace cannot be negative")
+				if s.grace < 0 || s.notice < 0 {
+					return usage("-grace and -stop-notice cannot be negative")
 				}
 				for _, l := range logs {
 					if l != "probes" {
@@ -73,7 +78,7 @@ type serveFlags struct {
 	name, ready   string
 	journal       string
 	with          []string
-	grace         time.Duration
+	grace, notice time.Duration
 	seed          uint64
 	watch, probes bool
 }
@@ -113,6 +118,9 @@ type serving struct {
 	manager *manager
 	files   *follower
 	told    chan chan reloaded // by operators
+
+	config   *config.Config // in force
+	stopping bool
 }
 
 // reloaded is what came of reading the configuration again.
@@ -185,7 +193,8 @@ func (x *serving) ready() error {
 // run serves until it is told to stop. Orders are taken from the beginning, also while
 // first probes are awaited.
 func (x *serving) run(ctx context.Context) error {
-	ready := x.proxy.Ready()
+	ready, done := x.proxy.Ready(), ctx.Done()
+	var notice <-chan time.Time // of the stop
 	told := make(chan os.Signal, 4)
 	signal.Notify(told, syscall.SIGHUP, syscall.SIGUSR1)
 	defer signal.Stop(told)
@@ -210,21 +219,48 @@ func (x *serving) run(ctx context.Context) error {
 		case err := <-x.proxy.Failed():
 			_ = x.proxy.Stop() // the first error is the one to tell
 			return unusable(err)
-		case <-ctx.Done():
-			x.manager.stopping()
-			x.events.say("stopping", "no new connections; open requests have %s to end", x.f.grace)
-			if err := x.proxy.Stop(); err != nil {
-				x.events.say("stopped", "%v", err)
-				return nil
-			}
-			x.events.say("stopped", "every request was answered")
+		case <-done:
+			done = nil
+			notice = time.After(x.leave())
+		case <-notice:
+			x.stop()
 			return nil
 		}
 	}
 }
 
+// leave tells everybody that the proxy will stop. It returns after which time.
+func (x *serving) leave() time.Duration {
+	x.stopping = true
+	x.manager.stopping()
+	x.proxy.Leave()
+	notice := x.f.notice
+	if x.config.StopNoticeGiven {
+		notice = x.config.StopNotice
+	}
+	if notice > 0 {
+		x.events.say("leaving", "/ready answers 503; connections are still accepted for %s", notice)
+	}
+	return notice
+}
+
+// stop closes the listeners and waits for what is open.
+func (x *serving) stop() {
+	x.events.say("stopping", "no new connections; open requests have %s to end", x.f.grace)
+	if err := x.proxy.Stop(); err != nil {
+		x.events.say("stopped", "%v", err)
+		return
+	}
+	x.events.say("stopped", "every request was answered")
+}
+
 // reload goes over to what the files say now, or stays with the old.
 func (x *serving) reload() reloaded {
+	if x.stopping {
+		err := errors.New("the proxy is stopping; the configuration in force stays")
+		x.events.say("refused", "%v", err)
+		return reloaded{err: err}
+	}
 	x.manager.reloading()
 	defer x.manager.reloaded()
 	s, err := usable(x.env, x.f.name, x.f.with)
@@ -246,8 +282,9 @@ func (x *serving) reload() reloaded {
 	return reloaded{said: said}
 }
 
-// follow watches the files that matter now.
+// follow goes by a configuration that is in force now, and watches its files.
 func (x *serving) follow(s *source) {
+	x.config = s.config
 	var named []string
 	for _, f := range x.proxy.Files() {
 		named = append(named, pathFrom(s.read[0], f))

@@ -89,6 +89,8 @@ func (d *Decoder) topKeys(c *Config, roots []*Node) {
 	c.Trusted, c.TrustedAt = Get[[]netip.Prefix](all, "trusted_proxies"), all.At("trusted_proxies")
 	c.Record = Placed[string]{Get[string](all, "record"), all.At("record")}
 	c.ClientFrom = Get[string](all, "client_from")
+	c.StopNotice = Get[time.Duration](all, "stop_notice")
+	_, c.StopNoticeGiven = all.values["stop_notice"]
 	c.ConnectionsTotal = Get[int](all.child("limits"), "connections_total")
 }
 

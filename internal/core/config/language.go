@@ -30,6 +30,7 @@ var Language = &Block{
 		{Name: "client_from", Type: Text, Default: `"x-forwarded-for"`, Allowed: []string{"x-forwarded-for", "forwarded"},
 			Help: "which header field of trusted proxies names the client; the other one is replaced", Example: `"forwarded"`},
 		{Name: "record", Type: Text, Help: "a file that every request is written to as a trace, for replay: JSON Lines, compressed if it ends in .gz or .zst; one that is there gets a number instead of being overwritten", Example: `"morning.jsonl.zst"`},
+		{Name: "stop_notice", Type: Duration, Default: `"0s"`, Max: `"1h"`, Help: "for how long a proxy that is told to stop (SIGTERM) answers /ready of control with 503 and still accepts connections, so that who asks there sends no more clients before it closes its listeners; it counts before serve -stop-notice", Example: `"5s"`},
 	},
 	Blocks: []*Block{
 		frontendBlock,

@@ -33,9 +33,12 @@ type Config struct {
 	// x-forwarded-for or forwarded.
 	ClientFrom string
 	Record     Placed[string] // a file for a trace; empty for none
-	Settings   []Settings     // at the top
-	Lets       []Let
-	Broken     bool // the syntax had errors: what is missing may only have been unreadable
+	// StopNotice is for how long a stopping proxy is not ready and still accepts.
+	StopNotice      time.Duration
+	StopNoticeGiven bool
+	Settings        []Settings // at the top
+	Lets            []Let
+	Broken          bool // the syntax had errors: what is missing may only have been unreadable
 }
 
 // Upstream returns the upstream of that name, nil if there is none.

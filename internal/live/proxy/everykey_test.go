@@ -23,7 +23,7 @@ import (
 // heldBy names, for every key of the language, the test that fails when the
 // live proxy ignores it: of this package, or a script of the commands.
 var heldBy = map[string]string{
-	"zone": "TestKeysThatDecide", "trusted_proxies": "TestWhoTheClientIsComesFromTrustedProxiesOnly", "client_from": "TestForwardedIsBelievedWhereThatIsSaid", "record": "upkeep.txtar",
+	"zone": "TestKeysThatDecide", "trusted_proxies": "TestWhoTheClientIsComesFromTrustedProxiesOnly", "client_from": "TestForwardedIsBelievedWhereThatIsSaid", "record": "upkeep.txtar", "stop_notice": "upkeep.txtar",
 	"frontend.listen": "TestRequestsAreSpreadAndLogged", "frontend.protocol": "TestTCPIsCarriedBothWaysToItsEnd", "frontend.proxy_protocol": "TestPROXYProtocolInAndOut",
 	"frontend.clear_http2": "TestHTTP2OnBothSides", "frontend.without": "TestKeysThatDecide", "frontend.tls.certificate": "TestTLSInFront", "frontend.tls.key": "TestTLSInFront",
 	"frontend.tls.min_version": "TestTLSInFront", "frontend.tls.alpn": "TestTLSInFront", "frontend.tls.client_ca": "TestTLSInFront", "frontend.tls.client_certificate": "TestClientCertificatesAskedForAndControlOverTLS",

@@ -82,6 +82,7 @@ type Proxy struct {
 	retired sync.WaitGroup       // of those
 	pools   *pool.Set
 	request atomic.Uint64
+	leaving bool // it is about to stop
 	stopped bool
 	cutOff  bool // a listener that was being closed has cut something off
 	applied bool // a configuration has been served
@@ -401,6 +402,14 @@ func (p *Proxy) limited(f *config.Frontend, r *config.Route, client uint64) time
 
 // Failed returns the error of a listener that broke while serving.
 func (p *Proxy) Failed() <-chan error { return p.failed }
+
+// Leave has the proxy not be ready any more (TakesConnections of control), as it is
+// about to stop; it serves on until Stop.
+func (p *Proxy) Leave() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.leaving = true
+}
 
 // Stop takes no new connections and waits for open requests, up to the grace
 // time. The error says that some were cut off.

@@ -50,13 +50,13 @@ type controlled struct{ *Proxy }
 // StatusWithRecent returns how everything stands, with what was asked lately.
 func (p controlled) StatusWithRecent() status.Status { return p.stands(true) }
 
-// TakesConnections reports whether clients are served.
+// TakesConnections reports whether clients are served, and are to be.
 func (p controlled) TakesConnections() bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	select {
 	case <-p.ready:
-		return !p.stopped && len(p.servers) > 0
+		return !p.leaving && !p.stopped && len(p.servers) > 0
 	default:
 		return false // first probes are awaited
 	}
