@@ -1,8 +1,10 @@
 package check
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -157,6 +159,7 @@ func TestListenersThatClash(t *testing.T) {
 		{"unix:/a", "unix:/b", false},
 		{"host:80", "host:80", true},
 		{"host:80", "0.0.0.0:80", false},
+		{"[::1]:80", "[0:0::1]:80", true},
 	} {
 		a, err := config.ParseAddress(c.a)
 		require.NoError(t, err)
@@ -164,6 +167,11 @@ func TestListenersThatClash(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, c.want, clash(a, b), "%s and %s", c.a, c.b)
 		assert.Equal(t, c.want, clash(b, a), "%s and %s", c.b, c.a)
+		text := fmt.Sprintf("control {\n listen = %q\n}\nfrontend \"web\" {\n listen = %q\n}\n", c.a, c.b)
+		read, reading, err := config.Read([]config.File{{Name: "c.hcl", Source: []byte(text)}})
+		require.NoError(t, err)
+		hit := slices.ContainsFunc(Run(read, reading, nil), func(f config.Finding) bool { return f.ID == "KX107" && strings.HasPrefix(f.Hint, "control has it at c.hcl:2") })
+		assert.Equal(t, c.want, hit, "control at %s, a frontend at %s", c.a, c.b)
 	}
 }
 

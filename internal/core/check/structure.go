@@ -24,11 +24,14 @@ var structureRules = []*Rule{
 		Mend: "give one of them another port, or join the two frontends and tell requests apart by host",
 		Run: func(p *Pass) {
 			type bound struct {
-				addr  config.Address
-				front string
-				at    hcl.Range
+				addr config.Address
+				who  string
+				at   hcl.Range
 			}
 			var all []bound
+			if c := p.Config.Control; c != nil {
+				all = append(all, bound{c.Listen.Value, "control", c.Listen.Range})
+			}
 			for _, f := range p.Config.Frontends {
 				for _, l := range f.Listen {
 					for _, o := range all {
@@ -39,10 +42,10 @@ var structureRules = []*Rule{
 						if o.addr != l.Value {
 							message = fmt.Sprintf("%s and %s cannot both be listened on: one contains the other", o.addr, l.Value)
 						}
-						p.Report(Finding{Range: l.Range, Message: message, Hint: fmt.Sprintf("frontend %q has it at %s", o.front, finder{o.at}.place())})
+						p.Report(Finding{Range: l.Range, Message: message, Hint: fmt.Sprintf("%s has it at %s", o.who, finder{o.at}.place())})
 						break
 					}
-					all = append(all, bound{l.Value, f.Name, l.Range})
+					all = append(all, bound{l.Value, fmt.Sprintf("frontend %q", f.Name), l.Range})
 				}
 			}
 		},
@@ -214,18 +217,10 @@ func itself(c *config.Config, a config.Address) (*config.Frontend, config.Placed
 // clash reports whether two listeners cannot be bound side by side. IPv4 and IPv6
 // are bound apart; an unspecified address takes every one of its family.
 func clash(a, b config.Address) bool {
-	if a == b {
-		return true
-	}
-	if a.Unix != "" || b.Unix != "" || a.Port != b.Port {
-		return false
-	}
 	x, okA := a.IP()
 	y, okB := b.IP()
-	if !okA || !okB || x.Is4() != y.Is4() {
-		return false
-	}
-	return x == y || x.IsUnspecified() || y.IsUnspecified()
+	same := okA && okB && x == y && a.Port == b.Port && a.Unix == b.Unix // however they are written
+	return a == b || same || a.Contains(b) || b.Contains(a)
 }
 
 // reaches reports whether connecting to an address ends at a listener of ours, as

@@ -169,6 +169,14 @@ func (a Address) IP() (netip.Addr, bool) {
 	return ip, err == nil
 }
 
+// Contains reports whether an address is every one of a machine's, of IPv4 or of IPv6,
+// and another one of them, of the same port.
+func (a Address) Contains(other Address) bool {
+	x, ok := a.IP()
+	y, okToo := other.IP()
+	return ok && okToo && a.Unix == "" && other.Unix == "" && a.Port == other.Port && a != other && x.Is4() == y.Is4() && x.IsUnspecified()
+}
+
 // shorten keeps a quoted piece of input readable in a message.
 func shorten(s string) string {
 	const most = 60

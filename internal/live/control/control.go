@@ -97,6 +97,9 @@ func Open(p Proxy, at config.Address, listen func(config.Address) (net.Listener,
 // Address returns where operators are answered.
 func (c *Server) Address() config.Address { return c.address }
 
+// Listener returns what it listens with.
+func (c *Server) Listener() net.Listener { return c.listener }
+
 // Use has operators be answered as a configuration says, over TLS unless secure is nil.
 func (c *Server) Use(cfg *config.Control, secure *tls.Config) {
 	c.state.Store(&state{cfg, secure})

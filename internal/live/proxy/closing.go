@@ -9,24 +9,29 @@ import (
 	"time"
 )
 
-// acceptFor is for how long a listener that is to be closed goes on accepting: what waits
-// in its queue then would be reset.
-const acceptFor = 50 * time.Millisecond
+// A listener that is to be closed goes on accepting for acceptFor: what waits in its queue
+// then would be reset. One that gives way to another that it contains does for
+// acceptWiderFor: handshakes that began before the other was open end here.
+const (
+	acceptFor      = 50 * time.Millisecond
+	acceptWiderFor = time.Second
+)
 
 // shutdown closes the listener and waits for what is open, up to a time; what
-// is left is cut off. The error says of how many connections. It may be called again.
-func (s *server) shutdown(grace time.Duration) error {
+// is left is cut off. It goes on accepting for a while before. The error says of how many
+// connections. It may be called again.
+func (s *server) shutdown(grace, accept time.Duration) error {
 	began := time.Now()
 	s.ending.Store(true)
 	s.mu.Lock()
 	s.closing = true
 	s.mu.Unlock()
-	if l, ok := s.listener.(interface{ SetDeadline(time.Time) error }); !ok || l.SetDeadline(began.Add(min(acceptFor, grace))) != nil {
+	if l, ok := s.listener.(interface{ SetDeadline(time.Time) error }); !ok || l.SetDeadline(began.Add(min(accept, grace))) != nil {
 		s.listener.Close()
 	}
 	select {
 	case <-s.accepted:
-	case <-time.After(min(2*acceptFor, grace)): // it accepts nothing yet, or waits for descriptors
+	case <-time.After(min(accept+acceptFor, grace)): // it accepts nothing yet, or waits for descriptors
 	}
 	s.listener.Close()
 	s.free.Do(func() { close(s.unbound) })

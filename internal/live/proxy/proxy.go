@@ -120,6 +120,11 @@ type entry struct {
 	pages    []string    // by position in frontend.Errors.Pages
 }
 
+// has reports whether the configuration of a frontend has a listener by its own address.
+func (e *entry) has(at config.Address) bool {
+	return slices.ContainsFunc(e.frontend.Listen, func(l config.Placed[config.Address]) bool { return l.Value == at })
+}
+
 // New makes a proxy that serves nothing yet.
 func New(o Options) *Proxy {
 	if o.Seed == 0 {
@@ -195,6 +200,7 @@ func (p *Proxy) Apply(c *config.Config) error {
 		return err
 	}
 	p.takeControl(ctl, c.Control, secure)
+	p.contained(next)
 	p.state.Store(next)
 	p.setConnLimits(c)
 	p.takeServers(next, opened)
@@ -251,6 +257,9 @@ func (p *Proxy) takeControl(ctl *control.Server, cfg *config.Control, secure *tl
 func (p *Proxy) takeServers(next *state, opened []*server) {
 	for addr, s := range p.servers {
 		if e := next.byListen[addr]; e != nil {
+			if was := s.last.Load(); e.has(addr) != was.has(addr) {
+				p.events.Addf(addr.String(), "listening", "frontend %s%s", e.frontend.Name, map[bool]string{false: ", as a part of another listener that contains it"}[e.has(addr)])
+			}
 			s.last.Store(e)
 			s.configure(e.frontend)
 		}
@@ -266,16 +275,22 @@ func (p *Proxy) takeServers(next *state, opened []*server) {
 		if next.byListen[addr] == nil {
 			delete(p.servers, addr)
 			p.closing[s] = struct{}{}
+			accept := acceptFor
+			for at := range p.servers {
+				if addr.Contains(at) { // what came before that one was open waits in the queue of this
+					accept = acceptWiderFor
+				}
+			}
 			p.events.Addf(addr.String(), "closing", "no longer in the configuration; its connections end with their next answer")
-			p.retired.Go(func() { p.retire(s) })
+			p.retired.Go(func() { p.retire(s, accept) })
 		}
 	}
 }
 
 // retire closes a listener that has gone from the configuration, and lets go of what only
-// its connections needed.
-func (p *Proxy) retire(s *server) {
-	err := s.shutdown(p.o.Grace)
+// its connections needed. It goes on accepting for a while.
+func (p *Proxy) retire(s *server, accept time.Duration) {
+	err := s.shutdown(p.o.Grace, accept)
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	delete(p.closing, s)
@@ -425,7 +440,7 @@ func (p *Proxy) Stop() error {
 	var cut atomic.Bool
 	for _, s := range servers {
 		wg.Go(func() {
-			if s.shutdown(p.o.Grace) != nil {
+			if s.shutdown(p.o.Grace, acceptFor) != nil {
 				cut.Store(true)
 			}
 		})
