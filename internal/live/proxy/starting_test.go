@@ -1,6 +1,7 @@
 package proxy
 
 import (
+	"fmt"
 	"io"
 	"net/http"
 	"strings"
@@ -150,6 +151,52 @@ func TestAHungTCPBackendIsSuspended(t *testing.T) {
 		assert.Equal(t, "suspended", state())
 		for _, c := range open {
 			echoes(c)
+		}
+	})
+}
+
+// TestNoRequestMeetsABackendThatNeverWorked: neither one of which no process is there when
+// the proxy starts, nor one that answers 500 to everything and joins by a reload.
+func TestNoRequestMeetsABackendThatNeverWorked(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		probe := "probe \"http\" {\n path = \"/ready\"\n every = \"1s\"\n timeout = \"500ms\"\n }\n}\n"
+		text := front + "upstream \"app\" {\n backends = { a = \"192.0.2.1:80\", gone = \"192.0.2.2:80\" }\n" + probe
+		w := newWorld(t, text)
+		defer w.close()
+		var answered, met atomic.Int64
+		w.start("192.0.2.1:80", func(out http.ResponseWriter, r *http.Request) { _, _ = io.WriteString(out, "a") })
+		w.start("192.0.2.3:80", func(out http.ResponseWriter, r *http.Request) {
+			if r.URL.Path != "/ready" {
+				met.Add(1)
+			}
+			out.WriteHeader(500)
+		})
+		var stop atomic.Bool
+		var wg sync.WaitGroup
+		for range 10 {
+			wg.Go(func() {
+				for !stop.Load() {
+					status, body := w.get(base + "/")
+					assert.Equal(t, "200 a", fmt.Sprint(status, " ", body))
+					answered.Add(1)
+					time.Sleep(7 * time.Millisecond)
+				}
+			})
+		}
+		for i := range 10 {
+			time.Sleep(time.Duration(1000+37*i) * time.Millisecond)
+			backends := "{ a = \"192.0.2.1:80\", gone = \"192.0.2.2:80\", broken = \"192.0.2.3:80\" }"
+			if i%2 == 1 {
+				backends = "{ a = \"192.0.2.1:80\" }"
+			}
+			require.NoError(t, w.proxy.Apply(parse(t, front+"upstream \"app\" {\n backends = "+backends+"\n"+probe)))
+		}
+		time.Sleep(5 * time.Second)
+		stop.Store(true)
+		wg.Wait()
+		assert.Zero(t, met.Load(), "of %d", answered.Load())
+		for _, l := range w.log() {
+			require.Equal(t, []any{"a", 1}, []any{l.Backend, l.Attempts})
 		}
 	})
 }
