@@ -215,8 +215,9 @@ func (l *Pool) noteLocked() {
 				up++
 			}
 		}
-		if was := l.empty; (up == 0) != was {
-			switch l.empty = up == 0; {
+		// One whose first probe is awaited may be in rotation in a moment.
+		if empty := up == 0 && l.core.Unprobed() == 0; empty != l.empty {
+			switch l.empty = empty; {
 			case l.empty && l.cfg.TryAnyway:
 				l.set.o.Event(l.Name, "empty", "no backend is in rotation; requests try one that is out")
 			case l.empty:

@@ -130,7 +130,8 @@ func (l *Pool) Status(at time.Time, recent bool) status.Upstream {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	now := l.set.o.Now()
-	wall := func(t tick.Time) time.Time { return at.Add(-now.Sub(t)) }
+	// Rounded, so that a moment is told alike each time although the clocks drift.
+	wall := func(t tick.Time) time.Time { return at.Add(-now.Sub(t)).Round(time.Millisecond) }
 	u := status.Upstream{Name: l.Name, Algorithm: l.cfg.Algorithm, Waiting: l.core.Waiting(), Refused: l.refused, Backends: []status.Backend{}}
 	fair, total := upstream.FairShares(l.cfg), uint64(0)
 	for _, m := range l.core.Members(now) {
@@ -138,7 +139,10 @@ func (l *Pool) Status(at time.Time, recent bool) status.Upstream {
 		c := l.backends[m.ID].counts
 		b := status.Backend{
 			Name: m.Name, Address: cfg.Address.String(), State: m.State.String(), Why: c.why, Since: wall(m.Since), Rest: max(m.Rest, 0).Seconds(), ByHand: m.ByHand,
-			Zone: cfg.Zone, Tier: cfg.Tier, Weight: m.Weight, FairShare: fair[m.Name], InFlight: m.InFlight, Rate: c.rate(now), Probe: c.probe,
+			Zone: cfg.Zone, Tier: cfg.Tier, Weight: m.Weight, FairShare: fair[m.Name], InFlight: m.InFlight, Rate: c.rate(now),
+		}
+		if l.cfg.Probe != nil {
+			b.Probe = c.probe
 		}
 		if h := l.hands[m.Name]; h != nil {
 			until := h.until

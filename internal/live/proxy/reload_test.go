@@ -175,3 +175,53 @@ func TestWhatWasSetByHandOutlivesAReload(t *testing.T) {
 		}
 	})
 }
+
+// TestAReloadKeepsWhatIsKnown: counts, since when a backend is in its state, and until
+// when a request waits in the queue. What a reload does to the state of a backend is told.
+func TestAReloadKeepsWhatIsKnown(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		probe := "probe \"http\" {\n path = \"/ready\"\n every = \"1s\"\n timeout = \"500ms\"\n}\n"
+		text := func(more string) string {
+			return front + "upstream \"app\" {\n backends = {\n a = { address = \"192.0.2.1:80\", max_in_flight = 1 }\n b = \"192.0.2.2:80\"\n}\n queue {\n timeout = \"5s\"\n}\n" + more + "}\n"
+		}
+		w := newWorld(t, text(probe))
+		defer w.close()
+		w.start("192.0.2.1:80", func(out http.ResponseWriter, r *http.Request) {
+			if r.URL.Path == "/long" {
+				time.Sleep(10 * time.Second)
+			}
+		})
+		for range 3 {
+			w.get(base + "/")
+		}
+		done := make(chan time.Duration, 2)
+		go func() { w.get(base + "/long"); done <- 0 }()
+		time.Sleep(100 * time.Millisecond)
+		began := time.Now()
+		go func() {
+			status, _ := w.get(base + "/")
+			assert.Equal(t, 503, status)
+			done <- time.Since(began)
+		}()
+		time.Sleep(2 * time.Second)
+		before := w.proxy.Status().Upstreams[0]
+		require.Equal(t, 1, before.Waiting)
+		require.Equal(t, []string{"up", "down"}, []string{before.Backends[0].State, before.Backends[1].State})
+		for _, more := range []string{probe, "algorithm = \"least-connections\"\nretry {\n}\n" + probe} {
+			require.NoError(t, w.proxy.Apply(parse(t, text(more))))
+			after := w.proxy.Status().Upstreams[0]
+			after.Algorithm = before.Algorithm
+			assert.Equal(t, before, after)
+			time.Sleep(time.Second)
+			before = w.proxy.Status().Upstreams[0]
+		}
+		assert.Equal(t, 5*time.Second, <-done, "the wait ends as if nothing had been reloaded")
+		require.NoError(t, w.proxy.Apply(parse(t, text(""))))
+		told := w.news("app.b")
+		assert.Equal(t, "up no probe is configured any more", told[len(told)-1].What+" "+told[len(told)-1].Text)
+		b := w.proxy.Status().Upstreams[0].Backends[1]
+		assert.Equal(t, time.Now().Round(time.Millisecond), b.Since)
+		assert.Nil(t, b.Probe, "there is none any more")
+		<-done
+	})
+}
