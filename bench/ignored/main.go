@@ -27,6 +27,8 @@ const (
 	held   = "internal/live/proxy/everykey_test.go"
 	decode = "internal/core/config/decode.go"
 	member = "internal/core/config/members.go"
+
+	commands = "./internal/cli"
 )
 
 // ignoring is added to package config: it reports whether a key of a block is the one
@@ -117,12 +119,16 @@ func run(only string) error {
 	unnoticed := 0
 	for _, key := range names {
 		by, c := keys[key], (*exec.Cmd)(nil)
-		if script, ok := strings.CutSuffix(by, ".txtar"); ok {
+		run, script := strings.CutSuffix(by, ".txtar")
+		if script {
+			run = "TestScripts/^" + run + "$"
+		}
+		if script || ofCommands(by) {
 			// Scripts run the program without our environment.
 			if overlay, err = change(dir, key); err != nil {
 				return err
 			}
-			c = exec.Command("go", "test", "-count=1", "-vet=off", "-overlay", overlay, "-run", "TestScripts/^"+script+"$", "./internal/cli")
+			c = exec.Command("go", "test", "-count=1", "-vet=off", "-overlay", overlay, "-run", run, commands)
 		} else {
 			c = exec.Command(binary, "-test.run", "^"+by+"$", "-test.timeout", "2m")
 			c.Dir = filepath.Dir(held)
@@ -135,6 +141,18 @@ func run(only string) error {
 	}
 	fmt.Printf("%d keys, %d unnoticed\n", len(names), unnoticed)
 	return nil
+}
+
+// ofCommands reports whether a test is one of package cli.
+func ofCommands(test string) bool {
+	names, _ := filepath.Glob(commands + "/*_test.go") // the pattern is well-formed
+	for _, name := range names {
+		text, err := os.ReadFile(name)
+		if err == nil && strings.Contains(string(text), "func "+test+"(") {
+			return true
+		}
+	}
+	return false
 }
 
 // change writes an overlay in which a key is ignored; empty: the one in IGNORED_KEY.

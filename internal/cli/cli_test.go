@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"errors"
 	"flag"
+	"fmt"
 	"io"
 	"net"
 	"os"
@@ -176,25 +178,63 @@ func TestEveryCommandRefusesWhatItDoesNotKnow(t *testing.T) {
 	}
 }
 
-// Where access lines go is obeyed: a log server hears of each request, in a
-// datagram of its own.
+// TestAccessLinesAreSentToALogServer: where the block syslog says, how, and in which form.
 func TestAccessLinesAreSentToALogServer(t *testing.T) {
-	server, err := net.ListenPacket("udp", "127.0.0.1:0")
+	dir, err := os.MkdirTemp("", "log") // short enough for a socket
 	require.NoError(t, err)
-	defer server.Close()
-	c, found, err := config.Read([]config.File{{Name: "t.hcl", Source: []byte("access_log {\n to = \"syslog:" + server.LocalAddr().String() + "\"\n}\nfrontend \"f\" {\n listen = \"127.0.0.1:1\"\n route \"r\" {\n reply {\n }\n }\n}\nupstream \"u\" {\n backends = { a = \"127.0.0.1:2\" }\n}\n")}})
-	require.NoError(t, err)
-	require.Empty(t, found)
-	sink := &accessSink{env: &Env{}}
-	require.NoError(t, sink.open(c))
-	defer sink.close()
-	for _, path := range []string{"/one", "/two"} {
-		sink.add(&accesslog.Line{Method: "GET", Path: path, Status: 200})
-		line := make([]byte, 1000)
-		require.NoError(t, server.SetReadDeadline(time.Now().Add(10*time.Second)))
-		n, _, err := server.ReadFrom(line)
+	defer os.RemoveAll(dir)
+	for _, c := range []struct{ network, at, keys, want string }{
+		{"unixgram", filepath.Join(dir, "log"), "", `^<134>\w{3} [ \d]\d \d\d:\d\d:\d\d kestrix\[\d+\]: - `},
+		{"udp", "127.0.0.1:0", "transport = \"udp\"\n facility = \"local3\"", `^<158>1 \d{4}-\S+Z \S+ kestrix \d+ access - - `},
+		{"tcp", "127.0.0.1:0", "transport = \"tcp\"\n format = \"rfc3164\"\n facility = \"daemon\"", `^<30>\w{3} [ \d]\d \d\d:\d\d:\d\d \S+ kestrix\[\d+\]: - `},
+	} {
+		lines := make(chan string, 10)
+		var at string
+		if c.network == "tcp" {
+			l, err := net.Listen(c.network, c.at)
+			require.NoError(t, err)
+			defer l.Close()
+			at = l.Addr().String()
+			go func() {
+				if conn, err := l.Accept(); err == nil {
+					for s := bufio.NewScanner(conn); s.Scan(); {
+						lines <- s.Text()
+					}
+				}
+			}()
+		} else {
+			l, err := net.ListenPacket(c.network, c.at)
+			require.NoError(t, err)
+			defer l.Close()
+			if at = l.LocalAddr().String(); c.network == "unixgram" {
+				at = "unix:" + at
+			}
+			go func() {
+				for b := make([]byte, 1000); ; {
+					n, _, err := l.ReadFrom(b)
+					if err != nil {
+						return
+					}
+					lines <- string(b[:n])
+				}
+			}()
+		}
+		text := fmt.Sprintf("access_log {\n to = \"syslog\"\n}\nsyslog {\n address = %q\n %s\n}\nfrontend \"f\" {\n listen = \"127.0.0.1:1\"\n route \"r\" {\n reply {\n }\n }\n}\nupstream \"u\" {\n backends = { a = \"127.0.0.1:2\" }\n}\n", at, c.keys)
+		read, found, err := config.Read([]config.File{{Name: "t.hcl", Source: []byte(text)}})
 		require.NoError(t, err)
-		assert.Regexp(t, `^<134>1 \S+ \S+ kestrix \d+ access - - .*"GET `+path+` HTTP/1.1" 200 `, string(line[:n]))
+		require.Empty(t, found, text)
+		sink := &accessSink{env: &Env{}}
+		require.NoError(t, sink.open(read))
+		for _, path := range []string{"/one", "/two"} {
+			sink.add(&accesslog.Line{Method: "GET", Path: path, Status: 200})
+			select {
+			case line := <-lines:
+				assert.Regexp(t, c.want+`.*"GET `+path+` HTTP/1.1" 200 [^\n]*$`, line)
+			case <-time.After(10 * time.Second):
+				t.Fatalf("%s: nothing came", c.network)
+			}
+		}
+		sink.close()
 	}
 }
 

@@ -5,15 +5,17 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"net"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
 
+	"github.com/hashicorp/hcl/v2"
+
 	"kestrix/internal/core/config"
 	"kestrix/internal/live/accesslog"
+	"kestrix/internal/live/syslog"
 )
 
 // accessSink is where access lines go, and the trace that is recorded; a reload
@@ -24,10 +26,16 @@ type accessSink struct {
 
 	mu       sync.RWMutex
 	to       config.AccessLog
-	file     io.Closer
-	log      *accesslog.Log // nil: none
+	server   config.Syslog // where to says so
 	recordTo string
 	record   *recording // nil: none
+	openLog
+}
+
+// openLog is an access log that is written.
+type openLog struct {
+	file io.Closer      // nil: none of ours
+	log  *accesslog.Log // nil: none
 }
 
 // recording is a trace that is being written.
@@ -41,18 +49,24 @@ type recording struct {
 // open goes over to what a configuration says. If it cannot be, nothing has
 // changed.
 func (a *accessSink) open(c *config.Config) error {
+	before, err := a.change(c)
+	before.close() // by now no request waits for that
+	return err
+}
+
+// change is open, but for closing the log there was before.
+func (a *accessSink) change(c *config.Config) (before openLog, err error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	var rec *recording
 	if c.Record.Value != a.recordTo && c.Record.Value != "" {
-		var err error
 		if rec, err = a.startRecord(c.Record); err != nil {
-			return err
+			return openLog{}, err
 		}
 	}
-	if err := a.openLog(c.AccessLog); err != nil {
+	if before, err = a.changeLog(c.AccessLog, c.Syslog); err != nil {
 		rec.stop()
-		return err
+		return openLog{}, err
 	}
 	if c.Record.Value != a.recordTo {
 		if a.record != nil {
@@ -63,7 +77,7 @@ func (a *accessSink) open(c *config.Config) error {
 			a.events.say("recording", "every request into %s", rec.name)
 		}
 	}
-	return nil
+	return before, nil
 }
 
 // startRecord creates the file of a trace, under a name that is free.
@@ -119,34 +133,34 @@ func (r *recording) stop() {
 	r.file.Close()
 }
 
-func (a *accessSink) openLog(to config.AccessLog) error {
-	if a.log != nil && a.to.To == to.To && a.to.Format == to.Format && slices.Equal(a.to.Fields, to.Fields) {
-		return nil
+// changeLog goes over to another access log, unless it is the same, and returns the one
+// before.
+func (a *accessSink) changeLog(to config.AccessLog, server config.Syslog) (before openLog, err error) {
+	server.Range = hcl.Range{} // where it stands is of no matter
+	if a.log != nil && a.to.To.Value == to.To.Value && a.to.Format == to.Format && slices.Equal(a.to.Fields, to.Fields) && a.server == server {
+		return openLog{}, nil
 	}
 	var w io.Writer
 	var file io.Closer
-	address, remote := strings.CutPrefix(to.To, "syslog:")
-	switch {
-	case to.To == "syslog" || remote:
-		c, err := syslogTo(address)
-		if err != nil {
-			return unusable(fmt.Errorf("%slines cannot be sent to %s: %w; access_log { to = ... } names another place", placeOf(to), to.To, reason(err)))
-		}
-		w, file = c, c
-	case to.To == "off":
-	case to.To == "stdout":
+	switch to.To.Value {
+	case "syslog":
+		s := syslog.New(syslog.Options{Server: server, Event: func(format string, args ...any) { a.events.say("log", format, args...) }})
+		w, file = s, s
+	case "off":
+	case "stdout":
 		w = a.env.Stdout
-	case to.To == "stderr":
+	case "stderr":
 		w = a.env.Stderr
 	default:
 		f, err := a.logFile(to)
 		if err != nil {
-			return err
+			return openLog{}, err
 		}
 		w, file = f, f
 	}
-	a.closeLog()
-	a.to, a.file = to, file
+	before = a.openLog
+	a.openLog = openLog{file: file}
+	a.to, a.server = to, server
 	if w != nil {
 		a.log = accesslog.New(w, to, func(lost int, err error) {
 			if err != nil {
@@ -156,13 +170,13 @@ func (a *accessSink) openLog(to config.AccessLog) error {
 			a.events.say("log", "access lines are written again; %s lost", plural(lost, "line"))
 		})
 	}
-	return nil
+	return before, nil
 }
 
 func (a *accessSink) logFile(to config.AccessLog) (*os.File, error) {
-	f, err := os.OpenFile(to.To, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o640)
+	f, err := os.OpenFile(to.To.Value, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o640)
 	if err != nil {
-		return nil, unusable(fmt.Errorf("%sthe access log %s cannot be opened: %w", placeOf(to), to.To, reason(err)))
+		return nil, unusable(fmt.Errorf("%sthe access log %s cannot be opened: %w", placeOf(to), to.To.Value, reason(err)))
 	}
 	return f, nil
 }
@@ -172,7 +186,7 @@ func (a *accessSink) reopen() error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if _, ok := a.file.(*os.File); !ok {
-		a.events.say("log", "access lines go to %s, where nothing is to be opened anew", a.to.To)
+		a.events.say("log", "access lines go to %s, where nothing is to be opened anew", a.to.To.Value)
 		return nil
 	}
 	f, err := a.logFile(a.to)
@@ -182,7 +196,7 @@ func (a *accessSink) reopen() error {
 	a.log.Turn(f)
 	a.file.Close()
 	a.file = f
-	a.events.say("log", "%s was opened anew", a.to.To)
+	a.events.say("log", "%s was opened anew", a.to.To.Value)
 	return nil
 }
 
@@ -192,14 +206,6 @@ func placeOf(l config.AccessLog) string {
 		return ""
 	}
 	return fmt.Sprintf("%s:%d:%d: ", l.Range.Filename, l.Range.Start.Line, l.Range.Start.Column)
-}
-
-// syslogTo connects to a log server, or to that of this machine.
-func syslogTo(address string) (net.Conn, error) {
-	if strings.Contains(address, ":") {
-		return net.Dial("udp", address)
-	}
-	return net.Dial("unixgram", "/dev/log")
 }
 
 func (a *accessSink) add(x *accesslog.Line) {
@@ -216,19 +222,18 @@ func (a *accessSink) add(x *accesslog.Line) {
 func (a *accessSink) close() {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	a.closeLog()
+	a.openLog.close()
+	a.openLog = openLog{}
 	a.record.stop()
 	a.record = nil
 }
 
-// closeLog ends the access log. a.mu is held.
-func (a *accessSink) closeLog() {
-	if a.log != nil {
-		a.log.Close()
-		a.log = nil
+// close writes what is gathered.
+func (o openLog) close() {
+	if o.log != nil {
+		o.log.Close()
 	}
-	if a.file != nil {
-		a.file.Close()
-		a.file = nil
+	if o.file != nil {
+		o.file.Close()
 	}
 }

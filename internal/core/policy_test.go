@@ -34,6 +34,7 @@ var allowed = map[string][]string{
 		"internal/core/cause", "internal/core/config", "internal/core/health", "internal/core/request", "internal/core/route", "internal/core/status", "internal/core/sticky", "internal/core/tick", "internal/core/upstream",
 		"internal/live/journal", "internal/live/socket", "internal/live/wire",
 	},
+	"internal/live/syslog":    {"internal/core/config", "internal/live/socket"},
 	"internal/live/accesslog": {"internal/core/cause", "internal/core/config", "internal/core/trace"},
 	"internal/live/journal":   {"internal/core/config", "internal/core/tick", "internal/core/upstream"},
 	"internal/report":         {"internal/core", "internal/report"},

@@ -170,7 +170,9 @@ func TestListenersThatClash(t *testing.T) {
 		text := fmt.Sprintf("control {\n listen = %q\n}\nfrontend \"web\" {\n listen = %q\n}\n", c.a, c.b)
 		read, reading, err := config.Read([]config.File{{Name: "c.hcl", Source: []byte(text)}})
 		require.NoError(t, err)
-		hit := slices.ContainsFunc(Run(read, reading, nil), func(f config.Finding) bool { return f.ID == "KX107" && strings.HasPrefix(f.Hint, "control has it at c.hcl:2") })
+		hit := slices.ContainsFunc(Run(read, reading, nil), func(f config.Finding) bool {
+			return f.ID == "KX107" && strings.HasPrefix(f.Hint, "control has it at c.hcl:2")
+		})
 		assert.Equal(t, c.want, hit, "control at %s, a frontend at %s", c.a, c.b)
 	}
 }

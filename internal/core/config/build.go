@@ -12,7 +12,7 @@ import (
 // build makes the model from nodes that were read by the table.
 func (d *Decoder) build(c *Config, roots []*Node) {
 	d.share(roots)
-	var limits *Node
+	var limits, syslog *Node
 	for _, root := range roots {
 		for _, n := range root.Nodes {
 			switch n.Def.Name {
@@ -26,6 +26,12 @@ func (d *Decoder) build(c *Config, roots []*Node) {
 					continue
 				}
 				c.AccessLog = d.accessLog(n)
+			case "syslog":
+				if syslog != nil {
+					d.Add(IDTwice, n.Range, "syslog is given twice", fmt.Sprintf("the first stands at %s:%d", syslog.Range.Filename, syslog.Range.Start.Line))
+					continue
+				}
+				syslog = n
 			case "control":
 				if c.Control != nil {
 					d.Add(IDTwice, n.Range, "control is given twice", fmt.Sprintf("the first stands at %s:%d", c.Control.Range.Filename, c.Control.Range.Start.Line))
@@ -50,6 +56,13 @@ func (d *Decoder) build(c *Config, roots []*Node) {
 		c.AccessLog = d.accessLog(&Node{Def: Language.Block("access_log")})
 		c.AccessLog.Given = false
 	}
+	switch {
+	case syslog == nil:
+		syslog = &Node{Def: syslogBlock}
+	case c.AccessLog.To.Value != "syslog":
+		d.Add(IDUnknown, syslog.Range, "syslog says which log server, and nothing goes there", "access_log { to = \"syslog\" }, or remove the block")
+	}
+	c.Syslog = d.syslog(syslog)
 }
 
 // topKeys reads the keys at the top, each of which may stand once in all files
@@ -92,24 +105,6 @@ func (d *Decoder) topKeys(c *Config, roots []*Node) {
 	c.StopNotice = Get[time.Duration](all, "stop_notice")
 	_, c.StopNoticeGiven = all.values["stop_notice"]
 	c.ConnectionsTotal = Get[int](all.child("limits"), "connections_total")
-}
-
-func (d *Decoder) accessLog(n *Node) AccessLog {
-	l := AccessLog{Range: n.Range, Given: true, To: Get[string](n, "to"), Format: Get[string](n, "format"), Fields: Get[[]FieldPair](n, "fields")}
-	if address, ok := strings.CutPrefix(l.To, "syslog:"); ok {
-		if a, err := ParseAddress(address); err != nil || a.Unix != "" {
-			d.Add(IDType, n.At("to"), fmt.Sprintf("%q is not an address to send lines to", shorten(address)), "like \"syslog:192.0.2.9:514\"")
-		}
-	}
-	if len(l.Fields) > 0 && l.Format != "json" {
-		d.Add(IDUnknown, n.At("fields"), "fields belong to the json format; Combined lines have their own", "format = \"json\"")
-	}
-	for _, f := range l.Fields {
-		if !containsText(AccessFields, f.Value.Value) {
-			d.Add(IDChoice, f.Value.Range, fmt.Sprintf("the access log knows nothing of %q", shorten(f.Value.Value)), didYouMean(f.Value.Value, AccessFields))
-		}
-	}
-	return l
 }
 
 func (d *Decoder) frontend(n *Node) *Frontend {

@@ -58,7 +58,8 @@ func TestASmallConfigurationIsRead(t *testing.T) {
 	assert.Equal(t, 30*time.Second, u.Timeouts.Answer)
 	assert.Equal(t, "app", c.Frontends[0].Routes[0].SendTo.Value)
 	assert.True(t, c.Frontends[0].Routes[0].When.Empty())
-	assert.Equal(t, AccessLog{To: "stdout", Format: "combined"}, c.AccessLog)
+	assert.Equal(t, AccessLog{To: Placed[string]{Value: "stdout"}, Format: "combined"}, c.AccessLog)
+	assert.Equal(t, Syslog{Facility: 16, Transport: "unix", Address: Address{Unix: "/dev/log"}, Format: "local"}, c.Syslog)
 }
 
 func TestEveryBlockAndKeyIsRead(t *testing.T) {
@@ -167,7 +168,7 @@ access_log {
 	assert.Equal(t, "tcp", computed.Probe.Kind)
 	assert.Equal(t, 5*time.Second, computed.Probe.Every)
 	assert.Equal(t, 5*time.Second, computed.Probe.EveryDown, "as every, if not given")
-	assert.Equal(t, "access.log", c.AccessLog.To)
+	assert.Equal(t, "access.log", c.AccessLog.To.Value)
 }
 
 // TestMistakesAreToldWithPlaceAndCure puts one mistake after the other into the

@@ -7,8 +7,6 @@
 // a file, as texts are handed in, nor decide about requests.
 package config
 
-import "strings"
-
 // Failures are the words that say which outcomes of an attempt count, in
 // `suspend` and `retry`; a status such as "502" may stand beside them.
 var Failures = []string{"connect", "timeout", "reset"}
@@ -44,17 +42,8 @@ var Language = &Block{
 				{Name: "connections_total", Type: Whole, Min: "1", Max: "10000000", Help: "open connections of clients, on all frontends. At the limit idle connections are closed first, the longest idle first; then the address with the most connections loses its newest. If not given: the process's limit of open files (RLIMIT_NOFILE), less 64 for control, logs and listeners and one for each probed backend, halved; the other half is for connections to backends", Example: "20000"},
 			},
 		},
-		{
-			Name: "access_log", Always: true,
-			Help: "one line per request, readable as a trace by replay",
-			Keys: []*Key{
-				{Name: "to", Type: Text, Default: `"stdout"`, Help: "stdout, stderr, off, syslog (RFC 5424, of this machine), syslog:HOST:PORT (the same by UDP), or the path of a file that is appended to", Example: `"access.log"`},
-				{Name: "format", Type: Text, Default: `"combined"`, Allowed: []string{"combined", "json"},
-					Help: "Combined log lines with further fields, or JSON Lines", Example: `"json"`},
-				{Name: "fields", Type: FieldTable, Help: "of the json format: the keys that are written, in this order, and what stands in each: " + strings.Join(AccessFields, ", ") + "; all under their own names, if not given",
-					Example: `{ at = "time", who = "client", took = "duration", backend = "backend" }`},
-			},
-		},
+		accessLogBlock,
+		syslogBlock,
 		{
 			Name: "let", Free: true, Many: true,
 			Help: "values of one's own: let { port = 8080 }, used as let.port",

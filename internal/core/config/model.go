@@ -22,6 +22,7 @@ type Config struct {
 	Frontends []*Frontend
 	Upstreams []*Upstream
 	AccessLog AccessLog
+	Syslog    Syslog
 	// ConnectionsTotal is how many connections clients may have open together; 0:
 	// as the machine allows.
 	ConnectionsTotal int
@@ -379,15 +380,6 @@ type Limits struct {
 	BodySize    int64
 	Rate        float64 // requests a second
 	Burst       int
-}
-
-// AccessLog says where access lines go.
-type AccessLog struct {
-	Range  hcl.Range
-	Given  bool
-	To     string      // stdout, stderr, off, syslog, syslog:HOST:PORT or a path
-	Format string      // combined or json
-	Fields []FieldPair // key and AccessFields' name of each; none: all
 }
 
 // Let is a value of one's own.

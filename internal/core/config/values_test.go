@@ -126,3 +126,35 @@ func TestTimesAreBounded(t *testing.T) {
 	require.NoError(t, err)
 	assert.Less(t, float64(d)*3, float64(math.MaxInt64), "three of them can be added up")
 }
+
+// TestWhichLogServerIsMeant: what of the keys of syslog goes together.
+func TestWhichLogServerIsMeant(t *testing.T) {
+	for _, c := range []struct{ log, syslog, want string }{
+		{"syslog", "", ""},
+		{"syslog", "facility = \"daemon\"\n format = \"rfc5424\"", ""},
+		{"syslog", "transport = \"tcp\"\n address = \"192.0.2.9:514\"", ""},
+		{"off", "facility = \"daemon\"", "syslog says which log server, and nothing goes there"},
+		{"syslog", "transport = \"tcp\"", "transport is \"tcp\" and no address is given"},
+		{"syslog", "transport = \"udp\"\n address = \"unix:/dev/log\"", "unix:/dev/log is a unix socket; udp wants a host and port"},
+		{"syslog", "address = \"192.0.2.9:514\"", "192.0.2.9:514 is no unix socket, which transport = \"unix\" wants"},
+		{"syslog", "facility = \"kern\"", "facility cannot be \"kern\""},
+		{"syslog:192.0.2.9:514", "", "\"syslog:192.0.2.9:514\" is no place for lines; a block of its own says which log server"},
+	} {
+		text := small + "access_log {\n to = \"" + c.log + "\"\n}\n"
+		if c.syslog != "" {
+			text += "syslog {\n " + c.syslog + "\n}\n"
+		}
+		read, found := read(t, text)
+		if c.want == "" {
+			assert.Empty(t, said(found), text)
+			assert.NotEmpty(t, read.Syslog.Format)
+			continue
+		}
+		if assert.Len(t, found, 1, text) {
+			assert.Contains(t, found[0].Message, c.want)
+			assert.NotEmpty(t, found[0].Hint)
+		}
+	}
+	_, found := read(t, small+"access_log {\n to = \"syslog\"\n}\nsyslog {\n}\nsyslog {\n}\n")
+	assert.Len(t, found, 1, "it is given twice")
+}

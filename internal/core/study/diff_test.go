@@ -109,7 +109,11 @@ func TestPlacesAreNoChange(t *testing.T) {
 }
 record = "today.jsonl.zst"
 access_log {
-  to = "syslog:127.0.0.1:514"
+  to = "syslog"
+}
+syslog {
+  transport = "udp"
+  address   = "127.0.0.1:514"
 }
 trusted_proxies = ["192.0.2.0/24"]
 frontend "gate" {

@@ -2,10 +2,7 @@ package accesslog
 
 import (
 	"bytes"
-	"fmt"
 	"io"
-	"os"
-	"strings"
 	"sync"
 	"time"
 
@@ -19,7 +16,7 @@ type Log struct {
 	mu    sync.Mutex
 	w     io.Writer
 	line  func([]byte, *Line) []byte
-	each  bool // every line is written by itself, as a datagram wants it
+	each  bool // every line is written by itself, without its end
 	buf   []byte
 	lines int // in buf
 	ended chan struct{}
@@ -48,10 +45,7 @@ func New(w io.Writer, cfg config.AccessLog, tell func(lost int, err error)) *Log
 		line = (*Line).AppendJSON
 	}
 	l := &Log{w: w, tell: tell, line: func(b []byte, a *Line) []byte { return line(a, b) }}
-	if strings.HasPrefix(cfg.To, "syslog") {
-		head := syslogHead()
-		l.each, l.line = true, func(b []byte, a *Line) []byte { return line(a, head(b, a.Time)) }
-	}
+	l.each = cfg.To.Value == "syslog"
 	return l.begin(accessDelay)
 }
 
@@ -71,21 +65,6 @@ func (l *Log) begin(delay time.Duration) *Log {
 	l.ended, l.done = make(chan struct{}), make(chan struct{})
 	go l.run(delay)
 	return l
-}
-
-// syslogHead returns what stands before each line (RFC 5424 section 6): facility
-// local0, severity informational.
-func syslogHead() func([]byte, time.Time) []byte {
-	host, err := os.Hostname()
-	if err != nil || host == "" {
-		host = "-"
-	}
-	rest := fmt.Sprintf(" %s kestrix %d access - ", host, os.Getpid())
-	return func(b []byte, t time.Time) []byte {
-		b = append(b, "<134>1 "...)
-		b = t.UTC().AppendFormat(b, "2006-01-02T15:04:05.000000Z07:00")
-		return append(b, rest...)
-	}
 }
 
 // Add takes a finished request.

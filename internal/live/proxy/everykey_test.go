@@ -21,7 +21,7 @@ import (
 )
 
 // heldBy names, for every key of the language, the test that fails when the
-// live proxy ignores it: of this package, or a script of the commands.
+// live proxy ignores it: of this package or of the commands, or a script of theirs.
 var heldBy = map[string]string{
 	"zone": "TestKeysThatDecide", "trusted_proxies": "TestWhoTheClientIsComesFromTrustedProxiesOnly", "client_from": "TestForwardedIsBelievedWhereThatIsSaid", "record": "upkeep.txtar", "stop_notice": "upkeep.txtar",
 	"frontend.listen": "TestRequestsAreSpreadAndLogged", "frontend.protocol": "TestTCPIsCarriedBothWaysToItsEnd", "frontend.proxy_protocol": "TestPROXYProtocolInAndOut",
@@ -63,13 +63,14 @@ var heldBy = map[string]string{
 	"frontend.pass_fields": "TestFieldsOfTheProxyAreItsOwn", "frontend.timeouts.half_closed": "TestAClientThatEndsItsDirection", "frontend.limits.body_rate": "TestBodiesHaveALeastRate", "frontend.limits.stalled_streams": "TestStreamsThatWaitForTheirClient",
 	"frontend.route.stream_requests": "TestTrailersInterimAnswersAndHeldBackBodies", "upstream.sticky.pass_cookie": "TestFieldsOfTheProxyAreItsOwn", "limits.connections_total": "TestConnectionsInAllAreBounded",
 	"access_log.to": "upkeep.txtar", "access_log.format": "upkeep.txtar", "access_log.fields": "secure.txtar",
+	"syslog.facility": "TestAccessLinesAreSentToALogServer", "syslog.transport": "TestAccessLinesAreSentToALogServer", "syslog.address": "TestAccessLinesAreSentToALogServer", "syslog.format": "TestAccessLinesAreSentToALogServer",
 }
 
 // TestEveryKeyIsHeldLive walks the language: a key that is new needs a test that
 // holds the proxy to it, and a test that is named has to be there and to give it.
 func TestEveryKeyIsHeldLive(t *testing.T) {
 	sources := map[string]string{}
-	for _, pattern := range []string{"*_test.go", "../../cli/testdata/script/*.txtar"} {
+	for _, pattern := range []string{"*_test.go", "../../cli/*_test.go", "../../cli/testdata/script/*.txtar"} {
 		names, err := filepath.Glob(pattern)
 		require.NoError(t, err)
 		for _, name := range names {

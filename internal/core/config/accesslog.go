@@ -1,0 +1,90 @@
+package config
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/hashicorp/hcl/v2"
+)
+
+// AccessLog says where access lines go.
+type AccessLog struct {
+	Range  hcl.Range
+	Given  bool
+	To     Placed[string] // stdout, stderr, off, syslog or a path
+	Format string         // combined or json
+	Fields []FieldPair    // key and AccessFields' name of each; none: all
+}
+
+// Syslog says which log server takes what goes to syslog, and how.
+type Syslog struct {
+	Range     hcl.Range
+	Facility  int     // its code (RFC 5424 section 6.2.1)
+	Transport string  // unix, udp or tcp
+	Address   Address // of a unix socket for unix
+	Format    string  // local, rfc3164 or rfc5424
+}
+
+// facilities are the codes of those that programs of users have (RFC 5424 section
+// 6.2.1, table 1).
+var facilities = map[string]int{"user": 1, "daemon": 3, "local0": 16, "local1": 17, "local2": 18, "local3": 19, "local4": 20, "local5": 21, "local6": 22, "local7": 23}
+
+var accessLogBlock = &Block{
+	Name: "access_log", Always: true,
+	Help: "one line per request, readable as a trace by replay",
+	Keys: []*Key{
+		{Name: "to", Type: Text, Default: `"stdout"`, Help: "stdout, stderr, off, syslog (as the block syslog says), or the path of a file that is appended to", Example: `"access.log"`},
+		{Name: "format", Type: Text, Default: `"combined"`, Allowed: []string{"combined", "json"},
+			Help: "Combined log lines with further fields, or JSON Lines", Example: `"json"`},
+		{Name: "fields", Type: FieldTable, Help: "of the json format: the keys that are written, in this order, and what stands in each: " + strings.Join(AccessFields, ", ") + "; all under their own names, if not given",
+			Example: `{ at = "time", who = "client", took = "duration", backend = "backend" }`},
+	},
+}
+
+var syslogBlock = &Block{
+	Name: "syslog",
+	Help: "which log server takes access lines with access_log { to = \"syslog\" }; that of this machine, unless given",
+	Keys: []*Key{
+		{Name: "facility", Type: Text, Default: `"local0"`, Allowed: []string{"user", "daemon", "local0", "local1", "local2", "local3", "local4", "local5", "local6", "local7"},
+			Help: "by which the log server sorts what it takes; the severity is informational", Example: `"local3"`},
+		{Name: "transport", Type: Text, Default: `"unix"`, Allowed: []string{"unix", "udp", "tcp"},
+			Help: "how lines travel: by datagrams of a unix socket, by UDP (RFC 5426), where a line that gets lost is missed by nobody, or by TCP (RFC 6587)", Example: `"tcp"`},
+		{Name: "address", Type: Addr, Default: `"unix:/dev/log"`, Help: "where the log server takes them: a unix socket, or with udp and tcp a host and port", Example: `"192.0.2.9:514"`},
+		{Name: "format", Type: Text, Allowed: []string{"local", "rfc3164", "rfc5424"},
+			Help: "what stands before each line: local is what programs write to the socket of their machine (a time, and no host), rfc3164 has the host too, rfc5424 is the standard with the year. Over TCP a line of rfc5424 begins with its length, others end with a line feed. If not given: local with unix, rfc5424 with udp and tcp", Example: `"rfc5424"`},
+	},
+}
+
+func (d *Decoder) accessLog(n *Node) AccessLog {
+	l := AccessLog{Range: n.Range, Given: true, To: Placed[string]{Get[string](n, "to"), n.At("to")}, Format: Get[string](n, "format"), Fields: Get[[]FieldPair](n, "fields")}
+	if strings.HasPrefix(l.To.Value, "syslog:") {
+		d.Add(IDType, n.At("to"), fmt.Sprintf("%q is no place for lines; a block of its own says which log server", shorten(l.To.Value)), "to = \"syslog\", and at the top syslog { transport = \"udp\", address = \"192.0.2.9:514\" }, each key on a line of its own")
+	}
+	if len(l.Fields) > 0 && l.Format != "json" {
+		d.Add(IDUnknown, n.At("fields"), "fields belong to the json format; Combined lines have their own", "format = \"json\"")
+	}
+	for _, f := range l.Fields {
+		if !containsText(AccessFields, f.Value.Value) {
+			d.Add(IDChoice, f.Value.Range, fmt.Sprintf("the access log knows nothing of %q", shorten(f.Value.Value)), didYouMean(f.Value.Value, AccessFields))
+		}
+	}
+	return l
+}
+
+func (d *Decoder) syslog(n *Node) Syslog {
+	s := Syslog{Range: n.Range, Facility: facilities[Get[string](n, "facility")], Transport: Get[string](n, "transport"), Address: Get[Placed[Address]](n, "address").Value, Format: Get[string](n, "format")}
+	switch {
+	case s.Transport == "unix" && s.Address.Unix == "":
+		d.Add(IDType, n.At("address"), fmt.Sprintf("%s is no unix socket, which transport = \"unix\" wants", s.Address), "transport = \"udp\" or \"tcp\", or an address like \"unix:/dev/log\"")
+	case s.Transport != "unix" && !n.Has("address"):
+		d.Add(IDMissing, n.Range, fmt.Sprintf("transport is %q and no address is given", s.Transport), "address = \"192.0.2.9:514\" says where the log server takes lines")
+	case s.Transport != "unix" && s.Address.Unix != "":
+		d.Add(IDType, n.At("address"), fmt.Sprintf("%s is a unix socket; %s wants a host and port", s.Address, s.Transport), "an address like \"192.0.2.9:514\", or transport = \"unix\"")
+	}
+	if s.Format == "" {
+		if s.Format = "rfc5424"; s.Transport == "unix" {
+			s.Format = "local"
+		}
+	}
+	return s
+}
