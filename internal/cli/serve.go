@@ -52,6 +52,8 @@ and takes sockets over that are opened for it; docs/kestrix.service is a unit fi
 			fs.Uint64Var(&s.seed, "seed", 0, "`NUMBER` that keys ties and draws; 0 takes a random one")
 			fs.StringVar(&s.ready, "ready", "", "`FILE` that is written when it listens, for scripts")
 			fs.StringVar(&s.journal, "journal", "", "`FILE` that every input and decision is written to, for why -journal; one that is there gets a number instead of being overwritten")
+			s.journalSize = 1 << 30
+			fs.Var(&s.journalSize, "journal-size", "`SIZE` of the journal in all: beyond it the oldest eighth is removed; 0B is without end")
 			fs.BoolVar(&s.watch, "watch", false, "read the configuration again when its files change")
 			fs.Var(&logs, "log", "`WHAT` else is told on stderr: probes, each as it ends; may be repeated")
 			return func(ctx context.Context, env *Env, args []string) error {
@@ -66,6 +68,9 @@ and takes sockets over that are opened for it; docs/kestrix.service is a unit fi
 						return usage("-log cannot be %q; there is: probes", l)
 					}
 				}
+				if s.journalSize != 0 && s.journalSize < 1<<20 {
+					return usage("-journal-size is at least 1MiB, or 0B for one without end")
+				}
 				s.probes = len(logs) > 0
 				s.name, s.with = args[0], *with
 				return runServe(ctx, env, &s)
@@ -77,6 +82,7 @@ and takes sockets over that are opened for it; docs/kestrix.service is a unit fi
 type serveFlags struct {
 	name, ready   string
 	journal       string
+	journalSize   sizeFlag
 	with          []string
 	grace, notice time.Duration
 	seed          uint64

@@ -5,7 +5,10 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"slices"
+	"strconv"
+	"strings"
 
 	"kestrix/internal/live/journal"
 	"kestrix/internal/report"
@@ -41,14 +44,9 @@ func (p *pastFlags) run(env *Env, o *output, fs *flag.FlagSet, args []string) er
 	case p.verify == p.request.given:
 		return usage("beside -journal, -request ID or -verify is wanted")
 	}
-	f, err := os.Open(p.file)
+	j, err := readJournal(p.file)
 	if err != nil {
-		return unusable(fmt.Errorf("%s cannot be read: %w", p.file, reason(err)))
-	}
-	defer f.Close()
-	j, err := journal.Read(f)
-	if err != nil {
-		return unusable(fmt.Errorf("%s:%w", p.file, err))
+		return unusable(err)
 	}
 	if p.verify {
 		return p.again(env, o, j)
@@ -61,8 +59,9 @@ func (p *pastFlags) run(env *Env, o *output, fs *flag.FlagSet, args []string) er
 		if o.format == "json" {
 			return writeJSON(w, struct {
 				Request uint64           `json:"request"`
+				Whole   bool             `json:"whole"` // the journal has its beginning
 				Story   []journal.Moment `json:"story"`
-			}{p.request.value, story})
+			}{p.request.value, j.Whole(), story})
 		}
 		var told []report.PastMoment
 		for _, m := range story {
@@ -72,13 +71,52 @@ func (p *pastFlags) run(env *Env, o *output, fs *flag.FlagSet, args []string) er
 			}
 			told = append(told, x)
 		}
-		_, err := io.WriteString(w, env.style(env.Stdout, o.noColour || o.file != "").Past(p.request.value, told))
+		_, err := io.WriteString(w, env.style(env.Stdout, o.noColour || o.file != "").Past(p.request.value, told, j.Whole()))
 		return err
 	})
 }
 
+// readJournal reads a journal from the part that is named, or where that is gone the first
+// there is, to its last.
+func readJournal(name string) (*journal.Journal, error) {
+	parts := partsOf(name)
+	if ends := filepath.Ext(name); ends != "" {
+		base := strings.TrimSuffix(name, ends)
+		all := partsOf(base)
+		if part, err := strconv.Atoi(ends[1:]); err == nil && slices.Contains(all, part) {
+			name, parts = base, all[slices.Index(all, part):]
+		}
+	}
+	if len(parts) == 0 {
+		parts = []int{1} // which cannot be read
+	}
+	var whole *journal.Journal
+	for _, part := range parts {
+		f, err := os.Open(partName(name, part))
+		if err != nil {
+			return nil, fmt.Errorf("%s cannot be read: %w", name, reason(err))
+		}
+		j, err := journal.Read(f)
+		f.Close()
+		switch {
+		case err != nil:
+			return nil, fmt.Errorf("%s:%w", partName(name, part), err)
+		case whole == nil:
+			whole = j
+		default:
+			if err := whole.Append(j); err != nil {
+				return nil, fmt.Errorf("%s: %w", partName(name, part), err)
+			}
+		}
+	}
+	return whole, nil
+}
+
 // again verifies a journal.
 func (p *pastFlags) again(env *Env, o *output, j *journal.Journal) error {
+	if !j.Whole() {
+		return unusable(fmt.Errorf("%s: its beginning is gone, as serve -journal-size says, and without it no core can decide the same again: nothing is verified", p.file))
+	}
 	err := journal.Verify(j.Entries, j.Seed)
 	said := fmt.Sprintf("%s: %s, seed %d, written by version %s; the core decides all of it again as it did", p.file, report.Count(int64(len(j.Entries)))+" entries", j.Seed, j.Version)
 	if err != nil {

@@ -23,7 +23,7 @@ type PastBackend struct {
 }
 
 // Past tells why a past request went where it went.
-func (s Style) Past(request uint64, story []PastMoment) string {
+func (s Style) Past(request uint64, story []PastMoment, whole bool) string {
 	var b strings.Builder
 	first := story[0]
 	b.WriteString(s.bold(fmt.Sprintf("request %d%s%s", request, s.dot(), first.Upstream)) + s.dot() + first.At.UTC().Format("2006-01-02 15:04:05.000000 UTC") + "\n")
@@ -45,11 +45,17 @@ func (s Style) Past(request uint64, story []PastMoment) string {
 			s.pastBackends(&b, &m)
 		}
 	}
+	if !whole {
+		b.WriteString("\n" + flow("This is what was written at the time. The beginning of the journal is gone, so that how the backends stood cannot be computed again.", s.Width, 0) + "\n")
+	}
 	return b.String()
 }
 
 // pastBackends writes how all of them stood.
 func (s Style) pastBackends(b *strings.Builder, m *PastMoment) {
+	if len(m.Backends) == 0 {
+		return
+	}
 	var rows [][]string
 	for _, x := range m.Backends {
 		why := x.Why

@@ -137,10 +137,10 @@ func TestWhyAPastRequestWentWhereItWent(t *testing.T) {
 		{At: at.Add(30 * time.Millisecond), Call: "settle", Outcome: "connection broken", Again: true},
 		{At: at.Add(30 * time.Millisecond), Call: "choose", Reason: "no_backend", Backends: stood},
 		{At: at.Add(40 * time.Millisecond), Call: "cancel", Outcome: "the client left"},
-	})
+	}, false)
 	for _, want := range []string{
 		"request 7 · booking · 2026-11-27 03:04:05.000000 UTC\n", "  +0 s  waits in the queue: nobody has room\n", "  +20.0 ms  attempt 1 goes to auk, by algorithm\n",
-		"      auk      up              1          3  chosen\n      gannet   suspended       2          0  it is suspended\n", "  +30.0 ms  connection broken: it is tried once more\n", "  +30.0 ms  refused: no_backend\n", "  +40.0 ms  the client left\n",
+		"      auk      up              1          3  chosen\n      gannet   suspended       2          0  it is suspended\n", "  +30.0 ms  connection broken: it is tried once more\n", "  +30.0 ms  refused: no_backend\n", "  +40.0 ms  the client left\n", "\nThis is what was written at the time. The beginning of the journal is gone",
 	} {
 		assert.Contains(t, text, want)
 	}

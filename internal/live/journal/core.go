@@ -31,6 +31,15 @@ type Entry struct {
 	Operation upstream.Operation
 	Weight    int
 	SeatKey   uint64
+	Chosen    []Choice // of a choose and an advance: which backend a request was given
+}
+
+// Choice is the answer to a request in words, for journals whose beginning is gone: without
+// it no core can be told what it was told.
+type Choice struct {
+	Request uint64 `json:"request"`
+	Backend string `json:"backend,omitempty"` // empty for none
+	Reason  string `json:"reason"`
 }
 
 // Core is the core of an upstream, with a journal of what it is told. It is not safe for
@@ -66,7 +75,7 @@ func (d *Core) Reload(now tick.Time, cfg *config.Upstream) {
 func (d *Core) Choose(now tick.Time, q *upstream.Request, a *upstream.Attempt) upstream.Verdict {
 	v := d.Upstream.Choose(now, q, a)
 	if d.journal != nil {
-		d.note(Entry{Call: "choose", At: now, Request: *q, Said: fmt.Sprint(v)})
+		d.note(Entry{Call: "choose", At: now, Request: *q, Said: fmt.Sprint(v), Chosen: []Choice{d.choice(q.ID, v)}})
 	}
 	return v
 }
@@ -128,9 +137,24 @@ func (d *Core) Advance(now tick.Time, actions []upstream.Action) []upstream.Acti
 	before := len(actions)
 	actions = d.Upstream.Advance(now, actions)
 	if d.journal != nil {
-		d.note(Entry{Call: "advance", At: now, Said: actionWords(actions[before:])})
+		e := Entry{Call: "advance", At: now, Said: actionWords(actions[before:])}
+		for _, a := range actions[before:] {
+			if a.Kind == upstream.Granted {
+				e.Chosen = append(e.Chosen, d.choice(a.Grant.Request.ID, a.Grant.Verdict))
+			}
+		}
+		d.note(e)
 	}
 	return actions
+}
+
+// choice words a verdict.
+func (d *Core) choice(request uint64, v upstream.Verdict) Choice {
+	c := Choice{Request: request, Reason: d.ReasonWord(v.Reason)}
+	if v.Kind == upstream.Go {
+		c.Backend = d.Backend(v.Backend).Name
+	}
+	return c
 }
 
 func actionWords(actions []upstream.Action) string {

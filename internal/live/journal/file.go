@@ -23,6 +23,17 @@ type Head struct {
 	Version string    `json:"version"` // of the program
 	Seed    uint64    `json:"seed"`
 	Began   time.Time `json:"began"` // what times in it count from
+	// Part numbers the parts of a journal that was too large for one, from 1; 0 is 1.
+	Part int `json:"part,omitempty"`
+}
+
+// Whole reports whether a journal has its beginning, without which no core can be told
+// again what it was told.
+func (h *Head) Whole() bool { return h.Part <= 1 }
+
+// continues reports whether a part is the next one of another.
+func (h *Head) continues(before *Head) bool {
+	return h.Seed == before.Seed && h.Began.Equal(before.Began) && max(h.Part, 1) == max(before.Part, 1)+1
 }
 
 // entryLine is an entry as it is written: a line of JSON, without what is zero.
@@ -39,10 +50,11 @@ type entryLine struct {
 	Operation *upstream.Operation `json:"operation,omitempty"`
 	Weight    int                 `json:"weight,omitempty"`
 	SeatKey   uint64              `json:"seat_key,omitempty"`
+	Chosen    []Choice            `json:"chosen,omitempty"`
 }
 
 func lineOf(e *Entry) entryLine {
-	l := entryLine{Upstream: e.Upstream, At: e.At, Call: e.Call, Said: e.Said, Weight: e.Weight, SeatKey: e.SeatKey}
+	l := entryLine{Upstream: e.Upstream, At: e.At, Call: e.Call, Said: e.Said, Weight: e.Weight, SeatKey: e.SeatKey, Chosen: e.Chosen}
 	if e.Config != nil {
 		c := *e.Config
 		c.Settings = nil // words for people
@@ -69,7 +81,7 @@ func lineOf(e *Entry) entryLine {
 }
 
 func (l *entryLine) entry() Entry {
-	e := Entry{Upstream: l.Upstream, At: l.At, Call: l.Call, Said: l.Said, Config: l.Config, Weight: l.Weight, SeatKey: l.SeatKey}
+	e := Entry{Upstream: l.Upstream, At: l.At, Call: l.Call, Said: l.Said, Config: l.Config, Weight: l.Weight, SeatKey: l.SeatKey, Chosen: l.Chosen}
 	if l.Request != nil {
 		e.Request = *l.Request
 	}
@@ -90,42 +102,84 @@ func (l *entryLine) entry() Entry {
 
 // Writer writes a journal, a line an entry. It is safe for concurrent use.
 type Writer struct {
-	mu     sync.Mutex
-	w      *bufio.Writer
-	broken func(error) // is told once of what cannot be written; nothing is after it
-	failed bool
+	mu      sync.Mutex
+	w       *bufio.Writer
+	head    Head
+	written int64 // bytes of this part
+	o       WriterOptions
+	failed  bool
+}
+
+// WriterOptions of a Writer.
+type WriterOptions struct {
+	// PartSize is how many bytes a part of the journal has about; 0: all is one part.
+	PartSize int64
+	// Next begins another part, and ends the one before.
+	Next func(part int) (io.Writer, error)
+	// Broken is told once of what cannot be written; nothing is after it.
+	Broken func(error)
 }
 
 // NewWriter begins a journal.
-func NewWriter(w io.Writer, head Head, broken func(error)) *Writer {
-	j := &Writer{w: bufio.NewWriterSize(w, 64<<10), broken: broken}
-	head.Form = form
-	j.put(head)
+func NewWriter(w io.Writer, head Head, o WriterOptions) *Writer {
+	head.Form, head.Part = form, 1
+	j := &Writer{w: bufio.NewWriterSize(w, 64<<10), head: head, o: o}
+	j.put(head, 0)
 	j.Flush() // whatever becomes of the proxy, what this is shows
 	return j
 }
 
 // Add writes an entry.
-func (j *Writer) Add(e Entry) { j.put(lineOf(&e)) }
+func (j *Writer) Add(e Entry) { j.put(lineOf(&e), j.o.PartSize) }
 
-func (j *Writer) put(v any) {
+// put writes a line, in another part if this one is larger than most; 0: never.
+func (j *Writer) put(v any, most int64) {
 	text, err := json.Marshal(v)
 	j.mu.Lock()
 	defer j.mu.Unlock()
+	if most > 0 && j.written >= most && !j.failed {
+		j.check(j.begin())
+	}
 	if j.failed {
 		return
 	}
 	if err == nil {
-		_, err = j.w.Write(append(text, '\n'))
+		err = j.line(text)
 	}
 	j.check(err)
+}
+
+// begin begins another part. j.mu is held.
+func (j *Writer) begin() error {
+	if err := j.w.Flush(); err != nil {
+		return err
+	}
+	j.head.Part++
+	w, err := j.o.Next(j.head.Part)
+	if err != nil {
+		return err
+	}
+	j.w.Reset(w)
+	j.written = 0
+	text, err := json.Marshal(j.head)
+	if err != nil {
+		return err
+	}
+	return j.line(text)
+}
+
+// line writes a line. j.mu is held.
+func (j *Writer) line(text []byte) error {
+	j.written += int64(len(text)) + 1
+	_, err := j.w.Write(append(text, '\n'))
+	return err
 }
 
 // check notes an error. j.mu is held.
 func (j *Writer) check(err error) {
 	if err != nil && !j.failed {
 		j.failed = true
-		j.broken(err)
+		j.o.Broken(err)
 	}
 }
 
@@ -140,9 +194,22 @@ func (j *Writer) Flush() {
 
 // Journal is one that was read.
 type Journal struct {
-	Head
+	Head    // of its first part
 	Entries []Entry
 	Cut     bool // the last line is not whole, as of a proxy that still writes
+	last    Head // of its last part
+}
+
+// Append adds the next part of a journal.
+func (j *Journal) Append(next *Journal) error {
+	switch {
+	case j.Cut:
+		return errors.New("the part before it is not whole")
+	case !next.continues(&j.last):
+		return errors.New("it does not continue the part before it")
+	}
+	j.Entries, j.Cut, j.last = append(j.Entries, next.Entries...), next.Cut, next.Head
+	return nil
 }
 
 // Read reads a journal. The error says in which line something else stands.
@@ -168,6 +235,7 @@ func Read(r io.Reader) (*Journal, error) {
 			if j.Form != form {
 				return nil, fmt.Errorf("1:1: the journal has form %d, and this program reads form %d; version %s wrote it", j.Form, form, j.Version)
 			}
+			j.last = j.Head
 			continue
 		}
 		var l entryLine

@@ -3,11 +3,14 @@ package journal
 import (
 	"bytes"
 	"errors"
+	"io"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/tick"
 )
 
 // fullDisk takes nothing.
@@ -18,7 +21,7 @@ func (f *fullDisk) Write([]byte) (int, error) { f.n++; return 0, errors.New("the
 func TestAJournalThatCannotBeWrittenOrRead(t *testing.T) {
 	told := 0
 	f := &fullDisk{}
-	j := NewWriter(f, Head{}, func(error) { told++ })
+	j := NewWriter(f, Head{}, WriterOptions{Broken: func(error) { told++ }})
 	for range 5000 {
 		j.Add(Entry{Upstream: "app", Call: "advance"})
 	}
@@ -57,6 +60,50 @@ func TestAJournalThatCannotBeWrittenOrRead(t *testing.T) {
 			assert.NoError(t, err)
 		}
 	}
+}
+
+// TestAJournalInParts is written in parts of some size, and read together again.
+func TestAJournalInParts(t *testing.T) {
+	var parts []*bytes.Buffer
+	next := func(part int) (io.Writer, error) {
+		parts = append(parts, &bytes.Buffer{})
+		assert.Equal(t, len(parts), part)
+		return parts[len(parts)-1], nil
+	}
+	first, err := next(1)
+	require.NoError(t, err)
+	j := NewWriter(first, Head{Seed: 7}, WriterOptions{PartSize: 100_000, Next: next, Broken: func(err error) { assert.NoError(t, err) }})
+	for i := range 5000 {
+		j.Add(Entry{Upstream: "app", At: tick.Time(i), Call: "advance", Chosen: []Choice{{Request: uint64(i), Backend: "auk", Reason: "round-robin"}}})
+	}
+	j.Flush()
+	require.Len(t, parts, 6)
+	read := func(part int) *Journal {
+		assert.InDelta(t, 95_000, parts[part-1].Len(), 6000)
+		j, err := Read(bytes.NewReader(parts[part-1].Bytes()))
+		require.NoError(t, err)
+		return j
+	}
+	whole := read(1)
+	for part := 2; part <= len(parts)-1; part++ {
+		require.NoError(t, whole.Append(read(part)))
+	}
+	assert.True(t, whole.Whole())
+	assert.False(t, read(2).Whole())
+	require.EqualError(t, read(2).Append(read(4)), "it does not continue the part before it")
+	for i := range whole.Entries {
+		assert.Equal(t, tick.Time(i), whole.Entries[i].At)
+	}
+	story, err := read(2).Story(1500)
+	require.NoError(t, err)
+	assert.Equal(t, "granted auk round-robin", story[0].Call+" "+story[0].Backend+" "+story[0].Reason)
+
+	broken := 0
+	j = NewWriter(&bytes.Buffer{}, Head{}, WriterOptions{PartSize: 10, Next: func(int) (io.Writer, error) { return nil, errors.New("the disk is full") }, Broken: func(error) { broken++ }})
+	for range 10 {
+		j.Add(Entry{Call: "advance"})
+	}
+	assert.Equal(t, 1, broken)
 }
 
 // FuzzJournal reads journals of anybody, and tells them to cores.

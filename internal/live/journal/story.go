@@ -30,14 +30,21 @@ type Stood struct {
 	InFlight int    `json:"in_flight"`
 }
 
-// Story tells a journal again and returns what was decided of a request, and why. The
-// error says that the journal has no such request, or that a core says something
-// else than it did.
+// Story tells a journal again and returns what was decided of a request, and why. Of one
+// whose beginning is gone it returns what was written at the time, without how the
+// backends stood. The error says that the journal has no such request, or that a core says
+// something else than it did.
 func (j *Journal) Story(request uint64) ([]Moment, error) {
 	t := storyteller{request: request, began: j.Began}
-	err := verify(j.Entries, j.Seed, t.watch)
-	if err != nil {
+	if !j.Whole() {
+		for i := range j.Entries {
+			t.written(&j.Entries[i])
+		}
+	} else if err := verify(j.Entries, j.Seed, t.watch); err != nil {
 		return nil, err
+	}
+	if len(t.out) == 0 && !j.Whole() {
+		return nil, fmt.Errorf("the journal has no request %d; its beginning is gone, and may have had it", request)
 	}
 	if len(t.out) == 0 {
 		return nil, fmt.Errorf("the journal has no request %d", request)
@@ -86,17 +93,44 @@ func (t *storyteller) watch(e *Entry, core *upstream.Upstream) func(upstream.Ver
 					t.chosen(m, core, x.Grant.Verdict)
 				}
 			}
-		case "cancel":
-			m.Outcome = "the client left"
-			t.out = append(t.out, m)
-		case "settle":
-			m.Outcome, m.Again = e.Outcome.Kind.String(), s == upstream.Again
-			if e.Outcome.Kind == upstream.Answered {
-				m.Outcome = fmt.Sprintf("answered %d", e.Outcome.Status)
-			}
-			t.out = append(t.out, m)
+		case "settle", "cancel":
+			t.ended(m, e, s == upstream.Again)
 		}
 	}
+}
+
+// written notes what an entry says of itself.
+func (t *storyteller) written(e *Entry) {
+	m := Moment{At: t.began.Add(time.Duration(e.At)), Upstream: e.Upstream, Call: e.Call}
+	switch e.Call {
+	case "choose", "advance":
+		if e.Call == "advance" {
+			m.Call = "granted"
+		}
+		for _, c := range e.Chosen {
+			if c.Request == t.request {
+				m.Backend, m.Reason = c.Backend, c.Reason
+				t.out = append(t.out, m)
+			}
+		}
+	case "settle", "cancel":
+		if e.Request.ID == t.request {
+			t.ended(m, e, e.Said == fmt.Sprint(upstream.Again))
+		}
+	}
+}
+
+// ended notes the end of an attempt.
+func (t *storyteller) ended(m Moment, e *Entry, again bool) {
+	switch {
+	case e.Call == "cancel":
+		m.Outcome = "the client left"
+	case e.Outcome.Kind == upstream.Answered:
+		m.Outcome, m.Again = fmt.Sprintf("answered %d", e.Outcome.Status), again
+	default:
+		m.Outcome, m.Again = e.Outcome.Kind.String(), again
+	}
+	t.out = append(t.out, m)
 }
 
 // chosen notes a verdict.

@@ -20,7 +20,7 @@ func (w *world) written() []byte {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	var b bytes.Buffer
-	j := journal.NewWriter(&b, journal.Head{Version: "t", Seed: w.proxy.o.Seed, Began: w.began}, func(err error) { assert.NoError(w.t, err) })
+	j := journal.NewWriter(&b, journal.Head{Version: "t", Seed: w.proxy.o.Seed, Began: w.began}, journal.WriterOptions{Broken: func(err error) { assert.NoError(w.t, err) }})
 	for _, e := range w.journal {
 		j.Add(e)
 	}
@@ -61,6 +61,18 @@ func TestTheJournalTellsWhy(t *testing.T) {
 			}
 		}
 		assert.Positive(t, retried)
+		later := *j
+		later.Part = 2
+		for _, a := range w.log() { // the same without the beginning, but for how backends stood
+			story, err := j.Story(a.ID)
+			require.NoError(t, err)
+			written, err := later.Story(a.ID)
+			require.NoError(t, err)
+			for i := range story {
+				story[i].Backends = nil
+			}
+			assert.Equal(t, story, written)
+		}
 		_, err = j.Story(1 << 40)
 		assert.EqualError(t, err, "the journal has no request 1099511627776")
 		// Whatever is changed in it is found.

@@ -232,7 +232,7 @@ func (w *world) close() {
 	defer w.mu.Unlock()
 	assert.NoError(w.t, journal.Verify(w.journal, w.proxy.o.Seed))
 	var file bytes.Buffer
-	out := journal.NewWriter(&file, journal.Head{Seed: w.proxy.o.Seed, Began: w.began}, func(err error) { assert.NoError(w.t, err) })
+	out := journal.NewWriter(&file, journal.Head{Seed: w.proxy.o.Seed, Began: w.began}, journal.WriterOptions{Broken: func(err error) { assert.NoError(w.t, err) }})
 	for _, e := range w.journal {
 		out.Add(e)
 	}
