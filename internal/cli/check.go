@@ -40,12 +40,16 @@ A comment on the line, or alone above it, allows a finding for a reason:
 			fs.StringVar(&c.explain, "explain", "", "tell all about the rule with this `ID`, such as KX203")
 			fs.StringVar(&c.severity, "severity", "advice", "the least `SEVERITY` to show: error, warning or advice")
 			strict := fs.Bool("strict", false, "warnings count as errors do")
-			fs.BoolVar(&c.live, "live", false, "look at this machine as well: names, backends, probes, listeners, certificates")
+			fs.BoolVar(&c.live, "live", false, "look at this machine as well: names, backends, probes, listeners, certificates, files that are written, the log server")
+			fs.StringVar(&c.journal, "journal", "", "with -live: the `FILE` that serve -journal is to write")
 			with := withFlag(fs)
 			return func(ctx context.Context, env *Env, args []string) error {
 				c.strict = *strict
 				if err := c.check(&o); err != nil {
 					return err
+				}
+				if c.journal != "" && !c.live {
+					return usage("-journal has a meaning with -live only")
 				}
 				if c.explain != "" {
 					if o.format != "text" && o.format != "json" {
@@ -64,6 +68,7 @@ A comment on the line, or alone above it, allows a finding for a reason:
 
 type checkFlags struct {
 	explain, severity string
+	journal           string
 	strict, live      bool
 	least             config.Severity
 }
@@ -124,7 +129,7 @@ func runCheck(ctx context.Context, env *Env, o *output, c *checkFlags, names, wi
 			return err
 		}
 		if c.live && !s.config.Broken {
-			rows, more := inspect.Live(ctx, s.config, s.facts, proxy.Options{ReadFile: besides(s.read[0])})
+			rows, more := inspect.Live(ctx, s.config, s.facts, c.journal, proxy.Options{ReadFile: besides(s.read[0])})
 			seen = append(seen, rows...)
 			s.found = append(s.found, more...)
 			s.found.Sort()

@@ -140,6 +140,9 @@ func runServe(ctx context.Context, env *Env, f *serveFlags) error {
 	if err != nil {
 		return err
 	}
+	if err := filesApart(s, f.journal); err != nil {
+		return err
+	}
 	n := &eventLog{w: env.Stderr, style: env.style(env.Stderr, false)}
 	x := &serving{env: env, f: f, events: n, access: &accessSink{env: env, events: n}, told: make(chan chan reloaded)}
 	if x.manager, err = underManager(env, n); err != nil {
@@ -270,6 +273,9 @@ func (x *serving) reload() reloaded {
 	x.manager.reloading()
 	defer x.manager.reloaded()
 	s, err := usable(x.env, x.f.name, x.f.with)
+	if err == nil {
+		err = filesApart(s, x.f.journal)
+	}
 	if err == nil {
 		err = x.access.open(s.config)
 	}

@@ -25,6 +25,10 @@ var LiveRules = []*Rule{
 		Why: "the proxy would take the backend out after as many of these as down_after says", Mend: "mend the backend, or ask what it really answers"},
 	{ID: "KX807", Severity: config.Warning, Title: "a listener that cannot be bound",
 		Why: "the proxy would not start; if it is in use by the proxy that is already running, all is well", Mend: "end what holds the address, or listen on another"},
+	{ID: "KX809", Severity: config.Error, Title: "a file that cannot be written",
+		Why: "the proxy would not start, or lose what belongs there; who asks may have other rights than the user that it runs as", Mend: "make the folder, and let that user write there"},
+	{ID: "KX810", Severity: config.Warning, Title: "a log server that cannot be reached",
+		Why: "access lines wait for it, 1 MiB of them, and further ones are lost", Mend: "start it, or correct the address in the block syslog"},
 	{ID: "KX808", Severity: config.Error, Title: "a password that is tried first",
 		Why: "a handful of words opens many doors, and whoever looks for open doors begins with them", Mend: "`kestrix password` makes the hash of a better one"},
 }
@@ -34,7 +38,7 @@ var Guesses = []string{"password", "password1", "12345678", "changeme", "kestrix
 
 // Seen is one thing that `check -live` looked at.
 type Seen struct {
-	Kind   string        // name, backend, probe, listener or certificate
+	Kind   string        // name, backend, probe, listener, user, file, log server or certificate
 	Who    string        // such as booking.auk
 	What   string        // such as an address
 	Result string        // a word

@@ -3,6 +3,7 @@ package check
 import (
 	"fmt"
 	"net/netip"
+	"path"
 	"time"
 
 	"github.com/hashicorp/hcl/v2"
@@ -86,6 +87,26 @@ var structureRules = []*Rule{
 							Range: x.at, Message: fmt.Sprintf("%s needs http, and frontend %q speaks tcp", x.what, f.Name),
 							Hint: fmt.Sprintf("the protocol stands at %s", finder{f.ProtocolAt}.place()),
 						})
+					}
+				}
+			}
+		},
+	},
+	{
+		ID: "KX113", Severity: config.Error, Title: "one file for two things",
+		Why:  "what is written for one of them destroys the other: lines of two forms between each other are no log and no trace, and a configuration with access lines in it is none",
+		Mend: "give each its own file",
+		Run: func(p *Pass) {
+			files := p.Config.NamedFiles()
+			for i, f := range files {
+				for _, o := range files[:i] {
+					if f.Written && placeOf(p.Config, &f) == placeOf(p.Config, &o) {
+						message := fmt.Sprintf("%s is written to %s, which is %s", f.What, f.Name.Value, o.What)
+						if o.Written {
+							message = fmt.Sprintf("%s and %s are written to one file, %s", o.What, f.What, f.Name.Value)
+						}
+						p.Report(Finding{Range: f.Name.Range, Message: message, Hint: fmt.Sprintf("%s stands at %s", o.What, finder{o.Name.Range}.place())})
+						break
 					}
 				}
 			}
@@ -200,6 +221,14 @@ func probeWitness(a config.Address, x, y *config.Upstream) string {
 		return fmt.Sprintf("%q after %s at the latest", u.Name, u.Probe.Every*time.Duration(u.Probe.DownAfter))
 	}
 	return fmt.Sprintf("when %s refuses connections, it is noticed by %s and by %s", a, say(x), say(y))
+}
+
+// placeOf returns where a file stands, as far as its name tells.
+func placeOf(c *config.Config, f *config.NamedFile) string {
+	if f.Beside && !path.IsAbs(f.Name.Value) && len(c.Files) > 0 {
+		return path.Join(path.Dir(c.Files[0].Name), f.Name.Value)
+	}
+	return path.Clean(f.Name.Value)
 }
 
 // itself finds a listener of ours at which connecting to an address ends.

@@ -1,5 +1,11 @@
 package config
 
+import (
+	"slices"
+
+	"github.com/hashicorp/hcl/v2"
+)
+
 // UsedPair is a certificate with its key and, if one shows it, the frontend.
 type UsedPair struct {
 	Pair
@@ -60,6 +66,38 @@ func (c *Config) ErrorPages() []Placed[string] {
 		for _, p := range f.Errors.Pages {
 			out = append(out, p.File)
 		}
+	}
+	return out
+}
+
+// NamedFile is a file that a configuration names, or is.
+type NamedFile struct {
+	What    string // such as access_log
+	Name    Placed[string]
+	Written bool // by the proxy; others are read
+	Beside  bool // a relative name counts from the folder of the configuration
+}
+
+// NamedFiles lists all of them.
+func (c *Config) NamedFiles() []NamedFile {
+	var out []NamedFile
+	for _, f := range c.Files {
+		out = append(out, NamedFile{What: "the configuration", Name: Placed[string]{Value: f.Name, Range: hcl.Range{Filename: f.Name, Start: hcl.InitialPos}}})
+	}
+	for _, x := range c.Pairs() {
+		out = append(out, NamedFile{What: "certificate", Name: x.Certificate, Beside: true}, NamedFile{What: "key", Name: x.Key, Beside: true})
+	}
+	for _, x := range c.Authorities() {
+		out = append(out, NamedFile{What: "a file of authorities", Name: x, Beside: true})
+	}
+	for _, x := range c.ErrorPages() {
+		out = append(out, NamedFile{What: "an error page", Name: x, Beside: true})
+	}
+	if to := c.AccessLog.To; !slices.Contains([]string{"stdout", "stderr", "off", "syslog"}, to.Value) {
+		out = append(out, NamedFile{What: "access_log", Name: to, Written: true})
+	}
+	if c.Record.Value != "" {
+		out = append(out, NamedFile{What: "record", Name: c.Record, Written: true})
 	}
 	return out
 }

@@ -3,6 +3,7 @@ package inspect
 import (
 	"context"
 	"fmt"
+	"net"
 	"strings"
 	"sync"
 	"time"
@@ -18,12 +19,16 @@ import (
 // atOnce is how many things are tried at the same time.
 const atOnce = 256
 
-// Live looks at the machine: whether names resolve, backends answer, probes pass
-// and listeners can be bound. It returns what was seen, in the order of the
+// Live looks at the machine: whether names resolve, backends answer, probes pass,
+// listeners can be bound, and what serve writes can be written, to a journal as well unless
+// that is empty. It returns what was seen, in the order of the
 // configuration, and what is wrong with it. When ctx ends, it returns what there
 // is so far.
-func Live(ctx context.Context, c *config.Config, facts *check.Facts, o proxy.Options) ([]check.Seen, config.Findings) {
-	l := &look{ctx: ctx, trial: proxy.NewDryRun(o), room: make(chan struct{}, atOnce)}
+func Live(ctx context.Context, c *config.Config, facts *check.Facts, journal string, o proxy.Options) ([]check.Seen, config.Findings) {
+	l := &look{ctx: ctx, trial: proxy.NewDryRun(o), dial: o.Dial, room: make(chan struct{}, atOnce)}
+	if l.dial == nil {
+		l.dial = new(net.Dialer).DialContext
+	}
 	l.names(c)
 	for _, u := range c.Upstreams {
 		for _, b := range u.Backends {
@@ -41,6 +46,7 @@ func Live(ctx context.Context, c *config.Config, facts *check.Facts, o proxy.Opt
 			l.do(func() ([]check.Seen, config.Findings) { return password(u) })
 		}
 	}
+	l.written(c, journal)
 	l.wait.Wait()
 	var rows []check.Seen
 	var found config.Findings
@@ -54,6 +60,7 @@ func Live(ctx context.Context, c *config.Config, facts *check.Facts, o proxy.Opt
 type look struct {
 	ctx     context.Context
 	trial   *proxy.DryRun
+	dial    func(ctx context.Context, network, address string) (net.Conn, error)
 	wait    sync.WaitGroup
 	room    chan struct{}
 	results []*result

@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
@@ -96,7 +97,7 @@ func TestWhatIsSeenOfTheMachine(t *testing.T) {
 			ReadFile: func(string) ([]byte, error) { return nil, os.ErrNotExist },
 		}
 		facts := Facts(c, Disk{Read: func(string) ([]byte, error) { return nil, errors.New("no such file or directory") }}, time.Now())
-		rows, findings := Live(t.Context(), c, facts, o)
+		rows, findings := Live(t.Context(), c, facts, "", o)
 		var got []string
 		for _, r := range rows {
 			got = append(got, strings.Join([]string{r.Kind, r.Who, r.What, r.Result, r.Detail, fmt.Sprint(r.Good)}, " | "))
@@ -131,13 +132,65 @@ func TestPasswordsThatAreTriedFirst(t *testing.T) {
 		hash, err := bcrypt.GenerateFromPassword([]byte(password), bcrypt.MinCost)
 		require.NoError(t, err)
 		c := &config.Config{Control: &config.Control{Listen: config.Placed[config.Address]{Value: config.Address{Unix: "/run/none/none.sock"}}, Users: []config.User{{Name: "mary", Password: string(hash)}}}}
-		rows, found := Live(t.Context(), c, Facts(c, Disk{}, time.Now()), proxy.Options{})
+		rows, found := Live(t.Context(), c, Facts(c, Disk{}, time.Now()), "", proxy.Options{})
 		assert.Equal(t, good, rows[1].Good, password)
 		if !good {
 			assert.Equal(t, "KX808", found[len(found)-1].ID)
 			assert.NotContains(t, found[len(found)-1].Witness, password, "the password itself is not told")
 		}
 	}
+}
+
+// TestWhatIsWrittenIsTried: files, which are left as they are, and the log server.
+func TestWhatIsWrittenIsTried(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "there.log"), []byte("a line\n"), 0o600))
+	dial := func(_ context.Context, network, address string) (net.Conn, error) {
+		if address == "192.0.2.9:514" || address == "/dev/log" {
+			here, _ := net.Pipe()
+			return here, nil
+		}
+		return nil, &net.OpError{Op: "dial", Err: syscall.ECONNREFUSED}
+	}
+	for _, c := range []struct{ log, syslog, record, journal, want string }{
+		{log: "there.log", record: "trace.jsonl", journal: "a.journal", want: "access_log writable, record writable, -journal writable, "},
+		{log: "no/such.log", record: ".", journal: "no/such.journal", want: "access_log not writable KX809, record not writable KX809, -journal not writable KX809, "},
+		{log: "syslog", want: "access_log connects, "},
+		{log: "syslog", syslog: "address = \"unix:/run/nobody\"", want: "access_log cannot be reached KX810, "},
+		{log: "syslog", syslog: "transport = \"tcp\"\n address = \"192.0.2.9:514\"", want: "access_log connects, "},
+		{log: "syslog", syslog: "transport = \"tcp\"\n address = \"192.0.2.8:514\"", want: "access_log cannot be reached KX810, "},
+		{log: "syslog", syslog: "transport = \"udp\"\n address = \"192.0.2.8:514\"", want: "access_log unknown, "},
+	} {
+		in := func(name string) string {
+			if name == "syslog" || name == "" {
+				return name
+			}
+			return filepath.Join(dir, name)
+		}
+		text := fmt.Sprintf("record = %q\naccess_log {\n to = %q\n}\nfrontend \"f\" {\n listen = \"127.0.0.1:1\"\n route \"r\" {\n reply {\n }\n }\n}\nupstream \"u\" {\n backends = { a = \"127.0.0.1:2\" }\n}\n", in(c.record), in(c.log))
+		if c.syslog != "" {
+			text += "syslog {\n " + c.syslog + "\n}\n"
+		}
+		read, reading, err := config.Read([]config.File{{Name: "t.hcl", Source: []byte(text)}})
+		require.NoError(t, err)
+		require.Empty(t, reading, text)
+		rows, found := Live(t.Context(), read, Facts(read, Disk{}, time.Now()), in(c.journal), proxy.Options{Dial: dial, Listen: func(string, string) (net.Listener, error) { return closer{}, nil }})
+		got, n := "", 0
+		for _, r := range rows {
+			if r.Kind != "file" && r.Kind != "log server" {
+				continue
+			}
+			if got += r.Who + " " + r.Result; !r.Good {
+				n++
+				got += " " + found[len(found)-strings.Count(c.want, "KX")+n-1].ID
+			}
+			got += ", "
+		}
+		assert.Equal(t, c.want, got)
+	}
+	left, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	assert.Len(t, left, 1, "nothing is created")
 }
 
 type closer struct{ net.Listener }

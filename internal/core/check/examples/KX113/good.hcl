@@ -1,0 +1,20 @@
+record = "today.jsonl"
+frontend "web" {
+  listen = "127.0.0.1:8080"
+  route "all" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = {
+    auk    = "127.0.0.1:9001"
+    gannet = "127.0.0.1:9002"
+  }
+  probe "http" {
+    path = "/ready"
+  }
+}
+access_log {
+  to     = "today.log"
+  format = "json"
+}
