@@ -269,7 +269,7 @@ func (e *Engine) faultEnds(f *fault) {
 		}
 		switch k.Order {
 		case "park", "drain":
-			e.operate(s, upstream.Return, 0)
+			e.operate(s, upstream.Admit, 0)
 		case "weight":
 			e.operate(s, upstream.Weigh, t.weight)
 		}

@@ -223,6 +223,9 @@ func (e *Engine) tell(v *view) {
 			s.outTime += e.now - p.outSince
 		}
 		e.faultsSee(s)
+		if c.ByWeight {
+			continue
+		}
 		if len(e.res.Health) >= maxHealth {
 			e.res.HealthCut = true
 			continue

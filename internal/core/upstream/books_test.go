@@ -118,7 +118,7 @@ func TestTheCoreKeepsItsBooks(t *testing.T) {
 				u.Reload(now, parseMembers(t, members, more))
 			case what == 8:
 				b := u.cfg.Backends[rapid.IntRange(0, len(u.cfg.Backends)-1).Draw(t, "backend")]
-				u.Operate(now, id(t, u, b.Name), Operation(rapid.IntRange(0, int(Forget)).Draw(t, "order")), rapid.IntRange(0, 3).Draw(t, "weight"))
+				u.Operate(now, id(t, u, b.Name), Operation(rapid.IntRange(0, int(Admit)).Draw(t, "order")), rapid.IntRange(0, 3).Draw(t, "weight"))
 			}
 			checkBooks(t, u)
 		}

@@ -111,7 +111,7 @@ func (u *Upstream) changed(now tick.Time, id BackendID, from health.State, why s
 		return
 	}
 	m.health.ChangedAt = now
-	u.changes = append(u.changes, Change{now, id, from, to, why})
+	u.changes = append(u.changes, Change{At: now, Backend: id, From: from, To: to, Why: why})
 }
 
 // Changes adds the changes of state since the last call to out.
@@ -127,7 +127,7 @@ func (u *Upstream) Quiet() bool { return len(u.changes) == 0 }
 // Operate does what an operator orders. weight is read for Weigh only.
 func (u *Upstream) Operate(now tick.Time, id BackendID, op Operation, weight int) {
 	m := &u.members[id]
-	from := m.health.State()
+	from, in := m.health.State(), u.Eligible(id)
 	why := ""
 	switch op {
 	case Park:
@@ -135,14 +135,19 @@ func (u *Upstream) Operate(now tick.Time, id BackendID, op Operation, weight int
 	case Drain:
 		m.health.Operator, why = health.Drained, "drained by hand"
 	case Return:
-		m.health.Operator, why = health.In, "returned by hand"
+		m.health.Operator, m.weight, why = health.In, m.cfg.Weight, "returned by hand"
+	case Admit:
+		m.health.Operator, why = health.In, "what was ordered is over"
 	case Weigh:
-		m.weight = max(0, weight)
+		m.weight, why = max(0, weight), fmt.Sprintf("weight %d by hand", weight)
 	case Forget:
 		m.health.Forget()
 		m.hasShare = false
 		why = "health forgotten by hand"
 	}
 	u.changed(now, id, from, why)
+	if m.health.State() == from && u.Eligible(id) != in { // by its weight
+		u.changes = append(u.changes, Change{At: now, Backend: id, From: from, To: from, Why: why, ByWeight: true})
+	}
 	u.countTrials()
 }

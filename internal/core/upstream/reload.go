@@ -83,7 +83,7 @@ func (u *Upstream) add(now tick.Time, b config.Backend, later bool) {
 		for i := range u.members {
 			if o := &u.members[i]; o.leaving && o.cfg.Name == b.Name {
 				m.health.Operator = o.health.Operator // an operator's order is for the name
-				if o.weight != o.cfg.Weight {
+				if o.weight != o.cfg.Weight && o.cfg.Weight == b.Weight {
 					m.weight = o.weight
 				}
 			}
@@ -95,8 +95,8 @@ func (u *Upstream) add(now tick.Time, b config.Backend, later bool) {
 		}
 	}
 	m := &u.members[id]
-	if known && m.weight == m.cfg.Weight {
-		m.weight = b.Weight // a weight set by hand stays
+	if known && (m.weight == m.cfg.Weight || m.cfg.Weight != b.Weight) {
+		m.weight = b.Weight // one set by hand stays until the configuration has another
 	}
 	m.cfg, m.probing, m.first = b, false, false
 	if u.cfg.Probe == nil || !u.cfg.Probe.Of().Reports {
@@ -213,7 +213,7 @@ func (u *Upstream) resume(now tick.Time, id BackendID) {
 	}
 	if to := m.health.State(); to != from {
 		m.health.ChangedAt = now
-		u.changes = append(u.changes, Change{now, id, from, to, why})
+		u.changes = append(u.changes, Change{At: now, Backend: id, From: from, To: to, Why: why})
 	}
 	if m.health.Resting() {
 		u.due.Push(m.health.RestsTill, event{slot: id, kind: restOver, gen: u.gen})

@@ -58,7 +58,7 @@ func (u *Upstream) rest(now tick.Time, id BackendID, why string) {
 	u.changed(now, id, from, why)
 	if from == health.Suspended && m.health.State() == from { // a trial failed, which is shown all the same
 		m.health.ChangedAt = now
-		u.changes = append(u.changes, Change{now, id, from, from, why})
+		u.changes = append(u.changes, Change{At: now, Backend: id, From: from, To: from, Why: why})
 	}
 	u.countTrials()
 }

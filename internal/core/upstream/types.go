@@ -211,17 +211,19 @@ type Operation uint8
 const (
 	Park   Operation = iota // take it out
 	Drain                   // keep its sessions, give it no new ones
-	Return                  // clears the operator's axis only
+	Return                  // end all that an operator has set, its weight included
 	Weigh                   // set its weight
 	Forget                  // drop what probes and traffic have shown
+	Admit                   // end Park and Drain; a weight that was set stays
 )
 
-// Change is a change of a backend's shown state.
+// Change is a change of a backend's shown state, or of whether it is in rotation.
 type Change struct {
 	At       tick.Time
 	Backend  BackendID
 	From, To health.State
 	Why      string
+	ByWeight bool // the state is the same: weight 0 took it out of rotation, or it has a weight again
 }
 
 // Member is how a backend stands, for reports.

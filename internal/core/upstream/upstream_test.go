@@ -271,7 +271,7 @@ func TestNoAttemptGoesToABackendThatIsOut(t *testing.T) {
 			case 0:
 				u.ProbeSeen(now, BackendID(rapid.IntRange(0, 2).Draw(t, "probed")), Probe{Passed: rapid.Bool().Draw(t, "passed"), Why: "x"})
 			case 1:
-				u.Operate(now, BackendID(rapid.IntRange(0, 2).Draw(t, "who")), Operation(rapid.IntRange(0, 4).Draw(t, "operation")), rapid.IntRange(0, 3).Draw(t, "weight"))
+				u.Operate(now, BackendID(rapid.IntRange(0, 2).Draw(t, "who")), Operation(rapid.IntRange(0, int(Admit)).Draw(t, "operation")), rapid.IntRange(0, 3).Draw(t, "weight"))
 			case 2:
 				if len(all) > 0 {
 					o := all[0]
@@ -317,8 +317,9 @@ func TestNoAttemptGoesToABackendThatIsOut(t *testing.T) {
 					all = append(all, open{q, a})
 					break
 				}
-				draining := u.Members(now)[v.Backend].State.String() == "draining"
-				if !u.Eligible(v.Backend) && !(v.Reason == KeptSeat && draining) {
+				m := &u.members[v.Backend]
+				keeps := m.health.State() == health.Draining || m.health.Eligible() && m.weight == 0 // its sessions
+				if !u.Eligible(v.Backend) && !(v.Reason == KeptSeat && keeps) {
 					t.Fatalf("sent to %s, which is %s (%s)", u.Backend(v.Backend).Name, u.Members(now)[v.Backend].State, v.Reason)
 				}
 				inFlight[v.Backend]++

@@ -42,7 +42,7 @@ func (u *Upstream) Serves(id BackendID) bool {
 // Eligible reports whether new requests may go to a backend.
 func (u *Upstream) Eligible(id BackendID) bool {
 	m := &u.members[id]
-	return !m.gone && m.health.Eligible()
+	return !m.gone && m.health.Eligible() && m.weight > 0
 }
 
 // Members returns how every configured backend stands, in the order of the

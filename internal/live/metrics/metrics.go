@@ -80,7 +80,7 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 			for state := health.Up; state <= health.Parked; state++ {
 				gauge(metricState, is(b.State == state.String()), u.Name, b.Name, state.String())
 			}
-			gauge(metricIn, is(health.InRotation(b.State)), u.Name, b.Name)
+			gauge(metricIn, is(b.InRotation()), u.Name, b.Name)
 			gauge(metricWeight, float64(b.Weight), u.Name, b.Name)
 			gauge(metricInFlight, float64(b.InFlight), u.Name, b.Name)
 			count(metricRequests, b.Requests, u.Name, b.Name)

@@ -206,12 +206,15 @@ func (l *Pool) noteLocked() {
 		if int(c.Backend) < len(l.backends) && l.backends[c.Backend] != nil {
 			l.backends[c.Backend].counts.why = c.Why
 		}
+		if c.ByWeight {
+			continue // what the operator was told says so
+		}
 		l.set.o.Event(l.Name+"."+b.Name, c.To.String(), "%s", c.Why)
 	}
 	if len(l.changes) > 0 {
 		up := 0
 		for _, m := range l.core.Members(l.set.o.Now()) {
-			if m.State.InRotation() {
+			if m.State.InRotation() && m.Weight > 0 {
 				up++
 			}
 		}
