@@ -50,14 +50,14 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 		"trace describe":  {trace.Summary{}, trace.Spread{}, trace.Rate{}, trace.RateRow{}, trace.Count{}, trace.Bad{}},
 		"rehearse":        {rehearsalJSON{}, study.Fidelity{}, study.Held{}, report.MappedAddress{}, drive.Lateness{}},
 		"trace learn":     {study.Learned{}, study.LearnedService{}, study.LearnedTimes{}, study.LearnedLoad{}, study.LearnedPath{}},
-		"why -journal":    {struct{ Request, Story int }{}, journal.Moment{}, journal.Stood{}},
-		"A running proxy": {status.Status{}, status.Refused{}, status.Upstream{}, status.Backend{}, status.ProbeSeen{}, status.Recent{}},
+		"why -journal":    {struct{ Request, Whole, Story int }{}, journal.Moment{}, journal.Stood{}},
+		"A running proxy": {status.Status{}, status.Refused{}, status.Upstream{}, status.Backend{}, status.ProbeSeen{}, status.Recent{}, status.Held{}},
 	} {
 		want := map[string]bool{}
 		for _, v := range values {
 			for f := range reflect.TypeOf(v).Fields() {
 				name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
-				if name == "-" {
+				if name == "-" || !f.IsExported() {
 					continue
 				}
 				if name == "" {

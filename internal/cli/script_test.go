@@ -10,6 +10,7 @@ import (
 	"io"
 	"io/fs"
 	"maps"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"net/http/cookiejar"
@@ -21,6 +22,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -93,13 +95,6 @@ func exits(ts *testscript.TestScript, neg bool, args []string) {
 // ports FILE... puts free ports into files, where @1, @2 ... stand for them. All
 // files of a script share them.
 func ports(ts *testscript.TestScript, neg bool, args []string) {
-	// They are held until all are found: a port that is let go may come again.
-	var held []net.Listener
-	defer func() {
-		for _, l := range held {
-			ts.Check(l.Close())
-		}
-	}()
 	for _, name := range args {
 		text := ts.ReadFile(name)
 		for n := range 9 {
@@ -109,15 +104,32 @@ func ports(ts *testscript.TestScript, neg bool, args []string) {
 			}
 			port := ts.Getenv("PORT" + mark[1:])
 			if port == "" {
-				l, err := net.Listen("tcp", "127.0.0.1:0")
-				ts.Check(err)
-				held = append(held, l)
-				port = strconv.Itoa(l.Addr().(*net.TCPAddr).Port)
+				port = freePort()
 				ts.Setenv("PORT"+mark[1:], port)
 			}
 			text = strings.ReplaceAll(text, mark, port)
 		}
 		ts.Check(os.WriteFile(ts.MkAbs(name), []byte(text), 0o644))
+	}
+}
+
+// givenPorts are those that freePort has returned.
+var givenPorts sync.Map
+
+// freePort returns a port of loopback on which nobody listens, and which nobody else is
+// given: below those that the system gives to connections, which could take it before it is
+// listened on.
+func freePort() string {
+	for {
+		port := strconv.Itoa(10_240 + rand.IntN(32_768-10_240))
+		l, err := net.Listen("tcp", "127.0.0.1:"+port)
+		if err != nil {
+			continue
+		}
+		l.Close()
+		if _, given := givenPorts.LoadOrStore(port, true); !given {
+			return port
+		}
 	}
 }
 

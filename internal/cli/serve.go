@@ -123,6 +123,7 @@ type serving struct {
 	proxy   *proxy.Proxy
 	manager *manager
 	files   *follower
+	orders  *orderFile
 	told    chan chan reloaded // by operators
 
 	config   *config.Config // in force
@@ -175,6 +176,9 @@ func runServe(ctx context.Context, env *Env, f *serveFlags) error {
 		}
 		defer end()
 	}
+	x.orders = &orderFile{env: env, events: n}
+	x.orders.use(s.config)
+	o.Held, o.Keep = x.orders.load(), x.orders.keep
 	x.proxy = proxy.New(o)
 	n.later.Store(x.proxy)
 	if err := x.proxy.Apply(s.config); err != nil {
@@ -282,6 +286,9 @@ func (x *serving) reload() reloaded {
 	if err == nil {
 		if err = x.proxy.Apply(s.config); err == nil {
 			x.follow(s)
+			if x.orders.use(s.config) {
+				_ = x.orders.keep(x.proxy.Held()) // what is wrong was told
+			}
 		}
 	}
 	if err != nil {

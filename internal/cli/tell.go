@@ -5,6 +5,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,6 +14,7 @@ import (
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/status"
 	"kestrix/internal/live/control"
+	"kestrix/internal/report"
 )
 
 // orderWords are what a backend can be told.
@@ -20,7 +22,7 @@ var orderWords = []string{"drain", "park", "return", "weight=N", "forget"}
 
 func tellCommand() *command {
 	return &command{
-		name: "tell", args: "UPSTREAM.BACKEND ORDER", summary: "tell a running proxy what to do with a backend",
+		name: "tell", args: "BACKENDS ORDER", summary: "tell a running proxy what to do with a backend",
 		help: `
   drain     keeps its sessions and open requests, and gets no new ones
   park      is taken out at once; open requests may end
@@ -28,10 +30,16 @@ func tellCommand() *command {
   weight=N  is given N for a weight, whatever the file says
   forget    has its probes and failures forgotten
 
-The last backend in rotation is taken out only with -yes. What is set outlives a
-reload, and is told there and in the status. Each order is told in the proxy's news.
+UPSTREAM.BACKEND may be a pattern with * in quotes, several with commas between them,
+or a name whose addresses are backends each (resolve = "each").
 
-  kestrix tell booking.auk drain -for 10m
+The last backend in rotation is taken out only with -yes. What is set outlives a
+reload, and a restart where orders are kept in a file; it is told there and in the
+status. Weight 0 is out of rotation, but keeps sessions. A later order keeps the end of
+an earlier one of the other kind; return ends all that was set, a weight included.
+
+  kestrix tell booking.auk drain -for 10m -because 'a new disk'
+  kestrix tell 'booking.canary-*' drain -wait 5m
   kestrix tell booking.auk weight=3
   kestrix tell booking.auk return
   kestrix tell -reload
@@ -40,18 +48,25 @@ reload, and is told there and in the status. Each order is told in the proxy's n
 			var f operatorFlags
 			f.define(fs)
 			file := fs.String("config", "", "the configuration `FILE` that says where the proxy is told")
-			lasts := fs.Duration("for", 0, "`TIME` after which it ends by itself")
-			yes := fs.Bool("yes", false, "also if nobody is left to answer")
+			var t teller
+			fs.DurationVar(&t.lasts, "for", 0, "`TIME` after which it ends by itself")
+			fs.StringVar(&t.because, "because", "", "`TEXT` that says why, for whoever reads of it")
+			fs.DurationVar(&t.wait, "wait", 0, "with drain and park: `TIME` to wait at most until nothing is in flight there any more; exit code 1 if that was not enough")
+			fs.StringVar(&t.format, "format", "text", "`FORM` of what is said: text or json")
+			fs.BoolVar(&t.yes, "yes", false, "also if nobody is left to answer")
 			zero := fs.Bool("zero", false, "begin all counts anew")
 			again := fs.Bool("reload", false, "read the configuration again")
 			return func(ctx context.Context, env *Env, args []string) error {
-				if *zero && *again || (*zero || *again) && (len(args) > 0 || *lasts != 0 || *yes) {
+				if *zero && *again || (*zero || *again) && (len(args) > 0 || t != teller{format: "text"}) {
 					return usage("-zero and -reload stand alone")
+				}
+				if t.format != "text" && t.format != "json" {
+					return usage("-format cannot be %q; it is text or json", t.format)
 				}
 				var o status.Order
 				if !*zero && !*again {
 					var err error
-					if o, err = readOrder(args, *lasts, *yes); err != nil {
+					if o, err = t.read(args); err != nil {
 						return err
 					}
 				}
@@ -61,42 +76,157 @@ reload, and is told there and in the status. Each order is told in the proxy's n
 				}
 				switch {
 				case *zero:
-					if err = c.Zero(ctx); err == nil {
-						fmt.Fprintln(env.Stdout, "counts begin anew")
-					}
+					err = zeroCounts(ctx, env, c)
 				case *again:
-					var said string
-					if said, err = c.Reload(ctx); err == nil {
-						fmt.Fprintln(env.Stdout, said)
-					}
+					err = reloadProxy(ctx, env, c)
 				default:
-					var told status.Told
-					if told, err = c.Operate(ctx, o); err == nil {
-						fmt.Fprintf(env.Stdout, "%s: %s; it was %s\n", told.Backend, told.After, told.Before)
-					}
+					err = t.tell(ctx, env, c, o)
 				}
-				if errors.Is(err, control.ErrInsist) {
+				var code *exitError
+				switch {
+				case errors.Is(err, control.ErrInsist):
 					text := strings.TrimPrefix(err.Error(), control.ErrInsist.Error()+": ")
 					if !*again {
 						text += "; -yes has it done all the same"
 					}
 					return unusable(errors.New(text))
-				}
-				if err != nil {
+				case err != nil && !errors.As(err, &code):
 					return unusable(err)
 				}
-				return nil
+				return err
 			}
 		},
 	}
 }
 
-// readOrder reads operands.
-func readOrder(args []string, lasts time.Duration, yes bool) (status.Order, error) {
+// zeroCounts has counts begin anew.
+func zeroCounts(ctx context.Context, env *Env, c *control.Client) error {
+	err := c.Zero(ctx)
+	if err == nil {
+		fmt.Fprintln(env.Stdout, "counts begin anew")
+	}
+	return err
+}
+
+// reloadProxy has the configuration read again, and writes what is said of it.
+func reloadProxy(ctx context.Context, env *Env, c *control.Client) error {
+	said, err := c.Reload(ctx)
+	if err == nil {
+		fmt.Fprintln(env.Stdout, said)
+	}
+	return err
+}
+
+// teller tells a proxy an order.
+type teller struct {
+	lasts, wait     time.Duration
+	because, format string
+	yes             bool
+}
+
+// askEvery is how often is looked whether something is in flight.
+const askEvery = 200 * time.Millisecond
+
+// toldJSON is what tell says with -format json.
+type toldJSON struct {
+	status.Told
+	Waited   *float64       `json:"waited"`    // seconds; null without -wait
+	InFlight map[string]int `json:"in_flight"` // after -wait, of those with some
+}
+
+// tell gives an order, and waits for its end where that is wanted.
+func (t *teller) tell(ctx context.Context, env *Env, c *control.Client, o status.Order) error {
+	told, err := c.Operate(ctx, o)
+	if err != nil {
+		return err
+	}
+	out := toldJSON{Told: told, InFlight: map[string]int{}}
+	if t.format == "text" {
+		for _, x := range told.Orders {
+			fmt.Fprintf(env.Stdout, "%s: %s; it was %s\n", x.Backend, x.After, x.Before)
+		}
+		if len(told.Orders) == 0 {
+			fmt.Fprintf(env.Stdout, "%s: no address of it is known; the order is for those that come\n", o.Backend)
+		}
+		if !told.Kept && o.Do != "forget" && o.Do != "return" {
+			fmt.Fprintln(env.Stdout, "a restart of the proxy forgets it: orders are in memory only (control { orders_file })")
+		}
+	}
+	if t.wait > 0 {
+		began := time.Now()
+		out.InFlight, err = t.waitFor(ctx, c, &told)
+		if err != nil {
+			return err
+		}
+		waited := time.Since(began).Seconds()
+		out.Waited = &waited
+		if t.format == "text" && len(out.InFlight) == 0 {
+			fmt.Fprintf(env.Stdout, "nothing is in flight there any more, after %s\n", report.Span(waited))
+		}
+		for _, name := range slices.Sorted(maps.Keys(out.InFlight)) {
+			if t.format == "text" {
+				fmt.Fprintf(env.Stdout, "%s: %d in flight after %s\n", name, out.InFlight[name], t.wait)
+			}
+		}
+	}
+	if t.format == "json" {
+		if err := writeJSON(env.Stdout, out); err != nil {
+			return err
+		}
+	}
+	if len(out.InFlight) > 0 {
+		return &exitError{exitFound, nil}
+	}
+	return nil
+}
+
+// waitFor returns how much is in flight with the backends of an order, once that is
+// nothing, or the time is over.
+func (t *teller) waitFor(ctx context.Context, c *control.Client, told *status.Told) (map[string]int, error) {
+	late := time.NewTimer(t.wait)
+	defer late.Stop()
+	tick := time.NewTicker(askEvery)
+	defer tick.Stop()
+	over := false
+	for {
+		s, err := c.Status(ctx)
+		if err != nil {
+			return nil, err
+		}
+		left, there := map[string]int{}, s.Named()
+		for _, x := range told.Orders {
+			if !slices.Contains(there, x.Backend) {
+				return nil, fmt.Errorf("%s is no longer in the configuration; what is in flight there is not known", x.Backend)
+			}
+		}
+		for _, u := range s.Upstreams {
+			for _, b := range u.Backends {
+				name := u.Name + "." + b.Name
+				if b.InFlight > 0 && slices.ContainsFunc(told.Orders, func(x status.ToldBackend) bool { return x.Backend == name }) {
+					left[name] = b.InFlight
+				}
+			}
+		}
+		if len(left) == 0 || over {
+			return left, nil
+		}
+		select {
+		case <-tick.C:
+		case <-late.C:
+			over = true // it is looked once more
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// read reads operands.
+func (t *teller) read(args []string) (status.Order, error) {
+	lasts := t.lasts
 	if len(args) != 2 {
 		return status.Order{}, usage("a backend and an order are wanted: kestrix tell booking.auk drain; there are %s", strings.Join(orderWords, ", "))
 	}
-	o := status.Order{Backend: args[0], Do: args[1], For: lasts.Seconds(), Insist: yes}
+	o := status.Order{Backend: args[0], Do: args[1], For: lasts.Seconds(), Because: t.because, Insist: t.yes}
 	name, value, given := strings.Cut(args[1], "=")
 	if name == "weight" {
 		n, err := strconv.Atoi(value)
@@ -110,6 +240,9 @@ func readOrder(args []string, lasts time.Duration, yes bool) (status.Order, erro
 			hint = "did you mean " + s + "?"
 		}
 		return o, usage("a backend cannot be told %q; %s", args[1], hint)
+	}
+	if t.wait < 0 || t.wait > 0 && o.Do != "drain" && o.Do != "park" {
+		return o, usage("-wait goes with drain and park, and cannot be negative")
 	}
 	if lasts < 0 || lasts > 0 && (o.Do == "return" || o.Do == "forget") {
 		return o, usage("-for goes with drain, park and weight, and cannot be negative")

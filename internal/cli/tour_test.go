@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"io/fs"
-	"net"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -26,7 +25,7 @@ func TestTheTourOfTheReadmeRuns(t *testing.T) {
 	require.NoError(t, err)
 	_, tour, _ := strings.Cut(string(readme), "\n## A tour\n")
 	tour, _, _ = strings.Cut(tour, "\n## Reference\n")
-	ports := &freePorts{t: t, of: map[string]string{}}
+	ports := &freePorts{of: map[string]string{}}
 	script := tourScript(t, ports.replace(tour))
 	require.Greater(t, strings.Count(script, "\n"), 40, "the README has a tour")
 	name := filepath.Join(t.TempDir(), "tour.txtar")
@@ -114,7 +113,6 @@ func firstOf(a, b string) string {
 
 // freePorts has ports that are free in the places of others.
 type freePorts struct {
-	t  *testing.T
 	of map[string]string
 }
 
@@ -124,10 +122,7 @@ func (p *freePorts) replace(text string) string {
 	return portOf.ReplaceAllStringFunc(text, func(address string) string {
 		host, port, _ := strings.Cut(address, ":")
 		if p.of[port] == "" {
-			l, err := net.Listen("tcp", "127.0.0.1:0")
-			require.NoError(p.t, err)
-			defer l.Close()
-			_, p.of[port], _ = net.SplitHostPort(l.Addr().String())
+			p.of[port] = freePort()
 		}
 		return host + ":" + p.of[port]
 	})

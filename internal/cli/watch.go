@@ -223,7 +223,7 @@ func (m *watching) begin(key string, b *status.Backend) {
 	case "p":
 		m.order.Do, m.shown.Ask = "park", fmt.Sprintf("Park %s? It is taken out at once; what it has in flight (%s now) may end, sessions move or are refused.", who, open)
 	case "r":
-		m.order.Do, m.shown.Ask = "return", fmt.Sprintf("Return %s? It is let in again, as far as its probes allow.", who)
+		m.order.Do, m.shown.Ask = "return", fmt.Sprintf("Return %s? It is let in again, as far as its probes allow, with the weight of the configuration.", who)
 	case "w":
 		m.order.Do, m.typing, m.typed = "weight", true, ""
 		m.shown.Ask = m.weightAsked(b.Weight)
@@ -299,6 +299,8 @@ func (m *watching) done(t told) {
 	case t.err != nil:
 		m.shown.Said = t.err.Error()
 	default:
-		m.shown.Said = fmt.Sprintf("%s: %s; it was %s", t.told.Backend, t.told.After, t.told.Before)
+		for _, x := range t.told.Orders {
+			m.shown.Said = fmt.Sprintf("%s: %s; it was %s", x.Backend, x.After, x.Before)
+		}
 	}
 }

@@ -151,16 +151,36 @@ func reasonOf(x *status.Status, b *status.Backend) string {
 	switch {
 	case b.Rest > 0:
 		return fmt.Sprintf("%s; it rests for another %s", b.Why, span(b.Rest))
-	case b.Until != nil:
-		return fmt.Sprintf("by hand: %s, for another %s", b.ByHand, span(b.Until.Sub(x.At).Seconds()))
 	case b.ByHand != "":
-		return "by hand: " + b.ByHand
+		return "by hand: " + byHand(x, b)
 	case b.State != "up":
 		return b.Why
 	case b.Probe != nil && !b.Probe.Passed:
 		return "the last probe failed: " + b.Probe.Why
 	}
 	return ""
+}
+
+// byHand words what an operator set of a backend, for how long, and why.
+func byHand(x *status.Status, b *status.Backend) string {
+	var words []string
+	for _, o := range b.Orders {
+		what := map[string]string{"drain": "draining", "park": "parked"}[o.Do]
+		if o.Do == "weight" {
+			what = fmt.Sprintf("weight %d where the file says %d", o.Weight, o.Configured)
+		}
+		if o.Until != nil {
+			what += ", for another " + span(o.Until.Sub(x.At).Seconds())
+		}
+		if o.Because != "" {
+			what += ", because " + o.Because
+		}
+		words = append(words, what)
+	}
+	if len(words) == 0 {
+		return b.ByHand // of a proxy that says no more
+	}
+	return strings.Join(words, "; ")
 }
 
 // StatusCSV writes a row for each backend.

@@ -279,7 +279,7 @@ func newStatusBackend(s *status.Status, u *status.Upstream, b *status.Backend, m
 	x := statusBackend{
 		ID: u.Name + "." + b.Name, Name: b.Name, State: b.State, For: age(s.At.Sub(b.Since)), Why: reasonOf(s, b), ByHand: b.ByHand, Mark: shapes[b.State], Out: !b.InRotation(),
 		Share: percent(b.Share), Fair: percent(b.FairShare), ShareWide: wide(b.Share), FairWide: wide(b.FairShare), Rate: three(b.Rate), InFlight: b.InFlight, Weight: b.Weight,
-		NoDrain: b.State == "draining", NoPark: b.State == "parked", NoReturn: b.State != "draining" && b.State != "parked",
+		NoDrain: b.State == "draining", NoPark: b.State == "parked", NoReturn: b.ByHand == "",
 	}
 	x.lately(b.Recent, most)
 	latency := func(v float64) string {

@@ -11,7 +11,8 @@ import (
 type Control struct {
 	Range  hcl.Range
 	Listen Placed[Address]
-	TLS    *FrontTLS // nil: none
+	Orders Placed[string] // the file of orders; empty: as serve has it
+	TLS    *FrontTLS      // nil: none
 	Users  []User
 }
 
@@ -37,7 +38,7 @@ const (
 )
 
 func (d *Decoder) control(n *Node) *Control {
-	c := &Control{Range: n.Range, Listen: Get[Placed[Address]](n, "listen")}
+	c := &Control{Range: n.Range, Listen: Get[Placed[Address]](n, "listen"), Orders: Placed[string]{Get[string](n, "orders_file"), n.At("orders_file")}}
 	if x := n.One("tls"); x != nil {
 		c.TLS = d.frontTLS(x, "http")
 		c.TLS.ALPN = []string{"http/1.1"}

@@ -96,6 +96,9 @@ func (c *Config) NamedFiles() []NamedFile {
 	if to := c.AccessLog.To; !slices.Contains([]string{"stdout", "stderr", "off", "syslog"}, to.Value) {
 		out = append(out, NamedFile{What: "access_log", Name: to, Written: true})
 	}
+	if c.Control != nil && c.Control.Orders.Value != "" {
+		out = append(out, NamedFile{What: "orders_file", Name: c.Control.Orders, Written: true})
+	}
 	if c.Record.Value != "" {
 		out = append(out, NamedFile{What: "record", Name: c.Record, Written: true})
 	}

@@ -56,6 +56,7 @@ var controlBlock = &Block{
 	Help: "where operators ask and tell a running proxy, with kestrix status and kestrix tell; without this block nowhere",
 	Keys: []*Key{
 		{Name: "listen", Type: Addr, Default: `"unix:/run/kestrix/control.sock"`, Help: "a unix socket, or an address; without users only a socket or a loopback address answers", Example: `"127.0.0.1:9900"`},
+		{Name: "orders_file", Type: Text, Help: "where orders of operators are kept for the proxy after a restart. If not given: orders.json in the folder that systemd gives (STATE_DIRECTORY); without one they are in memory only, and a restart forgets them", Example: `"/var/lib/kestrix/orders.json"`},
 	},
 	Blocks: []*Block{
 		{

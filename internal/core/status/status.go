@@ -18,6 +18,7 @@ type Status struct {
 	Counted   time.Time  `json:"counted"` // since when requests are counted
 	At        time.Time  `json:"at"`
 	Refused   []Refused  `json:"refused"` // by frontend and cause, sorted
+	Orders    []Held     `json:"orders"`  // in force whose backend there is not
 	Upstreams []Upstream `json:"upstreams"`
 }
 
@@ -48,7 +49,8 @@ type Backend struct {
 	Since     time.Time  `json:"since"`   // of the state
 	Rest      float64    `json:"rest"`    // seconds that are left of a suspension
 	ByHand    string     `json:"by_hand"` // what an operator set that differs from the file; empty for nothing
-	Until     *time.Time `json:"until"`   // when what an operator set ends by itself; null if it does not
+	Until     *time.Time `json:"until"`   // when what an operator set ends by itself, or the first of two; null if it does not
+	Orders    []Held     `json:"orders"`  // in force, one at most of park and drain, and one of weight
 	Zone      string     `json:"zone"`
 	Tier      int        `json:"tier"`
 	Weight    int        `json:"weight"`

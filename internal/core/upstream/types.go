@@ -237,4 +237,5 @@ type Member struct {
 	Since    tick.Time
 	Rest     time.Duration // left of a suspension
 	ByHand   string        // what an operator set that differs from the file; empty for nothing
+	Operator health.Operator
 }

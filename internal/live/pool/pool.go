@@ -38,10 +38,9 @@ type Pool struct {
 	planned    tick.Time                      // when run will look again
 	stopped    bool
 	reloads    int
-	probedOnce bool             // first is closed
-	empty      bool             // nobody is in rotation, as was told
-	refused    uint64           // requests that no backend was given
-	hands      map[string]*hand // by name of the backend
+	probedOnce bool   // first is closed
+	empty      bool   // nobody is in rotation, as was told
+	refused    uint64 // requests that no backend was given
 
 	wake  chan struct{} // something may be due earlier than was thought
 	first chan struct{} // closed when no backend waits for its first probe any more
@@ -57,6 +56,8 @@ func newPool(set *Set, cfg *config.Upstream, tls *tls.Config) *Pool {
 	l.cfg = l.expand(cfg)
 	l.core = journal.New(set.o.Now(), l.cfg, set.o.Seed, set.o.Journal)
 	l.connect()
+	l.reweighedLocked()
+	l.followOrdersLocked(func(stands string) string { return "as before this start: " + stands })
 	go l.run()
 	go l.follow()
 	return l
@@ -67,6 +68,7 @@ func (l *Pool) reload(cfg *config.Upstream, tls *tls.Config) {
 	now := l.expand(cfg)
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	l.renamedLocked(l.base, cfg)
 	l.base = cfg
 	l.applyLocked(now, tls)
 	select {
@@ -86,7 +88,8 @@ func (l *Pool) applyLocked(cfg *config.Upstream, tls *tls.Config) {
 		}
 	}
 	l.connect()
-	l.noteLocked()
+	l.reweighedLocked()
+	l.followOrdersLocked(func(stands string) string { return "as ordered before: " + stands })
 }
 
 // connect makes the ways to backends that are new or have changed, and the
@@ -248,9 +251,6 @@ func (l *Pool) stop() {
 		l.mu.Lock()
 		defer l.mu.Unlock()
 		l.stopped = true
-		for _, h := range l.hands {
-			h.timer.Stop()
-		}
 		for _, b := range l.backends {
 			if b != nil {
 				b.closeIdle()

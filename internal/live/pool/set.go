@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/status"
 	"kestrix/internal/core/tick"
 	"kestrix/internal/core/upstream"
 	"kestrix/internal/live/journal"
@@ -26,19 +27,26 @@ type Options struct {
 	Event   func(who, what, format string, args ...any)       // must be safe for concurrent use, like those below
 	Probe   func(who string, took time.Duration, what string) // after each probe; nil for nobody
 	Journal func(journal.Entry)                               // nil for nobody
+	Held    []status.Held                                     // orders of a proxy before
+	Keep    func([]status.Held) error                         // keeps the orders in force for a proxy after this one; nil for nobody
 }
 
 // Set is the pools of a proxy, which share the connections that the process may have.
 type Set struct {
 	o     Options
 	conns socket.Count // to backends
+	held  held
 
 	mu    sync.Mutex // guards pools; held before that of a pool
 	pools map[string]*Pool
 }
 
 // NewSet returns a set without pools.
-func NewSet(o Options) *Set { return &Set{o: o, pools: map[string]*Pool{}} }
+func NewSet(o Options) *Set {
+	s := &Set{o: o, pools: map[string]*Pool{}}
+	s.adopt(o.Held)
+	return s
+}
 
 // SetLimit sets how many connections backends may have together, 0 for no limit.
 func (s *Set) SetLimit(conns int) { s.conns.SetLimit(conns) }
@@ -86,6 +94,13 @@ func (s *Set) Keep(wanted func(name string) bool) {
 func (s *Set) Stop() {
 	for _, l := range s.All() {
 		l.stop()
+	}
+	s.held.mu.Lock()
+	defer s.held.mu.Unlock()
+	for _, x := range s.held.all {
+		if x.timer != nil {
+			x.timer.Stop()
+		}
 	}
 }
 

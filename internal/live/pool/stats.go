@@ -144,9 +144,11 @@ func (l *Pool) Status(at time.Time, recent bool) status.Upstream {
 		if l.cfg.Probe != nil {
 			b.Probe = c.probe
 		}
-		if h := l.hands[m.Name]; h != nil {
-			until := h.until
-			b.Until = &until
+		b.Orders = l.ordersOfLocked(cfg)
+		for _, h := range b.Orders {
+			if h.Until != nil && (b.Until == nil || h.Until.Before(*b.Until)) {
+				b.Until = h.Until
+			}
 		}
 		if recent {
 			b.Recent = c.lately(now)

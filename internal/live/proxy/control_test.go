@@ -63,7 +63,7 @@ func TestControlIsClosedToStrangers(t *testing.T) {
 		after := func(text string) string {
 			var x status.Told
 			require.NoError(t, json.Unmarshal([]byte(text), &x), text)
-			return x.After
+			return x.Orders[0].After
 		}
 		status, text := ask("GET", "127.0.0.1:9900/status", "", "")
 		assert.Equal(t, []any{200, "up"}, []any{status, state(text)}, "without users a loopback address answers")
@@ -174,7 +174,7 @@ func TestWhatOperatorsTell(t *testing.T) {
 			if err != nil {
 				return err.Error()
 			}
-			return told.Before + " -> " + told.After
+			return told.Orders[0].Before + " -> " + told.Orders[0].After
 		}
 		assert.Equal(t, "up, weight 1 -> draining, weight 1", tell(status.Order{Backend: "app.a", Do: "drain", For: 600}))
 		assert.Equal(t, "up, weight 1 -> up, weight 10", tell(status.Order{Backend: "app.b", Do: "weight", Weight: &ten, For: 60}))

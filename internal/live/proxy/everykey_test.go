@@ -58,7 +58,7 @@ var heldBy = map[string]string{
 	"upstream.failover.prefer": "TestKeysThatDecide", "upstream.failover.spill_below": "TestWhenTheNextTierIsAsked", "upstream.queue.limit": "TestTheQueueLetsRequestsWait", "upstream.queue.timeout": "TestTheQueueLetsRequestsWait",
 	"upstream.timeouts.connect": "TestConnectionsHaveTheirTime", "upstream.timeouts.kept": "TestConnectionsToBackendsAreKeptForTheirTime", "upstream.timeouts.answer": "TestWhatFailsIsAnsweredByItsCause",
 	"upstream.timeouts.idle": "TestAConnectionBecomesWhatBothWant", "upstream.timeouts.stream": "TestTCPIsCarriedBothWaysToItsEnd",
-	"control.listen": "TestControlIsClosedToStrangers", "control.tls.certificate": "TestClientCertificatesAskedForAndControlOverTLS", "control.tls.key": "TestClientCertificatesAskedForAndControlOverTLS", "control.tls.min_version": "TestClientCertificatesAskedForAndControlOverTLS",
+	"control.listen": "TestControlIsClosedToStrangers", "control.orders_file": "orders.txtar", "control.tls.certificate": "TestClientCertificatesAskedForAndControlOverTLS", "control.tls.key": "TestClientCertificatesAskedForAndControlOverTLS", "control.tls.min_version": "TestClientCertificatesAskedForAndControlOverTLS",
 	"control.user.password": "TestControlIsClosedToStrangers", "control.user.role": "TestControlIsClosedToStrangers",
 	"frontend.pass_fields": "TestFieldsOfTheProxyAreItsOwn", "frontend.timeouts.half_closed": "TestAClientThatEndsItsDirection", "frontend.limits.body_rate": "TestBodiesHaveALeastRate", "frontend.limits.stalled_streams": "TestStreamsThatWaitForTheirClient",
 	"frontend.route.stream_requests": "TestTrailersInterimAnswersAndHeldBackBodies", "upstream.sticky.pass_cookie": "TestFieldsOfTheProxyAreItsOwn", "limits.connections_total": "TestConnectionsInAllAreBounded",

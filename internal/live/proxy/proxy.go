@@ -67,6 +67,10 @@ type Options struct {
 	// It must be safe for concurrent use, and what it takes is of one upstream in
 	// the order in which it happened.
 	Journal func(journal.Entry)
+	// Held are orders of operators that the proxy before was given, and Keep keeps those in
+	// force for the one after; nil for nobody.
+	Held []status.Held
+	Keep func([]status.Held) error
 	// Access takes a finished request. It must be safe for concurrent use.
 	Access func(*accesslog.Line)
 }
@@ -153,7 +157,7 @@ func New(o Options) *Proxy {
 	p := &Proxy{
 		o: o, began: o.Began, counted: time.Now(), backTLS: map[[sha256.Size]byte]*tls.Config{}, servers: map[config.Address]*server{}, closing: map[*server]struct{}{}, failed: make(chan error, 1), ready: make(chan struct{}), events: events.New(o.Event),
 	}
-	p.pools = pool.NewSet(pool.Options{Now: p.now, Seed: o.Seed, Dial: o.Dial, Lookup: o.Lookup, Event: p.events.Addf, Probe: o.Probe, Journal: o.Journal})
+	p.pools = pool.NewSet(pool.Options{Now: p.now, Seed: o.Seed, Dial: o.Dial, Lookup: o.Lookup, Event: p.events.Addf, Probe: o.Probe, Journal: o.Journal, Held: o.Held, Keep: o.Keep})
 	return p
 }
 
@@ -205,6 +209,7 @@ func (p *Proxy) Apply(c *config.Config) error {
 	p.setConnLimits(c)
 	p.takeServers(next, opened)
 	p.keepPools(c)
+	p.pools.Review()
 	if !p.applied {
 		p.applied = true
 		go p.awaitProbes(p.pools.All())

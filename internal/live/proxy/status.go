@@ -13,7 +13,7 @@ func (p *Proxy) Status() status.Status { return p.stands(false) }
 // stands returns how everything stands, with what was asked lately if that is
 // wanted.
 func (p *Proxy) stands(recent bool) status.Status {
-	s := status.Status{Version: p.o.Version, Began: p.began, At: time.Now(), Refused: p.refusals.all(), Upstreams: []status.Upstream{}}
+	s := status.Status{Version: p.o.Version, Began: p.began, At: time.Now(), Refused: p.refusals.all(), Orders: []status.Held{}, Upstreams: []status.Upstream{}}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	s.Counted = p.counted
@@ -24,6 +24,11 @@ func (p *Proxy) stands(recent bool) status.Status {
 	for _, u := range st.config.Upstreams {
 		if l := p.pools.Get(u.Name); l != nil {
 			s.Upstreams = append(s.Upstreams, l.Status(s.At, recent))
+		}
+	}
+	for _, h := range p.pools.Held() {
+		if h.Without != nil {
+			s.Orders = append(s.Orders, h)
 		}
 	}
 	return s
@@ -43,6 +48,9 @@ func (p *Proxy) Zero() {
 func (p *Proxy) Operate(o status.Order, who string) (status.Told, error) {
 	return p.pools.Operate(o, who)
 }
+
+// Held returns the orders of operators that are in force.
+func (p *Proxy) Held() []status.Held { return p.pools.Held() }
 
 // controlled is a proxy as control sees it.
 type controlled struct{ *Proxy }

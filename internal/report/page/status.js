@@ -46,7 +46,7 @@
   const questions = {
     drain: (b) => ["Drain " + b.id + "?", "It keeps its sessions and what it has open (" + b.dataset.open + " now), and gets no new ones.", "Drain it"],
     park: (b) => ["Park " + b.id + "?", "It is taken out at once. What it has open (" + b.dataset.open + " now) may end; its sessions move or are refused.", "Park it"],
-    return: (b) => ["Return " + b.id + "?", "It is let in again, as far as its probes allow.", "Return it"],
+    return: (b) => ["Return " + b.id + "?", "It is let in again, as far as its probes allow, with the weight of the configuration.", "Return it"],
     weight: (b) => ["Another weight for " + b.id + "?", "It is " + b.dataset.weight + " now. With 0 it gets nothing new.", "Set it"],
   };
   let order = null, from = null;
@@ -93,7 +93,7 @@
     if (!answer.ok) { $("ask-no").textContent = text; return; }
     const t = JSON.parse(text);
     ask.close();
-    say(t.backend + " is " + t.after + "; it was " + t.before + ".", false);
+    say(t.orders.map((o) => o.backend + " is " + o.after + "; it was " + o.before + ".").join(" ") + (t.kept || order.do === "return" ? "" : " A restart forgets it."), false);
   }
   $("ask-yes").addEventListener("click", tell);
   $("ask-weight").addEventListener("keydown", (e) => { if (e.key === "Enter") tell(); });
