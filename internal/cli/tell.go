@@ -18,7 +18,7 @@ import (
 )
 
 // orderWords are what a backend can be told.
-var orderWords = []string{"drain", "park", "return", "weight=N", "forget"}
+var orderWords = []string{"drain", "park", "return", "weight=N", "forget", "close"}
 
 func tellCommand() *command {
 	return &command{
@@ -29,6 +29,7 @@ func tellCommand() *command {
   return    is let in again
   weight=N  is given N for a weight, whatever the file says
   forget    has its probes and failures forgotten
+  close     has what is open there end: requests, streams, connections
 
 UPSTREAM.BACKEND may be a pattern with * in quotes, several with commas between them,
 or a name whose addresses are backends each (resolve = "each").
@@ -143,12 +144,16 @@ func (t *teller) tell(ctx context.Context, env *Env, c *control.Client, o status
 	out := toldJSON{Told: told, InFlight: map[string]int{}}
 	if t.format == "text" {
 		for _, x := range told.Orders {
+			if o.Do == "close" {
+				fmt.Fprintf(env.Stdout, "%s: what was open ends, %d\n", x.Backend, x.Ended)
+				continue
+			}
 			fmt.Fprintf(env.Stdout, "%s: %s; it was %s\n", x.Backend, x.After, x.Before)
 		}
 		if len(told.Orders) == 0 {
 			fmt.Fprintf(env.Stdout, "%s: no address of it is known; the order is for those that come\n", o.Backend)
 		}
-		if !told.Kept && o.Do != "forget" && o.Do != "return" {
+		if lasts := o.Do == "drain" || o.Do == "park" || o.Do == "weight"; lasts && !told.Kept {
 			fmt.Fprintln(env.Stdout, "a restart of the proxy forgets it: orders are in memory only (control { orders_file })")
 		}
 	}
@@ -244,7 +249,7 @@ func (t *teller) read(args []string) (status.Order, error) {
 	if t.wait < 0 || t.wait > 0 && o.Do != "drain" && o.Do != "park" {
 		return o, usage("-wait goes with drain and park, and cannot be negative")
 	}
-	if lasts < 0 || lasts > 0 && (o.Do == "return" || o.Do == "forget") {
+	if lasts < 0 || lasts > 0 && o.Do != "drain" && o.Do != "park" && o.Do != "weight" {
 		return o, usage("-for goes with drain, park and weight, and cannot be negative")
 	}
 	return o, nil

@@ -56,7 +56,7 @@ var allowed = map[string][]string{
 	"internal/core/sticky":    {"internal/core/tick"},
 	"internal/core/result":    {"internal/core/cause", "internal/core/scenario", "internal/core/trace"},
 	"internal/core/sim": {
-		"internal/core/cause", "internal/core/config", "internal/core/histogram", "internal/core/ingest", "internal/core/limit", "internal/core/queue", "internal/core/result",
+		"internal/core/cause", "internal/core/config", "internal/core/health", "internal/core/histogram", "internal/core/ingest", "internal/core/limit", "internal/core/queue", "internal/core/result",
 		"internal/core/rng", "internal/core/scenario", "internal/core/tick", "internal/core/trace", "internal/core/upstream",
 	},
 	"internal/core/replay": {

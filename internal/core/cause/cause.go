@@ -43,6 +43,7 @@ const (
 	Malformed
 	NotImplemented
 	Closing
+	BackendOut
 	causes // their number
 )
 
@@ -80,6 +81,7 @@ var All = []Description{
 	{Malformed, "malformed", "the request is not valid HTTP, or has more than one meaning", ""},
 	{NotImplemented, "not_implemented", "the proxy does not implement the method", ""},
 	{Closing, "closing", "the listener is being closed", ""},
+	{BackendOut, "backend_out", "the backend went down or was taken out, and the proxy closed what was open there (`on_down`, `tell close`)", ""},
 }
 
 // String returns the word of a cause, empty for None.

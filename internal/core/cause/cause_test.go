@@ -32,7 +32,7 @@ func TestCountsAsJSON(t *testing.T) {
 	n[Refused], n[NoRoute] = 3, 1
 	text, err := json.Marshal(&n)
 	require.NoError(t, err)
-	assert.Regexp(t, `^\{"refused":3,"unreachable":0,.*"no_route":1,.*"closing":0\}$`, string(text))
+	assert.Regexp(t, `^\{"refused":3,"unreachable":0,.*"no_route":1,.*"closing":0,"backend_out":0\}$`, string(text))
 	assert.NotContains(t, string(text), "client_left")
 	var back Counts
 	require.NoError(t, json.Unmarshal(text, &back))

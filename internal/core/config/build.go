@@ -301,6 +301,7 @@ func (d *Decoder) upstream(n *Node) *Upstream {
 	d.hash(n, u)
 	u.Ramp, u.RampAt = Get[time.Duration](n, "slow_start"), n.At("slow_start")
 	u.TryAnyway = Get[string](n, "when_all_down") == "try-anyway"
+	u.OnDown = Get[string](n, "on_down")
 	for _, f := range d.Findings {
 		in := f.Range.Filename == u.BackendsAt.Filename && f.Range.Start.Byte >= u.BackendsAt.Start.Byte && f.Range.Start.Byte < u.BackendsAt.End.Byte
 		u.Partial = u.Partial || in && n.Has("backends")

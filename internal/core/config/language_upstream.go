@@ -20,6 +20,8 @@ var upstreamBlock = &Block{
 		{Name: "http_version", Type: Text, Default: `"1.1"`, Allowed: []string{"1.1", "2"}, Help: "what http requests to backends are spoken in, probes included; 2 puts many on one connection, in clear text by prior knowledge (RFC 9113 section 3.3)", Example: `"2"`},
 		{Name: "when_all_down", Type: Text, Default: `"refuse"`, Allowed: []string{"refuse", "try-anyway"},
 			Help: "with nobody in rotation: answer 503, or try one that is down or suspended (never one that an operator took out)", Example: `"try-anyway"`},
+		{Name: "on_down", Type: Text, Allowed: []string{"keep", "close"},
+			Help: "what becomes of the connections and streams (tcp, WebSockets, event streams) that are open with a backend when it goes down or is parked: they are kept until they end, or closed, so that clients connect to another. If not given: close for tcp, keep for the others", Example: `"close"`},
 		{Name: "resolve", Type: Text, Default: `"once"`, Allowed: []string{"once", "each"}, Help: "a name with several addresses counts once, as one backend that is looked up with each new connection; or each of its addresses counts as a backend of its own", Example: `"each"`},
 		{Name: "resolve_every", Type: Duration, Default: `"30s"`, Min: `"1s"`, Help: "how often names are looked up again with resolve = \"each\"; addresses that are gone drain, new ones join", Example: `"10s"`},
 		withoutKey,

@@ -188,12 +188,19 @@ type Upstream struct {
 	ProxyProtocolAt hcl.Range
 	HTTPVersion     string // 1.1 or 2
 	HTTPVersionAt   hcl.Range
-	TryAnyway       bool // when_all_down = "try-anyway"
+	TryAnyway       bool   // when_all_down = "try-anyway"
+	OnDown          string // keep or close; empty: close connections of tcp, keep other streams
 	Settings        []Settings
 }
 
 // HTTP2 reports whether backends are spoken to in HTTP/2.
 func (u *Upstream) HTTP2() bool { return u.HTTPVersion == "2" }
+
+// ClosesOnDown reports whether what is open with a backend that goes down or is parked is
+// closed: a connection of tcp, or a stream of http.
+func (u *Upstream) ClosesOnDown(tcp bool) bool {
+	return u.OnDown == "close" || u.OnDown == "" && tcp
+}
 
 // Each returns the upstream with a backend for each address of a name, as far as
 // they are known: its name is that of the backend with the address behind it.

@@ -50,3 +50,24 @@ func TestStreamsThatTheProxyCuts(t *testing.T) {
 	assert.Zero(t, r.Upstreams["app"].Backends["b0"].Failed+r.Upstreams["app"].Backends["b1"].Failed)
 	assert.Empty(t, r.Health)
 }
+
+// TestStreamsOfABackendThatGoes: they are closed where on_down says so, when the backend is
+// parked or down, and it is no failure of the backend.
+func TestStreamsOfABackendThatGoes(t *testing.T) {
+	for onDown, closed := range map[string]bool{"": false, "on_down = \"keep\"\n": false, "on_down = \"close\"\n": true} {
+		for _, kind := range []string{"park", "probe-fails", "drain"} {
+			more := onDown + "probe \"http\" {\n every = \"1s\"\n timeout = \"500ms\"\n}\nsuspend {\n after = 1\n}"
+			r := run(t, pool(t, 2, "round-robin", more), "streams {\n path = \"/**\"\n lasts = \"1m\"\n}\nfault \"f\" {\n backend = \"app.b0\"\n kind = \""+kind+"\"\n at = \"10s\"\n until = \"20s\"\n}\n", even(8, time.Second, 1), Options{})
+			want := 0
+			if closed && kind != "drain" {
+				want = 4 // those with b0
+			}
+			assert.EqualValues(t, want, r.Errors[cause.BackendOut], "%q %s", onDown, kind)
+			assert.EqualValues(t, []int64{8 - int64(want), int64(want)}, []int64{r.Answered, r.Failed})
+			assert.Zero(t, r.Upstreams["app"].Backends["b0"].Failed)
+			if want > 0 {
+				assert.EqualValues(t, want, r.Faults[0].ExposedFailed)
+			}
+		}
+	}
+}

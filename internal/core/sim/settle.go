@@ -2,6 +2,7 @@ package sim
 
 import (
 	"kestrix/internal/core/cause"
+	"kestrix/internal/core/health"
 	"kestrix/internal/core/result"
 	"kestrix/internal/core/upstream"
 )
@@ -42,7 +43,7 @@ func (e *Engine) ends(i int32, o upstream.Outcome) bool {
 		switch o.Kind {
 		case upstream.ClientLeft:
 			s.left++
-		case upstream.IdleCut: // the proxy's own limit, and no failure of the backend
+		case upstream.IdleCut, upstream.TakenOut: // the proxy's doing, and no failure of the backend
 		default:
 			s.failed++
 		}
@@ -210,8 +211,12 @@ func (e *Engine) note(v *view) {
 
 func (e *Engine) tell(v *view) {
 	e.changes = v.core.Changes(e.changes[:0])
+	var gone []*server // whose streams are closed, once all is noted
 	for _, c := range e.changes {
 		s := &v.up.servers[c.Backend]
+		if c.From != c.To && (c.To == health.Down || c.To == health.Parked) {
+			gone = append(gone, s)
+		}
 		in := v.core.Eligible(c.Backend)
 		p := &v.probes[c.Backend]
 		if !in && !p.out {
@@ -238,6 +243,9 @@ func (e *Engine) tell(v *view) {
 			h.Instance = v.instance + 1
 		}
 		e.res.Health = append(e.res.Health, h)
+	}
+	for _, s := range gone {
+		e.closeStreams(v, s)
 	}
 }
 

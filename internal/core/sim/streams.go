@@ -93,6 +93,18 @@ func (e *Engine) fallsSilent(i int32) {
 	}
 }
 
+// closeStreams ends the streams of a proxy with a backend that is down or parked, where
+// on_down wants that.
+func (e *Engine) closeStreams(v *view, s *server) {
+	for _, i := range e.openOn(s) {
+		r := &e.requests[i]
+		tcp := e.fronts[e.refs[r.route].Front].Protocol == "tcp"
+		if r.open && r.flows && r.server == s.index && e.viewOf(r) == v && v.up.cfg.ClosesOnDown(tcp) {
+			e.settle(i, upstream.Outcome{Kind: upstream.TakenOut, Final: true})
+		}
+	}
+}
+
 // speaksAgain lets the streams of a backend go on that was silent.
 func (e *Engine) speaksAgain(s *server) {
 	for _, i := range e.openOn(s) {

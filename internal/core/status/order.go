@@ -7,7 +7,7 @@ type Order struct {
 	// Backend is UPSTREAM.BACKEND, or a name whose addresses are backends each; a pattern
 	// with *, or several of these with commas between them.
 	Backend string  `json:"backend"`
-	Do      string  `json:"do"`                // park, drain, return, weight or forget
+	Do      string  `json:"do"`                // park, drain, return, weight, forget or close
 	Weight  *int    `json:"weight,omitempty"`  // for weight
 	For     float64 `json:"for,omitempty"`     // seconds after which it ends by itself; 0: never. For park, drain and weight
 	Because string  `json:"because,omitempty"` // why, for whoever reads of it
@@ -26,6 +26,7 @@ type ToldBackend struct {
 	Backend string `json:"backend"`
 	Before  string `json:"before"` // state and weight
 	After   string `json:"after"`
+	Ended   int    `json:"ended"` // requests, streams and connections that were open; of close
 }
 
 // Held is an order that is in force, until another one or its time ends it.

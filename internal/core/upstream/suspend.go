@@ -14,7 +14,7 @@ func (u *Upstream) judge(now tick.Time, a *Attempt, m *member, o Outcome) {
 	if o.Kind == Answered || o.FirstByte > 0 {
 		m.silentSince = tick.Never
 	}
-	neutral := o.Kind == ClientLeft || o.Kind == CutOff || o.Kind == IdleCut
+	neutral := o.Kind == ClientLeft || o.Kind == CutOff || o.Kind == IdleCut || o.Kind == TakenOut
 	if neutral || a.Began < m.health.ChangedAt || m.health.Resting() {
 		return
 	}

@@ -137,16 +137,17 @@ const (
 	ClientLeft                        // the client went away; says nothing of the backend
 	CutOff                            // the proxy ended a stream that had lasted its time; says nothing of the backend
 	IdleCut                           // the proxy ended a stream on which nothing passed; says nothing of the backend
+	TakenOut                          // the proxy ended it, as the backend is down or an operator wanted it; what is known of the backend is known already
 )
 
 // lastOutcome is the highest kind.
-const lastOutcome = IdleCut
+const lastOutcome = TakenOut
 
 // Known reports whether there is such a kind.
 func (k OutcomeKind) Known() bool { return k <= lastOutcome }
 
 func (k OutcomeKind) String() string {
-	return [...]string{"answered", "connection refused", "connect timeout", "answer timeout", "connection broken", "client left", "stream cut off", "stream idle"}[k]
+	return [...]string{"answered", "connection refused", "connect timeout", "answer timeout", "connection broken", "client left", "stream cut off", "stream idle", "backend out"}[k]
 }
 
 // Cause returns why an attempt failed, cause.None if it did not.
@@ -168,6 +169,8 @@ func (o Outcome) Cause() cause.Cause {
 		return cause.ClientLeft
 	case IdleCut:
 		return cause.IdleTimeout
+	case TakenOut:
+		return cause.BackendOut
 	}
 	return cause.None
 }

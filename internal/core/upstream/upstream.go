@@ -215,7 +215,7 @@ func ending(now tick.Time, a *Attempt, o Outcome) balance.End {
 		if o.Status < 500 {
 			e.How = balance.Answered
 		}
-	case CutOff, IdleCut:
+	case CutOff, IdleCut, TakenOut:
 		e.How = balance.Untimed
 	case ClientLeft:
 		e.How = balance.Abandoned

@@ -32,6 +32,9 @@ type Backend struct {
 	idle    idleConns
 	counts  *counts // guarded by the pool's mu
 
+	openMu sync.Mutex
+	open   map[Open]OpenKind // guarded by openMu
+
 	mu         sync.Mutex
 	transports map[time.Duration]*http.Transport // by how long an answer is waited for
 }

@@ -24,7 +24,15 @@ func (e *OrderError) Error() string { return e.Why }
 
 func noOrder(format string, args ...any) error { return &OrderError{Why: fmt.Sprintf(format, args...)} }
 
-var orders = map[string]upstream.Operation{"park": upstream.Park, "drain": upstream.Drain, "return": upstream.Return, "weight": upstream.Weigh, "forget": upstream.Forget}
+// closing is the order that has what is open with a backend end. It is none of the core's.
+const closing upstream.Operation = 255
+
+var orders = map[string]upstream.Operation{"park": upstream.Park, "drain": upstream.Drain, "return": upstream.Return, "weight": upstream.Weigh, "forget": upstream.Forget, "close": closing}
+
+// lasting reports whether an order is in force until it ends.
+func lasting(op upstream.Operation) bool {
+	return op == upstream.Park || op == upstream.Drain || op == upstream.Weigh
+}
 
 // What is set for a time is set for so long at least, and at most.
 const (
@@ -66,7 +74,7 @@ func (s *Set) Operate(o status.Order, who string) (status.Told, error) {
 	for _, l := range locked {
 		l.mu.Unlock()
 	}
-	if err == nil && op != upstream.Forget {
+	if err == nil && (lasting(op) || op == upstream.Return) {
 		told.Kept = s.keep()
 	}
 	return told, err
@@ -108,9 +116,14 @@ func (s *Set) operateLocked(targets []target, o *status.Order, op upstream.Opera
 		}
 		t.pool.followOrdersLocked(nil)
 		for n, id := range members {
-			name, after := t.pool.Name+"."+t.pool.core.Backend(id).Name, t.pool.wordsLocked(id)
-			s.o.Event(name, "told", "%s: %s, was %s", text, after, before[n])
-			told.Orders = append(told.Orders, status.ToldBackend{Backend: name, Before: before[n], After: after})
+			x := status.ToldBackend{Backend: t.pool.Name + "." + t.pool.core.Backend(id).Name, Before: before[n], After: t.pool.wordsLocked(id)}
+			if b := t.pool.backends[id]; op == closing && b != nil {
+				x.Ended = b.end(nil)
+				s.o.Event(x.Backend, "told", "%s: what was open ends, %d", text, x.Ended)
+			} else {
+				s.o.Event(x.Backend, "told", "%s: %s, was %s", text, x.After, x.Before)
+			}
+			told.Orders = append(told.Orders, x)
 		}
 		if len(members) == 0 {
 			s.o.Event(t.String(), "told", "%s: no address of it is known", text)
@@ -165,7 +178,7 @@ func (t *target) membersLocked() (all []upstream.BackendID) {
 // kind keeps that of the other kind, and its end. The pool's mu is held.
 func (t *target) orderLocked(op upstream.Operation, h status.Held) {
 	l := t.pool
-	if op == upstream.Forget {
+	if !lasting(op) && op != upstream.Return {
 		return
 	}
 	kinds := []bool{op == upstream.Weigh}
@@ -226,8 +239,8 @@ func parseOrder(o *status.Order) (op upstream.Operation, weight int, lasts time.
 	}
 	op, ok := orders[o.Do]
 	if !ok {
-		words := []string{"park", "drain", "return", "weight", "forget"}
-		hint := "it is park, drain, return, weight or forget"
+		words := []string{"park", "drain", "return", "weight", "forget", "close"}
+		hint := "it is park, drain, return, weight, forget or close"
 		if s := config.Suggest(o.Do, words); s != "" {
 			hint = "did you mean " + s + "?"
 		}
@@ -241,7 +254,7 @@ func parseOrder(o *status.Order) (op upstream.Operation, weight int, lasts time.
 	}
 	switch {
 	case o.For == 0:
-	case op == upstream.Return || op == upstream.Forget:
+	case !lasting(op):
 		return fail("only park, drain and weight last for a time")
 	case !(o.For >= shortestFor.Seconds() && o.For <= longestFor.Seconds()): // no number is neither
 		return fail("a time of %g s cannot be set; it is from 1 s to 30 days, and without one an order lasts", o.For)

@@ -213,6 +213,7 @@ func (l *Pool) noteLocked() {
 			continue // what the operator was told says so
 		}
 		l.set.o.Event(l.Name+"."+b.Name, c.To.String(), "%s", c.Why)
+		l.closeLocked(&c)
 	}
 	if len(l.changes) > 0 {
 		up := 0

@@ -56,7 +56,8 @@ func (l *Pool) countLocked(now tick.Time, a *upstream.Attempt, o upstream.Outcom
 	switch {
 	case o.Kind == upstream.ClientLeft:
 		c.left++
-	case o.Kind != upstream.Answered && o.Kind != upstream.CutOff || o.Status >= 500:
+	case o.Kind == upstream.CutOff, o.Kind == upstream.IdleCut, o.Kind == upstream.TakenOut: // the proxy's doing
+	case o.Kind != upstream.Answered || o.Status >= 500:
 		c.failed++
 		step[1]++
 	}

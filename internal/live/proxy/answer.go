@@ -44,6 +44,9 @@ func (x *exchange) passOn(t roundTrip, b *pool.Backend, head answerHead, first [
 	if stream {
 		x.access.Kind = trace.Stream
 	}
+	if stream || x.grpc {
+		b.Opened(t, pool.OpenStream)
+	}
 	x.begun(stream)
 	x.w.WriteHeader(head.status)
 	err := x.copy(t, head.length, first, stream)
@@ -67,6 +70,8 @@ func (x *exchange) passOn(t roundTrip, b *pool.Backend, head answerHead, first [
 		panic(http.ErrAbortHandler)
 	case errors.As(err, new(*clientError)), errors.Is(ended, context.Canceled):
 		x.left(o)
+	case errors.Is(ended, pool.ErrTakenOut):
+		o.Kind, x.access.Cause = upstream.TakenOut, cause.BackendOut
 	case errors.Is(ended, errIdle) && (x.grpc || x.access.Kind == trace.Stream):
 		o.Kind = upstream.IdleCut // a quiet stream is no failure of its backend
 		x.access.Cause = cause.IdleTimeout
@@ -318,6 +323,7 @@ func (x *exchange) tunnel(t *http1Trip, b *pool.Backend, head answerHead, o upst
 	if rest := t.conn.Rest(); len(rest) > 0 {
 		backend = &replayed{Conn: backend, kept: rest, done: true}
 	}
-	o, x.access.Cause = splice(socket.NewBuffered(client, rw.Reader, client.RemoteAddr()), backend, x.waits, &x.access.Bytes, o, nil)
+	b.Over(t)
+	o, x.access.Cause = splice(b, pool.OpenStream, socket.NewBuffered(client, rw.Reader, client.RemoteAddr()), backend, x.waits, &x.access.Bytes, o, nil)
 	x.pool.Settle(&x.q, o)
 }

@@ -24,8 +24,9 @@ type roundTrip interface {
 	ready() bool // more of it can be read without waiting
 	trailer() (http.Header, error)
 	cut(cause error) // ends it, from any goroutine
-	cause() error    // that it was cut for, nil if it was not
-	end()            // nothing more is wanted; called once
+	pool.Open
+	cause() error // that it was cut for, nil if it was not
+	end()         // nothing more is wanted; called once
 }
 
 // answerHead is the head of a backend's answer; its fields are in the header of
@@ -61,6 +62,7 @@ func (x *exchange) overHTTP1(b *pool.Backend, q *wire.Request) (roundTrip, answe
 			return nil, answerHead{}, err
 		}
 		t := &http1Trip{x: x, b: b, conn: conn}
+		b.Opened(t, pool.OpenRequest)
 		t.stop = context.AfterFunc(x.r.Context(), func() { t.cut(context.Canceled) })
 		head, written, err := t.exchange(q)
 		if err == nil {
@@ -234,6 +236,9 @@ func (t *http1Trip) cut(cause error) {
 	}
 }
 
+// TakenOut ends the round trip, as its backend is taken out.
+func (t *http1Trip) TakenOut() { t.cut(pool.ErrTakenOut) }
+
 func (t *http1Trip) cause() error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -263,6 +268,7 @@ func (t *http1Trip) over() bool {
 	if !t.conn.Done() || t.b.PerClient() || !t.stop() {
 		return false
 	}
+	t.b.Over(t)
 	t.b.Keep(t.conn)
 	return true
 }
@@ -270,6 +276,7 @@ func (t *http1Trip) over() bool {
 // drop closes the connection. Who sends the body ends by that, or when the
 // client's body does, see exchange.finish.
 func (t *http1Trip) drop() {
+	t.b.Over(t)
 	t.stop()
 	t.conn.Conn.Close()
 	t.sending.Do(func() {
@@ -385,6 +392,8 @@ func (x *exchange) broke(b *pool.Backend, err error) bool {
 		if why == cause.ConnectTimeout {
 			status = http.StatusGatewayTimeout
 		}
+	case errors.Is(err, pool.ErrTakenOut):
+		o.Kind, text = upstream.TakenOut, "the backend was taken out"
 	case errors.Is(err, errIdle):
 		o.Kind, status, text = upstream.AnswerTimeout, http.StatusGatewayTimeout, "the backend stopped in the middle of its answer"
 	case errors.As(err, &ne) && ne.Timeout():

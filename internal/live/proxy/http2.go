@@ -18,6 +18,7 @@ import (
 
 // http2Trip is a round trip on a stream of HTTP/2.
 type http2Trip struct {
+	b      *pool.Backend
 	res    *http.Response
 	ctx    context.Context
 	cancel context.CancelCauseFunc
@@ -29,6 +30,8 @@ type http2Trip struct {
 // client's.
 func (x *exchange) overHTTP2(b *pool.Backend, q *wire.Request) (roundTrip, answerHead, error) {
 	ctx, cancel := context.WithCancelCause(x.r.Context())
+	t := &http2Trip{b: b, ctx: ctx, cancel: cancel, wait: x.waits.Idle}
+	b.Opened(t, pool.OpenRequest)
 	began := time.Now()
 	x.access.Connect = 0
 	// The library tells these from goroutines of its own, which may come late.
@@ -56,10 +59,14 @@ func (x *exchange) overHTTP2(b *pool.Backend, q *wire.Request) (roundTrip, answe
 	over = true
 	telling.Unlock()
 	if err != nil {
+		if errors.Is(context.Cause(ctx), pool.ErrTakenOut) {
+			err = pool.ErrTakenOut
+		}
+		b.Over(t)
 		cancel(nil)
 		return nil, answerHead{}, err
 	}
-	t := &http2Trip{res: res, ctx: ctx, cancel: cancel, wait: x.waits.Idle}
+	t.res = res
 	t.idle = time.AfterFunc(t.wait, func() { t.cut(errIdle) })
 	removeHopByHop(res.Header)
 	if len(res.Trailer) > 0 && x.r.ProtoMajor == 1 {
@@ -121,6 +128,9 @@ func (t *http2Trip) trailer() (http.Header, error) { return t.res.Trailer, nil }
 
 func (t *http2Trip) cut(cause error) { t.cancel(cause) }
 
+// TakenOut ends the round trip, as its backend is taken out.
+func (t *http2Trip) TakenOut() { t.cut(pool.ErrTakenOut) }
+
 func (t *http2Trip) cause() error {
 	if t.ctx.Err() == nil {
 		return nil
@@ -129,6 +139,7 @@ func (t *http2Trip) cause() error {
 }
 
 func (t *http2Trip) end() {
+	t.b.Over(t)
 	t.idle.Stop()
 	t.cancel(io.EOF)
 	t.res.Body.Close()

@@ -202,3 +202,7 @@ func TestOrdersForSeveral(t *testing.T) {
 		assert.Equal(t, "drain, by mary because a new disk: draining, weight 1, was up, weight 1", told[len(told)-1].Text)
 	})
 }
+
+func order(backend, do string) status.Order {
+	return status.Order{Backend: backend, Do: do, Insist: true}
+}

@@ -125,7 +125,7 @@ func (x *connection) carry(gone context.Context) {
 		x.access.FirstByte = time.Since(began)
 		good := upstream.Outcome{Kind: upstream.Answered, Status: 200, FirstByte: max(x.access.FirstByte, 1)}
 		var o upstream.Outcome
-		o, x.access.Cause = splice(x.client, c, x.waits, &x.access.Bytes, good, func() { l.Begun(&x.q) })
+		o, x.access.Cause = splice(b, pool.OpenTCP, x.client, c, x.waits, &x.access.Bytes, good, func() { l.Begun(&x.q) })
 		l.Settle(&x.q, o)
 		return
 	}
@@ -133,8 +133,8 @@ func (x *connection) carry(gone context.Context) {
 
 // splice passes bytes both ways until both have ended, each end being passed on
 // by itself. It returns the outcome, good for a good end, and its cause. first is called at the backend's first byte; nil where its answer has begun
-// already.
-func splice(client, backend net.Conn, waits config.Waits, received *int64, good upstream.Outcome, first func()) (upstream.Outcome, cause.Cause) {
+// already. b and kind are noted as long as it is open.
+func splice(b *pool.Backend, kind pool.OpenKind, client, backend net.Conn, waits config.Waits, received *int64, good upstream.Outcome, first func()) (upstream.Outcome, cause.Cause) {
 	defer backend.Close()
 	var moved atomic.Int64 // the last movement, in nanoseconds since began
 	began := time.Now()
@@ -144,7 +144,10 @@ func splice(client, backend net.Conn, waits config.Waits, received *int64, good 
 		client.Close()
 		backend.Close()
 	}
-	const idle, over = 1, 2
+	const idle, over, out = 1, 2, 3
+	open := &spliced{func() { end(out) }}
+	b.Opened(open, kind)
+	defer b.Over(open)
 	var mu sync.Mutex // the timer may fire before it is known here
 	var idleTimer *time.Timer
 	mu.Lock()
@@ -192,6 +195,8 @@ func splice(client, backend net.Conn, waits config.Waits, received *int64, good 
 		return upstream.Outcome{Kind: upstream.IdleCut, Final: true}, cause.IdleTimeout
 	case cut.Load() == over:
 		return upstream.Outcome{Kind: upstream.CutOff, Final: true}, cause.None
+	case cut.Load() == out:
+		return upstream.Outcome{Kind: upstream.TakenOut, Final: true}, cause.BackendOut
 	case isRead(up):
 		if first != nil {
 			return upstream.Outcome{Kind: upstream.ClientLeft}, cause.ClientLeft
@@ -204,6 +209,12 @@ func splice(client, backend net.Conn, waits config.Waits, received *int64, good 
 	good.Final = true
 	return good, cause.None
 }
+
+// spliced is what is open with a backend while bytes are passed.
+type spliced struct{ end func() }
+
+// TakenOut ends it.
+func (s *spliced) TakenOut() { s.end() }
 
 // readError is an error of the side that was read from.
 type readError struct{ error }
