@@ -67,12 +67,12 @@ var forwardRules = []*Rule{
 		Mend: "drop_prefix and prepend, which are mapped back; or have the application write its redirects for the outside",
 		Run: func(p *Pass) {
 			p.rewrites(func(f *config.Frontend, t *route.Table, i int, r *config.Route) {
-				if len(r.Rewrite.Substitute) == 0 {
+				if len(r.Rewrite.Substitute) == 0 || !r.Rewrite.MapLocation {
 					return
 				}
 				with := strings.NewReplacer("$1", "1", "$2", "2", "$3", "3").Replace(r.Rewrite.Substitute[0].With)
 				inside := rewrite.Path(&config.Rewrite{Prepend: r.Rewrite.Prepend}, with)
-				back := rewrite.Location(r.Rewrite, rewrite.Hosts{Client: "tern.example", Backend: "tern.example", Scheme: "http"}, inside)
+				back := rewrite.Location(r.Rewrite, rewrite.Hosts{Client: "tern.example", Backend: "tern.example", Scheme: "http", Spoken: "http"}, inside)
 				q, _ := request.Of("GET", "tern.example", back)
 				q.Client = netip.MustParseAddr("203.0.113.9")
 				if to, _ := t.Match(&q); to == i {

@@ -18,7 +18,17 @@ type Rewrite struct {
 	Prepend    string // likewise
 	Host       string // empty: as asked
 	Substitute []Substitution
+	// MapLocation and MapCookies: what a response says of the backend's own addresses and
+	// paths is mapped back to the client's.
+	MapLocation, MapCookies bool
+	// ServeBare: a path that is DropPrefix and nothing more is passed on, instead of being
+	// redirected to the one with a / behind it.
+	ServeBare bool
 }
+
+// RedirectsBare reports whether a path that is DropPrefix and nothing more is redirected; r
+// may be nil.
+func (r *Rewrite) RedirectsBare() bool { return r != nil && r.DropPrefix != "" && !r.ServeBare }
 
 // Substitution gives a path that fits a pattern another form.
 type Substitution struct {
@@ -52,12 +62,14 @@ var FieldFacts = []string{"backend", "route", "upstream", "reason", "cause", "cl
 
 var rewriteBlock = &Block{
 	Name: "rewrite",
-	Help: "the request as the backend sees it; Location and the paths of cookies are mapped back",
+	Help: "the request as the backend sees it, and what of its response is mapped back",
 	Keys: []*Key{
-		{Name: "drop_prefix", Type: Text, Help: "taken off the normal form of the path (which routes compare), by whole segments", Example: `"/app"`},
+		{Name: "drop_prefix", Type: Text, Help: "taken off the normal form of the path (which routes compare), by whole segments; the backend is told of it in X-Forwarded-Prefix", Example: `"/app"`},
 		{Name: "prepend", Type: Text, Help: "put before the normal form of the path, after drop_prefix; no .. of a client leads out of it", Example: `"/v2"`},
 		{Name: "substitute", Type: FieldTable, Help: "patterns (RE2, of the whole path in normal form, after drop_prefix) and what stands in their place, $1 for what the first parentheses took; the first that fits counts; redirects are not mapped back through it",
 			Example: `{ "/seat/([0-9]+)" = "/seats/$1" }`},
+		{Name: "map_back", Type: Texts, Empty: true, Default: `["location", "cookies"]`, Help: "location: in Location and Content-Location, scheme, host and port that the backend was addressed by become the client's, and paths are what the client has to ask for; cookies: likewise paths of cookies, and a domain that is `host` is taken out. [] leaves all as it is, for an application that writes its answers for the outside, as by X-Forwarded-Prefix", Example: `["cookies"]`},
+		{Name: "bare_prefix", Type: Text, Default: `"redirect"`, Allowed: []string{"redirect", "serve"}, Help: "what becomes of a path that is drop_prefix and nothing more, as of /app where the route takes /app/ as well: a redirect to /app/ (308), so that relative links lead to where they should; or it is passed on as /", Example: `"serve"`},
 		{Name: "host", Type: Text, Help: "the host the backend is told, instead of the one asked for", Example: `"app.inside.example"`},
 	},
 }
@@ -81,6 +93,17 @@ var fieldKeys = []*Key{
 // rewrite reads how a route changes a request.
 func (d *Decoder) rewrite(n *Node) *Rewrite {
 	r := &Rewrite{Range: n.Range, DropPrefix: Get[string](n, "drop_prefix"), Prepend: Get[string](n, "prepend"), Host: Get[string](n, "host")}
+	r.ServeBare = Get[string](n, "bare_prefix") == "serve"
+	for _, what := range Get[[]Placed[string]](n, "map_back") {
+		switch what.Value {
+		case "location":
+			r.MapLocation = true
+		case "cookies":
+			r.MapCookies = true
+		default:
+			d.Add(IDChoice, what.Range, fmt.Sprintf("%q cannot be mapped back", shorten(what.Value)), didYouMean(what.Value, []string{"location", "cookies"}))
+		}
+	}
 	r.Substitute = d.substitutions(n)
 	for key, v := range map[string]*string{"drop_prefix": &r.DropPrefix, "prepend": &r.Prepend} {
 		if !n.Has(key) || *v == "" {

@@ -53,6 +53,7 @@ type Key struct {
 	Allowed  []string // if given, the only values
 	Min, Max string   // limits as written in source; empty for none
 	Required bool
+	Empty    bool   // of a list: it may be []
 	Secret   bool   // never shown, not even where settings are compared
 	Traced   bool   // of a distribution: from_trace() may stand, as records have it
 	Fields   *Block // for Block1 and Members: the keys inside

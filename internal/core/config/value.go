@@ -273,7 +273,7 @@ func (d *Decoder) list(k *Key, expr hclsyntax.Expression) (any, bool) {
 			parts, ranges = []cty.Value{v}, []hcl.Range{expr.Range()}
 		}
 	}
-	if len(parts) == 0 {
+	if len(parts) == 0 && !k.Empty {
 		d.Add(IDMissing, expr.Range(), k.Name+" is an empty list", d.expected(k))
 		return nil, false
 	}

@@ -118,7 +118,7 @@ func (p *parser) arrival(name string, rec *trace.Record, a *Arrival, w *sender) 
 	if n := p.o.Instances; n > 1 {
 		a.Instance = uint8(rng.Below(rng.Bits(p.o.Seed, w.identity, 0, rng.Who), n))
 	}
-	a.whole, a.Repeatable = rec.WholeSecond, request.Idempotent(trace.Text(rec.Method))
+	a.whole, a.Repeatable, a.Redirected = rec.WholeSecond, request.Idempotent(trace.Text(rec.Method)), false
 	t := p.only
 	if rec.Frontend != nil {
 		t = p.tables[string(rec.Frontend)]
@@ -152,13 +152,13 @@ func (p *parser) arrival(name string, rec *trace.Record, a *Arrival, w *sender) 
 	}
 	e, known := p.cache.entry(t, rec)
 	if known {
-		a.Route = e.route
+		a.Route, a.Redirected = e.route, e.redirected
 		p.miss(e.missed)
 		return nil
 	}
 	missed := p.find(t, rec, a, w)
 	if a.Route < 0 || p.Routes[a.Route].hash == nil && p.Routes[a.Route].sticky == nil {
-		e.route, e.missed, e.set = a.Route, missed, true // else more is asked of it than its route
+		e.route, e.redirected, e.missed, e.set = a.Route, a.Redirected, missed, true // else more is asked of it than its route
 	}
 	return nil
 }
@@ -176,7 +176,7 @@ func (p *parser) find(t *table, rec *trace.Record, a *Arrival, w *sender) route.
 	}
 	i, missed := t.routes.Match(q)
 	if a.Route = -1; i >= 0 {
-		a.Route = t.first + int32(i)
+		a.Route, a.Redirected = t.first+int32(i), t.routes.Redirects(i, q)
 		if h := p.Routes[a.Route].hash; h != nil {
 			a.Key = request.HashKey(h, q, w.client)
 		}

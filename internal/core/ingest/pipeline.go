@@ -60,6 +60,7 @@ type Arrival struct {
 	whole      bool   // the stamp has no fraction
 	Recorded   int16  // the failure that happens again, 0 for none
 	Repeatable bool   // the method is idempotent
+	Redirected bool   // to its path with a / behind it, see route.Table.Redirects
 	Stream     bool   // an upgrade, a TCP connection, or a path that the scenario names
 }
 

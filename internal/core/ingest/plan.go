@@ -120,7 +120,7 @@ func (p *Plan) shorten(t *table) {
 	t.all = false
 	if fe := p.Fronts[t.index]; len(fe.Routes) > 0 && fe.Routes[0].When.Empty() {
 		r := p.Routes[t.first]
-		t.all = p.scenario.Streams == nil && r.hash == nil && r.sticky == nil
+		t.all = p.scenario.Streams == nil && r.hash == nil && r.sticky == nil && !fe.Routes[0].Rewrite.RedirectsBare()
 	}
 }
 

@@ -20,10 +20,12 @@ type routeCache struct {
 
 // cachedRoute is the route of requests that ask the same.
 type cachedRoute struct {
-	asks   uint64 // hash of what is asked
-	route  int32  // position in plan.routes, -1 for none
-	set    bool
-	missed route.Field
+	asks  uint64 // hash of what is asked
+	route int32  // position in plan.routes, -1 for none
+	set   bool
+
+	redirected bool
+	missed     route.Field
 }
 
 // cachedRoutes is how many are remembered: as many as a near cache of a processor has

@@ -78,7 +78,7 @@ func (m movedRequests) count(out *result.Leave, sample []ingest.Arrival, picks [
 	had := map[owner]string{}
 	for i := range sample {
 		a := &sample[i]
-		if a.Route < 0 || m.plan.Routes[a.Route].Upstream < 0 || picks[i] == "" {
+		if a.Route < 0 || m.plan.Routes[a.Route].Upstream < 0 || a.Redirected || picks[i] == "" {
 			continue
 		}
 		up := m.plan.Routes[a.Route].Upstream

@@ -475,3 +475,23 @@ func TestTheTimelineDoublesItsBucket(t *testing.T) {
 	assert.EqualValues(t, 2, r.Timeline.Rows[10].Upstreams["app"]["b0"].Requests)
 	assert.InDelta(t, r.Latency.P99, r.Timeline.Rows[10].P99, 0.2)
 }
+
+// TestABarePrefixIsRedirected as the live proxy does, whatever else its route takes, and
+// remembered so.
+func TestABarePrefixIsRedirected(t *testing.T) {
+	text := "frontend \"web\" {\n listen = \"127.0.0.1:1\"\n route \"seats\" {\n %s rewrite {\n drop_prefix = \"/seats\"\n %s}\n send_to = upstream.app\n }\n}\nupstream \"app\" {\n backends = { b0 = \"127.0.0.1:9000\" }\n}\n"
+	for _, c := range []struct {
+		when, more string
+		replied    int64
+	}{
+		{"", "", 20},
+		{"when {\n path = \"/seats/**\"\n }\n", "", 20},
+		{"when {\n path = \"/seats/**\"\n }\n", "bare_prefix = \"serve\"\n", 0},
+		{"when {\n path = \"/seats\"\n }\n", "", 0}, // which does not take /seats/
+	} {
+		cfg, found, err := config.Read([]config.File{{Name: "t.hcl", Source: []byte(fmt.Sprintf(text, c.when, c.more))}})
+		require.NoError(t, err)
+		require.Empty(t, found)
+		assert.Equal(t, c.replied, run(t, cfg, "", even(20, time.Second, 3), Options{}).Replied, "%+v", c)
+	}
+}

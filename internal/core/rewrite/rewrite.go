@@ -78,49 +78,82 @@ func within(path, prefix string) bool {
 // Hosts are the names under which one request was asked and passed on.
 type Hosts struct {
 	Client  string // as the client wrote it, with its port
+	Scheme  string // of the client: http or https
 	Backend string // as the backend was told
 	Address string // of the backend
-	Scheme  string // of the client: http or https
+	Spoken  string // the scheme that is spoken with the backend
 }
 
-// Location maps a Location field (RFC 9110 section 10.2.2) back: a client that
-// follows it comes through here again. Other sites are left alone.
+// origin returns scheme, host and port, without the port that goes without saying (RFC 6454
+// section 4).
+func origin(scheme, host string) string {
+	port := map[string]string{"http": ":80", "https": ":443"}[scheme]
+	return scheme + "://" + strings.TrimSuffix(strings.ToLower(host), port)
+}
+
+// Location maps a Location field (RFC 9110 section 10.2.2) back, so that a client that
+// follows it comes through here again: an origin by which the backend was addressed becomes
+// the client's, and a path of the backend's the one that the client has to ask for. An
+// application that sends its client to the same host by another scheme or port knows what
+// it does: its path alone is mapped. Other sites are left alone.
 func Location(r *config.Rewrite, h Hosts, value string) string {
-	if r == nil {
+	if r == nil || !r.MapLocation {
 		return value
 	}
 	u, err := url.Parse(value)
-	if err != nil || u.Opaque != "" {
-		return value
-	}
-	own := u.Host == "" || strings.EqualFold(u.Host, h.Backend) || strings.EqualFold(u.Host, h.Client) || strings.EqualFold(u.Host, h.Address)
-	if !own || u.Host == "" && !strings.HasPrefix(u.Path, "/") {
+	if err != nil || u.Opaque != "" || u.Host == "" && (u.Scheme != "" || !strings.HasPrefix(u.Path, "/")) {
 		return value
 	}
 	if u.Host != "" {
-		u.Scheme, u.Host = h.Scheme, h.Client
+		scheme := u.Scheme
+		if scheme == "" { // that of the request, as the backend knows it
+			scheme = h.Spoken
+		}
+		switch at := origin(scheme, u.Host); {
+		case at == origin(h.Spoken, h.Backend), at == origin(h.Spoken, h.Address):
+			if u.Host = h.Client; u.Scheme != "" {
+				u.Scheme = h.Scheme
+			}
+		case !strings.EqualFold(hostOnly(u.Host), hostOnly(h.Client)):
+			return value
+		}
 	}
 	path := back(r, u.EscapedPath())
+	if r.RedirectsBare() && path == request.Path(r.DropPrefix) {
+		path += "/" // without it the client would be redirected once more
+	}
 	if decoded, err := url.PathUnescape(path); err == nil {
 		u.Path, u.RawPath = decoded, path
 	}
 	return u.String()
 }
 
-// Cookie maps the path of a Set-Cookie field (RFC 6265 section 4.1) back, and
-// takes out a domain that is the backend's own: the cookie then belongs to the
-// host the client asked.
+// Dropped returns the prefix that is taken off a path in normal form; empty if none is.
+func Dropped(r *config.Rewrite, path string) string {
+	if r == nil || r.DropPrefix == "" {
+		return ""
+	}
+	if prefix := request.Path(r.DropPrefix); within(path, prefix) {
+		return prefix
+	}
+	return ""
+}
+
+// Cookie maps the path of a Set-Cookie field (RFC 6265 section 4.1) back, and takes out a
+// domain that is the backend's own: the cookie then belongs to the host the client asked.
+// Clients take a cookie of the prefix __Host- for the path / only, which it keeps.
 func Cookie(r *config.Rewrite, h Hosts, value string) string {
-	if r == nil {
+	if r == nil || !r.MapCookies {
 		return value
 	}
 	parts := strings.Split(value, ";")
 	kept := parts[:1]
+	whole := strings.HasPrefix(strings.TrimSpace(parts[0]), "__Host-")
 	for _, p := range parts[1:] {
 		name, v, _ := strings.Cut(strings.TrimSpace(p), "=")
 		switch strings.ToLower(name) {
 		case "path":
-			if strings.HasPrefix(v, "/") {
+			if strings.HasPrefix(v, "/") && !whole {
 				p = " Path=" + back(r, v)
 			}
 		case "domain":

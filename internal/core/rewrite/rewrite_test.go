@@ -49,19 +49,24 @@ func TestEditsForCertainClientsOnly(t *testing.T) {
 	}
 }
 
-var hosts = Hosts{Client: "tickets.tern.example:8443", Backend: "app.inside.example", Address: "192.0.2.1:80", Scheme: "https"}
+var hosts = Hosts{Client: "tickets.tern.example:8443", Backend: "app.inside.example", Address: "192.0.2.1:80", Scheme: "https", Spoken: "http"}
 
 func TestLocationsAreMappedBack(t *testing.T) {
-	r := &config.Rewrite{DropPrefix: "/app", Prepend: "/v2", Host: "app.inside.example"}
+	r := &config.Rewrite{DropPrefix: "/app", Prepend: "/v2", Host: "app.inside.example", MapLocation: true}
 	for from, to := range map[string]string{
 		"/v2/login":                          "/app/login",
-		"/v2":                                "/app",
+		"/v2":                                "/app/",
 		"/v2/a%2Fb?c=d#e":                    "/app/a%2Fb?c=d#e",
 		"/login":                             "/login", // outside of what the backend was asked for
 		"http://app.inside.example/v2/x":     "https://tickets.tern.example:8443/app/x",
 		"http://APP.inside.example/v2/x":     "https://tickets.tern.example:8443/app/x",
 		"http://192.0.2.1:80/v2/x":           "https://tickets.tern.example:8443/app/x",
+		"http://192.0.2.1/v2/x":              "https://tickets.tern.example:8443/app/x",
+		"//app.inside.example/v2/x":          "//tickets.tern.example:8443/app/x",
+		"https://app.inside.example/v2/x":    "https://app.inside.example/v2/x", // it was not addressed so
+		"http://app.inside.example:81/v2/x":  "http://app.inside.example:81/v2/x",
 		"https://tickets.tern.example:8443/": "https://tickets.tern.example:8443/",
+		"http://tickets.tern.example/v2/x":   "http://tickets.tern.example/app/x", // another scheme, and meant so
 		"https://elsewhere.example/v2/x":     "https://elsewhere.example/v2/x",
 		"relative/path":                      "relative/path",
 		"mailto:kim@tern.example":            "mailto:kim@tern.example",
@@ -71,11 +76,29 @@ func TestLocationsAreMappedBack(t *testing.T) {
 		assert.Equal(t, to, Location(r, hosts, from), from)
 	}
 	assert.Equal(t, "/v2/x", Location(nil, hosts, "/v2/x"))
-	assert.Equal(t, "/app", Location(&config.Rewrite{DropPrefix: "/app"}, hosts, "/"))
+	assert.Equal(t, "/app/", Location(&config.Rewrite{DropPrefix: "/app", MapLocation: true}, hosts, "/"))
+	assert.Equal(t, "/app", Location(&config.Rewrite{DropPrefix: "/app", MapLocation: true, ServeBare: true}, hosts, "/"))
+	assert.Equal(t, "/v2/x", Location(&config.Rewrite{DropPrefix: "/app", MapCookies: true}, hosts, "/v2/x"), "an application that knows")
+
+	// The host is passed on as it was asked for.
+	for _, c := range []struct{ client, scheme, spoken, from, to string }{
+		{"site", "http", "http", "https://site/x", "https://site/app/x"}, // an application that wants https gets it
+		{"site", "http", "http", "http://site/x", "http://site/app/x"},
+		{"site:8080", "http", "http", "http://site:8080/x", "http://site:8080/app/x"},
+		{"site:8080", "http", "http", "http://site/x", "http://site/app/x"},
+		{"site", "https", "http", "http://site/x", "https://site/app/x"}, // one that does not know of TLS
+		{"site", "https", "http", "https://site/x", "https://site/app/x"},
+		{"site", "https", "https", "http://site/x", "http://site/app/x"},
+		{"site:80", "http", "http", "http://site/x", "http://site:80/app/x"},
+		{"site", "http", "http", "https://other/x", "https://other/x"},
+	} {
+		r := &config.Rewrite{DropPrefix: "/app", MapLocation: true}
+		assert.Equal(t, c.to, Location(r, Hosts{Client: c.client, Scheme: c.scheme, Backend: c.client, Address: "192.0.2.1:80", Spoken: c.spoken}, c.from), "%+v", c)
+	}
 }
 
 func TestCookiesAreMappedBack(t *testing.T) {
-	r := &config.Rewrite{DropPrefix: "/app", Host: "app.inside.example:8080"}
+	r := &config.Rewrite{DropPrefix: "/app", Host: "app.inside.example:8080", MapCookies: true}
 	h := hosts
 	h.Backend = "app.inside.example:8080"
 	for from, to := range map[string]string{
@@ -89,6 +112,8 @@ func TestCookiesAreMappedBack(t *testing.T) {
 	} {
 		assert.Equal(t, to, Cookie(r, h, from), from)
 	}
+	assert.Equal(t, "__Host-a=b; Path=/; Secure", Cookie(r, h, "__Host-a=b; Path=/; Secure"), "which clients take for / only")
+	assert.Equal(t, "a=b; Path=/", Cookie(&config.Rewrite{DropPrefix: "/app", MapLocation: true}, h, "a=b; Path=/"))
 }
 
 // TestRewritingAndMappingBackAreInverse maps a path to the backend and what the backend says of it
@@ -97,7 +122,7 @@ func TestRewritingAndMappingBackAreInverse(t *testing.T) {
 	prefix := rapid.SampledFrom([]string{"", "/app", "/a/b", "/v2"})
 	segment := rapid.SampledFrom([]string{"a", "b", "app", "v2", "x%2Fy", "%C3%BC"})
 	rapid.Check(t, func(t *rapid.T) {
-		r := &config.Rewrite{DropPrefix: prefix.Draw(t, "drop"), Prepend: prefix.Draw(t, "prepend")}
+		r := &config.Rewrite{DropPrefix: prefix.Draw(t, "drop"), Prepend: prefix.Draw(t, "prepend"), MapLocation: true}
 		path := r.DropPrefix + "/" + strings.Join(rapid.SliceOfN(segment, 1, 4).Draw(t, "path"), "/")
 		to := Path(r, path)
 		if !strings.HasPrefix(to, r.Prepend+"/") {

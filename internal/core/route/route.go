@@ -160,6 +160,9 @@ func Compile(f *config.Frontend) *Table {
 			}
 		}
 		t.Asks |= c.asks
+		if r.Rewrite.RedirectsBare() {
+			t.Asks |= AskPath
+		}
 		t.rules = append(t.rules, c)
 	}
 	return t
@@ -183,6 +186,20 @@ func (t *Table) Match(q *Request) (int, Field) {
 		return -1, missed
 	}
 	return i, missed
+}
+
+// Redirects reports whether a request that route i takes is answered by a redirect to its
+// path with a / behind it: the path is the prefix that the route drops, and the route takes
+// the other one, too.
+func (t *Table) Redirects(i int, q *Request) bool {
+	r := t.Frontend.Routes[i].Rewrite
+	if !r.RedirectsBare() || q.Unknown&AskPath != 0 || q.Path != request.Path(r.DropPrefix) {
+		return false
+	}
+	other := *q
+	other.Path += "/"
+	j, _ := t.first(&other)
+	return j == i
 }
 
 // Ambiguous returns another reading of the path that leads to another route, empty

@@ -276,7 +276,7 @@ func (e *Engine) ask(a *ingest.Arrival) {
 		e.turnedAway(a)
 		return
 	}
-	if e.refs[a.Route].Upstream < 0 {
+	if e.refs[a.Route].Upstream < 0 || a.Redirected {
 		// A redirect or reply takes no time worth telling and meets no backend.
 		e.latencies.Add(&e.unanswered, 0)
 		e.res.Answered++

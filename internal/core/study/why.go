@@ -79,6 +79,9 @@ func passed(f *config.Frontend, r *config.Route, q Question, a *Answer, reason s
 		"Forwarded: for=" + peer.Node(trace.CanonicalClient(q.Client)) + ";proto=" + scheme + ";host=" + peer.Quote(q.Host), "Via: 1.1 kestrix",
 	}
 	if rewrite.ChangesPath(r.Rewrite) {
+		if prefix := rewrite.Dropped(r.Rewrite, request.Path(q.Path)); prefix != "" {
+			p.Own = append(p.Own, "X-Forwarded-Prefix: "+prefix)
+		}
 		p.Path = rewrite.Path(r.Rewrite, request.Path(q.Path))
 	}
 	if q.Query != "" {
@@ -148,6 +151,10 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 	a.Route, a.Upstream = f.Routes[i].Name, f.Routes[i].SendTo.Value
 	if own := f.Routes[i].Answer(); own != "" {
 		a.Reason = "the proxy answers by itself: " + ownAnswer(f.Routes[i], q, own)
+		return a, nil
+	}
+	if f.Protocol == "http" && route.Compile(f).Redirects(i, &r) {
+		a.Upstream, a.Reason = "", "the proxy answers by itself: redirect 308 to "+r.Path+"/ (bare_prefix)"
 		return a, nil
 	}
 	cfg, err := q.upstream(c, a.Upstream)

@@ -77,6 +77,20 @@ func TestWhy(t *testing.T) {
 	assert.ErrorContains(t, err, "is not an IP address")
 }
 
+// TestWhyAPrefixIsRedirected: the proxy answers that by itself.
+func TestWhyAPrefixIsRedirected(t *testing.T) {
+	c, found, err := config.Read([]config.File{{Name: "w.hcl", Source: []byte("frontend \"web\" {\n listen = \"127.0.0.1:80\"\n route \"a\" {\n when {\n path = \"/app/**\"\n }\n rewrite {\n drop_prefix = \"/app\"\n }\n send_to = upstream.u\n }\n}\nupstream \"u\" {\n backends = { b = \"127.0.0.1:81\" }\n}\n")}})
+	require.NoError(t, err)
+	require.Empty(t, found)
+	a, err := Why(c, Question{Port: 80, Method: "GET", Host: "h", Path: "/%61pp", Client: "203.0.113.9"})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"", "", "the proxy answers by itself: redirect 308 to /app/ (bare_prefix)"}, []string{a.Upstream, a.Backend, a.Reason})
+	a, err = Why(c, Question{Port: 80, Method: "GET", Host: "h", Path: "/app/x", Client: "203.0.113.9"})
+	require.NoError(t, err)
+	assert.Equal(t, "b /x", a.Backend+" "+a.Passed.Path)
+	assert.Contains(t, a.Passed.Own, "X-Forwarded-Prefix: /app")
+}
+
 func TestDraw(t *testing.T) {
 	c, found, err := config.Read([]config.File{{Name: "w.hcl", Source: []byte(two)}})
 	require.NoError(t, err)

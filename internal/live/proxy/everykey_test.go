@@ -33,7 +33,7 @@ var heldBy = map[string]string{
 	"frontend.route.send_to": "TestRoutesByQueryCookieAndHeader", "frontend.route.redirect.to": "TestRedirectsAndReplies", "frontend.route.redirect.status": "TestRedirectsAndReplies",
 	"frontend.route.reply.status": "TestRedirectsAndReplies", "frontend.route.reply.body": "TestRedirectsAndReplies", "frontend.route.reply.content_type": "TestRedirectsAndReplies",
 	"frontend.route.rewrite.drop_prefix": "TestPathsHostsAndFieldsAreRewrittenAndMappedBack", "frontend.route.rewrite.prepend": "TestPathsHostsAndFieldsAreRewrittenAndMappedBack",
-	"frontend.route.rewrite.substitute": "TestARouteChangesWhatItSays", "frontend.route.rewrite.host": "TestPathsHostsAndFieldsAreRewrittenAndMappedBack",
+	"frontend.route.rewrite.substitute": "TestARouteChangesWhatItSays", "frontend.route.rewrite.map_back": "TestAnApplicationBehindAPrefix", "frontend.route.rewrite.bare_prefix": "TestAnApplicationBehindAPrefix", "frontend.route.rewrite.host": "TestPathsHostsAndFieldsAreRewrittenAndMappedBack",
 	"frontend.route.headers.request.set": "TestPathsHostsAndFieldsAreRewrittenAndMappedBack", "frontend.route.headers.request.add": "TestARouteChangesWhatItSays",
 	"frontend.route.headers.request.remove": "TestPathsHostsAndFieldsAreRewrittenAndMappedBack", "frontend.route.headers.request.clients": "TestARouteChangesWhatItSays",
 	"frontend.route.headers.answer.set": "TestARouteChangesWhatItSays", "frontend.route.headers.answer.add": "TestRoutesByClient", "frontend.route.headers.answer.remove": "TestPathsHostsAndFieldsAreRewrittenAndMappedBack",

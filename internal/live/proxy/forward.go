@@ -74,6 +74,10 @@ func (x *exchange) fields() http.Header {
 		}
 	}
 	x.forwarded(h)
+	if prefix := rewrite.Dropped(x.route.Rewrite, x.request.Path); prefix != "" {
+		// What a trusted proxy has dropped stands before; nobody else is believed.
+		h["X-Forwarded-Prefix"] = []string{strings.TrimSuffix(h.Get("X-Forwarded-Prefix"), "/") + prefix}
+	}
 	addVia(h, r.ProtoMajor, r.ProtoMinor)
 	if x.route.Headers != nil {
 		rewrite.Fields(h, x.route.Headers.Request, x.facts())
@@ -145,7 +149,7 @@ func (x *exchange) mapBack(h http.Header, b *pool.Backend) {
 	if rw == nil {
 		return
 	}
-	hosts := rewrite.Hosts{Client: x.r.Host, Backend: x.r.Host, Address: b.Address.String(), Scheme: x.scheme}
+	hosts := rewrite.Hosts{Client: x.r.Host, Backend: x.r.Host, Address: b.Address.String(), Scheme: x.scheme, Spoken: b.Scheme()}
 	if rw.Host != "" {
 		hosts.Backend = rw.Host
 	}

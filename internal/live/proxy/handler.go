@@ -110,7 +110,7 @@ func (x *exchange) serve(i int, addr netip.Addr) {
 	case x.route.Limits.Rate > 0 && x.limited(f, x.route, addr):
 	case most > 0 && x.r.ContentLength > most:
 		x.tooLarge(most)
-	case x.own(x.route):
+	case x.own(x.route), x.bare(i):
 	case !x.prepare(i, most):
 	default:
 		x.forward()
@@ -272,6 +272,22 @@ func (x *exchange) own(route *config.Route) bool {
 	default:
 		return false
 	}
+	return true
+}
+
+// bare redirects a request for a prefix that its route drops to the same with a / behind
+// it: relative links of the page would lead elsewhere otherwise.
+func (x *exchange) bare(i int) bool {
+	if !x.entry.table.Redirects(i, &x.request) {
+		return false
+	}
+	to := x.request.Path + "/"
+	if _, query, has := strings.Cut(x.r.RequestURI, "?"); has {
+		to += "?" + query
+	}
+	x.w.Header().Set("Location", to)
+	x.access.Reason = "redirect"
+	x.answer(http.StatusPermanentRedirect, "see "+to)
 	return true
 }
 

@@ -281,6 +281,49 @@ func TestPathsHostsAndFieldsAreRewrittenAndMappedBack(t *testing.T) {
 	})
 }
 
+// TestAnApplicationBehindAPrefix is told of it, gets no request for it without a / behind
+// it, and redirects to https as it means to.
+func TestAnApplicationBehindAPrefix(t *testing.T) {
+	for more, want := range map[string][]string{
+		"":                           {"308 /app/?a=b", "200 / /app", "302 https://127.0.0.1:8080/app/login|s=1; Path=/app", "200 /x /app", "404 "},
+		"map_back = []\n":            {"308 /app/?a=b", "200 / /app", "302 https://127.0.0.1:8080/login|s=1; Path=/", "200 /x /app", "404 "},
+		"map_back = [\"location\"]\n": {"308 /app/?a=b", "200 / /app", "302 https://127.0.0.1:8080/app/login|s=1; Path=/", "200 /x /app", "404 "},
+		"bare_prefix = \"serve\"\n":  {"200 /?a=b /app", "200 / /app", "302 https://127.0.0.1:8080/app/login|s=1; Path=/app", "200 /x /app", "404 "},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			w := newWorld(t, strings.Replace(front, "    send_to", "    when {\n path = [\"/app/**\"]\n}\n rewrite {\n drop_prefix = \"/app\"\n "+more+"}\n send_to", 1)+one)
+			defer w.close()
+			w.start(here, func(out http.ResponseWriter, r *http.Request) {
+				if r.URL.Path == "/secure" {
+					out.Header().Set("Location", "https://"+r.Host+"/login")
+					out.Header().Set("Set-Cookie", "s=1; Path=/")
+					out.WriteHeader(302)
+					return
+				}
+				_, _ = io.WriteString(out, r.RequestURI+" "+strings.Join(r.Header["X-Forwarded-Prefix"], ","))
+			})
+			w.client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+			for i, path := range []string{"/app?a=b", "/app/", "/app/secure", "/%61pp/x", "/apple"} {
+				req, err := http.NewRequest("GET", base+path, nil)
+				require.NoError(t, err)
+				req.Header.Set("X-Forwarded-Prefix", "/forged")
+				res, err := w.client.Do(req)
+				require.NoError(t, err)
+				body, _ := io.ReadAll(res.Body)
+				res.Body.Close()
+				got := fmt.Sprint(res.StatusCode, " ", res.Header.Get("Location"))
+				switch {
+				case res.StatusCode == 200:
+					got += string(body)
+				case res.Header.Get("Set-Cookie") != "":
+					got += "|" + res.Header.Get("Set-Cookie")
+				}
+				assert.Equal(t, want[i], got, "%q %s", more, path)
+			}
+		})
+	}
+}
+
 func TestRetriesSendTheBodyAgain(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		w := newWorld(t, app("algorithm = \"least-connections\"\nretry {\n attempts = 3\n on = [\"connect\", \"reset\", \"503\"]\n}"))
