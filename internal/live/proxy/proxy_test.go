@@ -285,10 +285,10 @@ func TestPathsHostsAndFieldsAreRewrittenAndMappedBack(t *testing.T) {
 // it, and redirects to https as it means to.
 func TestAnApplicationBehindAPrefix(t *testing.T) {
 	for more, want := range map[string][]string{
-		"":                           {"308 /app/?a=b", "200 / /app", "302 https://127.0.0.1:8080/app/login|s=1; Path=/app", "200 /x /app", "404 "},
-		"map_back = []\n":            {"308 /app/?a=b", "200 / /app", "302 https://127.0.0.1:8080/login|s=1; Path=/", "200 /x /app", "404 "},
+		"":                            {"308 /app/?a=b", "200 / /app", "302 https://127.0.0.1:8080/app/login|s=1; Path=/app", "200 /x /app", "404 "},
+		"map_back = []\n":             {"308 /app/?a=b", "200 / /app", "302 https://127.0.0.1:8080/login|s=1; Path=/", "200 /x /app", "404 "},
 		"map_back = [\"location\"]\n": {"308 /app/?a=b", "200 / /app", "302 https://127.0.0.1:8080/app/login|s=1; Path=/", "200 /x /app", "404 "},
-		"bare_prefix = \"serve\"\n":  {"200 /?a=b /app", "200 / /app", "302 https://127.0.0.1:8080/app/login|s=1; Path=/app", "200 /x /app", "404 "},
+		"bare_prefix = \"serve\"\n":   {"200 /?a=b /app", "200 / /app", "302 https://127.0.0.1:8080/app/login|s=1; Path=/app", "200 /x /app", "404 "},
 	} {
 		synctest.Test(t, func(t *testing.T) {
 			w := newWorld(t, strings.Replace(front, "    send_to", "    when {\n path = [\"/app/**\"]\n}\n rewrite {\n drop_prefix = \"/app\"\n "+more+"}\n send_to", 1)+one)
