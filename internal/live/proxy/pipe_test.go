@@ -126,6 +126,12 @@ func (p *pipeEnd) Close() error {
 	return nil
 }
 
+// Break resets the connection.
+func (p *pipeEnd) Break() {
+	p.in.end(true)
+	p.out.end(true)
+}
+
 func (p *pipeEnd) CloseWrite() error {
 	p.out.end(false)
 	return nil

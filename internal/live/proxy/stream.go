@@ -169,15 +169,17 @@ func splice(b *pool.Backend, kind pool.OpenKind, client, backend net.Conn, waits
 	}
 	note := func(int) { moved.Store(int64(time.Since(began))) }
 	var wg sync.WaitGroup
-	var up, down error
+	var broke atomic.Int32 // who broke off first: what the other side then does is our doing
+	const theClient, theBackend = 1, 2
+	var answered atomic.Bool // the backend has ended its direction, and that was passed on
 	wg.Go(func() {
-		up = passBytes(backend, client, note)
-		if isRead(up) {
-			backend.Close() // the client broke off: so must we
+		if isRead(passBytes(backend, client, note)) {
+			broke.CompareAndSwap(0, theClient)
+			backend.Close() // so must we
 		}
 	})
 	wg.Go(func() {
-		down = passBytes(client, backend, func(n int) {
+		err := passBytes(client, backend, func(n int) {
 			if n > 0 && first != nil {
 				first()
 				first = nil
@@ -185,25 +187,27 @@ func splice(b *pool.Backend, kind pool.OpenKind, client, backend net.Conn, waits
 			*received += int64(n)
 			note(n)
 		})
-		if isRead(down) {
+		if isRead(err) {
+			broke.CompareAndSwap(0, theBackend)
 			client.Close()
 		}
+		answered.Store(err == nil)
 	})
 	wg.Wait()
 	switch {
-	case cut.Load() == idle:
+	case cut.Load() == idle && !answered.Load():
 		return upstream.Outcome{Kind: upstream.IdleCut, Final: true}, cause.IdleTimeout
 	case cut.Load() == over:
 		return upstream.Outcome{Kind: upstream.CutOff, Final: true}, cause.None
 	case cut.Load() == out:
 		return upstream.Outcome{Kind: upstream.TakenOut, Final: true}, cause.BackendOut
-	case isRead(up):
+	case broke.Load() == theClient && cut.Load() == 0:
 		if first != nil {
 			return upstream.Outcome{Kind: upstream.ClientLeft}, cause.ClientLeft
 		}
 		good.Final = true // it had been answered
 		return good, cause.None
-	case isRead(down):
+	case broke.Load() == theBackend && cut.Load() == 0:
 		return upstream.Outcome{Kind: upstream.Reset, Final: true}, cause.BrokenStream
 	}
 	good.Final = true
