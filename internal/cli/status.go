@@ -15,7 +15,10 @@ func statusCommand() *command {
 		help: `
 Asks the control of a running proxy: that of a configuration, of -at, or the usual
 socket. Rates are of the last ten seconds, counts since the proxy began or was told
-to count anew.
+to count anew; p50 and p99 are of the last five minutes.
+
+exit code: 0 every upstream has a backend in rotation; 1 one has none; 3 the proxy
+cannot be asked, or does not answer within 3 s
 
   kestrix status
   kestrix status harbour.hcl -all
@@ -50,7 +53,7 @@ to count anew.
 				if s.Version != Version {
 					fmt.Fprintf(env.Stderr, "kestrix status: the proxy is version %s, this is %s; what one of them does not know is left out\n", s.Version, Version)
 				}
-				return o.write(env, func(out io.Writer) error {
+				err = o.write(env, func(out io.Writer) error {
 					switch o.format {
 					case "json":
 						return writeJSON(out, s)
@@ -62,6 +65,10 @@ to count anew.
 					_, err := io.WriteString(out, style.Status(s, c.Where))
 					return err
 				})
+				if err == nil && s.Unserved() {
+					return &exitError{exitFound, nil}
+				}
+				return err
 			}
 		},
 	}

@@ -19,7 +19,7 @@ func (s Style) Status(x *status.Status, where string) string {
 	if x.Counted.Sub(x.Began) > time.Second {
 		fmt.Fprintf(&b, " · counted for %s", span(x.At.Sub(x.Counted).Seconds()))
 	}
-	b.WriteString("\n")
+	b.WriteString("\np50 and p99 are to the first byte of answers, in the last 5 min\n")
 	for i := range x.Upstreams {
 		b.WriteString("\n" + s.upstreamStatus(x, &x.Upstreams[i]))
 	}
@@ -69,7 +69,7 @@ func (s Style) upstreamStatus(x *status.Status, u *status.Upstream) string {
 			fmt.Fprintf(&why, "  %s: %s\n", s.bold(b.Name), text)
 		}
 		if s.All {
-			fmt.Fprintf(&why, "  %s: %s\n", s.bold(b.Name), strings.Join(s.moreOf(&b), s.dot()))
+			fmt.Fprintf(&why, "  %s: %s\n", s.bold(b.Name), strings.Join(s.moreOf(&b, x.At), s.dot()))
 		}
 	}
 	columns := []column{
@@ -95,7 +95,7 @@ func (s Style) upstreamStatus(x *status.Status, u *status.Upstream) string {
 }
 
 // moreOf says of a backend what has no column.
-func (s Style) moreOf(b *status.Backend) []string {
+func (s Style) moreOf(b *status.Backend, at time.Time) []string {
 	parts := []string{b.Address}
 	if b.Zone != "" {
 		parts = append(parts, "zone "+b.Zone)
@@ -104,19 +104,28 @@ func (s Style) moreOf(b *status.Backend) []string {
 		parts = append(parts, fmt.Sprintf("tier %d", b.Tier))
 	}
 	parts = append(parts, plural(int64(b.Requests), "request"), "statuses "+classes(b.Statuses), bytesText(int64(b.Bytes)), plural(int64(b.Seats), "session")+" given")
+	parts = append(parts, "clients left "+count(int64(b.ClientLeft)), "since counts began p50 "+latencySoFar(b.Total.P50)+", p99 "+latencySoFar(b.Total.P99), "to the end p50 "+latencySoFar(b.Elapsed.P50)+", p99 "+latencySoFar(b.Elapsed.P99))
 	if p := b.Probe; p != nil && p.Passed {
-		parts = append(parts, "probe passed in "+span(p.Took))
+		parts = append(parts, fmt.Sprintf("probe passed %s ago, in %s", age(at.Sub(p.At)), span(p.Took)))
 	} else if p != nil {
-		parts = append(parts, "probe failed: "+p.Why)
+		parts = append(parts, fmt.Sprintf("probe failed %s ago: %s", age(at.Sub(p.At)), p.Why))
 	}
 	return parts
 }
 
 func (s Style) backendStatus(x *status.Status, b *status.Backend) []string {
 	return []string{
-		b.Name, s.stateWord(b.State, b.State), span(x.At.Sub(b.Since).Seconds()), s.bar(b.Share, 12), percent(b.Share), percent(b.FairShare), count(int64(b.InFlight)), three(b.Rate) + "/s",
+		b.Name, s.stateWord(b.State, stateText(b)), span(x.At.Sub(b.Since).Seconds()), s.bar(b.Share, 12), percent(b.Share), percent(b.FairShare), count(int64(b.InFlight)), three(b.Rate) + "/s",
 		count(int64(b.Requests)), s.failures(b.Failed), latencySoFar(b.P50), latencySoFar(b.P99), strconv.Itoa(b.Weight), b.Zone, strconv.Itoa(b.Tier), count(int64(b.Seats)),
 	}
+}
+
+// stateText words the state of a backend, and the one that it hides.
+func stateText(b *status.Backend) string {
+	if b.Beneath != "" {
+		return b.State + ", " + b.Beneath
+	}
+	return b.State
 }
 
 // stateWord underlines with colour what a state says.
@@ -146,11 +155,23 @@ func latencySoFar(v float64) string {
 	return span(v)
 }
 
+// worthTelling is how long a backend may be silent before that is told.
+const worthTelling = time.Second
+
 // reasonOf returns why a backend stands as it does, where that is worth a line.
 func reasonOf(x *status.Status, b *status.Backend) string {
 	switch {
 	case b.Rest > 0:
 		return fmt.Sprintf("%s; it rests for another %s", b.Why, span(b.Rest))
+	case b.SilentSince != nil && x.At.Sub(*b.SilentSince) >= worthTelling:
+		text := fmt.Sprintf("no first byte to any client for %s", span(x.At.Sub(*b.SilentSince).Seconds()))
+		if b.ClientLeft > 0 {
+			text += "; " + plural(int64(b.ClientLeft), "client") + " left before one"
+		}
+		if b.ByHand != "" {
+			text += "; by hand: " + byHand(x, b)
+		}
+		return text
 	case b.ByHand != "":
 		return "by hand: " + byHand(x, b)
 	case b.State != "up":
@@ -187,7 +208,7 @@ func byHand(x *status.Status, b *status.Backend) string {
 func StatusCSV(w io.Writer, x *status.Status) error {
 	out := csv.NewWriter(w)
 	rows := [][]string{{
-		"upstream", "backend", "address", "state", "why", "since", "rest", "by_hand", "zone", "tier", "weight", "share", "fair_share", "in_flight", "requests", "failed",
+		"upstream", "backend", "address", "state", "why", "since", "rest", "by_hand", "zone", "tier", "weight", "share", "fair_share", "in_flight", "requests", "failed", "client_left",
 		"1xx", "2xx", "3xx", "4xx", "5xx", "bytes", "rate", "p50", "p99", "seats", "probe_at", "probe_took", "probe_passed", "probe_why",
 	}}
 	for _, u := range x.Upstreams {
@@ -200,7 +221,7 @@ func StatusCSV(w io.Writer, x *status.Status) error {
 			}
 			rows = append(rows, append([]string{
 				u.Name, b.Name, b.Address, b.State, b.Why, b.Since.UTC().Format(time.RFC3339Nano), f(b.Rest), b.ByHand, b.Zone, strconv.Itoa(b.Tier), strconv.Itoa(b.Weight),
-				f(b.Share), f(b.FairShare), strconv.Itoa(b.InFlight), n(b.Requests), n(b.Failed), n(b.Statuses[0]), n(b.Statuses[1]), n(b.Statuses[2]), n(b.Statuses[3]), n(b.Statuses[4]),
+				f(b.Share), f(b.FairShare), strconv.Itoa(b.InFlight), n(b.Requests), n(b.Failed), n(b.ClientLeft), n(b.Statuses[0]), n(b.Statuses[1]), n(b.Statuses[2]), n(b.Statuses[3]), n(b.Statuses[4]),
 				n(b.Bytes), f(b.Rate), f(b.P50), f(b.P99), n(b.Seats),
 			}, probe...))
 		}

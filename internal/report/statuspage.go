@@ -113,7 +113,7 @@ func headline(s *status.Status) (text string, bad bool) {
 			if b.InRotation() {
 				in++
 			} else {
-				state := b.State
+				state := stateText(&b)
 				if health.InRotation(state) {
 					state = "without weight"
 				}
@@ -277,7 +277,7 @@ func worseFirst(a, b status.Backend) int {
 
 func newStatusBackend(s *status.Status, u *status.Upstream, b *status.Backend, most uint32) statusBackend {
 	x := statusBackend{
-		ID: u.Name + "." + b.Name, Name: b.Name, State: b.State, For: age(s.At.Sub(b.Since)), Why: reasonOf(s, b), ByHand: b.ByHand, Mark: shapes[b.State], Out: !b.InRotation(),
+		ID: u.Name + "." + b.Name, Name: b.Name, State: stateText(b), For: age(s.At.Sub(b.Since)), Why: reasonOf(s, b), ByHand: b.ByHand, Mark: shapes[b.State], Out: !b.InRotation(),
 		Share: percent(b.Share), Fair: percent(b.FairShare), ShareWide: wide(b.Share), FairWide: wide(b.FairShare), Rate: three(b.Rate), InFlight: b.InFlight, Weight: b.Weight,
 		NoDrain: b.State == "draining", NoPark: b.State == "parked", NoReturn: b.ByHand == "",
 	}
@@ -295,8 +295,8 @@ func newStatusBackend(s *status.Status, u *status.Upstream, b *status.Backend, m
 		x.Lines = append(x.Lines, pageFigure{Name: name, Value: value, Bad: bad})
 	}
 	fig("In flight", count(int64(b.InFlight)), false)
-	fig("Half within", latency(b.P50), false)
-	fig("99 % within", latency(b.P99), false)
+	fig("Half within, 5 min", latency(b.P50), false)
+	fig("99 % within, 5 min", latency(b.P99), false)
 	fig("Requests", count(int64(b.Requests)), false)
 	fig("Failed", count(int64(b.Failed)), b.Failed > 0)
 	fig("Weight", strconv.Itoa(b.Weight), false)
@@ -309,10 +309,15 @@ func newStatusBackend(s *status.Status, u *status.Upstream, b *status.Backend, m
 		fig("Zone", b.Zone, false)
 	}
 	line("Statuses", classes(b.Statuses), false)
+	if b.ClientLeft > 0 {
+		line("Clients that left before an answer began", count(int64(b.ClientLeft)), false)
+	}
+	line("Since counts began", fmt.Sprintf("half within %s, 99 %% within %s", latency(b.Total.P50), latency(b.Total.P99)), false)
+	line("To the end, failures included, 5 min", fmt.Sprintf("half within %s, 99 %% within %s", latency(b.Elapsed.P50), latency(b.Elapsed.P99)), false)
 	if p := b.Probe; p != nil {
-		said := "passed in " + span(p.Took)
+		said := fmt.Sprintf("passed %s ago, in %s", age(s.At.Sub(p.At)), span(p.Took))
 		if !p.Passed {
-			said = "failed: " + p.Why
+			said = fmt.Sprintf("failed %s ago: %s", age(s.At.Sub(p.At)), p.Why)
 		}
 		line("Last probe", said, !p.Passed)
 	}

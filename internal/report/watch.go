@@ -116,7 +116,7 @@ func (s Style) watchRow(w *Watch, u *status.Upstream, b *status.Backend, most ui
 	}
 	// The columns of all upstreams stand below each other, for most figures.
 	return []string{
-		padRight(cursor+name, 2+longestName(w.View.Status)), padRight(s.stateWord(b.State, mark+" "+b.State), 12), padLeft(age(w.View.Status.At.Sub(b.Since)), 9), s.latelySpark(b.Recent, most),
+		padRight(cursor+name, 2+longestName(w.View.Status)), padRight(s.stateWord(b.State, mark+" "+stateText(b)), 12), padLeft(age(w.View.Status.At.Sub(b.Since)), 9), s.latelySpark(b.Recent, most),
 		padLeft(three(b.Rate)+"/s", 8), padLeft(percent(b.Share), 7), percent(b.FairShare),
 		count(int64(b.InFlight)), padLeft(s.failures(b.Failed), 7), padLeft(latencySoFar(b.P50), 7), padLeft(latencySoFar(b.P99), 7), count(int64(b.Weight)),
 	}
@@ -198,7 +198,7 @@ func (s Style) watchAbout(w *Watch) string {
 			if text := reasonOf(w.View.Status, b); text != "" {
 				parts = append(parts, text)
 			}
-			parts = append(parts, s.moreOf(b)...)
+			parts = append(parts, s.moreOf(b, w.View.Status.At)...)
 			return strings.Join(parts, s.dot())
 		}
 	}

@@ -113,6 +113,14 @@ func (b *Backend) State() State {
 	return b.probe
 }
 
+// Beneath returns the state that would be shown if neither an operator nor the backend
+// itself had set anything.
+func (b *Backend) Beneath() State {
+	x := *b
+	x.Operator, x.Reported = In, In
+	return x.State()
+}
+
 // Probed returns what the probes show, whatever else applies.
 func (b *Backend) Probed() State { return b.probe }
 

@@ -45,6 +45,7 @@ type Backend struct {
 	Name      string     `json:"name"`
 	Address   string     `json:"address"`
 	State     string     `json:"state"`
+	Beneath   string     `json:"beneath"` // the state that an operator's, or the backend's own, hides; empty if that is up
 	Why       string     `json:"why"`     // of the last change of state; empty without one
 	Since     time.Time  `json:"since"`   // of the state
 	Rest      float64    `json:"rest"`    // seconds that are left of a suspension
@@ -60,15 +61,27 @@ type Backend struct {
 	Requests  uint64     `json:"requests"`
 	Failed    uint64     `json:"failed"`
 	// ClientLeft counts attempts whose clients left before the answer began.
-	ClientLeft uint64     `json:"client_left"`
-	Statuses   [5]uint64  `json:"statuses"` // of answers, 1xx to 5xx
-	Bytes      uint64     `json:"bytes"`    // of answers
-	Rate       float64    `json:"rate"`     // requests a second, in the last ten seconds
-	P50        float64    `json:"p50"`      // seconds to the head of an answer
-	P99        float64    `json:"p99"`
-	Seats      uint64     `json:"seats"` // sessions that were given to it
-	Probe      *ProbeSeen `json:"probe"` // the last one; null before the first
-	Recent     *Recent    `json:"recent,omitempty"`
+	ClientLeft uint64    `json:"client_left"`
+	Statuses   [5]uint64 `json:"statuses"` // of answers, 1xx to 5xx
+	Bytes      uint64    `json:"bytes"`    // of answers
+	Rate       float64   `json:"rate"`     // requests a second, in the last ten seconds
+	P50        float64   `json:"p50"`      // seconds to the head of an answer, in the last five minutes; 0 without one
+	P99        float64   `json:"p99"`
+	Elapsed    Elapsed   `json:"elapsed"`
+	Total      Elapsed   `json:"total"` // as P50 and P99, since Status.Counted
+	// SilentSince is when a request was begun that no first byte has followed to any client;
+	// null for none, and where suspend { silent_after } does not watch for that.
+	SilentSince *time.Time `json:"silent_since"`
+	Seats       uint64     `json:"seats"` // sessions that were given to it
+	Probe       *ProbeSeen `json:"probe"` // the last one; null before the first
+	Recent      *Recent    `json:"recent,omitempty"`
+}
+
+// Elapsed is how long attempts took in seconds, in the last five minutes: until the end of
+// the answer, the failure, or until the client left.
+type Elapsed struct {
+	P50 float64 `json:"p50"`
+	P99 float64 `json:"p99"`
 }
 
 // Recent is what a backend was asked lately, a number for each step of time,
@@ -108,6 +121,13 @@ type ProbeSeen struct {
 // InRotation reports whether a backend may be given requests as it stands.
 func (b *Backend) InRotation() bool {
 	return health.InRotation(b.State) && b.Weight > 0
+}
+
+// Unserved reports whether an upstream has no backend in rotation.
+func (s *Status) Unserved() bool {
+	return slices.ContainsFunc(s.Upstreams, func(u Upstream) bool {
+		return !slices.ContainsFunc(u.Backends, func(b Backend) bool { return b.InRotation() })
+	})
 }
 
 // Named lists the backends as operators name them: UPSTREAM.BACKEND.

@@ -241,4 +241,9 @@ type Member struct {
 	Rest     time.Duration // left of a suspension
 	ByHand   string        // what an operator set that differs from the file; empty for nothing
 	Operator health.Operator
+	// Beneath is the state that State hides, as that of a drained backend that is down.
+	Beneath health.State
+	// SilentSince is when the first request was begun since the last first byte; tick.Never
+	// for none, and where silent_after does not watch for that.
+	SilentSince tick.Time
 }

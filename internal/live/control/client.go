@@ -46,8 +46,15 @@ func NewClient(at config.Address, secure bool, roots *x509.CertPool) *Client {
 		},
 		TLSClientConfig: &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12},
 	}
-	return &Client{Where: at.String(), base: scheme + "://" + host, http: &http.Client{Transport: t, Timeout: 10 * time.Second}}
+	return &Client{Where: at.String(), base: scheme + "://" + host, http: &http.Client{Transport: t}}
 }
+
+// answerWithin is how long a proxy may take to answer an operator: one that works needs
+// milliseconds.
+const answerWithin = 3 * time.Second
+
+// reloadWithin is how long it may take to read a configuration again, and to look its names up.
+const reloadWithin = 30 * time.Second
 
 // ErrInsist is at the root of the error of an order that is carried out only if
 // the operator insists.
@@ -55,6 +62,12 @@ var ErrInsist = errors.New("insist")
 
 // call asks for something; body nil is a question, other ones are orders.
 func (c *Client) call(ctx context.Context, path string, body, into any) error {
+	within := answerWithin
+	if path == "/reload" {
+		within = reloadWithin
+	}
+	ctx, cancel := context.WithTimeout(ctx, within)
+	defer cancel()
 	method, sent := http.MethodGet, io.Reader(nil)
 	if body != nil {
 		b, err := json.Marshal(body)
@@ -101,6 +114,8 @@ func (c *Client) unreachable(err error) error {
 	switch {
 	case errors.Is(err, context.Canceled):
 		return err
+	case os.IsTimeout(err):
+		return fmt.Errorf("the proxy at %s has not answered within %s: it hangs, or its machine is out of breath; its log says what it did last", c.Where, answerWithin)
 	case errors.Is(err, os.ErrNotExist):
 		return fmt.Errorf("no proxy answers at %s: there is no such socket; -at names another, and a control block has a proxy answer", c.Where)
 	case errors.Is(err, os.ErrPermission):

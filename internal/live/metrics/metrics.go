@@ -37,6 +37,7 @@ var (
 	metricRefused  = metric("upstream_refused_requests_total", "Requests that no backend was given.", "upstream")
 	metricNotAsked = metric("frontend_refused_requests_total", "Requests that a frontend refused without asking a backend, by cause.", "frontend", "cause")
 	metricState    = metric("backend_state", "1 for the state that a backend is in, 0 for the others.", "upstream", "backend", "state")
+	metricEligible = metric("upstream_eligible_backends", "Backends that may be given requests.", "upstream")
 	metricIn       = metric("backend_in_rotation", "1 while a backend may be given requests.", "upstream", "backend")
 	metricWeight   = metric("backend_weight", "Weight of a backend.", "upstream", "backend")
 	metricInFlight = metric("backend_in_flight_requests", "Requests in flight to a backend.", "upstream", "backend")
@@ -52,7 +53,7 @@ var (
 // Describe is called by the library.
 func (c *collector) Describe(out chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{
-		metricInfo, metricBegan, metricWaiting, metricRefused, metricNotAsked, metricState, metricIn, metricWeight, metricInFlight, metricRequests, metricFailed, metricLeft, metricAnswers, metricBytes, metricSeats, metricFirst,
+		metricInfo, metricBegan, metricWaiting, metricRefused, metricNotAsked, metricState, metricEligible, metricIn, metricWeight, metricInFlight, metricRequests, metricFailed, metricLeft, metricAnswers, metricBytes, metricSeats, metricFirst,
 	} {
 		out <- d
 	}
@@ -75,6 +76,13 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 	for _, u := range s.Upstreams {
 		gauge(metricWaiting, float64(u.Waiting), u.Name)
 		count(metricRefused, u.Refused, u.Name)
+		eligible := 0
+		for i := range u.Backends {
+			if u.Backends[i].InRotation() {
+				eligible++
+			}
+		}
+		gauge(metricEligible, float64(eligible), u.Name)
 		first := c.source.FirstBytes(u.Name)
 		for _, b := range u.Backends {
 			for state := health.Up; state <= health.Parked; state++ {

@@ -6,6 +6,7 @@ import (
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
+	"kestrix/internal/core/health"
 	"kestrix/internal/core/status"
 	"kestrix/internal/core/tick"
 	"kestrix/internal/core/upstream"
@@ -17,6 +18,7 @@ type counts struct {
 	requests, failed, left, seats uint64 // left: clients left before the answer began
 	statuses                      [5]uint64
 	first                         *hdrhistogram.Histogram // to the head of an answer, in microseconds; made on first use
+	firsts, elapsed               *window                 // of the last minutes: the same, and of all attempts to their end
 	bytes                         atomic.Uint64
 	recent                        [rateOver]uint32     // requests in each of the last seconds, by second
 	second                        int64                // that recent was last written in
@@ -34,6 +36,44 @@ const (
 	stepOver  = 5 * time.Second
 	stepsKept = 61
 )
+
+// window is a histogram of the last minutes, in microseconds.
+type window struct {
+	*hdrhistogram.WindowedHistogram
+	minute int64 // of what is being recorded
+}
+
+// windowMinutes are kept, and the one that is not over yet. A digit is enough to see by, and
+// takes an eighth of the room of two.
+const windowMinutes = 5
+
+// at goes on to the minute of a time. A nil one is made.
+func (w *window) at(now tick.Time) *window {
+	minute := int64(now) / int64(time.Minute)
+	if w == nil {
+		w = &window{hdrhistogram.NewWindowed(windowMinutes+1, 1, longestCounted.Microseconds(), 1), minute}
+	}
+	for n := min(minute-w.minute, windowMinutes+1); n > 0; n-- {
+		w.Rotate()
+	}
+	w.minute = minute
+	return w
+}
+
+// record notes a time, in the window that it returns.
+func (w *window) record(now tick.Time, took time.Duration) *window {
+	w = w.at(now)
+	_ = w.Current.RecordValue(min(max(took, 0), longestCounted).Microseconds()) // it is within the bounds
+	return w
+}
+
+// merged returns all of it, nil for nothing.
+func (w *window) merged(now tick.Time) *hdrhistogram.Histogram {
+	if w == nil {
+		return nil
+	}
+	return w.at(now).Merge()
+}
 
 // longestCounted bounds what is told of latencies.
 const longestCounted = time.Hour
@@ -66,7 +106,9 @@ func (l *Pool) countLocked(now tick.Time, a *upstream.Attempt, o upstream.Outcom
 			c.first = hdrhistogram.New(1, longestCounted.Microseconds(), 2)
 		}
 		_ = c.first.RecordValue(min(o.FirstByte, longestCounted).Microseconds()) // it is within the bounds
+		c.firsts = c.firsts.record(now, o.FirstByte)
 	}
+	c.elapsed = c.elapsed.record(now, now.Sub(a.Began))
 }
 
 // at goes on to the second of a time.
@@ -112,16 +154,27 @@ func (c *counts) rate(now tick.Time) float64 {
 }
 
 // tell fills in what was counted.
-func (c *counts) tell(b *status.Backend) {
+func (c *counts) tell(b *status.Backend, now tick.Time) {
 	b.Requests, b.Failed, b.ClientLeft, b.Seats, b.Statuses, b.Bytes = c.requests, c.failed, c.left, c.seats, c.statuses, c.bytes.Load()
 	if c.first != nil {
-		b.P50, b.P99 = float64(c.first.ValueAtPercentile(50))/1e6, float64(c.first.ValueAtPercentile(99))/1e6
+		b.Total = percentiles(c.first)
 	}
+	lately := percentiles(c.firsts.merged(now))
+	b.P50, b.P99, b.Elapsed = lately.P50, lately.P99, percentiles(c.elapsed.merged(now))
+}
+
+// percentiles returns those of a histogram in microseconds; 0 of an empty one, or nil.
+func percentiles(h *hdrhistogram.Histogram) (e status.Elapsed) {
+	if h != nil && h.TotalCount() > 0 {
+		e.P50, e.P99 = float64(h.ValueAtPercentile(50))/1e6, float64(h.ValueAtPercentile(99))/1e6
+	}
+	return e
 }
 
 // zero begins anew.
 func (c *counts) zero() {
 	c.requests, c.failed, c.left, c.seats, c.statuses, c.first = 0, 0, 0, 0, [5]uint64{}, nil
+	c.firsts, c.elapsed = nil, nil
 	c.bytes.Store(0)
 }
 
@@ -145,6 +198,13 @@ func (l *Pool) Status(at time.Time, recent bool) status.Upstream {
 		if l.cfg.Probe != nil {
 			b.Probe = c.probe
 		}
+		if m.Beneath != m.State && m.Beneath != health.Up {
+			b.Beneath = m.Beneath.String()
+		}
+		if m.SilentSince != tick.Never {
+			since := wall(m.SilentSince)
+			b.SilentSince = &since
+		}
 		b.Orders = l.ordersOfLocked(cfg)
 		for _, h := range b.Orders {
 			if h.Until != nil && (b.Until == nil || h.Until.Before(*b.Until)) {
@@ -154,7 +214,7 @@ func (l *Pool) Status(at time.Time, recent bool) status.Upstream {
 		if recent {
 			b.Recent = c.lately(now)
 		}
-		c.tell(&b)
+		c.tell(&b, now)
 		total += b.Requests
 		u.Backends = append(u.Backends, b)
 	}

@@ -3,6 +3,7 @@ package proxy
 import (
 	"context"
 	"encoding/json"
+	"net/http"
 	"net/netip"
 	"strings"
 	"sync"
@@ -200,6 +201,57 @@ func TestOrdersForSeveral(t *testing.T) {
 		w.tell("app.a", "drain", because("a new disk"))
 		told := w.news("app.a")
 		assert.Equal(t, "drain, by mary because a new disk: draining, weight 1, was up, weight 1", told[len(told)-1].Text)
+	})
+}
+
+// TestAHungBackendIsSeen: it has answered nothing, its clients leave after three seconds, and
+// it is suspended ten seconds after the first of them; who is slow, and who drained, too.
+func TestAHungBackendIsSeen(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t, front+"upstream \"app\" {\n backends = {\n a = \"192.0.2.1:80\"\n b = \"192.0.2.2:80\"\n}\n probe \"tcp\" {\n every = \"1s\"\n timeout = \"500ms\"\n}\n suspend {\n silent_after = \"10s\"\n}\n}\n")
+		defer w.close()
+		hung := make(chan struct{})
+		w.start("192.0.2.1:80", func(http.ResponseWriter, *http.Request) { <-hung })
+		w.start("192.0.2.2:80", func(out http.ResponseWriter, r *http.Request) { time.Sleep(200 * time.Millisecond) })
+		time.Sleep(time.Second)
+		began := time.Now()
+		var wg sync.WaitGroup
+		for i := range 60 {
+			wg.Go(func() {
+				time.Sleep(time.Duration(i) * 300 * time.Millisecond)
+				ctx, cancel := context.WithTimeout(t.Context(), 3*time.Second)
+				defer cancel()
+				req, _ := http.NewRequestWithContext(ctx, "GET", base+"/", nil)
+				if res, err := w.client.Do(req); err == nil {
+					res.Body.Close()
+				}
+			})
+		}
+		time.Sleep(8 * time.Second) // a client that has closed its connection has left after half_closed
+		a := w.proxy.Status().Upstreams[0].Backends[0]
+		assert.Positive(t, a.ClientLeft)
+		require.NotNil(t, a.SilentSince)
+		assert.WithinDuration(t, began, *a.SilentSince, time.Second)
+		assert.InDelta(t, 3+2, a.Elapsed.P50, 0.5, "as long as its clients waited, and half_closed")
+		assert.Zero(t, a.P50)
+		wg.Wait()
+		suspended := w.news("app.a")
+		last := suspended[len(suspended)-1]
+		assert.Equal(t, "suspended", last.What)
+		assert.InDelta(t, 10, last.At.Sub(*a.SilentSince).Seconds(), 0.1)
+		b := w.proxy.Status().Upstreams[0].Backends[1]
+		assert.InDelta(t, 0.2, b.P99, 0.02)
+		time.Sleep(7 * time.Minute)
+		b = w.proxy.Status().Upstreams[0].Backends[1]
+		assert.Zero(t, b.P99, "nothing in the last five minutes")
+		assert.InDelta(t, 0.2, b.Total.P99, 0.02)
+		w.tell("app.b", "drain", func(o *status.Order) { o.Insist = true })
+		w.kill("192.0.2.2:80")
+		time.Sleep(5 * time.Second)
+		b = w.proxy.Status().Upstreams[0].Backends[1]
+		assert.Equal(t, "draining, down", b.State+", "+b.Beneath)
+		close(hung)
+		time.Sleep(time.Minute)
 	})
 }
 
