@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -17,6 +18,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/status"
+	"kestrix/internal/core/study"
 	"kestrix/internal/live/proxy"
 	"kestrix/internal/report"
 )
@@ -284,7 +286,9 @@ func (x *serving) reload() reloaded {
 		err = x.access.open(s.config)
 	}
 	if err == nil {
+		before := x.config
 		if err = x.proxy.Apply(s.config); err == nil {
+			go x.tellChanges(before, s.config) // which may be many
 			x.follow(s)
 			if x.orders.use(s.config) {
 				_ = x.orders.keep(x.proxy.Held()) // what is wrong was told
@@ -299,6 +303,13 @@ func (x *serving) reload() reloaded {
 	said := fmt.Sprintf("%s: %s, %s", x.f.name, plural(len(s.config.Upstreams), "upstream"), plural(s.config.Backends(), "backend"))
 	x.events.say("reloaded", "%s", said)
 	return reloaded{said: said}
+}
+
+// tellChanges tells what a reload has changed.
+func (x *serving) tellChanges(before, now *config.Config) {
+	for _, c := range study.Changed(before, now) {
+		x.events.of(cmp.Or(c.Who, "kestrix"), "changed", "%s", c.Text)
+	}
 }
 
 // follow goes by a configuration that is in force now, and watches its files.

@@ -60,14 +60,14 @@ func Compare(old, now *config.Config) *Diff {
 	for _, a := range old.Upstreams {
 		b := now.Upstream(a.Name)
 		if b == nil {
-			d.Settings = append(d.Settings, Change{"upstream " + a.Name, fmt.Sprintf("%d backends", len(a.Backends)), ""})
+			d.Settings = append(d.Settings, Change{"upstream " + a.Name, backends(len(a.Backends)), ""})
 			continue
 		}
 		d.upstream(a, b)
 	}
 	for _, b := range now.Upstreams {
 		if old.Upstream(b.Name) == nil {
-			d.Settings = append(d.Settings, Change{"upstream " + b.Name, "", fmt.Sprintf("%d backends", len(b.Backends))})
+			d.Settings = append(d.Settings, Change{"upstream " + b.Name, "", backends(len(b.Backends))})
 		}
 	}
 	d.settings("", old.Settings, now.Settings)

@@ -101,6 +101,44 @@ func TestWhatAChangeDoes(t *testing.T) {
 	}, d.Settings)
 }
 
+// TestWhatAReloadTells words changes, by upstream and frontend.
+func TestWhatAReloadTells(t *testing.T) {
+	const old = `frontend "web" {
+  listen = "127.0.0.1:1"
+  route "all" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = {
+    a = "127.0.0.1:11"
+    b = "127.0.0.1:12"
+  }
+}
+upstream "other" {
+  backends = { c = "127.0.0.1:13" }
+}
+`
+	read := func(text string) *config.Config {
+		c, found, err := config.Read([]config.File{{Name: "t.hcl", Source: []byte(text)}})
+		require.NoError(t, err)
+		require.Empty(t, found, text)
+		return c
+	}
+	now := "zone = \"north\"\n" + strings.NewReplacer(
+		"upstream \"app\" {", "upstream \"app\" {\n algorithm = \"least-connections\"\n retry {\n }", "b = \"127.0.0.1:12\"", "d = \"127.0.0.1:14\"\n e = \"127.0.0.1:15\"", "a = \"127.0.0.1:11\"", "a = { address = \"127.0.0.1:11\", weight = 2 }",
+		"upstream \"other\"", "upstream \"new\"", "127.0.0.1:1\"", "127.0.0.1:2\"", "upstream.app", "upstream.new",
+	).Replace(old)
+	assert.Equal(t, []ChangeOf{
+		{"web", "listeners 127.0.0.1:2, was 127.0.0.1:1; GET http://tern.example/: upstream new, was upstream app"},
+		{"app", "algorithm least-connections, was round-robin; retry added: attempts 2, on 502, 503, connect, reset, timeout; backend a weight 2, was weight 1; 2 backends added: d, e; 1 backend removed: b"},
+		{"other", "the upstream removed"},
+		{"new", "the upstream added: 1 backend"},
+		{"", "zone north, was none"},
+	}, Changed(read(old), read(now)))
+	assert.Empty(t, Changed(read(old), read("# a line more\n"+old)))
+}
+
 // TestPlacesAreNoChange: a line more above changes where everything stands, and nothing
 // of what it says.
 func TestPlacesAreNoChange(t *testing.T) {
