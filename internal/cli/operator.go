@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"strings"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/live/control"
@@ -12,21 +13,30 @@ import (
 
 // operatorFlags say which proxy is asked, and by whom.
 type operatorFlags struct {
-	at, ca, user string
+	at       list
+	ca, user string
 }
 
 // defaultControl is where control listens if its block does not say.
 const defaultControl = "unix:/run/kestrix/control.sock"
 
 func (f *operatorFlags) define(fs *flag.FlagSet) {
-	fs.StringVar(&f.at, "at", "", "`ADDRESS` of the proxy's control, instead of what a configuration says: unix:/path, host:port or https://host:port (default "+defaultControl+")")
+	fs.Var(&f.at, "at", "`ADDRESS` of the proxy's control, instead of what a configuration says: unix:/path, host:port or https://host:port (default "+defaultControl+")")
 	fs.StringVar(&f.ca, "ca", "", "PEM `FILE` of the authority of control's certificate, instead of those of the machine")
 	fs.StringVar(&f.user, "user", "", "`NAME` of the user; the password is taken from KESTRIX_PASSWORD")
 }
 
 // client makes the way to the proxy that -at names, or a configuration.
 func (f *operatorFlags) client(env *Env, file string) (*control.Client, error) {
-	at, secure := f.at, false
+	if len(f.at) > 1 {
+		return nil, usage("-at names one proxy here; status takes several")
+	}
+	return f.clientOf(env, strings.Join(f.at, ""), file)
+}
+
+// clientOf is client, for one of several proxies.
+func (f *operatorFlags) clientOf(env *Env, at, file string) (*control.Client, error) {
+	secure := false
 	switch {
 	case at != "" && file != "":
 		return nil, usage("-at and a configuration both say where the proxy is asked; keep one")

@@ -5,7 +5,10 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"sync"
 
+	"kestrix/internal/core/status"
+	"kestrix/internal/live/control"
 	"kestrix/internal/report"
 )
 
@@ -14,8 +17,8 @@ func statusCommand() *command {
 		name: "status", args: "[CONFIG]", summary: "how a running proxy stands",
 		help: `
 Asks the control of a running proxy: that of a configuration, of -at, or the usual
-socket. Rates are of the last ten seconds, counts since the proxy began or was told
-to count anew; p50 and p99 are of the last five minutes.
+socket; of several with -at more than once. Rates are of the last ten seconds, counts
+since the proxy began or was told to count anew, p50 and p99 of the last five minutes.
 
 exit code: 0 every upstream has a backend in rotation; 1 one has none; 3 the proxy
 cannot be asked, or does not answer within 3 s
@@ -23,7 +26,8 @@ cannot be asked, or does not answer within 3 s
   kestrix status
   kestrix status harbour.hcl -all
   kestrix status harbour.hcl -format csv
-  kestrix status -at 127.0.0.1:9900`,
+  kestrix status -at 127.0.0.1:9900
+  kestrix status -at 192.0.2.1:9900 -at 192.0.2.2:9900 -user mary`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			var f operatorFlags
 			f.define(fs)
@@ -42,16 +46,16 @@ cannot be asked, or does not answer within 3 s
 				if len(args) > 1 {
 					return usage("at most one configuration is wanted: kestrix status [CONFIG]")
 				}
+				if len(f.at) > 1 {
+					return statusOfSeveral(ctx, env, &f, &o, *all, args)
+				}
 				c, err := f.client(env, append(args, "")[0])
 				if err != nil {
 					return err
 				}
-				s, err := c.Status(ctx)
+				s, err := askStatus(ctx, env, c)
 				if err != nil {
 					return unusable(err)
-				}
-				if s.Version != Version {
-					fmt.Fprintf(env.Stderr, "kestrix status: the proxy is version %s, this is %s; what one of them does not know is left out\n", s.Version, Version)
 				}
 				err = o.write(env, func(out io.Writer) error {
 					switch o.format {
@@ -72,4 +76,84 @@ cannot be asked, or does not answer within 3 s
 			}
 		},
 	}
+}
+
+// askStatus asks a proxy, and says on stderr if it is of another version.
+func askStatus(ctx context.Context, env *Env, c *control.Client) (*status.Status, error) {
+	s, err := c.Status(ctx)
+	if err == nil && s.Version != Version {
+		fmt.Fprintf(env.Stderr, "kestrix status: the proxy at %s is version %s, this is %s; what one of them does not know is left out\n", c.Where, s.Version, Version)
+	}
+	return s, err
+}
+
+// proxyStatus is how one of several proxies stands.
+type proxyStatus struct {
+	At     string         `json:"at"`
+	Status *status.Status `json:"status"` // null: it cannot be asked
+	Error  string         `json:"error"`  // why not; empty if it can
+}
+
+// statusOfSeveral asks proxies side by side, and tells of all of them, those included that
+// cannot be asked.
+func statusOfSeveral(ctx context.Context, env *Env, f *operatorFlags, o *output, all bool, args []string) error {
+	switch {
+	case len(args) > 0:
+		return usage("-at and a configuration both say where the proxy is asked; keep one")
+	case o.format == "csv":
+		return usage("-format csv is of one proxy; json is of several")
+	}
+	proxies := make([]proxyStatus, len(f.at))
+	clients := make([]*control.Client, len(f.at))
+	for i, at := range f.at {
+		var err error
+		if clients[i], err = f.clientOf(env, at, ""); err != nil {
+			return err
+		}
+	}
+	var wg sync.WaitGroup
+	for i, c := range clients {
+		wg.Go(func() {
+			s, err := askStatus(ctx, env, c)
+			if proxies[i] = (proxyStatus{At: c.Where, Status: s}); err != nil {
+				proxies[i].Status, proxies[i].Error = nil, err.Error()
+			}
+		})
+	}
+	wg.Wait()
+	code := 0
+	for _, p := range proxies {
+		switch {
+		case p.Status == nil:
+			code = exitInput
+		case p.Status.Unserved():
+			code = max(code, exitFound)
+		}
+	}
+	err := o.write(env, func(out io.Writer) error {
+		if o.format == "json" {
+			return writeJSON(out, struct {
+				Proxies []proxyStatus `json:"proxies"`
+			}{proxies})
+		}
+		style := env.style(env.Stdout, o.noColour || o.file != "")
+		style.All = all
+		for i, p := range proxies {
+			text := p.Error + "\n"
+			if p.Status != nil {
+				text = style.Status(p.Status, p.At)
+			}
+			if i > 0 {
+				text = "\n" + text
+			}
+			if _, err := io.WriteString(out, text); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err == nil && code != 0 {
+		return &exitError{code, nil}
+	}
+	return err
 }
