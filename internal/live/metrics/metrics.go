@@ -6,6 +6,7 @@ import (
 	"net/http"
 
 	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"kestrix/internal/core/health"
@@ -117,5 +118,7 @@ func is(yes bool) float64 {
 func Handler(s Source) http.Handler {
 	r := prometheus.NewPedanticRegistry()
 	r.MustRegister(&collector{s})
+	// The process: descriptors, memory, processor time; and goroutines.
+	r.MustRegister(collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), collectors.NewGoCollector(collectors.WithGoCollectorRuntimeMetrics()))
 	return promhttp.HandlerFor(r, promhttp.HandlerOpts{EnableOpenMetrics: true})
 }

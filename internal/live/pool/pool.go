@@ -177,7 +177,15 @@ func (l *Pool) run() {
 		if next != tick.Never {
 			wait = min(wait, next.Sub(l.set.o.Now()))
 		}
-		timer.Reset(max(wait, 0))
+		if wait <= 0 {
+			select {
+			case <-l.ended:
+				return
+			default:
+				continue // it is due by now
+			}
+		}
+		timer.Reset(wait)
 		select {
 		case <-timer.C:
 		case <-l.wake:
