@@ -3,6 +3,8 @@ package cli
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"flag"
 	"fmt"
@@ -180,12 +182,13 @@ func runServe(ctx context.Context, env *Env, f *serveFlags) error {
 	}
 	x.orders = &orderFile{env: env, events: n}
 	x.orders.use(s.config)
-	o.Held, o.Keep = x.orders.load(), x.orders.keep
+	o.Held, o.Keep, o.LostLines = x.orders.load(), x.orders.keep, x.access.lost
 	x.proxy = proxy.New(o)
 	n.later.Store(x.proxy)
 	if err := x.proxy.Apply(s.config); err != nil {
 		return unusable(err)
 	}
+	x.proxy.Reloaded(hashOf(s.config), true)
 	if x.files, err = newFollower(); err != nil {
 		n.say("watch", "files cannot be watched: %v; changes are seen with SIGHUP alone", err)
 	}
@@ -296,13 +299,25 @@ func (x *serving) reload() reloaded {
 		}
 	}
 	if err != nil {
+		x.proxy.Reloaded("", false)
 		err = fmt.Errorf("%w; the configuration in force stays", err)
 		x.events.say("refused", "%v", err)
 		return reloaded{err: err}
 	}
+	x.proxy.Reloaded(hashOf(s.config), true)
 	said := fmt.Sprintf("%s: %s, %s", x.f.name, plural(len(s.config.Upstreams), "upstream"), plural(s.config.Backends(), "backend"))
 	x.events.say("reloaded", "%s", said)
 	return reloaded{said: said}
+}
+
+// hashOf returns by what a configuration is known: the beginning of the SHA-256 of its
+// files.
+func hashOf(c *config.Config) string {
+	h := sha256.New()
+	for _, f := range c.Files {
+		fmt.Fprintf(h, "%d %s", len(f.Source), f.Source)
+	}
+	return hex.EncodeToString(h.Sum(nil)[:6])
 }
 
 // tellChanges tells what a reload has changed.

@@ -30,6 +30,7 @@ type accessSink struct {
 	recordTo string
 	record   *recording // nil: none
 	openLog
+	lostBefore uint64 // lines, of logs that are closed
 }
 
 // openLog is an access log that is written.
@@ -71,6 +72,9 @@ func (a *accessSink) change(c *config.Config) (before openLog, err error) {
 	if c.Record.Value != a.recordTo {
 		if a.record != nil {
 			a.events.say("recorded", "%s", a.record.name)
+		}
+		if a.record != nil {
+			a.lostBefore += a.record.log.Lost()
 		}
 		a.record.stop()
 		if a.recordTo, a.record = c.Record.Value, rec; rec != nil {
@@ -159,6 +163,7 @@ func (a *accessSink) changeLog(to config.AccessLog, server config.Syslog) (befor
 		w, file = f, f
 	}
 	before = a.openLog
+	a.lostBefore += before.lost()
 	a.openLog = openLog{file: file}
 	a.to, a.server = to, server
 	if w != nil {
@@ -226,6 +231,28 @@ func (a *accessSink) close() {
 	a.openLog = openLog{}
 	a.record.stop()
 	a.record = nil
+}
+
+// lost returns how many lines were lost, of all logs since the start.
+func (a *accessSink) lost() uint64 {
+	a.mu.RLock()
+	defer a.mu.RUnlock()
+	n := a.lostBefore + a.openLog.lost()
+	if a.record != nil {
+		n += a.record.log.Lost()
+	}
+	return n
+}
+
+// lost returns how many lines of it were lost.
+func (o openLog) lost() (n uint64) {
+	if o.log != nil {
+		n = o.log.Lost()
+	}
+	if w, ok := o.file.(*syslog.Writer); ok {
+		n += uint64(w.Lost())
+	}
+	return n
 }
 
 // close writes what is gathered.

@@ -13,13 +13,18 @@ import (
 
 // Status is what control tells of a running proxy.
 type Status struct {
-	Version   string     `json:"version"`
-	Began     time.Time  `json:"began"`
-	Counted   time.Time  `json:"counted"` // since when requests are counted
-	At        time.Time  `json:"at"`
-	Refused   []Refused  `json:"refused"` // by frontend and cause, sorted
-	Orders    []Held     `json:"orders"`  // in force whose backend there is not
-	Upstreams []Upstream `json:"upstreams"`
+	Version string    `json:"version"`
+	Began   time.Time `json:"began"`
+	Counted time.Time `json:"counted"` // since when requests are counted
+	At      time.Time `json:"at"`
+	Refused []Refused `json:"refused"` // by frontend and cause, sorted
+	// Connections are those that were refused, by frontend and cause, sorted.
+	Connections  []RefusedConnections `json:"connections"`
+	LostLines    uint64               `json:"lost_lines"` // of the access log and the trace that is recorded, since Began
+	Reloads      Reloads              `json:"reloads"`
+	Certificates []Certificate        `json:"certificates"` // that clients are shown, by file
+	Orders       []Held               `json:"orders"`       // in force whose backend there is not
+	Upstreams    []Upstream           `json:"upstreams"`
 }
 
 // Refused is how many requests a frontend answered, or reset, for a cause, without
@@ -28,6 +33,28 @@ type Refused struct {
 	Frontend string `json:"frontend"`
 	Cause    string `json:"cause"` // as in the access log
 	Requests uint64 `json:"requests"`
+}
+
+// RefusedConnections is how many connections were closed before a request was read, or a
+// backend asked; since Status.Counted.
+type RefusedConnections struct {
+	Frontend    string `json:"frontend"`
+	Cause       string `json:"cause"` // connections, connections_total, proxy_protocol or tls_failed
+	Connections uint64 `json:"connections"`
+}
+
+// Reloads is how often the configuration was read again, and what is in force.
+type Reloads struct {
+	Taken   uint64    `json:"taken"`
+	Refused uint64    `json:"refused"`
+	At      time.Time `json:"at"`            // of what is in force
+	Hash    string    `json:"configuration"` // begins the SHA-256 of its files
+}
+
+// Certificate is one that a frontend or control shows.
+type Certificate struct {
+	File  string    `json:"file"`
+	Until time.Time `json:"until"`
 }
 
 // Upstream is one upstream of a Status.
@@ -74,6 +101,7 @@ type Backend struct {
 	SilentSince *time.Time `json:"silent_since"`
 	Seats       uint64     `json:"seats"` // sessions that were given to it
 	Probe       *ProbeSeen `json:"probe"` // the last one; null before the first
+	Probes      Probes     `json:"probes"`
 	Recent      *Recent    `json:"recent,omitempty"`
 }
 
@@ -108,6 +136,12 @@ type View struct {
 	Events   []Event
 	User     string // empty where control has no users
 	Operator bool   // orders of this user are carried out
+}
+
+// Probes is how many have ended, since Status.Counted.
+type Probes struct {
+	Passed uint64 `json:"passed"`
+	Failed uint64 `json:"failed"`
 }
 
 // ProbeSeen is a probe that has ended.

@@ -22,7 +22,8 @@ type Log struct {
 	ended chan struct{}
 	done  chan struct{}
 	tell  func(lost int, err error)
-	lost  int  // lines, since writing fails
+	lost  int // lines, since writing fails
+	total uint64
 	torn  bool // the last line that was written is not whole
 }
 
@@ -80,6 +81,13 @@ func (l *Log) Add(a *Line) {
 	if l.buf = append(l.buf, '\n'); len(l.buf) > 32<<10 {
 		l.writeLocked()
 	}
+}
+
+// Lost returns how many lines could not be written.
+func (l *Log) Lost() uint64 {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.total
 }
 
 // Turn goes over to another writer; what is gathered goes to the old one.
@@ -140,6 +148,7 @@ func (l *Log) writeLocked() {
 		written := bytes.Count(b[:n], []byte{'\n'})
 		l.torn = n > 0 && b[n-1] != '\n' || n == 0 && l.torn
 		l.lost += max(lines-written, 1)
+		l.total += uint64(max(lines-written, 1))
 		return
 	}
 	if l.torn = false; l.lost > 0 {

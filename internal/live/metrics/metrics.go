@@ -38,6 +38,12 @@ var (
 	metricRefused  = metric("upstream_refused_requests_total", "Requests that no backend was given.", "upstream")
 	metricNotAsked = metric("frontend_refused_requests_total", "Requests that a frontend refused without asking a backend, by cause.", "frontend", "cause")
 	metricState    = metric("backend_state", "1 for the state that a backend is in, 0 for the others.", "upstream", "backend", "state")
+	metricRefusedC = metric("frontend_refused_connections_total", "Connections closed before a request was read, or a backend asked.", "frontend", "cause")
+	metricLost     = metric("lost_log_lines_total", "Lines of the access log and the recorded trace that were lost.")
+	metricReloads  = metric("reloads_total", "Configurations read again, by what came of them.", "result")
+	metricConfig   = metric("configuration_time_seconds", "When the configuration in force was read.", "configuration")
+	metricCert     = metric("certificate_expires_time_seconds", "Until when a certificate holds that clients are shown.", "file")
+	metricProbes   = metric("backend_probes_total", "Probes that have ended.", "upstream", "backend", "result")
 	metricEligible = metric("upstream_eligible_backends", "Backends that may be given requests.", "upstream")
 	metricIn       = metric("backend_in_rotation", "1 while a backend may be given requests.", "upstream", "backend")
 	metricWeight   = metric("backend_weight", "Weight of a backend.", "upstream", "backend")
@@ -54,7 +60,7 @@ var (
 // Describe is called by the library.
 func (c *collector) Describe(out chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{
-		metricInfo, metricBegan, metricWaiting, metricRefused, metricNotAsked, metricState, metricEligible, metricIn, metricWeight, metricInFlight, metricRequests, metricFailed, metricLeft, metricAnswers, metricBytes, metricSeats, metricFirst,
+		metricInfo, metricBegan, metricWaiting, metricRefused, metricNotAsked, metricState, metricRefusedC, metricLost, metricReloads, metricConfig, metricCert, metricProbes, metricEligible, metricIn, metricWeight, metricInFlight, metricRequests, metricFailed, metricLeft, metricAnswers, metricBytes, metricSeats, metricFirst,
 	} {
 		out <- d
 	}
@@ -73,6 +79,18 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 	gauge(metricBegan, float64(s.Began.UnixMilli())/1000)
 	for _, r := range s.Refused {
 		count(metricNotAsked, r.Requests, r.Frontend, r.Cause)
+	}
+	for _, r := range s.Connections {
+		count(metricRefusedC, r.Connections, r.Frontend, r.Cause)
+	}
+	count(metricLost, s.LostLines)
+	count(metricReloads, s.Reloads.Taken, "taken")
+	count(metricReloads, s.Reloads.Refused, "refused")
+	if !s.Reloads.At.IsZero() {
+		gauge(metricConfig, float64(s.Reloads.At.UnixMilli())/1000, s.Reloads.Hash)
+	}
+	for _, x := range s.Certificates {
+		gauge(metricCert, float64(x.Until.Unix()), x.File)
 	}
 	for _, u := range s.Upstreams {
 		gauge(metricWaiting, float64(u.Waiting), u.Name)
@@ -99,6 +117,8 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 				count(metricAnswers, b.Statuses[i], u.Name, b.Name, class)
 			}
 			count(metricBytes, b.Bytes, u.Name, b.Name)
+			count(metricProbes, b.Probes.Passed, u.Name, b.Name, "passed")
+			count(metricProbes, b.Probes.Failed, u.Name, b.Name, "failed")
 			count(metricSeats, b.Seats, u.Name, b.Name)
 			h := first[b.Name]
 			out <- prometheus.MustNewConstHistogram(metricFirst, h.Count, h.Sum, h.Buckets, u.Name, b.Name)

@@ -203,7 +203,12 @@ func (l *Pool) probed(id upstream.BackendID, reloads int, r upstream.Probe, seen
 	if l.stopped || l.reloads != reloads {
 		return
 	}
-	l.backends[id].counts.probe = seen
+	c := l.backends[id].counts
+	if c.probe = seen; seen.Passed {
+		c.probes.Passed++
+	} else {
+		c.probes.Failed++
+	}
 	l.core.ProbeSeen(l.set.o.Now(), id, r)
 	l.noteLocked()
 }

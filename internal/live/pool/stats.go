@@ -26,6 +26,7 @@ type counts struct {
 	step                          int64                // that steps was last written in
 	why                           string               // of the last change of state
 	probe                         *status.ProbeSeen
+	probes                        status.Probes
 }
 
 // rateOver is over how many seconds a rate is taken.
@@ -155,6 +156,7 @@ func (c *counts) rate(now tick.Time) float64 {
 
 // tell fills in what was counted.
 func (c *counts) tell(b *status.Backend, now tick.Time) {
+	b.Probes = c.probes
 	b.Requests, b.Failed, b.ClientLeft, b.Seats, b.Statuses, b.Bytes = c.requests, c.failed, c.left, c.seats, c.statuses, c.bytes.Load()
 	if c.first != nil {
 		b.Total = percentiles(c.first)
@@ -174,7 +176,7 @@ func percentiles(h *hdrhistogram.Histogram) (e status.Elapsed) {
 // zero begins anew.
 func (c *counts) zero() {
 	c.requests, c.failed, c.left, c.seats, c.statuses, c.first = 0, 0, 0, 0, [5]uint64{}, nil
-	c.firsts, c.elapsed = nil, nil
+	c.firsts, c.elapsed, c.probes = nil, nil, status.Probes{}
 	c.bytes.Store(0)
 }
 

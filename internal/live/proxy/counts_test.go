@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/netip"
 	"slices"
@@ -14,6 +15,9 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/status"
 )
 
 // TestMetricsHaveTheirValues: each number is that of what happened.
@@ -93,4 +97,47 @@ func TestOnlyNamesAreLookedUp(t *testing.T) {
 	defer mu.Unlock()
 	assert.NotEmpty(t, asked)
 	assert.Equal(t, []string{"quay.tern.example"}, slices.Compact(asked))
+}
+
+// TestRefusedConnectionsAreCounted by frontend and cause, and certificates are told of.
+func TestRefusedConnectionsAreCounted(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		has := files(t, "tickets.tern.example")
+		front := func(name, port, more string) string {
+			return "frontend \"" + name + "\" {\n listen = \"127.0.0.1:" + port + "\"\n " + more + "\n route \"all\" {\n send_to = upstream.app\n}\n}\n"
+		}
+		text := front("plain", "8083", "") + front("few", "8080", "limits {\n connections = 1\n}") + front("named", "8081", "proxy_protocol = true") + front("secure", "8082", "tls {\n certificate = \"tickets.tern.example.pem\"\n key = \"tickets.tern.example.key\"\n}") +
+			"limits {\n connections_total = 2\n}\n" + one
+		w := withFiles(t, has, text)
+		defer w.close()
+		open := func(port, say string) net.Conn {
+			c, err := w.net.dial(t.Context(), "tcp", "127.0.0.1:"+port)
+			require.NoError(t, err)
+			_, _ = io.WriteString(c, say)
+			time.Sleep(time.Second)
+			return c
+		}
+		first := open("8080", "")
+		open("8080", "").Close()
+		open("8081", "GET / HTTP/1.1\r\n\r\n").Close()
+		for range 2 {
+			open("8082", "this is no TLS at all").Close()
+		}
+		second := open("8080", "")
+		third := open("8083", "") // more than there may be in all
+		fourth := open("8083", "")
+		s := w.proxy.Status()
+		assert.Equal(t, []status.RefusedConnections{
+			{Frontend: "few", Cause: "connections", Connections: 2}, {Frontend: "named", Cause: "proxy_protocol", Connections: 1}, {Frontend: "plain", Cause: "connections_total", Connections: 1}, {Frontend: "secure", Cause: "tls_failed", Connections: 2},
+		}, s.Connections)
+		require.Len(t, s.Certificates, 1)
+		assert.Equal(t, "tickets.tern.example.pem", s.Certificates[0].File)
+		assert.True(t, s.Certificates[0].Until.After(time.Now()))
+		for _, c := range []net.Conn{first, second, third, fourth} {
+			c.Close()
+		}
+		w.proxy.Zero()
+		assert.Empty(t, w.proxy.Status().Connections)
+		time.Sleep(time.Minute)
+	})
 }

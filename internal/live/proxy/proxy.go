@@ -71,6 +71,8 @@ type Options struct {
 	// force for the one after; nil for nobody.
 	Held []status.Held
 	Keep func([]status.Held) error
+	// LostLines returns how many lines of logs were lost; nil for nobody who counts them.
+	LostLines func() uint64
 	// Access takes a finished request. It must be safe for concurrent use.
 	Access func(*accesslog.Line)
 }
@@ -96,7 +98,8 @@ type Proxy struct {
 	control *control.Server                   // nil: none
 	backTLS map[[sha256.Size]byte]*tls.Config // towards backends, by what they are made of; guarded by tlsMu
 	tlsMu   sync.Mutex
-	counted time.Time // since when requests are counted; guarded by mu
+	counted time.Time      // since when requests are counted; guarded by mu
+	reloads status.Reloads // guarded by mu
 
 	events   *events.Log
 	refusals refusals
@@ -108,8 +111,9 @@ type Proxy struct {
 // state is what requests see of a configuration; a reload puts another in its
 // place.
 type state struct {
-	config   *config.Config
-	byListen map[config.Address]*entry
+	config       *config.Config
+	byListen     map[config.Address]*entry
+	certificates []status.Certificate
 }
 
 // entry is a frontend as its requests see it.
@@ -390,6 +394,12 @@ func (p *Proxy) prepare(c *config.Config) (next *state, control *tls.Config, err
 		}
 	}
 	next = &state{config: c, byListen: map[config.Address]*entry{}}
+	for i, f := range c.Frontends {
+		next.shows(f.TLS, fronts[i])
+	}
+	if c.Control != nil {
+		next.shows(c.Control.TLS, control)
+	}
 	for i, u := range c.Upstreams {
 		p.pools.Put(u, backs[i])
 	}

@@ -225,6 +225,9 @@ func (s *server) took(raw net.Conn) {
 	if closed != nil {
 		s.proxy.events.Limited(s.address.String(), "short", "connections closed for others", "a connection from %s is closed for another: %s are open, as many as limits { connections_total } allows", closed.RemoteAddr(), events.Thousands(s.proxy.conns.Limit()))
 	}
+	if closed != nil {
+		s.proxy.refusals.connection(e.frontend.Name, overTotal)
+	}
 	if closed == listed {
 		s.letGo(raw)
 		return
@@ -240,6 +243,7 @@ func (s *server) took(raw net.Conn) {
 		named, err := e.readProxyHeader(c)
 		if err != nil {
 			s.proxy.events.Limited(s.address.String(), "refused", "refused PROXY headers", "a connection from %s: %v", raw.RemoteAddr(), err)
+			s.proxy.refusals.connection(e.frontend.Name, badProxyHeader)
 			return
 		}
 		c = named
@@ -248,6 +252,7 @@ func (s *server) took(raw net.Conn) {
 	}
 	if most := e.frontend.Limits.Connections; most > 0 {
 		if !s.count(addr, most) {
+			s.proxy.refusals.connection(e.frontend.Name, overConnections)
 			return
 		}
 		c = &socket.CloseHook{Conn: c, Closed: func() { s.uncount(addr) }}
@@ -269,6 +274,7 @@ func (s *server) took(raw net.Conn) {
 		err := t.HandshakeContext(ctx)
 		cancel()
 		if err != nil {
+			s.proxy.refusals.connection(e.frontend.Name, cause.TLSFailed.String())
 			return
 		}
 		c, o.OnlyHTTP2 = t, t.ConnectionState().NegotiatedProtocol == "h2"

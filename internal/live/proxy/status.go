@@ -13,10 +13,13 @@ func (p *Proxy) Status() status.Status { return p.stands(false) }
 // stands returns how everything stands, with what was asked lately if that is
 // wanted.
 func (p *Proxy) stands(recent bool) status.Status {
-	s := status.Status{Version: p.o.Version, Began: p.began, At: time.Now(), Refused: p.refusals.all(), Orders: []status.Held{}, Upstreams: []status.Upstream{}}
+	s := status.Status{Version: p.o.Version, Began: p.began, At: time.Now(), Refused: p.refusals.all(), Connections: p.refusals.allConnections(), Certificates: []status.Certificate{}, Orders: []status.Held{}, Upstreams: []status.Upstream{}}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	s.Counted = p.counted
+	s.Counted, s.Reloads = p.counted, p.reloads
+	if p.o.LostLines != nil {
+		s.LostLines = p.o.LostLines()
+	}
 	st := p.state.Load()
 	if st == nil {
 		return s
@@ -26,12 +29,28 @@ func (p *Proxy) stands(recent bool) status.Status {
 			s.Upstreams = append(s.Upstreams, l.Status(s.At, recent))
 		}
 	}
+	s.Certificates = append(s.Certificates, st.certificates...)
 	for _, h := range p.pools.Held() {
 		if h.Without != nil {
 			s.Orders = append(s.Orders, h)
 		}
 	}
 	return s
+}
+
+// Reloaded notes that the configuration was read again, what is in force then, by its hash,
+// or that it was refused.
+func (p *Proxy) Reloaded(hash string, taken bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if !taken {
+		p.reloads.Refused++
+		return
+	}
+	if p.reloads.Hash != "" { // else it is the start
+		p.reloads.Taken++
+	}
+	p.reloads.Hash, p.reloads.At = hash, time.Now()
 }
 
 // Zero begins all counts anew.

@@ -5,10 +5,12 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"fmt"
+	"slices"
 
 	"github.com/hashicorp/hcl/v2"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/status"
 )
 
 // versions are those of TLS by their names in the language.
@@ -76,6 +78,23 @@ func (p *Proxy) frontTLS(t *config.FrontTLS) (*tls.Config, error) {
 		}
 	}
 	return c, nil
+}
+
+// shows notes until when certificates hold that are shown, each once.
+func (s *state) shows(t *config.FrontTLS, secure *tls.Config) {
+	if t == nil || secure == nil {
+		return
+	}
+	for i, pair := range t.Pairs {
+		c := secure.Certificates[i]
+		x := status.Certificate{File: pair.Certificate.Value}
+		if c.Leaf != nil {
+			x.Until = c.Leaf.NotAfter
+		}
+		if !slices.ContainsFunc(s.certificates, func(o status.Certificate) bool { return o.File == x.File }) {
+			s.certificates = append(s.certificates, x)
+		}
+	}
 }
 
 // upstreamTLS makes what an upstream needs to speak TLS with its backends, nil
