@@ -292,6 +292,30 @@ func parsePrefix(s string) (netip.Prefix, error) {
 	return a.Prefix(a.BitLen())
 }
 
+// connectFrom reads the address from which backends are connected to; those that have an
+// address of the other family cannot be reached from it.
+func (d *Decoder) connectFrom(n *Node, u *Upstream) netip.Addr {
+	if !n.Has("connect_from") {
+		return netip.Addr{}
+	}
+	text := Get[string](n, "connect_from")
+	from, err := netip.ParseAddr(text)
+	if err != nil || from.IsUnspecified() || from.IsMulticast() {
+		d.Add(IDType, n.At("connect_from"), fmt.Sprintf("connect_from %q is no address of a machine", shorten(text)), "like \"192.0.2.5\" or \"2001:db8::5\", without a port")
+		return netip.Addr{}
+	}
+	from = from.Unmap()
+	for _, b := range u.Backends {
+		switch to, isIP := b.Address.IP(); {
+		case b.Address.Unix != "":
+			d.Add(IDType, n.At("connect_from"), fmt.Sprintf("the backend %q is a unix socket, which is connected to from no address", b.Name), "remove it, or give the backend an upstream of its own")
+		case isIP && to.Unmap().Is4() != from.Is4():
+			d.Add(IDType, n.At("connect_from"), fmt.Sprintf("the backend %q at %s cannot be reached from %s: one is IPv4, the other IPv6", b.Name, b.Address, from), "an address of the same family")
+		}
+	}
+	return from
+}
+
 func (d *Decoder) upstream(n *Node) *Upstream {
 	u := &Upstream{
 		Name: n.Label.Value, Range: n.Range,
@@ -302,6 +326,7 @@ func (d *Decoder) upstream(n *Node) *Upstream {
 	u.Ramp, u.RampAt = Get[time.Duration](n, "slow_start"), n.At("slow_start")
 	u.TryAnyway = Get[string](n, "when_all_down") == "try-anyway"
 	u.OnDown = Get[string](n, "on_down")
+	u.ConnectFrom = d.connectFrom(n, u)
 	for _, f := range d.Findings {
 		in := f.Range.Filename == u.BackendsAt.Filename && f.Range.Start.Byte >= u.BackendsAt.Start.Byte && f.Range.Start.Byte < u.BackendsAt.End.Byte
 		u.Partial = u.Partial || in && n.Has("backends")

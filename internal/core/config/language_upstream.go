@@ -22,6 +22,7 @@ var upstreamBlock = &Block{
 			Help: "with nobody in rotation: answer 503, or try one that is down or suspended (never one that an operator took out)", Example: `"try-anyway"`},
 		{Name: "on_down", Type: Text, Allowed: []string{"keep", "close"},
 			Help: "what becomes of the connections and streams (tcp, WebSockets, event streams) that are open with a backend when it goes down or is parked: they are kept until they end, or closed, so that clients connect to another. If not given: close for tcp, keep for the others", Example: `"close"`},
+		{Name: "connect_from", Type: Text, Help: "an address of this machine from which backends are connected to, and probed; if not given, the system chooses one", Example: `"192.0.2.5"`},
 		{Name: "resolve", Type: Text, Default: `"once"`, Allowed: []string{"once", "each"}, Help: "a name with several addresses counts once, as one backend that is looked up with each new connection; or each of its addresses counts as a backend of its own", Example: `"each"`},
 		{Name: "resolve_every", Type: Duration, Default: `"30s"`, Min: `"1s"`, Help: "how often names are looked up again with resolve = \"each\"; addresses that are gone drain, new ones join", Example: `"10s"`},
 		withoutKey,

@@ -188,8 +188,9 @@ type Upstream struct {
 	ProxyProtocolAt hcl.Range
 	HTTPVersion     string // 1.1 or 2
 	HTTPVersionAt   hcl.Range
-	TryAnyway       bool   // when_all_down = "try-anyway"
-	OnDown          string // keep or close; empty: close connections of tcp, keep other streams
+	TryAnyway       bool       // when_all_down = "try-anyway"
+	ConnectFrom     netip.Addr // not valid: as the system chooses
+	OnDown          string     // keep or close; empty: close connections of tcp, keep other streams
 	Settings        []Settings
 }
 

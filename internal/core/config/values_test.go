@@ -158,3 +158,20 @@ func TestWhichLogServerIsMeant(t *testing.T) {
 	_, found := read(t, small+"access_log {\n to = \"syslog\"\n}\nsyslog {\n}\nsyslog {\n}\n")
 	assert.Len(t, found, 1, "it is given twice")
 }
+
+// TestWhereBackendsAreConnectedFrom: an address, of the family that the backends have.
+func TestWhereBackendsAreConnectedFrom(t *testing.T) {
+	for from, want := range map[string]string{
+		"192.0.2.5": "", "::ffff:192.0.2.5": "",
+		"192.0.2.5:80": "connect_from \"192.0.2.5:80\" is no address of a machine", "0.0.0.0": "is no address of a machine", "quay": "is no address of a machine",
+		"2001:db8::5": "cannot be reached from 2001:db8::5: one is IPv4, the other IPv6",
+	} {
+		c, found := read(t, strings.Replace(small, "backends", "connect_from = \""+from+"\"\n  backends", 1))
+		if want == "" {
+			assert.Empty(t, said(found))
+			assert.Equal(t, "192.0.2.5", c.Upstreams[0].ConnectFrom.String())
+		} else if assert.NotEmpty(t, found, from) {
+			assert.Contains(t, found[0].Message, want)
+		}
+	}
+}

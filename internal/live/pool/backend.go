@@ -6,6 +6,7 @@ import (
 	"errors"
 	"net"
 	"net/http"
+	"net/netip"
 	"strconv"
 	"sync"
 	"time"
@@ -24,6 +25,7 @@ type Backend struct {
 	Address config.Address
 	within  time.Duration // in which a connection comes to stand
 	kept    time.Duration // how long one that is not used is kept
+	local   netip.Addr    // from which it is connected to; not valid: any
 	header  string        // version of the PROXY protocol; empty for none
 	tls     *tls.Config
 	from    *tls.Config // that of the upstream, without the backend's name
@@ -46,7 +48,7 @@ type dialFunc func(ctx context.Context, port int) (net.Conn, error)
 // serves reports whether the way to a backend is what its configuration wants.
 func (b *Backend) serves(cfg config.Backend, u *config.Upstream, secure *tls.Config) bool {
 	return b.Name == cfg.Name && b.Address == cfg.Address && b.within == u.Timeouts.Connect && b.kept == u.Timeouts.Kept &&
-		b.header == u.ProxyProtocol && b.HTTP2 == u.HTTP2() && b.from == secure
+		b.local == u.ConnectFrom && b.header == u.ProxyProtocol && b.HTTP2 == u.HTTP2() && b.from == secure
 }
 
 // DialError is the error of a connection to a backend that could not be made.
@@ -63,7 +65,7 @@ func newBackend(set *Set, b config.Backend, u *config.Upstream, secure *tls.Conf
 	if b.Address.Unix != "" {
 		network, addr = "unix", b.Address.Unix
 	}
-	n := &Backend{set: set, Name: b.Name, Address: b.Address, within: u.Timeouts.Connect, kept: u.Timeouts.Kept, header: u.ProxyProtocol, HTTP2: u.HTTP2(), counts: new(counts), from: secure, transports: map[time.Duration]*http.Transport{}}
+	n := &Backend{set: set, Name: b.Name, Address: b.Address, within: u.Timeouts.Connect, kept: u.Timeouts.Kept, local: u.ConnectFrom, header: u.ProxyProtocol, HTTP2: u.HTTP2(), counts: new(counts), from: secure, transports: map[time.Duration]*http.Transport{}}
 	if secure != nil {
 		n.tls = secure.Clone()
 		if n.tls.ServerName == "" {
@@ -77,6 +79,9 @@ func newBackend(set *Set, b config.Backend, u *config.Upstream, secure *tls.Conf
 		to := addr
 		if port != 0 && network == "tcp" {
 			to = net.JoinHostPort(b.Address.Host, strconv.Itoa(port))
+		}
+		if n.local.IsValid() {
+			ctx = socket.WithLocal(ctx, n.local)
 		}
 		c, err := set.o.Dial(ctx, network, to)
 		if err != nil || n.header == "" || to != addr {

@@ -142,7 +142,7 @@ func New(o Options) *Proxy {
 		o.Began = time.Now()
 	}
 	if o.Dial == nil {
-		o.Dial = new(net.Dialer).DialContext
+		o.Dial = socket.Dial
 	}
 	if o.Listen == nil {
 		o.Listen = net.Listen
@@ -386,6 +386,11 @@ func (p *Proxy) prepare(c *config.Config) (next *state, control *tls.Config, err
 	for i, u := range c.Upstreams {
 		if backs[i], err = p.upstreamTLS(u.TLS); err != nil {
 			return nil, nil, err
+		}
+		if u.ConnectFrom.IsValid() {
+			if err := socket.CanBeLocal(u.ConnectFrom); err != nil {
+				return nil, nil, placed(u.Range, fmt.Errorf("%s cannot be connected from, as connect_from of %q has it: %w", u.ConnectFrom, u.Name, err))
+			}
 		}
 	}
 	if c.Control != nil {

@@ -251,3 +251,43 @@ func TestABudgetThatOthersUseUp(t *testing.T) {
 		assert.InDelta(t, 110, attempts, 1, "ten at once are repeated")
 	})
 }
+
+// TestBackendsAreConnectedToFromAnAddress, over real sockets: requests and probes, and again
+// from another one after a reload.
+func TestBackendsAreConnectedToFromAnAddress(t *testing.T) {
+	back, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	var probed sync.Map
+	server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		from, _, _ := net.SplitHostPort(r.RemoteAddr)
+		if r.URL.Path == "/ready" {
+			probed.Store(from, true)
+		}
+		_, _ = io.WriteString(w, from)
+	})}
+	go func() { _ = server.Serve(back) }()
+	defer server.Close()
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	at := free.Addr().String()
+	free.Close()
+	p := New(Options{Seed: 7, Grace: 5 * time.Second})
+	for _, from := range []string{"", "127.0.0.5", "127.0.0.6", ""} {
+		key, want := "", "127.0.0.1"
+		if from != "" {
+			key, want = "connect_from = \""+from+"\"\n", from
+		}
+		text := strings.Replace(front, "127.0.0.1:8080", at, 1) + "upstream \"app\" {\n backends = { a = \"" + back.Addr().String() + "\" }\n " + key + "probe \"http\" {\n path = \"/ready\"\n every = \"50ms\"\n timeout = \"40ms\"\n}\n}\n"
+		require.NoError(t, p.Apply(parse(t, text)))
+		<-p.Ready()
+		res, err := http.Get("http://" + at + "/")
+		require.NoError(t, err)
+		body, _ := io.ReadAll(res.Body)
+		res.Body.Close()
+		assert.Equal(t, want, string(body))
+		require.Eventually(t, func() bool { _, ok := probed.Load(want); return ok }, 10*time.Second, 10*time.Millisecond)
+	}
+	text := strings.Replace(front, "127.0.0.1:8080", at, 1) + strings.Replace(one, "backends", "connect_from = \"192.0.2.5\"\n backends", 1)
+	assert.ErrorContains(t, p.Apply(parse(t, text)), "192.0.2.5 cannot be connected from, as connect_from of \"app\" has it: this machine does not have that address")
+	require.NoError(t, p.Stop())
+}
