@@ -203,6 +203,11 @@ func choose(c *config.Config, only, except []string) ([]*standin.StandIn, error)
 			names = append(names, name)
 			left := fits(except, name)
 			if (len(only) == 0 || fits(only, name)) && !left {
+				if i := slices.IndexFunc(out, func(s *standin.StandIn) bool { return s.Address == b.Address }); i >= 0 {
+					out[i].Also = append(out[i].Also, name)
+					out[i].Reports = out[i].Reports || u.Probe != nil && u.Probe.Of().Reports && u.Probe.Port == 0
+					continue
+				}
 				out = append(out, &standin.StandIn{Name: name, Address: b.Address, Reports: u.Probe != nil && u.Probe.Of().Reports && u.Probe.Port == 0})
 			}
 		}
@@ -242,7 +247,11 @@ func standIns(ctx context.Context, env *Env, all []*standin.StandIn, faults []sc
 			return unusable(err)
 		}
 		started = append(started, s)
-		tell(s.Name, "listening", s.Address.String())
+		at := s.Address.String()
+		if len(s.Also) > 0 {
+			at += ", also for " + strings.Join(s.Also, ", ")
+		}
+		tell(s.Name, "listening", at)
 	}
 	socket := f.socket(env)
 	if err := standin.Listen(ctx, socket, all, tell); err != nil {

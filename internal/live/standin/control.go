@@ -33,9 +33,9 @@ const byHand = "by hand"
 func Obey(all []*StandIn, o Order) ([]string, error) {
 	var done, known []string
 	for _, s := range all {
-		known = append(known, s.Name)
+		known = append(append(known, s.Name), s.Also...)
 		_, short, _ := strings.Cut(s.Name, ".")
-		if !scenario.Fits(o.Backend, s.Name) && o.Backend != short {
+		if !s.Called(o.Backend) && o.Backend != short {
 			continue
 		}
 		var err error

@@ -189,7 +189,7 @@ func Play(ctx context.Context, all []*StandIn, faults []scenario.Fault, tell fun
 	}
 	for _, f := range faults {
 		for _, s := range all {
-			if !slices.ContainsFunc(f.Backends, func(p placed) bool { return scenario.Fits(p.Value, s.Name) }) {
+			if !slices.ContainsFunc(f.Backends, func(p placed) bool { return s.Called(p.Value) }) {
 				continue
 			}
 			go func() {

@@ -21,11 +21,13 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/scenario"
 )
 
 // StandIn is one simulated backend.
 type StandIn struct {
-	Name    string // UPSTREAM.BACKEND
+	Name    string   // UPSTREAM.BACKEND
+	Also    []string // other names of the same address, of other upstreams
 	Address config.Address
 	Delay   time.Duration // before an answer; not of /ready
 
@@ -47,6 +49,11 @@ type StandIn struct {
 	listened bool
 	front    *front
 	hole     *hole // nil: connecting does not meet silence
+}
+
+// Called reports whether a pattern of UPSTREAM.BACKEND fits one of its names.
+func (s *StandIn) Called(pattern string) bool {
+	return scenario.Fits(pattern, s.Name) || slices.ContainsFunc(s.Also, func(name string) bool { return scenario.Fits(pattern, name) })
 }
 
 // Start listens and answers until Stop.
@@ -211,7 +218,7 @@ func (s *StandIn) answer(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Stand-In", s.Name)
 	var b strings.Builder
 	_, short, _ := strings.Cut(s.Name, ".")
-	fmt.Fprintf(&b, "%s answers, as %s at %s\n", short, s.Name, s.Address)
+	fmt.Fprintf(&b, "%s answers, as %s at %s\n", short, strings.Join(append([]string{s.Name}, s.Also...), " and "), s.Address)
 	fmt.Fprintf(&b, "reached %s\n\n%s %s %s\nHost: %s\n", reached(r), r.Method, r.URL.RequestURI(), r.Proto, r.Host)
 	names := make([]string, 0, len(r.Header))
 	for name := range r.Header {
