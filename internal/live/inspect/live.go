@@ -149,18 +149,20 @@ func (l *look) backend(u *config.Upstream, b config.Backend) ([]check.Seen, conf
 	}
 	if err != nil {
 		row.Good, row.Result, row.Detail = false, proxy.ConnectWord(err), err.Error()
-		id := map[string]string{"refused": "KX802", "silent": "KX803", "unreachable": "KX804"}[row.Result]
-		words := map[string]string{"refused": "refuses connections", "silent": "is silent", "unreachable": "cannot be reached", "failed": "cannot be connected with"}[row.Result]
+		id := map[string]string{"refused": "KX802", "silent": "KX803", "unreachable": "KX804", "forbidden": "KX804"}[row.Result]
+		words := map[string]string{"refused": "refuses connections", "silent": "is silent", "unreachable": "cannot be reached", "forbidden": "may not be connected to", "failed": "cannot be connected with"}[row.Result]
 		switch row.Result {
 		case "unresolved":
 			row.Detail = "its name does not resolve"
 			return []check.Seen{row}, nil // that has a finding of its own
 		case "refused":
-			row.Detail = "nothing listens there"
+			row.Detail = "nothing listens there, or a packet filter rejects: both look alike"
 		case "silent":
-			row.Detail = fmt.Sprintf("no answer within %s, as behind a packet filter", u.Timeouts.Connect)
+			row.Detail = fmt.Sprintf("no answer within %s, as behind a packet filter that drops, or from a machine that is off", u.Timeouts.Connect)
 		case "unreachable":
-			row.Detail = "there is no way to it from here"
+			row.Detail = "there is no way to it from here, or a packet filter rejects (ICMP)"
+		case "forbidden":
+			row.Detail = "a packet filter or policy of this machine forbids it"
 		default:
 			id = "KX805"
 		}

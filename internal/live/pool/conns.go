@@ -130,7 +130,8 @@ func (b *Backend) Connect(ctx context.Context) (net.Conn, error) {
 		c, err = b.over(ctx, c)
 		why = cause.TLSFailed
 	}
-	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+	// The library's timer for the connection may come before that of ctx.
+	if errors.Is(ctx.Err(), context.DeadlineExceeded) || os.IsTimeout(err) {
 		why = cause.ConnectTimeout
 	}
 	if err != nil {

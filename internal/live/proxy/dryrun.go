@@ -64,7 +64,8 @@ func (t *DryRun) Lookup(ctx context.Context, host string) ([]string, error) {
 }
 
 // ConnectWord tells the ways apart in which connecting fails: "refused",
-// "silent", "unreachable", "unresolved", or "failed" for any other, such as TLS.
+// "silent", "unreachable", "forbidden" by this machine's own packet filter, "unresolved", or
+// "failed" for any other, such as TLS.
 func ConnectWord(err error) string {
 	var de *pool.DialError
 	var dns *net.DNSError
@@ -75,6 +76,8 @@ func ConnectWord(err error) string {
 		return "refused"
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTDOWN):
 		return "unreachable"
+	case errors.Is(err, syscall.EPERM), errors.Is(err, syscall.EACCES):
+		return "forbidden"
 	case errors.As(err, &de) && de.Cause == cause.ConnectTimeout:
 		return "silent"
 	}
