@@ -161,6 +161,8 @@ const worthTelling = time.Second
 // reasonOf returns why a backend stands as it does, where that is worth a line.
 func reasonOf(x *status.Status, b *status.Backend) string {
 	switch {
+	case b.ReportedShare != nil && b.State == "up" && b.ByHand == "":
+		return fmt.Sprintf("it reports that it can take %s: of its weight, %d, %s is in force", percent(*b.ReportedShare), b.Weight, three(float64(b.Weight)**b.ReportedShare))
 	case b.Rest > 0:
 		return fmt.Sprintf("%s; it rests for another %s", b.Why, span(b.Rest))
 	case b.SilentSince != nil && x.At.Sub(*b.SilentSince) >= worthTelling:

@@ -104,3 +104,25 @@ func TestTheViewFitsItsTerminal(t *testing.T) {
 		}
 	}
 }
+
+// TestWhyABackendStandsAsItDoes: what an operator set, for how long and why; silence; what it
+// reports of itself; and the state that draining hides.
+func TestWhyABackendStandsAsItDoes(t *testing.T) {
+	at := time.Date(2026, 11, 29, 3, 0, 0, 0, time.UTC)
+	in := func(d time.Duration) *time.Time { x := at.Add(d); return &x }
+	share := 0.4
+	for want, b := range map[string]status.Backend{
+		"by hand: draining, for another 10:00.0, because a new disk; weight 3 where the file says 1": {State: "draining", ByHand: "x", Orders: []status.Held{
+			{Do: "drain", Until: in(10 * time.Minute), Because: "a new disk"}, {Do: "weight", Weight: 3, Configured: 1},
+		}},
+		"by hand: parked": {State: "parked", ByHand: "parked"},
+		"no first byte to any client for 12.0 s; 4 clients left before one": {State: "up", SilentSince: in(-12 * time.Second), ClientLeft: 4},
+		"": {State: "up", SilentSince: in(-time.Millisecond)},
+		"it reports that it can take 40.0 %: of its weight, 5, 2.00 is in force": {State: "up", ReportedShare: &share, Weight: 5},
+		"2 probes failed": {State: "down", Why: "2 probes failed"},
+	} {
+		assert.Equal(t, want, reasonOf(&status.Status{At: at}, &b))
+	}
+	text := plainStyle.Status(&status.Status{At: at, Began: at, Counted: at, Upstreams: []status.Upstream{{Name: "app", Backends: []status.Backend{{Name: "auk", State: "draining", Beneath: "down", Since: at}}}}}, "here")
+	assert.Contains(t, text, "auk      draining, down")
+}

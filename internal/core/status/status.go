@@ -69,24 +69,27 @@ type Upstream struct {
 // Backend is one backend of a Status. Counts are of attempts that have
 // ended, since Status.Counted.
 type Backend struct {
-	Name      string     `json:"name"`
-	Address   string     `json:"address"`
-	State     string     `json:"state"`
-	Beneath   string     `json:"beneath"` // the state that an operator's, or the backend's own, hides; empty if that is up
-	Why       string     `json:"why"`     // of the last change of state; empty without one
-	Since     time.Time  `json:"since"`   // of the state
-	Rest      float64    `json:"rest"`    // seconds that are left of a suspension
-	ByHand    string     `json:"by_hand"` // what an operator set that differs from the file; empty for nothing
-	Until     *time.Time `json:"until"`   // when what an operator set ends by itself, or the first of two; null if it does not
-	Orders    []Held     `json:"orders"`  // in force, one at most of park and drain, and one of weight
-	Zone      string     `json:"zone"`
-	Tier      int        `json:"tier"`
-	Weight    int        `json:"weight"`
-	Share     float64    `json:"share"`      // of the upstream's requests
-	FairShare float64    `json:"fair_share"` // that it would have with everybody up
-	InFlight  int        `json:"in_flight"`
-	Requests  uint64     `json:"requests"`
-	Failed    uint64     `json:"failed"`
+	Name    string     `json:"name"`
+	Address string     `json:"address"`
+	State   string     `json:"state"`
+	Beneath string     `json:"beneath"` // the state that an operator's, or the backend's own, hides; empty if that is up
+	Why     string     `json:"why"`     // of the last change of state; empty without one
+	Since   time.Time  `json:"since"`   // of the state
+	Rest    float64    `json:"rest"`    // seconds that are left of a suspension
+	ByHand  string     `json:"by_hand"` // what an operator set that differs from the file; empty for nothing
+	Until   *time.Time `json:"until"`   // when what an operator set ends by itself, or the first of two; null if it does not
+	Orders  []Held     `json:"orders"`  // in force, one at most of park and drain, and one of weight
+	Zone    string     `json:"zone"`
+	Tier    int        `json:"tier"`
+	Weight  int        `json:"weight"`
+	// ReportedShare is the part of its weight that the backend says it can take, by a
+	// self-report probe; null if it says nothing. Weight times that is in force.
+	ReportedShare *float64 `json:"reported_share"`
+	Share         float64  `json:"share"`      // of the upstream's requests
+	FairShare     float64  `json:"fair_share"` // that it would have with everybody up
+	InFlight      int      `json:"in_flight"`
+	Requests      uint64   `json:"requests"`
+	Failed        uint64   `json:"failed"`
 	// ClientLeft counts attempts whose clients left before the answer began.
 	ClientLeft uint64    `json:"client_left"`
 	Statuses   [5]uint64 `json:"statuses"` // of answers, 1xx to 5xx

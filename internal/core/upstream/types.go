@@ -246,4 +246,7 @@ type Member struct {
 	// SilentSince is when the first request was begun since the last first byte; tick.Never
 	// for none, and where silent_after does not watch for that.
 	SilentSince tick.Time
+	// Share is the part of its weight that the backend reports to be able to take; 1 where it
+	// reports none.
+	Share float64
 }

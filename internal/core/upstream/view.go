@@ -56,6 +56,9 @@ func (u *Upstream) Members(now tick.Time) []Member {
 			ID: id, Name: b.Name, State: m.health.State(), Weight: m.weight, InFlight: int(u.members[id].inFlight),
 			Full: m.full, Since: m.health.ChangedAt, ByHand: m.byHand(), Operator: m.health.Operator, Beneath: m.health.Beneath(), SilentSince: m.silentSince,
 		}
+		if v.Share = 1; m.hasShare {
+			v.Share = m.share
+		}
 		if m.health.Resting() {
 			v.Rest = m.health.RestsTill.Sub(now)
 		}

@@ -203,6 +203,9 @@ func (l *Pool) Status(at time.Time, recent bool) status.Upstream {
 		if m.Beneath != m.State && m.Beneath != health.Up {
 			b.Beneath = m.Beneath.String()
 		}
+		if m.Share != 1 {
+			b.ReportedShare = &m.Share
+		}
 		if m.SilentSince != tick.Never {
 			since := wall(m.SilentSince)
 			b.SilentSince = &since

@@ -158,6 +158,11 @@ func TestABackendReportsOnItself(t *testing.T) {
 			}
 			assert.True(t, found, "%q: %v", s.line, news)
 		}
+		say("state=up share=40\n")
+		time.Sleep(5 * time.Second)
+		b := w.proxy.Status().Upstreams[0].Backends
+		require.NotNil(t, b[0].ReportedShare)
+		assert.Equal(t, []any{0.4, (*float64)(nil)}, []any{*b[0].ReportedShare, b[1].ReportedShare})
 		say("state=up\n")
 		time.Sleep(2 * time.Second) // no probe may be under way at the end
 	})
