@@ -65,6 +65,7 @@ func renderStatus(name string, v *status.View) ([]byte, error) {
 // statusPage is what the page shows, in words.
 type statusPage struct {
 	Title, Headline, Of string
+	At                  string // of the proxy's clock, as all times of the page
 	Bad, Operator       bool
 	Figures             []pageFigure
 	Upstreams           []statusCard
@@ -160,7 +161,8 @@ func newStatusPage(v *status.View) *statusPage {
 	p := &statusPage{Operator: v.Operator}
 	p.Headline, p.Bad = headline(s)
 	p.Title = p.Headline + " · Kestrix"
-	p.Of = fmt.Sprintf("kestrix %s, up for %s; counted for %s; as of %s", s.Version, age(s.At.Sub(s.Began)), age(s.At.Sub(s.Counted)), s.At.UTC().Format("15:04:05 UTC"))
+	p.At = s.At.UTC().Format("15:04:05 UTC")
+	p.Of = fmt.Sprintf("kestrix %s, up for %s; counted for %s; as of %s", s.Version, age(s.At.Sub(s.Began)), age(s.At.Sub(s.Counted)), p.At)
 	if v.User != "" {
 		p.Of += "; you are " + v.User
 		if !v.Operator {

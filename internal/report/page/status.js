@@ -39,7 +39,7 @@
   setInterval(() => {
     if (Date.now() - lately < 4000) return;
     document.documentElement.classList.add("stale");
-    say("No word from the proxy since " + new Date(lately).toLocaleTimeString() + ": what is shown is old.", true, true);
+    say("No word from the proxy since " + main.dataset.at + " of its clock: what is shown is old.", true, true);
   }, 1000);
 
   // Orders are asked about first, and told as JSON, which no other site's page can.
