@@ -162,7 +162,7 @@ func newStatusPage(v *status.View) *statusPage {
 	p.Headline, p.Bad = headline(s)
 	p.Title = p.Headline + " · Kestrix"
 	p.At = s.At.UTC().Format("15:04:05 UTC")
-	p.Of = fmt.Sprintf("kestrix %s, up for %s; counted for %s; as of %s", s.Version, age(s.At.Sub(s.Began)), age(s.At.Sub(s.Counted)), p.At)
+	p.Of = fmt.Sprintf("kestrix %s, up for %s; counted for %s; as of %s. Times are to the first byte of answers, in the last 5 min.", s.Version, age(s.At.Sub(s.Began)), age(s.At.Sub(s.Counted)), p.At)
 	if v.User != "" {
 		p.Of += "; you are " + v.User
 		if !v.Operator {
@@ -297,8 +297,8 @@ func newStatusBackend(s *status.Status, u *status.Upstream, b *status.Backend, m
 		x.Lines = append(x.Lines, pageFigure{Name: name, Value: value, Bad: bad})
 	}
 	fig("In flight", count(int64(b.InFlight)), false)
-	fig("Half within, 5 min", latency(b.P50), false)
-	fig("99 % within, 5 min", latency(b.P99), false)
+	fig("Half within", latency(b.P50), false)
+	fig("99 % within", latency(b.P99), false)
 	fig("Requests", count(int64(b.Requests)), false)
 	fig("Failed", count(int64(b.Failed)), b.Failed > 0)
 	fig("Weight", strconv.Itoa(b.Weight), false)
@@ -314,8 +314,8 @@ func newStatusBackend(s *status.Status, u *status.Upstream, b *status.Backend, m
 	if b.ClientLeft > 0 {
 		line("Clients that left before an answer began", count(int64(b.ClientLeft)), false)
 	}
-	line("Since counts began", fmt.Sprintf("half within %s, 99 %% within %s", latency(b.Total.P50), latency(b.Total.P99)), false)
-	line("To the end, failures included, 5 min", fmt.Sprintf("half within %s, 99 %% within %s", latency(b.Elapsed.P50), latency(b.Elapsed.P99)), false)
+	line("Since counts began", fmt.Sprintf("half %s, 99 %% %s", latency(b.Total.P50), latency(b.Total.P99)), false)
+	line("To the end, or failure", fmt.Sprintf("half %s, 99 %% %s", latency(b.Elapsed.P50), latency(b.Elapsed.P99)), false)
 	if p := b.Probe; p != nil {
 		said := fmt.Sprintf("passed %s ago, in %s", age(s.At.Sub(p.At)), span(p.Took))
 		if !p.Passed {

@@ -30,7 +30,7 @@ const watchSpark = 20
 // among them.
 func (s Style) Watch(w *Watch) string {
 	x := w.View.Status
-	head := fmt.Sprintf("kestrix %s at %s%sup %s%s%s", x.Version, w.Where, s.dot(), age(x.At.Sub(x.Began)), s.dot(), x.At.Local().Format("15:04:05 MST"))
+	head := fmt.Sprintf("kestrix %s at %s%sup %s%s%s%sp50 and p99 of the last 5 min", x.Version, w.Where, s.dot(), age(x.At.Sub(x.Began)), s.dot(), x.At.Local().Format("15:04:05 MST"), s.dot())
 	say, bad := headline(x)
 	say = clip(say, s.Width)
 	if bad {
