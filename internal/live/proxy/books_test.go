@@ -65,6 +65,11 @@ func (b *changing) start() error {
 			_, _ = io.Copy(c, rw) // an echo
 		case strings.HasPrefix(r.URL.Path, "/large"):
 			_, _ = w.Write(make([]byte, 200_000))
+		case strings.HasPrefix(r.URL.Path, "/hang"):
+			select {
+			case <-r.Context().Done():
+			case <-time.After(3 * time.Second):
+			}
 		case strings.HasPrefix(r.URL.Path, "/bad"):
 			w.WriteHeader(503)
 		default:
@@ -244,6 +249,12 @@ func (b *ledger) clients(ctx context.Context, wg *sync.WaitGroup, n *atomic.Int6
 			_, _ = io.WriteString(c, "echo\n")
 			_, _ = bufio.NewReader(c).ReadString('\n')
 			pause()
+		})
+	})
+	wg.Go(func() {
+		raw(clear, fmt.Sprintf(get, "hang", ""), func(c net.Conn) { // it leaves at once
+			pause()
+			_ = c.(*net.TCPConn).SetLinger(0)
 		})
 	})
 	wg.Go(func() { raw(clear, "nonsense %d\r\n\r\n", func(c net.Conn) { _, _ = io.Copy(io.Discard, c); pause() }) })
