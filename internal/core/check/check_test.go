@@ -177,6 +177,23 @@ func TestListenersThatClash(t *testing.T) {
 	}
 }
 
+// TestFilesThatAreWritten: which names are one file, as far as names tell.
+func TestFilesThatAreWritten(t *testing.T) {
+	for _, c := range []struct {
+		log, record string
+		want        bool
+	}{
+		{"a.log", "a.log", true}, {"./a.log", "x/../a.log", true}, {"/var/a.log", "a.log", false}, {"a.log", "b.log", false},
+		{"/dev/null", "/dev/null", false}, {"stdout", "stdout", false}, {"conf/t.hcl", "b.log", true}, {"conf/404.html", "b.log", true}, {"404.html", "b.log", false},
+	} {
+		text := fmt.Sprintf("record = %q\naccess_log {\n to = %q\n}\nfrontend \"web\" {\n listen = \"127.0.0.1:80\"\n errors {\n pages = { \"404\" = \"404.html\" }\n }\n}\n", c.record, c.log)
+		read, reading, err := config.Read([]config.File{{Name: "conf/t.hcl", Source: []byte(text)}})
+		require.NoError(t, err)
+		hit := slices.ContainsFunc(Run(read, reading, nil), func(f config.Finding) bool { return f.ID == "KX113" })
+		assert.Equal(t, c.want, hit, "%+v", c)
+	}
+}
+
 func TestBackendsThatAreOurselves(t *testing.T) {
 	for _, c := range []struct {
 		to, listener string

@@ -100,7 +100,7 @@ var structureRules = []*Rule{
 			files := p.Config.NamedFiles()
 			for i, f := range files {
 				for _, o := range files[:i] {
-					if f.Written && placeOf(p.Config, &f) == placeOf(p.Config, &o) {
+					if f.Written && f.Name.Value != "/dev/null" && placeOf(p.Config, &f) == placeOf(p.Config, &o) {
 						message := fmt.Sprintf("%s is written to %s, which is %s", f.What, f.Name.Value, o.What)
 						if o.Written {
 							message = fmt.Sprintf("%s and %s are written to one file, %s", o.What, f.What, f.Name.Value)
