@@ -126,3 +126,17 @@ func TestWhyABackendStandsAsItDoes(t *testing.T) {
 	text := plainStyle.Status(&status.Status{At: at, Began: at, Counted: at, Upstreams: []status.Upstream{{Name: "app", Backends: []status.Backend{{Name: "auk", State: "draining", Beneath: "down", Since: at}}}}}, "here")
 	assert.Contains(t, text, "auk      draining, down")
 }
+
+// TestZonesAndTiersAreShown in the view and the status, wherever a backend has them.
+func TestZonesAndTiersAreShown(t *testing.T) {
+	v := standing("up", "up")
+	wide := plainStyle
+	wide.Width = 200
+	w := &Watch{View: v, Where: "here", Height: 40}
+	assert.NotContains(t, wide.Watch(w)+wide.Status(v.Status, "here"), "zone")
+	v.Status.Upstreams[0].Backends[1].Zone, v.Status.Upstreams[0].Backends[1].Tier = "north", 2
+	for _, text := range []string{wide.Watch(w), wide.Status(v.Status, "here")} {
+		assert.Regexp(t, `weight +zone +tier`, text)
+		assert.Regexp(t, `gull1 .* north +2`, text)
+	}
+}

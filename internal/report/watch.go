@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 
 	"kestrix/internal/core/status"
@@ -77,10 +78,18 @@ func (s Style) watchBody(w *Watch) (lines []string, chosen int) {
 		for j := range u.Backends {
 			rows = append(rows, s.watchRow(w, u, &u.Backends[j], most))
 		}
-		table := strings.Split(strings.TrimSuffix(s.table([]column{
+		columns := []column{
 			{name: "  backend", left: true}, {name: "state", left: true}, {name: "for", drop: 7}, {name: "last 5 minutes", left: true, drop: 2}, {name: "rate"}, {name: "share", drop: 3}, {name: "fair share", drop: 4},
 			{name: "in flight"}, {name: "failed"}, {name: "p50", drop: 9}, {name: "p99", drop: 1}, {name: "weight", drop: 8},
-		}, rows, 2), "\n"), "\n")
+		}
+		zones, tiers := placed(w.View.Status)
+		if zones {
+			columns = append(columns, column{name: "zone", left: true, drop: 6})
+		}
+		if tiers {
+			columns = append(columns, column{name: "tier", drop: 5})
+		}
+		table := strings.Split(strings.TrimSuffix(s.table(columns, rows, 2), "\n"), "\n")
 		for j := range u.Backends {
 			if u.Name+"."+u.Backends[j].Name == w.Chosen {
 				chosen = len(lines) + 1 + j
@@ -115,11 +124,30 @@ func (s Style) watchRow(w *Watch, u *status.Upstream, b *status.Backend, most ui
 		mark = marks[b.State][0]
 	}
 	// The columns of all upstreams stand below each other, for most figures.
-	return []string{
+	row := []string{
 		padRight(cursor+name, 2+longestName(w.View.Status)), padRight(s.stateWord(b.State, mark+" "+stateText(b)), 12), padLeft(age(w.View.Status.At.Sub(b.Since)), 9), s.latelySpark(b.Recent, most),
 		padLeft(three(b.Rate)+"/s", 8), padLeft(percent(b.Share), 7), percent(b.FairShare),
 		count(int64(b.InFlight)), padLeft(s.failures(b.Failed), 7), padLeft(latencySoFar(b.P50), 7), padLeft(latencySoFar(b.P99), 7), count(int64(b.Weight)),
 	}
+	zones, tiers := placed(w.View.Status)
+	if zones {
+		row = append(row, b.Zone)
+	}
+	if tiers {
+		row = append(row, strconv.Itoa(b.Tier))
+	}
+	return row
+}
+
+// placed reports whether a backend has a zone, and whether one has another tier than the
+// first.
+func placed(x *status.Status) (zones, tiers bool) {
+	for _, u := range x.Upstreams {
+		for _, b := range u.Backends {
+			zones, tiers = zones || b.Zone != "", tiers || b.Tier > 1
+		}
+	}
+	return zones, tiers
 }
 
 // longestName is how long the longest name of a backend is.
