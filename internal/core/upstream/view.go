@@ -96,11 +96,11 @@ func (u *Upstream) ReasonWord(r Reason) string {
 func FairShares(cfg *config.Upstream) map[string]float64 {
 	u := New(0, cfg, 0)
 	out := map[string]float64{}
-	groups := u.Shares()
+	groups, total := u.Shares(), float64(max(cfg.TotalWeight(), 1))
 	for i := range u.members {
 		m := &u.members[i]
 		g := &u.groups[m.group]
-		whole, of := float64(max(cfg.TotalWeight(), 1)), 1.0
+		whole, of := total, 1.0
 		if groups != nil {
 			whole, of = max(g.configured, 1), groups[m.group].Share
 		}

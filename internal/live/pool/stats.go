@@ -1,11 +1,13 @@
 package pool
 
 import (
+	"runtime"
 	"sync/atomic"
 	"time"
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
+	"kestrix/internal/core/config"
 	"kestrix/internal/core/health"
 	"kestrix/internal/core/status"
 	"kestrix/internal/core/tick"
@@ -18,6 +20,7 @@ type counts struct {
 	requests, failed, left, seats uint64 // left: clients left before the answer began
 	statuses                      [5]uint64
 	first                         *hdrhistogram.Histogram // to the head of an answer, in microseconds; made on first use
+	buckets                       latencies               // to the head of an answer, as scraped
 	firsts, elapsed               *window                 // of the last minutes: the same, and of all attempts to their end
 	bytes                         atomic.Uint64
 	recent                        [rateOver]uint32     // requests in each of the last seconds, by second
@@ -48,7 +51,8 @@ type window struct {
 // takes an eighth of the room of two.
 const windowMinutes = 5
 
-// at goes on to the minute of a time. A nil one is made.
+// at goes on to the minute of a time, never back: a look may have read the clock before a
+// request that it waited for. A nil one is made.
 func (w *window) at(now tick.Time) *window {
 	minute := int64(now) / int64(time.Minute)
 	if w == nil {
@@ -57,7 +61,7 @@ func (w *window) at(now tick.Time) *window {
 	for n := min(minute-w.minute, windowMinutes+1); n > 0; n-- {
 		w.Rotate()
 	}
-	w.minute = minute
+	w.minute = max(minute, w.minute)
 	return w
 }
 
@@ -106,6 +110,7 @@ func (l *Pool) countLocked(now tick.Time, a *upstream.Attempt, o upstream.Outcom
 		if c.first == nil {
 			c.first = hdrhistogram.New(1, longestCounted.Microseconds(), 2)
 		}
+		c.buckets.add(o.FirstByte)
 		_ = c.first.RecordValue(min(o.FirstByte, longestCounted).Microseconds()) // it is within the bounds
 		c.firsts = c.firsts.record(now, o.FirstByte)
 	}
@@ -155,7 +160,14 @@ func (c *counts) rate(now tick.Time) float64 {
 }
 
 // tell fills in what was counted.
-func (c *counts) tell(b *status.Backend, now tick.Time) {
+func (c *counts) tell(b *status.Backend, now tick.Time, recent, probed bool) {
+	b.Why, b.Rate = c.why, c.rate(now)
+	if probed {
+		b.Probe = c.probe
+	}
+	if recent {
+		b.Recent = c.lately(now)
+	}
 	b.Probes = c.probes
 	b.Requests, b.Failed, b.ClientLeft, b.Seats, b.Statuses, b.Bytes = c.requests, c.failed, c.left, c.seats, c.statuses, c.bytes.Load()
 	if c.first != nil {
@@ -176,29 +188,37 @@ func percentiles(h *hdrhistogram.Histogram) (e status.Elapsed) {
 // zero begins anew.
 func (c *counts) zero() {
 	c.requests, c.failed, c.left, c.seats, c.statuses, c.first = 0, 0, 0, 0, [5]uint64{}, nil
-	c.firsts, c.elapsed, c.probes = nil, nil, status.Probes{}
+	c.buckets, c.firsts, c.elapsed, c.probes = latencies{}, nil, nil, status.Probes{}
 	c.bytes.Store(0)
 }
 
 // Status returns how the upstream stands, with what was asked lately if that is
-// wanted.
+// wanted. What is counted of backends is looked at one after the other: a request waits for
+// the lock no longer than one of them takes, however many there are (BenchmarkScrape).
 func (l *Pool) Status(at time.Time, recent bool) status.Upstream {
 	l.mu.Lock()
-	defer l.mu.Unlock()
-	now := l.set.o.Now()
+	cfg, now := l.cfg, l.set.o.Now()
+	l.mu.Unlock()
+	fair := upstream.FairShares(cfg)
+	l.mu.Lock()
+	u := status.Upstream{Name: l.Name, Algorithm: l.cfg.Algorithm, Waiting: l.core.Waiting(), Refused: l.refused, Backends: []status.Backend{}}
+	members := l.core.Members(now)
+	all := make([]*counts, len(members))
+	configured := make([]config.Backend, len(members))
+	for i, m := range members {
+		all[i], configured[i] = l.backends[m.ID].counts, *l.core.Backend(m.ID)
+	}
+	probed := l.cfg.Probe != nil
+	l.mu.Unlock()
+
 	// Rounded, so that a moment is told alike each time although the clocks drift.
 	wall := func(t tick.Time) time.Time { return at.Add(-now.Sub(t)).Round(time.Millisecond) }
-	u := status.Upstream{Name: l.Name, Algorithm: l.cfg.Algorithm, Waiting: l.core.Waiting(), Refused: l.refused, Backends: []status.Backend{}}
-	fair, total := upstream.FairShares(l.cfg), uint64(0)
-	for _, m := range l.core.Members(now) {
-		cfg := l.core.Backend(m.ID)
-		c := l.backends[m.ID].counts
+	total := uint64(0)
+	for i := range members {
+		m, cfg := &members[i], &configured[i]
 		b := status.Backend{
-			Name: m.Name, Address: cfg.Address.String(), State: m.State.String(), Why: c.why, Since: wall(m.Since), Rest: max(m.Rest, 0).Seconds(), ByHand: m.ByHand,
-			Zone: cfg.Zone, Tier: cfg.Tier, Weight: m.Weight, FairShare: fair[m.Name], InFlight: m.InFlight, Rate: c.rate(now),
-		}
-		if l.cfg.Probe != nil {
-			b.Probe = c.probe
+			Name: m.Name, Address: cfg.Address.String(), State: m.State.String(), Since: wall(m.Since), Rest: max(m.Rest, 0).Seconds(), ByHand: m.ByHand,
+			Zone: cfg.Zone, Tier: cfg.Tier, Weight: m.Weight, FairShare: fair[m.Name], InFlight: m.InFlight,
 		}
 		if m.Beneath != m.State && m.Beneath != health.Up {
 			b.Beneath = m.Beneath.String()
@@ -210,16 +230,16 @@ func (l *Pool) Status(at time.Time, recent bool) status.Upstream {
 			since := wall(m.SilentSince)
 			b.SilentSince = &since
 		}
+		l.mu.Lock()
 		b.Orders = l.ordersOfLocked(cfg)
+		all[i].tell(&b, now, recent, probed)
+		l.mu.Unlock()
+		runtime.Gosched() // who waits for the lock is to have it, before it is taken again
 		for _, h := range b.Orders {
 			if h.Until != nil && (b.Until == nil || h.Until.Before(*b.Until)) {
 				b.Until = h.Until
 			}
 		}
-		if recent {
-			b.Recent = c.lately(now)
-		}
-		c.tell(&b, now)
 		total += b.Requests
 		u.Backends = append(u.Backends, b)
 	}
