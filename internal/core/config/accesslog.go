@@ -14,6 +14,7 @@ type AccessLog struct {
 	To     Placed[string] // stdout, stderr, off, syslog or a path
 	Format string         // combined or json
 	Fields []FieldPair    // key and AccessFields' name of each; none: all
+	Left   int            // status in lines of clients that left before the head of an answer; 0: none
 }
 
 // Syslog says which log server takes what goes to syslog, and how.
@@ -38,6 +39,7 @@ var accessLogBlock = &Block{
 			Help: "Combined log lines with further fields, or JSON Lines", Example: `"json"`},
 		{Name: "fields", Type: FieldTable, Help: "of the json format: the keys that are written, in this order, and what stands in each: " + strings.Join(AccessFields, ", ") + "; all under their own names, if not given",
 			Example: `{ at = "time", who = "client", took = "duration", backend = "backend" }`},
+		{Name: "client_left_status", Type: Whole, Min: "400", Max: "499", Help: "the status in lines of clients that left before the head of an answer, for readers that want one. Unless given, JSON has no status and Combined 000, as none was sent. The cause is client_left either way", Example: "498"},
 	},
 }
 
@@ -56,7 +58,7 @@ var syslogBlock = &Block{
 }
 
 func (d *Decoder) accessLog(n *Node) AccessLog {
-	l := AccessLog{Range: n.Range, Given: true, To: Placed[string]{Get[string](n, "to"), n.At("to")}, Format: Get[string](n, "format"), Fields: Get[[]FieldPair](n, "fields")}
+	l := AccessLog{Range: n.Range, Given: true, To: Placed[string]{Get[string](n, "to"), n.At("to")}, Format: Get[string](n, "format"), Fields: Get[[]FieldPair](n, "fields"), Left: Get[int](n, "client_left_status")}
 	if strings.HasPrefix(l.To.Value, "syslog:") {
 		d.Add(IDType, n.At("to"), fmt.Sprintf("%q is no place for lines; a block of its own says which log server", shorten(l.To.Value)), "to = \"syslog\", and at the top syslog { transport = \"udp\", address = \"192.0.2.9:514\" }, each key on a line of its own")
 	}

@@ -154,3 +154,28 @@ func TestALineThatIsTornIsOneLine(t *testing.T) {
 		assert.Equal(t, 1, lost)
 	}
 }
+
+// TestAClientThatLeftHasTheStatusThatWasAskedFor: only where nothing was sent, and never a
+// connection.
+func TestAClientThatLeftHasTheStatusThatWasAskedFor(t *testing.T) {
+	for _, x := range []struct {
+		key  string
+		line Line
+		want string
+	}{
+		{``, Line{Method: "GET", Path: "/", Cause: cause.ClientLeft}, `"GET / HTTP/1.1" 000 0`},
+		{`client_left_status = 498`, Line{Method: "GET", Path: "/", Cause: cause.ClientLeft}, `"GET / HTTP/1.1" 498 0`},
+		{`client_left_status = 498`, Line{Method: "GET", Path: "/", Cause: cause.ClientLeft, Status: 200}, `"GET / HTTP/1.1" 200 0`},
+		{`client_left_status = 498`, Line{Method: "GET", Path: "/", Cause: cause.Reset}, `"GET / HTTP/1.1" 000 0`},
+		{`client_left_status = 498`, Line{Kind: trace.TCP, Cause: cause.ClientLeft}, `"-" 000 0`},
+	} {
+		c, _, err := config.Read([]config.File{{Name: "t.hcl", Source: []byte("access_log {\n" + x.key + "\n}\n")}})
+		require.NoError(t, err)
+		var out strings.Builder
+		l := New(&out, c.AccessLog, func(int, error) {})
+		l.Add(&x.line)
+		l.Close()
+		assert.Contains(t, out.String(), x.want)
+		assert.Contains(t, out.String(), " "+x.line.Cause.String()+"\n")
+	}
+}

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/trace"
 )
@@ -45,7 +46,14 @@ func New(w io.Writer, cfg config.AccessLog, tell func(lost int, err error)) *Log
 	case cfg.Format == "json":
 		line = (*Line).AppendJSON
 	}
-	l := &Log{w: w, tell: tell, line: func(b []byte, a *Line) []byte { return line(a, b) }}
+	l := &Log{w: w, tell: tell, line: func(b []byte, a *Line) []byte {
+		if cfg.Left != 0 && a.Status == 0 && a.Cause == cause.ClientLeft && a.Kind != trace.TCP {
+			told := *a // others have the line as well
+			told.Status = cfg.Left
+			a = &told
+		}
+		return line(a, b)
+	}}
 	l.each = cfg.To.Value == "syslog"
 	return l.begin(accessDelay)
 }

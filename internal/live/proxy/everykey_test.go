@@ -62,7 +62,7 @@ var heldBy = map[string]string{
 	"control.user.password": "TestControlIsClosedToStrangers", "control.user.role": "TestControlIsClosedToStrangers",
 	"frontend.pass_fields": "TestFieldsOfTheProxyAreItsOwn", "frontend.timeouts.half_closed": "TestAClientThatEndsItsDirection", "frontend.limits.body_rate": "TestBodiesHaveALeastRate", "frontend.limits.stalled_streams": "TestStreamsThatWaitForTheirClient",
 	"frontend.route.stream_requests": "TestTrailersInterimAnswersAndHeldBackBodies", "upstream.sticky.pass_cookie": "TestFieldsOfTheProxyAreItsOwn", "limits.connections_total": "TestConnectionsInAllAreBounded",
-	"access_log.to": "upkeep.txtar", "access_log.format": "upkeep.txtar", "access_log.fields": "secure.txtar",
+	"access_log.to": "upkeep.txtar", "access_log.format": "upkeep.txtar", "access_log.fields": "secure.txtar", "access_log.client_left_status": "upkeep.txtar",
 	"syslog.facility": "TestAccessLinesAreSentToALogServer", "syslog.transport": "TestAccessLinesAreSentToALogServer", "syslog.address": "TestAccessLinesAreSentToALogServer", "syslog.format": "TestAccessLinesAreSentToALogServer",
 }
 
