@@ -197,10 +197,7 @@ func (c *counts) zero() {
 // the lock no longer than one of them takes, however many there are (BenchmarkScrape).
 func (l *Pool) Status(at time.Time, recent bool) status.Upstream {
 	l.mu.Lock()
-	cfg, now := l.cfg, l.set.o.Now()
-	l.mu.Unlock()
-	fair := upstream.FairShares(cfg)
-	l.mu.Lock()
+	now := l.set.o.Now()
 	u := status.Upstream{Name: l.Name, Algorithm: l.cfg.Algorithm, Waiting: l.core.Waiting(), Refused: l.refused, Backends: []status.Backend{}}
 	members := l.core.Members(now)
 	all := make([]*counts, len(members))
@@ -208,17 +205,18 @@ func (l *Pool) Status(at time.Time, recent bool) status.Upstream {
 	for i, m := range members {
 		all[i], configured[i] = l.backends[m.ID].counts, *l.core.Backend(m.ID)
 	}
-	probed := l.cfg.Probe != nil
+	cfg := l.cfg // nobody changes it, a reload puts another in its place
 	l.mu.Unlock()
 
+	fair, probed := upstream.FairShares(cfg), cfg.Probe != nil
 	// Rounded, so that a moment is told alike each time although the clocks drift.
 	wall := func(t tick.Time) time.Time { return at.Add(-now.Sub(t)).Round(time.Millisecond) }
 	total := uint64(0)
 	for i := range members {
-		m, cfg := &members[i], &configured[i]
+		m, as := &members[i], &configured[i]
 		b := status.Backend{
-			Name: m.Name, Address: cfg.Address.String(), State: m.State.String(), Since: wall(m.Since), Rest: max(m.Rest, 0).Seconds(), ByHand: m.ByHand,
-			Zone: cfg.Zone, Tier: cfg.Tier, Weight: m.Weight, FairShare: fair[m.Name], InFlight: m.InFlight,
+			Name: m.Name, Address: as.Address.String(), State: m.State.String(), Since: wall(m.Since), Rest: max(m.Rest, 0).Seconds(), ByHand: m.ByHand,
+			Zone: as.Zone, Tier: as.Tier, Weight: m.Weight, FairShare: fair[m.Name], InFlight: m.InFlight,
 		}
 		if m.Beneath != m.State && m.Beneath != health.Up {
 			b.Beneath = m.Beneath.String()
@@ -231,10 +229,10 @@ func (l *Pool) Status(at time.Time, recent bool) status.Upstream {
 			b.SilentSince = &since
 		}
 		l.mu.Lock()
-		b.Orders = l.ordersOfLocked(cfg)
+		b.Orders = l.ordersOfLocked(as)
 		all[i].tell(&b, now, recent, probed)
 		l.mu.Unlock()
-		runtime.Gosched() // who waits for the lock is to have it, before it is taken again
+		runtime.Gosched() // lets a request that waits for the lock have it first
 		for _, h := range b.Orders {
 			if h.Until != nil && (b.Until == nil || h.Until.Before(*b.Until)) {
 				b.Until = h.Until
