@@ -53,10 +53,11 @@ cannot be asked, or does not answer within 3 s
 				if err != nil {
 					return err
 				}
-				s, err := askStatus(ctx, env, c)
+				s, err := c.Status(ctx)
 				if err != nil {
 					return unusable(err)
 				}
+				sayVersion(env, c.Where, s)
 				err = o.write(env, func(out io.Writer) error {
 					switch o.format {
 					case "json":
@@ -78,13 +79,11 @@ cannot be asked, or does not answer within 3 s
 	}
 }
 
-// askStatus asks a proxy, and says on stderr if it is of another version.
-func askStatus(ctx context.Context, env *Env, c *control.Client) (*status.Status, error) {
-	s, err := c.Status(ctx)
-	if err == nil && s.Version != Version {
-		fmt.Fprintf(env.Stderr, "kestrix status: the proxy at %s is version %s, this is %s; what one of them does not know is left out\n", c.Where, s.Version, Version)
+// sayVersion says on stderr if a proxy is of another version.
+func sayVersion(env *Env, at string, s *status.Status) {
+	if s.Version != Version {
+		fmt.Fprintf(env.Stderr, "kestrix status: the proxy at %s is version %s, this is %s; what one of them does not know is left out\n", at, s.Version, Version)
 	}
-	return s, err
 }
 
 // proxyStatus is how one of several proxies stands.
@@ -114,7 +113,7 @@ func statusOfSeveral(ctx context.Context, env *Env, f *operatorFlags, o *output,
 	var wg sync.WaitGroup
 	for i, c := range clients {
 		wg.Go(func() {
-			s, err := askStatus(ctx, env, c)
+			s, err := c.Status(ctx)
 			if proxies[i] = (proxyStatus{At: c.Where, Status: s}); err != nil {
 				proxies[i].Status, proxies[i].Error = nil, err.Error()
 			}
@@ -126,9 +125,11 @@ func statusOfSeveral(ctx context.Context, env *Env, f *operatorFlags, o *output,
 		switch {
 		case p.Status == nil:
 			code = exitInput
+			continue
 		case p.Status.Unserved():
 			code = max(code, exitFound)
 		}
+		sayVersion(env, p.At, p.Status)
 	}
 	err := o.write(env, func(out io.Writer) error {
 		if o.format == "json" {

@@ -88,12 +88,12 @@ func (c *Client) call(ctx context.Context, path string, body, into any) error {
 	}
 	res, err := c.http.Do(q)
 	if err != nil {
-		return c.unreachable(err)
+		return c.unreachable(err, within, method)
 	}
 	defer res.Body.Close()
 	text, err := io.ReadAll(io.LimitReader(res.Body, 64<<20))
 	if err != nil {
-		return c.unreachable(err)
+		return c.unreachable(err, within, method)
 	}
 	said := strings.TrimSpace(string(text))
 	switch {
@@ -109,15 +109,19 @@ func (c *Client) call(ctx context.Context, path string, body, into any) error {
 	return errors.New(said)
 }
 
-// unreachable words why nobody answers.
-func (c *Client) unreachable(err error) error {
+// unreachable words why nobody answers, within a time, what was asked by a method.
+func (c *Client) unreachable(err error, within time.Duration, method string) error {
 	switch {
 	case errors.Is(err, context.Canceled):
 		return err
 	case os.IsTimeout(err):
-		return fmt.Errorf("the proxy at %s has not answered within %s: it hangs, or its machine is out of breath; its log says what it did last", c.Where, answerWithin)
+		unknown := ""
+		if method == http.MethodPost {
+			unknown = "whether it has done it is not known; "
+		}
+		return fmt.Errorf("the proxy at %s has not answered within %s: it hangs, or its machine is out of breath; %sits log says what it did last", c.Where, within, unknown)
 	case errors.Is(err, os.ErrNotExist):
-		return fmt.Errorf("no proxy answers at %s: there is no such socket; -at names another, and a control block has a proxy answer", c.Where)
+		return fmt.Errorf("no proxy answers at %s: there is no such socket; -at asks another address, and a proxy answers only where its configuration has a control block", c.Where)
 	case errors.Is(err, os.ErrPermission):
 		return fmt.Errorf("the socket %s is not open to you: ask its owner or group", c.Where)
 	}
