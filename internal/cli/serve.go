@@ -269,7 +269,7 @@ func (x *serving) stop() {
 		x.events.say("stopped", "%v", err)
 		return
 	}
-	x.events.say("stopped", "every request was answered")
+	x.events.say("stopped", "every request that was read was answered")
 }
 
 // reload goes over to what the files say now, or stays with the old.

@@ -307,7 +307,7 @@ func (p *Proxy) retire(s *server, accept time.Duration) {
 		p.events.Addf(s.address.String(), "closed", "after %s, %v", p.o.Grace, err)
 		p.cutOff = true
 	} else {
-		p.events.Addf(s.address.String(), "closed", "every request was answered")
+		p.events.Addf(s.address.String(), "closed", "every request that was read was answered")
 	}
 	if !p.stopped {
 		p.keepPools(p.state.Load().config)

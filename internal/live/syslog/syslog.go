@@ -89,7 +89,7 @@ func (w *Writer) Write(line []byte) (int, error) {
 	if w.closed || len(w.waiting.text)+len(line) > mostWaiting {
 		if w.lost++; !w.losing && !w.closed {
 			w.losing = true
-			w.o.Event("access lines are being lost: %s of them wait for %s, which takes none", "1 MiB", w.o.Server.Address)
+			w.o.Event("access lines are being lost: 1 MiB of them wait for %s, which takes none", w.o.Server.Address)
 		}
 		return len(line), nil
 	}
