@@ -20,8 +20,46 @@ func (s Style) Status(x *status.Status, where string) string {
 		fmt.Fprintf(&b, " · counted for %s", span(x.At.Sub(x.Counted).Seconds()))
 	}
 	b.WriteString("\np50 and p99 are to the first byte of answers, in the last 5 min\n")
+	b.WriteString(s.frontendsStatus(x))
 	for i := range x.Upstreams {
 		b.WriteString("\n" + s.upstreamStatus(x, &x.Upstreams[i]))
+	}
+	return b.String()
+}
+
+// frontendsStatus is a line for each frontend that had requests: what its clients got, and
+// why they were refused.
+func (s Style) frontendsStatus(x *status.Status) string {
+	var b strings.Builder
+	for _, f := range x.Frontends {
+		var refused, closed []string
+		for _, r := range x.Refused {
+			if r.Frontend == f.Name {
+				refused = append(refused, r.Cause+" "+count(int64(r.Requests)))
+			}
+		}
+		for _, r := range x.Connections {
+			if r.Frontend == f.Name {
+				closed = append(closed, r.Cause+" "+count(int64(r.Connections)))
+			}
+		}
+		if f.Answered+f.Failed+f.ClientLeft == 0 && closed == nil {
+			continue
+		}
+		line := "\n" + s.bold(f.Name) + s.dot() + count(int64(f.Answered)) + " answered" + s.dot() + s.failures(f.Failed) + " failed"
+		if f.ClientLeft > 0 {
+			line += s.dot() + count(int64(f.ClientLeft)) + " whose client left"
+		}
+		if refused != nil {
+			line += s.dot() + "without a backend: " + strings.Join(refused, ", ")
+		}
+		if closed != nil {
+			line += s.dot() + "connections refused: " + strings.Join(closed, ", ")
+		}
+		b.WriteString(line)
+	}
+	if b.Len() > 0 {
+		b.WriteString("\n")
 	}
 	return b.String()
 }

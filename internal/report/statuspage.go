@@ -171,7 +171,12 @@ func newStatusPage(v *status.View) *statusPage {
 	}
 	var rate float64
 	var open, waiting int
-	var asked, failed, refused uint64
+	var asked, failed, left, refused uint64
+	for _, f := range s.Frontends {
+		asked += f.Answered + f.Failed + f.ClientLeft
+		failed += f.Failed
+		left += f.ClientLeft
+	}
 	for i := range s.Upstreams {
 		u := &s.Upstreams[i]
 		waiting += u.Waiting
@@ -179,8 +184,6 @@ func newStatusPage(v *status.View) *statusPage {
 		for _, b := range u.Backends {
 			rate += b.Rate
 			open += b.InFlight
-			asked += b.Requests
-			failed += b.Failed
 		}
 		p.Upstreams = append(p.Upstreams, newStatusCard(s, u))
 	}
@@ -190,6 +193,7 @@ func newStatusPage(v *status.View) *statusPage {
 		{Name: "Waiting for a backend", Value: count(int64(waiting)), Bad: waiting > 0},
 		{Name: "Requests", Value: count(int64(asked))},
 		{Name: "Failed", Value: count(int64(failed)), More: shareOf(failed, asked), Bad: failed > 0},
+		{Name: "Whose client left", Value: count(int64(left)), More: shareOf(left, asked)},
 		{Name: "Refused for want of a backend", Value: count(int64(refused)), Bad: refused > 0},
 	}
 	for _, n := range v.Events {

@@ -17,7 +17,9 @@ type Status struct {
 	Began   time.Time `json:"began"`
 	Counted time.Time `json:"counted"` // since when requests are counted
 	At      time.Time `json:"at"`
-	Refused []Refused `json:"refused"` // by frontend and cause, sorted
+	// Frontends are what became of the requests that clients sent, by frontend, sorted.
+	Frontends []Frontend `json:"frontends"`
+	Refused   []Refused  `json:"refused"` // by frontend and cause, sorted
 	// Connections are those that were refused, by frontend and cause, sorted.
 	Connections  []RefusedConnections `json:"connections"`
 	LostLines    uint64               `json:"lost_lines"` // of the access log and the trace that is recorded, since Began
@@ -25,6 +27,16 @@ type Status struct {
 	Certificates []Certificate        `json:"certificates"` // that clients are shown, by file
 	Orders       []Held               `json:"orders"`       // in force whose backend there is not
 	Upstreams    []Upstream           `json:"upstreams"`
+}
+
+// Frontend is how many requests, or connections of a tcp frontend, have ended there, each
+// once however often it was retried, as the access log has a line for each; since
+// Status.Counted. A 5xx of a backend is failed.
+type Frontend struct {
+	Name       string `json:"name"`
+	Answered   uint64 `json:"answered"`
+	Failed     uint64 `json:"failed"`
+	ClientLeft uint64 `json:"client_left"`
 }
 
 // Refused is how many requests a frontend answered, or reset, for a cause, without

@@ -36,6 +36,7 @@ var (
 	metricBegan    = metric("start_time_seconds", "When the proxy began, in seconds since the epoch.")
 	metricWaiting  = metric("upstream_waiting_requests", "Requests in the queue of an upstream.", "upstream")
 	metricRefused  = metric("upstream_refused_requests_total", "Requests that no backend was given.", "upstream")
+	metricOutcome  = metric("frontend_requests_total", "Requests that have ended, each once however often it was retried, by what became of them.", "frontend", "outcome")
 	metricNotAsked = metric("frontend_refused_requests_total", "Requests that a frontend refused without asking a backend, by cause.", "frontend", "cause")
 	metricState    = metric("backend_state", "1 for the state that a backend is in, 0 for the others.", "upstream", "backend", "state")
 	metricRefusedC = metric("frontend_refused_connections_total", "Connections closed before a request was read, or a backend asked.", "frontend", "cause")
@@ -60,7 +61,7 @@ var (
 // Describe is called by the library.
 func (c *collector) Describe(out chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{
-		metricInfo, metricBegan, metricWaiting, metricRefused, metricNotAsked, metricState, metricRefusedC, metricLost, metricReloads, metricConfig, metricCert, metricProbes, metricEligible, metricIn, metricWeight, metricInFlight, metricRequests, metricFailed, metricLeft, metricAnswers, metricBytes, metricSeats, metricFirst,
+		metricInfo, metricBegan, metricWaiting, metricRefused, metricOutcome, metricNotAsked, metricState, metricRefusedC, metricLost, metricReloads, metricConfig, metricCert, metricProbes, metricEligible, metricIn, metricWeight, metricInFlight, metricRequests, metricFailed, metricLeft, metricAnswers, metricBytes, metricSeats, metricFirst,
 	} {
 		out <- d
 	}
@@ -77,6 +78,11 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 	s := c.source.Status()
 	gauge(metricInfo, 1, s.Version)
 	gauge(metricBegan, float64(s.Began.UnixMilli())/1000)
+	for _, f := range s.Frontends {
+		count(metricOutcome, f.Answered, f.Name, "answered")
+		count(metricOutcome, f.Failed, f.Name, "failed")
+		count(metricOutcome, f.ClientLeft, f.Name, "client_left")
+	}
 	for _, r := range s.Refused {
 		count(metricNotAsked, r.Requests, r.Frontend, r.Cause)
 	}

@@ -7,15 +7,17 @@ import (
 	"sync"
 
 	"kestrix/internal/core/cause"
+	"kestrix/internal/core/config"
 	"kestrix/internal/core/status"
 	"kestrix/internal/live/accesslog"
 )
 
-// refusals counts the requests that a frontend answered, or reset, without asking
-// a backend, and the connections that it closed before there was one, by cause. The zero
-// value is ready.
+// refusals counts what became of the requests of each frontend; those that it answered,
+// or reset, without asking a backend, and the connections that it closed before there was
+// one, by cause. The zero value is ready.
 type refusals struct {
 	mu          sync.Mutex // guards all below
+	frontends   map[string]*status.Frontend
 	count       map[refusedFor]uint64
 	connections map[refusedFor]uint64
 }
@@ -39,23 +41,61 @@ func (r *refusals) connection(frontend, why string) {
 
 type refusedFor struct{ frontend, cause string }
 
-// note counts a request that is over, if it was refused.
+// note counts a request that is over.
 func (r *refusals) note(a *accesslog.Line) {
-	if a.Upstream != "" || a.Frontend == "" || a.Cause == cause.None {
-		return
-	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	f := r.frontend(a.Frontend)
+	switch a.Cause {
+	case cause.None:
+		f.Answered++
+		return
+	case cause.ClientLeft:
+		f.ClientLeft++
+	default:
+		f.Failed++
+	}
+	if a.Upstream != "" {
+		return
+	}
 	if r.count == nil {
 		r.count = map[refusedFor]uint64{}
 	}
 	r.count[refusedFor{a.Frontend, a.Cause.String()}]++ // frontends and causes are few
 }
 
+// frontend returns the counts of one. The caller holds the lock.
+func (r *refusals) frontend(name string) *status.Frontend {
+	if f := r.frontends[name]; f != nil {
+		return f
+	}
+	if r.frontends == nil {
+		r.frontends = map[string]*status.Frontend{}
+	}
+	f := &status.Frontend{Name: name}
+	r.frontends[name] = f
+	return f
+}
+
 func (r *refusals) zero() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.count, r.connections = nil, nil
+	r.frontends, r.count, r.connections = nil, nil, nil
+}
+
+// outcomes returns the counts of each frontend, sorted by name: those given, also if
+// they have none, and others that had requests.
+func (r *refusals) outcomes(configured []*config.Frontend) []status.Frontend {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, f := range configured {
+		r.frontend(f.Name)
+	}
+	out := []status.Frontend{}
+	for _, name := range slices.Sorted(maps.Keys(r.frontends)) {
+		out = append(out, *r.frontends[name])
+	}
+	return out
 }
 
 // all returns the counts, sorted by frontend and cause.

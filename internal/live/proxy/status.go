@@ -13,7 +13,7 @@ func (p *Proxy) Status() status.Status { return p.stands(false) }
 // stands returns how everything stands, with what was asked lately if that is
 // wanted.
 func (p *Proxy) stands(recent bool) status.Status {
-	s := status.Status{Version: p.o.Version, Began: p.began, At: time.Now(), Refused: p.refusals.all(), Connections: p.refusals.allConnections(), Certificates: []status.Certificate{}, Orders: []status.Held{}, Upstreams: []status.Upstream{}}
+	s := status.Status{Version: p.o.Version, Began: p.began, At: time.Now(), Frontends: []status.Frontend{}, Refused: p.refusals.all(), Connections: p.refusals.allConnections(), Certificates: []status.Certificate{}, Orders: []status.Held{}, Upstreams: []status.Upstream{}}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	s.Counted, s.Reloads = p.counted, p.reloads
@@ -24,6 +24,7 @@ func (p *Proxy) stands(recent bool) status.Status {
 	if st == nil {
 		return s
 	}
+	s.Frontends = p.refusals.outcomes(st.config.Frontends)
 	for _, u := range st.config.Upstreams {
 		if l := p.pools.Get(u.Name); l != nil {
 			s.Upstreams = append(s.Upstreams, l.Status(s.At, recent))
