@@ -51,7 +51,7 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 		"rehearse":        {rehearsalJSON{}, study.Fidelity{}, study.Held{}, report.MappedAddress{}, drive.Lateness{}},
 		"trace learn":     {study.Learned{}, study.LearnedService{}, study.LearnedTimes{}, study.LearnedLoad{}, study.LearnedPath{}},
 		"why -journal":    {struct{ Request, Whole, Story int }{}, journal.Moment{}, journal.Stood{}},
-		"A running proxy": {status.Status{}, status.Refused{}, status.Upstream{}, status.Backend{}, status.ProbeSeen{}, status.Recent{}, status.Held{}, status.Elapsed{}, status.RefusedConnections{}, status.Reloads{}, status.Certificate{}, status.Probes{}},
+		"A running proxy": {status.Status{}, status.Frontend{}, status.Refused{}, status.Upstream{}, status.Backend{}, status.ProbeSeen{}, status.Recent{}, status.Held{}, status.Elapsed{}, status.RefusedConnections{}, status.Reloads{}, status.Certificate{}, status.Probes{}},
 	} {
 		want := map[string]bool{}
 		for _, v := range values {

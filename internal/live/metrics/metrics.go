@@ -4,6 +4,7 @@ package metrics
 
 import (
 	"net/http"
+	"regexp"
 
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
@@ -139,12 +140,16 @@ func is(yes bool) float64 {
 	return 0
 }
 
+// liveMemory names what the last garbage collection found in use, which tells a leak from
+// memory that is only not collected yet.
+var liveMemory = regexp.MustCompile("^/gc/heap/live:bytes$")
+
 // Handler returns what answers a collector of metrics, in the Prometheus text format or
 // OpenMetrics.
 func Handler(s Source) http.Handler {
 	r := prometheus.NewPedanticRegistry()
 	r.MustRegister(&collector{s})
 	// The process: descriptors, memory, processor time; and goroutines.
-	r.MustRegister(collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), collectors.NewGoCollector(collectors.WithGoCollectorRuntimeMetrics()))
+	r.MustRegister(collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), collectors.NewGoCollector(collectors.WithGoCollectorRuntimeMetrics(collectors.GoRuntimeMetricsRule{Matcher: liveMemory})))
 	return promhttp.HandlerFor(r, promhttp.HandlerOpts{EnableOpenMetrics: true})
 }

@@ -343,6 +343,7 @@ func (x *exchange) forward() {
 		x.access.Attempts, x.access.Reason, x.access.Moved = int(x.q.Attempt.Number), d.Reason, x.access.Moved || d.Verdict.Moved()
 		if d.Backend == nil {
 			x.access.Backend = ""
+			x.access.Attempts-- // nobody was asked
 			x.fail(http.StatusServiceUnavailable, d.Verdict.Reason.Cause(), "no backend is available")
 			return
 		}

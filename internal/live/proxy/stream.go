@@ -104,6 +104,7 @@ func (x *connection) carry(gone context.Context) {
 		x.access.Attempts, x.access.Reason, x.access.Moved = int(x.q.Attempt.Number), why, x.access.Moved || d.Verdict.Moved()
 		if b == nil {
 			x.access.Backend, x.access.Cause = "", d.Verdict.Reason.Cause()
+			x.access.Attempts-- // nobody was asked
 			return
 		}
 		x.access.Backend = b.Name

@@ -85,7 +85,7 @@ func countAccess(r *result.Replay, access []accesslog.Line) {
 		if a.Route != "" {
 			r.Routes[a.Frontend+"/"+a.Route]++
 		}
-		if a.Attempts > 1 {
+		if len(a.Tried) > 0 { // also if nobody was left to be asked again
 			r.Retried++
 		}
 		if a.Kind == trace.TCP && a.Backend == "" && a.Cause.Final() && r.Errors[cause.Reset] > 0 {
