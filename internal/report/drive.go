@@ -88,7 +88,7 @@ func (s Style) DriveLine(at time.Time, status int, backend, fail string, took ti
 	if backend == "" {
 		backend = "-"
 	}
-	line := fmt.Sprintf("%s  %-4s  %-20s  %9s", at.Local().Format("15:04:05.000"), what, backend, span(took.Seconds()))
+	line := fmt.Sprintf("%s  %-4s  %-20s  %9s", at.UTC().Format("15:04:05.000Z"), what, backend, span(took.Seconds()))
 	if fail != "" {
 		line += "  " + s.red(strings.ReplaceAll(fail, "_", " "))
 	}

@@ -1,16 +1,14 @@
 package report
 
-import (
-	"fmt"
-	"time"
-)
+import "time"
 
-// Event writes one line of news: when, who, what, and in words.
+// Event writes one line of news: when (RFC 3339, UTC), who, what, and in words. A line
+// may be read weeks later beside those of machines elsewhere.
 func (s Style) Event(at time.Time, who, what, text string) string {
-	head := fmt.Sprintf("%s  %s  %s", at.Format("15:04:05.000"), s.bold(padRight(who, 16)), padRight(what, 10))
+	kind := padRight(what, 10)
 	switch what {
 	case "down", "suspended", "refused", "empty":
-		head = fmt.Sprintf("%s  %s  %s", at.Format("15:04:05.000"), s.bold(padRight(who, 16)), s.red(padRight(what, 10)))
+		kind = s.red(kind)
 	}
-	return head + "  " + text + "\n"
+	return at.UTC().Format("2006-01-02T15:04:05.000Z") + "  " + s.bold(padRight(who, 16)) + "  " + kind + "  " + text + "\n"
 }

@@ -123,9 +123,9 @@ func TestWhatCameOfADrive(t *testing.T) {
 	text = plainStyle.Drive(d)
 	assert.NotContains(t, text, "the driver", "clients that wait for their answers are never late")
 	assert.Contains(t, text, "no answer names its backend in a field X-Who")
-	at := time.Date(2026, 11, 27, 3, 4, 5, 6e6, time.Local)
-	assert.Equal(t, "03:04:05.006  200   booking.auk             12.0 ms\n", plainStyle.DriveLine(at, 200, "booking.auk", "", 12*time.Millisecond))
-	assert.Equal(t, "03:04:05.006  -     -                        1.00 s  connect timeout\n", plainStyle.DriveLine(at, 0, "", "connect_timeout", time.Second))
+	at := time.Date(2026, 11, 27, 3, 4, 5, 6e6, time.FixedZone("elsewhere", 3600))
+	assert.Equal(t, "02:04:05.006Z  200   booking.auk             12.0 ms\n", plainStyle.DriveLine(at, 200, "booking.auk", "", 12*time.Millisecond))
+	assert.Equal(t, "02:04:05.006Z  -     -                        1.00 s  connect timeout\n", plainStyle.DriveLine(at, 0, "", "connect_timeout", time.Second))
 }
 
 func TestWhyAPastRequestWentWhereItWent(t *testing.T) {

@@ -203,8 +203,8 @@ func TestOtherTexts(t *testing.T) {
 	assert.Contains(t, text, "route     all           takes it  all")
 	assert.Contains(t, text, "asked 2 times in a row")
 	assert.Contains(t, plainStyle.Why("x", &study.Answer{Reason: "no route fits"}), "no route fits")
-	at := time.Date(2026, 11, 23, 6, 55, 8, 120e6, time.UTC)
-	assert.Equal(t, "06:55:08.120  booking.auk       down        a probe failed\n", plainStyle.Event(at, "booking.auk", "down", "a probe failed"))
+	at := time.Date(2026, 11, 23, 6, 55, 8, 120e6, time.FixedZone("elsewhere", -3600))
+	assert.Equal(t, "2026-11-23T07:55:08.120Z  booking.auk       down        a probe failed\n", plainStyle.Event(at, "booking.auk", "down", "a probe failed"))
 	assert.Contains(t, Style{Colour: true}.Event(at, "a.b", "down", "x"), "\x1b[31mdown")
 	assert.Contains(t, plainStyle.DemoTable([]DemoRow{{Config: "x.hcl", Scenario: "quiet", Result: fixture(t).Result}}), "x.hcl          quiet       12,478       2  0.02 %")
 	first := 0.0

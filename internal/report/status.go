@@ -35,18 +35,18 @@ func (s Style) frontendsStatus(x *status.Status) string {
 		var refused, closed []string
 		for _, r := range x.Refused {
 			if r.Frontend == f.Name {
-				refused = append(refused, r.Cause+" "+count(int64(r.Requests)))
+				refused = append(refused, count(int64(r.Requests))+" "+r.Cause)
 			}
 		}
 		for _, r := range x.Connections {
 			if r.Frontend == f.Name {
-				closed = append(closed, r.Cause+" "+count(int64(r.Connections)))
+				closed = append(closed, count(int64(r.Connections))+" "+r.Cause)
 			}
 		}
 		if f.Answered+f.Failed+f.ClientLeft == 0 && closed == nil {
 			continue
 		}
-		line := "\n" + s.bold(f.Name) + s.dot() + count(int64(f.Answered)) + " answered" + s.dot() + s.failures(f.Failed) + " failed"
+		line := "\nfrontend " + s.bold(f.Name) + s.dot() + count(int64(f.Answered)) + " answered" + s.dot() + s.failures(f.Failed) + " failed"
 		if f.ClientLeft > 0 {
 			line += s.dot() + count(int64(f.ClientLeft)) + " whose client left"
 		}

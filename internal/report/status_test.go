@@ -123,7 +123,12 @@ func TestWhyABackendStandsAsItDoes(t *testing.T) {
 	} {
 		assert.Equal(t, want, reasonOf(&status.Status{At: at}, &b))
 	}
-	text := plainStyle.Status(&status.Status{At: at, Began: at, Counted: at, Upstreams: []status.Upstream{{Name: "app", Backends: []status.Backend{{Name: "auk", State: "draining", Beneath: "down", Since: at}}}}}, "here")
+	text := plainStyle.Status(&status.Status{
+		At: at, Began: at, Counted: at, Frontends: []status.Frontend{{Name: "idle"}, {Name: "web", Answered: 1882, Failed: 3, ClientLeft: 1}},
+		Refused: []status.Refused{{Frontend: "web", Cause: "no_route", Requests: 2}, {Frontend: "web", Cause: "rate_limited", Requests: 1}}, Connections: []status.RefusedConnections{{Frontend: "web", Cause: "tls_failed", Connections: 7}},
+		Upstreams: []status.Upstream{{Name: "app", Backends: []status.Backend{{Name: "auk", State: "draining", Beneath: "down", Since: at}}}},
+	}, "here")
+	assert.Contains(t, text, "\n\nfrontend web · 1,882 answered · 3 failed · 1 whose client left · without a backend: 2 no_route, 1 rate_limited · connections refused: 7 tls_failed\n\napp")
 	assert.Contains(t, text, "auk      draining, down")
 }
 

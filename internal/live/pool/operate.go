@@ -94,7 +94,7 @@ func (s *Set) operateLocked(targets []target, o *status.Order, op upstream.Opera
 	}
 	text += ", by " + h.By
 	if o.Because != "" {
-		text += " because " + o.Because
+		text += ", because " + o.Because
 	}
 	h.At = time.Now()
 	if lasts > 0 {

@@ -256,7 +256,7 @@ func orderWords(h *status.Held) string {
 	}
 	text += ", by " + h.By
 	if h.Because != "" {
-		text += " because " + h.Because
+		text += ", because " + h.Because
 	}
 	return text
 }

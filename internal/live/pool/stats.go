@@ -147,16 +147,17 @@ func (c *counts) lately(now tick.Time) *status.Recent {
 	return r
 }
 
-// rate is requests a second, over the last seconds that are whole.
+// rate is requests a second, over nine seconds and what has passed of this one; in the
+// proxy's first seconds over its life, which counts as one at least.
 func (c *counts) rate(now tick.Time) float64 {
 	c.at(now)
 	sum := uint32(0)
-	for i, n := range c.recent {
-		if int64(i) != c.second%rateOver {
-			sum += n
-		}
+	for _, n := range c.recent {
+		sum += n
 	}
-	return float64(sum) / (rateOver - 1)
+	over := time.Duration(now) % time.Second
+	over += min(rateOver-1, time.Duration(c.second)) * time.Second
+	return float64(sum) / max(over, time.Second).Seconds()
 }
 
 // tell fills in what was counted.

@@ -141,3 +141,21 @@ func TestRefusedConnectionsAreCounted(t *testing.T) {
 		time.Sleep(time.Minute)
 	})
 }
+
+// TestTheRateIsOfTheSecondsThatWere counts the present second, and no time before the
+// proxy began.
+func TestTheRateIsOfTheSecondsThatWere(t *testing.T) {
+	bubble(t, front+one, func(w *world) {
+		w.start(here, nil)
+		for range 20 {
+			w.get(base + "/")
+		}
+		synctest.Wait()
+		at := 0.0
+		for _, c := range []struct{ at, rate float64 }{{0.3, 20}, {1.5, 20 / 1.5}, {9.5, 20 / 9.5}, {10.5, 0}} {
+			time.Sleep(time.Duration((c.at - at) * 1e9))
+			at = c.at
+			assert.InDelta(t, c.rate, w.proxy.Status().Upstreams[0].Backends[0].Rate, 0.01, "after %v s", c.at)
+		}
+	})
+}
