@@ -271,33 +271,47 @@ func (s *stage) byHand(ctx context.Context, f scenario.Fault) {
 			return false
 		}
 	}
-	all := func(begin bool) {
-		for _, u := range s.config.Upstreams {
+	operate := func(backend, do string, weight int) {
+		o := status.Order{Backend: backend, Do: do, Insist: true}
+		if do == "weight" {
+			o.Weight = &weight
+		}
+		if _, err := s.proxy.Operate(o, "the scenario"); err != nil {
+			s.tell(backend, "refused", err.Error())
+		}
+	}
+	struckNow := func(do func(name string, b *status.Backend)) {
+		for _, u := range s.proxy.Status().Upstreams {
 			for i := range u.Backends {
-				name := u.Name + "." + u.Backends[i].Name
-				if !struck(f, name) {
-					continue
+				if name := u.Name + "." + u.Backends[i].Name; struck(f, name) {
+					do(name, &u.Backends[i])
 				}
-				o := status.Order{Backend: name, Do: f.Of().Order, Insist: true}
-				switch weight := u.Backends[i].Weight; {
-				case o.Do == "weight" && begin:
-					o.Weight = &f.Weight
-				case o.Do == "weight":
-					o.Weight = &weight
-				case !begin:
-					o.Do = "return"
-				}
-				_, _ = s.proxy.Operate(o, "the scenario") // the scenario was held against the configuration
 			}
 		}
 	}
 	if !wait(f.At) {
 		return
 	}
-	all(true)
-	if f.Until >= 0 && wait(f.Until) {
-		all(false)
+	before := map[string]int{} // the weights in force, by backend
+	struckNow(func(name string, b *status.Backend) {
+		before[name] = b.Weight
+		operate(name, f.Of().Order, f.Weight)
+	})
+	if f.Until < 0 || !wait(f.Until) {
+		return
 	}
+	struckNow(func(name string, b *status.Backend) {
+		if f.Of().Order == "weight" {
+			operate(name, "weight", before[name])
+			return
+		}
+		operate(name, "return", 0) // which takes a weight back too: one that another fault has set is set again
+		for _, o := range b.Orders {
+			if o.Do == "weight" {
+				operate(name, "weight", o.Weight)
+			}
+		}
+	})
 }
 
 // struck reports whether a fault strikes a backend.

@@ -2,6 +2,7 @@ package rehearse
 
 import (
 	"context"
+	"sync"
 	"testing"
 	"time"
 
@@ -88,8 +89,20 @@ func TestASiteIsRehearsedOnLoopback(t *testing.T) {
 	}
 	sc := scenario.None()
 	sc.Faults = []scenario.Fault{{Name: "it", Kind: "park", At: 400 * time.Millisecond, Until: 600 * time.Millisecond, Backends: []config.Placed[string]{{Value: "booking.auk"}}}}
-	out, err := Run(context.Background(), Options{Config: c, Scenario: sc, Records: records, Seed: 7, Bucket: 1, Version: "t"})
+	sc.Faults = append(sc.Faults, scenario.Fault{Name: "heavy", Kind: "weight", Weight: 3, At: 500 * time.Millisecond, Until: -1, Backends: sc.Faults[0].Backends})
+	var mu sync.Mutex
+	var told []string
+	out, err := Run(context.Background(), Options{Config: c, Scenario: sc, Records: records, Seed: 7, Bucket: 1, Version: "t", News: func(_ time.Duration, who, what, text string) {
+		mu.Lock()
+		defer mu.Unlock()
+		if who == "booking.auk" && what == "told" {
+			told = append(told, text)
+		}
+	}})
 	require.NoError(t, err)
+	mu.Lock()
+	assert.Contains(t, told[len(told)-1], "up, weight 3", "the end of one order leaves the other: %q", told)
+	mu.Unlock()
 	r := out.Result
 	assert.Equal(t, []int64{42, 42, 0, 0}, []int64{r.Requests, r.Answered, r.Failed, r.Unfinished}, "%+v", r.Errors)
 	assert.Equal(t, map[string]int64{"web/all": 40, "web/boards": 1, "gate/all": 1}, r.Routes)
