@@ -319,7 +319,7 @@ func newStatusBackend(s *status.Status, u *status.Upstream, b *status.Backend, m
 		line("Clients that left before an answer began", count(int64(b.ClientLeft)), false)
 	}
 	line("Since counts began", fmt.Sprintf("half %s, 99 %% %s", latency(b.Total.P50), latency(b.Total.P99)), false)
-	line("To the end, or failure", fmt.Sprintf("half %s, 99 %% %s", latency(b.Elapsed.P50), latency(b.Elapsed.P99)), false)
+	line("To the end", fmt.Sprintf("half %s, 99 %% %s", latency(b.Elapsed.P50), latency(b.Elapsed.P99)), false)
 	if p := b.Probe; p != nil {
 		said := fmt.Sprintf("passed %s ago, in %s", age(s.At.Sub(p.At)), span(p.Took))
 		if !p.Passed {
