@@ -18,7 +18,6 @@ import (
 
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/status"
 	"kestrix/internal/core/sticky"
 	"kestrix/internal/core/study"
 	"kestrix/internal/live/socket"
@@ -146,28 +145,6 @@ func TestForwardedIsWrittenByTheStandard(t *testing.T) {
 	via := http.Header{"Via": {"1.0 first", "1.1 second"}}
 	addVia(via, 2, 0)
 	assert.Equal(t, []string{"1.0 first, 1.1 second, 2 kestrix"}, via["Via"])
-}
-
-func TestNoRouteAndNoBackend(t *testing.T) {
-	synctest.Test(t, func(t *testing.T) {
-		text := strings.Replace(app("probe \"http\" {\n every = \"1s\"\n timeout = \"1s\"\n}"), "    send_to", "    when {\n path = \"/seats/**\"\n }\n    send_to", 1)
-		w := newWorld(t, text)
-		defer w.close()
-		code, _ := w.get(base + "/other")
-		assert.Equal(t, 404, code)
-		time.Sleep(1500 * time.Millisecond) // virtual: every backend has been probed and refuses
-		res, err := w.client.Get(base + "/seats")
-		require.NoError(t, err)
-		res.Body.Close()
-		assert.Equal(t, 503, res.StatusCode)
-		assert.Equal(t, "5", res.Header.Get("Retry-After"))
-		assert.Len(t, w.news("app"), 1, "that nothing is left is told once")
-		synctest.Wait()
-		for _, a := range w.log() {
-			assert.Zero(t, a.Attempts, "nobody was asked: %s", a.Cause)
-		}
-		assert.Equal(t, []status.Frontend{{Name: "web", Failed: 2}}, w.proxy.Status().Frontends)
-	})
 }
 
 func TestRoutesByQueryCookieAndHeader(t *testing.T) {
