@@ -63,7 +63,8 @@ func (s Style) felt(b *strings.Builder, r *result.Replay) {
 			}
 			row := []string{name, x.word, count(x.p.Requests), failed, share, "-", "-", "-", "-"}
 			if l := x.p.Latency; l.Max > 0 {
-				row = append(row[:5], span(l.Mean), span(l.P50), span(l.P95), span(l.P99))
+				t := timesOf(r)
+				row = append(row[:5], t.of(l.Mean), t.of(l.P50), t.of(l.P95), t.of(l.P99))
 			}
 			rows = append(rows, row)
 		}

@@ -98,11 +98,11 @@ func TestWhatLosingOneCosts(t *testing.T) {
 		"without a.auk it bears 64.0 times the load, the most that was tried (640 requests a second)":                                                                   {Backend: "a.auk", Load: 64, Rate: 640},
 		"without a.auk even a quarter of the load is too much":                                                                                                          {Backend: "a.auk", TooMuch: &much},
 	} {
-		text, bad := limitOf(&l)
+		text, bad := limitOf(&l, false)
 		assert.Equal(t, want, text)
 		assert.Equal(t, l.Load == 0, bad)
 	}
-	text, bad := limitOf(&study.LoadLimit{Backend: "a.auk", Load: 0.5, TooMuch: &much})
+	text, bad := limitOf(&study.LoadLimit{Backend: "a.auk", Load: 0.5, TooMuch: &much}, true)
 	assert.True(t, bad)
 	assert.True(t, strings.HasPrefix(text, "today already: "))
 

@@ -21,12 +21,13 @@ func (s Style) Compare(p Compared) string {
 	c := p.Result
 	first := c.Runs[0].Result
 	var b strings.Builder
-	b.WriteString(s.bold(flow(strings.Join(append(slices.Clone(p.Names), fmt.Sprintf("seed %d", first.Assumed.Seed)), s.dot()), s.Width, 0)) + "\n")
+	b.WriteString(s.bold(flow(strings.Join(append(slices.Clone(p.Names), fmt.Sprintf("seed %d", first.Model.Seed)), s.dot()), s.Width, 0)) + "\n")
 	head := fmt.Sprintf("%s from %s in each of %s: the same moments, the same work, the same faults", plural(first.Requests, "request"), plural(first.Trace.Clients, "client"), plural(int64(len(c.Runs)), "variant"))
 	if len(p.Upstreams) > 0 {
 		head += "; figures of " + and(p.Upstreams)
 	}
 	b.WriteString(flow(head, s.Width, 0) + "\n")
+	b.WriteString(s.assumed(first.Assumed))
 	if c.Partial {
 		b.WriteString(s.yellow("stopped early: what follows is partial") + "\n")
 	}
@@ -134,7 +135,8 @@ func (s Style) variants(b *strings.Builder, c *study.Comparison) {
 		}
 		times := []string{"-", "-", "-"}
 		if r.Result.Answered > 0 {
-			times = []string{span(f.P50), span(f.P95), span(f.P99)}
+			t := timesOf(r.Result)
+			times = []string{t.of(f.P50), t.of(f.P95), t.of(f.P99)}
 		}
 		failed := count(f.Failed)
 		if f.Failed > 0 {

@@ -80,7 +80,7 @@ func (p Compared) best() *study.Advice {
 	if b.Name == "as configured" {
 		b.Name = "what is configured"
 	}
-	n := b.Result.Requests
+	n, t := b.Result.Requests, timesOf(b.Result)
 	unless := wrongWhen[p.Ways[best].Choice]
 	if n < 1000 {
 		unless = fmt.Sprintf("chance has it: %s are few to tell by", plural(n, "request"))
@@ -89,23 +89,23 @@ func (p Compared) best() *study.Advice {
 	case b.Figures.Failed > few(least):
 		return &study.Advice{
 			Say:     fmt.Sprintf("choose %s: it fails %s of %s requests, %s fails %s", w.Name, count(w.Figures.Failed), count(n), b.Name, count(b.Figures.Failed)),
-			Because: fmt.Sprintf("p99 is %s against %s, the spread %.2f against %.2f", span(w.Figures.P99), span(b.Figures.P99), w.Figures.Spread, b.Figures.Spread),
+			Because: fmt.Sprintf("p99 is %s against %s, the spread %.2f against %.2f", t.of(w.Figures.P99), t.of(b.Figures.P99), w.Figures.Spread, b.Figures.Spread),
 			Unless:  unless,
 		}
 	case b.Figures.P99 > w.Figures.P99*1.05 && b.Figures.P99 > w.Figures.P99+0.001:
 		return &study.Advice{
-			Say:     fmt.Sprintf("choose %s: 99 %% of its answers come within %s, with %s within %s", w.Name, span(w.Figures.P99), b.Name, span(b.Figures.P99)),
-			Because: fmt.Sprintf("p95 is %s against %s, failed %s against %s, the spread %.2f against %.2f", span(w.Figures.P95), span(b.Figures.P95), count(w.Figures.Failed), count(b.Figures.Failed), w.Figures.Spread, b.Figures.Spread),
+			Say:     fmt.Sprintf("choose %s: 99 %% of its answers come within %s, with %s within %s", w.Name, t.of(w.Figures.P99), b.Name, t.of(b.Figures.P99)),
+			Because: fmt.Sprintf("p95 is %s against %s, failed %s against %s, the spread %.2f against %.2f", t.of(w.Figures.P95), t.of(b.Figures.P95), count(w.Figures.Failed), count(b.Figures.Failed), w.Figures.Spread, b.Figures.Spread),
 			Unless:  unless,
 		}
 	}
-	others := fmt.Sprintf("that of all variants which fail as little lies between %s and %s", span(fastest), span(slowest))
+	others := fmt.Sprintf("that of all variants which fail as little lies between %s and %s", t.of(fastest), t.of(slowest))
 	if span(fastest) == span(slowest) {
 		others = "as that of all variants which fail as little"
 	}
 	a := &study.Advice{
 		Say:     fmt.Sprintf("keep %s: no other variant is noticeably faster without failing more", b.Name),
-		Because: fmt.Sprintf("its p99 is %s, %s; it fails %s of %s requests, the least of any is %s", span(b.Figures.P99), others, count(b.Figures.Failed), count(n), count(least)),
+		Because: fmt.Sprintf("its p99 is %s, %s; it fails %s of %s requests, the least of any is %s", t.of(b.Figures.P99), others, count(b.Figures.Failed), count(n), count(least)),
 		Unless:  "there is more to do: while backends are hardly busy all variants look alike; try a scenario with a load, or one in which a backend fails",
 	}
 	if busiest(b) > 0.5 {
@@ -210,7 +210,7 @@ func (p Compared) leaving() *study.Advice {
 	if best < 0 || *runs[worst].Figures.MovedOnLeave-*runs[best].Figures.MovedOnLeave < 0.1 {
 		return nil
 	}
-	w, l := runs[best], runs[worst]
+	w, l, t := runs[best], runs[worst], timesOf(runs[best].Result)
 	or := " or a sticky block"
 	if p.Ways[best].Choice == "" {
 		or = ""
@@ -218,7 +218,7 @@ func (p Compared) leaving() *study.Advice {
 	return &study.Advice{
 		Say: fmt.Sprintf("where backends keep something of a client, such as a session or a cache, choose %s%s", w.Name, or),
 		Because: fmt.Sprintf("when %s left, %s of the other clients' requests came to another backend than before, with %s %s; its price is a spread of %.2f and a p99 of %s",
-			and(w.Leave.Backends), percent(*w.Figures.MovedOnLeave), l.Name, percent(*l.Figures.MovedOnLeave), w.Figures.Spread, span(w.Figures.P99)),
+			and(w.Leave.Backends), percent(*w.Figures.MovedOnLeave), l.Name, percent(*l.Figures.MovedOnLeave), w.Figures.Spread, t.of(w.Figures.P99)),
 		Unless: "any backend can answer anybody: then nothing is gained by coming back",
 	}
 }

@@ -47,11 +47,11 @@ func figureCell(key string, r *study.Run) string {
 		}
 		return fmt.Sprintf("%.2f", f.Spread)
 	case "p50":
-		return orDash(f.P50)
+		return timesOf(r.Result).orDash(f.P50)
 	case "p95":
-		return orDash(f.P95)
+		return timesOf(r.Result).orDash(f.P95)
 	case "p99":
-		return orDash(f.P99)
+		return timesOf(r.Result).orDash(f.P99)
 	case "failed":
 		return count(f.Failed)
 	case "retried":
@@ -86,7 +86,7 @@ func ComparePage(p Compared, version string) ([]byte, error) {
 	if len(c.Advice) > 0 {
 		v.Headline = capital(c.Advice[0].Say)
 	}
-	v.Of = fmt.Sprintf("%s · seed %d · %s from %s in each of %s", names, first.Assumed.Seed, plural(first.Requests, "request"), plural(first.Trace.Clients, "client"), plural(int64(len(c.Runs)), "variant"))
+	v.Of = fmt.Sprintf("%s · seed %d · %s from %s in each of %s", names, first.Model.Seed, plural(first.Requests, "request"), plural(first.Trace.Clients, "client"), plural(int64(len(c.Runs)), "variant"))
 	if len(p.Upstreams) > 0 {
 		v.Of += "; figures of " + and(p.Upstreams)
 	}

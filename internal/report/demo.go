@@ -39,7 +39,7 @@ func (s Style) DemoTable(rows []DemoRow) string {
 		}
 		cells = append(cells, []string{
 			s.bold(r.Config), r.Scenario, count(r.Result.Answered), count(r.Result.Failed), failed, count(r.Result.Retried),
-			span(r.Result.Latency.P50), span(r.Result.Latency.P99), count(r.Result.Sessions.Misses),
+			timesOf(r.Result).of(r.Result.Latency.P50), timesOf(r.Result).of(r.Result.Latency.P99), count(r.Result.Sessions.Misses),
 		})
 	}
 	return s.table([]column{

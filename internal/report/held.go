@@ -57,7 +57,7 @@ func (s Style) Held(h *HeldAll) string {
 		case x.NotMet > 0:
 			came = s.red(fmt.Sprintf("%d of %d not met", x.NotMet, x.Met+x.NotMet))
 		}
-		rows = append(rows, []string{s.bold(strings.TrimSuffix(x.Scenario, ".scenario.hcl")), count(r.Requests), failed, finePercent(r.ErrorRate), orDash(r.Latency.P99), came})
+		rows = append(rows, []string{s.bold(strings.TrimSuffix(x.Scenario, ".scenario.hcl")), count(r.Requests), failed, finePercent(r.ErrorRate), timesOf(r).orDash(r.Latency.P99), came})
 	}
 	b.WriteString(s.table(cols, rows, 2))
 	if h.NotMet > 0 {

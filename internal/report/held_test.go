@@ -102,6 +102,6 @@ func TestTablesOfVariantsFit(t *testing.T) {
 		assert.Contains(t, text, want)
 	}
 	for key := range measureNames {
-		assert.NotEmpty(t, figureCell(key, &study.Run{}), key)
+		assert.NotEmpty(t, figureCell(key, &study.Run{Result: &result.Replay{}}), key)
 	}
 }

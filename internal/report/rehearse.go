@@ -36,7 +36,7 @@ type MappedAddress struct {
 
 // heldWords words one figure: its name, both values, the difference, what chance
 // does, and whether it holds.
-func heldWords(h *study.Held) []string {
+func heldWords(h *study.Held, t times) []string {
 	value := func(v *float64, sign bool) string {
 		if v == nil {
 			return "never"
@@ -66,6 +66,9 @@ func heldWords(h *study.Held) []string {
 	if h.Of != "" {
 		name = h.Of + " " + name
 	}
+	if bool(t) && strings.HasPrefix(h.What, "latency.") {
+		name = "~ " + name
+	}
 	difference, chance, verdict := "-", "-", "as foretold"
 	if h.Difference != nil {
 		difference = value(h.Difference, true)
@@ -86,12 +89,13 @@ func heldWords(h *study.Held) []string {
 func (s Style) Rehearse(p *Rehearsal) string {
 	f, r := p.Forecast, p.Rehearsal
 	var b strings.Builder
-	head := append(slices.Clone(p.Names), fmt.Sprintf("seed %d", f.Assumed.Seed))
+	head := append(slices.Clone(p.Names), fmt.Sprintf("seed %d", f.Model.Seed))
 	if p.Speed != 1 {
 		head = append(head, three(p.Speed)+" times as fast")
 	}
 	b.WriteString(s.bold(flow(strings.Join(head, s.dot()), s.Width, 0)) + "\n")
 	b.WriteString(flow(fmt.Sprintf("%s from %s in %s, once in virtual time and once for real on this machine", plural(r.Requests, "request"), plural(r.Trace.Clients, "client"), clock(r.Duration)), s.Width, 0) + "\n")
+	b.WriteString(s.assumed(f.Assumed))
 	if r.Partial {
 		b.WriteString(s.yellow("stopped early: both are of what was sent until then") + "\n")
 	}
@@ -104,7 +108,7 @@ func (s Style) Rehearse(p *Rehearsal) string {
 	b.WriteString("\n")
 	var rows [][]string
 	for i := range p.Fidelity.Rows {
-		row := heldWords(&p.Fidelity.Rows[i])
+		row := heldWords(&p.Fidelity.Rows[i], timesOf(f))
 		if !s.Unicode {
 			row[4] = strings.ReplaceAll(row[4], "±", "+-")
 		}

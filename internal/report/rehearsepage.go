@@ -58,7 +58,7 @@ func RehearsalPage(p *Rehearsal, version string) ([]byte, error) {
 	v := rehearsalPage{pageTop: top(names+" · kestrix rehearse", version), Mapping: p.Mapping, Left: p.Left}
 	verdict := p.Fidelity.Verdict()
 	v.Headline, v.Bad = strings.ToUpper(verdict[:1])+verdict[1:], p.Fidelity.Off > 0
-	v.Of = fmt.Sprintf("%s · seed %d · %s in %s, once in virtual time and once for real", names, p.Forecast.Assumed.Seed, plural(p.Rehearsal.Requests, "request"), clock(p.Rehearsal.Duration))
+	v.Of = fmt.Sprintf("%s · seed %d · %s in %s, once in virtual time and once for real", names, p.Forecast.Model.Seed, plural(p.Rehearsal.Requests, "request"), clock(p.Rehearsal.Duration))
 	if p.Rehearsal.Partial {
 		v.Notes = append(v.Notes, "Stopped early: both are of what was sent until then.")
 	}
@@ -66,7 +66,7 @@ func RehearsalPage(p *Rehearsal, version string) ([]byte, error) {
 		v.Notes = append(v.Notes, fmt.Sprintf("The driver itself did not keep up: 99 %% of the requests were sent within %s of when they were due. What is off may be only that.", span(p.Late.P99)))
 	}
 	for i := range p.Fidelity.Rows {
-		w := heldWords(&p.Fidelity.Rows[i])
+		w := heldWords(&p.Fidelity.Rows[i], timesOf(p.Forecast))
 		v.Rows = append(v.Rows, pageHeld{w[0], w[1], w[2], w[3], w[4], w[5], !p.Fidelity.Rows[i].WithinGoal})
 	}
 	v.ChanceNote = fmt.Sprintf("By chance: what 95 of 100 rehearsals stay within, by %d forecasts with other seeds.", p.Fidelity.Seeds)

@@ -26,15 +26,13 @@ type Replay struct {
 func (s Style) Replay(p Replay) string {
 	r := p.Result
 	var b strings.Builder
-	b.WriteString(s.bold(flow(strings.Join(append(slices.Clone(p.Names), fmt.Sprintf("seed %d", r.Assumed.Seed)), s.dot()), s.Width, 0)) + "\n")
+	b.WriteString(s.bold(flow(strings.Join(append(slices.Clone(p.Names), fmt.Sprintf("seed %d", r.Model.Seed)), s.dot()), s.Width, 0)) + "\n")
+	b.WriteString(s.assumed(r.Assumed))
 	line := fmt.Sprintf("%s in %s from %s", plural(r.Requests, "request"), clock(r.Duration), plural(r.Trace.Clients, "client"))
-	if r.Trace.Shifted > 0 {
-		line += "; stamps of whole seconds spread within their second"
+	if r.Model.Instances > 1 {
+		line += fmt.Sprintf("; %d proxies side by side", r.Model.Instances)
 	}
-	if r.Assumed.Instances > 1 {
-		line += fmt.Sprintf("; %d proxies side by side", r.Assumed.Instances)
-	}
-	if r.Assumed.Stamp == "end" {
+	if r.Model.Stamp == "end" {
 		line += "; stamps are of the end, durations taken off"
 	}
 	b.WriteString(flow(line, s.Width, 0) + "\n")
@@ -101,7 +99,7 @@ func (s Style) totals(b *strings.Builder, r *result.Replay, more ...string) {
 	}
 	times := []string{"nothing was answered"}
 	if r.Answered > 0 {
-		times = []string{"p50 " + span(l.P50), "p95 " + span(l.P95), "p99 " + span(l.P99), "max " + span(l.Max)}
+		times = timesOf(r).percentiles(&l)
 	}
 	fmt.Fprintf(b, "  answered  %s  %s%s", padLeft(count(r.Answered), width), pct(answered), tail(times...))
 	failed := fmt.Sprintf("  failed    %s  %s", padLeft(count(r.Failed), width), pct(r.ErrorRate))
@@ -113,7 +111,7 @@ func (s Style) totals(b *strings.Builder, r *result.Replay, more ...string) {
 		b.WriteString(s.yellow(fmt.Sprintf("  left      %s  %s", padLeft(count(r.ClientLeft), width), pct(float64(r.ClientLeft)/float64(r.Requests)))) + tail("clients left before the answer began"))
 	}
 	if e := r.Elapsed; r.Failed+r.ClientLeft > 0 {
-		fmt.Fprintf(b, "  elapsed   %s  %s%s", padLeft(count(r.Requests), width), strings.Repeat(" ", 9), tail("p50 "+span(e.P50), "p95 "+span(e.P95), "p99 "+span(e.P99), "max "+span(e.Max)))
+		fmt.Fprintf(b, "  elapsed   %s  %s%s", padLeft(count(r.Requests), width), strings.Repeat(" ", 9), tail(timesOf(r).percentiles(&e)...))
 	}
 	if r.Unfinished > 0 {
 		fmt.Fprintf(b, "  unfinished %s\n", padLeft(count(r.Unfinished), width-1))
@@ -196,7 +194,8 @@ func (s Style) upstream(b *strings.Builder, cfg *config.Upstream, r *result.Repl
 		}
 		p50, p95, p99 := "-", "-", "-"
 		if x.Answered > 0 {
-			p50, p95, p99 = span(x.Latency.P50), span(x.Latency.P95), span(x.Latency.P99)
+			t := timesOf(r)
+			p50, p95, p99 = t.of(x.Latency.P50), t.of(x.Latency.P95), t.of(x.Latency.P99)
 		}
 		rows = append(rows, []string{
 			s.bold(name), x.State, count(x.Requests), share, percent(x.FairShare), failed,

@@ -228,7 +228,7 @@ func (p Replay) backendsChart(cfg *config.Upstream, shown []string) (template.HT
 	if len(words) > 0 {
 		caption += " The strip below is the state: " + strings.Join(words, ", ") + "."
 	}
-	if p.Result.Assumed.Instances > 1 {
+	if p.Result.Model.Instances > 1 {
 		caption += " States are as the first proxy sees them."
 	}
 	return c.SVG(fmt.Sprintf("Requests over time to each of %s of %s", plural(int64(len(shown)), "backend"), cfg.Name)), caption

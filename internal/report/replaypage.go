@@ -26,7 +26,8 @@ type replayPage struct {
 	Felt                              []pageFelt
 	Story                             []pageEvent
 	StoryMore                         string
-	Assumed                           []pageAssumed
+	Model                             []pageModel
+	Assumed                           []string
 	Method                            string
 	Settings                          []pageSettings
 }
@@ -57,7 +58,7 @@ type pageFelt struct {
 
 type pageEvent struct{ At, Who, What, Text string }
 
-type pageAssumed struct{ Backends, Service, Workers, Backlog, Connect string }
+type pageModel struct{ Backends, Service, Workers, Backlog, Connect string }
 
 type pageSettings struct {
 	Name string
@@ -75,7 +76,7 @@ func ReplayPage(p Replay, version string) ([]byte, error) {
 	v := replayPage{pageTop: top(names+" · kestrix replay", version), Advice: p.advise()}
 	v.Notes = Style{Width: 1 << 20}.noteLines(r)
 	v.Headline, v.Bad = p.headline()
-	v.Of = fmt.Sprintf("%s · seed %d · %s in %s from %s", names, r.Assumed.Seed, plural(r.Requests, "request"), clock(r.Duration), plural(r.Trace.Clients, "client"))
+	v.Of = fmt.Sprintf("%s · seed %d · %s in %s from %s", names, r.Model.Seed, plural(r.Requests, "request"), clock(r.Duration), plural(r.Trace.Clients, "client"))
 	if r.Trace.First != nil {
 		v.Of += fmt.Sprintf(", beginning at %s UTC", wallTime(*r.Trace.First))
 	}
@@ -108,7 +109,7 @@ func ReplayPage(p Replay, version string) ([]byte, error) {
 	for _, e := range all {
 		v.Story = append(v.Story, pageEvent{moment(e.at), e.who, e.what, e.text})
 	}
-	v.Assumed = p.assumed()
+	v.Model, v.Assumed = p.model(), assumptions(r.Assumed)
 	v.Method = p.method()
 	v.Settings = settingsOf(p.Config)
 	return render("replay", &v)
@@ -193,9 +194,9 @@ func (p Replay) figures() []pageFigure {
 		out = append(out, pageFigure{Name: "unfinished", Value: count(r.Unfinished)})
 	}
 	out = append(out, pageFigure{Name: "retried", Value: count(r.Retried)})
-	if r.Answered > 0 {
-		out = append(out, pageFigure{Name: "half within (p50)", Value: span(l.P50)}, pageFigure{Name: "95 % within", Value: span(l.P95)},
-			pageFigure{Name: "99 % within", Value: span(l.P99)}, pageFigure{Name: "slowest", Value: span(l.Max)})
+	if t := timesOf(r); r.Answered > 0 {
+		out = append(out, pageFigure{Name: "half within (p50)", Value: t.of(l.P50)}, pageFigure{Name: "95 % within", Value: t.of(l.P95)},
+			pageFigure{Name: "99 % within", Value: t.of(l.P99)}, pageFigure{Name: "slowest", Value: t.of(l.Max)})
 	}
 	return out
 }
@@ -239,7 +240,8 @@ func (p Replay) upstreamCard(cfg *config.Upstream) pageUpstream {
 			ShareWide: wide(b.Share / room), FairWide: wide(b.FairShare / room),
 		}
 		if b.Answered > 0 {
-			row.P50, row.P99 = span(b.Latency.P50), span(b.Latency.P99)
+			t := timesOf(p.Result)
+			row.P50, row.P99 = t.of(b.Latency.P50), t.of(b.Latency.P99)
 		}
 		if b.SecondsOut > 0 {
 			row.Out = span(b.SecondsOut)
@@ -282,7 +284,8 @@ func (p Replay) feltRows() []pageFelt {
 				Mean: "-", P50: "-", P95: "-", P99: "-", Bad: x.p.Failed > 0,
 			}
 			if l := x.p.Latency; l.Max > 0 {
-				row.Mean, row.P50, row.P95, row.P99 = span(l.Mean), span(l.P50), span(l.P95), span(l.P99)
+				t := timesOf(p.Result)
+				row.Mean, row.P50, row.P95, row.P99 = t.of(l.Mean), t.of(l.P50), t.of(l.P95), t.of(l.P99)
 			}
 			out = append(out, row)
 		}
@@ -290,24 +293,24 @@ func (p Replay) feltRows() []pageFelt {
 	return out
 }
 
-// assumed returns how backends were taken to behave, those alike together.
-func (p Replay) assumed() []pageAssumed {
-	alike := map[result.Assumes][]string{}
+// model returns how backends were taken to behave, those alike together.
+func (p Replay) model() []pageModel {
+	alike := map[result.BackendModel][]string{}
 	for _, u := range p.Config.Upstreams {
 		for _, b := range u.Backends {
 			name := u.Name + "." + b.Name
-			if a, ok := p.Result.Assumed.Backends[name]; ok {
+			if a, ok := p.Result.Model.Backends[name]; ok {
 				alike[a] = append(alike[a], name)
 			}
 		}
 	}
-	var out []pageAssumed
-	for _, a := range slices.SortedFunc(maps.Keys(alike), func(x, y result.Assumes) int { return cmp.Compare(alike[x][0], alike[y][0]) }) {
+	var out []pageModel
+	for _, a := range slices.SortedFunc(maps.Keys(alike), func(x, y result.BackendModel) int { return cmp.Compare(alike[x][0], alike[y][0]) }) {
 		names := alike[a]
 		if n := len(names); n > 12 {
 			names = append(names[:11:11], fmt.Sprintf("%d more", n-11))
 		}
-		out = append(out, pageAssumed{strings.Join(names, ", "), a.Service, count(int64(a.Workers)), count(int64(a.Backlog)), span(a.Connect)})
+		out = append(out, pageModel{strings.Join(names, ", "), a.Service, count(int64(a.Workers)), count(int64(a.Backlog)), span(a.Connect)})
 	}
 	return out
 }
@@ -316,13 +319,10 @@ func (p Replay) assumed() []pageAssumed {
 func (p Replay) method() string {
 	r := p.Result
 	out := "Times are virtual, from the first request on."
-	if r.Trace.Shifted > 0 {
-		out += " Stamps of whole seconds were spread evenly within their second."
-	}
-	if r.Assumed.Stamp == "end" {
+	if r.Model.Stamp == "end" {
 		out += " Stamps were taken for the end of requests, and durations taken off."
 	}
-	if n := r.Assumed.Instances; n > 1 {
+	if n := r.Model.Instances; n > 1 {
 		out += fmt.Sprintf(" %d proxies stood side by side, each with its own view.", n)
 	}
 	return out

@@ -131,7 +131,12 @@ func fixture(t *testing.T) Replay {
 		Timeline:     result.Timeline{Bucket: 1, Rows: []result.TimelineRow{{Upstreams: box(5)}, {Upstreams: box(0), Failed: 2}}},
 		Expectations: []scenario.Verdict{{Name: "few", That: "result.error_rate <= 0.002", Met: true, Values: map[string]any{"result.error_rate": 0.00016}}, {Name: "soon", That: "x < 1", Values: map[string]any{"x": nil}}},
 		Trace:        result.Trace{Clients: 611, Spread: "even", Shifted: 9, BadLines: 1, Bad: []trace.Bad{{Line: 7, Column: 3, Why: "odd"}}, Unknown: map[string]int64{"host": 5}, OutOfOrder: 2},
-		Assumed:      result.Assumed{Seed: 7},
+		Model:        result.Model{Seed: 7},
+		Assumed: result.Assumptions{
+			{What: result.ServiceTimes, Value: "lognormal, mean 40 ms, CV 0.6", Because: "the trace has no durations", Instead: "-fields names them", Times: true},
+			{What: result.Backends, Value: "16 workers for each backend", Because: "no scenario says otherwise", Instead: "behaviour"},
+			{What: result.Patience, Value: "clients wait for ever", Because: "no scenario says when they leave", Instead: "clients { patience = ... }"},
+		},
 	}}
 }
 
@@ -139,14 +144,14 @@ func TestTheReplayReportTellsItsStory(t *testing.T) {
 	p := fixture(t)
 	text := plainStyle.Replay(p)
 	for _, want := range []string{
-		"x.hcl · m.log · seed 7\n12,480 requests in 30:00.0 from 611 clients; stamps of whole seconds spread within their second\n",
+		"x.hcl · m.log · seed 7\nassumed ~ service times: lognormal, mean 40 ms, CV 0.6: the trace has no durations; -fields names\n         them\nassumed 16 workers for each backend; clients wait for ever\n12,480 requests in 30:00.0 from 611 clients\n",
 		"1 line could not be read and passed over\n  line 7, column 3: odd\n",
 		"2 records stood out of order and put right\n",
 		"5 requests met a route that asks for the host, which the trace does not record, so that it did not fit;",
-		"  answered    12,478    99.98 %    p50 38.0 ms   p95 112 ms   p99 240 ms   max 2.31 s\n",
+		"  answered    12,478    99.98 %    p50 ~38.0 ms   p95 ~112 ms   p99 ~240 ms   max ~2.31 s\n",
 		"  failed           2     0.02 %    retried 7   sessions 611 seen, 44 moved, 51 lost\n",
 		"  failed by cause: answer_timeout 2\n",
-		"  auk      up        3,720  ███▎          29.8 %      50.0 %       9  37.0 ms  0 s  251 ms    21  3:02.0\n",
+		"  auk      up        3,720  ███▎          29.8 %      50.0 %       9  ~37.0 ms  ~0 s  ~251 ms    21  3:02.0\n",
 		"02:00.0  fault  auk hangs (app.auk): it accepts and never answers\n",
 		"02:05.0  auk    down     2 probes failed: no answer within 1s; 5.00 s after the fault; 9 requests met it: 7",
 		"05:00.0  fault  auk hangs: over\n",

@@ -28,6 +28,7 @@ func (s Style) Sweep(w *study.Sweep) string {
 	if w.Partial {
 		b.WriteString(s.yellow(flow(fmt.Sprintf("stopped early: what follows is partial, %s of %s", count(int64(len(w.Cases))), plural(int64(of.Cases), "case")), s.Width, 0)) + "\n")
 	}
+	b.WriteString(s.assumed(of.Assumed))
 	s.notes(&b, &result.Replay{Trace: of.Trace})
 	if w.Worst != nil {
 		b.WriteString("\n" + s.bold("the worst") + "\n  " + flow(worstOf(w), s.Width, 2) + "\n")
@@ -68,6 +69,7 @@ func faultText(w *study.Sweep) string {
 
 // worstOf tells of the worst case in words.
 func worstOf(w *study.Sweep) string {
+	t := times(w.Of.Assumed.OfTimes())
 	x := w.Worst
 	felt := "nobody notices"
 	switch {
@@ -78,12 +80,12 @@ func worstOf(w *study.Sweep) string {
 	case x.SessionsMoved > 0:
 		felt = fmt.Sprintf("nothing fails, and %s", movedOf(x.SessionsMoved))
 	}
-	p99 := fmt.Sprintf("p99 %s instead of %s", orDash(x.During.P99), orDash(w.Baseline.P99))
+	p99 := fmt.Sprintf("p99 %s instead of %s", t.orDash(x.During.P99), t.orDash(w.Baseline.P99))
 	switch {
 	case x.During.P99 == 0:
 		p99 = "nothing is answered"
-	case orDash(x.During.P99) == orDash(w.Baseline.P99):
-		p99 = "p99 stays at " + orDash(x.During.P99)
+	case t.orDash(x.During.P99) == t.orDash(w.Baseline.P99):
+		p99 = "p99 stays at " + t.orDash(x.During.P99)
 	}
 	return fmt.Sprintf("%s (%s): %s; %s", x.Name, x.Kind, felt, p99)
 }
@@ -101,14 +103,6 @@ func oneIn(share float64) string {
 		return percent(share) + " of all requests fail"
 	}
 	return fmt.Sprintf("one request in %s fails", count(int64(math.Round(1/share))))
-}
-
-// orDash writes a latency, - where nothing was answered.
-func orDash(sec float64) string {
-	if sec == 0 {
-		return "-"
-	}
-	return span(sec)
 }
 
 // mostCases is how many cases are listed without -all.
@@ -177,7 +171,7 @@ func (s Style) limits(b *strings.Builder, w *study.Sweep) {
 		wide = max(wide, visible(l.Upstream))
 	}
 	for _, l := range w.Limits {
-		text, bad := limitOf(&l)
+		text, bad := limitOf(&l, times(w.Of.Assumed.OfTimes()))
 		if bad {
 			text = s.red(text)
 		}
@@ -187,16 +181,16 @@ func (s Style) limits(b *strings.Builder, w *study.Sweep) {
 
 // limitOf returns how much more an upstream bears with a backend gone, and whether that
 // is less than it has to.
-func limitOf(l *study.LoadLimit) (string, bool) {
-	times := func(x float64) string { return three(x) + " times the load" }
+func limitOf(l *study.LoadLimit, t times) (string, bool) {
+	load := func(x float64) string { return three(x) + " times the load" }
 	switch {
 	case l.TooMuch == nil:
-		return fmt.Sprintf("without %s it bears %s, the most that was tried (%s requests a second)", l.Backend, times(l.Load), three(l.Rate)), false
+		return fmt.Sprintf("without %s it bears %s, the most that was tried (%s requests a second)", l.Backend, load(l.Load), three(l.Rate)), false
 	case l.Load == 0:
 		return fmt.Sprintf("without %s even a quarter of the load is too much", l.Backend), true
 	}
-	text := fmt.Sprintf("without %s it bears %s (%s requests a second); with %s %s of them fail (%s anyway), p99 %s (%s anyway)", l.Backend, times(l.Load), three(l.Rate),
-		times(*l.TooMuch), finePercent(l.Failed), finePercent(l.Undisturbed.Failed), orDash(l.P99), orDash(l.Undisturbed.P99))
+	text := fmt.Sprintf("without %s it bears %s (%s requests a second); with %s %s of them fail (%s anyway), p99 %s (%s anyway)", l.Backend, load(l.Load), three(l.Rate),
+		load(*l.TooMuch), finePercent(l.Failed), finePercent(l.Undisturbed.Failed), t.orDash(l.P99), t.orDash(l.Undisturbed.P99))
 	if l.Load < 1 {
 		return "today already: " + text, true
 	}
@@ -211,6 +205,7 @@ type sweepRow struct {
 }
 
 func rowOf(w *study.Sweep, c *study.SweepCase) sweepRow {
+	t := times(w.Of.Assumed.OfTimes())
 	noticed, back := "never", "never"
 	if c.RecoveredAfter != nil {
 		back = span(*c.RecoveredAfter)
@@ -222,16 +217,17 @@ func rowOf(w *study.Sweep, c *study.SweepCase) sweepRow {
 		back = "-" // it never left, or the replay is over before it can be back
 	}
 	return sweepRow{
-		Name: c.Name, Kind: c.Kind, Failed: count(c.During.Failed), Share: finePercent(c.During.ErrorRate), P50: orDash(c.During.P50), P99: orDash(c.During.P99),
+		Name: c.Name, Kind: c.Kind, Failed: count(c.During.Failed), Share: finePercent(c.During.ErrorRate), P50: t.orDash(c.During.P50), P99: t.orDash(c.During.P99),
 		Retried: count(c.Retried), Moved: count(c.SessionsMoved), Noticed: noticed, Back: back, Bad: c.During.Failed > w.Baseline.Failed,
 	}
 }
 
 // nothing is the row of nothing failing.
 func nothing(w *study.Sweep) sweepRow {
+	t := times(w.Of.Assumed.OfTimes())
 	b := w.Baseline
 	return sweepRow{
-		Name: "nothing fails", Failed: count(b.Failed), Share: finePercent(b.ErrorRate), P50: orDash(b.P50), P99: orDash(b.P99),
+		Name: "nothing fails", Failed: count(b.Failed), Share: finePercent(b.ErrorRate), P50: t.orDash(b.P50), P99: t.orDash(b.P99),
 		Retried: "-", Moved: "-", Noticed: "-", Back: "-",
 	}
 }

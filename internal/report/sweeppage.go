@@ -30,6 +30,7 @@ func SweepPage(w *study.Sweep, version string) ([]byte, error) {
 		v.Bad = w.Worst.During.Failed > w.Baseline.Failed
 	}
 	v.Notes = append(Style{Width: 1 << 20}.noteLines(&result.Replay{Trace: of.Trace}), w.Notes...)
+	v.Notes = append(v.Notes, assumptions(of.Assumed)...)
 	if w.Partial {
 		v.Notes = append(v.Notes, fmt.Sprintf("Stopped early: %s of %s.", count(int64(len(w.Cases))), plural(int64(of.Cases), "case")))
 	}
@@ -37,7 +38,7 @@ func SweepPage(w *study.Sweep, version string) ([]byte, error) {
 		v.Single = append(v.Single, fmt.Sprintf("%s: without it %s has no backend left for its %s", p.Name, p.Upstream, plural(p.Requests, "request")))
 	}
 	for i := range w.Limits {
-		text, _ := limitOf(&w.Limits[i])
+		text, _ := limitOf(&w.Limits[i], times(of.Assumed.OfTimes()))
 		v.Limits = append(v.Limits, w.Limits[i].Upstream+": "+text)
 	}
 	v.When = fmt.Sprintf("What requests met that came from %s to %s, the busiest time, when %s come a second.", moment(of.At), moment(of.Until), three(of.Rate))

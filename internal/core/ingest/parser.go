@@ -112,7 +112,7 @@ func (p *parser) arrival(name string, rec *trace.Record, a *Arrival, w *sender) 
 	// Field by field: making a whole one and copying it costs more.
 	a.At, a.Key, a.SeatKey, a.Duration, a.Limited = rec.Time, w.client, 0, rec.Duration, 0
 	a.Session, a.Route, a.Client, a.Front, a.Instance, a.Recorded = 0, -1, -1, 0, 0, 0
-	if p.o.Recorded && rec.Status >= 500 {
+	if rec.Status >= 500 {
 		a.Recorded = int16(rec.Status)
 	}
 	if n := p.o.Instances; n > 1 {

@@ -9,6 +9,7 @@
 package ingest
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -39,7 +40,6 @@ type Options struct {
 	Read      trace.Options // of the trace readers
 	Part      trace.Span    // of the trace that is replayed
 	Stamp     string        // "start" or "end": the moment of a request that the trace's time is of
-	Recorded  bool          // failures that the trace records are part of its arrivals
 	Instances int           // proxies among which clients are divided; 0 is one
 	Sample    int           // arrivals that each sequence keeps from its beginning
 }
@@ -58,7 +58,7 @@ type Arrival struct {
 	Front      uint16 // position in Plan.Fronts
 	Instance   uint8  // the proxy it comes to
 	whole      bool   // the stamp has no fraction
-	Recorded   int16  // the failure that happens again, 0 for none
+	Recorded   int16  // the status of a failure that the trace records, 0 for none
 	Repeatable bool   // the method is idempotent
 	Redirected bool   // to its path with a / behind it, see route.Table.Redirects
 	Stream     bool   // an upgrade, a TCP connection, or a path that the scenario names
@@ -77,6 +77,7 @@ type Pipeline struct {
 	taken     *clientCounts // nil unless pieces are read, which number clients ahead of what is taken
 	bad       []trace.Bad
 	badLines  int64
+	unnamed   *trace.Unnamed    // of the first file that has such a field
 	ids       interner          // of client references
 	aliases   map[uint32]uint32 // of client references that are known by another number
 	addresses interner
@@ -196,6 +197,7 @@ func (f *Pipeline) readOne(ctx context.Context, s Source) error {
 	defer func() {
 		f.badLines += r.BadLines
 		f.bad = append(f.bad, r.Bad...)
+		f.unnamed = cmp.Or(f.unnamed, r.Unnamed)
 	}()
 	for {
 		err := r.Next(&f.alone.rec)

@@ -41,7 +41,7 @@ func (l *Sequence) Result() result.Trace {
 	f := l.pipeline
 	r := result.Trace{
 		Records: l.records, BadLines: f.badLines, Bad: f.bad, Clients: f.clients().addresses,
-		Unknown: map[string]int64{}, Spread: l.o.Spread, Shifted: l.shifted, OutOfOrder: l.late,
+		Unknown: map[string]int64{}, Unnamed: f.unnamed, Spread: l.o.Spread, Shifted: l.shifted, OutOfOrder: l.late,
 	}
 	if r.Bad == nil {
 		r.Bad = []trace.Bad{}

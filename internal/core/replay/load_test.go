@@ -134,7 +134,7 @@ func TestProxiesSideBySide(t *testing.T) {
 	assert.InDelta(t, last-30, *r.Faults[0].DetectedAfter, 1e-9, "it is out when the last has seen it")
 	assert.EqualValues(t, 200, r.Sessions.Seen)
 	assert.Less(t, r.Sessions.Moved, int64(200), "a cookie of one proxy is good at the others")
-	assert.Equal(t, 4, r.Assumed.Instances)
+	assert.Equal(t, 4, r.Model.Instances)
 	one := run(t, c, sc, text, Options{Instances: 1})
 	assert.Zero(t, one.Health[0].Instance)
 }

@@ -157,7 +157,7 @@ func (o Options) of(c Case) Options {
 func (o Options) reading() ingest.Options {
 	return ingest.Options{
 		Seed: o.Seed, Spread: o.Spread, Window: o.Window, Frontend: o.Frontend, Host: o.Host, Read: o.Read, Part: o.Part,
-		Stamp: o.Stamp, Recorded: o.Recorded, Instances: o.Instances, Sample: o.Leave,
+		Stamp: o.Stamp, Instances: o.Instances, Sample: o.Leave,
 	}
 }
 
@@ -170,7 +170,7 @@ func prepare(ctx context.Context, c Case, o Options) (*sim.Engine, *ingest.Plan,
 		return nil, nil, err
 	}
 	e, err := sim.New(ctx, cfg, c.Scenario, sim.Options{
-		Seed: o.Seed, Instances: o.Instances, Times: c.Times, Only: c.Only, Until: o.Part.Until, Sample: o.Leave, Stamp: o.Stamp,
+		Seed: o.Seed, Instances: o.Instances, Times: c.Times, Only: c.Only, Until: o.Part.Until, Sample: o.Leave, Stamp: o.Stamp, Recorded: o.Recorded,
 		Observe: o.Observe, Progress: o.Progress,
 	})
 	return e, p, err

@@ -7,6 +7,7 @@ package result
 
 import (
 	"math"
+	"slices"
 
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/scenario"
@@ -41,7 +42,8 @@ type Replay struct {
 	Expectations []scenario.Verdict   `json:"expectations"`
 	Trace        Trace                `json:"trace"`
 	Overloaded   []Overload           `json:"overloaded"`
-	Assumed      Assumed              `json:"assumed"`
+	Assumed      Assumptions          `json:"assumed"`
+	Model        Model                `json:"model"`
 	Partial      bool                 `json:"partial"` // stopped before its end
 	Leave        *Leave               `json:"-"`       // where it was tried
 	Engine       Engine               `json:"engine"`
@@ -60,16 +62,19 @@ type Latency struct {
 
 // Upstream is what came of one upstream.
 type Upstream struct {
-	Requests   int64               `json:"requests"`
-	Answered   int64               `json:"answered"`
-	Failed     int64               `json:"failed"`
-	ClientLeft int64               `json:"client_left"`
-	Retried    int64               `json:"retried"`
-	Latency    Latency             `json:"latency"`
-	Sessions   Sessions            `json:"sessions"`
-	Imbalance  Imbalance           `json:"imbalance"`
-	Backends   map[string]*Backend `json:"backends"`
-	Order      []string            `json:"-"` // backends as configured
+	Requests   int64    `json:"requests"`
+	Answered   int64    `json:"answered"`
+	Failed     int64    `json:"failed"`
+	ClientLeft int64    `json:"client_left"`
+	Retried    int64    `json:"retried"`
+	Latency    Latency  `json:"latency"`
+	Sessions   Sessions `json:"sessions"`
+	// RecordedInFlight is how many requests were in flight on average in the busiest bucket
+	// of the timeline when the trace was recorded; 0 if it has no durations.
+	RecordedInFlight float64             `json:"recorded_in_flight"`
+	Imbalance        Imbalance           `json:"imbalance"`
+	Backends         map[string]*Backend `json:"backends"`
+	Order            []string            `json:"-"` // backends as configured
 }
 
 // Imbalance is of the requests per weight of the backends: the largest over
@@ -111,7 +116,11 @@ type Backend struct {
 	Latency      Latency `json:"latency"` // of its answered attempts
 	PeakInFlight int     `json:"peak_in_flight"`
 	Busy         float64 `json:"busy"` // share of its workers' time spent working
-	SecondsOut   float64 `json:"seconds_out"`
+	// Queued counts attempts that waited for a worker, in its backlog; QueuedSeconds is how
+	// long that was, together.
+	Queued        int64   `json:"queued"`
+	QueuedSeconds float64 `json:"queued_seconds"`
+	SecondsOut    float64 `json:"seconds_out"`
 }
 
 // Sessions tells what clients would feel of an application with local session
@@ -220,19 +229,58 @@ type Trace struct {
 	Spread     string           `json:"spread"`  // even: stamps of whole seconds are spread within their second
 	Shifted    int64            `json:"shifted"` // how many stamps that moved
 	OutOfOrder int64            `json:"out_of_order"`
+	Durations  Durations        `json:"durations"`
+	Unnamed    *trace.Unnamed   `json:"unnamed"` // a field of log lines that may be a duration and has no name; null for none
 }
 
-// Assumed is what the model took for granted, by UPSTREAM.BACKEND, so that
-// nothing is hidden.
-type Assumed struct {
-	Seed      uint64             `json:"seed"`
-	Instances int                `json:"instances"` // proxies side by side
-	Stamp     string             `json:"stamp"`     // start or end: what of a request the trace's time was taken for
-	Backends  map[string]Assumes `json:"backends"`
+// Durations is how many requests of upstreams the trace gives a service time, and how many
+// of them were in flight when it was recorded.
+type Durations struct {
+	Recorded int64 `json:"recorded"` // answered requests with a duration, which is taken for their service time
+	Failed   int64 `json:"failed"`   // recorded failures, whose durations are none
+	Missing  int64 `json:"missing"`  // without a duration
+	Streams  int64 `json:"streams"`  // long answers and connections, which hold no worker
 }
 
-// Assumes is how a backend was taken to behave.
-type Assumes struct {
+// Assumption is a figure of the model that is neither from the trace nor from the
+// scenario, or one from the trace that may mislead.
+type Assumption struct {
+	What    string `json:"what"`    // one of the words below
+	Value   string `json:"value"`   // as a reader is told
+	Because string `json:"because"` // why it had to be assumed
+	Instead string `json:"instead"` // what gives the figure itself
+	Times   bool   `json:"times"`   // all times of the result rest on it
+}
+
+// Words of Assumption.What.
+const (
+	ServiceTimes = "service times"
+	Backends     = "backends" // their workers, backlogs and connecting
+	Arrivals     = "arrivals"
+	Patience     = "patience"
+	Waiting      = "waiting"
+	LastField    = "last field"
+)
+
+// Assumptions are those of a result, the most important first.
+type Assumptions []Assumption
+
+// OfTimes reports whether all times of the result rest on one of them.
+func (all Assumptions) OfTimes() bool {
+	return slices.ContainsFunc(all, func(a Assumption) bool { return a.Times })
+}
+
+// Model is what the replay went by, whatever its source, so that nothing is hidden.
+type Model struct {
+	Seed      uint64                  `json:"seed"`
+	Instances int                     `json:"instances"` // proxies side by side
+	Stamp     string                  `json:"stamp"`     // start or end: what of a request the trace's time was taken for
+	Patience  string                  `json:"patience"`  // after which clients leave; empty if they wait for ever
+	Backends  map[string]BackendModel `json:"backends"`  // by UPSTREAM.BACKEND
+}
+
+// BackendModel is how a backend was taken to behave.
+type BackendModel struct {
 	Service string  `json:"service"`
 	Workers int     `json:"workers"`
 	Backlog int     `json:"backlog"`

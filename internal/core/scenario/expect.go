@@ -85,6 +85,9 @@ var Renamed = map[string]string{
 
 // hintFor returns what to do about a part of an expectation that names no key.
 func hintFor(text string) string {
+	if strings.Contains(text, ".assumed.") {
+		return "what `assumed` held is in `model` now"
+	}
 	key := text[strings.LastIndexByte(text, '.')+1:]
 	if now, ok := Renamed[key]; ok {
 		return fmt.Sprintf("%s has another name now: %s", key, now)

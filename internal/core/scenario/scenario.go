@@ -35,6 +35,8 @@ type Behaviour struct {
 	Workers int
 	Backlog int
 	Connect time.Duration
+	// Whether the scenario gives them; else they are defaults.
+	GivenWorkers, GivenBacklog, GivenConnect bool
 }
 
 // Fault is a scripted failure.
@@ -72,7 +74,8 @@ func behaviour(n *config.Node) Behaviour {
 		Pattern: n.Label.Value, Range: n.Label.Range,
 		Service: config.Get[config.Distribution](n, "service"),
 		Workers: config.Get[int](n, "workers"), Backlog: config.Get[int](n, "backlog"),
-		Connect: config.Get[time.Duration](n, "connect"),
+		Connect:      config.Get[time.Duration](n, "connect"),
+		GivenWorkers: n.Has("workers"), GivenBacklog: n.Has("backlog"), GivenConnect: n.Has("connect"),
 	}
 }
 

@@ -37,6 +37,7 @@ type Options struct {
 	Until     trace.Moment                // stops the clock; unset for the end of the arrivals
 	Sample    int                         // arrivals of a closed load that are kept
 	Stamp     string                      // reported with the result; empty is "start"
+	Recorded  bool                        // failures that the trace records happen again, as they were
 	Observe   func(Decision)              // is called with each decision; nil for nobody
 	Progress  func(bytes, requests int64) // is called now and then; nil for nobody
 }
@@ -141,7 +142,7 @@ func New(ctx context.Context, c *config.Config, s *scenario.Scenario, o Options)
 		if len(uc.Backends) > 30000 {
 			return nil, fmt.Errorf("the upstream %q has %d backends; a replay takes up to 30,000", uc.Name, len(uc.Backends))
 		}
-		u := &up{cfg: uc, connect: uc.Timeouts.Connect, latency: make([]histogram.Histogram, 1)}
+		u := &up{cfg: uc, connect: uc.Timeouts.Connect, latency: make([]histogram.Histogram, 1), durations: durations{lent: -1}}
 		for i := range max(o.Instances, 1) {
 			// Each proxy draws and breaks ties in a way of its own.
 			v := &view{index: int32(len(e.views)), instance: i, up: u, scheduled: tick.Never}
@@ -302,8 +303,11 @@ func (e *Engine) admit(a *ingest.Arrival, u *up, n uint64) int32 {
 	r.a.Reset()
 	r.session, r.view, r.server, r.route = a.Session, u.views[a.Instance].index, 0, a.Route
 	r.sent, r.open, r.stream, r.flows, r.overdue, r.struck = false, true, a.Stream, false, false, false
-	r.recorded, r.phase, r.who = a.Recorded, int16(len(e.phases)-1), a.Client
-	r.arrived, r.deadline, r.duration = e.now, 0, a.Duration
+	r.recorded, r.phase, r.who = 0, int16(len(e.phases)-1), a.Client
+	r.arrived, r.deadline, r.duration = e.now, 0, u.durations.of(a, e.o.Recorded)
+	if e.o.Recorded {
+		r.recorded = a.Recorded
+	}
 	r.under, r.met = 0, 0
 	e.open++
 	if p := e.scenario.Patience; p != nil {

@@ -25,7 +25,10 @@ func (e *Engine) Result() *result.Replay {
 		r.Routes[e.refs[i].Name] = n
 	}
 	r.Upstreams = map[string]*result.Upstream{}
-	r.Assumed = result.Assumed{Seed: e.o.Seed, Instances: max(e.o.Instances, 1), Stamp: cmp.Or(e.o.Stamp, "start"), Backends: map[string]result.Assumes{}}
+	r.Model = result.Model{Seed: e.o.Seed, Instances: max(e.o.Instances, 1), Stamp: cmp.Or(e.o.Stamp, "start"), Backends: map[string]result.BackendModel{}}
+	if p := e.scenario.Patience; p != nil {
+		r.Model.Patience = p.String()
+	}
 	var all []*histogram.Histogram
 	for _, u := range e.ups {
 		r.Upstreams[u.cfg.Name] = e.upstream(u)
@@ -46,9 +49,12 @@ func (e *Engine) Result() *result.Replay {
 		r.Health = []result.HealthChange{}
 	}
 	r.Timeline = e.rows()
+	durations := r.Trace.Durations
 	r.Trace = e.sequence.Result()
+	r.Trace.Durations = durations
 	r.Sessions.Seen = e.sequence.Clients()
 	r.Overloaded = e.overloaded()
+	r.Assumed = e.assumed()
 	r.Engine.Events = e.events
 	return r
 }
@@ -62,6 +68,9 @@ func (e *Engine) upstream(u *up) *result.Upstream {
 		Requests: u.requests, Answered: u.answered, Failed: u.failed, ClientLeft: u.left, Retried: u.retried,
 		Latency: e.latencies.Latency(whole...), Sessions: u.sessions, Backends: map[string]*result.Backend{},
 	}
+	out.RecordedInFlight = u.durations.most
+	d := &e.res.Trace.Durations
+	d.Recorded, d.Failed, d.Missing, d.Streams = d.Recorded+u.durations.own, d.Failed+u.durations.failed, d.Missing+u.durations.missing, d.Streams+u.durations.streams
 	core := u.views[0].core
 	picks, weights := int64(0), 0
 	requests := make([]int64, len(u.servers))
@@ -101,6 +110,7 @@ func (e *Engine) upstream(u *up) *result.Upstream {
 			perWeight = append(perWeight, float64(requests)/float64(weight))
 		}
 		if e.now > 0 {
+			b.Queued, b.QueuedSeconds = s.lined, s.linedFor.Seconds()
 			b.Busy = s.worked.Seconds() / float64(s.workers) / e.now.Seconds()
 		}
 		out.Backends[m.Name] = b
@@ -109,7 +119,7 @@ func (e *Engine) upstream(u *up) *result.Upstream {
 		if s.service.Kind == "" {
 			service = "the trace's durations, else " + s.fallback.String()
 		}
-		e.res.Assumed.Backends[s.name] = result.Assumes{Service: service, Workers: int(s.workers), Backlog: int(s.backlog), Connect: s.connect.Seconds()}
+		e.res.Model.Backends[s.name] = result.BackendModel{Service: service, Workers: int(s.workers), Backlog: int(s.backlog), Connect: s.connect.Seconds()}
 	}
 	out.Imbalance = result.ImbalanceOf(perWeight)
 	return out

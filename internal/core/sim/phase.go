@@ -68,6 +68,7 @@ func (u *up) waits() int64 {
 // called once in a bucket of the timeline.
 func (e *Engine) breathe() {
 	for _, u := range e.ups {
+		u.durations.bucketEnds(e.timeline.width)
 		n := u.waits()
 		switch {
 		case n == 0 && u.turned == 0:

@@ -40,6 +40,7 @@ type server struct {
 	head     int
 	backlog  int32
 	stuck    int32 // of busy: workers that hang
+	behaves  scenario.Behaviour
 	service  config.Distribution
 	fallback config.Distribution // where the trace names no duration
 	log      rng.LogNormal       // of service, or of fallback
@@ -48,6 +49,8 @@ type server struct {
 	left     int64     // attempts whose clients left
 	outs     int       // how many proxies have it out of rotation
 	outTime  tick.Time // of all proxies together
+	lined    int64     // attempts that waited in the backlog
+	linedFor tick.Time // how long, together
 }
 
 // serviceKind is where service times come from.
@@ -86,7 +89,7 @@ const probeWork = tick.Time(time.Millisecond)
 func (s *server) init(index int32, u *up, id upstream.BackendID, b scenario.Behaviour) {
 	*s = server{
 		index: index, up: u, id: id, name: u.cfg.Name + "." + u.views[0].core.Backend(id).Name,
-		service: b.Service, fallback: unknownService, workers: int32(b.Workers), backlog: int32(b.Backlog), connect: b.Connect,
+		behaves: b, service: b.Service, fallback: unknownService, workers: int32(b.Workers), backlog: int32(b.Backlog), connect: b.Connect,
 	}
 	s.slow, s.healthy = 1, true
 	s.draws = map[string]serviceKind{"fixed": fixed, "exponential": exponential, "lognormal": lognormal}[b.Service.Kind]
@@ -304,6 +307,12 @@ func (e *Engine) next(s *server) {
 		s.queued--
 		if s.head == len(s.waiting) {
 			s.waiting, s.head = s.waiting[:0], 0
+		}
+		if w.req >= 0 {
+			if r := &e.requests[w.req]; r.gen == w.gen {
+				s.lined++
+				s.linedFor += e.now - r.deadline.Add(-e.refs[r.route].Waits.Answer)
+			}
 		}
 		e.work(s, w, e.now)
 	}

@@ -43,7 +43,8 @@ type SweptRun struct {
 	Cases    int      `json:"cases"` // of all parts together
 	Identity string   `json:"identity"`
 
-	Trace result.Trace `json:"trace"` // what was read
+	Trace   result.Trace       `json:"trace"` // what was read
+	Assumed result.Assumptions `json:"assumed"`
 }
 
 // Shard is one of several parts of a sweep.
@@ -154,8 +155,8 @@ func RunSweep(ctx context.Context, c *config.Config, s *scenario.Scenario, sourc
 		}
 	}
 	out.Of = SweptRun{
-		Names: o.Names, Seed: base.Assumed.Seed, Requests: base.Requests, Clients: base.Trace.Clients, Duration: base.Duration, Kinds: o.Kinds,
-		At: at.Seconds(), Until: (at + length).Seconds(), Cases: len(cases), Trace: base.Trace,
+		Names: o.Names, Seed: base.Model.Seed, Requests: base.Requests, Clients: base.Trace.Clients, Duration: base.Duration, Kinds: o.Kinds,
+		At: at.Seconds(), Until: (at + length).Seconds(), Cases: len(cases), Trace: base.Trace, Assumed: base.Assumed,
 	}
 	out.Of.Identity = o.identity(c, s, base, cases)
 	out.Single = singlePoints(c, targets, base)

@@ -47,7 +47,8 @@ type Reader struct {
 	scans  bool // these are Combined log lines, of which most need not be parsed
 	fatal  error
 
-	Format   *Format // nil before the first record was read
+	Format   *Format  // nil before the first record was read
+	Unnamed  *Unnamed // nil: no such field was seen
 	BadLines int64
 	Bad      []Bad // the first few
 	Records  int64
@@ -194,6 +195,9 @@ func (r *Reader) begin() {
 	head := bytes.TrimSpace(bytes.TrimPrefix(r.lines.peek(), []byte("\xef\xbb\xbf")))
 	if len(head) == 0 {
 		return
+	}
+	if u, ok := findUnnamed(head); ok && r.o.Fields == "" {
+		r.Unnamed = &u
 	}
 	switch inner := bytes.TrimLeft(head[1:], " \t\r\n"); {
 	case head[0] == '[' && (len(inner) == 0 || inner[0] == '{'):

@@ -50,13 +50,13 @@ func (s *stage) result(samples []drive.Sample, partial bool) {
 	for _, f := range s.o.Scenario.Faults {
 		r.Faults = append(r.Faults, s.fault(r, f.Name, f.Kind, f.At, f.Until, func(name string) bool { return struck(f, name) }, samples, access))
 	}
-	r.Assumed.Seed = s.o.Seed
+	r.Model.Seed = s.o.Seed
 	for _, x := range s.standIn {
 		words := x.Service.String()
 		if !x.Draws {
 			words = "as the trace says, else " + words
 		}
-		r.Assumed.Backends[x.Name] = result.Assumes{Service: words, Workers: x.Workers, Backlog: x.Backlog}
+		r.Model.Backends[x.Name] = result.BackendModel{Service: words, Workers: x.Workers, Backlog: x.Backlog}
 	}
 }
 
