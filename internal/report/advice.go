@@ -41,9 +41,10 @@ func (s Style) felt(b *strings.Builder, r *result.Replay) {
 	}
 	b.WriteString("\n" + s.bold("what customers felt") + "\n")
 	cols := []column{
-		{name: "fault", left: true}, {name: "requests that came", left: true}, {name: "requests"}, {name: "failed"}, {name: ""},
-		{name: "mean", drop: 1}, {name: "p50", drop: 2}, {name: "p95", drop: 3}, {name: "p99"},
+		{name: "fault", left: true}, {name: "requests that came", left: true}, {name: "requests"}, {name: "failed"}, {name: "of them", drop: 2},
+		{name: "p50", drop: 2}, {name: "p95", drop: 3}, {name: "p99", drop: 1}, {name: "elapsed p50", drop: 4}, {name: "elapsed p95", drop: 5}, {name: "elapsed p99"},
 	}
+	t := timesOf(r)
 	var rows [][]string
 	for _, f := range began {
 		for i, x := range []struct {
@@ -61,15 +62,15 @@ func (s Style) felt(b *strings.Builder, r *result.Replay) {
 			if x.p.Failed > 0 {
 				failed = s.red(failed)
 			}
-			row := []string{name, x.word, count(x.p.Requests), failed, share, "-", "-", "-", "-"}
-			if l := x.p.Latency; l.Max > 0 {
-				t := timesOf(r)
-				row = append(row[:5], t.of(l.Mean), t.of(l.P50), t.of(l.P95), t.of(l.P99))
+			row := []string{name, x.word, count(x.p.Requests), failed, share}
+			for _, l := range []result.Latency{x.p.Latency, x.p.Elapsed} {
+				row = append(row, t.orDash(l.P50), t.orDash(l.P95), t.orDash(l.P99))
 			}
 			rows = append(rows, row)
 		}
 	}
 	b.WriteString(s.table(cols, rows, 2))
+	b.WriteString("  " + flow("p50 to p99 are of answered requests; elapsed is of all, until the answer, the failure or the leaving", s.Width, 2) + "\n")
 	if rest > 0 {
 		fmt.Fprintf(b, "  the %d worst; %s with -all\n", mostFaults, plural(int64(rest), "more fault"))
 	}

@@ -94,9 +94,9 @@ func TestPagesAndFiguresDrawTheSame(t *testing.T) {
 func TestWhatLosingOneCosts(t *testing.T) {
 	much := 2.1
 	for want, l := range map[string]study.LoadLimit{
-		"without a.auk it bears 2.00 times the load (20.0 requests a second); with 2.10 times the load 3.00 % of them fail (0.00 % anyway), p99 1.00 s (500 ms anyway)": {Backend: "a.auk", Load: 2, TooMuch: &much, Rate: 20, Failed: 0.03, P99: 1, Undisturbed: study.Undisturbed{P99: 0.5}},
-		"without a.auk it bears 64.0 times the load, the most that was tried (640 requests a second)":                                                                   {Backend: "a.auk", Load: 64, Rate: 640},
-		"without a.auk even a quarter of the load is too much":                                                                                                          {Backend: "a.auk", TooMuch: &much},
+		"without a.auk it bears 2.00 times the load (20.0 requests a second); with 2.10 times the load 3.00 % of them fail (0.00 % anyway), and 99 % end within 1.00 s (500 ms anyway)": {Backend: "a.auk", Load: 2, TooMuch: &much, Rate: 20, Failed: 0.03, P99: 0.4, ElapsedP99: 1, Undisturbed: study.Undisturbed{P99: 0.4, ElapsedP99: 0.5}},
+		"without a.auk it bears 64.0 times the load, the most that was tried (640 requests a second)":                                                                                   {Backend: "a.auk", Load: 64, Rate: 640},
+		"without a.auk even a quarter of the load is too much":                                                                                                                          {Backend: "a.auk", TooMuch: &much},
 	} {
 		text, bad := limitOf(&l, false)
 		assert.Equal(t, want, text)
@@ -106,13 +106,13 @@ func TestWhatLosingOneCosts(t *testing.T) {
 	assert.True(t, bad)
 	assert.True(t, strings.HasPrefix(text, "today already: "))
 
-	w := &study.Sweep{Baseline: study.SweepPart{P99: 0.1}, Of: study.SweptRun{At: 90.5, Until: 150}}
+	w := &study.Sweep{Baseline: study.SweepPart{P99: 0.05, ElapsedP99: 0.1}, Of: study.SweptRun{At: 90.5, Until: 150}}
 	for want, c := range map[string]study.SweepCase{
-		"x (hang): one request in 20 fails while it lasts, 5 more than otherwise; p99 200 ms instead of 100 ms": {Name: "x", Kind: "hang", Failed: []string{"a.x"}, During: study.SweepPart{Failed: 5, ErrorRate: 0.05, P99: 0.2}},
-		"x (slow): nothing fails, but answers take longer; p99 200 ms instead of 100 ms":                        {Name: "x", Kind: "slow", During: study.SweepPart{P99: 0.2}},
-		"x (park): nothing fails, and 1 session moves; p99 stays at 100 ms":                                     {Name: "x", Kind: "park", SessionsMoved: 1, During: study.SweepPart{P99: 0.1}},
-		"x (park): nobody notices; p99 stays at 100 ms":                                                         {Name: "x", Kind: "park", During: study.SweepPart{P99: 0.1}},
-		"x (refuse): 100.0 % of all requests fail while it lasts, 9 more than otherwise; nothing is answered":   {Name: "x", Kind: "refuse", Failed: []string{"a.x", "a.y"}, During: study.SweepPart{Failed: 9, ErrorRate: 1}},
+		"x (hang): one request in 20 fails while it lasts, 5 more than otherwise; 99 % end within 200 ms instead of 100 ms": {Name: "x", Kind: "hang", Failed: []string{"a.x"}, During: study.SweepPart{Failed: 5, ErrorRate: 0.05, P99: 0.05, ElapsedP99: 0.2}},
+		"x (slow): nothing fails, but answers take longer; 99 % end within 200 ms instead of 100 ms":                        {Name: "x", Kind: "slow", During: study.SweepPart{P99: 0.05, ElapsedP99: 0.2}},
+		"x (park): nothing fails, and 1 session moves; 99 % end within 100 ms, as otherwise":                                {Name: "x", Kind: "park", SessionsMoved: 1, During: study.SweepPart{P99: 0.05, ElapsedP99: 0.1}},
+		"x (park): nobody notices; 99 % end within 100 ms, as otherwise":                                                    {Name: "x", Kind: "park", During: study.SweepPart{P99: 0.05, ElapsedP99: 0.1}},
+		"x (refuse): 100.0 % of all requests fail while it lasts, 9 more than otherwise; nothing is answered":               {Name: "x", Kind: "refuse", Failed: []string{"a.x", "a.y"}, During: study.SweepPart{Failed: 9, ErrorRate: 1}},
 	} {
 		w.Worst = &c
 		assert.Equal(t, want, worstOf(w))

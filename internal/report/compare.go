@@ -104,7 +104,7 @@ func (s Style) variants(b *strings.Builder, c *study.Comparison) {
 		return text + " "
 	}
 	cols := []column{
-		{name: "variant", left: true}, {name: "spread ", drop: 3}, {name: "p50 ", drop: 5}, {name: "p95 ", drop: 4}, {name: "p99 "}, {name: "failed "},
+		{name: "variant", left: true}, {name: "spread ", drop: 3}, {name: "p50 ", drop: 5}, {name: "p95 ", drop: 4}, {name: "p99 ", drop: 1}, {name: "elapsed p99 "}, {name: "failed "},
 		{name: "retried ", drop: 7}, {name: "moved ", drop: 4}, {name: "peak ", drop: 8}, {name: "on leave ", drop: 2},
 	}
 	timed := differ(c)
@@ -143,7 +143,7 @@ func (s Style) variants(b *strings.Builder, c *study.Comparison) {
 			failed = s.red(failed)
 		}
 		row := []string{
-			name, star(r, "spread", spread), star(r, "p50", times[0]), star(r, "p95", times[1]), star(r, "p99", times[2]), star(r, "failed", failed),
+			name, star(r, "spread", spread), star(r, "p50", times[0]), star(r, "p95", times[1]), star(r, "p99", times[2]), star(r, "elapsed_p99", timesOf(r.Result).orDash(f.ElapsedP99)), star(r, "failed", failed),
 			star(r, "retried", count(f.Retried)), star(r, "sessions_moved", count(f.SessionsMoved)), star(r, "peak_in_flight", count(int64(f.PeakInFlight))), star(r, "moved_on_leave", leave),
 		}
 		if timed {
@@ -153,6 +153,9 @@ func (s Style) variants(b *strings.Builder, c *study.Comparison) {
 			row = append(row, metText(r))
 		}
 		rows = append(rows, row)
+	}
+	if !anyLost(c) {
+		cols, rows = without("elapsed p99 ", cols, rows) // it is as p99
 	}
 	b.WriteString(s.table(cols, rows, 2))
 	var notes []string
@@ -165,6 +168,11 @@ func (s Style) variants(b *strings.Builder, c *study.Comparison) {
 	if len(notes) > 0 {
 		b.WriteString("  " + flow(strings.Join(notes, ", "), s.Width, 2) + "\n")
 	}
+}
+
+// anyLost reports whether in some variant a request failed, or its client left.
+func anyLost(c *study.Comparison) bool {
+	return slices.ContainsFunc(c.Runs, func(r study.Run) bool { return r.Result.Failed+r.Result.ClientLeft > 0 })
 }
 
 // differ reports whether variants answer at noticeably different rates, as where clients wait

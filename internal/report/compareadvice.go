@@ -47,7 +47,7 @@ func (p Compared) base() int {
 // few is how many more failures are as good as none more.
 func few(failed int64) int64 { return failed + max(failed/50, 2) }
 
-// best advises by failures, and among those that fail least by p99.
+// best advises by failures, and among those that fail least by how long requests take.
 func (p Compared) best() *study.Advice {
 	runs := p.Result.Runs
 	if slices.ContainsFunc(p.Ways, func(w study.Variant) bool { return w.Pool > 0 }) {
@@ -64,11 +64,11 @@ func (p Compared) best() *study.Advice {
 		if f.Failed > few(least) || r.Result.Answered == 0 {
 			continue
 		}
-		slowest = max(slowest, f.P99)
-		if fastest == 0 || f.P99 < fastest {
-			fastest = f.P99
+		slowest = max(slowest, f.ElapsedP99)
+		if fastest == 0 || f.ElapsedP99 < fastest {
+			fastest = f.ElapsedP99
 		}
-		if best < 0 || cmp.Or(cmp.Compare(f.P99, runs[best].Figures.P99), cmp.Compare(f.P95, runs[best].Figures.P95), cmp.Compare(f.Spread, runs[best].Figures.Spread)) < 0 {
+		if best < 0 || cmp.Or(cmp.Compare(f.ElapsedP99, runs[best].Figures.ElapsedP99), cmp.Compare(f.P95, runs[best].Figures.P95), cmp.Compare(f.Spread, runs[best].Figures.Spread)) < 0 {
 			best = i
 		}
 	}
@@ -89,12 +89,12 @@ func (p Compared) best() *study.Advice {
 	case b.Figures.Failed > few(least):
 		return &study.Advice{
 			Say:     fmt.Sprintf("choose %s: it fails %s of %s requests, %s fails %s", w.Name, count(w.Figures.Failed), count(n), b.Name, count(b.Figures.Failed)),
-			Because: fmt.Sprintf("p99 is %s against %s, the spread %.2f against %.2f", t.of(w.Figures.P99), t.of(b.Figures.P99), w.Figures.Spread, b.Figures.Spread),
+			Because: fmt.Sprintf("99 %% of all requests end within %s against %s, the spread %.2f against %.2f", t.of(w.Figures.ElapsedP99), t.of(b.Figures.ElapsedP99), w.Figures.Spread, b.Figures.Spread),
 			Unless:  unless,
 		}
-	case b.Figures.P99 > w.Figures.P99*1.05 && b.Figures.P99 > w.Figures.P99+0.001:
+	case b.Figures.ElapsedP99 > w.Figures.ElapsedP99*1.05 && b.Figures.ElapsedP99 > w.Figures.ElapsedP99+0.001:
 		return &study.Advice{
-			Say:     fmt.Sprintf("choose %s: 99 %% of its answers come within %s, with %s within %s", w.Name, t.of(w.Figures.P99), b.Name, t.of(b.Figures.P99)),
+			Say:     fmt.Sprintf("choose %s: 99 %% of its requests end within %s, with %s within %s", w.Name, t.of(w.Figures.ElapsedP99), b.Name, t.of(b.Figures.ElapsedP99)),
 			Because: fmt.Sprintf("p95 is %s against %s, failed %s against %s, the spread %.2f against %.2f", t.of(w.Figures.P95), t.of(b.Figures.P95), count(w.Figures.Failed), count(b.Figures.Failed), w.Figures.Spread, b.Figures.Spread),
 			Unless:  unless,
 		}
@@ -105,7 +105,7 @@ func (p Compared) best() *study.Advice {
 	}
 	a := &study.Advice{
 		Say:     fmt.Sprintf("keep %s: no other variant is noticeably faster without failing more", b.Name),
-		Because: fmt.Sprintf("its p99 is %s, %s; it fails %s of %s requests, the least of any is %s", t.of(b.Figures.P99), others, count(b.Figures.Failed), count(n), count(least)),
+		Because: fmt.Sprintf("99 %% of its requests end within %s, %s; it fails %s of %s requests, the least of any is %s", t.of(b.Figures.ElapsedP99), others, count(b.Figures.Failed), count(n), count(least)),
 		Unless:  "there is more to do: while backends are hardly busy all variants look alike; try a scenario with a load, or one in which a backend fails",
 	}
 	if busiest(b) > 0.5 {
@@ -148,7 +148,7 @@ func (p Compared) pool() *study.Advice {
 	most := runs[sized[len(sized)-1]]
 	at := slices.IndexFunc(sized, func(i int) bool {
 		f := runs[i].Figures
-		return f.Failed <= few(most.Figures.Failed) && f.P99 <= most.Figures.P99*1.1 && f.Throughput >= most.Figures.Throughput*0.9
+		return f.Failed <= few(most.Figures.Failed) && f.ElapsedP99 <= most.Figures.ElapsedP99*1.1 && f.Throughput >= most.Figures.Throughput*0.9
 	})
 	do := runs[sized[at]]
 	size := func(i int) string {
@@ -158,9 +158,10 @@ func (p Compared) pool() *study.Advice {
 		}
 		return text
 	}
+	t := timesOf(do.Result)
 	a := &study.Advice{
 		Say: fmt.Sprintf("%s do: more of them gain hardly anything here", size(sized[at])),
-		Because: fmt.Sprintf("p99 is %s, with %s %s; the busiest works %s of the time; failed %s and %s", span(do.Figures.P99), plural(int64(p.Ways[sized[len(sized)-1]].Pool), "backend"), span(most.Figures.P99),
+		Because: fmt.Sprintf("99 %% of the requests end within %s, with %s within %s; the busiest works %s of the time; failed %s and %s", t.of(do.Figures.ElapsedP99), plural(int64(p.Ways[sized[len(sized)-1]].Pool), "backend"), t.of(most.Figures.ElapsedP99),
 			percent(busiest(do)), count(do.Figures.Failed), count(most.Figures.Failed)),
 		Unless: "one of them may fail: what is left must carry it all, which kestrix sweep tries",
 	}
@@ -172,7 +173,7 @@ func (p Compared) pool() *study.Advice {
 		a.Say = fmt.Sprintf("%s are still better than %s: try more", size(sized[at]), size(sized[at-1]))
 		var gains []string
 		for _, g := range [][3]string{
-			{"p99 goes", span(before.Figures.P99), span(do.Figures.P99)}, {"failed", count(before.Figures.Failed), count(do.Figures.Failed)},
+			{"99 % end within less,", t.of(before.Figures.ElapsedP99), t.of(do.Figures.ElapsedP99)}, {"failed", count(before.Figures.Failed), count(do.Figures.Failed)},
 			{"throughput", three(before.Figures.Throughput) + "/s", three(do.Figures.Throughput) + "/s"},
 		} {
 			if g[1] != g[2] {
@@ -200,7 +201,7 @@ func (p Compared) leaving() *study.Advice {
 			continue // what fails more is no cure
 		}
 		x := *r.Figures.MovedOnLeave
-		if best < 0 || cmp.Or(cmp.Compare(x, *runs[best].Figures.MovedOnLeave), cmp.Compare(r.Figures.Failed, runs[best].Figures.Failed), cmp.Compare(r.Figures.P99, runs[best].Figures.P99), cmp.Compare(r.Figures.Spread, runs[best].Figures.Spread)) < 0 {
+		if best < 0 || cmp.Or(cmp.Compare(x, *runs[best].Figures.MovedOnLeave), cmp.Compare(r.Figures.Failed, runs[best].Figures.Failed), cmp.Compare(r.Figures.ElapsedP99, runs[best].Figures.ElapsedP99), cmp.Compare(r.Figures.Spread, runs[best].Figures.Spread)) < 0 {
 			best = i
 		}
 		if worst < 0 || x > *runs[worst].Figures.MovedOnLeave {
@@ -217,8 +218,8 @@ func (p Compared) leaving() *study.Advice {
 	}
 	return &study.Advice{
 		Say: fmt.Sprintf("where backends keep something of a client, such as a session or a cache, choose %s%s", w.Name, or),
-		Because: fmt.Sprintf("when %s left, %s of the other clients' requests came to another backend than before, with %s %s; its price is a spread of %.2f and a p99 of %s",
-			and(w.Leave.Backends), percent(*w.Figures.MovedOnLeave), l.Name, percent(*l.Figures.MovedOnLeave), w.Figures.Spread, t.of(w.Figures.P99)),
+		Because: fmt.Sprintf("when %s left, %s of the other clients' requests came to another backend than before, with %s %s; its price is a spread of %.2f, and 99 %% end within %s",
+			and(w.Leave.Backends), percent(*w.Figures.MovedOnLeave), l.Name, percent(*l.Figures.MovedOnLeave), w.Figures.Spread, t.of(w.Figures.ElapsedP99)),
 		Unless: "any backend can answer anybody: then nothing is gained by coming back",
 	}
 }

@@ -33,7 +33,7 @@ type compareCell struct {
 
 // measureNames are the full names of what variants are compared by, by their keys.
 var measureNames = map[string]string{
-	"spread": "Spread", "p50": "Half within", "p95": "95 % within", "p99": "99 % within", "failed": "Failed", "retried": "Retried",
+	"spread": "Spread", "p50": "Half within", "p95": "95 % within", "p99": "99 % within", "elapsed_p99": "99 % end within", "failed": "Failed", "retried": "Retried",
 	"sessions_moved": "Sessions moved", "peak_in_flight": "Most in flight", "moved_on_leave": "Moved when one leaves", "duration": "Duration", "throughput": "Answered a second",
 }
 
@@ -52,6 +52,8 @@ func figureCell(key string, r *study.Run) string {
 		return timesOf(r.Result).orDash(f.P95)
 	case "p99":
 		return timesOf(r.Result).orDash(f.P99)
+	case "elapsed_p99":
+		return timesOf(r.Result).orDash(f.ElapsedP99)
 	case "failed":
 		return count(f.Failed)
 	case "retried":
@@ -100,6 +102,9 @@ func ComparePage(p Compared, version string) ([]byte, error) {
 			if !differ(c) {
 				continue
 			}
+		}
+		if m.Key == "elapsed_p99" && !anyLost(c) {
+			continue // it is as p99
 		}
 		keys = append(keys, m.Key)
 		v.Columns = append(v.Columns, measureNames[m.Key])

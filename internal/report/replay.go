@@ -175,8 +175,9 @@ func (s Style) upstream(b *strings.Builder, cfg *config.Upstream, r *result.Repl
 	cols := []column{
 		{name: "backend", left: true}, {name: "state", left: true, drop: 3}, {name: "requests"},
 		{name: "share", left: barWidth > 0}, {name: "fair share", drop: 5}, {name: "failed"},
-		{name: "p50", drop: 4}, {name: "p95", drop: 7}, {name: "p99"}, {name: "peak", drop: 6}, {name: "out", drop: 2},
+		{name: "p50", drop: 4}, {name: "p95", drop: 7}, {name: "p99"}, {name: "elapsed p99"}, {name: "peak", drop: 6}, {name: "out", drop: 2},
 	}
+	t := timesOf(r)
 	var rows [][]string
 	for _, name := range names {
 		x := u.Backends[name]
@@ -194,13 +195,15 @@ func (s Style) upstream(b *strings.Builder, cfg *config.Upstream, r *result.Repl
 		}
 		p50, p95, p99 := "-", "-", "-"
 		if x.Answered > 0 {
-			t := timesOf(r)
 			p50, p95, p99 = t.of(x.Latency.P50), t.of(x.Latency.P95), t.of(x.Latency.P99)
 		}
 		rows = append(rows, []string{
 			s.bold(name), x.State, count(x.Requests), share, percent(x.FairShare), failed,
-			p50, p95, p99, count(int64(x.PeakInFlight)), out,
+			p50, p95, p99, t.orDash(x.Elapsed.P99), count(int64(x.PeakInFlight)), out,
 		})
+	}
+	if u.Failed+u.ClientLeft == 0 && !slices.ContainsFunc(u.Order, func(n string) bool { return u.Backends[n].Failed > 0 }) {
+		cols, rows = without("elapsed p99", cols, rows) // it is as p99
 	}
 	b.WriteString(s.table(cols, rows, 2))
 	b.WriteString(rest)

@@ -113,9 +113,10 @@ func (p Replay) requestsChart() (template.HTML, string) {
 	return c.svg(250), caption + "."
 }
 
-// latencyOverTime describes how long answers took, nil where nothing was answered.
+// latencyOverTime describes how long requests took until the answer, the failure or the
+// leaving, nil where none did.
 func (p Replay) latencyOverTime() *timeChart {
-	c := &timeChart{title: "how long answers took", axis: "duration", value: duration, log: true, until: p.ends(), bands: p.faultBands("")}
+	c := &timeChart{title: "how long requests took", axis: "duration", value: duration, log: true, until: p.ends(), bands: p.faultBands("")}
 	for i, x := range []struct {
 		name string
 		of   func(*result.CoarseRow) float64
@@ -132,16 +133,16 @@ func (p Replay) latencyOverTime() *timeChart {
 	if high == 0 {
 		return nil
 	}
-	c.words = fmt.Sprintf("Percentiles of how long answers took over time, from %s to %s", span(low), span(high))
+	c.words = fmt.Sprintf("Percentiles of how long requests took over time, from %s to %s", span(low), span(high))
 	return c
 }
 
 func (p Replay) latencyChart() (template.HTML, string) {
 	c := p.latencyOverTime()
 	if c == nil {
-		return "", "Nothing was answered by a backend."
+		return "", "No request came to a backend."
 	}
-	return c.svg(230), "How long the answers took that were given in each " + p.column() + ", on a logarithmic axis."
+	return c.svg(230), "How long the requests took that ended in each " + p.column() + ", with an answer, a failure or the leaving of their clients; on a logarithmic axis."
 }
 
 // strip is a time in which a backend was in a state other than up.

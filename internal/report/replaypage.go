@@ -44,7 +44,7 @@ type pageUpstream struct {
 }
 
 type pageBackend struct {
-	Name, State, Requests, Share, Fair, Failed, P50, P99, Peak, Out string
+	Name, State, Requests, Share, Fair, Failed, P50, P99, Elapsed, Peak, Out string
 	ShareWide, FairWide                                             string // per cent of the bar
 	Bad                                                             bool
 }
@@ -52,7 +52,7 @@ type pageBackend struct {
 type pageCause struct{ Name, Requests, Wide string }
 
 type pageFelt struct {
-	Fault, When, Requests, Failed, Share, Mean, P50, P95, P99 string
+	Fault, When, Requests, Failed, Share, P50, P95, P99, Elapsed50, Elapsed95, Elapsed99 string
 	Bad                                                       bool
 }
 
@@ -197,6 +197,9 @@ func (p Replay) figures() []pageFigure {
 	if t := timesOf(r); r.Answered > 0 {
 		out = append(out, pageFigure{Name: "half within (p50)", Value: t.of(l.P50)}, pageFigure{Name: "95 % within", Value: t.of(l.P95)},
 			pageFigure{Name: "99 % within", Value: t.of(l.P99)}, pageFigure{Name: "slowest", Value: t.of(l.Max)})
+		if r.Failed+r.ClientLeft > 0 {
+			out = append(out, pageFigure{Name: "99 % end within", Value: t.of(r.Elapsed.P99)})
+		}
 	}
 	return out
 }
@@ -227,7 +230,7 @@ func (p Replay) upstreamCard(cfg *config.Upstream) pageUpstream {
 	if more > 0 {
 		out.More = fmt.Sprintf("The ten worst; %d more backends are in -format json.", more)
 	}
-	top := 0.0
+	top, t := 0.0, timesOf(p.Result)
 	for _, name := range shown {
 		top = max(top, u.Backends[name].Share, u.Backends[name].FairShare)
 	}
@@ -236,11 +239,10 @@ func (p Replay) upstreamCard(cfg *config.Upstream) pageUpstream {
 		b := u.Backends[name]
 		row := pageBackend{
 			Name: name, State: b.State, Requests: count(b.Requests), Share: percent(b.Share), Fair: percent(b.FairShare), Failed: count(b.Failed),
-			P50: "-", P99: "-", Peak: count(int64(b.PeakInFlight)), Out: "-", Bad: b.Failed > 0,
+			P50: "-", P99: "-", Elapsed: t.orDash(b.Elapsed.P99), Peak: count(int64(b.PeakInFlight)), Out: "-", Bad: b.Failed > 0,
 			ShareWide: wide(b.Share / room), FairWide: wide(b.FairShare / room),
 		}
 		if b.Answered > 0 {
-			t := timesOf(p.Result)
 			row.P50, row.P99 = t.of(b.Latency.P50), t.of(b.Latency.P99)
 		}
 		if b.SecondsOut > 0 {
@@ -268,6 +270,7 @@ func worstBackends(u *result.Upstream) ([]string, int) {
 
 func (p Replay) feltRows() []pageFelt {
 	var out []pageFelt
+	t := timesOf(p.Result)
 	for _, f := range p.Result.Faults {
 		if !f.Began {
 			continue
@@ -281,12 +284,11 @@ func (p Replay) feltRows() []pageFelt {
 			}
 			row := pageFelt{
 				Fault: f.Name, When: x.word, Requests: count(x.p.Requests), Failed: count(x.p.Failed), Share: finePercent(x.p.ErrorRate),
-				Mean: "-", P50: "-", P95: "-", P99: "-", Bad: x.p.Failed > 0,
+				Bad: x.p.Failed > 0,
 			}
-			if l := x.p.Latency; l.Max > 0 {
-				t := timesOf(p.Result)
-				row.Mean, row.P50, row.P95, row.P99 = t.of(l.Mean), t.of(l.P50), t.of(l.P95), t.of(l.P99)
-			}
+			l, all := x.p.Latency, x.p.Elapsed
+			row.P50, row.P95, row.P99 = t.orDash(l.P50), t.orDash(l.P95), t.orDash(l.P99)
+			row.Elapsed50, row.Elapsed95, row.Elapsed99 = t.orDash(all.P50), t.orDash(all.P95), t.orDash(all.P99)
 			out = append(out, row)
 		}
 	}

@@ -116,7 +116,7 @@ func fixture(t *testing.T) Replay {
 		Requests: 12480, Answered: 12478, Failed: 2, Retried: 7, ErrorRate: 2.0 / 12480, Duration: 1800, Latency: result.Latency{P50: 0.038, P95: 0.112, P99: 0.24, Max: 2.31}, Elapsed: result.Latency{P50: 0.038, P95: 0.113, P99: 0.25, Max: 10},
 		Errors: cause.Counts{cause.AnswerTimeout: 2}, Sessions: result.Sessions{Seen: 611, Moved: 44, Misses: 51},
 		Upstreams: map[string]*result.Upstream{"app": {Requests: 12480, Failed: 2, Order: []string{"auk", "gannet"}, Backends: map[string]*result.Backend{
-			"auk":    {State: "up", Requests: 3720, Share: 0.298, FairShare: 0.5, Answered: 3711, Failed: 9, Latency: result.Latency{P50: 0.037, P99: 0.251}, PeakInFlight: 21, SecondsOut: 182},
+			"auk":    {State: "up", Requests: 3720, Share: 0.298, FairShare: 0.5, Answered: 3711, Failed: 9, Latency: result.Latency{P50: 0.037, P99: 0.251}, Elapsed: result.Latency{P99: 10}, PeakInFlight: 21, SecondsOut: 182},
 			"gannet": {State: "up", Requests: 8760, Share: 0.702, FairShare: 0.5, Answered: 8760},
 		}}},
 		Health: []result.HealthChange{
@@ -151,7 +151,7 @@ func TestTheReplayReportTellsItsStory(t *testing.T) {
 		"  answered    12,478    99.98 %    p50 ~38.0 ms   p95 ~112 ms   p99 ~240 ms   max ~2.31 s\n",
 		"  failed           2     0.02 %    retried 7   sessions 611 seen, 44 moved, 51 lost\n",
 		"  failed by cause: answer_timeout 2\n",
-		"  auk      up        3,720  ███▎          29.8 %      50.0 %       9  ~37.0 ms  ~0 s  ~251 ms    21  3:02.0\n",
+		"  auk      up        3,720  ███▎          29.8 %      50.0 %       9  ~37.0 ms  ~251 ms      ~10.0 s  3:02.0\n",
 		"02:00.0  fault  auk hangs (app.auk): it accepts and never answers\n",
 		"02:05.0  auk    down     2 probes failed: no answer within 1s; 5.00 s after the fault; 9 requests met it: 7",
 		"05:00.0  fault  auk hangs: over\n",

@@ -75,17 +75,18 @@ func worstOf(w *study.Sweep) string {
 	switch {
 	case x.During.Failed > w.Baseline.Failed:
 		felt = fmt.Sprintf("%s while it lasts, %s more than otherwise", oneIn(x.During.ErrorRate), count(x.During.Failed-w.Baseline.Failed))
-	case x.During.P99 > w.Baseline.P99*1.2:
+	case x.During.ElapsedP99 > w.Baseline.ElapsedP99*1.2:
 		felt = "nothing fails, but answers take longer"
 	case x.SessionsMoved > 0:
 		felt = fmt.Sprintf("nothing fails, and %s", movedOf(x.SessionsMoved))
 	}
-	p99 := fmt.Sprintf("p99 %s instead of %s", t.orDash(x.During.P99), t.orDash(w.Baseline.P99))
-	switch {
-	case x.During.P99 == 0:
+	before, while := t.orDash(w.Baseline.ElapsedP99), t.orDash(x.During.ElapsedP99)
+	p99 := fmt.Sprintf("99 %% end within %s instead of %s", while, before)
+	if while == before {
+		p99 = "99 % end within " + while + ", as otherwise"
+	}
+	if x.During.P99 == 0 {
 		p99 = "nothing is answered"
-	case t.orDash(x.During.P99) == t.orDash(w.Baseline.P99):
-		p99 = "p99 stays at " + t.orDash(x.During.P99)
 	}
 	return fmt.Sprintf("%s (%s): %s; %s", x.Name, x.Kind, felt, p99)
 }
@@ -120,7 +121,7 @@ func (s Style) sweepCases(b *strings.Builder, w *study.Sweep) {
 	head := flow(strings.Join(parts, s.dot()), s.Width, 2)
 	b.WriteString("\n" + s.bold("cases") + strings.TrimPrefix(head, "cases") + "\n")
 	cols := []column{
-		{name: "case", left: true}, {name: "kind", left: true}, {name: "failed"}, {name: "error rate", drop: 1}, {name: "p50", drop: 6}, {name: "p99"},
+		{name: "case", left: true}, {name: "kind", left: true}, {name: "failed"}, {name: "error rate", drop: 1}, {name: "p50", drop: 6}, {name: "p99", drop: 4}, {name: "elapsed p99"},
 		{name: "retried", drop: 5}, {name: "moved", drop: 4}, {name: "noticed after", drop: 2}, {name: "back after", drop: 3},
 	}
 	cases := w.Cases
@@ -141,13 +142,13 @@ func (s Style) sweepCases(b *strings.Builder, w *study.Sweep) {
 		if i > 0 {
 			r.Name = s.bold(r.Name)
 		}
-		rows = append(rows, []string{r.Name, r.Kind, r.Failed, r.Share, r.P50, r.P99, r.Retried, r.Moved, r.Noticed, r.Back})
+		rows = append(rows, []string{r.Name, r.Kind, r.Failed, r.Share, r.P50, r.P99, r.Elapsed, r.Retried, r.Moved, r.Noticed, r.Back})
 	}
 	if len(of.Kinds) == 1 {
-		cols = slices.Delete(cols, 1, 2)
-		for i := range rows {
-			rows[i] = slices.Delete(rows[i], 1, 2)
-		}
+		cols, rows = without("kind", cols, rows)
+	}
+	if !slices.ContainsFunc(w.Cases, func(c study.SweepCase) bool { return c.During.Failed > 0 }) && w.Baseline.Failed == 0 {
+		cols, rows = without("elapsed p99", cols, rows) // it is as p99
 	}
 	b.WriteString(s.table(cols, rows, 2))
 	if rest > 0 {
@@ -189,8 +190,8 @@ func limitOf(l *study.LoadLimit, t times) (string, bool) {
 	case l.Load == 0:
 		return fmt.Sprintf("without %s even a quarter of the load is too much", l.Backend), true
 	}
-	text := fmt.Sprintf("without %s it bears %s (%s requests a second); with %s %s of them fail (%s anyway), p99 %s (%s anyway)", l.Backend, load(l.Load), three(l.Rate),
-		load(*l.TooMuch), finePercent(l.Failed), finePercent(l.Undisturbed.Failed), t.orDash(l.P99), t.orDash(l.Undisturbed.P99))
+	text := fmt.Sprintf("without %s it bears %s (%s requests a second); with %s %s of them fail (%s anyway), and 99 %% end within %s (%s anyway)", l.Backend, load(l.Load), three(l.Rate),
+		load(*l.TooMuch), finePercent(l.Failed), finePercent(l.Undisturbed.Failed), t.orDash(l.ElapsedP99), t.orDash(l.Undisturbed.ElapsedP99))
 	if l.Load < 1 {
 		return "today already: " + text, true
 	}
@@ -199,9 +200,9 @@ func limitOf(l *study.LoadLimit, t times) (string, bool) {
 
 // sweepRow is a case in words.
 type sweepRow struct {
-	Name, Kind, Failed, Share, P50, P99, Retried, Moved, Noticed, Back string
-	Wide                                                               string // of the bar, per cent; empty for none
-	Bad                                                                bool   // more failed than otherwise
+	Name, Kind, Failed, Share, P50, P99, Elapsed, Retried, Moved, Noticed, Back string
+	Wide                                                                        string // of the bar, per cent; empty for none
+	Bad                                                                         bool   // more failed than otherwise
 }
 
 func rowOf(w *study.Sweep, c *study.SweepCase) sweepRow {
@@ -217,7 +218,7 @@ func rowOf(w *study.Sweep, c *study.SweepCase) sweepRow {
 		back = "-" // it never left, or the replay is over before it can be back
 	}
 	return sweepRow{
-		Name: c.Name, Kind: c.Kind, Failed: count(c.During.Failed), Share: finePercent(c.During.ErrorRate), P50: t.orDash(c.During.P50), P99: t.orDash(c.During.P99),
+		Name: c.Name, Kind: c.Kind, Failed: count(c.During.Failed), Share: finePercent(c.During.ErrorRate), P50: t.orDash(c.During.P50), P99: t.orDash(c.During.P99), Elapsed: t.orDash(c.During.ElapsedP99),
 		Retried: count(c.Retried), Moved: count(c.SessionsMoved), Noticed: noticed, Back: back, Bad: c.During.Failed > w.Baseline.Failed,
 	}
 }
@@ -227,7 +228,7 @@ func nothing(w *study.Sweep) sweepRow {
 	t := times(w.Of.Assumed.OfTimes())
 	b := w.Baseline
 	return sweepRow{
-		Name: "nothing fails", Failed: count(b.Failed), Share: finePercent(b.ErrorRate), P50: t.orDash(b.P50), P99: t.orDash(b.P99),
+		Name: "nothing fails", Failed: count(b.Failed), Share: finePercent(b.ErrorRate), P50: t.orDash(b.P50), P99: t.orDash(b.P99), Elapsed: t.orDash(b.ElapsedP99),
 		Retried: "-", Moved: "-", Noticed: "-", Back: "-",
 	}
 }

@@ -1,6 +1,9 @@
 package report
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // column is one of a table. Those with a higher drop are left out first where
 // the width does not do.
@@ -76,4 +79,13 @@ func (s Style) table(cols []column, rows [][]string, indent int) string {
 		b.WriteString(strings.Repeat(" ", indent) + flow(note, s.Width, indent) + "\n")
 	}
 	return b.String()
+}
+
+// without takes a column away.
+func without(name string, cols []column, rows [][]string) ([]column, [][]string) {
+	at := slices.IndexFunc(cols, func(c column) bool { return c.name == name })
+	for i := range rows {
+		rows[i] = slices.Delete(rows[i], at, at+1)
+	}
+	return slices.Delete(cols, at, at+1), rows
 }

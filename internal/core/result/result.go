@@ -68,6 +68,7 @@ type Upstream struct {
 	ClientLeft int64    `json:"client_left"`
 	Retried    int64    `json:"retried"`
 	Latency    Latency  `json:"latency"`
+	Elapsed    Latency  `json:"elapsed"` // of all requests, until the answer, the failure or the leaving
 	Sessions   Sessions `json:"sessions"`
 	// RecordedInFlight is how many requests were in flight on average in the busiest bucket
 	// of the timeline when the trace was recorded; 0 if it has no durations.
@@ -114,6 +115,7 @@ type Backend struct {
 	Failed       int64   `json:"failed"`
 	ClientLeft   int64   `json:"client_left"`
 	Latency      Latency `json:"latency"` // of its answered attempts
+	Elapsed      Latency `json:"elapsed"` // of all its attempts, until the answer, the failure or the leaving
 	PeakInFlight int     `json:"peak_in_flight"`
 	Busy         float64 `json:"busy"` // share of its workers' time spent working
 	// Queued counts attempts that waited for a worker, in its backlog; QueuedSeconds is how
@@ -170,6 +172,7 @@ type Phase struct {
 	ClientLeft int64   `json:"client_left"`
 	ErrorRate  float64 `json:"error_rate"`
 	Latency    Latency `json:"latency"`
+	Elapsed    Latency `json:"elapsed"` // of all, until the answer, the failure or the leaving
 }
 
 // Overload is an upstream that was asked for more than it can do.
@@ -187,7 +190,8 @@ type Timeline struct {
 	Coarse []CoarseRow   `json:"-"` // the same in at most CoarseRows parts, for drawing
 }
 
-// CoarseRow is a part of the course of a replay: PerRow rows of the timeline.
+// CoarseRow is a part of the course of a replay, PerRow rows of the timeline, with the times
+// of all requests that ended in it.
 type CoarseRow struct {
 	At, P50, P95, P99 float64
 }
@@ -207,7 +211,15 @@ type TimelineRow struct {
 	P50        float64                           `json:"p50"`
 	P95        float64                           `json:"p95"`
 	P99        float64                           `json:"p99"`
+	Elapsed    Percentiles                       `json:"elapsed"` // of all requests that ended in the bucket
 	Upstreams  map[string]map[string]TimelineBox `json:"upstreams"`
+}
+
+// Percentiles are those of a bucket, in seconds; 0 of nothing.
+type Percentiles struct {
+	P50 float64 `json:"p50"`
+	P95 float64 `json:"p95"`
+	P99 float64 `json:"p99"`
 }
 
 // TimelineBox is a backend in a bucket: attempts begun in it, and how many were

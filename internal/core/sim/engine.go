@@ -86,10 +86,7 @@ type counts struct {
 	phases    []phase
 	latencies histogram.Set
 	openNow   []int32 // by server, in flight when the last row of the timeline ended
-	// unanswered has the times of requests without an answer of a backend: failed, left
-	// by their clients, or answered by the proxy itself.
-	unanswered histogram.Histogram
-	res        result.Replay
+	res       result.Replay
 }
 
 // supply is where requests come from, and what is checked before they reach an upstream.
@@ -142,7 +139,7 @@ func New(ctx context.Context, c *config.Config, s *scenario.Scenario, o Options)
 		if len(uc.Backends) > 30000 {
 			return nil, fmt.Errorf("the upstream %q has %d backends; a replay takes up to 30,000", uc.Name, len(uc.Backends))
 		}
-		u := &up{cfg: uc, connect: uc.Timeouts.Connect, latency: make([]histogram.Histogram, 1), durations: durations{lent: -1}}
+		u := &up{cfg: uc, connect: uc.Timeouts.Connect, latency: make([]histogram.Histogram, 1), unanswered: make([]histogram.Histogram, 1), durations: durations{lent: -1}}
 		for i := range max(o.Instances, 1) {
 			// Each proxy draws and breaks ties in a way of its own.
 			v := &view{index: int32(len(e.views)), instance: i, up: u, scheduled: tick.Never}
@@ -279,7 +276,7 @@ func (e *Engine) ask(a *ingest.Arrival) {
 	}
 	if e.refs[a.Route].Upstream < 0 || a.Redirected {
 		// A redirect or reply takes no time worth telling and meets no backend.
-		e.latencies.Add(&e.unanswered, 0)
+		e.latencies.Add(&ph.elsewhere, 0)
 		e.res.Answered++
 		e.res.Replied++
 		ph.answered++
@@ -328,10 +325,12 @@ func (e *Engine) describe(q *upstream.Request, a *ingest.Arrival, u *up, n uint6
 
 // turnedAway counts a request that failed before it came to an upstream.
 func (e *Engine) turnedAway(a *ingest.Arrival) {
-	e.phases[len(e.phases)-1].failed++
+	ph := &e.phases[len(e.phases)-1]
+	ph.failed++
 	e.res.Failed++
-	e.row().failed++
-	e.latencies.Add(&e.unanswered, 0)
+	e.row().unanswered(0)
+	e.timeline.last.failed++
+	e.latencies.Add(&ph.elsewhere, 0)
 	e.askedAgain(a.Client, leastPause)
 }
 

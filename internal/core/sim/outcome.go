@@ -29,18 +29,14 @@ func (e *Engine) Result() *result.Replay {
 	if p := e.scenario.Patience; p != nil {
 		r.Model.Patience = p.String()
 	}
-	var all []*histogram.Histogram
 	for _, u := range e.ups {
 		r.Upstreams[u.cfg.Name] = e.upstream(u)
-		for k := range u.latency {
-			all = append(all, &u.latency[k])
-		}
 		r.Sessions.Moved += u.sessions.Moved
 		r.Sessions.Refused += u.sessions.Refused
 		r.Sessions.Misses += u.sessions.Misses
 	}
-	r.Latency = e.latencies.Latency(all...)
-	r.Elapsed = e.latencies.Latency(append(all, &e.unanswered)...)
+	all := e.phase(0, len(e.phases))
+	r.Latency, r.Elapsed = all.Latency, all.Elapsed
 	r.Faults = []result.Fault{}
 	for _, x := range e.faults {
 		r.Faults = append(r.Faults, e.faultResult(x))
@@ -60,13 +56,13 @@ func (e *Engine) Result() *result.Replay {
 }
 
 func (e *Engine) upstream(u *up) *result.Upstream {
-	var whole []*histogram.Histogram
+	var whole, others []*histogram.Histogram
 	for k := range u.latency {
-		whole = append(whole, &u.latency[k])
+		whole, others = append(whole, &u.latency[k]), append(others, &u.unanswered[k])
 	}
 	out := &result.Upstream{
 		Requests: u.requests, Answered: u.answered, Failed: u.failed, ClientLeft: u.left, Retried: u.retried,
-		Latency: e.latencies.Latency(whole...), Sessions: u.sessions, Backends: map[string]*result.Backend{},
+		Latency: e.latencies.Latency(whole...), Elapsed: e.latencies.Latency(append(whole, others...)...), Sessions: u.sessions, Backends: map[string]*result.Backend{},
 	}
 	out.RecordedInFlight = u.durations.most
 	d := &e.res.Trace.Durations
@@ -96,7 +92,7 @@ func (e *Engine) upstream(u *up) *result.Upstream {
 		}
 		b := &result.Backend{
 			State: m.State.String(), Requests: requests, Answered: s.latency.Count, Failed: s.failed, ClientLeft: s.left,
-			Latency: e.latencies.Latency(&s.latency), PeakInFlight: int(s.peak), SecondsOut: s.outTime.Seconds() / float64(len(u.views)),
+			Latency: e.latencies.Latency(&s.latency), Elapsed: e.latencies.Latency(&s.latency, &s.lost), PeakInFlight: int(s.peak), SecondsOut: s.outTime.Seconds() / float64(len(u.views)),
 		}
 		if picks > 0 {
 			b.Share = float64(requests) / float64(picks)
@@ -140,6 +136,9 @@ func (e *Engine) rows() result.Timeline {
 		if x.latency != nil {
 			row.P50, row.P95, row.P99 = x.latency.Quantile(0.5), x.latency.Quantile(0.95), x.latency.Quantile(0.99)
 		}
+		var all histogram.Sketch
+		x.all(&all)
+		row.Elapsed = result.Percentiles{P50: all.Quantile(0.5), P95: all.Quantile(0.95), P99: all.Quantile(0.99)}
 		for _, u := range e.ups {
 			boxes := map[string]result.TimelineBox{}
 			for k := range u.servers {
@@ -154,9 +153,7 @@ func (e *Engine) rows() result.Timeline {
 	for i := 0; i < len(e.timeline.rows); i += per {
 		var all histogram.Sketch
 		for k := i; k < min(i+per, len(e.timeline.rows)); k++ {
-			if l := e.timeline.rows[k].latency; l != nil {
-				histogram.Join(&all, l)
-			}
+			e.timeline.rows[k].all(&all)
 		}
 		t.Coarse = append(t.Coarse, result.CoarseRow{At: float64(i) * t.Bucket, P50: all.Quantile(0.5), P95: all.Quantile(0.95), P99: all.Quantile(0.99)})
 	}

@@ -10,7 +10,8 @@ import (
 // belong to the one in which they arrived.
 type phase struct {
 	began                            tick.Time
-	requests, answered, failed, left int64 // answered: without a backend; the rest is in the latencies
+	requests, answered, failed, left int64               // answered: without a backend; the rest is in the latencies
+	elsewhere                        histogram.Histogram // requests that came to no upstream
 }
 
 // newPhase begins one now, and returns its number.
@@ -22,6 +23,7 @@ func (e *Engine) newPhase() int {
 	e.phases = append(e.phases, phase{began: e.now})
 	for _, u := range e.ups {
 		u.latency = append(u.latency, histogram.Histogram{})
+		u.unanswered = append(u.unanswered, histogram.Histogram{})
 	}
 	return n
 }
@@ -29,7 +31,7 @@ func (e *Engine) newPhase() int {
 // phase puts several together.
 func (e *Engine) phase(from, to int) result.Phase {
 	var p result.Phase
-	var all []*histogram.Histogram
+	var answered, others []*histogram.Histogram
 	for i := from; i < to; i++ {
 		p.Requests += e.phases[i].requests
 		p.Answered += e.phases[i].answered
@@ -37,13 +39,14 @@ func (e *Engine) phase(from, to int) result.Phase {
 		p.ClientLeft += e.phases[i].left
 		for _, u := range e.ups {
 			p.Answered += u.latency[i].Count
-			all = append(all, &u.latency[i])
+			answered, others = append(answered, &u.latency[i]), append(others, &u.unanswered[i])
 		}
+		others = append(others, &e.phases[i].elsewhere)
 	}
 	if p.Requests > 0 {
 		p.ErrorRate = float64(p.Failed) / float64(p.Requests)
 	}
-	p.Latency = e.latencies.Latency(all...)
+	p.Latency, p.Elapsed = e.latencies.Latency(answered...), e.latencies.Latency(append(answered, others...)...)
 	return p
 }
 

@@ -31,7 +31,7 @@ type server struct {
 	worked  tick.Time // by all workers together
 	under   uint64    // faults that strike it now, as bits
 
-	latency histogram.Histogram // of what it answered
+	latency histogram.Histogram // of attempts that it answered
 	condition
 	slow     float64
 	up       *up
@@ -46,11 +46,12 @@ type server struct {
 	log      rng.LogNormal       // of service, or of fallback
 	name     string              // UPSTREAM.BACKEND
 	failed   int64
-	left     int64     // attempts whose clients left
-	outs     int       // how many proxies have it out of rotation
-	outTime  tick.Time // of all proxies together
-	lined    int64     // attempts that waited in the backlog
-	linedFor tick.Time // how long, together
+	lost     histogram.Histogram // of attempts that it did not answer, until they failed or their clients left
+	left     int64               // attempts whose clients left
+	outs     int                 // how many proxies have it out of rotation
+	outTime  tick.Time           // of all proxies together
+	lined    int64               // attempts that waited in the backlog
+	linedFor tick.Time           // how long, together
 }
 
 // serviceKind is where service times come from.

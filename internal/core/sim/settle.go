@@ -40,6 +40,7 @@ func (e *Engine) ends(i int32, o upstream.Outcome) bool {
 			e.timeline.last.answer(waited)
 		}
 	} else {
+		e.latencies.Add(&s.lost, int64(e.now-r.a.Began+w.ahead))
 		switch o.Kind {
 		case upstream.ClientLeft:
 			s.left++
@@ -148,11 +149,11 @@ func (e *Engine) cause(o upstream.Outcome, stream bool) {
 
 // left counts a request whose client left.
 func (e *Engine) left(r *inFlight) {
+	e.unanswered(r)
 	e.views[r.view].up.left++
 	e.res.ClientLeft++
 	e.phases[r.phase].left++
-	e.row().left++
-	e.latencies.Add(&e.unanswered, int64(e.now-r.arrived))
+	e.timeline.last.left++
 	e.saved(r)
 	for k := range e.faults {
 		if r.met&(1<<k) != 0 {
@@ -181,16 +182,23 @@ func (e *Engine) clientLeaves(i int32) {
 
 // fail counts a request that failed in the end.
 func (e *Engine) fail(r *inFlight) {
-	e.latencies.Add(&e.unanswered, int64(e.now-r.arrived))
+	e.unanswered(r)
 	e.res.Failed++
 	e.phases[r.phase].failed++
-	e.row().failed++
+	e.timeline.last.failed++
 	for k := range e.faults {
 		if r.met&(1<<k) != 0 {
 			e.faults[k].met++
 			e.faults[k].lost++
 		}
 	}
+}
+
+// unanswered counts the time of a request that ends without an answer.
+func (e *Engine) unanswered(r *inFlight) {
+	waited := int64(e.now - r.arrived)
+	e.latencies.Add(&e.views[r.view].up.unanswered[r.phase], waited)
+	e.row().unanswered(waited)
 }
 
 // saved counts a request that met faults and was answered all the same.

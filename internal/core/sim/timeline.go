@@ -19,8 +19,9 @@ type timeline struct {
 
 type row struct {
 	answered, failed, left int64
-	latency                *histogram.Sketch
-	requests, open         []int32 // by backend
+	latency                *histogram.Sketch // of answered requests
+	others                 *histogram.Sketch // of those that failed or whose clients left
+	requests, open         []int32           // by backend
 }
 
 func newTimeline(backends int) *timeline {
@@ -54,7 +55,7 @@ func (t *timeline) double() {
 			a.answered += b.answered
 			a.failed += b.failed
 			a.left += b.left
-			a.latency = histogram.Join(a.latency, b.latency)
+			a.latency, a.others = histogram.Join(a.latency, b.latency), histogram.Join(a.others, b.others)
 			for k := range a.requests {
 				a.requests[k] += b.requests[k]
 				a.open[k] = b.open[k]
@@ -66,6 +67,23 @@ func (t *timeline) double() {
 	t.rows = half
 	t.width *= 2
 	t.end = t.width * tick.Time(len(t.rows))
+}
+
+// unanswered counts the time of a request that ended without an answer.
+func (r *row) unanswered(ns int64) {
+	if r.others == nil {
+		r.others = new(histogram.Sketch)
+	}
+	r.others.Add(ns)
+}
+
+// all adds the times of all requests that ended in the row.
+func (r *row) all(to *histogram.Sketch) {
+	for _, x := range []*histogram.Sketch{r.latency, r.others} {
+		if x != nil {
+			histogram.Join(to, x)
+		}
+	}
 }
 
 func (r *row) answer(ns int64) {

@@ -25,7 +25,8 @@ type up struct {
 	holder                                    []int16  // by session, backend+1; who holds the application's session
 	sessions                                  result.Sessions
 	requests, answered, failed, left, retried int64
-	latency                                   []histogram.Histogram // by phase
+	latency                                   []histogram.Histogram // of answered requests, by phase
+	unanswered                                []histogram.Histogram // of those that failed or whose clients left, by phase
 	calm                                      tick.Time             // when last nothing waited for a worker or in the queue
 	waited                                    int64                 // how many did since then, at the last look
 	durations                                 durations

@@ -36,6 +36,7 @@ type Figures struct {
 	P50           float64  `json:"p50"`
 	P95           float64  `json:"p95"`
 	P99           float64  `json:"p99"`
+	ElapsedP99    float64  `json:"elapsed_p99"` // of all requests, those that failed or whose clients left included
 	Failed        int64    `json:"failed"`
 	Retried       int64    `json:"retried"`
 	SessionsMoved int64    `json:"sessions_moved"`
@@ -83,9 +84,9 @@ func SideBySide(ctx context.Context, variants []Variant, upstreams []string, sou
 
 func figures(r *result.Replay, upstreams []string) Figures {
 	f := Figures{Retried: r.Retried, Duration: r.Duration, Throughput: r.Throughput, Failed: r.Failed}
-	l, moved := r.Latency, r.Sessions.Moved
+	l, elapsed, moved := r.Latency, r.Elapsed.P99, r.Sessions.Moved
 	if len(upstreams) > 0 {
-		l, moved, f.Failed, f.Retried = result.Latency{}, 0, 0, 0
+		l, elapsed, moved, f.Failed, f.Retried = result.Latency{}, 0, 0, 0, 0
 	}
 	for name, u := range r.Upstreams {
 		if len(upstreams) > 0 {
@@ -97,6 +98,7 @@ func figures(r *result.Replay, upstreams []string) Figures {
 			moved += u.Sessions.Moved
 			// Of several, the slowest: percentiles do not add up.
 			l.P50, l.P95, l.P99 = max(l.P50, u.Latency.P50), max(l.P95, u.Latency.P95), max(l.P99, u.Latency.P99)
+			elapsed = max(elapsed, u.Elapsed.P99)
 		}
 		if len(u.Backends) > 1 {
 			f.Spread = max(f.Spread, u.Imbalance.MaxOverMean)
@@ -105,7 +107,7 @@ func figures(r *result.Replay, upstreams []string) Figures {
 			f.PeakInFlight = max(f.PeakInFlight, b.PeakInFlight)
 		}
 	}
-	f.P50, f.P95, f.P99, f.SessionsMoved = l.P50, l.P95, l.P99, moved
+	f.P50, f.P95, f.P99, f.ElapsedP99, f.SessionsMoved = l.P50, l.P95, l.P99, elapsed, moved
 	if r.Leave != nil && r.Leave.Requests > 0 {
 		f.MovedOnLeave = &r.Leave.Share
 	}
@@ -123,6 +125,7 @@ var Measures = []struct {
 	{"p50", false, func(f *Figures) (float64, bool) { return f.P50, f.P50 > 0 }},
 	{"p95", false, func(f *Figures) (float64, bool) { return f.P95, f.P95 > 0 }},
 	{"p99", false, func(f *Figures) (float64, bool) { return f.P99, f.P99 > 0 }},
+	{"elapsed_p99", false, func(f *Figures) (float64, bool) { return f.ElapsedP99, f.ElapsedP99 > 0 }},
 	{"failed", false, func(f *Figures) (float64, bool) { return float64(f.Failed), true }},
 	{"retried", false, func(f *Figures) (float64, bool) { return float64(f.Retried), true }},
 	{"sessions_moved", false, func(f *Figures) (float64, bool) { return float64(f.SessionsMoved), true }},

@@ -14,20 +14,22 @@ import (
 // by search: with more, or less, of its own requests at every moment.
 type LoadLimit struct {
 	Upstream    string      `json:"upstream"`
-	Backend     string      `json:"backend"`  // that it loses: the one of the most weight
-	Load        float64     `json:"holds"`    // times the load at which losing it costs hardly more than it costs anyway; 0: none was found
-	TooMuch     *float64    `json:"too_much"` // times the load at which it costs more; null: none was found
-	Rate        float64     `json:"rate"`     // requests a second to the upstream at what it holds, while the backend is gone
-	Failed      float64     `json:"failed"`   // share of its requests that fail at what is too much
-	P99         float64     `json:"p99"`      // and how long those that are answered take
+	Backend     string      `json:"backend"`     // that it loses: the one of the most weight
+	Load        float64     `json:"holds"`       // times the load at which losing it costs hardly more than it costs anyway; 0: none was found
+	TooMuch     *float64    `json:"too_much"`    // times the load at which it costs more; null: none was found
+	Rate        float64     `json:"rate"`        // requests a second to the upstream at what it holds, while the backend is gone
+	Failed      float64     `json:"failed"`      // share of its requests that fail at what is too much
+	P99         float64     `json:"p99"`         // and how long those that are answered take
+	ElapsedP99  float64     `json:"elapsed_p99"` // and all, those that fail included
 	Undisturbed Undisturbed `json:"anyway"`
 }
 
 // Undisturbed is what losing a backend costs with a quarter of the load, when there is room
 // for all.
 type Undisturbed struct {
-	Failed float64 `json:"failed"`
-	P99    float64 `json:"p99"`
+	Failed     float64 `json:"failed"`
+	P99        float64 `json:"p99"`
+	ElapsedP99 float64 `json:"elapsed_p99"`
 }
 
 // searchedPart is one upstream under search. What requests meet is looked at once the
@@ -160,11 +162,11 @@ func (p *searchedPart) step(res *result.Replay, more float64, length time.Durati
 	f := res.Faults[1].During
 	tried := p.next
 	if tried == leastLoad {
-		p.limit.Undisturbed = Undisturbed{f.ErrorRate, f.Latency.P99}
+		p.limit.Undisturbed = Undisturbed{f.ErrorRate, f.Latency.P99, f.Elapsed.P99}
 	}
 	allowed := (p.limit.Undisturbed.Failed+more)*float64(f.Requests) + unlucky
-	if float64(f.Failed) > allowed || f.Latency.P99 > slower*p.limit.Undisturbed.P99 && p.limit.Undisturbed.P99 > 0 {
-		p.high, p.limit.Failed, p.limit.P99 = tried, f.ErrorRate, f.Latency.P99
+	if float64(f.Failed) > allowed || f.Elapsed.P99 > slower*p.limit.Undisturbed.ElapsedP99 && p.limit.Undisturbed.ElapsedP99 > 0 {
+		p.high, p.limit.Failed, p.limit.P99, p.limit.ElapsedP99 = tried, f.ErrorRate, f.Latency.P99, f.Elapsed.P99
 	} else {
 		p.low, p.limit.Load, p.limit.Rate = tried, tried, float64(f.Requests)/length.Seconds()
 	}

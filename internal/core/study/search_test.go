@@ -77,10 +77,10 @@ func TestTheSearch(t *testing.T) {
 	}
 	// Slower is too much as well, and two failures are chance.
 	p := searchedPart{next: leastLoad, known: true}
-	p.step(&result.Replay{Faults: []result.Fault{{}, {During: result.Phase{Requests: 100, Latency: result.Latency{P99: 0.1}}}}}, 0.01, time.Second)
-	p.step(&result.Replay{Faults: []result.Fault{{}, {During: result.Phase{Requests: 100, Failed: 3, Latency: result.Latency{P99: 0.29}}}}}, 0.01, time.Second)
+	p.step(&result.Replay{Faults: []result.Fault{{}, {During: result.Phase{Requests: 100, Elapsed: result.Latency{P99: 0.1}}}}}, 0.01, time.Second)
+	p.step(&result.Replay{Faults: []result.Fault{{}, {During: result.Phase{Requests: 100, Failed: 3, Elapsed: result.Latency{P99: 0.29}}}}}, 0.01, time.Second)
 	assert.InDelta(t, 0.5, p.limit.Load, 1e-9)
-	p.step(&result.Replay{Faults: []result.Fault{{}, {During: result.Phase{Requests: 100, Latency: result.Latency{P99: 0.31}}}}}, 0.01, time.Second)
+	p.step(&result.Replay{Faults: []result.Fault{{}, {During: result.Phase{Requests: 100, Elapsed: result.Latency{P99: 0.31}}}}}, 0.01, time.Second)
 	assert.InDelta(t, 1, p.high, 1e-9)
 }
 

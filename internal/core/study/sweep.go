@@ -60,6 +60,8 @@ type SweepPart struct {
 	ErrorRate float64 `json:"error_rate"`
 	P50       float64 `json:"p50"`
 	P99       float64 `json:"p99"`
+	// ElapsedP99 is of all requests, those that failed or whose clients left included.
+	ElapsedP99 float64 `json:"elapsed_p99"`
 }
 
 // SweepCase is what came of failing something in one way.
@@ -352,7 +354,7 @@ func (r *sweeping) cases(all []SweepCase, group []int, out *Sweep) error {
 }
 
 func partOf(p result.Phase) SweepPart {
-	return SweepPart{Requests: p.Requests, Failed: p.Failed, ErrorRate: p.ErrorRate, P50: p.Latency.P50, P99: p.Latency.P99}
+	return SweepPart{Requests: p.Requests, Failed: p.Failed, ErrorRate: p.ErrorRate, P50: p.Latency.P50, P99: p.Latency.P99, ElapsedP99: p.Elapsed.P99}
 }
 
 // without reports whether all backends of an upstream are among those that fail.
@@ -385,7 +387,7 @@ func singlePoints(c *config.Config, targets []target, base *result.Replay) []Sin
 func (s *Sweep) finish() {
 	slices.SortStableFunc(s.Cases, func(a, b SweepCase) int {
 		return cmp.Or(
-			cmp.Compare(b.During.Failed, a.During.Failed), cmp.Compare(b.During.P99, a.During.P99), cmp.Compare(b.During.P50, a.During.P50),
+			cmp.Compare(b.During.Failed, a.During.Failed), cmp.Compare(b.During.ElapsedP99, a.During.ElapsedP99), cmp.Compare(b.During.P50, a.During.P50),
 			cmp.Compare(b.SessionsLost, a.SessionsLost), cmp.Compare(b.Retried, a.Retried), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Kind, b.Kind),
 		)
 	})

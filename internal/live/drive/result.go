@@ -23,7 +23,7 @@ func Result(samples []Sample, partial bool) *result.Replay {
 	r.Model.Backends, r.Model.Instances, r.Model.Stamp = map[string]result.BackendModel{}, 1, "start"
 	clients := map[uint32]bool{}
 	last := time.Duration(0)
-	var took []time.Duration
+	var took Times
 	by := map[string][]Sample{}
 	for i := range samples {
 		s := &samples[i]
@@ -38,8 +38,8 @@ func Result(samples []Sample, partial bool) *result.Replay {
 			r.Errors[s.Fail]++
 		default:
 			r.Answered++
-			took = append(took, s.Took)
 		}
+		took.Add(s)
 		if s.Backend != "" {
 			by[s.Backend] = append(by[s.Backend], *s)
 		}
@@ -52,7 +52,7 @@ func Result(samples []Sample, partial bool) *result.Replay {
 	if r.Duration > 0 {
 		r.Throughput = float64(r.Answered) / r.Duration
 	}
-	r.Latency = Latency(took)
+	r.Latency, r.Elapsed = took.Latencies()
 	for name, of := range by {
 		up, backend, ok := strings.Cut(name, ".")
 		if !ok {
@@ -64,23 +64,23 @@ func Result(samples []Sample, partial bool) *result.Replay {
 			r.Upstreams[up] = u
 		}
 		b := &result.Backend{State: "up", Requests: int64(len(of))}
-		var took []time.Duration
+		var took Times
 		for i := range of {
+			took.Add(&of[i])
 			if of[i].Fail == cause.None && !of[i].Cut {
 				b.Answered++
-				took = append(took, of[i].Took)
 			} else if of[i].Fail != cause.None {
 				b.Failed++
 			}
 		}
-		b.Latency = Latency(took)
+		b.Latency, b.Elapsed = took.Latencies()
 		u.Backends[backend] = b
 		u.Order = append(u.Order, backend)
 		u.Requests, u.Answered, u.Failed = u.Requests+b.Requests, u.Answered+b.Answered, u.Failed+b.Failed
 	}
 	for up, u := range r.Upstreams {
 		slices.Sort(u.Order)
-		var took []time.Duration
+		var took Times
 		for _, name := range u.Order {
 			b := u.Backends[name]
 			b.Share, b.FairShare = float64(b.Requests)/float64(u.Requests), 1/float64(len(u.Order))
@@ -88,13 +88,11 @@ func Result(samples []Sample, partial bool) *result.Replay {
 			if up == "answers" {
 				full = name
 			}
-			for _, s := range by[full] {
-				if s.Fail == cause.None && !s.Cut {
-					took = append(took, s.Took)
-				}
+			for i := range by[full] {
+				took.Add(&by[full][i])
 			}
 		}
-		u.Latency = Latency(took)
+		u.Latency, u.Elapsed = took.Latencies()
 		Unevenness(u, nil)
 	}
 	sessions(r, samples)
@@ -102,6 +100,25 @@ func Result(samples []Sample, partial bool) *result.Replay {
 	r.Engine.WallSeconds = r.Duration
 	r.Engine.RequestsPerSecond = r.Throughput
 	return r
+}
+
+// Times are how long requests took. The zero value has none.
+type Times struct{ answered, all []time.Duration }
+
+// Add adds a request, unless it was cut off.
+func (t *Times) Add(s *Sample) {
+	if s.Cut {
+		return
+	}
+	t.all = append(t.all, s.Took)
+	if s.Fail == cause.None {
+		t.answered = append(t.answered, s.Took)
+	}
+}
+
+// Latencies returns those of answered requests, and of all.
+func (t *Times) Latencies() (answered, all result.Latency) {
+	return Latency(t.answered), Latency(t.all)
 }
 
 // Unevenness fills in how unevenly an upstream's requests are spread, by weight; nil
@@ -174,7 +191,7 @@ func Timeline(samples []Sample, bucket float64) result.Timeline {
 		end = max(end, (samples[i].Due + samples[i].Took).Seconds())
 	}
 	rows := int(end/bucket) + 1
-	took := make([][]time.Duration, rows)
+	took := make([]Times, rows)
 	for i := range rows {
 		t.Rows = append(t.Rows, result.TimelineRow{At: float64(i) * bucket, Upstreams: map[string]map[string]result.TimelineBox{}})
 	}
@@ -188,8 +205,8 @@ func Timeline(samples []Sample, bucket float64) result.Timeline {
 			row.Failed++
 		default:
 			row.Answered++
-			took[ended] = append(took[ended], s.Took)
 		}
+		took[ended].Add(s)
 		up, backend, ok := strings.Cut(s.Backend, ".")
 		if s.Backend == "" {
 			continue
@@ -200,12 +217,17 @@ func Timeline(samples []Sample, bucket float64) result.Timeline {
 		Box(&t, up, backend, s.Due, s.Due+max(s.Took, s.Held))
 	}
 	for i := range t.Rows {
-		l := Latency(took[i])
+		l, all := took[i].Latencies()
 		t.Rows[i].P50, t.Rows[i].P95, t.Rows[i].P99 = l.P50, l.P95, l.P99
+		t.Rows[i].Elapsed = result.Percentiles{P50: all.P50, P95: all.P95, P99: all.P99}
 	}
 	per := t.PerRow()
 	for i := 0; i < rows; i += per {
-		l := Latency(slices.Concat(took[i:min(i+per, rows)]...))
+		var part []time.Duration
+		for _, t := range took[i:min(i+per, rows)] {
+			part = append(part, t.all...)
+		}
+		l := Latency(part)
 		t.Coarse = append(t.Coarse, result.CoarseRow{At: t.Rows[i].At, P50: l.P50, P95: l.P95, P99: l.P99})
 	}
 	return t

@@ -126,7 +126,7 @@ func (s *stage) connections(r *result.Replay, access []accesslog.Line) {
 func (s *stage) upstream(cfg *config.Upstream, answers *result.Upstream, st *status.Upstream, access []accesslog.Line) *result.Upstream {
 	u := &result.Upstream{Backends: map[string]*result.Backend{}}
 	if answers != nil {
-		u.Latency, u.Sessions = answers.Latency, answers.Sessions
+		u.Latency, u.Elapsed, u.Sessions = answers.Latency, answers.Elapsed, answers.Sessions
 	}
 	spans := map[string][][2]time.Time{}
 	for i := range access {
@@ -317,21 +317,21 @@ func (s *stage) outAndBack(r *result.Replay, up, backend string, from, over floa
 
 func phase(samples []drive.Sample) result.Phase {
 	var p result.Phase
-	var took []time.Duration
+	var took drive.Times
 	for i := range samples {
 		p.Requests++
+		took.Add(&samples[i])
 		switch x := &samples[i]; {
 		case x.Cut:
 		case x.Fail != cause.None:
 			p.Failed++
 		default:
 			p.Answered++
-			took = append(took, x.Took)
 		}
 	}
 	if p.Requests > 0 {
 		p.ErrorRate = float64(p.Failed) / float64(p.Requests)
 	}
-	p.Latency = drive.Latency(took)
+	p.Latency, p.Elapsed = took.Latencies()
 	return p
 }
