@@ -45,15 +45,15 @@ type pageUpstream struct {
 
 type pageBackend struct {
 	Name, State, Requests, Share, Fair, Failed, P50, P99, Elapsed, Peak, Out string
-	ShareWide, FairWide                                             string // per cent of the bar
-	Bad                                                             bool
+	ShareWide, FairWide                                                      string // per cent of the bar
+	Bad                                                                      bool
 }
 
 type pageCause struct{ Name, Requests, Wide string }
 
 type pageFelt struct {
 	Fault, When, Requests, Failed, Share, P50, P95, P99, Elapsed50, Elapsed95, Elapsed99 string
-	Bad                                                       bool
+	Bad                                                                                  bool
 }
 
 type pageEvent struct{ At, Who, What, Text string }
