@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -16,6 +17,7 @@ import (
 	"kestrix/internal/core/check"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/trace"
 	"kestrix/internal/live/inspect"
 )
 
@@ -142,6 +144,11 @@ func readFile(name string) ([]byte, error) {
 // its errors are printed, warnings stop nobody.
 func usable(env *Env, name string, with []string) (*source, error) {
 	s, err := readConfig(name, with)
+	if err != nil || slices.ContainsFunc(s.found, func(f config.Finding) bool { return f.Severity == config.Error }) {
+		if what := traceIn(name); what != "" {
+			return nil, unusable(fmt.Errorf("%s is a trace (%s), and a configuration is wanted in its place; the configuration comes first: CONFIG %s", name, what, name))
+		}
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -149,6 +156,29 @@ func usable(env *Env, name string, with []string) (*source, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// traceIn returns what kind of trace a file is that cannot be used as a configuration;
+// empty if it is none.
+func traceIn(name string) string {
+	if strings.HasSuffix(name, ".hcl") {
+		return ""
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	r, err := trace.NewReader(name, f, trace.Options{})
+	if err != nil {
+		return ""
+	}
+	defer r.Close()
+	var rec trace.Record
+	if r.Next(&rec) != nil {
+		return ""
+	}
+	return r.Format.Title
 }
 
 // refuse prints the errors among findings and says that they stop the command.

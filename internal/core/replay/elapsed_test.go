@@ -1,6 +1,8 @@
 package replay
 
 import (
+	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -37,4 +39,18 @@ func TestWaitingForAFailureIsTold(t *testing.T) {
 		}
 	}
 	assert.Greater(t, rows, 30)
+}
+
+// TestSessionsAreCountedOnce: one that moves again and again has moved, as it was seen,
+// once; upstream and result count alike.
+func TestSessionsAreCountedOnce(t *testing.T) {
+	var sc strings.Builder
+	for i := range 6 {
+		fmt.Fprintf(&sc, "fault \"%d\" {\n backend = \"app.b%d\"\n kind = \"park\"\n at = \"%ds\"\n until = \"%ds\"\n}\n", i, i%3, 5+i*5, 10+i*5)
+	}
+	r := run(t, pool(t, 3, "round-robin", "sticky {\n by = \"cookie\"\n}"), sc.String(), even(3000, 20*time.Millisecond, 20), Options{})
+	assert.Equal(t, int64(20), r.Sessions.Seen)
+	assert.Equal(t, int64(20), r.Sessions.Moved)
+	assert.Equal(t, r.Sessions.Moved, r.Upstreams["app"].Sessions.Moved)
+	assert.Greater(t, r.Sessions.Misses, int64(20), "each move is a request that its session is not held for")
 }

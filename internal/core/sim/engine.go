@@ -85,7 +85,8 @@ type counts struct {
 	routes    []int64 // requests by position in supply.refs
 	phases    []phase
 	latencies histogram.Set
-	openNow   []int32 // by server, in flight when the last row of the timeline ended
+	moved     sessionSet // sessions that moved, wherever that was
+	openNow   []int32    // by server, in flight when the last row of the timeline ended
 	res       result.Replay
 }
 

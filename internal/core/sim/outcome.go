@@ -31,7 +31,6 @@ func (e *Engine) Result() *result.Replay {
 	}
 	for _, u := range e.ups {
 		r.Upstreams[u.cfg.Name] = e.upstream(u)
-		r.Sessions.Moved += u.sessions.Moved
 		r.Sessions.Refused += u.sessions.Refused
 		r.Sessions.Misses += u.sessions.Misses
 	}

@@ -172,7 +172,8 @@ func (e *Engine) place(i int32, v upstream.Verdict) bool {
 // seated gives a session the seat that a verdict says.
 func (e *Engine) seated(u *up, session uint32, v upstream.Verdict) {
 	if v.Moved() {
-		u.sessions.Moved++
+		u.sessions.Moved += u.moved.add(session)
+		e.res.Sessions.Moved += e.moved.add(session)
 	}
 	if u.cookie {
 		u.seat[session] = int16(v.Seat) + 1

@@ -24,6 +24,7 @@ type up struct {
 	issued                                    []uint32 // by session, when its cookie was issued, in seconds
 	holder                                    []int16  // by session, backend+1; who holds the application's session
 	sessions                                  result.Sessions
+	moved                                     sessionSet // those that moved here
 	requests, answered, failed, left, retried int64
 	latency                                   []histogram.Histogram // of answered requests, by phase
 	unanswered                                []histogram.Histogram // of those that failed or whose clients left, by phase
@@ -58,6 +59,22 @@ type probeView struct {
 	open     bool
 	out      bool // of rotation
 	outSince tick.Time
+}
+
+// sessionSet is a set of sessions, by their numbers, as bits.
+type sessionSet []uint64
+
+// add adds a session, and returns 1 if it was not there, else 0.
+func (s *sessionSet) add(session uint32) int64 {
+	at, bit := int(session/64), uint64(1)<<(session%64)
+	if at >= len(*s) {
+		*s = append(*s, make([]uint64, max(at+1-len(*s), len(*s)))...)
+	}
+	if (*s)[at]&bit != 0 {
+		return 0
+	}
+	(*s)[at] |= bit
+	return 1
 }
 
 // see makes room for a session and counts a new one.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"math"
+	"net/netip"
 	"strings"
 	"time"
 )
@@ -96,7 +97,25 @@ func (c *combined) when(line []byte, i int, r *Record) (shut, column int, why st
 	if r.Time, r.WholeSecond, why = c.stamp(line[open+1 : shut]); why != "" {
 		return 0, open + 2, why
 	}
+	if gap := line[i:open]; len(gap) > len(" - - ") {
+		c.virtualHost(line[:i], gap, r)
+	}
 	return shut, 0, ""
+}
+
+// virtualHost reads the beginning of a line that has the host before the client, as in
+// "www.tern.example:443 192.0.2.1 - - [": of gap, what stands between the first field and
+// the time, there is one field more than there is otherwise, and it begins with an address.
+func (c *combined) virtualHost(first, gap []byte, r *Record) {
+	gap = gap[skipSpace(gap, 0):]
+	client := gap[:bareEnd(gap, 0)]
+	if bytes.Count(bytes.TrimRight(gap, " "), []byte(" ")) < 2 {
+		return // client, identity and user
+	}
+	if _, err := netip.ParseAddr(CanonicalClient(text(client))); err != nil {
+		return // a user whose name has spaces
+	}
+	r.Host, r.Client = known(first), client
 }
 
 // sizeAndAgent reads the bytes, or "-" for none, and the referer and user agent where

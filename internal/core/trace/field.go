@@ -1,6 +1,7 @@
 package trace
 
 import (
+	"bytes"
 	"fmt"
 	"math"
 	"strconv"
@@ -296,9 +297,12 @@ func (f *field) duration(r *Record, v []byte) string {
 		d, ok = decimal(v, f.unit)
 	}
 	if !ok {
+		d, ok = f.written(v)
+	}
+	if !ok {
 		x, err := strconv.ParseFloat(text(v), 64) // with an exponent
 		if err != nil || !(x*f.unit >= 0 && x*f.unit <= float64(longest)) {
-			return fmt.Sprintf("the duration %q is not a number of 0 or more", clip(v))
+			return fmt.Sprintf("the duration %q is not a number of 0 or more, nor a time such as 134ms", clip(v))
 		}
 		d = int64(math.Round(x * f.unit))
 	}
@@ -307,6 +311,19 @@ func (f *field) duration(r *Record, v []byte) string {
 	}
 	r.Duration = d
 	return ""
+}
+
+// written reads a duration that names its unit, as in 134ms or 1.5s, or has a comma for a
+// decimal point, as in 0,134.
+func (f *field) written(v []byte) (int64, bool) {
+	if bytes.Count(v, []byte(",")) == 1 && bytes.IndexByte(v, '.') < 0 {
+		v = bytes.Replace(v, []byte(","), []byte("."), 1)
+		if d, ok := decimal(v, f.unit); ok {
+			return d, true
+		}
+	}
+	d, err := time.ParseDuration(text(v))
+	return int64(d), err == nil && d >= 0
 }
 
 // time reads a time in the field's layout, or RFC 3339, or a number of units

@@ -9,7 +9,7 @@ type Format struct {
 	// IsLog says that its lines have further fields, which -fields names, and no
 	// columns, which -map renames.
 	IsLog bool
-	// Whole says that such a file is read as a whole, and has neither.
+	// Whole says that such a file is read as a whole.
 	Whole bool
 	// begins returns what reads the lines of a file that begins with a line, nil if it
 	// is of another format. header says that the line is but a header; why, what is
@@ -40,7 +40,7 @@ func (c *combined) forPieces(h *Reader) lineReader { return h.log }
 
 // Formats are all there are, those that are told by a line in the order in which they
 // are tried. It is read only.
-var Formats = []*Format{jsonLines, csvRows, commonLog, combinedLog, w3cLog, harFile, ownLines}
+var Formats = []*Format{jsonLines, csvRows, commonLog, combinedLog, w3cLog, harFile, jsonArray, ownLines}
 
 var (
 	jsonLines = &Format{
@@ -85,7 +85,8 @@ var (
 		Name: "har", Title: "HAR", Whole: true, append: appendHAR, between: ",\n", foot: "\n]}}\n",
 		head: "{\"log\":" + `{"version":"1.2","creator":{"name":"kestrix","version":"1"},"entries":[` + "\n",
 	}
-	ownLines = &Format{Name: "line", Title: "lines of the form given"}
+	jsonArray = &Format{Name: "json", Title: "JSON arrays", Whole: true, append: AppendJSON, head: "[\n", between: ",\n", foot: "\n]\n"}
+	ownLines  = &Format{Name: "line", Title: "lines of the form given"}
 )
 
 // FormatOf returns the format of a name, nil if there is none.

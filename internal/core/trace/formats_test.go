@@ -33,6 +33,13 @@ func TestFormatsAreRead(t *testing.T) {
 		{"CSV with header fields", "csv", Options{}, "path,headers,cookies\n/,\"{\"\"X\"\":\"\"y\"\"}\",a=b; c=d\n", []string{"path=/ 0 -1 X:y a=b c=d"}},
 		{"JSON Lines, renamed", "jsonl", Options{Map: "duration=took,path=req.uri,session=uid"},
 			`{"took":0.25,"duration":"no","req":{"uri":"/a","host":"h"},"uid":17,"protocol":"HTTP/2"}`, []string{"path=/a session=17 0 -1 250ms"}},
+		{"JSON Lines, an object called as a key", "jsonl", Options{Map: "path=request.uri,method=request.method"}, `{"request":{"uri":"/a","method":"GET"},"host":"h"}`, []string{"method=GET host=h path=/a 0 -1"}},
+		{"JSON array", "json", Options{Map: "duration=took"}, "[\n  {\"time\":1790000001,\"path\":\"/b\",\"took\":\"1.5s\"},\n  {\"time\":1790000000,\n  \"path\":\"/a\"}\n]\n",
+			[]string{"2026-09-21T14:13:20Z path=/a 0 -1", "2026-09-21T14:13:21Z path=/b 0 -1 1.5s"}},
+		{"durations as they are written", "csv", Options{}, "path;duration\n/a;134ms\n/b;0,134\n/c;2m3s\n/d;1e-3\n", []string{"path=/a 0 -1 134ms", "path=/b 0 -1 134ms", "path=/c 0 -1 2m3s", "path=/d 0 -1 1ms"}},
+		{"a log with the host first", "combined", Options{}, `www.tern.example:443 203.0.113.9 - - [23/Nov/2026:06:55:08 +0000] "GET /a HTTP/1.1" 200 12 "-" "u"` + "\n" + `203.0.113.9 - Mary Celeste [23/Nov/2026:06:55:08 +0000] "GET /a HTTP/1.1" 200 12 "-" "u"`,
+			[]string{at + "Z client=203.0.113.9 method=GET host=www.tern.example:443 path=/a agent=u 200 12", at + "Z client=203.0.113.9 method=GET path=/a agent=u 200 12"}},
+		{"HAR indented", "har", Options{}, "{\n    \"log\": {\n        \"entries\": [\n            {\"startedDateTime\": \"2026-11-23T06:55:08Z\", \"request\": {\"url\": \"https://h.example/\"}}\n        ]\n    }\n}\n", []string{at + "Z host=h.example path=/ 0 -1"}},
 		{"W3C Extended", "w3c", Options{}, "#Software: x\n#Version: 1.0\n#Fields: date time c-ip cs-method cs-uri-stem cs-uri-query sc-status sc-bytes time-taken cs(User-Agent) cs(Cookie) cs(X-Seat) s-ip\n" +
 			"2026-11-23 06:55:08 2001:db8::9 GET /a x=1 200 12 0.25 \"Tern \"\"App\"\"\" a=b;+c=d 14 192.0.2.1\n" +
 			"#Fields: time date c-ip cs-uri\n06:55:08.5\t2026-11-23\t-\thttp://h.example?q#top\n",
@@ -90,7 +97,9 @@ func TestWhatCannotBeReadSaysWhere(t *testing.T) {
 		{"HAR entry", Options{}, "{\"log\":{\"entries\":[\n{\"startedDateTime\":\"noon\"},\n{}]}}", `t.log:2:20: the time "noon" is not like`, 1},
 		{"HAR cut short", Options{}, "{\"log\":{\"entries\":[\n{\"time\":1}", "t.log:2:11: a , or ] is expected", -1},
 		{"no HAR", Options{}, "{\n\"a\": 1\n}", "there is no log with entries", -1},
-		{"JSON array", Options{}, "[{\"path\":\"/\"}]", "this is a JSON array; JSON Lines", -1},
+		{"JSON array of no objects", Options{}, "[{\"path\":\"/\"},\n1]", "t.log:2:1: an object in braces is expected", 1},
+		{"JSON array cut short", Options{}, "[{\"path\":\"/\"}", "t.log:1:14: a , or ] is expected", -1},
+		{"a duration below 0", Options{}, "path,duration\n/a,-3s\n/b,1\n", `the duration "-3s" is not a number of 0 or more, nor a time such as 134ms`, 1},
 		{"form", form, "a \"GET /\" 200\na GET / 200\n", `t.log:2:3: a quote is expected`, 1},
 		{"form status", form, "a \"GET /\" 20\n", `t.log:1:11: the status "20"`, 0},
 		{"form goes on", Options{Line: "{client}|{status}|"}, "a|200|b\n", `the line goes on with "b" where the template ends`, 0},
@@ -338,6 +347,7 @@ func FuzzW3C(f *testing.F) {
 }
 
 func FuzzHAR(f *testing.F) {
+	f.Add([]byte("[{\"path\":\"/\"},\n {\"duration\":\"0,5\"}]"))
 	f.Add([]byte(`{"log":{"entries":[{"startedDateTime":"2026-11-23T06:55:08Z","time":1,"request":{"url":"http://h/","headers":[{"name":"a","value":"b"}]}},{}]}}`))
 	fuzz(f, Options{Skip: true})
 }

@@ -1,21 +1,9 @@
 package trace
 
 import (
-	"bytes"
-	"cmp"
-	"fmt"
 	"math"
-	"slices"
 	"strings"
 )
-
-// har holds the entries of an HTTP Archive 1.2, sorted by time: browsers write
-// them in the order in which they were finished. It is the one format that is
-// read whole before its first record is given.
-type har struct {
-	entries []Record
-	at      int
-}
 
 // noHost stands in a URL, which cannot do without one, where the host is not
 // known (RFC 6761 section 6.4).
@@ -24,73 +12,8 @@ const noHost = "unknown.invalid"
 // harRoot is the key under which an archive keeps everything.
 const harRoot = `log`
 
-// maxHAR bounds what is held in memory.
-const maxHAR = 1 << 30
-
-func (h *har) next(rec *Record) bool {
-	if h.at >= len(h.entries) {
-		return false
-	}
-	*rec = h.entries[h.at]
-	h.at++
-	return true
-}
-
-// readHAR reads all entries. What follows an entry that cannot be read, and
-// cannot be passed over, comes as the error after those before it.
-func (r *Reader) readHAR() (*har, error) {
-	all, ok := r.lines.rest(maxHAR)
-	all = bytes.TrimPrefix(all, []byte("\xef\xbb\xbf"))
-	if r.lines.failed != nil {
-		return nil, r.failed(r.lines.failed, r.lines.line)
-	}
-	if !ok {
-		return nil, r.lost(1, fmt.Sprintf("a HAR file of more than %d MiB cannot be held in memory", maxHAR>>20))
-	}
-	if err := r.fits(); err != nil {
-		return nil, err
-	}
-	h, j := &har{}, &jsonl{line: all}
-	found := false
-	var stop error
-	line, seen := int64(1), 0
-	why := j.top(func(entry []byte, at int) bool {
-		found = true
-		var rec Record
-		rec.reset()
-		e := &jsonl{line: all[:at+len(entry)], i: at}
-		if why := e.entry(&rec); why != "" {
-			line, column := place(all, e.i)
-			stop = r.badAt(line, column, why)
-			return stop == nil
-		}
-		line += int64(bytes.Count(all[seen:at], []byte("\n")))
-		rec.Line, seen = line, at
-		h.entries = append(h.entries, rec)
-		return true
-	}, &found)
-	slices.SortStableFunc(h.entries, func(a, b Record) int { return cmp.Compare(a.Time, b.Time) })
-	if stop != nil {
-		return h, stop
-	}
-	if why != "" {
-		line, column := place(all, j.i)
-		return h, &LineError{Name: r.name, Line: line, Column: column, Why: why, CannotBeSkip: true}
-	}
-	if !found {
-		return nil, r.lost(1, "there is no log with entries, as a HAR file has; JSON Lines has one object a line")
-	}
-	return h, nil
-}
-
-// place returns line and column of an offset.
-func place(b []byte, at int) (int64, int) {
-	at = min(at, len(b))
-	return int64(bytes.Count(b[:at], []byte("\n"))) + 1, at - bytes.LastIndexByte(b[:at], '\n')
-}
-
-// top walks to log.entries and hands each entry out, until that says to stop.
-func (j *jsonl) top(each func(entry []byte, at int) bool, found *bool) string {
+// archive walks the list log.entries of an HTTP Archive.
+func archive(j *jsonl, each func(entry []byte, at int) bool, found *bool) string {
 	j.space()
 	stopped := false
 	why := j.object(func(key []byte) string {
@@ -102,17 +25,7 @@ func (j *jsonl) top(each func(entry []byte, at int) bool, found *bool) string {
 				return j.skip(0)
 			}
 			*found = true
-			return j.list(func() string {
-				start := j.i
-				if why := j.skip(0); why != "" {
-					return why
-				}
-				if !each(j.line[start:j.i], start) {
-					stopped = true
-					return "stop"
-				}
-				return ""
-			})
+			return j.each(each, &stopped)
 		})
 	})
 	if stopped {

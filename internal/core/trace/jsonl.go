@@ -24,7 +24,7 @@ const maxDepth = 64
 func (j *jsonl) parse(line []byte, r *Record) (int, string) {
 	j.line, j.i, j.scratch = line, 0, j.scratch[:0]
 	j.space()
-	if why := j.object(func(key []byte) string { return j.member("", key, r, 0) }); why != "" {
+	if why := j.record(r); why != "" {
 		return j.i + 1, why
 	}
 	j.space()
@@ -34,8 +34,14 @@ func (j *jsonl) parse(line []byte, r *Record) (int, string) {
 	return 0, ""
 }
 
+// record reads an object with the keys of the record.
+func (j *jsonl) record(r *Record) string {
+	return j.object(func(key []byte) string { return j.member("", key, r, 0) })
+}
+
 // member reads the value of a key into the record. Where columns were renamed,
-// one inside an object is named by its path, as in request.method.
+// one inside an object is named by its path, as in request.method, whatever the object is
+// called.
 func (j *jsonl) member(prefix string, key []byte, r *Record, depth int) string {
 	name := text(key)
 	if prefix != "" {
@@ -47,10 +53,10 @@ func (j *jsonl) member(prefix string, key []byte, r *Record, depth int) string {
 		f, ok = j.names.look(name)
 		ok = ok && (prefix == "" || j.names.columns[name].kind != passOver)
 	}
+	if j.names != nil && j.at('{') && j.names.within(name) && depth < maxDepth {
+		return j.object(func(inner []byte) string { return j.member(name, inner, r, depth+1) })
+	}
 	if !ok {
-		if j.names != nil && j.i < len(j.line) && j.line[j.i] == '{' && j.names.within(name) && depth < maxDepth {
-			return j.object(func(inner []byte) string { return j.member(name, inner, r, depth+1) })
-		}
 		return j.skip(0)
 	}
 	switch {

@@ -105,10 +105,10 @@ func (l *lines) nextEscape(from, to int) bool {
 	return l.escape < to
 }
 
-// peek returns the beginning of what is to come, at least a line of it unless
-// that is longer than half the longest.
-func (l *lines) peek() []byte {
-	for !l.eof && bytes.IndexByte(l.buf[l.at:l.end], '\n') < 0 && l.end-l.at < maxLine/2 {
+// peek returns the beginning of what is to come, at least a line of it, and as much as
+// enough wants, unless that is longer than half the longest line.
+func (l *lines) peek(enough func([]byte) bool) []byte {
+	for !l.eof && l.end-l.at < maxLine/2 && (bytes.IndexByte(l.buf[l.at:l.end], '\n') < 0 || !enough(l.buf[l.at:l.end])) {
 		if l.end == len(l.buf) {
 			l.buf = append(l.buf, make([]byte, len(l.buf))...)
 		}

@@ -40,7 +40,7 @@ type Reader struct {
 	log    *combined
 	w3c    *w3c
 	csv    *csv
-	har    *har
+	whole  *entries // of a file that is read as a whole; nil for others
 	names  *renames
 	o      Options
 	begun  bool
@@ -110,7 +110,7 @@ func (r *Reader) Next(rec *Record) error {
 			r.begin()
 		}
 	}
-	if r.har != nil || r.fatal != nil {
+	if r.whole != nil || r.fatal != nil {
 		return r.nextEntry(rec)
 	}
 	for {
@@ -192,7 +192,7 @@ func (r *Reader) scan(l *lines, rec *Record) bool {
 
 // begin tells formats that are known before their first line is.
 func (r *Reader) begin() {
-	head := bytes.TrimSpace(bytes.TrimPrefix(r.lines.peek(), []byte("\xef\xbb\xbf")))
+	head := bytes.TrimSpace(bytes.TrimPrefix(r.lines.peek(bracketed), []byte("\xef\xbb\xbf")))
 	if len(head) == 0 {
 		return
 	}
@@ -201,16 +201,24 @@ func (r *Reader) begin() {
 	}
 	switch inner := bytes.TrimLeft(head[1:], " \t\r\n"); {
 	case head[0] == '[' && (len(inner) == 0 || inner[0] == '{'):
-		r.fatal = r.lost(1, "this is a JSON array; JSON Lines, one object a line, or a HAR file are expected")
+		r.Format = jsonArray
+		r.whole, r.fatal = r.readWhole(array, (*jsonl).record)
 	case head[0] == '{' && (bytes.HasPrefix(inner, []byte("\"log\"")) || bytes.IndexByte(head[1:], '\n') == 0 || len(head) > 1 && head[1] == '\r'):
 		r.Format = harFile
-		r.har, r.fatal = r.readHAR()
+		r.whole, r.fatal = r.readWhole(archive, (*jsonl).entry)
 	}
+}
+
+// bracketed reports whether a beginning of a file shows what it is: if it is JSON, more of
+// it than the first bracket.
+func bracketed(head []byte) bool {
+	head = bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
+	return len(head) > 0 && (head[0] != '{' && head[0] != '[' || len(bytes.TrimLeft(head[1:], " \t\r\n")) >= len(`"log"`))
 }
 
 // nextEntry reads the next record of a file that is held whole.
 func (r *Reader) nextEntry(rec *Record) error {
-	if r.har != nil && r.har.next(rec) {
+	if r.whole != nil && r.whole.next(rec) {
 		r.Records++
 		return nil
 	}
@@ -244,7 +252,7 @@ func (r *Reader) detect(line []byte) (header bool, err error) {
 // fits returns which option has no place in the format that was found.
 func (r *Reader) fits() error {
 	switch f := r.Format; {
-	case r.o.Map != "" && (f.IsLog || f.Whole):
+	case r.o.Map != "" && (f.IsLog || f == harFile):
 		cure := ""
 		if f.IsLog {
 			cure = "; further fields of log lines are named by -fields, any other form by -line"

@@ -42,9 +42,15 @@ func (s *stage) result(samples []drive.Sample, partial bool) {
 	r.Sessions.Refused = r.Errors[cause.SessionRefused]
 	s.connections(r, access)
 	for _, u := range r.Upstreams {
-		r.Sessions.Moved += u.Sessions.Moved
 		r.Sessions.Misses += u.Sessions.Misses
 	}
+	moved := map[string]bool{}
+	for i := range access {
+		if a := &access[i]; a.Moved {
+			moved[who(a)] = true
+		}
+	}
+	r.Sessions.Moved = int64(len(moved))
 	countAccess(r, access)
 	s.health(r, events)
 	for _, f := range s.o.Scenario.Faults {
@@ -122,13 +128,21 @@ func (s *stage) connections(r *result.Replay, access []accesslog.Line) {
 	}
 }
 
+// who is what sessions are counted by.
+func who(a *accesslog.Line) string {
+	if a.Session != "" {
+		return "session " + a.Session
+	}
+	return a.Client
+}
+
 // upstream puts together what is known of one.
 func (s *stage) upstream(cfg *config.Upstream, answers *result.Upstream, st *status.Upstream, access []accesslog.Line) *result.Upstream {
 	u := &result.Upstream{Backends: map[string]*result.Backend{}}
 	if answers != nil {
 		u.Latency, u.Elapsed, u.Sessions = answers.Latency, answers.Elapsed, answers.Sessions
 	}
-	spans := map[string][][2]time.Time{}
+	spans, moved := map[string][][2]time.Time{}, map[string]bool{}
 	for i := range access {
 		a := &access[i]
 		if a.Upstream != cfg.Name {
@@ -142,16 +156,17 @@ func (s *stage) upstream(cfg *config.Upstream, answers *result.Upstream, st *sta
 		default:
 			u.Answered++
 		}
-		if a.Attempts > 1 {
+		if len(a.Tried) > 0 {
 			u.Retried++
 		}
 		if a.Moved {
-			u.Sessions.Moved++
+			moved[who(a)] = true
 		}
 		if a.Backend != "" {
 			spans[a.Backend] = append(spans[a.Backend], [2]time.Time{a.Time, a.Time.Add(a.Duration)})
 		}
 	}
+	u.Sessions.Moved = int64(len(moved))
 	total := uint64(0)
 	weights := map[string]float64{}
 	for _, b := range st.Backends {
@@ -166,7 +181,7 @@ func (s *stage) upstream(cfg *config.Upstream, answers *result.Upstream, st *sta
 			x.Share = float64(b.Requests) / float64(total)
 		}
 		if answers != nil && answers.Backends[b.Name] != nil {
-			x.Latency = answers.Backends[b.Name].Latency
+			x.Latency, x.Elapsed = answers.Backends[b.Name].Latency, answers.Backends[b.Name].Elapsed
 		}
 		u.Backends[b.Name] = x
 		u.Order = append(u.Order, b.Name)
