@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -132,13 +133,19 @@ func say(ts *testscript.TestScript, neg bool, args []string) {
 	ts.Check(os.WriteFile(ts.MkAbs("answers"), b, 0o644))
 }
 
-// hold NUMBER ADDRESS FILE [FROM TEXT] opens so many connections, as far as that
+// hold NUMBER ADDRESS FILE[:LEFT] [FROM TEXT] opens so many connections, as far as that
 // can be done, and closes them when the file is gone. They say nothing, or a text,
-// from an address.
+// from an address. With LEFT it waits until the proxy has closed all but so many.
 func hold(ts *testscript.TestScript, neg bool, args []string) {
 	n, err := strconv.Atoi(args[0])
 	ts.Check(err)
-	ts.Check(os.WriteFile(ts.MkAbs(args[2]), nil, 0o644))
+	file, most, settles := strings.Cut(args[2], ":")
+	left := 0
+	if settles {
+		left, err = strconv.Atoi(most)
+		ts.Check(err)
+	}
+	ts.Check(os.WriteFile(ts.MkAbs(file), nil, 0o644))
 	var open []net.Conn
 	d, text := net.Dialer{Timeout: time.Second}, ""
 	if len(args) > 3 {
@@ -154,7 +161,22 @@ func hold(ts *testscript.TestScript, neg bool, args []string) {
 		_, _ = io.WriteString(c, text) // it may have been closed for others
 		open = append(open, c)
 	}
-	name := ts.MkAbs(args[2])
+	for until := time.Now().Add(20 * time.Second); settles; time.Sleep(10 * time.Millisecond) {
+		still := 0
+		for _, c := range open {
+			_ = c.SetReadDeadline(time.Now().Add(time.Millisecond))
+			if _, err := c.Read(make([]byte, 1)); errors.Is(err, os.ErrDeadlineExceeded) {
+				still++
+			}
+		}
+		if still <= left {
+			break
+		}
+		if time.Now().After(until) {
+			ts.Fatalf("%d connections are still open, want %d", still, left)
+		}
+	}
+	name := ts.MkAbs(file)
 	go func() {
 		for {
 			if _, err := os.Stat(name); err != nil {
