@@ -59,6 +59,8 @@ type Case struct {
 	Times    float64 // how often each request comes, on average; 0 is once
 	Seed     uint64  // instead of that of the options; 0 for that
 	Only     string  // the upstream whose requests are replayed; empty for all
+	// RepeatAll has requests repeated whatever their method is.
+	RepeatAll bool
 }
 
 // Run replays one case. The error is that of reading the trace, or says which option cannot
@@ -170,7 +172,7 @@ func prepare(ctx context.Context, c Case, o Options) (*sim.Engine, *ingest.Plan,
 		return nil, nil, err
 	}
 	e, err := sim.New(ctx, cfg, c.Scenario, sim.Options{
-		Seed: o.Seed, Instances: o.Instances, Times: c.Times, Only: c.Only, Until: o.Part.Until, Sample: o.Leave, Stamp: o.Stamp, Recorded: o.Recorded,
+		Seed: o.Seed, Instances: o.Instances, Times: c.Times, Only: c.Only, Until: o.Part.Until, Sample: o.Leave, Stamp: o.Stamp, Recorded: o.Recorded, RepeatAll: c.RepeatAll,
 		Observe: o.Observe, Progress: o.Progress,
 	})
 	return e, p, err

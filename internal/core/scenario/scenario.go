@@ -49,10 +49,23 @@ type Fault struct {
 	Until    time.Duration // negative: never ends
 	Status   int
 	Rate     float64
+	After    time.Duration // of errors: how long one takes; negative: FastFailure of the service time
 	Factor   float64
 	FailsFor time.Duration // of flap
 	WorksFor time.Duration
 	Weight   int
+}
+
+// FastFailure is the part of its service time that a backend takes for an error, as an
+// application does that fails before it has done its work.
+const FastFailure = 0.02
+
+// Takes returns how long an error of the fault takes where an answer takes so long.
+func (f *Fault) Takes(service time.Duration) time.Duration {
+	if f.After >= 0 {
+		return f.After
+	}
+	return time.Duration(float64(service) * FastFailure)
 }
 
 // Expect is a condition on the result.
@@ -148,6 +161,9 @@ func fault(d *config.Decoder, n *config.Node, c *config.Config, names []string) 
 		Status: config.Get[int](n, "status"), Rate: config.Get[float64](n, "rate"),
 		Factor: config.Get[float64](n, "factor"), Weight: config.Get[int](n, "weight"),
 		FailsFor: config.Get[time.Duration](n, "fails_for"), WorksFor: config.Get[time.Duration](n, "works_for"),
+	}
+	if f.After = -1; n.Has("after") {
+		f.After = config.Get[time.Duration](n, "after")
 	}
 	if n.Has("until") {
 		f.Until = config.Get[time.Duration](n, "until")

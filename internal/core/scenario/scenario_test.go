@@ -197,7 +197,7 @@ func TestEveryKindOfFaultIsWhole(t *testing.T) {
 			assert.Subset(t, k.Keys, []string{"fails_for", "works_for"}, "%s: Keys", k.Name)
 		}
 		if k.Effect.Errors {
-			assert.Subset(t, k.Keys, []string{"status", "rate"}, "%s: Keys", k.Name)
+			assert.Subset(t, k.Keys, []string{"status", "rate", "after"}, "%s: Keys", k.Name)
 		}
 		assert.Equal(t, k.Effect.Slows, slices.Contains(k.Keys, "factor"), "%s: Keys", k.Name)
 	}

@@ -82,6 +82,7 @@ var Language = &config.Block{
 				{Name: "until", Type: config.Duration, Help: "when it ends; without it, never", Example: `"5m"`},
 				{Name: "status", Type: config.Whole, Default: "503", Min: "400", Max: "599", Help: "of errors and probe-lies: the status answered", Example: "503"},
 				{Name: "rate", Type: config.Percent, Default: `"100%"`, Help: "of errors and probe-lies: how many answers", Example: `"50%"`},
+				{Name: "after", Type: config.Duration, Help: "of errors and probe-lies: how long such an answer takes; 2 % of the service time, if not given, as an application that fails before it has done its work", Example: `"5ms"`},
 				{Name: "factor", Type: config.Number, Default: "10", Min: "0.001", Max: "1000000", Help: "of slow: how many times as long", Example: "10"},
 				{Name: "fails_for", Type: config.Duration, Default: `"5s"`, Min: `"1ms"`, Help: "of flap: how long it refuses each time", Example: `"5s"`},
 				{Name: "works_for", Type: config.Duration, Default: `"15s"`, Min: `"1ms"`, Help: "of flap: how long it works in between", Example: `"15s"`},

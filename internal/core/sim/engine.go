@@ -37,6 +37,7 @@ type Options struct {
 	Until     trace.Moment                // stops the clock; unset for the end of the arrivals
 	Sample    int                         // arrivals of a closed load that are kept
 	Stamp     string                      // reported with the result; empty is "start"
+	RepeatAll bool                        // requests are repeated whatever their method is
 	Recorded  bool                        // failures that the trace records happen again, as they were
 	Observe   func(Decision)              // is called with each decision; nil for nobody
 	Progress  func(bytes, requests int64) // is called now and then; nil for nobody
@@ -317,7 +318,7 @@ func (e *Engine) admit(a *ingest.Arrival, u *up, n uint64) int32 {
 
 // describe tells the core of a request that came now.
 func (e *Engine) describe(q *upstream.Request, a *ingest.Arrival, u *up, n uint64) {
-	q.ID, q.Key, q.SeatKey, q.Seat, q.SeatAge, q.Repeatable = n, a.Key, a.SeatKey, upstream.None, 0, a.Repeatable
+	q.ID, q.Key, q.SeatKey, q.Seat, q.SeatAge, q.Repeatable = n, a.Key, a.SeatKey, upstream.None, 0, a.Repeatable || e.o.RepeatAll
 	if u.cookie {
 		q.Seat = upstream.BackendID(u.seat[a.Session]) - 1
 		q.SeatAge = e.now.Sub(tick.Time(u.issued[a.Session]) * 1e9)

@@ -73,7 +73,9 @@ func (e *Engine) probeAnswered(v *view, s *server, gen uint32) {
 	case s.probeFails > 0:
 		status = 503
 	default:
-		status = s.status(e.o.Seed, uint64(v.index)<<48|uint64(s.index)<<32|uint64(gen), 0, true)
+		if f := s.error(e.o.Seed, uint64(v.index)<<48|uint64(s.index)<<32|uint64(gen), 0, true); f != nil {
+			status = f.Status
+		}
 	}
 	if !s.up.cfg.Probe.Passes(status) {
 		e.probeEnds(v, s, fmt.Sprintf("status %d", status))

@@ -157,7 +157,7 @@ func (e *Engine) place(i int32, v upstream.Verdict) bool {
 		// connection needs no event of its own.
 		r.sent = true
 		r.deadline = from.Add(e.refs[r.route].Waits.Answer)
-		e.work(s, waiting{i, r.gen, e.serviceTime(s, r.q.ID, r.a.Number, r.duration)}, from)
+		e.work(s, waiting{i, r.gen, e.takes(s, r)}, from)
 	case s.refuse > 0:
 		return e.ends(i, upstream.Outcome{Kind: upstream.ConnectRefused})
 	case s.blackhole > 0 || s.connect > wait:
@@ -222,7 +222,7 @@ func (e *Engine) reached(ev event) {
 		e.streamBegins(i, waits)
 		return
 	}
-	w := waiting{i, r.gen, e.serviceTime(s, r.q.ID, r.a.Number, r.duration)}
+	w := waiting{i, r.gen, e.takes(s, r)}
 	if s.busy < s.workers {
 		e.work(s, w, e.now)
 		return
@@ -327,7 +327,9 @@ func (s *server) answer(e *Engine, r *inFlight) upstream.Outcome {
 		if s.reset > 0 {
 			return upstream.Outcome{Kind: upstream.Reset, Final: true}
 		}
-		status = s.status(e.o.Seed, r.q.ID, int(r.a.Number), false)
+		if f := s.error(e.o.Seed, r.q.ID, int(r.a.Number), false); f != nil {
+			status = f.Status
+		}
 	}
 	if r.recorded > 0 {
 		status = int(r.recorded)
@@ -335,15 +337,26 @@ func (s *server) answer(e *Engine, r *inFlight) upstream.Outcome {
 	return upstream.Outcome{Kind: upstream.Answered, Status: status}
 }
 
-// status is 200, unless a fault has it answer with errors.
-func (s *server) status(seed, id uint64, attempt int, probe bool) int {
+// takes is how long a worker takes for an attempt: an error is answered sooner.
+func (e *Engine) takes(s *server, r *inFlight) tick.Time {
+	t := e.serviceTime(s, r.q.ID, r.a.Number, r.duration)
+	if !s.healthy && s.reset == 0 {
+		if f := s.error(e.o.Seed, r.q.ID, int(r.a.Number), false); f != nil {
+			return tick.Time(f.Takes(time.Duration(t)))
+		}
+	}
+	return t
+}
+
+// error returns the fault that has an attempt answered with its status, nil for none.
+func (s *server) error(seed, id uint64, attempt int, probe bool) *scenario.Fault {
 	for i, f := range s.errors {
 		if probe && f.Of().Effect.LieProbe {
 			continue
 		}
 		if rng.Unit(rng.Bits(seed, id, uint64(attempt)<<8|uint64(i), rng.Fault)) < f.Rate {
-			return f.Status
+			return f
 		}
 	}
-	return 200
+	return nil
 }

@@ -26,8 +26,9 @@ type fault struct {
 // condition is what the faults that are on come to.
 type condition struct {
 	hang, reset, probeFails, lies bool
-	status                        int     // 0 for none
-	slow                          float64 // how many times as long work takes
+	status                        int             // 0 for none
+	fails                         *scenario.Fault // whose status that is
+	slow                          float64         // how many times as long work takes
 	changed                       chan struct{}
 }
 
@@ -147,8 +148,8 @@ func (s *StandIn) now() condition {
 		if x.Slows {
 			c.slow *= f.Factor
 		}
-		if x.Errors && rand.Float64() < f.Rate {
-			c.status = f.Status
+		if x.Errors && c.status == 0 && rand.Float64() < f.Rate {
+			c.status, c.fails = f.Status, &f.Fault
 		}
 	}
 	return c
@@ -216,5 +217,5 @@ func Play(ctx context.Context, all []*StandIn, faults []scenario.Fault, tell fun
 
 // Once makes a fault of a kind as the scenario language would, with its defaults.
 func Once(kind string) scenario.Fault {
-	return scenario.Fault{Name: kind, Kind: kind, Until: -1, Status: 503, Rate: 1, Factor: 10, FailsFor: 5 * time.Second, WorksFor: 15 * time.Second}
+	return scenario.Fault{Name: kind, Kind: kind, Until: -1, Status: 503, Rate: 1, After: -1, Factor: 10, FailsFor: 5 * time.Second, WorksFor: 15 * time.Second}
 }

@@ -176,7 +176,11 @@ func (s *StandIn) work(w http.ResponseWriter, r *http.Request, c condition) bool
 		s.waiting--
 		s.mu.Unlock()
 	}
-	return sleep(r.Context(), time.Duration(float64(s.takes(r))*c.slow))
+	takes := s.takes(r)
+	if c.fails != nil {
+		takes = c.fails.Takes(takes)
+	}
+	return sleep(r.Context(), time.Duration(float64(takes)*c.slow))
 }
 
 // The fields with which a request tells a stand-in that obeys how many seconds a

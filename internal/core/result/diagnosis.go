@@ -1,0 +1,36 @@
+package result
+
+// Diagnosis is why requests failed or waited, as far as replays with one thing changed
+// tell.
+type Diagnosis struct {
+	Causes  []Diagnosed `json:"causes"`  // the one whose change saves most stands first
+	Replays int         `json:"replays"` // that were made for it
+	Unclear bool        `json:"unclear"` // something failed, and nothing that was tried accounts for it
+	Note    string      `json:"note"`    // why it was not looked for; empty if it was
+}
+
+// Diagnosed is a cause that a comparison of two replays supports.
+type Diagnosed struct {
+	Cause    string `json:"cause"` // a word of study.Causes
+	Upstream string `json:"upstream"`
+	Says     string `json:"says"`   // what happened
+	Change   string `json:"change"` // what was changed in the replay that it is held against, as it would be written
+	Before   Harm   `json:"before"` // as it is
+	With     Harm   `json:"with"`   // with the change
+}
+
+// Harm is what requests of an upstream met, in all or in a part of a replay.
+type Harm struct {
+	Requests   int64   `json:"requests"`
+	Failed     int64   `json:"failed"`      // those whose clients left included
+	ElapsedP99 float64 `json:"elapsed_p99"` // seconds
+	After      bool    `json:"after"`       // of the requests that came after the last fault's end
+}
+
+// Share returns the part of the requests that failed.
+func (h *Harm) Share() float64 {
+	if h.Requests == 0 {
+		return 0
+	}
+	return float64(h.Failed) / float64(h.Requests)
+}

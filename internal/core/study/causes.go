@@ -1,0 +1,455 @@
+package study
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"kestrix/internal/core/balance"
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/replay"
+	"kestrix/internal/core/result"
+	"kestrix/internal/core/scenario"
+)
+
+// CauseKind is a cause that Diagnose looks for. Each is told from its likes by replays with
+// one thing changed.
+type CauseKind struct {
+	Word string
+	Doc  string // what it is, for the reference
+	// try adds the replays that it is told by, where it can be the cause at all.
+	try func(p *patient)
+	// found returns the comparison that supports it, what happened, and what was changed; ok
+	// if it does.
+	found func(p *patient) (x contrast, says, change string, ok bool)
+}
+
+// Names of trials that several causes are told by.
+const (
+	withoutFaults  = "without faults"
+	withWorkers    = "twice the workers"
+	withOneMore    = "one more backend"
+	withSpread     = "spread"
+	withoutRetry   = "no retry"
+	withSuspension = "suspend"
+)
+
+// Causes are all that are looked for, in the order of their documentation.
+var Causes = []CauseKind{
+	{
+		"overload", "more comes than the workers can do, whatever fails",
+		func(p *patient) { p.tryFaultless(); p.tryWorkers() },
+		func(p *patient) (contrast, string, string, bool) {
+			x := p.trial(withWorkers)
+			ok := !p.byFaults() && !p.uneven() && !p.flapping() && (x.fewer(0.5) || x.sooner(0.6))
+			return x, "more requests came than its workers can do", p.scaled("workers", 2), ok
+		},
+	},
+	{
+		"hot_keys", "requests of a few keys or sessions are more than the backend can do that they belong to",
+		func(p *patient) { p.tryFaultless(); p.tryWorkers(); p.trySpread() },
+		func(p *patient) (contrast, string, string, bool) {
+			what := "keys"
+			if p.upstream.Sticky != nil {
+				what = "sessions"
+			}
+			return p.trial(withSpread), "a few " + what + " are more than the one backend can do that each belongs to", p.spreads(), !p.byFaults() && p.uneven()
+		},
+	},
+	{
+		"flapping", "probes wait behind requests for a worker, time out, and take out backends that work",
+		func(p *patient) {
+			if p.upstream.Probe == nil {
+				return
+			}
+			p.tryFaultless()
+			p.with("no probe", func(u *config.Upstream) { u.Probe = nil }, nil)
+			p.with("patient probe", patiently, nil)
+		},
+		func(p *patient) (contrast, string, string, bool) {
+			x := p.trial("patient probe")
+			if !x.fewer(0.5) {
+				x = p.trial("no probe")
+			}
+			var y config.Upstream
+			if p.upstream.Probe != nil {
+				y = *p.upstream
+				patiently(&y)
+			}
+			if x.ok && x == p.trial("no probe") {
+				return x, "nothing was broken, and probes that waited for a worker took backends out", "no probe", p.flapping()
+			}
+			return x, "nothing was broken, and probes that waited for a worker took backends out", probeText(y.Probe), p.flapping()
+		},
+	},
+	{
+		"retry_storm", "repeated attempts keep up an overload that a fault began, after its end",
+		func(p *patient) {
+			if r := p.upstream.Retry; r != nil && p.upstream.Retry.Attempts > 1 {
+				p.tryFaultless()
+				p.with(withoutRetry, func(u *config.Upstream) { u.Retry = nil }, nil)
+				p.with("budget", func(u *config.Upstream) { y := *r; y.Budget = 0.2; u.Retry = &y }, nil)
+			}
+		},
+		func(p *patient) (contrast, string, string, bool) {
+			x, change := p.trialAfter("budget"), `retry { budget = "20%" }`
+			if !x.fewer(0.5) {
+				x, change = p.trialAfter(withoutRetry), "no retry"
+			}
+			ok := x.before.Requests >= 50 && x.before.Share() >= 0.1 && x.fewer(0.5) && p.trialAfter(withoutFaults).fewer(0.5)
+			return x, "the fault is over, and repeated attempts keep the overload up that it began", change, ok
+		},
+	},
+	{
+		"too_little_left", "what is left when a backend is gone cannot do the work",
+		func(p *patient) {
+			if len(p.faulty()) > 0 {
+				p.tryFaultless()
+				p.tryOneMore()
+			}
+		},
+		func(p *patient) (contrast, string, string, bool) {
+			x := p.trial(withOneMore)
+			ok := p.byFaults() && x.fewer(0.5) && p.exposed(p.base)*2 < x.before.Failed && !p.bySticking() && len(p.zones()) == 0
+			return x, "what was left while a backend was gone could not do the work", "one backend more", ok
+		},
+	},
+	{
+		"zone", "a zone fails as one, and what is left elsewhere cannot do its work",
+		func(p *patient) {
+			if len(p.zones()) > 0 {
+				p.tryFaultless()
+				p.with("only one of them", nil, p.onlyOneOf)
+			}
+		},
+		func(p *patient) (contrast, string, string, bool) {
+			x := p.trial("only one of them")
+			return x, fmt.Sprintf("all backends of the zone %s fail together, and what is left elsewhere cannot do their work", firstOf(p.zones())), "a fault of only one of its backends", p.byFaults() && x.fewer(0.5) && p.exposed(p.base)*2 < x.before.Failed
+		},
+	},
+	{
+		"slow_backend", "a slow backend is given as much as the others",
+		func(p *patient) {
+			if a := balance.Lookup(p.upstream.Algorithm, method(p.upstream)); slices.Contains(p.faulty(), "slow") && a != nil && !a.Counts && p.upstream.Hash == nil {
+				p.with("by load", func(u *config.Upstream) { u.Algorithm = "least-connections" }, nil)
+			}
+		},
+		func(p *patient) (contrast, string, string, bool) {
+			x := p.trial("by load")
+			return x, "a backend is slow, and " + p.upstream.Algorithm + " gives it as much as the others", `algorithm = "least-connections"`, x.fewer(0.5) || x.sooner(0.6)
+		},
+	},
+	{
+		"fails_fast", "a backend that fails at once looks idle, and is given more for it",
+		func(p *patient) {
+			a := balance.Lookup(p.upstream.Algorithm, method(p.upstream))
+			if a == nil || !a.Counts || !slices.ContainsFunc(p.faulty(), failsFast) {
+				return
+			}
+			p.with("by turns", func(u *config.Upstream) { u.Algorithm, u.Hash = "round-robin", nil }, nil)
+			if p.upstream.Suspend == nil {
+				p.with(withSuspension, func(u *config.Upstream) { u.Suspend = usual().Suspend }, nil)
+			}
+		},
+		func(p *patient) (contrast, string, string, bool) {
+			turns, x := p.trial("by turns"), p.trial(withSuspension)
+			says := "a backend fails at once, looks idle, and is given more for it"
+			if x.fewer(0.5) {
+				return x, says, "suspend { }", turns.fewer(0.3)
+			}
+			return turns, says, `algorithm = "round-robin"`, turns.fewer(0.3)
+		},
+	},
+	{
+		"crowd_on_return", "a backend that is back is given more than it can do at once",
+		func(p *patient) {
+			if p.upstream.Ramp == 0 && len(p.faulty()) > 0 {
+				p.with("slow start", func(u *config.Upstream) { u.Ramp = 20 * time.Second }, nil)
+			}
+		},
+		func(p *patient) (contrast, string, string, bool) {
+			x := p.trial("slow start")
+			return x, "a backend that was back was given more than it could do at once", `slow_start = "20s"`, x.fewer(0.5)
+		},
+	},
+	{
+		"keep", "`keep` holds broken backends in rotation",
+		func(p *patient) {
+			if s := p.upstream.Suspend; s != nil && s.Keep > 0 {
+				p.with("keep none", func(u *config.Upstream) { y := *s; y.Keep = 0; u.Suspend = &y }, nil)
+			}
+		},
+		func(p *patient) (contrast, string, string, bool) {
+			x := p.trial("keep none")
+			return x, "keep holds backends in rotation that are broken", `suspend { keep = "0%" }`, x.fewer(0.4)
+		},
+	},
+	{
+		"slow_detection", "most requests fail before anything notices that a backend does",
+		func(p *patient) {
+			if len(p.faulty()) > 0 {
+				p.with("quick probe", quickly, nil)
+			}
+		},
+		func(p *patient) (contrast, string, string, bool) {
+			x := p.trial("quick probe")
+			y := *p.upstream
+			quickly(&y)
+			says := "requests went to a backend that failed until its probe noticed"
+			if p.upstream.Probe == nil {
+				says = "requests went to a backend that failed, and nothing noticed"
+			}
+			return x, says, probeText(y.Probe), x.fewer(0.5) && p.exposed(p.base)*2 >= x.before.Failed && p.unnoticed() >= slowDetection
+		},
+	},
+	{
+		"sticky_survivor", "sessions of a backend that is gone move to one, which cannot do their work",
+		func(p *patient) {
+			if p.upstream.Sticky != nil && len(p.faulty()) > 0 {
+				p.tryFaultless()
+				p.with("not sticky", func(u *config.Upstream) { u.Sticky = nil }, nil)
+			}
+		},
+		func(p *patient) (contrast, string, string, bool) {
+			return p.trial("not sticky"), "sessions that moved stay where they came, and are more than that backend can do", "no sticky", p.byFaults() && p.bySticking()
+		},
+	},
+	{
+		"queue_delays", "a queue only delays failure",
+		func(p *patient) {
+			if p.upstream.Queue != nil {
+				p.with("short queue", shortly, nil)
+			}
+		},
+		func(p *patient) (contrast, string, string, bool) {
+			x := p.trial("short queue")
+			ok := x.ok && x.before.Failed >= worthDiagnosing && float64(x.with.Failed) <= 1.25*float64(x.before.Failed) && x.with.ElapsedP99 <= 0.5*x.before.ElapsedP99
+			y := *p.upstream
+			change := ""
+			if shortly(&y); y.Queue != nil {
+				change = fmt.Sprintf("queue { timeout = %q }", config.FormatDuration(y.Queue.Timeout))
+			}
+			return x, "requests wait in the queue and fail all the same", change, ok
+		},
+	},
+	{
+		"budget", "the budget of retries is used up",
+		func(p *patient) {
+			if r := p.upstream.Retry; r != nil && r.Budget > 0 {
+				p.with("no budget", func(u *config.Upstream) { y := *r; y.Budget = 0; u.Retry = &y }, nil)
+			}
+		},
+		func(p *patient) (contrast, string, string, bool) {
+			x := p.trial("no budget")
+			return x, "the budget of retries was used up", "retry without budget", x.fewer(0.4)
+		},
+	},
+	{
+		"not_repeatable", "requests fail that no retry may repeat, by their method",
+		func(p *patient) {
+			if r := p.upstream.Retry; r != nil && len(p.faulty()) > 0 {
+				p.add("all repeatable", replay.Case{Config: p.config, Scenario: p.scenario, RepeatAll: true})
+			}
+		},
+		func(p *patient) (contrast, string, string, bool) {
+			x := p.trial("all repeatable")
+			return x, "requests failed that no retry may repeat, as POST", "requests that may all be repeated", x.fewer(0.5)
+		},
+	},
+	{
+		"nothing_repeated", "nothing is repeated on another backend",
+		func(p *patient) {
+			if p.upstream.Retry == nil && len(p.upstream.Backends) > 1 && len(p.faulty()) > 0 {
+				p.with("retry", func(u *config.Upstream) { u.Retry = usual().Retry }, nil)
+			}
+		},
+		func(p *patient) (contrast, string, string, bool) {
+			x := p.trial("retry")
+			return x, "requests failed that another backend would have answered", "retry { }", x.fewer(0.4)
+		},
+	},
+}
+
+// try adds all trials.
+func (p *patient) try() {
+	for _, c := range Causes {
+		c.try(p)
+	}
+}
+
+// conclude returns the causes that the trials support.
+func (p *patient) conclude() (out []result.Diagnosed) {
+	for _, c := range Causes {
+		if x, says, change, ok := c.found(p); ok {
+			out = append(out, result.Diagnosed{Cause: c.Word, Upstream: p.upstream.Name, Says: says, Change: change, Before: x.before, With: x.with})
+		}
+	}
+	return out
+}
+
+// once adds a trial that several causes may want.
+func (p *patient) once(name string, add func()) {
+	if _, ok := p.tried[name]; !ok {
+		add()
+	}
+}
+
+func (p *patient) tryFaultless() {
+	if len(p.scenario.Faults) > 0 {
+		p.once(withoutFaults, func() { p.with(withoutFaults, nil, func(s *scenario.Scenario) { s.Faults = nil }) })
+	}
+}
+
+func (p *patient) tryWorkers() {
+	p.once(withWorkers, func() {
+		p.with(withWorkers, func(u *config.Upstream) {
+			u.Backends = slices.Clone(u.Backends)
+			for i := range u.Backends {
+				u.Backends[i].MaxInFlight *= 2 // else it would hold back what they can do
+			}
+		}, func(s *scenario.Scenario) { p.behaviours(s, func(b *scenario.Behaviour) { b.Workers *= 2 }) })
+	})
+}
+
+// tryOneMore tries it with a likeness of the first backend beside the others.
+func (p *patient) tryOneMore() {
+	p.once(withOneMore, func() {
+		a := Axes{Upstreams: []string{p.upstream.Name}}
+		w := a.resize(Variant{Config: p.config, Scenario: p.scenario}, len(p.upstream.Backends)+1)
+		p.add(withOneMore, replay.Case{Config: w.Config, Scenario: w.Scenario})
+	})
+}
+
+// trySpread tries it where any backend may answer anybody.
+func (p *patient) trySpread() {
+	if p.upstream.Sticky != nil || p.upstream.Hash != nil {
+		p.once(withSpread, func() {
+			p.with(withSpread, func(u *config.Upstream) { u.Sticky, u.Hash, u.Algorithm = nil, nil, "least-connections" }, nil)
+		})
+	}
+}
+
+// byFaults reports whether most failures, or the waiting, are not there without faults.
+func (p *patient) byFaults() bool {
+	x := p.trial(withoutFaults)
+	return x.fewer(0.5) || x.sooner(0.6)
+}
+
+// uneven reports whether most failures are not there where any backend may answer anybody.
+func (p *patient) uneven() bool {
+	x := p.trial(withSpread)
+	return x.fewer(0.5) || x.sooner(0.6)
+}
+
+// flapping reports whether probes take out backends that work.
+func (p *patient) flapping() bool {
+	out := slices.ContainsFunc(p.base.Health, func(h result.HealthChange) bool { return h.Upstream == p.upstream.Name && h.To == "down" })
+	return out && !p.byFaults() && p.trial("no probe").fewer(0.5)
+}
+
+// bySticking reports whether most failures are not there without sessions that stay.
+func (p *patient) bySticking() bool { return p.trial("not sticky").fewer(0.5) }
+
+// spreads is the change of trySpread.
+func (p *patient) spreads() string {
+	if p.upstream.Sticky != nil {
+		return `no sticky, algorithm = "least-connections"`
+	}
+	return `algorithm = "least-connections"`
+}
+
+// scaled writes that a number of the backends' behaviour is so many times what it is.
+func (p *patient) scaled(key string, times int) string {
+	b := p.scenario.Behaviour(p.upstream.Name + "." + p.upstream.Backends[0].Name)
+	return fmt.Sprintf("%s = %d instead of %d for each backend, or twice the backends", key, b.Workers*times, b.Workers)
+}
+
+// slowDetection is from how many seconds on it takes long to notice a fault.
+const slowDetection = 3
+
+// unnoticed returns how many seconds faults of the upstream's backends were not noticed, at
+// most; those that never were count as lasting.
+func (p *patient) unnoticed() (most float64) {
+	for _, f := range p.base.Faults {
+		if !f.Began || !slices.ContainsFunc(f.Backends, func(b string) bool { return strings.HasPrefix(b, p.upstream.Name+".") }) {
+			continue
+		}
+		switch {
+		case f.DetectedAfter != nil:
+			most = max(most, *f.DetectedAfter)
+		case f.Until != nil:
+			most = max(most, *f.Until-f.At)
+		default:
+			most = max(most, p.base.Duration-f.At)
+		}
+	}
+	return most
+}
+
+// failsFast reports whether a fault of a kind is answered at once.
+func failsFast(kind string) bool { return kind == "errors" || kind == "probe-lies" || kind == "refuse" }
+
+// patiently makes a probe that waits longer and wants more failures.
+func patiently(u *config.Upstream) {
+	y := *u.Probe
+	y.Timeout, y.DownAfter = y.Timeout*4, y.DownAfter*2
+	y.Every = max(y.Every, y.Timeout)
+	u.Probe = &y
+}
+
+// quickly makes a probe that notices four times as fast; where there is none, one.
+func quickly(u *config.Upstream) {
+	if u.Probe == nil {
+		u.Probe = usual().Probe
+		return
+	}
+	y := *u.Probe
+	y.Every, y.Timeout = max(y.Every/4, 100*time.Millisecond), max(y.Timeout/4, 50*time.Millisecond)
+	y.EveryDown = min(y.EveryDown, y.Every)
+	u.Probe = &y
+}
+
+// shortly makes a queue in which requests wait a tenth of the time.
+func shortly(u *config.Upstream) {
+	if u.Queue != nil {
+		y := *u.Queue
+		y.Timeout /= 10
+		u.Queue = &y
+	}
+}
+
+// probeText writes the keys of a probe that a trial changes.
+func probeText(p *config.Probe) string {
+	if p == nil {
+		return ""
+	}
+	return fmt.Sprintf("probe %q { every = %q timeout = %q down_after = %d }", p.Kind, config.FormatDuration(p.Every), config.FormatDuration(p.Timeout), p.DownAfter)
+}
+
+func firstOf(all []string) string {
+	if len(all) == 0 {
+		return ""
+	}
+	return all[0]
+}
+
+// method returns the method of an upstream's hash; empty without one.
+func method(u *config.Upstream) string {
+	if u.Hash == nil {
+		return ""
+	}
+	return u.Hash.Method
+}
+
+// usual is an upstream with the blocks that trials add, as they are by default.
+var usual = sync.OnceValue(func() *config.Upstream {
+	const text = "frontend \"f\" {\n listen = \"127.0.0.1:1\"\n route \"all\" {\n send_to = upstream.u\n }\n}\nupstream \"u\" {\n backends = {\n a = \"127.0.0.1:2\"\n }\n" +
+		"probe \"http\" {\n every = \"1s\"\n timeout = \"500ms\"\n}\nsuspend {\n}\nretry {\n}\n}\n"
+	c, found, err := config.Read([]config.File{{Name: "usual.hcl", Source: []byte(text)}})
+	if err != nil || len(found) > 0 {
+		panic(fmt.Sprintf("the blocks that trials add cannot be read: %v %v", err, found))
+	}
+	return c.Upstreams[0]
+})
