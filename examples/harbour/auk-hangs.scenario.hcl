@@ -1,6 +1,11 @@
 # From 0:30 on auk accepts connections and never answers.
 seed = 7
 
+# The application keeps a session of each customer in its own memory.
+clients {
+  sessions = true
+}
+
 behaviour "*" {
   service = from_trace()
   workers = 4

@@ -1,6 +1,11 @@
 # From 2:00 to 5:00 the north quay has no power.
 seed = 7
 
+# The application keeps a session of each customer in its own memory.
+clients {
+  sessions = true
+}
+
 behaviour "*" {
   service = from_trace()
   workers = 4

@@ -2,6 +2,11 @@
 # as long as the log says.
 seed = 7
 
+# The application keeps a session of each customer in its own memory.
+clients {
+  sessions = true
+}
+
 behaviour "*" {
   service = from_trace()
   workers = 4

@@ -6,12 +6,15 @@ import (
 	"encoding/json"
 	"flag"
 	"io"
+	"os"
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/study"
 	"kestrix/internal/report"
 )
 
@@ -49,6 +52,7 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 			var f figures
 			f.define(fs)
 			all := fs.Bool("all", false, "long tables whole")
+			diagnose := fs.String("diagnose", "yes", "`WHETHER` it is found out why requests failed or waited, by more replays: yes or no")
 			return func(ctx context.Context, env *Env, args []string) error {
 				junit := o.format == "junit"
 				if junit {
@@ -59,6 +63,9 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 				}
 				if err := o.check(); err != nil {
 					return err
+				}
+				if *diagnose != "yes" && *diagnose != "no" {
+					return usage("-diagnose cannot be %q; it is yes or no", *diagnose)
 				}
 				r.given(fs)
 				several, err := scenarioFiles(r.scenarios)
@@ -77,7 +84,7 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 				if len(several) == 1 {
 					r.scenario = several[0]
 				}
-				return runReplay(ctx, env, &o, &r, replayForms{*csv, *all, f}, args, *with)
+				return runReplay(ctx, env, &o, &r, replayForms{*csv, *all, *diagnose == "yes", f}, args, *with)
 			}
 		},
 	}
@@ -85,8 +92,9 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 
 // replayForms say in what forms a replay is told besides.
 type replayForms struct {
-	csv string
-	all bool
+	csv      string
+	all      bool
+	diagnose bool
 	figures
 }
 
@@ -125,6 +133,11 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, forms r
 	if err != nil {
 		return err
 	}
+	if forms.diagnose && !res.Partial {
+		if err := diagnose(ctx, env, s.config, sc, sources, args[1:], r, res); err != nil {
+			return err
+		}
+	}
 	if forms.csv != "" {
 		if err := replaceFile(forms.csv, func(w io.Writer) error { return report.TimelineCSV(w, s.config, res) }); err != nil {
 			return err
@@ -151,6 +164,28 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, forms r
 	case unmet > 0:
 		return &exitError{exitFound, nil}
 	}
+	return nil
+}
+
+// diagnose finds out why requests failed or waited, if any did.
+func diagnose(ctx context.Context, env *Env, c *config.Config, sc *scenario.Scenario, sources []ingest.Source, traces []string, r *replayFlags, res *result.Replay) error {
+	if !study.WorthDiagnosing(c, sc, res) {
+		return nil
+	}
+	for _, name := range traces {
+		if info, err := os.Stat(name); err != nil || !info.Mode().IsRegular() {
+			res.Diagnosis = &result.Diagnosis{Causes: []result.Diagnosed{}, Note: name + " can be read only once; from a file it would be found out why"}
+			return nil
+		}
+	}
+	p := newProgress(env, "finding out why")
+	r.o.Progress = p.of(sc, traces)
+	d, err := study.Diagnose(ctx, c, sc, sources, r.o, res)
+	p.clear()
+	if err != nil {
+		return unusable(err)
+	}
+	res.Diagnosis = d
 	return nil
 }
 

@@ -76,27 +76,20 @@ func (s Style) felt(b *strings.Builder, r *result.Replay) {
 	}
 }
 
-// advise returns what to change, when there is something to change, each with the
-// figures it rests on.
+// advise returns what to change that needs no further replay to be known; why requests
+// failed is found out by more of them, see Style.why.
 func (p Replay) advise() []string {
 	r := p.Result
 	var lines []string
-	add := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
 	if n := r.Errors[cause.NoRoute]; n > 0 {
-		add("%s fitted no route; try: kestrix why %s GET URL", plural(n, "request"), p.Path)
-	}
-	for _, o := range r.Overloaded {
-		add("upstream %q had more to do than it can from %s on: more backends or workers, or a rate limit that refuses early", o.Upstream, moment(o.From))
-	}
-	if n := r.Errors[cause.QueueFull] + r.Errors[cause.QueueTimeout]; n > 0 {
-		add("%s failed in the queue: max_in_flight holds back what backends could take, or there are too few of them", plural(n, "request"))
-	}
-	for _, f := range r.Faults {
-		lines = append(lines, adviseFault(p, &f)...)
+		lines = append(lines, fmt.Sprintf("%s fitted no route; try: kestrix why %s GET URL", plural(n, "request"), p.Path))
 	}
 	sticky := slices.ContainsFunc(p.Config.Upstreams, func(u *config.Upstream) bool { return u.Sticky != nil })
 	for _, u := range p.Config.Upstreams {
-		lines = append(lines, adviseUpstream(u, r, sticky)...)
+		// Who has made another upstream sticky has thought about sessions.
+		if x := r.Upstreams[u.Name]; r.Sessions.Known && !sticky && x != nil && x.Sessions.Misses > 0 && len(u.Backends) > 1 {
+			lines = append(lines, fmt.Sprintf("%s to %q reached a backend that does not hold their session; a sticky block keeps clients in their place", plural(x.Sessions.Misses, "request"), u.Name))
+		}
 	}
 	return lines
 }
@@ -118,62 +111,6 @@ func (s Style) advice(b *strings.Builder, p Replay) {
 	if more > 0 {
 		fmt.Fprintf(b, "  and %d more with -all\n", more)
 	}
-}
-
-// adviseFault returns what would have made a fault cost less.
-func adviseFault(p Replay, f *result.Fault) []string {
-	if !f.Began || f.ExposedFailed == 0 || byOperator(f.Kind) {
-		return nil
-	}
-	if f.DetectedAfter == nil {
-		return []string{fmt.Sprintf("nothing noticed %q, which cost %s; try: kestrix check %s", f.Name, plural(f.ExposedFailed, "request"), p.Path)}
-	}
-	for _, name := range f.Backends {
-		up, _, _ := strings.Cut(name, ".")
-		u := p.Config.Upstream(up)
-		if u == nil || u.Probe == nil {
-			continue
-		}
-		worst := float64(u.Probe.DownAfter)*u.Probe.Every.Seconds() + u.Probe.Timeout.Seconds()
-		if *f.DetectedAfter > 2 && f.ExposedFailed > 1 {
-			return []string{fmt.Sprintf("%q was noticed after %s and cost %s; the probe of %q (every %s, %d failures) may take %s, a shorter one costs less",
-				f.Name, span(*f.DetectedAfter), plural(f.ExposedFailed, "request"), up, u.Probe.Every, u.Probe.DownAfter, span(worst))}
-		}
-	}
-	return nil
-}
-
-// adviseUpstream returns what an upstream lacks by what came of it. Who has made
-// another upstream sticky has thought about sessions, and is not told of them.
-func adviseUpstream(u *config.Upstream, r *result.Replay, sticky bool) []string {
-	x := r.Upstreams[u.Name]
-	if x == nil || x.Requests == 0 {
-		return nil
-	}
-	var out []string
-	// Attempts that could have gone on to another backend.
-	if met := r.Errors[cause.Refused] + r.Errors[cause.ConnectTimeout] + r.Errors[cause.AnswerTimeout] + r.Errors[cause.Reset] + r.Errors[cause.Status5xx]; x.Failed > 0 && met > 0 && u.Retry == nil && len(u.Backends) > 1 {
-		out = append(out, fmt.Sprintf("upstream %q repeats nothing and failed %s; a retry block would answer what can safely be repeated", u.Name, plural(x.Failed, "request")))
-	}
-	if len(r.Faults) == 0 && x.Failed > 0 {
-		busiest, left := 0.0, 0
-		for _, b := range x.Backends {
-			busiest = max(busiest, b.Busy)
-		}
-		for _, h := range r.Health {
-			if h.Upstream == u.Name && (h.To == "down" || h.To == "suspended") {
-				left++
-			}
-		}
-		if left > 0 {
-			out = append(out, fmt.Sprintf("nothing was broken, and yet backends of %q left rotation %s and %s failed: they are overrun (busy %s of all the time, the busiest); more of them or more workers, or a limit that refuses early",
-				u.Name, plural(int64(left), "time"), plural(x.Failed, "request"), percent(busiest)))
-		}
-	}
-	if n := x.Sessions.Misses; n > 0 && !sticky && len(u.Backends) > 1 {
-		out = append(out, fmt.Sprintf("%s to %q reached a backend that does not hold their session; if its application keeps sessions by itself, a sticky block keeps clients in their place", plural(n, "request"), u.Name))
-	}
-	return out
 }
 
 // byOperator reports whether faults of a kind are an operator's hand.

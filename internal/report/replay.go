@@ -41,16 +41,42 @@ func (s Style) Replay(p Replay) string {
 	}
 	s.notes(&b, r)
 	b.WriteByte('\n')
-	s.totals(&b, r, "retried "+count(r.Retried), fmt.Sprintf("sessions %s seen, %s moved, %s lost", count(r.Sessions.Seen), count(r.Sessions.Moved), count(r.Sessions.Misses)))
+	s.totals(&b, r, "retried "+count(r.Retried), sessionsOf(r))
 	s.expectations(&b, r)
+	s.why(&b, r)
 	for _, u := range p.Config.Upstreams {
 		s.upstream(&b, u, r)
+	}
+	if n := r.Sessions.Misses; n > 0 && !r.Sessions.Known {
+		b.WriteString("\n" + flow(plural(n, "request")+" reached another backend than their client's last; it matters only where the application keeps sessions, which neither the trace nor the scenario says (clients { sessions = true })", s.Width, 0) + "\n")
 	}
 	s.story(&b, p)
 	s.overTime(&b, p)
 	s.felt(&b, r)
 	s.advice(&b, p)
 	return b.String()
+}
+
+// sessionsOf counts them, as far as anything is known of sessions.
+func sessionsOf(r *result.Replay) string {
+	if !r.Sessions.Known {
+		return fmt.Sprintf("clients %s seen, %s moved", count(r.Sessions.Seen), count(r.Sessions.Moved))
+	}
+	return fmt.Sprintf("sessions %s seen, %s moved, %s lost", count(r.Sessions.Seen), count(r.Sessions.Moved), count(r.Sessions.Misses))
+}
+
+// stickiness says how an upstream kept clients in their place, and what that cost where
+// sessions are known.
+func stickiness(cfg *config.Upstream, u *result.Upstream, known bool) []string {
+	switch {
+	case cfg.Sticky != nil && known:
+		return []string{fmt.Sprintf("sticky by %s: %s moved, %s lost", cfg.Sticky.By, count(u.Sessions.Moved), count(u.Sessions.Misses))}
+	case cfg.Sticky != nil:
+		return []string{fmt.Sprintf("sticky by %s: %s moved", cfg.Sticky.By, count(u.Sessions.Moved))}
+	case known && u.Sessions.Misses > 0:
+		return []string{fmt.Sprintf("not sticky: %s of a session reached a backend that does not hold it", plural(u.Sessions.Misses, "request"))}
+	}
+	return nil
 }
 
 // notes returns what of the trace was not as it should be.
@@ -140,11 +166,7 @@ func (s Style) upstream(b *strings.Builder, cfg *config.Upstream, r *result.Repl
 		return
 	}
 	parts := []string{cfg.Name, cfg.Algorithm}
-	if cfg.Sticky != nil {
-		parts = append(parts, fmt.Sprintf("sticky by %s: %s moved, %s lost", cfg.Sticky.By, count(u.Sessions.Moved), count(u.Sessions.Misses)))
-	} else if u.Sessions.Misses > 0 {
-		parts = append(parts, fmt.Sprintf("not sticky: %s of a session reached a backend that does not hold it", plural(u.Sessions.Misses, "request")))
-	}
+	parts = append(parts, stickiness(cfg, u, r.Sessions.Known)...)
 	head := flow(strings.Join(parts, s.dot()), s.Width, 2)
 	b.WriteString("\n" + s.bold(cfg.Name) + strings.TrimPrefix(head, cfg.Name) + "\n")
 	if u.Requests == 0 {

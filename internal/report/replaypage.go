@@ -28,6 +28,8 @@ type replayPage struct {
 	StoryMore                         string
 	Model                             []pageModel
 	Assumed                           []string
+	Why                               []pageWhy
+	HowFound                          string
 	Method                            string
 	Settings                          []pageSettings
 }
@@ -57,6 +59,8 @@ type pageFelt struct {
 }
 
 type pageEvent struct{ At, Who, What, Text string }
+
+type pageWhy struct{ Says, Contrast string }
 
 type pageModel struct{ Backends, Service, Workers, Backlog, Connect string }
 
@@ -108,6 +112,14 @@ func ReplayPage(p Replay, version string) ([]byte, error) {
 	}
 	for _, e := range all {
 		v.Story = append(v.Story, pageEvent{moment(e.at), e.who, e.what, e.text})
+	}
+	if d := r.Diagnosis; d != nil {
+		t := timesOf(r)
+		for i := range d.Causes {
+			c := &d.Causes[i]
+			v.Why = append(v.Why, pageWhy{c.Upstream + ": " + c.Says, contrastOf(c, t)})
+		}
+		v.HowFound = howFound(d)
 	}
 	v.Model, v.Assumed = p.model(), assumptions(r.Assumed)
 	v.Method = p.method()
@@ -219,11 +231,7 @@ func (p Replay) upstreamCard(cfg *config.Upstream) pageUpstream {
 		return out
 	}
 	says := []string{cfg.Algorithm}
-	if cfg.Sticky != nil {
-		says = append(says, fmt.Sprintf("sticky by %s: %s moved, %s lost", cfg.Sticky.By, count(u.Sessions.Moved), count(u.Sessions.Misses)))
-	} else if u.Sessions.Misses > 0 {
-		says = append(says, fmt.Sprintf("not sticky: %s of a session reached a backend that does not hold it", plural(u.Sessions.Misses, "request")))
-	}
+	says = append(says, stickiness(cfg, u, p.Result.Sessions.Known)...)
 	says = append(says, fmt.Sprintf("%s, %s failed", plural(u.Requests, "request"), count(u.Failed)))
 	out.Says = strings.Join(says, " · ")
 	shown, more := worstBackends(u)

@@ -223,6 +223,11 @@ func clip(s string, width int) string {
 	return string(r[:max(width-1, 0)]) + "…"
 }
 
+// glue stands for a space at which no line ends: a number stays with its unit.
+const glue = "\x00"
+
+var gluedUnits = strings.NewReplacer(" %", glue+"%", " ms", glue+"ms", " µs", glue+"µs", " s ", glue+"s ", " s,", glue+"s,", " s;", glue+"s;", " s.", glue+"s.")
+
 // flow breaks a text into lines of at most width columns, those after the
 // first indented.
 func flow(text string, width, indent int) string { return flowFrom(text, width, indent, indent) }
@@ -232,7 +237,8 @@ func flowFrom(text string, width, first, indent int) string {
 	width = max(width, indent+20)
 	var b strings.Builder
 	column := first
-	for i, w := range strings.Fields(text) {
+	for i, w := range strings.Fields(gluedUnits.Replace(text)) {
+		w = strings.ReplaceAll(w, glue, " ")
 		n := visible(w)
 		if i > 0 {
 			if column+1+n > width {

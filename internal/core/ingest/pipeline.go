@@ -77,6 +77,7 @@ type Pipeline struct {
 	taken     *clientCounts // nil unless pieces are read, which number clients ahead of what is taken
 	bad       []trace.Bad
 	badLines  int64
+	sessions  bool              // a record names one
 	unnamed   *trace.Unnamed    // of the first file that has such a field
 	ids       interner          // of client references
 	aliases   map[uint32]uint32 // of client references that are known by another number
@@ -302,6 +303,7 @@ func (f *Pipeline) number(a *Arrival, w *clientRef) {
 // meet returns the number of the client behind a client reference that is new and has a
 // number: its own, or that of the same address written in another way.
 func (f *Pipeline) meet(n uint32, w *clientRef) uint32 {
+	f.sessions = f.sessions || w.session
 	text := trace.CanonicalClient(w.text)
 	written, canonical := quickHash([]byte(w.text)), quickHash([]byte(text))
 	f.addresses.number(canonical)

@@ -36,6 +36,9 @@ func (l *Sequence) Origin() int64 { return l.pipeline.origin }
 // Clients returns how many different clients the arrivals are of.
 func (l *Sequence) Clients() int64 { return l.pipeline.clients().clients }
 
+// SessionsKnown reports whether a record named one.
+func (l *Sequence) SessionsKnown() bool { return l.pipeline.sessions }
+
 // Result returns what was read so far.
 func (l *Sequence) Result() result.Trace {
 	f := l.pipeline

@@ -44,8 +44,9 @@ type Replay struct {
 	Overloaded   []Overload           `json:"overloaded"`
 	Assumed      Assumptions          `json:"assumed"`
 	Model        Model                `json:"model"`
-	Partial      bool                 `json:"partial"` // stopped before its end
-	Leave        *Leave               `json:"-"`       // where it was tried
+	Diagnosis    *Diagnosis           `json:"diagnosis"` // null where nothing failed or waited, and where it was not looked for
+	Partial      bool                 `json:"partial"`   // stopped before its end
+	Leave        *Leave               `json:"-"`         // where it was tried
 	Engine       Engine               `json:"engine"`
 }
 
@@ -129,6 +130,7 @@ type Backend struct {
 // state: Moved those that were given another backend permanently, Misses requests
 // that reached a backend which did not hold their session.
 type Sessions struct {
+	Known   bool  `json:"known"` // the trace names sessions, or the scenario says that the application keeps them
 	Seen    int64 `json:"seen"`
 	Moved   int64 `json:"moved"`
 	Refused int64 `json:"refused"`

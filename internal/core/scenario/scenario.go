@@ -15,16 +15,19 @@ import (
 
 // Scenario is what happens during a replay.
 type Scenario struct {
-	File       config.File // empty name for none
-	Seed       uint64
-	Instances  int                  // proxies side by side
-	Members    map[string]int       // how many backends a name stands for, by UPSTREAM.BACKEND
-	Load       *Load                // nil: requests come from a trace
-	Streams    *Streams             // nil: only what the trace says is one
-	Patience   *config.Distribution // of clients; nil: they wait for ever
-	Behaviours []Behaviour
-	Faults     []Fault
-	Expects    []Expect
+	File      config.File // empty name for none
+	Seed      uint64
+	Instances int                  // proxies side by side
+	Members   map[string]int       // how many backends a name stands for, by UPSTREAM.BACKEND
+	Load      *Load                // nil: requests come from a trace
+	Streams   *Streams             // nil: only what the trace says is one
+	Patience  *config.Distribution // of clients; nil: they wait for ever
+	// KeepsSessions says that the application keeps a session of each client at the backend
+	// that answered it last.
+	KeepsSessions bool
+	Behaviours    []Behaviour
+	Faults        []Fault
+	Expects       []Expect
 }
 
 // Behaviour is how the backends that fit a pattern behave.
@@ -117,8 +120,11 @@ func Read(f config.File, c *config.Config) (*Scenario, config.Findings, error) {
 		s.Streams = streams(n)
 	}
 	if n := root.One("clients"); n != nil {
-		patience := config.Get[config.Distribution](n, "patience")
-		s.Patience = &patience
+		if n.Has("patience") {
+			patience := config.Get[config.Distribution](n, "patience")
+			s.Patience = &patience
+		}
+		s.KeepsSessions = config.Get[bool](n, "sessions")
 	}
 	for _, n := range root.All("behaviour") {
 		b := behaviour(n)

@@ -47,7 +47,7 @@ func (e *Engine) Result() *result.Replay {
 	durations := r.Trace.Durations
 	r.Trace = e.sequence.Result()
 	r.Trace.Durations = durations
-	r.Sessions.Seen = e.sequence.Clients()
+	r.Sessions.Seen, r.Sessions.Known = e.sequence.Clients(), e.sequence.SessionsKnown() || e.scenario.KeepsSessions
 	r.Overloaded = e.overloaded()
 	r.Assumed = e.assumed()
 	r.Engine.Events = e.events

@@ -43,8 +43,8 @@ var Causes = []CauseKind{
 		func(p *patient) { p.tryFaultless(); p.tryWorkers() },
 		func(p *patient) (contrast, string, string, bool) {
 			x := p.trial(withWorkers)
-			ok := !p.byFaults() && !p.uneven() && !p.flapping() && (x.fewer(0.5) || x.sooner(0.6))
-			return x, "more requests came than its workers can do", p.scaled("workers", 2), ok
+			ok := !p.byFaults() && !p.uneven() && !p.flapping() && !p.byTurns() && (x.fewer(0.5) || x.sooner(0.6))
+			return x, "more requests came than its workers can do", p.moreWorkers(), ok
 		},
 	},
 	{
@@ -132,13 +132,12 @@ var Causes = []CauseKind{
 	{
 		"slow_backend", "a slow backend is given as much as the others",
 		func(p *patient) {
-			if a := balance.Lookup(p.upstream.Algorithm, method(p.upstream)); slices.Contains(p.faulty(), "slow") && a != nil && !a.Counts && p.upstream.Hash == nil {
+			if a := balance.Lookup(p.upstream.Algorithm, method(p.upstream)); a != nil && !a.Counts && p.upstream.Hash == nil && len(p.upstream.Backends) > 1 {
 				p.with("by load", func(u *config.Upstream) { u.Algorithm = "least-connections" }, nil)
 			}
 		},
 		func(p *patient) (contrast, string, string, bool) {
-			x := p.trial("by load")
-			return x, "a backend is slow, and " + p.upstream.Algorithm + " gives it as much as the others", `algorithm = "least-connections"`, x.fewer(0.5) || x.sooner(0.6)
+			return p.trial("by load"), "a backend is slower than the others, and " + p.upstream.Algorithm + " gives it as much", `algorithm = "least-connections"`, p.byTurns()
 		},
 	},
 	{
@@ -360,11 +359,15 @@ func (p *patient) spreads() string {
 	return `algorithm = "least-connections"`
 }
 
-// scaled writes that a number of the backends' behaviour is so many times what it is.
-func (p *patient) scaled(key string, times int) string {
-	b := p.scenario.Behaviour(p.upstream.Name + "." + p.upstream.Backends[0].Name)
-	return fmt.Sprintf("%s = %d instead of %d for each backend, or twice the backends", key, b.Workers*times, b.Workers)
+// byTurns reports whether most failures, or the waiting, are not there where the algorithm
+// goes by load.
+func (p *patient) byTurns() bool {
+	x := p.trial("by load")
+	return x.fewer(0.5) || x.sooner(0.6)
 }
+
+// moreWorkers is the change of tryWorkers.
+func (p *patient) moreWorkers() string { return "twice the workers at each of its backends" }
 
 // slowDetection is from how many seconds on it takes long to notice a fault.
 const slowDetection = 3

@@ -21,24 +21,33 @@ const (
 	worthWaiting    = 0.10
 )
 
-// Diagnose replays with one thing changed at a time and returns what that says of why
-// requests failed or waited; nil if none did. base is the replay of what is to be explained.
-// The error is that of reading the trace.
-func Diagnose(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []ingest.Source, o replay.Options, base *result.Replay) (*result.Diagnosis, error) {
-	o.Leave, o.Observe, o.Progress = 0, nil, nil
-	var all []patient
+// WorthDiagnosing reports whether Diagnose would look for anything.
+func WorthDiagnosing(c *config.Config, s *scenario.Scenario, base *result.Replay) bool {
+	return len(patients(c, s, base)) > 0
+}
+
+// patients returns the upstreams in which requests failed or waited, those that suffer most
+// first.
+func patients(c *config.Config, s *scenario.Scenario, base *result.Replay) (all []patient) {
 	for _, u := range c.Upstreams {
 		if p := (patient{config: c, scenario: s, upstream: u, base: base}); p.suffers() {
 			all = append(all, p)
 		}
 	}
+	slices.SortStableFunc(all, func(a, b patient) int { return cmp.Compare(b.harm(base).Failed, a.harm(base).Failed) })
+	return all
+}
+
+// Diagnose replays with one thing changed at a time and returns what that says of why
+// requests failed or waited; nil if none did. base is the replay of what is to be explained.
+// The error is that of reading the trace.
+func Diagnose(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []ingest.Source, o replay.Options, base *result.Replay) (*result.Diagnosis, error) {
+	o.Leave, o.Observe = 0, nil
+	all := patients(c, s, base)
 	if len(all) == 0 {
 		return nil, nil
 	}
-	// The upstreams that suffer most: more of them than a reader would read about cost
-	// replays for nothing.
-	slices.SortStableFunc(all, func(a, b patient) int { return cmp.Compare(b.harm(base).Failed, a.harm(base).Failed) })
-	all = all[:min(len(all), mostPatients)]
+	all = all[:min(len(all), mostPatients)] // more of them than a reader would read about cost replays for nothing
 	d := &result.Diagnosis{Causes: []result.Diagnosed{}}
 	for i := range all {
 		p := &all[i]

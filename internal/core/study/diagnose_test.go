@@ -146,7 +146,10 @@ func TestTheCatalogueOfCauses(t *testing.T) {
 			}
 		})
 	}
+	page, err := os.ReadFile("../../../docs/replay.md")
+	require.NoError(t, err)
 	for _, c := range Causes {
 		assert.True(t, told[c.Word], "the catalogue has nothing for %s", c.Word)
+		assert.Contains(t, string(page), "| `"+c.Word+"` | "+c.Doc+" |\n")
 	}
 }
