@@ -41,7 +41,7 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 		"replay": {
 			result.Replay{}, result.Latency{}, result.Upstream{}, result.Imbalance{}, result.Backend{}, result.Sessions{}, result.HealthChange{},
 			result.Fault{}, result.Phase{}, result.Timeline{}, result.TimelineRow{}, result.TimelineBox{}, scenario.Verdict{}, result.Trace{},
-			trace.Bad{}, result.Overload{}, result.Diagnosis{}, result.Diagnosed{}, result.Harm{}, result.Model{}, result.BackendModel{}, result.Assumption{}, result.Durations{}, trace.Unnamed{}, result.Engine{},
+			trace.Bad{}, result.Overload{}, result.Seeds{}, result.SeedFigure{}, result.Diagnosis{}, result.Diagnosed{}, result.Harm{}, result.Model{}, result.BackendModel{}, result.Assumption{}, result.Durations{}, trace.Unnamed{}, result.Engine{},
 		},
 		"compare": {study.Comparison{}, study.Run{}, study.Figures{}, study.LeftOut{}, study.Advice{}, result.Leave{}},
 		"sweep": {

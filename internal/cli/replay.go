@@ -52,6 +52,7 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 			var f figures
 			f.define(fs)
 			all := fs.Bool("all", false, "long tables whole")
+			seeds := fs.Int("seeds", 1, "`NUMBER` of seeds with which it is replayed, for the range in which figures lie")
 			diagnose := fs.String("diagnose", "yes", "`WHETHER` it is found out why requests failed or waited, by more replays: yes or no")
 			return func(ctx context.Context, env *Env, args []string) error {
 				junit := o.format == "junit"
@@ -63,6 +64,9 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 				}
 				if err := o.check(); err != nil {
 					return err
+				}
+				if *seeds < 1 || *seeds > 1000 {
+					return usage("-seeds cannot be %d; it lies from 1 to 1000", *seeds)
 				}
 				if *diagnose != "yes" && *diagnose != "no" {
 					return usage("-diagnose cannot be %q; it is yes or no", *diagnose)
@@ -84,7 +88,7 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 				if len(several) == 1 {
 					r.scenario = several[0]
 				}
-				return runReplay(ctx, env, &o, &r, replayForms{*csv, *all, *diagnose == "yes", f}, args, *with)
+				return runReplay(ctx, env, &o, &r, replayForms{*csv, *all, *diagnose == "yes", *seeds, f}, args, *with)
 			}
 		},
 	}
@@ -95,6 +99,7 @@ type replayForms struct {
 	csv      string
 	all      bool
 	diagnose bool
+	seeds    int
 	figures
 }
 
@@ -117,13 +122,10 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, forms r
 	if err := rehearseExpectations(env, s, sc, r); err != nil {
 		return err
 	}
-	p := newProgress(env, "replay")
-	r.o.Progress = p.of(sc, args[1:])
 	began := time.Now()
-	res, err := replay.Run(ctx, s.config, sc, sources, r.o)
-	p.clear()
+	res, err := replayed(ctx, env, s.config, sc, sources, args[1:], r, forms.seeds)
 	if err != nil {
-		return unusable(err)
+		return err
 	}
 	res.Engine.WallSeconds = time.Since(began).Seconds()
 	if res.Engine.WallSeconds > 0 {
@@ -167,16 +169,46 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, forms r
 	return nil
 }
 
+// replayed replays, with several seeds if there are to be more than one.
+func replayed(ctx context.Context, env *Env, c *config.Config, sc *scenario.Scenario, sources []ingest.Source, traces []string, r *replayFlags, seeds int) (*result.Replay, error) {
+	p := newProgress(env, "replay")
+	defer p.clear()
+	if seeds == 1 {
+		r.o.Progress = p.of(sc, traces)
+		res, err := replay.Run(ctx, c, sc, sources, r.o)
+		if err != nil {
+			return nil, unusable(err)
+		}
+		return res, nil
+	}
+	if name := onlyOnce(traces); name != "" && seeds > 4 {
+		return nil, usage("%s can be read only once, and -seeds reads it again; give it as a file", name)
+	}
+	res, err := study.AcrossSeeds(ctx, c, sc, sources, r.o, seeds, p.steps)
+	if err != nil {
+		return nil, unusable(err)
+	}
+	return res, nil
+}
+
+// onlyOnce returns the first of some traces that is no file on a disk; empty if all are.
+func onlyOnce(traces []string) string {
+	for _, name := range traces {
+		if info, err := os.Stat(name); err != nil || !info.Mode().IsRegular() {
+			return name
+		}
+	}
+	return ""
+}
+
 // diagnose finds out why requests failed or waited, if any did.
 func diagnose(ctx context.Context, env *Env, c *config.Config, sc *scenario.Scenario, sources []ingest.Source, traces []string, r *replayFlags, res *result.Replay) error {
 	if !study.WorthDiagnosing(c, sc, res) {
 		return nil
 	}
-	for _, name := range traces {
-		if info, err := os.Stat(name); err != nil || !info.Mode().IsRegular() {
-			res.Diagnosis = &result.Diagnosis{Causes: []result.Diagnosed{}, Note: name + " can be read only once; from a file it would be found out why"}
-			return nil
-		}
+	if name := onlyOnce(traces); name != "" {
+		res.Diagnosis = &result.Diagnosis{Causes: []result.Diagnosed{}, Note: name + " can be read only once; from a file it would be found out why"}
+		return nil
 	}
 	p := newProgress(env, "finding out why")
 	r.o.Progress = p.of(sc, traces)

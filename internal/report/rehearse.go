@@ -62,10 +62,7 @@ func heldWords(h *study.Held, t times) []string {
 		}
 		return plus + count(int64(math.Round(*v)))
 	}
-	name := strings.NewReplacer("latency.", "", "sessions.", "sessions ", "errors.", "  ", "_", " ").Replace(h.What)
-	if h.Of != "" {
-		name = h.Of + " " + name
-	}
+	name := figureName(h.What, h.Of)
 	if bool(t) && strings.HasPrefix(h.What, "latency.") {
 		name = "~ " + name
 	}

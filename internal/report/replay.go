@@ -42,6 +42,7 @@ func (s Style) Replay(p Replay) string {
 	s.notes(&b, r)
 	b.WriteByte('\n')
 	s.totals(&b, r, "retried "+count(r.Retried), sessionsOf(r))
+	s.seeds(&b, p)
 	s.expectations(&b, r)
 	s.why(&b, r)
 	for _, u := range p.Config.Upstreams {

@@ -165,9 +165,11 @@ func (o Options) reading() ingest.Options {
 
 // prepare returns the engine of a case, and the plan by which its trace is read.
 func prepare(ctx context.Context, c Case, o Options) (*sim.Engine, *ingest.Plan, error) {
+	reading := o.reading() // whatever the seed of a case is, the arrivals are the same
 	o = o.of(c)
+	reading.Instances = o.Instances
 	cfg := c.Scenario.Expand(c.Config)
-	p, err := ingest.NewPlan(cfg, c.Scenario, o.reading())
+	p, err := ingest.NewPlan(cfg, c.Scenario, reading)
 	if err != nil {
 		return nil, nil, err
 	}

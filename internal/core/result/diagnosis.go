@@ -34,3 +34,21 @@ func (h *Harm) Share() float64 {
 	}
 	return float64(h.Failed) / float64(h.Requests)
 }
+
+// Seeds is how figures differ between replays that differ in their seed alone.
+type Seeds struct {
+	Seeds   int          `json:"seeds"` // how many there were in all
+	Figures []SeedFigure `json:"figures"`
+}
+
+// SeedFigure is one figure across seeds. From 40 of them on, Low and High are what 95 % of
+// them stay within, else the least and the most.
+type SeedFigure struct {
+	What   string  `json:"what"` // a key of the result, such as latency.p95
+	Of     string  `json:"of"`   // UPSTREAM.BACKEND or a fault, where it is one's; else empty
+	Unit   string  `json:"unit"` // count, share or seconds
+	Median float64 `json:"median"`
+	Low    float64 `json:"low"`
+	High   float64 `json:"high"`
+	Never  int     `json:"never"` // seeds with which the moment never came; they are in no other figure
+}

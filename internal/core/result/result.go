@@ -45,6 +45,7 @@ type Replay struct {
 	Assumed      Assumptions          `json:"assumed"`
 	Model        Model                `json:"model"`
 	Diagnosis    *Diagnosis           `json:"diagnosis"` // null where nothing failed or waited, and where it was not looked for
+	Seeds        *Seeds               `json:"seeds"`     // null for one seed alone
 	Partial      bool                 `json:"partial"`   // stopped before its end
 	Leave        *Leave               `json:"-"`         // where it was tried
 	Engine       Engine               `json:"engine"`

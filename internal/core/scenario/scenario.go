@@ -125,6 +125,9 @@ func Read(f config.File, c *config.Config) (*Scenario, config.Findings, error) {
 			s.Patience = &patience
 		}
 		s.KeepsSessions = config.Get[bool](n, "sessions")
+		if !n.Has("patience") && !n.Has("sessions") {
+			d.Add(config.IDMissing, n.Range, "the clients block says nothing of clients", "patience = ..., or sessions = true")
+		}
 	}
 	for _, n := range root.All("behaviour") {
 		b := behaviour(n)

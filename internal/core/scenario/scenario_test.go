@@ -109,7 +109,7 @@ func TestMistakesInAScenario(t *testing.T) {
 		{"patience from the trace", "clients {\n  patience = from_trace()\n}\n", `2:14 KX003 patience cannot be from_trace() | expected a distribution of at least "1ms", like lognormal("8s", 0.5)`},
 		{"streams from the trace", "streams {\n  path = \"/e\"\n  lasts = from_trace()\n}\n", `3:11 KX003 lasts cannot be from_trace() | expected a distribution, like lognormal("5m", 1)`},
 		{"no patience", "clients {\n  patience = \"0s\"\n}\n", `2:14 KX004 patience = "0s" is outside its limits | expected a distribution of at least "1ms", like lognormal("8s", 0.5)`},
-		{"nothing of clients", "clients {\n}\n", `1:1 KX005 clients has no patience | patience = lognormal("8s", 0.5)`},
+		{"nothing of clients", "clients {\n}\n", `1:1 KX005 the clients block says nothing of clients | patience = ..., or sessions = true`},
 		{"arguments", "behaviour \"*\" {\n  service = lognormal(\"40ms\")\n}\n", `2:13 KX003 lognormal takes 2 arguments, not 1 | expected a distribution, like lognormal("40ms", 0.6)`},
 		{"variation", "behaviour \"*\" {\n  service = lognormal(\"40ms\", -1)\n}\n", `2:31 KX004 the coefficient of variation = -1 is outside its limits | expected a number from 0 to 100`},
 		{"workers", "behaviour \"*\" {\n  workers = 0\n}\n", `2:13 KX004 workers = 0 is outside its limits | expected a whole number from 1 to 1000000, like 16`},

@@ -26,6 +26,17 @@ type CauseKind struct {
 	found func(p *patient) (x contrast, says, change string, ok bool)
 }
 
+// Which part of the failures a change has to save to tell of a cause: most of them, many
+// where others can have the same cause, and some where the change does not end the cause, but
+// only shows what it does. soon is to which part the time has to fall within which 99 % of
+// the requests end.
+const (
+	most = 0.5
+	many = 0.4
+	some = 0.3
+	soon = 0.6
+)
+
 // Names of trials that several causes are told by.
 const (
 	withoutFaults  = "without faults"
@@ -43,7 +54,7 @@ var Causes = []CauseKind{
 		func(p *patient) { p.tryFaultless(); p.tryWorkers() },
 		func(p *patient) (contrast, string, string, bool) {
 			x := p.trial(withWorkers)
-			ok := !p.byFaults() && !p.uneven() && !p.flapping() && !p.byTurns() && (x.fewer(0.5) || x.sooner(0.6))
+			ok := !p.byFaults() && !p.uneven() && !p.flapping() && !p.byTurns() && (x.fewer(most) || x.sooner(soon))
 			return x, "more requests came than its workers can do", p.moreWorkers(), ok
 		},
 	},
@@ -69,19 +80,13 @@ var Causes = []CauseKind{
 			p.with("patient probe", patiently, nil)
 		},
 		func(p *patient) (contrast, string, string, bool) {
-			x := p.trial("patient probe")
-			if !x.fewer(0.5) {
-				x = p.trial("no probe")
+			y := *p.upstream
+			patiently(&y)
+			x, change := p.trial("patient probe"), probeText(y.Probe)
+			if !x.fewer(most) {
+				x, change = p.trial("no probe"), "no probe"
 			}
-			var y config.Upstream
-			if p.upstream.Probe != nil {
-				y = *p.upstream
-				patiently(&y)
-			}
-			if x.ok && x == p.trial("no probe") {
-				return x, "nothing was broken, and probes that waited for a worker took backends out", "no probe", p.flapping()
-			}
-			return x, "nothing was broken, and probes that waited for a worker took backends out", probeText(y.Probe), p.flapping()
+			return x, "nothing was broken, and probes that waited for a worker took backends out", change, p.flapping()
 		},
 	},
 	{
@@ -95,10 +100,10 @@ var Causes = []CauseKind{
 		},
 		func(p *patient) (contrast, string, string, bool) {
 			x, change := p.trialAfter("budget"), `retry { budget = "20%" }`
-			if !x.fewer(0.5) {
+			if !x.fewer(most) {
 				x, change = p.trialAfter(withoutRetry), "no retry"
 			}
-			ok := x.before.Requests >= 50 && x.before.Share() >= 0.1 && x.fewer(0.5) && p.trialAfter(withoutFaults).fewer(0.5)
+			ok := x.before.Requests >= 50 && x.before.Share() >= 0.1 && x.fewer(most) && p.byFaults()
 			return x, "the fault is over, and repeated attempts keep the overload up that it began", change, ok
 		},
 	},
@@ -112,7 +117,7 @@ var Causes = []CauseKind{
 		},
 		func(p *patient) (contrast, string, string, bool) {
 			x := p.trial(withOneMore)
-			ok := p.byFaults() && x.fewer(0.5) && p.exposed(p.base)*2 < x.before.Failed && !p.bySticking() && len(p.zones()) == 0
+			ok := p.byFaults() && x.fewer(most) && p.exposed(p.base)*2 < x.before.Failed && !p.bySticking() && len(p.zones()) == 0
 			return x, "what was left while a backend was gone could not do the work", "one backend more", ok
 		},
 	},
@@ -126,7 +131,7 @@ var Causes = []CauseKind{
 		},
 		func(p *patient) (contrast, string, string, bool) {
 			x := p.trial("only one of them")
-			return x, fmt.Sprintf("all backends of the zone %s fail together, and what is left elsewhere cannot do their work", firstOf(p.zones())), "a fault of only one of its backends", p.byFaults() && x.fewer(0.5) && p.exposed(p.base)*2 < x.before.Failed
+			return x, fmt.Sprintf("all backends of the zone %s fail together, and what is left elsewhere cannot do their work", firstOf(p.zones())), "a fault of only one of its backends", p.byFaults() && x.fewer(most) && p.exposed(p.base)*2 < x.before.Failed
 		},
 	},
 	{
@@ -155,10 +160,10 @@ var Causes = []CauseKind{
 		func(p *patient) (contrast, string, string, bool) {
 			turns, x := p.trial("by turns"), p.trial(withSuspension)
 			says := "a backend fails at once, looks idle, and is given more for it"
-			if x.fewer(0.5) {
-				return x, says, "suspend { }", turns.fewer(0.3)
+			if x.fewer(most) {
+				return x, says, "suspend { }", turns.fewer(some)
 			}
-			return turns, says, `algorithm = "round-robin"`, turns.fewer(0.3)
+			return turns, says, `algorithm = "round-robin"`, turns.fewer(some)
 		},
 	},
 	{
@@ -170,7 +175,7 @@ var Causes = []CauseKind{
 		},
 		func(p *patient) (contrast, string, string, bool) {
 			x := p.trial("slow start")
-			return x, "a backend that was back was given more than it could do at once", `slow_start = "20s"`, x.fewer(0.5)
+			return x, "a backend that was back was given more than it could do at once", `slow_start = "20s"`, x.fewer(most)
 		},
 	},
 	{
@@ -182,7 +187,7 @@ var Causes = []CauseKind{
 		},
 		func(p *patient) (contrast, string, string, bool) {
 			x := p.trial("keep none")
-			return x, "keep holds backends in rotation that are broken", `suspend { keep = "0%" }`, x.fewer(0.4)
+			return x, "keep holds backends in rotation that are broken", `suspend { keep = "0%" }`, x.fewer(many)
 		},
 	},
 	{
@@ -200,7 +205,7 @@ var Causes = []CauseKind{
 			if p.upstream.Probe == nil {
 				says = "requests went to a backend that failed, and nothing noticed"
 			}
-			return x, says, probeText(y.Probe), x.fewer(0.5) && p.exposed(p.base)*2 >= x.before.Failed && p.unnoticed() >= slowDetection
+			return x, says, probeText(y.Probe), x.fewer(most) && p.exposed(p.base)*2 >= x.before.Failed && p.unnoticed() >= slowDetection
 		},
 	},
 	{
@@ -242,7 +247,7 @@ var Causes = []CauseKind{
 		},
 		func(p *patient) (contrast, string, string, bool) {
 			x := p.trial("no budget")
-			return x, "the budget of retries was used up", "retry without budget", x.fewer(0.4)
+			return x, "the budget of retries was used up", "retry without budget", x.fewer(many)
 		},
 	},
 	{
@@ -254,7 +259,7 @@ var Causes = []CauseKind{
 		},
 		func(p *patient) (contrast, string, string, bool) {
 			x := p.trial("all repeatable")
-			return x, "requests failed that no retry may repeat, as POST", "requests that may all be repeated", x.fewer(0.5)
+			return x, "requests failed that no retry may repeat, as POST", "requests that may all be repeated", x.fewer(most)
 		},
 	},
 	{
@@ -266,7 +271,7 @@ var Causes = []CauseKind{
 		},
 		func(p *patient) (contrast, string, string, bool) {
 			x := p.trial("retry")
-			return x, "requests failed that another backend would have answered", "retry { }", x.fewer(0.4)
+			return x, "requests failed that another backend would have answered", "retry { }", x.fewer(many)
 		},
 	},
 }
@@ -333,23 +338,23 @@ func (p *patient) trySpread() {
 // byFaults reports whether most failures, or the waiting, are not there without faults.
 func (p *patient) byFaults() bool {
 	x := p.trial(withoutFaults)
-	return x.fewer(0.5) || x.sooner(0.6)
+	return x.fewer(most) || x.sooner(soon)
 }
 
 // uneven reports whether most failures are not there where any backend may answer anybody.
 func (p *patient) uneven() bool {
 	x := p.trial(withSpread)
-	return x.fewer(0.5) || x.sooner(0.6)
+	return x.fewer(most) || x.sooner(soon)
 }
 
 // flapping reports whether probes take out backends that work.
 func (p *patient) flapping() bool {
 	out := slices.ContainsFunc(p.base.Health, func(h result.HealthChange) bool { return h.Upstream == p.upstream.Name && h.To == "down" })
-	return out && !p.byFaults() && p.trial("no probe").fewer(0.5)
+	return out && !p.byFaults() && p.trial("no probe").fewer(most)
 }
 
 // bySticking reports whether most failures are not there without sessions that stay.
-func (p *patient) bySticking() bool { return p.trial("not sticky").fewer(0.5) }
+func (p *patient) bySticking() bool { return p.trial("not sticky").fewer(most) }
 
 // spreads is the change of trySpread.
 func (p *patient) spreads() string {
@@ -363,7 +368,7 @@ func (p *patient) spreads() string {
 // goes by load.
 func (p *patient) byTurns() bool {
 	x := p.trial("by load")
-	return x.fewer(0.5) || x.sooner(0.6)
+	return x.fewer(most) || x.sooner(soon)
 }
 
 // moreWorkers is the change of tryWorkers.
@@ -374,21 +379,21 @@ const slowDetection = 3
 
 // unnoticed returns how many seconds faults of the upstream's backends were not noticed, at
 // most; those that never were count as lasting.
-func (p *patient) unnoticed() (most float64) {
+func (p *patient) unnoticed() (longest float64) {
 	for _, f := range p.base.Faults {
 		if !f.Began || !slices.ContainsFunc(f.Backends, func(b string) bool { return strings.HasPrefix(b, p.upstream.Name+".") }) {
 			continue
 		}
 		switch {
 		case f.DetectedAfter != nil:
-			most = max(most, *f.DetectedAfter)
+			longest = max(longest, *f.DetectedAfter)
 		case f.Until != nil:
-			most = max(most, *f.Until-f.At)
+			longest = max(longest, *f.Until-f.At)
 		default:
-			most = max(most, p.base.Duration-f.At)
+			longest = max(longest, p.base.Duration-f.At)
 		}
 	}
-	return most
+	return longest
 }
 
 // failsFast reports whether a fault of a kind is answered at once.
@@ -396,6 +401,9 @@ func failsFast(kind string) bool { return kind == "errors" || kind == "probe-lie
 
 // patiently makes a probe that waits longer and wants more failures.
 func patiently(u *config.Upstream) {
+	if u.Probe == nil {
+		return
+	}
 	y := *u.Probe
 	y.Timeout, y.DownAfter = y.Timeout*4, y.DownAfter*2
 	y.Every = max(y.Every, y.Timeout)

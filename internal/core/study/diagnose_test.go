@@ -79,8 +79,8 @@ func draw(t *testing.T, r *rand.Rand, x [3]string) string {
 	return strconv.Itoa(int(v + 0.5))
 }
 
-// diagnosed replays a situation with parameters and returns what is said of it.
-func diagnosed(t *testing.T, s situation, with map[string]string) (*result.Replay, *result.Diagnosis) {
+// read reads a situation with parameters.
+func (s *situation) read(t *testing.T, with map[string]string) (*config.Config, *scenario.Scenario) {
 	fill := func(text string) string {
 		return regexp.MustCompile(`\{\{(\w+)\}\}`).ReplaceAllStringFunc(text, func(m string) string {
 			v, ok := with[m[2:len(m)-2]]
@@ -94,6 +94,12 @@ func diagnosed(t *testing.T, s situation, with map[string]string) (*result.Repla
 	sc, found, err := scenario.Read(config.File{Name: "it.scenario.hcl", Source: []byte(fill(s.text))}, c)
 	require.NoError(t, err)
 	require.Empty(t, found)
+	return c, sc
+}
+
+// diagnosed replays a situation with parameters and returns what is said of it.
+func diagnosed(t *testing.T, s situation, with map[string]string) (*result.Replay, *result.Diagnosis) {
+	c, sc := s.read(t, with)
 	o := replay.Options{Seed: sc.Seed}
 	base, err := replay.Run(context.Background(), c, sc, nil, o)
 	require.NoError(t, err)

@@ -44,17 +44,34 @@ const (
 // seeds: how much they differ among each other says what chance does to each figure.
 func HoldAgainst(c *config.Config, forecast, rehearsal *result.Replay, others []*result.Replay) Fidelity {
 	h := holder{forecast: forecast, rehearsal: rehearsal, others: others}
+	for _, f := range figuresOf(c, forecast, rehearsal) {
+		h.add(f)
+	}
+	return h.done()
+}
+
+// figure is one by which two results of the same configuration are held against each other.
+type figure struct {
+	what, of, unit string // see Held
+	value          func(*result.Replay) *float64
+	goal           float64 // a difference that is taken for none
+}
+
+// figuresOf lists the figures of a result, those of causes and upstreams that it or another
+// one has.
+func figuresOf(c *config.Config, first, other *result.Replay) []figure {
+	var out []figure
+	add := func(what, of, unit string, value func(*result.Replay) *float64, goal float64) {
+		out = append(out, figure{what, of, unit, value, goal})
+	}
 	count := func(what string, of func(*result.Replay) float64) {
-		f := of(forecast)
-		h.add(what, "", "count", func(r *result.Replay) *float64 { v := of(r); return &v }, math.Max(goalCount*f, 2*math.Sqrt(f)))
+		f := of(first)
+		add(what, "", "count", func(r *result.Replay) *float64 { v := of(r); return &v }, math.Max(goalCount*f, 2*math.Sqrt(f)))
 	}
-	exact := func(what string, of func(*result.Replay) float64) {
-		h.add(what, "", "count", func(r *result.Replay) *float64 { v := of(r); return &v }, 0.5)
-	}
-	exact("requests", func(r *result.Replay) float64 { return float64(r.Requests) })
+	add("requests", "", "count", func(r *result.Replay) *float64 { v := float64(r.Requests); return &v }, 0.5)
 	count("failed", func(r *result.Replay) float64 { return float64(r.Failed) })
-	for i, e := range forecast.Errors.List() {
-		if e.Requests > 0 || rehearsal.Errors.List()[i].Requests > 0 {
+	for i, e := range first.Errors.List() {
+		if e.Requests > 0 || other.Errors.List()[i].Requests > 0 {
 			count("errors."+e.Cause.String(), func(r *result.Replay) float64 { return float64(r.Errors.List()[i].Requests) })
 		}
 	}
@@ -68,15 +85,15 @@ func HoldAgainst(c *config.Config, forecast, rehearsal *result.Replay, others []
 		{"latency.p95", func(r *result.Replay) float64 { return r.Latency.P95 }, goalMiddle},
 		{"latency.p99", func(r *result.Replay) float64 { return r.Latency.P99 }, goalExtreme},
 	} {
-		h.add(q.name, "", "seconds", func(r *result.Replay) *float64 { v := q.of(r); return &v }, math.Max(q.goal*q.of(forecast), goalLeast))
+		add(q.name, "", "seconds", func(r *result.Replay) *float64 { v := q.of(r); return &v }, math.Max(q.goal*q.of(first), goalLeast))
 	}
 	for _, u := range c.Upstreams {
-		if forecast.Upstreams[u.Name] == nil || forecast.Upstreams[u.Name].Requests == 0 && rehearsal.Upstreams[u.Name].Requests == 0 {
+		if first.Upstreams[u.Name] == nil || first.Upstreams[u.Name].Requests == 0 && other.Upstreams[u.Name].Requests == 0 {
 			continue
 		}
 		for i := range u.Backends {
 			name := u.Backends[i].Name
-			h.add("share", u.Name+"."+name, "share", func(r *result.Replay) *float64 {
+			add("share", u.Name+"."+name, "share", func(r *result.Replay) *float64 {
 				if up := r.Upstreams[u.Name]; up != nil && up.Backends[name] != nil {
 					return &up.Backends[name].Share
 				}
@@ -84,20 +101,20 @@ func HoldAgainst(c *config.Config, forecast, rehearsal *result.Replay, others []
 			}, goalShare)
 		}
 	}
-	for i := range forecast.Faults {
-		f := &forecast.Faults[i]
+	for i := range first.Faults {
+		f := &first.Faults[i]
 		if !f.Began {
 			continue
 		}
 		goal := interval(c, f.Backends).Seconds()
-		h.add("detected_after", f.Name, "seconds", func(r *result.Replay) *float64 { return faultOf(r, i).DetectedAfter }, goal)
-		h.add("recovered_after", f.Name, "seconds", func(r *result.Replay) *float64 { return faultOf(r, i).RecoveredAfter }, goal)
+		add("detected_after", f.Name, "seconds", func(r *result.Replay) *float64 { return faultOf(r, i).DetectedAfter }, goal)
+		add("recovered_after", f.Name, "seconds", func(r *result.Replay) *float64 { return faultOf(r, i).RecoveredAfter }, goal)
 		lost := float64(f.During.Failed)
-		h.add("failed", f.Name, "count", func(r *result.Replay) *float64 { v := float64(faultOf(r, i).During.Failed); return &v }, math.Max(goalCount*lost, 2*math.Sqrt(lost)))
+		add("failed", f.Name, "count", func(r *result.Replay) *float64 { v := float64(faultOf(r, i).During.Failed); return &v }, math.Max(goalCount*lost, 2*math.Sqrt(lost)))
 	}
 	count("sessions.moved", func(r *result.Replay) float64 { return float64(r.Sessions.Moved) })
 	count("sessions.lost", func(r *result.Replay) float64 { return float64(r.Sessions.Misses) })
-	return h.done()
+	return out
 }
 
 // faultOf returns what came of a fault, of a result that may have none.
@@ -115,9 +132,9 @@ type holder struct {
 	out                 Fidelity
 }
 
-// add holds one figure; goal is the difference that is taken for none.
-func (h *holder) add(what, of, unit string, figure func(*result.Replay) *float64, goal float64) {
-	row := Held{What: what, Of: of, Unit: unit, Forecast: figure(h.forecast), Rehearsal: figure(h.rehearsal), Goal: goal}
+// add holds one figure.
+func (h *holder) add(f figure) {
+	row := Held{What: f.what, Of: f.of, Unit: f.unit, Forecast: f.value(h.forecast), Rehearsal: f.value(h.rehearsal), Goal: f.goal}
 	if row.Forecast == nil && row.Rehearsal == nil {
 		return // it never came, in either
 	}
@@ -129,7 +146,7 @@ func (h *holder) add(what, of, unit string, figure func(*result.Replay) *float64
 	row.Difference = &d
 	values := []float64{*row.Forecast}
 	for _, o := range h.others {
-		if v := figure(o); v != nil {
+		if v := f.value(o); v != nil {
 			values = append(values, *v)
 		}
 	}
@@ -145,7 +162,7 @@ func (h *holder) add(what, of, unit string, figure func(*result.Replay) *float64
 		chance := studentOf(len(values)-1) * math.Sqrt(square/(n-1)) * math.Sqrt2
 		row.Chance = &chance
 	}
-	row.WithinGoal = math.Abs(d) <= goal+1e-9 || row.Chance != nil && math.Abs(d) <= *row.Chance
+	row.WithinGoal = math.Abs(d) <= f.goal+1e-9 || row.Chance != nil && math.Abs(d) <= *row.Chance
 	h.out.Rows = append(h.out.Rows, row)
 }
 

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"time"
 
-	"kestrix/internal/core/config"
 	"kestrix/internal/core/health"
 	"kestrix/internal/core/rng"
 	"kestrix/internal/core/sticky"
@@ -102,7 +101,7 @@ func (u *Upstream) probe(now tick.Time, e event, actions []Action) []Action {
 	every := u.interval(m)
 	next := e.at.Add(every)
 	if m.probes == 1 && m.health.First() && !u.running {
-		next = firstPhase(e.at+1, u.cfg, m.cfg.Name)
+		next = u.firstPhase(e.at+1, m.cfg.Name)
 	}
 	if next <= now { // a driver that comes late does not send what it missed
 		next = e.at.Add((now.Sub(e.at)/every + 1) * every)
@@ -125,11 +124,11 @@ func (u *Upstream) schedule(id BackendID, at tick.Time) {
 }
 
 // firstPhase returns the first moment from now on that belongs to a backend's
-// place in the interval. The place is fixed, so that backends are not probed
+// place in the interval. The place is fixed by the seed, so that backends are not probed
 // together, and reloads in quick succession put no probe off.
-func firstPhase(now tick.Time, cfg *config.Upstream, name string) tick.Time {
-	every := cfg.Probe.Every
-	share := rng.Unit(rng.Bits(sticky.BackendHash(cfg.Name, name), 0, 0, rng.Phase))
+func (u *Upstream) firstPhase(now tick.Time, name string) tick.Time {
+	every := u.cfg.Probe.Every
+	share := rng.Unit(rng.Bits(sticky.BackendHash(u.cfg.Name, name), u.seed, 0, rng.Phase))
 	first := tick.Time(share * float64(every))
 	if first < now {
 		first = first.Add((now.Sub(first) + every - 1) / every * every)

@@ -55,9 +55,11 @@ func TestProbesAreSentOnTimeAndSpread(t *testing.T) {
 		}
 	}
 	assert.Len(t, firsts, 3, "they do not fire together")
-	// A reload keeps each backend's place in the interval.
-	again := New(10*second+7, parse(t, "probe \"http\" {\n every = \"3s\"\n}"), 99)
+	// A reload keeps each backend's place in the interval; another seed gives it another.
+	again := New(10*second+7, parse(t, "probe \"http\" {\n every = \"3s\"\n}"), 1)
 	assert.Contains(t, firsts, again.Next()%(3*second))
+	other := New(10*second+7, parse(t, "probe \"http\" {\n every = \"3s\"\n}"), 99)
+	assert.NotContains(t, firsts, other.Next()%(3*second))
 }
 
 func TestAProbeStillUnderWayIsNotSentTwice(t *testing.T) {

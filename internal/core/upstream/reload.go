@@ -205,7 +205,7 @@ func (u *Upstream) resume(now tick.Time, id BackendID) {
 	case m.health.First() && !u.running:
 		u.unsent = append(u.unsent, id)
 	default:
-		u.schedule(id, firstPhase(now, u.cfg, m.cfg.Name))
+		u.schedule(id, u.firstPhase(now, m.cfg.Name))
 	}
 	if m.health.Suspended() && u.cfg.Suspend == nil {
 		m.health.Worked(now) // nothing judges it any more
