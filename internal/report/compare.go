@@ -76,7 +76,8 @@ func (p Compared) remarks() []string {
 	return out
 }
 
-// overrun returns which upstreams have more to do than they can, and in which variants.
+// overrun returns in which upstreams requests wait without a pause up to the end, and in which
+// variants.
 func overrun(c *study.Comparison) []string {
 	var names []string
 	variants := map[string][]string{}
@@ -90,7 +91,7 @@ func overrun(c *study.Comparison) []string {
 	}
 	var out []string
 	for _, n := range names {
-		out = append(out, n+" has more to do than it can: "+strings.Join(variants[n], "; "))
+		out = append(out, "in "+n+" requests wait without a pause: "+strings.Join(variants[n], "; "))
 	}
 	return out
 }

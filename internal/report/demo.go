@@ -39,11 +39,11 @@ func (s Style) DemoTable(rows []DemoRow) string {
 		}
 		cells = append(cells, []string{
 			s.bold(r.Config), r.Scenario, count(r.Result.Answered), count(r.Result.Failed), failed, count(r.Result.Retried),
-			timesOf(r.Result).of(r.Result.Latency.P50), timesOf(r.Result).of(r.Result.Latency.P99), count(r.Result.Sessions.Misses),
+			timesOf(r.Result).of(r.Result.Elapsed.P50), timesOf(r.Result).of(r.Result.Elapsed.P99), count(r.Result.Sessions.Misses),
 		})
 	}
 	return s.table([]column{
 		{name: "configuration", left: true}, {name: "scenario", left: true, drop: 1}, {name: "answered"}, {name: "failed"}, {name: ""},
-		{name: "retried", drop: 2}, {name: "p50", drop: 3}, {name: "p99"}, {name: "sessions lost", drop: 4},
+		{name: "retried", drop: 2}, {name: "elapsed p50", drop: 3}, {name: "elapsed p99"}, {name: "sessions lost", drop: 4},
 	}, cells, 2)
 }

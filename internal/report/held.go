@@ -43,7 +43,7 @@ func (s Style) Held(h *HeldAll) string {
 		b.WriteString(s.yellow("stopped early: scenarios are missing") + "\n")
 	}
 	b.WriteByte('\n')
-	cols := []column{{name: "scenario", left: true}, {name: "requests", drop: 3}, {name: "failed"}, {name: "error rate", drop: 1}, {name: "p99", drop: 2}, {name: "expectations", left: true}}
+	cols := []column{{name: "scenario", left: true}, {name: "requests", drop: 3}, {name: "failed"}, {name: "error rate", drop: 1}, {name: "elapsed p99", drop: 2}, {name: "expectations", left: true}}
 	var rows [][]string
 	for _, x := range h.Scenarios {
 		r := x.Result
@@ -57,7 +57,7 @@ func (s Style) Held(h *HeldAll) string {
 		case x.NotMet > 0:
 			came = s.red(fmt.Sprintf("%d of %d not met", x.NotMet, x.Met+x.NotMet))
 		}
-		rows = append(rows, []string{s.bold(strings.TrimSuffix(x.Scenario, ".scenario.hcl")), count(r.Requests), failed, finePercent(r.ErrorRate), timesOf(r).orDash(r.Latency.P99), came})
+		rows = append(rows, []string{s.bold(strings.TrimSuffix(x.Scenario, ".scenario.hcl")), count(r.Requests), failed, finePercent(r.ErrorRate), timesOf(r).orDash(r.Elapsed.P99), came})
 	}
 	b.WriteString(s.table(cols, rows, 2))
 	if h.NotMet > 0 {

@@ -16,7 +16,7 @@ func heldFixture() *HeldAll {
 	met := scenario.Verdict{Name: "few fail", Met: true, That: "result.failed < 9", Values: map[string]any{"result.failed": 2.0}}
 	never := scenario.Verdict{Name: "it is found <soon>", That: "result.faults[0].detected_after <= 5", Values: map[string]any{"result.faults[0].detected_after": nil}}
 	return &HeldAll{Names: []string{"pier.hcl"}, Met: 1, NotMet: 1, Scenarios: []Held{
-		{Scenario: "auk-goes.scenario.hcl", Met: 1, NotMet: 1, Result: &result.Replay{Requests: 1200, Failed: 2, ErrorRate: 2.0 / 1200, Latency: result.Latency{P99: 0.3}, Expectations: []scenario.Verdict{met, never}}},
+		{Scenario: "auk-goes.scenario.hcl", Met: 1, NotMet: 1, Result: &result.Replay{Requests: 1200, Failed: 2, ErrorRate: 2.0 / 1200, Latency: result.Latency{P99: 0.2}, Elapsed: result.Latency{P99: 0.3}, Expectations: []scenario.Verdict{met, never}}},
 		{Scenario: "quiet.scenario.hcl", Result: &result.Replay{Requests: 10}},
 	}}
 }
@@ -26,9 +26,9 @@ func TestScenariosAreSummedUp(t *testing.T) {
 	text := plainStyle.Held(h)
 	assert.Equal(t, `pier.hcl · 2 scenarios
 
-  scenario  requests  failed  error rate     p99  expectations
-  auk-goes     1,200       2      0.17 %  300 ms  1 of 2 not met
-  quiet           10       0      0.00 %       -  none
+  scenario  requests  failed  error rate  elapsed p99  expectations
+  auk-goes     1,200       2      0.17 %       300 ms  1 of 2 not met
+  quiet           10       0      0.00 %            -  none
 
 not met
   auk-goes: it is found <soon>
@@ -98,7 +98,7 @@ func TestTablesOfVariantsFit(t *testing.T) {
 	p.Result.Partial, p.Upstreams = true, []string{"app", "gate", "board"}
 	p.Result.Runs[0].Result.Overloaded = []result.Overload{{Upstream: "app", From: 61}}
 	text := plainStyle.Compare(p)
-	for _, want := range []string{`round-robin: "x" strikes nobody in it`, "stopped early: what follows is partial", "app, gate and board", "app has more to do than it can: round-robin from 01:01.0 on", "first-fit is left out"} {
+	for _, want := range []string{`round-robin: "x" strikes nobody in it`, "stopped early: what follows is partial", "app, gate and board", "in app requests wait without a pause: round-robin from 01:01.0 on", "first-fit is left out"} {
 		assert.Contains(t, text, want)
 	}
 	for key := range measureNames {

@@ -144,7 +144,7 @@ func (s Style) totals(b *strings.Builder, r *result.Replay, more ...string) {
 		fmt.Fprintf(b, "  unfinished %s\n", padLeft(count(r.Unfinished), width-1))
 	}
 	for _, o := range r.Overloaded {
-		text := fmt.Sprintf("%s: arrivals exceed capacity from %s on; the backlog never drains, %s waited at %s", o.Upstream, moment(o.From), plural(o.Waiting, "request"), moment(o.Until))
+		text := fmt.Sprintf("%s: from %s on requests waited without a pause, %s at the last arrival, %s", o.Upstream, moment(o.From), plural(o.Waiting, "request"), moment(o.Until))
 		fmt.Fprintf(b, "  %s\n", s.red(flow(text, s.Width, 2)))
 	}
 	if r.Resent > 0 {

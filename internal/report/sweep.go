@@ -156,7 +156,7 @@ func (s Style) sweepCases(b *strings.Builder, w *study.Sweep) {
 	}
 	for _, c := range cases {
 		for _, u := range c.Overloaded {
-			b.WriteString("  " + flow(fmt.Sprintf("%s (%s): what is left of %s has more to do than it can", c.Name, c.Kind, u), s.Width, 4) + "\n")
+			b.WriteString("  " + flow(fmt.Sprintf("%s (%s): in what is left of %s requests wait without a pause", c.Name, c.Kind, u), s.Width, 4) + "\n")
 		}
 	}
 }

@@ -178,7 +178,8 @@ type Phase struct {
 	Elapsed    Latency `json:"elapsed"` // of all, until the answer, the failure or the leaving
 }
 
-// Overload is an upstream that was asked for more than it can do.
+// Overload is an upstream in which requests waited without a pause up to the last arrival,
+// be it that all of it was asked for more than it can do, or one backend.
 type Overload struct {
 	Upstream string  `json:"upstream"`
 	From     float64 `json:"from"`    // since when something waited without a pause

@@ -51,7 +51,7 @@ func (e *Engine) phase(from, to int) result.Phase {
 }
 
 // overloadAfter is for how long something must have waited without a pause,
-// up to the last arrival, to be called an overload that never ends.
+// up to the last arrival, to be told of.
 const overloadAfter = tick.Time(20e9)
 
 // waits returns how many requests wait for a worker of an upstream, or in its

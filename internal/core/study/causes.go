@@ -142,7 +142,7 @@ var Causes = []CauseKind{
 			}
 		},
 		func(p *patient) (contrast, string, string, bool) {
-			return p.trial("by load"), "a backend is slower than the others, and " + p.upstream.Algorithm + " gives it as much", `algorithm = "least-connections"`, p.byTurns()
+			return p.trial("by load"), "a backend takes longer than the others, and " + p.upstream.Algorithm + " gives it as much", `algorithm = "least-connections"`, p.byTurns()
 		},
 	},
 	{

@@ -79,7 +79,7 @@ type SweepCase struct {
 	SessionsLost   int64     `json:"sessions_lost"`
 	DetectedAfter  *float64  `json:"detected_after"`
 	RecoveredAfter *float64  `json:"recovered_after"`
-	Overloaded     []string  `json:"overloaded"`   // upstreams that had more to do than they can
+	Overloaded     []string  `json:"overloaded"`   // upstreams in which requests waited without a pause
 	LeftWithout    []string  `json:"left_without"` // upstreams of which all backends are failed
 }
 
