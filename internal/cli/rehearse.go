@@ -49,7 +49,7 @@ usage; 3 input that cannot be used
 			r.define(fs)
 			var f rehearseFlags
 			fs.Float64Var(&f.speed, "speed", 1, "`TIMES` as fast as the trace happened, in forecast and rehearsal alike; the scenario's moments stay")
-			fs.IntVar(&f.seeds, "seeds", 8, "`NUMBER` of further forecasts that say what chance does, from 2 to 100")
+			fs.IntVar(&f.seeds, "seeds", 9, "`NUMBER` of forecasts in all, each with another seed: how they differ says what chance does; from 3 to 100")
 			fs.StringVar(&f.html, "html", "", "also write it as a page into this `FILE`")
 			fs.BoolVar(&f.all, "all", false, "long tables whole")
 			return func(ctx context.Context, env *Env, args []string) error {
@@ -66,8 +66,8 @@ usage; 3 input that cannot be used
 				switch {
 				case !(f.speed > 0) || f.speed > 1000:
 					return usage("-speed is more than 0 and at most 1000; it is %g", f.speed)
-				case f.seeds < 2 || f.seeds > 100:
-					return usage("-seeds lies from 2 to 100; it is %d", f.seeds)
+				case f.seeds < 3 || f.seeds > 100:
+					return usage("-seeds lies from 3 to 100; it is %d", f.seeds)
 				case r.o.Recorded:
 					return usage("-recorded-failures cannot be rehearsed: stand-ins answer as the scenario says")
 				}
@@ -271,12 +271,12 @@ func (x *rehearsal) gather(ctx context.Context, env *Env, r *replayFlags, f *reh
 	return nil
 }
 
-// foretell makes the forecast, and others with other seeds.
+// foretell makes the forecast, and others with other seeds, so many in all.
 func (x *rehearsal) foretell(ctx context.Context, env *Env, seeds int) (*result.Replay, []*result.Replay, error) {
 	p := newProgress(env, "forecast")
 	defer p.clear()
 	var all []*result.Replay
-	for i := range seeds + 1 {
+	for i := range seeds {
 		o := x.options
 		o.Seed += uint64(i)
 		res, err := replay.Run(ctx, x.config, x.forecast, x.sources, o)
@@ -284,7 +284,7 @@ func (x *rehearsal) foretell(ctx context.Context, env *Env, seeds int) (*result.
 			return nil, nil, unusable(err)
 		}
 		all = append(all, res)
-		p.steps(i+1, seeds+1)
+		p.steps(i+1, seeds)
 		if ctx.Err() != nil {
 			return nil, nil, &exitError{interrupted, nil}
 		}

@@ -117,7 +117,7 @@ func (s Style) Rehearse(p *Rehearsal) string {
 	b.WriteString(s.table([]column{
 		{name: "figure", left: true}, {name: "forecast"}, {name: "rehearsal"}, {name: "difference", drop: 1}, {name: "by chance", drop: 2}, {name: "", left: true},
 	}, rows, 2))
-	b.WriteString("  " + flow(fmt.Sprintf("by chance: what 95 of 100 rehearsals stay within, by %d forecasts with other seeds", p.Fidelity.Seeds), s.Width, 2) + "\n")
+	b.WriteString("  " + flow(fmt.Sprintf("by chance: what 95 of 100 rehearsals stay within, by forecasts with %d seeds", p.Fidelity.Seeds), s.Width, 2) + "\n")
 	s.bothExpected(&b, f, r)
 	if !p.KeptUp {
 		b.WriteString(s.yellow(flow(fmt.Sprintf("the driver itself did not keep up: half of the requests were sent within %s of when they were due, 99 %% within %s; this machine is short of power for this load, and what is off may be only that", span(p.Late.P50), span(p.Late.P99)), s.Width, 0)) + "\n")

@@ -69,7 +69,7 @@ func RehearsalPage(p *Rehearsal, version string) ([]byte, error) {
 		w := heldWords(&p.Fidelity.Rows[i], timesOf(p.Forecast))
 		v.Rows = append(v.Rows, pageHeld{w[0], w[1], w[2], w[3], w[4], w[5], !p.Fidelity.Rows[i].WithinGoal})
 	}
-	v.ChanceNote = fmt.Sprintf("By chance: what 95 of 100 rehearsals stay within, by %d forecasts with other seeds.", p.Fidelity.Seeds)
+	v.ChanceNote = fmt.Sprintf("By chance: what 95 of 100 rehearsals stay within, by forecasts with %d seeds.", p.Fidelity.Seeds)
 	for i, x := range p.Forecast.Expectations {
 		v.Expectations = append(v.Expectations, pageBoth{x.Name, x.That, x.Met, i < len(p.Rehearsal.Expectations) && p.Rehearsal.Expectations[i].Met})
 	}

@@ -28,7 +28,7 @@ type Held struct {
 type Fidelity struct {
 	Rows  []Held `json:"rows"`
 	Off   int    `json:"off"`   // rows that do not hold
-	Seeds int    `json:"seeds"` // other seeds that say what chance does
+	Seeds int    `json:"seeds"` // of forecasts, in all, that say what chance does
 }
 
 // What is taken for no difference.
@@ -178,7 +178,7 @@ func studentOf(freedom int) float64 {
 }
 
 func (h *holder) done() Fidelity {
-	h.out.Seeds = len(h.others)
+	h.out.Seeds = len(h.others) + 1
 	for _, r := range h.out.Rows {
 		if !r.WithinGoal {
 			h.out.Off++

@@ -47,7 +47,7 @@ func TestAForecastIsHeldAgainstARehearsal(t *testing.T) {
 		}
 		assert.Equal(t, x.off, off, name)
 		assert.Equal(t, len(x.off), f.Off, name)
-		assert.Equal(t, 3, f.Seeds)
+		assert.Equal(t, 4, f.Seeds)
 	}
 	f := HoldAgainst(c, forecast(100, 0.5, 0.1, at(1)), forecast(100, 0.5, 0.1, at(1)), calm)
 	assert.Equal(t, "the forecast holds: all of 13 figures came out as foretold, or within what chance does", f.Verdict())
