@@ -39,12 +39,13 @@ const (
 
 // Names of trials that several causes are told by.
 const (
-	withoutFaults  = "without faults"
-	withWorkers    = "twice the workers"
-	withOneMore    = "one more backend"
-	withSpread     = "spread"
-	withoutRetry   = "no retry"
-	withSuspension = "suspend"
+	withoutFaults   = "without faults"
+	withWorkers     = "twice the workers"
+	withManyWorkers = "four times the workers"
+	withOneMore     = "one more backend"
+	withSpread      = "spread"
+	withoutRetry    = "no retry"
+	withSuspension  = "suspend"
 )
 
 // Causes are all that are looked for, in the order of their documentation.
@@ -53,14 +54,17 @@ var Causes = []CauseKind{
 		"overload", "more comes than the workers can do, whatever fails",
 		func(p *patient) { p.tryFaultless(); p.tryWorkers() },
 		func(p *patient) (contrast, string, string, bool) {
-			x := p.trial(withWorkers)
+			x, change := p.trial(withWorkers), withWorkers
+			if !x.fewer(most) && !x.sooner(soon) {
+				x, change = p.trial(withManyWorkers), withManyWorkers
+			}
 			ok := !p.byFaults() && !p.uneven() && !p.flapping() && !p.byTurns() && (x.fewer(most) || x.sooner(soon))
-			return x, "more requests came than its workers can do", p.moreWorkers(), ok
+			return x, "more requests came than its workers can do", change + " at each of its backends", ok
 		},
 	},
 	{
 		"hot_keys", "requests of a few keys or sessions are more than the backend can do that they belong to",
-		func(p *patient) { p.tryFaultless(); p.tryWorkers(); p.trySpread() },
+		func(p *patient) { p.tryFaultless(); p.trySpread() },
 		func(p *patient) (contrast, string, string, bool) {
 			what := "keys"
 			if p.upstream.Sticky != nil {
@@ -307,14 +311,19 @@ func (p *patient) tryFaultless() {
 }
 
 func (p *patient) tryWorkers() {
-	p.once(withWorkers, func() {
-		p.with(withWorkers, func(u *config.Upstream) {
-			u.Backends = slices.Clone(u.Backends)
-			for i := range u.Backends {
-				u.Backends[i].MaxInFlight *= 2 // else it would hold back what they can do
-			}
-		}, func(s *scenario.Scenario) { p.behaviours(s, func(b *scenario.Behaviour) { b.Workers *= 2 }) })
-	})
+	for _, x := range []struct {
+		name  string
+		times int
+	}{{withWorkers, 2}, {withManyWorkers, 4}} {
+		p.once(x.name, func() {
+			p.with(x.name, func(u *config.Upstream) {
+				u.Backends = slices.Clone(u.Backends)
+				for i := range u.Backends {
+					u.Backends[i].MaxInFlight *= x.times // else it would hold back what they can do
+				}
+			}, func(s *scenario.Scenario) { p.behaviours(s, func(b *scenario.Behaviour) { b.Workers *= x.times }) })
+		})
+	}
 }
 
 // tryOneMore tries it with a likeness of the first backend beside the others.
@@ -370,9 +379,6 @@ func (p *patient) byTurns() bool {
 	x := p.trial("by load")
 	return x.fewer(most) || x.sooner(soon)
 }
-
-// moreWorkers is the change of tryWorkers.
-func (p *patient) moreWorkers() string { return "twice the workers at each of its backends" }
 
 // slowDetection is from how many seconds on it takes long to notice a fault.
 const slowDetection = 3
