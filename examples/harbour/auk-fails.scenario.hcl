@@ -20,7 +20,7 @@ fault "auk is killed" {
 }
 
 expect "few requests are lost" {
-  that = result.error_rate <= 0.004
+  that = result.error_rate <= 0.002
 }
 expect "auk is out within ten seconds" {
   that = result.faults[0].detected_after <= 10

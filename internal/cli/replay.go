@@ -53,7 +53,7 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 			f.define(fs)
 			all := fs.Bool("all", false, "long tables whole")
 			seeds := fs.Int("seeds", 1, "`NUMBER` of seeds with which it is replayed, for the range in which figures lie")
-			diagnose := fs.String("diagnose", "yes", "`WHETHER` it is found out why requests failed or waited, by more replays: yes or no")
+			diagnose := fs.String("diagnose", "yes", "`WHETHER` further replays diagnose failures and waiting: yes or no")
 			return func(ctx context.Context, env *Env, args []string) error {
 				junit := o.format == "junit"
 				if junit {
@@ -80,6 +80,9 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 					return usage("a configuration and a trace are wanted: kestrix replay CONFIG TRACE..., or a scenario with a load")
 				}
 				if len(several) > 1 || junit {
+					if *seeds != 1 || *diagnose != "yes" {
+						return usage("-seeds and -diagnose are of one scenario; here are %s", plural(len(several), "scenario"))
+					}
 					if *csv != "" || *all || f != (figures{}) {
 						return usage("-csv, -all, -svg, -png and -html are of one scenario in text or json; here are %s", plural(len(several), "scenario"))
 					}
@@ -207,7 +210,7 @@ func diagnose(ctx context.Context, env *Env, c *config.Config, sc *scenario.Scen
 		return nil
 	}
 	if name := onlyOnce(traces); name != "" {
-		res.Diagnosis = &result.Diagnosis{Causes: []result.Diagnosed{}, Note: name + " can be read only once; from a file it would be found out why"}
+		res.Diagnosis = &result.Diagnosis{Causes: []result.Diagnosed{}, Note: name + " can be read only once; give the trace as a file"}
 		return nil
 	}
 	p := newProgress(env, "finding out why")

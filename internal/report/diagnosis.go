@@ -14,7 +14,7 @@ func (s Style) why(b *strings.Builder, r *result.Replay) {
 	if d == nil {
 		return
 	}
-	b.WriteString("\n" + s.bold("why requests failed or waited") + "\n")
+	b.WriteString("\n" + s.bold("causes of failures and waiting") + "\n")
 	t := timesOf(r)
 	for i := range d.Causes {
 		c := &d.Causes[i]
@@ -24,24 +24,10 @@ func (s Style) why(b *strings.Builder, r *result.Replay) {
 	b.WriteString("  " + flow(howFound(d), s.Width, 2) + "\n")
 }
 
-// seeds writes how figures differ between seeds, where several were tried.
-func (s Style) seeds(b *strings.Builder, p Replay) {
-	x := p.Result.Seeds
-	if x == nil {
-		return
-	}
-	arrivals := "for exactly these arrivals"
-	if p.Scenario != nil && p.Scenario.Load != nil {
-		arrivals = "each with arrivals of its own"
-	}
-	within := "the least to the most"
-	if x.Seeds >= wholeRange {
-		within = "what 95 % of them stay within"
-	}
-	fmt.Fprintf(b, "\n%s%s%s\n", s.bold(fmt.Sprintf("across %d seeds", x.Seeds)), s.dot(), arrivals)
-	t := timesOf(p.Result)
-	var rows [][]string
-	for _, f := range x.Figures {
+// seedsOf returns the figures across seeds in words: name, median and range.
+func seedsOf(r *result.Replay) (rows [][]string) {
+	t := timesOf(r)
+	for _, f := range r.Seeds.Figures {
 		value := func(v float64) string {
 			switch f.Unit {
 			case "share":
@@ -51,17 +37,41 @@ func (s Style) seeds(b *strings.Builder, p Replay) {
 			}
 			return count(int64(math.Round(v)))
 		}
-		name, lies := figureName(f.What, f.Of), value(f.Low)
+		lies := value(f.Low)
 		if high := value(f.High); high != lies {
 			lies += " to " + high
 		}
 		if f.Never > 0 {
 			lies += fmt.Sprintf("; with %d of the seeds never", f.Never)
 		}
-		rows = append(rows, []string{name, value(f.Median), lies})
+		rows = append(rows, []string{figureName(f.What, f.Of), value(f.Median), lies})
 	}
-	b.WriteString(s.table([]column{{name: "figure", left: true}, {name: "median"}, {name: "range", left: true}}, rows, 2))
-	b.WriteString("  " + flow("range: "+within+"; what else is printed is of the first seed", s.Width, 2) + "\n")
+	return rows
+}
+
+// acrossSeeds returns the title of figures across seeds, and the meaning of their ranges.
+func (p Replay) acrossSeeds() (title, arrivals, note string) {
+	x := p.Result.Seeds
+	arrivals = "for exactly these arrivals"
+	if p.Scenario != nil && p.Scenario.Load != nil {
+		arrivals = "each with arrivals of its own"
+	}
+	within := "minimum to maximum"
+	if x.Seeds >= wholeRange {
+		within = "95 % of the seeds"
+	}
+	return fmt.Sprintf("across %d seeds", x.Seeds), arrivals, "range: " + within + "; all other figures are of the first seed"
+}
+
+// seeds writes how figures differ between seeds, where several were tried.
+func (s Style) seeds(b *strings.Builder, p Replay) {
+	if p.Result.Seeds == nil {
+		return
+	}
+	title, arrivals, note := p.acrossSeeds()
+	b.WriteString("\n" + s.bold(title) + s.dot() + arrivals + "\n")
+	b.WriteString(s.table([]column{{name: "figure", left: true}, {name: "median"}, {name: "range", left: true}}, seedsOf(p.Result), 2))
+	b.WriteString("  " + flow(note, s.Width, 2) + "\n")
 }
 
 // wholeRange is from how many seeds on a range is of 95 % of them, see study.AcrossSeeds.
@@ -69,7 +79,7 @@ const wholeRange = 40
 
 // figureName is how a figure is called in a table.
 func figureName(what, of string) string {
-	name := strings.NewReplacer("latency.", "", "sessions.", "sessions ", "errors.", "  ", "_", " ").Replace(what)
+	name := strings.NewReplacer("latency.", "", "elapsed.", "elapsed ", "sessions.", "sessions ", "errors.", "  ", "_", " ").Replace(what)
 	if of != "" {
 		name = of + " " + name
 	}
@@ -80,14 +90,14 @@ func figureName(what, of string) string {
 func contrastOf(c *result.Diagnosed, t times) string {
 	of := "its requests"
 	if c.With.After {
-		of = "the requests that come after the fault"
+		of = "the requests after the fault"
 	}
 	var parts []string
 	if c.Before.Failed != c.With.Failed {
 		parts = append(parts, fmt.Sprintf("%s of %s fail instead of %s", finePercent(c.With.Share()), of, finePercent(c.Before.Share())))
 	}
 	if before, with := t.orDash(c.Before.ElapsedP99), t.orDash(c.With.ElapsedP99); before != with {
-		parts = append(parts, fmt.Sprintf("99 %% end within %s instead of %s", with, before))
+		parts = append(parts, fmt.Sprintf("elapsed p99 %s instead of %s", with, before))
 	}
 	return "with " + c.Change + ": " + strings.Join(parts, ", ")
 }
@@ -96,9 +106,9 @@ func contrastOf(c *result.Diagnosed, t times) string {
 func howFound(d *result.Diagnosis) string {
 	switch {
 	case d.Note != "":
-		return "not found out: " + d.Note
+		return "not diagnosed: " + d.Note
 	case d.Unclear:
-		return fmt.Sprintf("nothing accounts for it that was tried, by %s with one thing changed each", plural(int64(d.Replays), "replay"))
+		return fmt.Sprintf("no tried change explains the failures (%s, one change each)", plural(int64(d.Replays), "replay"))
 	}
-	return fmt.Sprintf("found by %s with one thing changed each; of other seeds nothing is known", plural(int64(d.Replays), "replay"))
+	return fmt.Sprintf("measured with one seed, by %s with one change each", plural(int64(d.Replays), "replay"))
 }

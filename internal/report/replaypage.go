@@ -30,6 +30,8 @@ type replayPage struct {
 	Assumed                           []string
 	Why                               []pageWhy
 	HowFound                          string
+	SeedsTitle, SeedsNote             string
+	Seeds                             [][]string
 	Method                            string
 	Settings                          []pageSettings
 }
@@ -112,6 +114,10 @@ func ReplayPage(p Replay, version string) ([]byte, error) {
 	}
 	for _, e := range all {
 		v.Story = append(v.Story, pageEvent{moment(e.at), e.who, e.what, e.text})
+	}
+	if r.Seeds != nil {
+		title, arrivals, note := p.acrossSeeds()
+		v.SeedsTitle, v.SeedsNote, v.Seeds = "A"+title[1:]+", "+arrivals, note, seedsOf(r)
 	}
 	if d := r.Diagnosis; d != nil {
 		t := timesOf(r)

@@ -133,13 +133,13 @@ func fixture(t *testing.T) Replay {
 		Trace:        result.Trace{Clients: 611, Spread: "even", Shifted: 9, BadLines: 1, Bad: []trace.Bad{{Line: 7, Column: 3, Why: "odd"}}, Unknown: map[string]int64{"host": 5}, OutOfOrder: 2},
 		Model:        result.Model{Seed: 7},
 		Diagnosis: &result.Diagnosis{Replays: 7, Causes: []result.Diagnosed{{
-			Cause: "retry_storm", Upstream: "app", Says: "the fault is over, and repeated attempts keep the overload up that it began", Change: `retry { budget = "20%" }`,
+			Cause: "retry_storm", Upstream: "app", Says: "retries sustain the overload after the fault has ended", Change: `retry { budget = "20%" }`,
 			Before: result.Harm{Requests: 1000, Failed: 1000, ElapsedP99: 10, After: true}, With: result.Harm{Requests: 1000, Failed: 25, ElapsedP99: 0.4, After: true},
 		}}},
 		Assumed: result.Assumptions{
 			{What: result.ServiceTimes, Value: "lognormal, mean 40 ms, CV 0.6", Because: "the trace has no durations", Instead: "-fields names them", Times: true},
 			{What: result.Backends, Value: "16 workers for each backend", Because: "no scenario says otherwise", Instead: "behaviour"},
-			{What: result.Patience, Value: "clients wait for ever", Because: "no scenario says when they leave", Instead: "clients { patience = ... }"},
+			{What: result.Patience, Value: "clients wait indefinitely", Because: "no scenario says when they leave", Instead: "clients { patience = ... }"},
 		},
 	}}
 }
@@ -148,7 +148,7 @@ func TestTheReplayReportTellsItsStory(t *testing.T) {
 	p := fixture(t)
 	text := plainStyle.Replay(p)
 	for _, want := range []string{
-		"x.hcl · m.log · seed 7\nassumed ~ service times: lognormal, mean 40 ms, CV 0.6: the trace has no durations; -fields names\n         them\nassumed 16 workers for each backend; clients wait for ever\n12,480 requests in 30:00.0 from 611 clients\n",
+		"x.hcl · m.log · seed 7\nassumed ~ service times: lognormal, mean 40 ms, CV 0.6: the trace has no durations; -fields names\n         them\nassumed 16 workers for each backend; clients wait indefinitely\n12,480 requests in 30:00.0 from 611 clients\n",
 		"1 line could not be read and passed over\n  line 7, column 3: odd\n",
 		"2 records stood out of order and put right\n",
 		"5 requests met a route that asks for the host, which the trace does not record, so that it did not fit;",
@@ -164,7 +164,7 @@ func TestTheReplayReportTellsItsStory(t *testing.T) {
 		"over time · app · one column is 1.00 s · tallest 10 requests\n  auk     ▄\n  gannet  ▄█\n  failed   █\n",
 		"  met      few   result.error_rate <= 0.002\n                 result.error_rate is 0.00016\n",
 		"  not met  soon  x < 1\n                 x is never\n",
-		"why requests failed or waited\n  app: the fault is over, and repeated attempts keep the overload up that it began\n    with retry { budget = \"20%\" }: 2.50 % of the requests that come after the fault fail instead of\n      100.00 %, 99 % end within ~400 ms instead of ~10.0 s\n  found by 7 replays with one thing changed each; of other seeds nothing is known\n",
+		"causes of failures and waiting\n  app: retries sustain the overload after the fault has ended\n    with retry { budget = \"20%\" }: 2.50 % of the requests after the fault fail instead of 100.00 %, elapsed\n      p99 ~400 ms instead of ~10.0 s\n  measured with one seed, by 7 replays with one change each\n",
 	} {
 		assert.Contains(t, text, want)
 	}

@@ -54,3 +54,12 @@ func TestSessionsAreCountedOnce(t *testing.T) {
 	assert.Equal(t, r.Sessions.Moved, r.Upstreams["app"].Sessions.Moved)
 	assert.Greater(t, r.Sessions.Misses, int64(20), "each move is a request that its session is not held for")
 }
+
+// TestErrorsTakeTheirTime: 2 % of the service time, or as long as after says.
+func TestErrorsTakeTheirTime(t *testing.T) {
+	for after, want := range map[string]float64{"": 0.009, " after = \"70ms\"\n": 0.071} {
+		r := run(t, pool(t, 1, "round-robin", ""), "behaviour \"*\" {\n service = fixed(\"400ms\")\n workers = 50\n}\nfault \"it\" {\n backend = \"app.b0\"\n kind = \"errors\"\n at = \"0s\"\n"+after+"}\n", even(100, 50*time.Millisecond, 5), Options{})
+		assert.Equal(t, int64(100), r.Failed)
+		assert.InDelta(t, want, r.Elapsed.P50, 0.001, after)
+	}
+}

@@ -49,7 +49,7 @@ var Language = &config.Block{
 			Name: "clients",
 			Help: "how clients behave",
 			Keys: []*config.Key{
-				{Name: "patience", Type: config.Dist, Min: `"1ms"`, Help: "time that a client waits for the answer to begin; then it leaves. If not given they wait for ever", Example: `lognormal("8s", 0.5)`},
+				{Name: "patience", Type: config.Dist, Min: `"1ms"`, Help: "time that a client waits for the answer to begin; then it leaves. If not given they wait indefinitely", Example: `lognormal("8s", 0.5)`},
 				{Name: "sessions", Type: config.Switch, Default: "false", Help: "each client has a session that the application keeps at the backend that answered it last, so that requests which reach another one matter; a trace that names sessions says so by itself", Example: "true"},
 			},
 		},

@@ -87,7 +87,7 @@ func (e *Engine) unnamedField() *result.Assumption {
 		return nil
 	}
 	return &result.Assumption{
-		What: result.LastField, Value: fmt.Sprintf("lines end in a number that nothing names, as %s", u.Example),
+		What: result.LastField, Value: fmt.Sprintf("log lines end in an unnamed number, such as %s", u.Example),
 		Because: "it may be a duration", Instead: "-fields " + u.Fields + " reads microseconds, /ms milliseconds, and nothing behind it seconds",
 	}
 }
@@ -188,7 +188,7 @@ func (e *Engine) assumedPatience() *result.Assumption {
 	if e.scenario.Patience != nil {
 		return nil
 	}
-	return &result.Assumption{What: result.Patience, Value: "clients wait for ever", Because: "no scenario says when they leave", Instead: "clients { patience = ... }"}
+	return &result.Assumption{What: result.Patience, Value: "clients wait indefinitely", Because: "no scenario says when they leave", Instead: "clients { patience = ... }"}
 }
 
 // millis writes a time in milliseconds.

@@ -51,7 +51,7 @@ const (
 // Causes are all that are looked for, in the order of their documentation.
 var Causes = []CauseKind{
 	{
-		"overload", "more comes than the workers can do, whatever fails",
+		"overload", "requests exceed the capacity of the workers, with or without a fault",
 		func(p *patient) { p.tryFaultless(); p.tryWorkers() },
 		func(p *patient) (contrast, string, string, bool) {
 			x, change := p.trial(withWorkers), withWorkers
@@ -59,22 +59,22 @@ var Causes = []CauseKind{
 				x, change = p.trial(withManyWorkers), withManyWorkers
 			}
 			ok := !p.byFaults() && !p.uneven() && !p.flapping() && !p.byTurns() && (x.fewer(most) || x.sooner(soon))
-			return x, "more requests came than its workers can do", change + " at each of its backends", ok
+			return x, "requests exceed the capacity of its workers", change + " at each of its backends", ok
 		},
 	},
 	{
-		"hot_keys", "requests of a few keys or sessions are more than the backend can do that they belong to",
+		"hot_keys", "a few keys or sessions exceed the capacity of the backend they belong to",
 		func(p *patient) { p.tryFaultless(); p.trySpread() },
 		func(p *patient) (contrast, string, string, bool) {
 			what := "keys"
 			if p.upstream.Sticky != nil {
 				what = "sessions"
 			}
-			return p.trial(withSpread), "a few " + what + " are more than the one backend can do that each belongs to", p.spreads(), !p.byFaults() && p.uneven()
+			return p.trial(withSpread), "a few " + what + " exceed the capacity of the backend they belong to", p.spreads(), !p.byFaults() && p.uneven()
 		},
 	},
 	{
-		"flapping", "probes wait behind requests for a worker, time out, and take out backends that work",
+		"flapping", "probes time out behind waiting requests and remove working backends",
 		func(p *patient) {
 			if p.upstream.Probe == nil {
 				return
@@ -90,11 +90,11 @@ var Causes = []CauseKind{
 			if !x.fewer(most) {
 				x, change = p.trial("no probe"), "no probe"
 			}
-			return x, "nothing was broken, and probes that waited for a worker took backends out", change, p.flapping()
+			return x, "no backend failed; probes timed out behind waiting requests and removed working backends", change, p.flapping()
 		},
 	},
 	{
-		"retry_storm", "repeated attempts keep up an overload that a fault began, after its end",
+		"retry_storm", "retries sustain an overload after the fault that began it has ended",
 		func(p *patient) {
 			if r := p.upstream.Retry; r != nil && p.upstream.Retry.Attempts > 1 {
 				p.tryFaultless()
@@ -108,11 +108,11 @@ var Causes = []CauseKind{
 				x, change = p.trialAfter(withoutRetry), "no retry"
 			}
 			ok := x.before.Requests >= 50 && x.before.Share() >= 0.1 && x.fewer(most) && p.byFaults()
-			return x, "the fault is over, and repeated attempts keep the overload up that it began", change, ok
+			return x, "retries sustain the overload after the fault has ended", change, ok
 		},
 	},
 	{
-		"too_little_left", "what is left when a backend is gone cannot do the work",
+		"too_little_left", "the remaining backends are over capacity while one is unavailable",
 		func(p *patient) {
 			if len(p.faulty()) > 0 {
 				p.tryFaultless()
@@ -122,11 +122,11 @@ var Causes = []CauseKind{
 		func(p *patient) (contrast, string, string, bool) {
 			x := p.trial(withOneMore)
 			ok := p.byFaults() && x.fewer(most) && p.exposed(p.base)*2 < x.before.Failed && !p.bySticking() && len(p.zones()) == 0
-			return x, "what was left while a backend was gone could not do the work", "one backend more", ok
+			return x, "the remaining backends were over capacity while one was unavailable", "one backend more", ok
 		},
 	},
 	{
-		"zone", "a zone fails as one, and what is left elsewhere cannot do its work",
+		"zone", "all backends of a zone fail together, and the remaining ones are over capacity",
 		func(p *patient) {
 			if len(p.zones()) > 0 {
 				p.tryFaultless()
@@ -135,22 +135,22 @@ var Causes = []CauseKind{
 		},
 		func(p *patient) (contrast, string, string, bool) {
 			x := p.trial("only one of them")
-			return x, fmt.Sprintf("all backends of the zone %s fail together, and what is left elsewhere cannot do their work", firstOf(p.zones())), "a fault of only one of its backends", p.byFaults() && x.fewer(most) && p.exposed(p.base)*2 < x.before.Failed
+			return x, fmt.Sprintf("all backends of zone %s fail together, and the remaining ones are over capacity", firstOf(p.zones())), "a fault of only one of its backends", p.byFaults() && x.fewer(most) && p.exposed(p.base)*2 < x.before.Failed
 		},
 	},
 	{
-		"slow_backend", "a slow backend is given as much as the others",
+		"slow_backend", "one backend is slower than the others, and the algorithm sends it an equal share",
 		func(p *patient) {
 			if a := balance.Lookup(p.upstream.Algorithm, method(p.upstream)); a != nil && !a.Counts && p.upstream.Hash == nil && len(p.upstream.Backends) > 1 {
 				p.with("by load", func(u *config.Upstream) { u.Algorithm = "least-connections" }, nil)
 			}
 		},
 		func(p *patient) (contrast, string, string, bool) {
-			return p.trial("by load"), "a backend takes longer than the others, and " + p.upstream.Algorithm + " gives it as much", `algorithm = "least-connections"`, p.byTurns()
+			return p.trial("by load"), "one backend is slower than the others, and " + p.upstream.Algorithm + " sends it an equal share", `algorithm = "least-connections"`, p.byTurns()
 		},
 	},
 	{
-		"fails_fast", "a backend that fails at once looks idle, and is given more for it",
+		"fails_fast", "a backend that fails fast appears idle and attracts requests",
 		func(p *patient) {
 			a := balance.Lookup(p.upstream.Algorithm, method(p.upstream))
 			if a == nil || !a.Counts || !slices.ContainsFunc(p.faulty(), failsFast) {
@@ -163,7 +163,7 @@ var Causes = []CauseKind{
 		},
 		func(p *patient) (contrast, string, string, bool) {
 			turns, x := p.trial("by turns"), p.trial(withSuspension)
-			says := "a backend fails at once, looks idle, and is given more for it"
+			says := "a backend fails fast, appears idle and attracts requests"
 			if x.fewer(most) {
 				return x, says, "suspend { }", turns.fewer(some)
 			}
@@ -171,7 +171,7 @@ var Causes = []CauseKind{
 		},
 	},
 	{
-		"crowd_on_return", "a backend that is back is given more than it can do at once",
+		"crowd_on_return", "a backend that returns gets its full share at once, over its capacity",
 		func(p *patient) {
 			if p.upstream.Ramp == 0 && len(p.faulty()) > 0 {
 				p.with("slow start", func(u *config.Upstream) { u.Ramp = 20 * time.Second }, nil)
@@ -179,11 +179,11 @@ var Causes = []CauseKind{
 		},
 		func(p *patient) (contrast, string, string, bool) {
 			x := p.trial("slow start")
-			return x, "a backend that was back was given more than it could do at once", `slow_start = "20s"`, x.fewer(most)
+			return x, "a backend got its full share at once when it returned, over its capacity", `slow_start = "20s"`, x.fewer(most)
 		},
 	},
 	{
-		"keep", "`keep` holds broken backends in rotation",
+		"keep", "`keep` leaves failing backends in rotation",
 		func(p *patient) {
 			if s := p.upstream.Suspend; s != nil && s.Keep > 0 {
 				p.with("keep none", func(u *config.Upstream) { y := *s; y.Keep = 0; u.Suspend = &y }, nil)
@@ -191,11 +191,11 @@ var Causes = []CauseKind{
 		},
 		func(p *patient) (contrast, string, string, bool) {
 			x := p.trial("keep none")
-			return x, "keep holds backends in rotation that are broken", `suspend { keep = "0%" }`, x.fewer(many)
+			return x, "keep leaves failing backends in rotation", `suspend { keep = "0%" }`, x.fewer(many)
 		},
 	},
 	{
-		"slow_detection", "most requests fail before anything notices that a backend does",
+		"slow_detection", "most requests fail before the failure of a backend is detected",
 		func(p *patient) {
 			if len(p.faulty()) > 0 {
 				p.with("quick probe", quickly, nil)
@@ -205,15 +205,15 @@ var Causes = []CauseKind{
 			x := p.trial("quick probe")
 			y := *p.upstream
 			quickly(&y)
-			says := "requests went to a backend that failed until its probe noticed"
+			says := "requests went to a failed backend until its probe detected the failure"
 			if p.upstream.Probe == nil {
-				says = "requests went to a backend that failed, and nothing noticed"
+				says = "requests went to a failed backend, and no probe detected the failure"
 			}
 			return x, says, probeText(y.Probe), x.fewer(most) && p.exposed(p.base)*2 >= x.before.Failed && p.unnoticed() >= slowDetection
 		},
 	},
 	{
-		"sticky_survivor", "sessions of a backend that is gone move to one, which cannot do their work",
+		"sticky_survivor", "sessions move from an unavailable backend to another, stay there, and exceed its capacity",
 		func(p *patient) {
 			if p.upstream.Sticky != nil && len(p.faulty()) > 0 {
 				p.tryFaultless()
@@ -221,11 +221,11 @@ var Causes = []CauseKind{
 			}
 		},
 		func(p *patient) (contrast, string, string, bool) {
-			return p.trial("not sticky"), "sessions that moved stay where they came, and are more than that backend can do", "no sticky", p.byFaults() && p.bySticking()
+			return p.trial("not sticky"), "moved sessions stay with their new backend and exceed its capacity", "no sticky", p.byFaults() && p.bySticking()
 		},
 	},
 	{
-		"queue_delays", "a queue only delays failure",
+		"queue_delays", "requests wait in the queue and fail anyway",
 		func(p *patient) {
 			if p.upstream.Queue != nil {
 				p.with("short queue", shortly, nil)
@@ -239,11 +239,11 @@ var Causes = []CauseKind{
 			if shortly(&y); y.Queue != nil {
 				change = fmt.Sprintf("queue { timeout = %q }", config.FormatDuration(y.Queue.Timeout))
 			}
-			return x, "requests wait in the queue and fail all the same", change, ok
+			return x, "requests wait in the queue and fail anyway", change, ok
 		},
 	},
 	{
-		"budget", "the budget of retries is used up",
+		"budget", "the retry budget is used up",
 		func(p *patient) {
 			if r := p.upstream.Retry; r != nil && r.Budget > 0 {
 				p.with("no budget", func(u *config.Upstream) { y := *r; y.Budget = 0; u.Retry = &y }, nil)
@@ -251,11 +251,11 @@ var Causes = []CauseKind{
 		},
 		func(p *patient) (contrast, string, string, bool) {
 			x := p.trial("no budget")
-			return x, "the budget of retries was used up", "retry without budget", x.fewer(many)
+			return x, "the retry budget was used up", "retry without budget", x.fewer(many)
 		},
 	},
 	{
-		"not_repeatable", "requests fail that no retry may repeat, by their method",
+		"not_repeatable", "requests fail that a retry must not repeat, because of their method",
 		func(p *patient) {
 			if r := p.upstream.Retry; r != nil && len(p.faulty()) > 0 {
 				p.add("all repeatable", replay.Case{Config: p.config, Scenario: p.scenario, RepeatAll: true})
@@ -263,11 +263,11 @@ var Causes = []CauseKind{
 		},
 		func(p *patient) (contrast, string, string, bool) {
 			x := p.trial("all repeatable")
-			return x, "requests failed that no retry may repeat, as POST", "requests that may all be repeated", x.fewer(most)
+			return x, "requests failed that a retry must not repeat, such as POST", "a retry of every method", x.fewer(most)
 		},
 	},
 	{
-		"nothing_repeated", "nothing is repeated on another backend",
+		"nothing_repeated", "without a retry, requests fail that another backend would answer",
 		func(p *patient) {
 			if p.upstream.Retry == nil && len(p.upstream.Backends) > 1 && len(p.faulty()) > 0 {
 				p.with("retry", func(u *config.Upstream) { u.Retry = usual().Retry }, nil)
@@ -275,7 +275,7 @@ var Causes = []CauseKind{
 		},
 		func(p *patient) (contrast, string, string, bool) {
 			x := p.trial("retry")
-			return x, "requests failed that another backend would have answered", "retry { }", x.fewer(many)
+			return x, "requests failed that another backend would have answered, and no retry is configured", "retry { }", x.fewer(many)
 		},
 	},
 }

@@ -84,6 +84,7 @@ func figuresOf(c *config.Config, first, other *result.Replay) []figure {
 		{"latency.p50", func(r *result.Replay) float64 { return r.Latency.P50 }, goalMiddle},
 		{"latency.p95", func(r *result.Replay) float64 { return r.Latency.P95 }, goalMiddle},
 		{"latency.p99", func(r *result.Replay) float64 { return r.Latency.P99 }, goalExtreme},
+		{"elapsed.p99", func(r *result.Replay) float64 { return r.Elapsed.P99 }, goalExtreme},
 	} {
 		add(q.name, "", "seconds", func(r *result.Replay) *float64 { v := q.of(r); return &v }, math.Max(q.goal*q.of(first), goalLeast))
 	}

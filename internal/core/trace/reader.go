@@ -213,7 +213,7 @@ func (r *Reader) begin() {
 // it than the first bracket.
 func bracketed(head []byte) bool {
 	head = bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
-	return len(head) > 0 && (head[0] != '{' && head[0] != '[' || len(bytes.TrimLeft(head[1:], " \t\r\n")) >= len(`"log"`))
+	return len(head) > 0 && (head[0] != '{' && head[0] != '[' || len(bytes.TrimLeft(head[1:], " \t\r\n")) > len(harRoot)+1)
 }
 
 // nextEntry reads the next record of a file that is held whole.
