@@ -65,11 +65,8 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 				if err := o.check(); err != nil {
 					return err
 				}
-				if *seeds < 1 || *seeds > 1000 {
-					return usage("-seeds cannot be %d; it lies from 1 to 1000", *seeds)
-				}
-				if *diagnose != "yes" && *diagnose != "no" {
-					return usage("-diagnose cannot be %q; it is yes or no", *diagnose)
+				if err := checkFurther(*seeds, *diagnose); err != nil {
+					return err
 				}
 				r.given(fs)
 				several, err := scenarioFiles(r.scenarios)
@@ -95,6 +92,17 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 			}
 		},
 	}
+}
+
+// checkFurther returns the error of flags that ask for further replays.
+func checkFurther(seeds int, diagnose string) error {
+	switch {
+	case seeds < 1 || seeds > 1000:
+		return usage("-seeds cannot be %d; it lies from 1 to 1000", seeds)
+	case diagnose != "yes" && diagnose != "no":
+		return usage("-diagnose cannot be %q; it is yes or no", diagnose)
+	}
+	return nil
 }
 
 // replayForms say in what forms a replay is told besides.
