@@ -28,6 +28,7 @@ require (
 	golang.org/x/net v0.62.0
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
+	gonum.org/v1/gonum v0.17.0
 	gonum.org/v1/plot v0.17.0
 	pgregory.net/rapid v1.3.0
 )

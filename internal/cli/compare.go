@@ -31,6 +31,9 @@ two-choices, least-latency, first-fit, and of hash ring, rendezvous and modulo, 
 the key that is configured, else by the client; ring:1.25 is a bounded one. With
 several, each is tried as it is, unless -algorithms says more.
 
+Each is replayed with several seeds. The table has medians and ranges; marks and advice
+rest on what differs beyond chance.
+
 "on leave" is tried apart: of clients that are known, how many requests reach another
 backend than before when one of each upstream leaves, though theirs is still there.
 
@@ -51,9 +54,13 @@ exit code: 0 fine; 2 wrong usage; 3 input that cannot be used
 			f.define(fs)
 			algorithms := fs.String("algorithms", "", "`NAMES` of the algorithms to try, comma-separated, or all")
 			backends := fs.String("backends", "", "`NUMBERS` of backends to try, comma-separated, in each pool")
+			r.defineSeeds(fs, 0, "`NUMBER` of seeds with which each variant is replayed; 0 for as many as the requests need, by the table in docs/replay.md")
 			upstreams := fs.String("upstream", "", "`NAMES` of the upstreams to change and to look at, comma-separated; otherwise all")
 			return func(ctx context.Context, env *Env, args []string) error {
 				if err := cmp.Or(o.check(), f.check()); err != nil {
+					return err
+				}
+				if err := r.checkSeeds(0); err != nil {
 					return err
 				}
 				r.given(fs)
@@ -121,7 +128,8 @@ func runCompare(ctx context.Context, env *Env, o *output, f *figures, r *replayF
 	if len(variants) < 2 {
 		return usage("there is only one variant to look at, %s; replay tells all of it", variants[0].Name)
 	}
-	sources, err := traceSources(ctx, env, traces)
+	sources, files, remove, err := rereadable(ctx, env, traces)
+	defer remove()
 	if err != nil {
 		return err
 	}
@@ -129,8 +137,8 @@ func runCompare(ctx context.Context, env *Env, o *output, f *figures, r *replayF
 		return err
 	}
 	p := newProgress(env, "compare")
-	r.o.Progress = p.of(sc, traces)
-	c, err := study.SideBySide(ctx, variants, axes.Upstreams, sources, r.o)
+	r.o.Progress = p.of(sc, files)
+	c, err := study.SideBySide(ctx, variants, axes.Upstreams, sources, r.o, r.seeds, p.steps)
 	p.clear()
 	if err != nil {
 		return unusable(err)

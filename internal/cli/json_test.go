@@ -43,7 +43,7 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 			result.Fault{}, result.Phase{}, result.Timeline{}, result.TimelineRow{}, result.TimelineBox{}, scenario.Verdict{}, result.Trace{},
 			trace.Bad{}, result.Overload{}, result.Seeds{}, result.SeedFigure{}, result.Diagnosis{}, result.Diagnosed{}, result.Harm{}, result.Model{}, result.BackendModel{}, result.Assumption{}, result.Durations{}, trace.Unnamed{}, result.Engine{},
 		},
-		"compare": {study.Comparison{}, study.Run{}, study.Figures{}, study.LeftOut{}, study.Advice{}, result.Leave{}},
+		"compare": {study.Comparison{}, study.Run{}, study.Figures{}, study.Apart{}, study.LeftOut{}, study.Advice{}, result.Leave{}},
 		"sweep": {
 			study.Sweep{}, study.SweptRun{}, study.SweepPart{}, study.SweepCase{}, study.SinglePoint{}, study.LoadLimit{}, study.Undisturbed{}, study.Shard{},
 		},

@@ -52,7 +52,7 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 			var f figures
 			f.define(fs)
 			all := fs.Bool("all", false, "long tables whole")
-			seeds := fs.Int("seeds", 1, "`NUMBER` of seeds with which it is replayed, for the range in which figures lie")
+			r.defineSeeds(fs, 1, "`NUMBER` of seeds with which it is replayed, for the range in which figures lie")
 			diagnose := fs.String("diagnose", "yes", "`WHETHER` further replays diagnose failures and waiting: yes or no")
 			return func(ctx context.Context, env *Env, args []string) error {
 				junit := o.format == "junit"
@@ -65,7 +65,10 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 				if err := o.check(); err != nil {
 					return err
 				}
-				if err := checkFurther(*seeds, *diagnose); err != nil {
+				if *diagnose != "yes" && *diagnose != "no" {
+					return usage("-diagnose cannot be %q; it is yes or no", *diagnose)
+				}
+				if err := r.checkSeeds(1); err != nil {
 					return err
 				}
 				r.given(fs)
@@ -77,7 +80,7 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 					return usage("a configuration and a trace are wanted: kestrix replay CONFIG TRACE..., or a scenario with a load")
 				}
 				if len(several) > 1 || junit {
-					if *seeds != 1 || *diagnose != "yes" {
+					if r.seeds != 1 || *diagnose != "yes" {
 						return usage("-seeds and -diagnose are of one scenario; here are %s", plural(len(several), "scenario"))
 					}
 					if *csv != "" || *all || f != (figures{}) {
@@ -88,21 +91,10 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 				if len(several) == 1 {
 					r.scenario = several[0]
 				}
-				return runReplay(ctx, env, &o, &r, replayForms{*csv, *all, *diagnose == "yes", *seeds, f}, args, *with)
+				return runReplay(ctx, env, &o, &r, replayForms{*csv, *all, *diagnose == "yes", f}, args, *with)
 			}
 		},
 	}
-}
-
-// checkFurther returns the error of flags that ask for further replays.
-func checkFurther(seeds int, diagnose string) error {
-	switch {
-	case seeds < 1 || seeds > 1000:
-		return usage("-seeds cannot be %d; it lies from 1 to 1000", seeds)
-	case diagnose != "yes" && diagnose != "no":
-		return usage("-diagnose cannot be %q; it is yes or no", diagnose)
-	}
-	return nil
 }
 
 // replayForms say in what forms a replay is told besides.
@@ -110,7 +102,6 @@ type replayForms struct {
 	csv      string
 	all      bool
 	diagnose bool
-	seeds    int
 	figures
 }
 
@@ -134,7 +125,7 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, forms r
 		return err
 	}
 	began := time.Now()
-	res, err := replayed(ctx, env, s.config, sc, sources, args[1:], r, forms.seeds)
+	res, err := replayed(ctx, env, s.config, sc, sources, args[1:], r)
 	if err != nil {
 		return err
 	}
@@ -181,10 +172,10 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, forms r
 }
 
 // replayed replays, with several seeds if there are to be more than one.
-func replayed(ctx context.Context, env *Env, c *config.Config, sc *scenario.Scenario, sources []ingest.Source, traces []string, r *replayFlags, seeds int) (*result.Replay, error) {
+func replayed(ctx context.Context, env *Env, c *config.Config, sc *scenario.Scenario, sources []ingest.Source, traces []string, r *replayFlags) (*result.Replay, error) {
 	p := newProgress(env, "replay")
 	defer p.clear()
-	if seeds == 1 {
+	if r.seeds == 1 {
 		r.o.Progress = p.of(sc, traces)
 		res, err := replay.Run(ctx, c, sc, sources, r.o)
 		if err != nil {
@@ -192,10 +183,12 @@ func replayed(ctx context.Context, env *Env, c *config.Config, sc *scenario.Scen
 		}
 		return res, nil
 	}
-	if name := onlyOnce(traces); name != "" && seeds > 4 {
-		return nil, usage("%s can be read only once, and -seeds reads it again; give it as a file", name)
+	sources, _, remove, err := rereadable(ctx, env, traces)
+	defer remove()
+	if err != nil {
+		return nil, err
 	}
-	res, err := study.AcrossSeeds(ctx, c, sc, sources, r.o, seeds, p.steps)
+	res, err := study.AcrossSeeds(ctx, c, sc, sources, r.o, r.seeds, p.steps)
 	if err != nil {
 		return nil, unusable(err)
 	}

@@ -24,6 +24,7 @@ type replayFlags struct {
 	until     string
 	// instances says that their number was given.
 	instances bool
+	seeds     int      // how often each replay is repeated; 0 for as often as the command has it
 	ofTraces  []string // the flags given that say how a trace is read
 	o         replay.Options
 }
@@ -42,6 +43,24 @@ func (r *replayFlags) define(fs *flag.FlagSet) {
 	fs.StringVar(&r.o.Frontend, "frontend", "", "`NAME` of the frontend of records that name none")
 	fs.StringVar(&r.o.Host, "host", "", "`NAME` of the host of records that name none")
 	r.read.define(fs)
+}
+
+// defineSeeds defines the flags that repeat a replay with other seeds.
+func (r *replayFlags) defineSeeds(fs *flag.FlagSet, value int, help string) {
+	fs.IntVar(&r.seeds, "seeds", value, help)
+	fs.BoolVar(&r.o.Resample, "resample", false, "each of the -seeds draws the clients of the trace anew, with replacement")
+}
+
+// checkSeeds returns the error of -seeds and -resample, where as few seeds as least may be
+// given.
+func (r *replayFlags) checkSeeds(least int) error {
+	switch {
+	case r.seeds < least || r.seeds > 1000:
+		return usage("-seeds cannot be %d; it lies from %d to 1000", r.seeds, least)
+	case r.o.Resample && r.seeds == 1:
+		return usage("-resample draws other clients for each seed; give -seeds as well, as in -seeds 20")
+	}
+	return nil
 }
 
 // given notes which of them were.
@@ -158,6 +177,8 @@ func (r *replayFlags) checkLoad(sc *scenario.Scenario) error {
 	switch {
 	case len(r.ofTraces) > 0:
 		return usage("%s says how a trace is read, and the load of %s makes the requests", strings.Join(r.ofTraces, ", "), r.scenario)
+	case r.o.Resample:
+		return usage("-resample draws the clients of a trace; the load of %s makes other clients with each seed anyway", r.scenario)
 	case sc.Load.Closed && r.from != "":
 		return usage("-from has no meaning for a closed load, whose clients begin together; leave it out")
 	case r.o.Part.From.Wall() || r.o.Part.Until.Wall():

@@ -27,6 +27,7 @@ func (s Style) Compare(p Compared) string {
 		head += "; figures of " + and(p.Upstreams)
 	}
 	b.WriteString(flow(head, s.Width, 0) + "\n")
+	b.WriteString(flow(p.certainty(), s.Width, 0) + "\n")
 	b.WriteString(s.assumed(first.Assumed))
 	if c.Partial {
 		b.WriteString(s.yellow("stopped early: what follows is partial") + "\n")
@@ -91,26 +92,66 @@ func overrun(c *study.Comparison) []string {
 	}
 	var out []string
 	for _, n := range names {
-		out = append(out, "in "+n+" requests wait without a pause: "+strings.Join(variants[n], "; "))
+		out = append(out, fmt.Sprintf("in %s requests wait without a pause, with seed %d: ", n, c.Runs[0].Result.Model.Seed)+strings.Join(variants[n], "; "))
 	}
 	return out
 }
 
+// certainty words with how many seeds the figures were found, and of which arrivals they are.
+func (p Compared) certainty() string {
+	c := p.Result
+	if c.Seeds == 1 {
+		return fmt.Sprintf("1 seed: variants may differ by chance alone; -seeds %d is the fewest that can rule chance out", c.Needed)
+	}
+	arrivals := "for exactly these arrivals; -resample draws other clients of the trace for each seed"
+	switch {
+	case p.Ways[0].Scenario != nil && p.Ways[0].Scenario.Load != nil:
+		arrivals = "each seed with arrivals of its own"
+	case c.Resampled:
+		arrivals = "each seed with clients drawn from the trace with replacement"
+	}
+	text := fmt.Sprintf("medians of %d seeds, below each its range, %s; %s", c.Seeds, rangeMeans(c.Seeds), arrivals)
+	if c.Seeds < c.Needed {
+		text += fmt.Sprintf("; chance can be ruled out with %d seeds or more", c.Needed)
+	}
+	return text
+}
+
+// rangeMeans words what a range across so many seeds is.
+func rangeMeans(seeds int) string {
+	if seeds >= wholeRange {
+		return "that of 95 % of the seeds"
+	}
+	return "minimum to maximum"
+}
+
+// compareHeads are the heads of the columns of text, with what is dropped first where a
+// terminal is narrow.
+var compareHeads = map[string]column{
+	"spread": {name: "spread ", drop: 3}, "p50": {name: "p50 ", drop: 5}, "p95": {name: "p95 ", drop: 4}, "p99": {name: "p99 ", drop: 1}, "elapsed_p99": {name: "elapsed p99 "}, "failed": {name: "failed "},
+	"retried": {name: "retried ", drop: 7}, "sessions_moved": {name: "moved ", drop: 4}, "peak_in_flight": {name: "peak ", drop: 8}, "moved_on_leave": {name: "on leave ", drop: 2},
+	"duration": {name: "duration ", drop: 10}, "throughput": {name: "throughput ", drop: 6},
+}
+
+// shownMeasures returns the keys of the figures that are worth a column.
+func shownMeasures(c *study.Comparison) (keys []string) {
+	for _, m := range study.Measures {
+		switch {
+		case (m.Key == "duration" || m.Key == "throughput") && !differ(c):
+		case m.Key == "elapsed_p99" && !anyLost(c): // it is as p99
+		default:
+			keys = append(keys, m.Key)
+		}
+	}
+	return keys
+}
+
 // variants writes the table, the best of each column marked.
 func (s Style) variants(b *strings.Builder, c *study.Comparison) {
-	star := func(r *study.Run, key, text string) string {
-		if slices.Contains(r.Best, key) {
-			return s.bold(text) + "*"
-		}
-		return text + " "
-	}
-	cols := []column{
-		{name: "variant", left: true}, {name: "spread ", drop: 3}, {name: "p50 ", drop: 5}, {name: "p95 ", drop: 4}, {name: "p99 ", drop: 1}, {name: "elapsed p99 "}, {name: "failed "},
-		{name: "retried ", drop: 7}, {name: "moved ", drop: 4}, {name: "peak ", drop: 8}, {name: "on leave ", drop: 2},
-	}
-	timed := differ(c)
-	if timed {
-		cols = append(cols, column{name: "duration ", drop: 10}, column{name: "throughput ", drop: 6})
+	keys := shownMeasures(c)
+	cols := []column{{name: "variant", left: true}}
+	for _, k := range keys {
+		cols = append(cols, compareHeads[k])
 	}
 	expects := mostExpected(c) > 0
 	if expects {
@@ -120,54 +161,47 @@ func (s Style) variants(b *strings.Builder, c *study.Comparison) {
 	best, now := false, false
 	for i := range c.Runs {
 		r := &c.Runs[i]
-		f := &r.Figures
 		name := s.bold(r.Name)
 		if r.Configured && !strings.Contains(r.Name, "as configured") {
 			name += " (now)"
 			now = true
 		}
 		best = best || len(r.Best) > 0
-		spread, leave := "-", "-"
-		if f.Spread > 0 {
-			spread = fmt.Sprintf("%.2f", f.Spread)
-		}
-		if f.MovedOnLeave != nil {
-			leave = percent(*f.MovedOnLeave)
-		}
-		times := []string{"-", "-", "-"}
-		if r.Result.Answered > 0 {
-			t := timesOf(r.Result)
-			times = []string{t.of(f.P50), t.of(f.P95), t.of(f.P99)}
-		}
-		failed := count(f.Failed)
-		if f.Failed > 0 {
-			failed = s.red(failed)
-		}
-		row := []string{
-			name, star(r, "spread", spread), star(r, "p50", times[0]), star(r, "p95", times[1]), star(r, "p99", times[2]), star(r, "elapsed_p99", timesOf(r.Result).orDash(f.ElapsedP99)), star(r, "failed", failed),
-			star(r, "retried", count(f.Retried)), star(r, "sessions_moved", count(f.SessionsMoved)), star(r, "peak_in_flight", count(int64(f.PeakInFlight))), star(r, "moved_on_leave", leave),
-		}
-		if timed {
-			row = append(row, star(r, "duration", span(f.Duration)), star(r, "throughput", three(f.Throughput)+"/s"))
+		row, ranges, varies := []string{name}, []string{""}, false
+		for _, k := range keys {
+			cell := figureCell(k, &r.Figures, r)
+			if k == "failed" && r.Figures.Failed > 0 {
+				cell = s.red(cell)
+			}
+			if slices.Contains(r.Best, k) {
+				cell = s.bold(cell) + "*"
+			} else {
+				cell += " "
+			}
+			lies := rangeCell(k, r)
+			varies = varies || lies != ""
+			row, ranges = append(row, cell), append(ranges, lies+" ")
 		}
 		if expects {
-			row = append(row, metText(r))
+			row, ranges = append(row, metText(r)), append(ranges, "")
 		}
-		rows = append(rows, row)
-	}
-	if !anyLost(c) {
-		cols, rows = without("elapsed p99 ", cols, rows) // it is as p99
+		if rows = append(rows, row); varies {
+			rows = append(rows, ranges)
+		}
 	}
 	b.WriteString(s.table(cols, rows, 2))
 	var notes []string
-	if best {
-		notes = append(notes, "* the best of its column")
+	switch {
+	case best:
+		notes = append(notes, "* no other variant is better beyond chance")
+	case c.Seeds >= c.Needed:
+		notes = append(notes, "no two variants differ beyond chance")
 	}
 	if now {
 		notes = append(notes, "(now) as configured")
 	}
 	if len(notes) > 0 {
-		b.WriteString("  " + flow(strings.Join(notes, ", "), s.Width, 2) + "\n")
+		b.WriteString("  " + flow(strings.Join(notes, "; "), s.Width, 2) + "\n")
 	}
 }
 

@@ -3,6 +3,7 @@ package report
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
@@ -20,20 +21,16 @@ var wrongWhen = func() map[string]string {
 }()
 
 // Advise returns what to choose, with the figures it rests on and when it would be
-// wrong.
+// wrong. It advises nothing that rests on a difference which may be chance.
 func (p Compared) Advise() []study.Advice {
 	out := []study.Advice{}
-	if p.Result.Partial || p.Result.Runs[0].Result.Requests == 0 {
+	if c := p.Result; c.Partial || c.Seeds < c.Needed || c.Runs[0].Result.Requests == 0 {
 		return out
 	}
-	if a := p.best(); a != nil {
-		out = append(out, *a)
-	}
-	if a := p.pool(); a != nil {
-		out = append(out, *a)
-	}
-	if a := p.leaving(); a != nil {
-		out = append(out, *a)
+	for _, a := range []*study.Advice{p.best(), p.pool(), p.leaving()} {
+		if a != nil {
+			out = append(out, *a)
+		}
 	}
 	return out
 }
@@ -45,7 +42,38 @@ func (p Compared) base() int {
 }
 
 // few is how many more failures are as good as none more.
-func few(failed int64) int64 { return failed + max(failed/50, 2) }
+func few(failed float64) float64 { return failed + math.Max(failed/50, 2) }
+
+// failed writes how many requests of a run fail, with the range where seeds differ.
+func failed(r *study.Run) string {
+	text := figureCell("failed", &r.Figures, r)
+	if lies := rangeCell("failed", r); lies != "" {
+		text += " (" + lies + ")"
+	}
+	return text
+}
+
+// failsLess reports whether a run fails less than another, beyond chance and by more than a few.
+func (p Compared) failsLess(a, b *study.Run) bool {
+	return p.Result.Tells("failed", a, b) && b.Figures.Failed > few(a.Figures.Failed)
+}
+
+// endsSooner reports whether the requests of a run end noticeably sooner than another's.
+func (p Compared) endsSooner(a, b *study.Run) bool {
+	x, y := a.Figures.ElapsedP99, b.Figures.ElapsedP99
+	return p.Result.Tells("elapsed_p99", a, b) && y > x*1.05 && y > x+0.001
+}
+
+// unbeaten returns the runs that none fails less than.
+func (p Compared) unbeaten() (out []int) {
+	runs := p.Result.Runs
+	for i := range runs {
+		if runs[i].Result.Answered > 0 && !slices.ContainsFunc(runs, func(r study.Run) bool { return p.failsLess(&r, &runs[i]) }) {
+			out = append(out, i)
+		}
+	}
+	return out
+}
 
 // best advises by failures, and among those that fail least by how long requests take.
 func (p Compared) best() *study.Advice {
@@ -53,65 +81,82 @@ func (p Compared) best() *study.Advice {
 	if slices.ContainsFunc(p.Ways, func(w study.Variant) bool { return w.Pool > 0 }) {
 		return nil // more backends are always better
 	}
-	least := runs[0].Figures.Failed
-	for _, r := range runs {
-		least = min(least, r.Figures.Failed)
+	good := p.unbeaten()
+	if len(good) == 0 {
+		return nil
+	}
+	base := p.base()
+	b := runs[base]
+	if b.Name == "as configured" {
+		b.Name = "what is configured"
+	}
+	// Of those that are better than the base, the one that is best where it matters.
+	better := func(i int) bool {
+		return p.failsLess(&runs[i], &runs[base]) || slices.Contains(good, base) && p.endsSooner(&runs[i], &runs[base])
 	}
 	best := -1
-	slowest, fastest := 0.0, 0.0
-	for i, r := range runs {
-		f := r.Figures
-		if f.Failed > few(least) || r.Result.Answered == 0 {
-			continue
-		}
-		slowest = max(slowest, f.ElapsedP99)
-		if fastest == 0 || f.ElapsedP99 < fastest {
-			fastest = f.ElapsedP99
-		}
-		if best < 0 || cmp.Or(cmp.Compare(f.ElapsedP99, runs[best].Figures.ElapsedP99), cmp.Compare(f.P95, runs[best].Figures.P95), cmp.Compare(f.Spread, runs[best].Figures.Spread)) < 0 {
+	for _, i := range good {
+		if better(i) && (best < 0 || cmp.Or(cmp.Compare(runs[i].Figures.ElapsedP99, runs[best].Figures.ElapsedP99), cmp.Compare(runs[i].Figures.P95, runs[best].Figures.P95), cmp.Compare(runs[i].Figures.Spread, runs[best].Figures.Spread)) < 0) {
 			best = i
 		}
 	}
 	if best < 0 {
-		return nil
+		return p.keep(good, &b)
 	}
-	base := p.base()
-	b, w := runs[base], runs[best]
-	if b.Name == "as configured" {
-		b.Name = "what is configured"
-	}
+	w := runs[best]
 	n, t := b.Result.Requests, timesOf(b.Result)
-	unless := wrongWhen[p.Ways[best].Choice]
-	if n < 1000 {
-		unless = fmt.Sprintf("chance has it: %s are few to tell by", plural(n, "request"))
+	a := &study.Advice{Unless: wrongWhen[p.Ways[best].Choice]}
+	if p.failsLess(&w, &runs[base]) {
+		a.Say = fmt.Sprintf("choose %s: it fails %s of %s requests, %s fails %s", w.Name, failed(&w), count(n), b.Name, failed(&b))
+		a.Because = fmt.Sprintf("elapsed p99 is %s instead of %s, the spread %.2f instead of %.2f", t.of(w.Figures.ElapsedP99), t.of(b.Figures.ElapsedP99), w.Figures.Spread, b.Figures.Spread)
+	} else {
+		a.Say = fmt.Sprintf("choose %s: elapsed p99 is %s instead of %s with %s", w.Name, t.of(w.Figures.ElapsedP99), t.of(b.Figures.ElapsedP99), b.Name)
+		a.Because = fmt.Sprintf("p95 is %s instead of %s, failed %s instead of %s, the spread %.2f instead of %.2f", t.of(w.Figures.P95), t.of(b.Figures.P95), failed(&w), failed(&b), w.Figures.Spread, b.Figures.Spread)
 	}
-	switch {
-	case b.Figures.Failed > few(least):
-		return &study.Advice{
-			Say:     fmt.Sprintf("choose %s: it fails %s of %s requests, %s fails %s", w.Name, count(w.Figures.Failed), count(n), b.Name, count(b.Figures.Failed)),
-			Because: fmt.Sprintf("99 %% of all requests end within %s against %s, the spread %.2f against %.2f", t.of(w.Figures.ElapsedP99), t.of(b.Figures.ElapsedP99), w.Figures.Spread, b.Figures.Spread),
-			Unless:  unless,
-		}
-	case b.Figures.ElapsedP99 > w.Figures.ElapsedP99*1.05 && b.Figures.ElapsedP99 > w.Figures.ElapsedP99+0.001:
-		return &study.Advice{
-			Say:     fmt.Sprintf("choose %s: 99 %% of its requests end within %s, with %s within %s", w.Name, t.of(w.Figures.ElapsedP99), b.Name, t.of(b.Figures.ElapsedP99)),
-			Because: fmt.Sprintf("p95 is %s against %s, failed %s against %s, the spread %.2f against %.2f", t.of(w.Figures.P95), t.of(b.Figures.P95), count(w.Figures.Failed), count(b.Figures.Failed), w.Figures.Spread, b.Figures.Spread),
-			Unless:  unless,
+	var equals []string
+	for _, i := range good {
+		if i != best && better(i) && !p.endsSooner(&w, &runs[i]) {
+			equals = append(equals, runs[i].Name)
 		}
 	}
-	others := fmt.Sprintf("that of all variants which fail as little lies between %s and %s", t.of(fastest), t.of(slowest))
+	if len(equals) > 0 {
+		a.Because += fmt.Sprintf("; %s would do as well: no difference beyond chance in failures and elapsed p99", or(equals))
+	}
+	a.Because += fmt.Sprintf("; %d seeds", p.Result.Seeds)
+	return a
+}
+
+// keep advises to keep what is configured, b, where nothing is better beyond chance.
+func (p Compared) keep(good []int, b *study.Run) *study.Advice {
+	runs := p.Result.Runs
+	slowest, fastest, least := 0.0, math.Inf(1), math.Inf(1)
+	for _, i := range good {
+		f := runs[i].Figures
+		slowest, fastest, least = max(slowest, f.ElapsedP99), min(fastest, f.ElapsedP99), min(least, f.Failed)
+	}
+	t := timesOf(b.Result)
+	others := fmt.Sprintf("that of all variants which fail as little from %s to %s", t.of(fastest), t.of(slowest))
 	if span(fastest) == span(slowest) {
 		others = "as that of all variants which fail as little"
 	}
 	a := &study.Advice{
-		Say:     fmt.Sprintf("keep %s: no other variant is noticeably faster without failing more", b.Name),
-		Because: fmt.Sprintf("99 %% of its requests end within %s, %s; it fails %s of %s requests, the least of any is %s", t.of(b.Figures.ElapsedP99), others, count(b.Figures.Failed), count(n), count(least)),
-		Unless:  "there is more to do: while backends are hardly busy all variants look alike; try a scenario with a load, or one in which a backend fails",
+		Say: fmt.Sprintf("keep %s: no other variant fails less or is noticeably faster, beyond chance", b.Name),
+		Because: fmt.Sprintf("elapsed p99 is %s, %s; it fails %s of %s requests, the least of any is %s; %d seeds", t.of(b.Figures.ElapsedP99), others,
+			failed(b), count(b.Result.Requests), count(int64(math.Round(least))), p.Result.Seeds),
+		Unless: "there is more to do: while backends are hardly busy all variants look alike; try a scenario with a load, or one in which a backend fails",
 	}
-	if busiest(b) > 0.5 {
-		a.Unless = wrongWhen[p.Ways[base].Choice]
+	if busiest(*b) > 0.5 {
+		a.Unless = wrongWhen[p.Ways[p.base()].Choice]
 	}
 	return a
+}
+
+// or joins names as in "a, b or c".
+func or(names []string) string {
+	if n := len(names); n > 1 {
+		return strings.Join(names[:n-1], ", ") + " or " + names[n-1]
+	}
+	return strings.Join(names, "")
 }
 
 // busiest is the share of its workers' time that the busiest backend works.
@@ -147,8 +192,10 @@ func (p Compared) pool() *study.Advice {
 	runs := p.Result.Runs
 	most := runs[sized[len(sized)-1]]
 	at := slices.IndexFunc(sized, func(i int) bool {
-		f := runs[i].Figures
-		return f.Failed <= few(most.Figures.Failed) && f.ElapsedP99 <= most.Figures.ElapsedP99*1.1 && f.Throughput >= most.Figures.Throughput*0.9
+		r := &runs[i]
+		slower := p.Result.Tells("elapsed_p99", &most, r) && r.Figures.ElapsedP99 > most.Figures.ElapsedP99*1.1
+		less := p.Result.Tells("throughput", &most, r) && r.Figures.Throughput < most.Figures.Throughput*0.9
+		return !p.failsLess(&most, r) && !slower && !less
 	})
 	do := runs[sized[at]]
 	size := func(i int) string {
@@ -161,8 +208,8 @@ func (p Compared) pool() *study.Advice {
 	t := timesOf(do.Result)
 	a := &study.Advice{
 		Say: fmt.Sprintf("%s do: more of them gain hardly anything here", size(sized[at])),
-		Because: fmt.Sprintf("99 %% of the requests end within %s, with %s within %s; the busiest works %s of the time; failed %s and %s", t.of(do.Figures.ElapsedP99), plural(int64(p.Ways[sized[len(sized)-1]].Pool), "backend"), t.of(most.Figures.ElapsedP99),
-			percent(busiest(do)), count(do.Figures.Failed), count(most.Figures.Failed)),
+		Because: fmt.Sprintf("elapsed p99 is %s, with %s it is %s; the busiest works %s of the time; failed %s and %s", t.of(do.Figures.ElapsedP99), plural(int64(p.Ways[sized[len(sized)-1]].Pool), "backend"), t.of(most.Figures.ElapsedP99),
+			percent(busiest(do)), failed(&do), failed(&most)),
 		Unless: "one of them may fail: what is left must carry it all, which kestrix sweep tries",
 	}
 	if p.Ways[sized[at]].Pool == 1 {
@@ -173,7 +220,7 @@ func (p Compared) pool() *study.Advice {
 		a.Say = fmt.Sprintf("%s are still better than %s: try more", size(sized[at]), size(sized[at-1]))
 		var gains []string
 		for _, g := range [][3]string{
-			{"99 % end within less,", t.of(before.Figures.ElapsedP99), t.of(do.Figures.ElapsedP99)}, {"failed", count(before.Figures.Failed), count(do.Figures.Failed)},
+			{"elapsed p99", t.of(before.Figures.ElapsedP99), t.of(do.Figures.ElapsedP99)}, {"failed", failed(&before), failed(&do)},
 			{"throughput", three(before.Figures.Throughput) + "/s", three(do.Figures.Throughput) + "/s"},
 		} {
 			if g[1] != g[2] {
@@ -189,16 +236,14 @@ func (p Compared) pool() *study.Advice {
 // leaving advises those whose backends keep something of their clients.
 func (p Compared) leaving() *study.Advice {
 	runs := p.Result.Runs
-	best, worst, least := -1, -1, runs[0].Figures.Failed
-	for i, r := range runs {
-		if p.Ways[i].Pool > 0 {
-			return nil
-		}
-		least = min(least, r.Figures.Failed)
+	if slices.ContainsFunc(p.Ways, func(w study.Variant) bool { return w.Pool > 0 }) {
+		return nil
 	}
-	for i, r := range runs {
-		if r.Figures.MovedOnLeave == nil || r.Figures.Failed > few(least) {
-			continue // what fails more is no cure
+	best, worst := -1, -1
+	for _, i := range p.unbeaten() { // a variant that fails more is no cure
+		r := runs[i]
+		if r.Figures.MovedOnLeave == nil {
+			continue
 		}
 		x := *r.Figures.MovedOnLeave
 		if best < 0 || cmp.Or(cmp.Compare(x, *runs[best].Figures.MovedOnLeave), cmp.Compare(r.Figures.Failed, runs[best].Figures.Failed), cmp.Compare(r.Figures.ElapsedP99, runs[best].Figures.ElapsedP99), cmp.Compare(r.Figures.Spread, runs[best].Figures.Spread)) < 0 {
@@ -208,7 +253,7 @@ func (p Compared) leaving() *study.Advice {
 			worst = i
 		}
 	}
-	if best < 0 || *runs[worst].Figures.MovedOnLeave-*runs[best].Figures.MovedOnLeave < 0.1 {
+	if best < 0 || *runs[worst].Figures.MovedOnLeave-*runs[best].Figures.MovedOnLeave < 0.1 || !p.Result.Tells("moved_on_leave", &runs[best], &runs[worst]) {
 		return nil
 	}
 	w, l, t := runs[best], runs[worst], timesOf(runs[best].Result)
@@ -218,7 +263,7 @@ func (p Compared) leaving() *study.Advice {
 	}
 	return &study.Advice{
 		Say: fmt.Sprintf("where backends keep something of a client, such as a session or a cache, choose %s%s", w.Name, or),
-		Because: fmt.Sprintf("when %s left, %s of the other clients' requests came to another backend than before, with %s %s; its price is a spread of %.2f, and 99 %% end within %s",
+		Because: fmt.Sprintf("when %s left, %s of the other clients' requests came to another backend than before, with %s %s; its price is a spread of %.2f and an elapsed p99 of %s",
 			and(w.Leave.Backends), percent(*w.Figures.MovedOnLeave), l.Name, percent(*l.Figures.MovedOnLeave), w.Figures.Spread, t.of(w.Figures.ElapsedP99)),
 		Unless: "any backend can answer anybody: then nothing is gained by coming back",
 	}

@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"html/template"
+	"math"
 	"slices"
 	"strings"
 
@@ -28,6 +29,7 @@ type compareRow struct {
 
 type compareCell struct {
 	Text      string
+	Range     string // across seeds; empty where there is none
 	Best, Bad bool
 }
 
@@ -37,9 +39,15 @@ var measureNames = map[string]string{
 	"sessions_moved": "Sessions moved", "peak_in_flight": "Most in flight", "moved_on_leave": "Moved when one leaves", "duration": "Duration", "throughput": "Answered a second",
 }
 
-// figureCell writes a figure of a run.
-func figureCell(key string, r *study.Run) string {
-	f := &r.Figures
+// figureCell writes one of the figures of a run: the median, or an end of its range.
+func figureCell(key string, f *study.Figures, r *study.Run) string {
+	took := func(sec float64) string {
+		if r.Result.Answered == 0 && key != "elapsed_p99" {
+			return "-"
+		}
+		return timesOf(r.Result).orDash(sec)
+	}
+	whole := func(n float64) string { return count(int64(math.Round(n))) }
 	switch key {
 	case "spread":
 		if f.Spread == 0 {
@@ -47,21 +55,21 @@ func figureCell(key string, r *study.Run) string {
 		}
 		return fmt.Sprintf("%.2f", f.Spread)
 	case "p50":
-		return timesOf(r.Result).orDash(f.P50)
+		return took(f.P50)
 	case "p95":
-		return timesOf(r.Result).orDash(f.P95)
+		return took(f.P95)
 	case "p99":
-		return timesOf(r.Result).orDash(f.P99)
+		return took(f.P99)
 	case "elapsed_p99":
-		return timesOf(r.Result).orDash(f.ElapsedP99)
+		return took(f.ElapsedP99)
 	case "failed":
-		return count(f.Failed)
+		return whole(f.Failed)
 	case "retried":
-		return count(f.Retried)
+		return whole(f.Retried)
 	case "sessions_moved":
-		return count(f.SessionsMoved)
+		return whole(f.SessionsMoved)
 	case "peak_in_flight":
-		return count(int64(f.PeakInFlight))
+		return whole(f.PeakInFlight)
 	case "moved_on_leave":
 		if f.MovedOnLeave == nil {
 			return "-"
@@ -71,6 +79,18 @@ func figureCell(key string, r *study.Run) string {
 		return span(f.Duration)
 	}
 	return three(f.Throughput) + "/s"
+}
+
+// rangeCell writes the range of a figure of a run; empty where its ends look the same.
+func rangeCell(key string, r *study.Run) string {
+	low, high := figureCell(key, &r.Low, r), figureCell(key, &r.High, r)
+	if low == high {
+		return ""
+	}
+	if number, unit, ok := strings.Cut(low, " "); ok && strings.HasSuffix(high, " "+unit) {
+		low = number // the unit once
+	}
+	return low + "–" + strings.TrimPrefix(high, "~")
 }
 
 // ComparePage writes a comparison as a page of HTML that needs nothing besides itself.
@@ -92,22 +112,13 @@ func ComparePage(p Compared, version string) ([]byte, error) {
 	if len(p.Upstreams) > 0 {
 		v.Of += "; figures of " + and(p.Upstreams)
 	}
-	v.Notes = Style{Width: 1 << 20}.noteLines(first)
+	v.Notes = append(Style{Width: 1 << 20}.noteLines(first), capital(p.certainty())+".")
 	if c.Partial {
 		v.Notes = append(v.Notes, "Stopped early: what follows is partial.")
 	}
-	keys := []string{}
-	for _, m := range study.Measures {
-		if m.Key == "duration" || m.Key == "throughput" {
-			if !differ(c) {
-				continue
-			}
-		}
-		if m.Key == "elapsed_p99" && !anyLost(c) {
-			continue // it is as p99
-		}
-		keys = append(keys, m.Key)
-		v.Columns = append(v.Columns, measureNames[m.Key])
+	keys := shownMeasures(c)
+	for _, k := range keys {
+		v.Columns = append(v.Columns, measureNames[k])
 	}
 	expects := mostExpected(c) > 0
 	if expects {
@@ -117,7 +128,7 @@ func ComparePage(p Compared, version string) ([]byte, error) {
 		r := &c.Runs[i]
 		row := compareRow{Name: r.Name, Now: r.Configured && r.Name != "as configured"}
 		for _, k := range keys {
-			row.Cells = append(row.Cells, compareCell{figureCell(k, r), slices.Contains(r.Best, k), k == "failed" && r.Figures.Failed > 0})
+			row.Cells = append(row.Cells, compareCell{figureCell(k, &r.Figures, r), rangeCell(k, r), slices.Contains(r.Best, k), k == "failed" && r.Figures.Failed > 0})
 		}
 		if expects {
 			row.Cells = append(row.Cells, compareCell{Text: metText(r)})

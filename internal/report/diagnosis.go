@@ -56,11 +56,12 @@ func (p Replay) acrossSeeds() (title, arrivals, note string) {
 	if p.Scenario != nil && p.Scenario.Load != nil {
 		arrivals = "each with arrivals of its own"
 	}
-	within := "minimum to maximum"
-	if x.Seeds >= wholeRange {
-		within = "95 % of the seeds"
+	note = "range: " + rangeMeans(x.Seeds) + "; all other figures are of the first seed"
+	if x.Resampled {
+		arrivals = "each with clients drawn from the trace with replacement"
+		note += ", with the clients of the trace as they are"
 	}
-	return fmt.Sprintf("across %d seeds", x.Seeds), arrivals, "range: " + within + "; all other figures are of the first seed"
+	return fmt.Sprintf("across %d seeds", x.Seeds), arrivals, note
 }
 
 // seeds writes how figures differ between seeds, where several were tried.

@@ -98,10 +98,10 @@ func TestTablesOfVariantsFit(t *testing.T) {
 	p.Result.Partial, p.Upstreams = true, []string{"app", "gate", "board"}
 	p.Result.Runs[0].Result.Overloaded = []result.Overload{{Upstream: "app", From: 61}}
 	text := plainStyle.Compare(p)
-	for _, want := range []string{`round-robin: "x" strikes nobody in it`, "stopped early: what follows is partial", "app, gate and board", "in app requests wait without a pause: round-robin from 01:01.0 on", "first-fit is left out"} {
+	for _, want := range []string{`round-robin: "x" strikes nobody in it`, "stopped early: what follows is partial", "app, gate and board", "in app requests wait without a pause, with seed 1: round-robin from 01:01.0 on", "first-fit is left out"} {
 		assert.Contains(t, text, want)
 	}
 	for key := range measureNames {
-		assert.NotEmpty(t, figureCell(key, &study.Run{Result: &result.Replay{}}), key)
+		assert.NotEmpty(t, figureCell(key, &study.Figures{}, &study.Run{Result: &result.Replay{}}), key)
 	}
 }

@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"math"
 	"strings"
 
 	"gonum.org/v1/plot"
@@ -37,7 +38,7 @@ func variantRows(runs []study.Run) *rowChart {
 		if r.Configured && name != "as configured" {
 			name += " (now)"
 		}
-		c.rows, c.counts = append(c.rows, clip(name, 34)), append(c.counts, r.Figures.Failed)
+		c.rows, c.counts = append(c.rows, clip(name, 34)), append(c.counts, int64(math.Round(r.Figures.Failed)))
 	}
 	for i, m := range []struct {
 		name  string

@@ -28,6 +28,12 @@ func leave(ctx context.Context, c Case, seq *ingest.Sequence, sample []ingest.Ar
 	}
 	picks := make([]string, len(sample))
 	o = o.of(c)
+	weight := func(ingest.Arrival) int64 { return 1 }
+	if seed := o.Seed; o.Resample {
+		// The sample is simulated as it came, and counted as often as its clients are drawn.
+		weight = func(a ingest.Arrival) int64 { return int64(sim.TimesDrawn(seed, a.Session)) }
+		o.Resample = false
+	}
 	o.Part, o.Progress = trace.Span{}, nil
 	o.Observe = func(d sim.Decision) {
 		if d.Attempt == 1 {
@@ -57,7 +63,7 @@ func leave(ctx context.Context, c Case, seq *ingest.Sequence, sample []ingest.Ar
 		}
 	}
 	x.Arrive(sample[half:])
-	movedRequests{c.Config, seq, p, gone}.count(out, sample, picks)
+	movedRequests{c.Config, seq, p, gone, weight}.count(out, sample, picks)
 	if out.Requests > 0 {
 		out.Share = float64(out.Moved) / float64(out.Requests)
 	}
@@ -70,6 +76,8 @@ type movedRequests struct {
 	seq  *ingest.Sequence
 	plan *ingest.Plan
 	gone map[string]string
+	// weight is how often an arrival counts.
+	weight func(ingest.Arrival) int64
 }
 
 // count counts in the second half of a sample the requests of those whose backend is not
@@ -92,8 +100,9 @@ func (m movedRequests) count(out *result.Leave, sample []ingest.Arrival, picks [
 		case i < len(sample)/2:
 			had[o] = picks[i]
 		case before != "" && gone != "" && before != gone:
-			if out.Requests++; picks[i] != before {
-				out.Moved++
+			out.Requests += m.weight(*a)
+			if picks[i] != before {
+				out.Moved += m.weight(*a)
 			}
 		}
 	}

@@ -34,6 +34,7 @@ type Options struct {
 	Part     trace.Span    // of the trace that is replayed; its end stops the clock
 	Stamp    string        // "start" or "end": the moment of a request that the trace's time is of
 	Recorded bool          // failures that the trace records happen again
+	Resample bool          // each seed draws the clients of the trace with replacement
 
 	Instances int // proxies side by side; 0 is the scenario's number, or 1
 
@@ -174,7 +175,7 @@ func prepare(ctx context.Context, c Case, o Options) (*sim.Engine, *ingest.Plan,
 		return nil, nil, err
 	}
 	e, err := sim.New(ctx, cfg, c.Scenario, sim.Options{
-		Seed: o.Seed, Instances: o.Instances, Times: c.Times, Only: c.Only, Until: o.Part.Until, Sample: o.Leave, Stamp: o.Stamp, Recorded: o.Recorded, RepeatAll: c.RepeatAll,
+		Seed: o.Seed, Instances: o.Instances, Times: c.Times, Only: c.Only, Resample: o.Resample, Until: o.Part.Until, Sample: o.Leave, Stamp: o.Stamp, Recorded: o.Recorded, RepeatAll: c.RepeatAll,
 		Observe: o.Observe, Progress: o.Progress,
 	})
 	return e, p, err

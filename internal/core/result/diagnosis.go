@@ -37,8 +37,9 @@ func (h *Harm) Share() float64 {
 
 // Seeds is how figures differ between replays that differ in their seed alone.
 type Seeds struct {
-	Seeds   int          `json:"seeds"` // how many there were in all
-	Figures []SeedFigure `json:"figures"`
+	Seeds     int          `json:"seeds"`     // how many there were in all
+	Resampled bool         `json:"resampled"` // each drew the clients of the trace with replacement
+	Figures   []SeedFigure `json:"figures"`
 }
 
 // SeedFigure is one figure across seeds. From 40 of them on, Low and High are what 95 % of

@@ -32,6 +32,8 @@ const (
 	Stamp                       // where in its second a stamp lies
 	Copies                      // how often a request comes where a load is multiplied, and when
 	Patience                    // how long its client waits
+	Drawn                       // how often a client of a trace is drawn, and when its copies come
+	Signs                       // of differences, in a permutation test
 )
 
 // Bits returns 64 random bits for the key. The mixing is the finaliser of

@@ -34,6 +34,7 @@ type Options struct {
 	Instances int                         // proxies side by side, each with its own view; 0 is one
 	Times     float64                     // how often each arrival comes, on average; 0 is once
 	Only      string                      // the upstream whose arrivals come; empty for all
+	Resample  bool                        // the clients of the arrivals are drawn with replacement
 	Until     trace.Moment                // stops the clock; unset for the end of the arrivals
 	Sample    int                         // arrivals of a closed load that are kept
 	Stamp     string                      // reported with the result; empty is "start"
@@ -95,6 +96,8 @@ type counts struct {
 type supply struct {
 	times    float64 // how often each arrival comes
 	only     int32   // the upstream whose arrivals come, -1 for all
+	drawn    []drawn // by number of the client, as far as clients have come; empty unless they are drawn
+	clients  uint32  // how many clients were drawn so far
 	rated    bool    // a frontend or route enforces a rate
 	refs     []ingest.Route
 	fronts   []*config.Frontend
@@ -242,7 +245,7 @@ func (e *Engine) arrive(a *ingest.Arrival) {
 	e.now = at
 	e.events++
 	e.lastAt = at
-	if e.times != 1 || e.only >= 0 {
+	if e.times != 1 || e.only >= 0 || e.o.Resample {
 		e.multiply(a)
 		return
 	}

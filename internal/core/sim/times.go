@@ -17,30 +17,90 @@ func (e *Engine) multiply(a *ingest.Arrival) {
 	if e.only >= 0 && (a.Route < 0 || e.refs[a.Route].Upstream != e.only) {
 		return
 	}
+	if !e.o.Resample {
+		e.repeat(a, 0)
+		return
+	}
+	d := e.draw(a.Session)
+	for k := range uint32(d.times) {
+		c := *a
+		c.Session = d.first + k
+		if k > 0 {
+			e.disguise(&c, rng.Bits(uint64(k), 1, 0, rng.Copies))
+		}
+		e.repeat(&c, d.later*time.Duration(k))
+	}
+}
+
+// repeat takes an arrival in as often as the case says, all of it later by some time.
+func (e *Engine) repeat(a *ingest.Arrival, later time.Duration) {
 	whole, part := math.Modf(e.times)
 	n := int(whole)
-	if rng.Unit(rng.Bits(e.o.Seed, e.met, 0, rng.Copies)) < part {
+	if part > 0 && rng.Unit(rng.Bits(e.o.Seed, e.met, 0, rng.Copies)) < part {
 		n++
 	}
 	clients := uint32(math.Ceil(e.times))
 	for i := range n {
 		c := *a
 		c.Session = a.Session*clients + uint32(i)
-		if i == 0 {
+		wait := later
+		if i > 0 {
+			e.disguise(&c, rng.Bits(uint64(i), 0, 0, rng.Copies))
+			wait += time.Duration(rng.Unit(rng.Bits(e.o.Seed, e.met, uint64(i), rng.Copies)) * 1e9)
+		}
+		if wait == 0 {
 			e.ask(&c)
-			continue
+		} else {
+			e.queue.Push(e.now.Add(wait), event{kind: another, req: e.keep(&c)})
 		}
-		other := rng.Bits(uint64(i), 0, 0, rng.Copies)
-		if c.Route < 0 || !e.sequence.Hashed(c.Route) {
-			c.Key ^= other // a key that is not the client's is asked for again
-		}
-		if c.SeatKey != 0 {
-			c.SeatKey ^= other
-		}
-		c.Limited ^= other
-		later := rng.Unit(rng.Bits(e.o.Seed, e.met, uint64(i), rng.Copies))
-		e.queue.Push(e.now.Add(time.Duration(later*1e9)), event{kind: another, req: e.keep(&c)})
 	}
+}
+
+// disguise makes an arrival that of another client.
+func (e *Engine) disguise(a *ingest.Arrival, other uint64) {
+	if a.Route < 0 || !e.sequence.Hashed(a.Route) {
+		a.Key ^= other // a key that is not the client's is asked for again
+	}
+	if a.SeatKey != 0 {
+		a.SeatKey ^= other
+	}
+	a.Limited ^= other
+}
+
+// drawn is how often a client of the trace was drawn: its copies have consecutive numbers,
+// each comes that much later than the one before.
+type drawn struct {
+	first uint32
+	times uint8
+	later time.Duration
+}
+
+// mostDrawn is the largest number of copies of one client: more come once in 10 million.
+const mostDrawn = 10
+
+// draw returns how often a client was drawn, and draws those before it.
+func (e *Engine) draw(client uint32) *drawn {
+	for n := uint32(len(e.drawn)); n <= client; n++ {
+		d := drawn{first: e.clients, times: uint8(TimesDrawn(e.o.Seed, n))}
+		d.later = time.Duration(rng.Unit(rng.Bits(e.o.Seed, uint64(n), 1, rng.Drawn)) * 1e9 / mostDrawn)
+		e.clients += uint32(d.times)
+		e.drawn = append(e.drawn, d)
+	}
+	return &e.drawn[client]
+}
+
+// TimesDrawn returns how often a client is drawn, by its number in the trace. To draw from n
+// clients n times with replacement needs n, which is known at the end of a trace alone.
+// Instead each is drawn a Poisson-distributed number of times with the mean 1, which comes
+// close where there are many clients (Chamandy et al.: Estimating Uncertainty for Massive
+// Data Streams, 2012).
+func TimesDrawn(seed uint64, client uint32) int {
+	u, n := rng.Unit(rng.Bits(seed, uint64(client), 0, rng.Drawn)), 0
+	for p, sum := 1/math.E, 1/math.E; u >= sum && n < mostDrawn; sum += p {
+		n++
+		p /= float64(n)
+	}
+	return n
 }
 
 // keep keeps an arrival until it comes, and returns its place.

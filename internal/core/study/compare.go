@@ -2,7 +2,6 @@ package study
 
 import (
 	"context"
-	"math"
 	"slices"
 
 	"kestrix/internal/core/ingest"
@@ -13,10 +12,14 @@ import (
 // Comparison is what came of several variants of doing the same work. The keys are
 // documented and stable.
 type Comparison struct {
-	Runs    []Run     `json:"runs"`
-	LeftOut []LeftOut `json:"left_out"` // variants that were asked for and not tried
-	Advice  []Advice  `json:"advice"`
-	Partial bool      `json:"partial"` // stopped before its end
+	Runs      []Run     `json:"runs"`
+	LeftOut   []LeftOut `json:"left_out"` // variants that were asked for and not tried
+	Advice    []Advice  `json:"advice"`
+	Seeds     int       `json:"seeds"`        // with which each variant was replayed
+	Needed    int       `json:"seeds_needed"` // the fewest with which anything can be told apart
+	Resampled bool      `json:"resampled"`    // each seed drew the clients of the trace with replacement
+	Apart     []Apart   `json:"apart"`        // pairs that can be told apart
+	Partial   bool      `json:"partial"`      // stopped before its end
 }
 
 // Run is what came of one variant.
@@ -24,10 +27,14 @@ type Run struct {
 	Name       string         `json:"name"`
 	Configured bool           `json:"configured"` // it is as the first configuration says
 	Notes      []string       `json:"notes"`
-	Figures    Figures        `json:"figures"`
-	Best       []string       `json:"best"` // figures in which no other is better, where they differ
+	Figures    Figures        `json:"figures"` // medians of all seeds
+	Low        Figures        `json:"low"`     // their range, see result.SeedFigure
+	High       Figures        `json:"high"`
+	Best       []string       `json:"best"` // figures in which no other can be told to be better, where some can be told apart
 	Leave      *result.Leave  `json:"leave"`
-	Result     *result.Replay `json:"result"`
+	Result     *result.Replay `json:"result"` // of the first seed, clients not resampled
+
+	seeds []Figures
 }
 
 // Figures are what variants are compared by. Times are seconds, shares 0 to 1.
@@ -37,13 +44,21 @@ type Figures struct {
 	P95           float64  `json:"p95"`
 	P99           float64  `json:"p99"`
 	ElapsedP99    float64  `json:"elapsed_p99"` // of all requests, those that failed or whose clients left included
-	Failed        int64    `json:"failed"`
-	Retried       int64    `json:"retried"`
-	SessionsMoved int64    `json:"sessions_moved"`
-	PeakInFlight  int      `json:"peak_in_flight"`
+	Failed        float64  `json:"failed"`
+	Retried       float64  `json:"retried"`
+	SessionsMoved float64  `json:"sessions_moved"`
+	PeakInFlight  float64  `json:"peak_in_flight"`
 	MovedOnLeave  *float64 `json:"moved_on_leave"` // of requests of known clients, when a backend leaves; null: nobody was there to tell by
 	Duration      float64  `json:"duration"`
 	Throughput    float64  `json:"throughput"`
+}
+
+// Apart is a pair of variants that can be told apart by a figure.
+type Apart struct {
+	Figure string  `json:"figure"` // a key of Figures
+	Better string  `json:"better"` // the name of the variant
+	Worse  string  `json:"worse"`
+	P      float64 `json:"p"` // of the paired test, corrected for the number of tests
 }
 
 // Advice is a sentence of it: what to do, the figures it rests on, and when it
@@ -58,32 +73,78 @@ type Advice struct {
 // backend leaves.
 const LeaveSample = 20_000
 
-// SideBySide replays the same requests in several variants. Figures are of the
-// upstreams named, of all if none is. The error is that of reading the trace.
-func SideBySide(ctx context.Context, variants []Variant, upstreams []string, sources []ingest.Source, o replay.Options) (*Comparison, error) {
+// SideBySide replays the same requests in several variants with so many seeds each; 0 is as
+// many as SeedsFor says. Figures are of the upstreams named, of all if none is. tell is told
+// how many seeds are done; nil for nobody. The error is that of reading the trace.
+func SideBySide(ctx context.Context, variants []Variant, upstreams []string, sources []ingest.Source, o replay.Options, seeds int, tell func(done, of int)) (*Comparison, error) {
 	o.Leave, o.LeaveOf = LeaveSample, upstreams
 	var cases []replay.Case
 	for _, w := range variants {
 		cases = append(cases, replay.Case{Config: w.Config, Scenario: w.Scenario})
 	}
-	results, err := replay.RunAll(ctx, cases, sources, o)
+	asItIs := o
+	asItIs.Resample = false
+	results, err := replay.RunAll(ctx, cases, sources, asItIs)
 	if err != nil {
 		return nil, err
 	}
-	c := &Comparison{Runs: []Run{}, LeftOut: []LeftOut{}, Advice: []Advice{}, Partial: ctx.Err() != nil}
+	if seeds == 0 {
+		seeds = SeedsFor(results[0].Requests, len(variants))
+	}
+	c := &Comparison{Runs: []Run{}, LeftOut: []LeftOut{}, Advice: []Advice{}, Resampled: o.Resample, Apart: []Apart{}, Needed: seedsNeeded(len(variants))}
 	for i, r := range results {
 		notes := variants[i].Notes
 		if notes == nil {
 			notes = []string{}
 		}
-		c.Runs = append(c.Runs, Run{Name: variants[i].Name, Configured: variants[i].Configured, Notes: notes, Figures: figures(r, upstreams), Best: []string{}, Leave: r.Leave, Result: r})
+		run := Run{Name: variants[i].Name, Configured: variants[i].Configured, Notes: notes, Best: []string{}, Leave: r.Leave, Result: r}
+		if !o.Resample {
+			run.seeds = append(run.seeds, figures(r, upstreams))
+		}
+		c.Runs = append(c.Runs, run)
 	}
-	c.mark()
+	o.Progress = nil
+	if ctx.Err() == nil {
+		err = manySeeds(ctx, cases, sources, o, len(c.Runs[0].seeds), seeds, func(seed int, of []*result.Replay) {
+			if ctx.Err() != nil {
+				return // half a replay says nothing
+			}
+			for i, r := range of {
+				c.Runs[i].seeds = append(c.Runs[i].seeds, figures(r, upstreams))
+			}
+			if tell != nil {
+				tell(seed+1, seeds)
+			}
+		})
+	}
+	if err != nil {
+		return nil, err
+	}
+	c.Partial, c.Seeds = ctx.Err() != nil, len(c.Runs[0].seeds)
+	c.sumUp(func(i int) Figures { return figures(results[i], upstreams) })
 	return c, nil
 }
 
+// SeedsFor returns with how many seeds variants are compared unless the user says: by the
+// requests of all of them together, as docs/replay.md has it in a table.
+func SeedsFor(requests int64, variants int) int {
+	needed := seedsNeeded(variants)
+	switch all := requests * int64(variants); {
+	case all <= 1_000_000:
+		return max(needed, 20)
+	case all <= 10_000_000:
+		return needed
+	}
+	return 1 // which tells nothing apart, and the report says so
+}
+
+// seedsNeeded returns the fewest seeds with which some of so many variants can be told apart.
+func seedsNeeded(variants int) int {
+	return fewestSeeds(variants * (variants - 1) / 2 * len(Measures))
+}
+
 func figures(r *result.Replay, upstreams []string) Figures {
-	f := Figures{Retried: r.Retried, Duration: r.Duration, Throughput: r.Throughput, Failed: r.Failed}
+	f := Figures{Retried: float64(r.Retried), Duration: r.Duration, Throughput: r.Throughput, Failed: float64(r.Failed)}
 	l, elapsed, moved := r.Latency, r.Elapsed.P99, r.Sessions.Moved
 	if len(upstreams) > 0 {
 		l, elapsed, moved, f.Failed, f.Retried = result.Latency{}, 0, 0, 0, 0
@@ -93,8 +154,8 @@ func figures(r *result.Replay, upstreams []string) Figures {
 			if !slices.Contains(upstreams, name) {
 				continue
 			}
-			f.Failed += u.Failed
-			f.Retried += u.Retried
+			f.Failed += float64(u.Failed)
+			f.Retried += float64(u.Retried)
 			moved += u.Sessions.Moved
 			// Of several, the slowest: percentiles do not add up.
 			l.P50, l.P95, l.P99 = max(l.P50, u.Latency.P50), max(l.P95, u.Latency.P95), max(l.P99, u.Latency.P99)
@@ -104,70 +165,44 @@ func figures(r *result.Replay, upstreams []string) Figures {
 			f.Spread = max(f.Spread, u.Imbalance.MaxOverMean)
 		}
 		for _, b := range u.Backends {
-			f.PeakInFlight = max(f.PeakInFlight, b.PeakInFlight)
+			f.PeakInFlight = max(f.PeakInFlight, float64(b.PeakInFlight))
 		}
 	}
-	f.P50, f.P95, f.P99, f.ElapsedP99, f.SessionsMoved = l.P50, l.P95, l.P99, elapsed, moved
+	f.P50, f.P95, f.P99, f.ElapsedP99, f.SessionsMoved = l.P50, l.P95, l.P99, elapsed, float64(moved)
 	if r.Leave != nil && r.Leave.Requests > 0 {
 		f.MovedOnLeave = &r.Leave.Share
 	}
 	return f
 }
 
-// Measures are the figures that can be better or worse, with their keys; less is
-// better in all but throughput.
-var Measures = []struct {
+// Measure is a figure that can be better or worse.
+type Measure struct {
 	Key  string
-	More bool // is better
-	Of   func(*Figures) (float64, bool)
-}{
-	{"spread", false, func(f *Figures) (float64, bool) { return f.Spread, f.Spread > 0 }},
-	{"p50", false, func(f *Figures) (float64, bool) { return f.P50, f.P50 > 0 }},
-	{"p95", false, func(f *Figures) (float64, bool) { return f.P95, f.P95 > 0 }},
-	{"p99", false, func(f *Figures) (float64, bool) { return f.P99, f.P99 > 0 }},
-	{"elapsed_p99", false, func(f *Figures) (float64, bool) { return f.ElapsedP99, f.ElapsedP99 > 0 }},
-	{"failed", false, func(f *Figures) (float64, bool) { return float64(f.Failed), true }},
-	{"retried", false, func(f *Figures) (float64, bool) { return float64(f.Retried), true }},
-	{"sessions_moved", false, func(f *Figures) (float64, bool) { return float64(f.SessionsMoved), true }},
-	{"peak_in_flight", false, func(f *Figures) (float64, bool) { return float64(f.PeakInFlight), f.PeakInFlight > 0 }},
-	{"moved_on_leave", false, func(f *Figures) (float64, bool) {
-		if f.MovedOnLeave == nil {
-			return 0, false
-		}
-		return *f.MovedOnLeave, true
-	}},
-	{"duration", false, func(f *Figures) (float64, bool) { return f.Duration, true }},
-	{"throughput", true, func(f *Figures) (float64, bool) { return f.Throughput, true }},
+	More bool                    // is better; else less is
+	At   func(*Figures) *float64 // nil where there is none
+	some bool                    // 0 means that there is none
 }
 
-// mark notes the best of each figure. What looks the same at three digits is the
-// same, and where all are the same none is best.
-func (c *Comparison) mark() {
-	for _, m := range Measures {
-		best, worst := math.Inf(1), math.Inf(-1)
-		value := func(i int) (float64, bool) {
-			v, ok := m.Of(&c.Runs[i].Figures)
-			if m.More {
-				v = -v
-			}
-			return v, ok
-		}
-		for i := range c.Runs {
-			if v, ok := value(i); ok {
-				best, worst = min(best, v), max(worst, v)
-			}
-		}
-		near := math.Abs(best) * 0.001
-		if m.Key == "spread" || m.Key == "moved_on_leave" {
-			near = 0.005 // of what is told to the hundredth
-		}
-		if worst-best <= near {
-			continue
-		}
-		for i := range c.Runs {
-			if v, ok := value(i); ok && v-best <= near {
-				c.Runs[i].Best = append(c.Runs[i].Best, m.Key)
-			}
-		}
+// Of returns the figure, and whether there is one.
+func (m *Measure) Of(f *Figures) (float64, bool) {
+	if p := m.At(f); p != nil && (*p > 0 || !m.some) {
+		return *p, true
 	}
+	return 0, false
+}
+
+// Measures are the figures that variants are compared by.
+var Measures = []Measure{
+	{"spread", false, func(f *Figures) *float64 { return &f.Spread }, true},
+	{"p50", false, func(f *Figures) *float64 { return &f.P50 }, true},
+	{"p95", false, func(f *Figures) *float64 { return &f.P95 }, true},
+	{"p99", false, func(f *Figures) *float64 { return &f.P99 }, true},
+	{"elapsed_p99", false, func(f *Figures) *float64 { return &f.ElapsedP99 }, true},
+	{"failed", false, func(f *Figures) *float64 { return &f.Failed }, false},
+	{"retried", false, func(f *Figures) *float64 { return &f.Retried }, false},
+	{"sessions_moved", false, func(f *Figures) *float64 { return &f.SessionsMoved }, false},
+	{"peak_in_flight", false, func(f *Figures) *float64 { return &f.PeakInFlight }, true},
+	{"moved_on_leave", false, func(f *Figures) *float64 { return f.MovedOnLeave }, false},
+	{"duration", false, func(f *Figures) *float64 { return &f.Duration }, false},
+	{"throughput", true, func(f *Figures) *float64 { return &f.Throughput }, false},
 }

@@ -7,6 +7,9 @@ import (
 	"strings"
 	"time"
 
+	"gonum.org/v1/gonum/stat"
+	"gonum.org/v1/gonum/stat/distuv"
+
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/route"
@@ -378,39 +381,30 @@ func (s *LearnedService) fit(took []float64) {
 		s.Kind = "fixed"
 		return
 	}
-	// Percentiles fit the middle and the tail; a few wild ones do not count.
-	mean, square, logs, squares := 0.0, 0.0, 0.0, 0.0
+	logs := make([]float64, len(took))
+	for i, v := range took {
+		logs[i] = math.Log(v)
+	}
 	n := float64(len(took))
-	for _, v := range took {
-		mean += v / n
-		logs += math.Log(v) / n
-	}
-	for _, v := range took {
-		square += (v - mean) * (v - mean) / n
-		squares += (math.Log(v) - logs) * (math.Log(v) - logs) / n
-	}
-	sigma := math.Sqrt(squares)
-	lognormal := func(mu, sigma float64) func(float64) float64 {
-		return func(v float64) float64 { return 0.5 * math.Erfc(-(math.Log(v)-mu)/(sigma*math.Sqrt2)) }
-	}
+	mean, deviation := stat.PopMeanStdDev(took, nil)
+	mu, sigma := stat.PopMeanStdDev(logs, nil)
 	type candidate struct {
 		kind     string
 		mean, cv float64
 		share    func(float64) float64
 		quantile func(float64) float64
 	}
-	candidates := []candidate{
-		{"exponential", mean, 1, func(v float64) float64 { return 1 - math.Exp(-v/mean) }, func(p float64) float64 { return -mean * math.Log(1-p) }},
-	}
+	exponential := distuv.Exponential{Rate: 1 / mean}
+	candidates := []candidate{{"exponential", mean, 1, exponential.CDF, exponential.Quantile}}
 	if sigma > 1e-6 {
-		// Of the likelihood, and of the percentiles that people look at.
+		// Of the likelihood, and of the percentiles that people look at: a few wild values do
+		// not count.
 		middle := math.Log(at(took, 0.5))
-		for _, x := range [][2]float64{{logs, sigma}, {middle, (math.Log(at(took, 0.95)) - middle) / 1.6449}} {
-			mu, sd := x[0], math.Max(x[1], 1e-6)
-			candidates = append(candidates, candidate{"lognormal", math.Exp(mu + sd*sd/2), math.Sqrt(math.Exp(sd*sd) - 1), lognormal(mu, sd), func(p float64) float64 { return math.Exp(mu + sd*probit(p)) }})
+		for _, x := range []distuv.LogNormal{{Mu: mu, Sigma: sigma}, {Mu: middle, Sigma: math.Max((math.Log(at(took, 0.95))-middle)/distuv.UnitNormal.Quantile(0.95), 1e-6)}} {
+			candidates = append(candidates, candidate{"lognormal", x.Mean(), x.StdDev() / x.Mean(), x.CDF, x.Quantile})
 		}
 	}
-	if math.Sqrt(square) < 0.05*mean {
+	if deviation < 0.05*mean {
 		candidates = []candidate{{"fixed", mean, 0, func(v float64) float64 {
 			if v >= mean {
 				return 1
@@ -453,19 +447,6 @@ func curve(took []float64, share func(float64) float64) []LearnedAt {
 		out = append(out, LearnedAt{v, float64(k) / float64(len(took)), share(v)})
 	}
 	return out
-}
-
-// probit is the quantile of the normal distribution, by bisection of its share.
-func probit(p float64) float64 {
-	low, high := -10.0, 10.0
-	for range 80 {
-		if mid := (low + high) / 2; 0.5*math.Erfc(-mid/math.Sqrt2) < p {
-			low = mid
-		} else {
-			high = mid
-		}
-	}
-	return (low + high) / 2
 }
 
 // Service returns the distribution of a fit as a scenario has it.

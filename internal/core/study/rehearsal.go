@@ -6,6 +6,9 @@ import (
 	"slices"
 	"time"
 
+	"gonum.org/v1/gonum/stat"
+	"gonum.org/v1/gonum/stat/distuv"
+
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/result"
 )
@@ -151,31 +154,14 @@ func (h *holder) add(f figure) {
 			values = append(values, *v)
 		}
 	}
-	if n := float64(len(values)); n > 2 {
-		mean, square := 0.0, 0.0
-		for _, v := range values {
-			mean += v / n
-		}
-		for _, v := range values {
-			square += (v - mean) * (v - mean)
-		}
+	if n := len(values); n > 2 {
 		// The rehearsal is one more draw of what the forecasts are draws of.
-		chance := studentOf(len(values)-1) * math.Sqrt(square/(n-1)) * math.Sqrt2
+		t := distuv.StudentsT{Mu: 0, Sigma: 1, Nu: float64(n - 1)}
+		chance := t.Quantile(0.975) * stat.StdDev(values, nil) * math.Sqrt2
 		row.Chance = &chance
 	}
 	row.WithinGoal = math.Abs(d) <= f.goal+1e-9 || row.Chance != nil && math.Abs(d) <= *row.Chance
 	h.out.Rows = append(h.out.Rows, row)
-}
-
-// students are the quantiles of Student's t distribution that 95 % stay under on
-// both sides, by degrees of freedom from 1.
-var students = []float64{12.71, 4.30, 3.18, 2.78, 2.57, 2.45, 2.36, 2.31, 2.26, 2.23, 2.20, 2.18, 2.16, 2.14, 2.13, 2.12}
-
-func studentOf(freedom int) float64 {
-	if freedom <= len(students) {
-		return students[max(freedom, 1)-1]
-	}
-	return 2
 }
 
 func (h *holder) done() Fidelity {

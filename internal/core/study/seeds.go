@@ -4,6 +4,8 @@ import (
 	"context"
 	"slices"
 
+	"gonum.org/v1/gonum/stat"
+
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/replay"
@@ -19,42 +21,78 @@ const seedsAtOnce = 4
 // nothing of what 95 % of them stay within.
 const wholeRange = 40
 
+// manySeeds replays cases with the seeds from one on until so many have been used, the first
+// being that of the options, and hands the results of each seed to visit. The arrivals of
+// a trace are the same with all seeds, a load has others with each. It returns early when
+// ctx ends, after results that are partial. The error is that of reading the trace.
+func manySeeds(ctx context.Context, cases []replay.Case, sources []ingest.Source, o replay.Options, from, until int, visit func(seed int, of []*result.Replay)) error {
+	load := cases[0].Scenario.Load != nil
+	for done := from; done < until; {
+		n := min(max(seedsAtOnce/len(cases), 1), until-done)
+		if load {
+			n = 1
+		}
+		x := o
+		var all []replay.Case
+		for i := range n {
+			for _, c := range cases {
+				c.Seed = o.Seed + uint64(done+i)
+				all = append(all, c)
+			}
+		}
+		if load {
+			x.Seed += uint64(done)
+		}
+		results, err := replay.RunAll(ctx, all, sources, x)
+		if err != nil {
+			return err
+		}
+		for i := range n {
+			visit(done+i, results[i*len(cases):(i+1)*len(cases)])
+		}
+		if done += n; ctx.Err() != nil {
+			return nil // what was visited last is partial
+		}
+	}
+	return nil
+}
+
 // AcrossSeeds replays with so many seeds, from that of the options on, and returns the result
 // of the first, to the digit that of a single replay, and how figures differ. A trace's
-// arrivals are the same with all of them; a load draws its own. tell is told how many are
-// done; nil for nobody. The error is that of reading the trace.
+// arrivals are the same with all of them, unless its clients are resampled, which the
+// result is without; a load draws its own. tell is told how many are done; nil for nobody.
+// The error is that of reading the trace.
 func AcrossSeeds(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []ingest.Source, o replay.Options, seeds int, tell func(done, of int)) (*result.Replay, error) {
 	if tell == nil {
 		tell = func(int, int) {}
 	}
+	var first *result.Replay
 	var all []*result.Replay
-	for len(all) < seeds && ctx.Err() == nil {
-		n := min(seedsAtOnce, seeds-len(all))
-		if s.Load != nil {
-			n = 1
-		}
-		from := o.Seed + uint64(len(all))
-		x := o
-		var cases []replay.Case
-		for i := range n {
-			cases = append(cases, replay.Case{Config: c, Scenario: s, Seed: from + uint64(i)})
-		}
-		if s.Load != nil {
-			x.Seed = from
-		}
-		some, err := replay.RunAll(ctx, cases, sources, x)
+	cases := []replay.Case{{Config: c, Scenario: s}}
+	if o.Resample {
+		asItIs := o
+		asItIs.Resample = false
+		own, err := replay.RunAll(ctx, cases, sources, asItIs)
 		if err != nil {
 			return nil, err
 		}
-		all = append(all, some...)
-		tell(len(all), seeds)
+		first = own[0]
 	}
-	first := all[0]
+	err := manySeeds(ctx, cases, sources, o, 0, seeds, func(seed int, of []*result.Replay) {
+		all = append(all, of[0])
+		tell(seed+1, seeds)
+	})
+	if err != nil {
+		return nil, err
+	}
+	if first == nil {
+		first = all[0]
+	}
 	if ctx.Err() != nil {
 		first.Partial = true
 		return first, nil
 	}
-	first.Seeds = &result.Seeds{Seeds: len(all), Figures: []result.SeedFigure{}}
+	first.Seeds = &result.Seeds{Seeds: len(all), Resampled: o.Resample, Figures: []result.SeedFigure{}}
 	of := result.Replay{Upstreams: first.Upstreams} // has the causes that any of them has
 	for _, r := range all {
 		for i, n := range r.Errors {
@@ -83,15 +121,18 @@ func spreadOf(f figure, all []*result.Replay) (x result.SeedFigure, ok bool) {
 	if len(values) == 0 {
 		return x, false
 	}
-	slices.Sort(values)
-	n := len(values)
-	x.Median, x.Low, x.High = values[n/2], values[0], values[n-1]
-	if n%2 == 0 {
-		x.Median = (values[n/2-1] + values[n/2]) / 2
-	}
-	if n >= wholeRange {
-		out := n / wholeRange // of 40, one at each end: 2.5 %
-		x.Low, x.High = values[out], values[n-1-out]
-	}
+	x.Low, x.Median, x.High = rangeOf(values)
 	return x, true
+}
+
+// rangeOf sorts values, and returns their median, of an even number the lower of the two in
+// the middle, and their range: min to max of fewer than 40, from there on what 95 % of them
+// stay within.
+func rangeOf(values []float64) (low, median, high float64) {
+	slices.Sort(values)
+	n, out := len(values), 0
+	if n >= wholeRange {
+		out = n / wholeRange // of 40, one at each end: 2.5 %
+	}
+	return values[out], stat.Quantile(0.5, stat.Empirical, values, nil), values[n-1-out]
 }
