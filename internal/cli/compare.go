@@ -11,9 +11,7 @@ import (
 	"strconv"
 	"strings"
 
-	"kestrix/internal/core/config"
 	"kestrix/internal/core/result"
-	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/study"
 	"kestrix/internal/report"
 )
@@ -138,13 +136,14 @@ func runCompare(ctx context.Context, env *Env, o *output, f *figures, r *replayF
 	}
 	p := newProgress(env, "compare")
 	r.o.Progress = p.of(sc, files)
-	c, err := study.SideBySide(ctx, variants, axes.Upstreams, sources, r.o, r.seeds, p.steps)
+	judges := judgesOf(variants)
+	c, err := study.SideBySide(ctx, variants, axes.Upstreams, sources, r.o, r.seeds, judges.hear, p.steps)
 	p.clear()
 	if err != nil {
 		return unusable(err)
 	}
 	c.LeftOut = append(c.LeftOut, left...)
-	if err := noteExpectations(variants, c.Runs); err != nil {
+	if err := judges.note(c.Runs); err != nil {
 		return err
 	}
 	about := report.Compared{Upstreams: axes.Upstreams, Names: bases(configs, traces, r.scenario), Ways: variants, Result: c}
@@ -201,33 +200,32 @@ func compareSubjects(env *Env, r *replayFlags, upstreams, configs, with []string
 	return subjects, first, nil
 }
 
-// noteExpectations notes with each run which of its scenario's expectations are not met.
-func noteExpectations(variants []study.Variant, runs []study.Run) error {
+// variantJudges hold the results of each variant against its scenario's expectations.
+type variantJudges []judging
+
+func judgesOf(variants []study.Variant) (out variantJudges) {
+	for _, v := range variants {
+		out = append(out, judging{judge: v.Scenario.JudgeAll()})
+	}
+	return out
+}
+
+func (j variantJudges) hear(variant int, r *result.Replay) { j[variant].hear(r) }
+
+// note notes with each run what came of the expectations. A variant may lack what one speaks
+// of, such as a backend of a larger pool: that is noted as well.
+func (j variantJudges) note(runs []study.Run) error {
 	for i := range runs {
-		run := &runs[i]
-		if why, err := judgeQuietly(variants[i].Scenario, run.Result); err != nil {
-			return err
-		} else if why != "" {
-			run.Notes = append(run.Notes, "what is expected cannot be told of it: "+why)
+		if j[i].err != nil {
+			return unusable(j[i].err)
+		}
+		verdicts, found := j[i].judge.Verdicts()
+		runs[i].Result.Expectations = verdicts
+		if len(found) > 0 {
+			runs[i].Notes = append(runs[i].Notes, "expectations cannot be judged: "+found[0].Message)
 		}
 	}
 	return nil
-}
-
-// judgeQuietly is judge for a variant that lacks what an expectation speaks of, such as a
-// backend of a larger pool; it says which.
-func judgeQuietly(sc *scenario.Scenario, res *result.Replay) (string, error) {
-	verdicts, found, err := verdictsOf(sc, res)
-	res.Expectations = []scenario.Verdict{}
-	for _, f := range found {
-		if f.Severity == config.Error {
-			return f.Message, nil
-		}
-	}
-	if err == nil {
-		res.Expectations = verdicts
-	}
-	return "", err
 }
 
 // bases returns the last parts of the paths of what went in.

@@ -125,7 +125,8 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, forms r
 		return err
 	}
 	began := time.Now()
-	res, err := replayed(ctx, env, s.config, sc, sources, args[1:], r)
+	j := judging{judge: sc.Judge()}
+	res, err := replayed(ctx, env, s.config, sc, sources, args[1:], r, &j)
 	if err != nil {
 		return err
 	}
@@ -133,7 +134,7 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, forms r
 	if res.Engine.WallSeconds > 0 {
 		res.Engine.RequestsPerSecond = float64(res.Requests) / res.Engine.WallSeconds
 	}
-	unmet, err := judge(env, sc, res)
+	unmet, err := j.settle(env, sc, res)
 	if err != nil {
 		return err
 	}
@@ -171,16 +172,19 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, forms r
 	return nil
 }
 
-// replayed replays, with several seeds if there are to be more than one.
-func replayed(ctx context.Context, env *Env, c *config.Config, sc *scenario.Scenario, sources []ingest.Source, traces []string, r *replayFlags) (*result.Replay, error) {
+// replayed replays, with several seeds if the flags or an expectation ask for them, and has
+// each result judged.
+func replayed(ctx context.Context, env *Env, c *config.Config, sc *scenario.Scenario, sources []ingest.Source, traces []string, r *replayFlags, j *judging) (*result.Replay, error) {
 	p := newProgress(env, "replay")
 	defer p.clear()
-	if r.seeds == 1 {
+	seeds := max(r.seeds, sc.Seeds())
+	if seeds == 1 {
 		r.o.Progress = p.of(sc, traces)
 		res, err := replay.Run(ctx, c, sc, sources, r.o)
 		if err != nil {
 			return nil, unusable(err)
 		}
+		j.hear(res)
 		return res, nil
 	}
 	sources, _, remove, err := rereadable(ctx, env, traces)
@@ -188,7 +192,7 @@ func replayed(ctx context.Context, env *Env, c *config.Config, sc *scenario.Scen
 	if err != nil {
 		return nil, err
 	}
-	res, err := study.AcrossSeeds(ctx, c, sc, sources, r.o, r.seeds, p.steps)
+	res, err := study.AcrossSeeds(ctx, c, sc, sources, r.o, seeds, j.hear, p.steps)
 	if err != nil {
 		return nil, unusable(err)
 	}
@@ -225,13 +229,26 @@ func diagnose(ctx context.Context, env *Env, c *config.Config, sc *scenario.Scen
 	return nil
 }
 
-// judge holds the result against the expectations and returns how many are not
-// met.
-func judge(env *Env, sc *scenario.Scenario, res *result.Replay) (int, error) {
-	verdicts, found, err := verdictsOf(sc, res)
-	if err != nil {
-		return 0, err
+// judging holds results with different seeds against the expectations of a scenario.
+type judging struct {
+	judge *scenario.Judge
+	err   error
+}
+
+// hear takes the result of the next seed, as it is written.
+func (j *judging) hear(res *result.Replay) {
+	res.Expectations = []scenario.Verdict{}
+	text, err := json.Marshal(res)
+	j.err = cmp.Or(j.err, err)
+	j.judge.Hear(text)
+}
+
+// settle notes with a result what came of the expectations, and returns how many are not met.
+func (j *judging) settle(env *Env, sc *scenario.Scenario, res *result.Replay) (int, error) {
+	if j.err != nil {
+		return 0, unusable(j.err)
 	}
+	verdicts, found := j.judge.Verdicts()
 	if err := refuse(env, found, []config.File{sc.File}, sc.File.Name); err != nil {
 		return 0, err
 	}
@@ -245,18 +262,11 @@ func judge(env *Env, sc *scenario.Scenario, res *result.Replay) (int, error) {
 	return unmet, nil
 }
 
-// verdictsOf holds a result, as it is written, against what a scenario expects.
-func verdictsOf(sc *scenario.Scenario, res *result.Replay) ([]scenario.Verdict, config.Findings, error) {
-	res.Expectations = []scenario.Verdict{}
-	if len(sc.Expects) == 0 {
-		return res.Expectations, nil, nil
-	}
-	text, err := json.Marshal(res)
-	if err != nil {
-		return nil, nil, unusable(err)
-	}
-	verdicts, found := sc.Judge(text)
-	return verdicts, found, nil
+// judge holds one result against the expectations and returns how many are not met.
+func judge(env *Env, sc *scenario.Scenario, res *result.Replay) (int, error) {
+	j := judging{judge: sc.Judge()}
+	j.hear(res)
+	return j.settle(env, sc, res)
 }
 
 // rehearseExpectations evaluates the expectations on the result of nothing, so

@@ -6,11 +6,13 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/study"
 	"kestrix/internal/report"
 )
 
@@ -76,8 +78,19 @@ func runScenarios(ctx context.Context, env *Env, o *output, r *replayFlags, juni
 			}
 		}
 	}
+	for _, i := range m.repeated {
+		of := sources
+		if m.scenarios[i].Load != nil {
+			of = nil
+		}
+		if ctx.Err() == nil {
+			if err := m.repeat(ctx, p, i, of); err != nil {
+				return err
+			}
+		}
+	}
 	p.clear()
-	return judgeAll(ctx, env, o, junit, bases(args[:1], args[1:], ""), m.held, m.scenarios)
+	return judgeAll(ctx, env, o, junit, bases(args[:1], args[1:], ""), m)
 }
 
 // many are scenarios that are replayed with one configuration.
@@ -86,7 +99,9 @@ type many struct {
 	flags          *replayFlags
 	held           []report.Held
 	scenarios      []*scenario.Scenario
+	judges         []judging
 	traced, loaded []int // which of them replay the trace, and which make their own load
+	repeated       []int // which are replayed with several seeds, and in neither of these
 }
 
 // gatherScenarios reads the scenarios, or takes none at all for one.
@@ -123,6 +138,13 @@ func gatherScenarios(env *Env, s *source, r *replayFlags, files, args []string) 
 			return nil, err
 		}
 	}
+	for i, sc := range m.scenarios {
+		if m.judges = append(m.judges, judging{judge: sc.Judge()}); sc.Seeds() > 1 {
+			m.repeated = append(m.repeated, i)
+		}
+	}
+	several := func(i int) bool { return m.scenarios[i].Seeds() > 1 }
+	m.traced, m.loaded = slices.DeleteFunc(m.traced, several), slices.DeleteFunc(m.loaded, several)
 	return m, nil
 }
 
@@ -147,18 +169,33 @@ func (m *many) run(ctx context.Context, p *progress, traces []string, group []in
 	}
 	for k, i := range group {
 		m.held[i].Result = results[k]
+		m.judges[i].hear(results[k])
 	}
 	return nil
 }
 
+// repeat replays one of the scenarios with all the seeds that its expectations ask for.
+func (m *many) repeat(ctx context.Context, p *progress, i int, sources []ingest.Source) error {
+	sc, opt := m.scenarios[i], m.flags.o
+	if opt.Seed = sc.Seed; m.flags.seed.given {
+		opt.Seed = m.flags.seed.value
+	}
+	res, err := study.AcrossSeeds(ctx, sc.Expand(m.source.config), sc, sources, opt, sc.Seeds(), m.judges[i].hear, p.steps)
+	if err != nil {
+		return unusable(err)
+	}
+	m.held[i].Result = res
+	return nil
+}
+
 // judgeAll holds each result against what its scenario expects, and writes it.
-func judgeAll(ctx context.Context, env *Env, o *output, junit bool, names []string, held []report.Held, scenarios []*scenario.Scenario) error {
+func judgeAll(ctx context.Context, env *Env, o *output, junit bool, names []string, m *many) error {
 	all := report.HeldAll{Names: names, Partial: ctx.Err() != nil, Scenarios: []report.Held{}}
-	for i, h := range held {
+	for i, h := range m.held {
 		if h.Result == nil || h.Result.Partial {
 			continue // half a replay meets or misses nothing
 		}
-		unmet, err := judge(env, scenarios[i], h.Result)
+		unmet, err := m.judges[i].settle(env, m.scenarios[i], h.Result)
 		if err != nil {
 			return err
 		}

@@ -26,13 +26,28 @@ type Held struct {
 	Result   *result.Replay `json:"result"`
 }
 
-// values words what an expectation was made of.
+// values words what an expectation was made of, with how many seeds it was met, and how close
+// that was.
 func values(v *scenario.Verdict) string {
 	var out []string
 	for _, n := range v.Names() {
-		out = append(out, fmt.Sprintf("%s is %s", n, valueText(v.Values[n])))
+		text := fmt.Sprintf("%s is %s", n, valueText(v.Values[n]))
+		if r, ok := v.Ranges[n]; ok {
+			text += fmt.Sprintf(" (%s to %s)", valueText(r[0]), valueText(r[1]))
+		}
+		out = append(out, text)
 	}
-	return strings.Join(out, ", ")
+	text := strings.Join(out, ", ")
+	if v.Seeds > 1 {
+		text += fmt.Sprintf("; met with %d of %d seeds", v.SeedsMet, v.Seeds)
+	}
+	if v.Share > 0 && v.Seeds > 1 {
+		text += fmt.Sprintf(", %s of them required", three(v.Share*100)+" %")
+	}
+	if v.Close {
+		text += "; close to the bound"
+	}
+	return text
 }
 
 // Held writes what came of several scenarios, and what was not met.

@@ -19,7 +19,7 @@ func compared(t *testing.T) Compared {
 	p := replayed(t)
 	ways, left, err := study.Variants([]study.Subject{{Name: "tern.hcl", Config: p.Config, Scenario: p.Scenario}}, study.Axes{Algorithms: []string{"round-robin", "ring", "first-fit"}})
 	require.NoError(t, err)
-	c, err := study.SideBySide(context.Background(), ways, nil, nil, replay.Options{Seed: 1}, 10, nil)
+	c, err := study.SideBySide(context.Background(), ways, nil, nil, replay.Options{Seed: 1}, 10, nil, nil)
 	require.NoError(t, err)
 	c.LeftOut = left
 	out := Compared{Names: []string{"tern.hcl"}, Ways: ways, Result: c}

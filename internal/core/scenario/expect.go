@@ -3,76 +3,215 @@ package scenario
 import (
 	"encoding/json"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
 	"github.com/hashicorp/hcl/v2"
 	"github.com/hashicorp/hcl/v2/hclsyntax"
 	"github.com/zclconf/go-cty/cty"
-	"github.com/zclconf/go-cty/cty/function"
 
 	"kestrix/internal/core/config"
 )
 
 // Verdict is what came of an expectation. The keys are documented and stable.
 type Verdict struct {
-	Name   string         `json:"name"`
-	Met    bool           `json:"met"`
-	That   string         `json:"that"`
-	Values map[string]any `json:"values"` // of every name in it
+	Name     string                `json:"name"`
+	Met      bool                  `json:"met"`
+	That     string                `json:"that"`
+	Values   map[string]any        `json:"values"`    // of every name in it, with the first seed
+	Ranges   map[string][2]float64 `json:"ranges"`    // the least and the most of those that are numbers, where seeds differ
+	Seeds    int                   `json:"seeds"`     // with which it was judged
+	SeedsMet int                   `json:"seeds_met"` // with which it was met
+	Share    float64               `json:"share"`     // of the seeds that it must be met with; 0: with the first
+	Close    bool                  `json:"close"`     // a value is within 10 % of its bound, or one seed decides
 }
 
-// Judge holds a result, given as JSON, against the expectations. What cannot be
-// evaluated, such as a key the result does not have, comes as findings.
-func (s *Scenario) Judge(result []byte) ([]Verdict, config.Findings) {
+// near is the part of a bound within which a value is close to it.
+const near = 0.1
+
+// Judge holds results with different seeds against the expectations of a scenario.
+type Judge struct {
+	scenario *Scenario
+	all      bool // each expectation is judged by all results
+	verdicts []Verdict
+	results  int
+	findings config.Findings
+}
+
+// Judge returns a judge of results of this scenario.
+func (s *Scenario) Judge() *Judge { return &Judge{scenario: s, verdicts: []Verdict{}} }
+
+// JudgeAll is Judge, but each expectation must be met with its share of all results,
+// however many seeds it asks for.
+func (s *Scenario) JudgeAll() *Judge { return &Judge{scenario: s, verdicts: []Verdict{}, all: true} }
+
+// Seeds returns with how many seeds the scenario must be replayed for its expectations.
+func (s *Scenario) Seeds() int {
+	n := 1
+	for _, e := range s.Expects {
+		n = max(n, e.Seeds)
+	}
+	return n
+}
+
+// Hear takes the result of the next seed, given as JSON. Values are those of the first.
+func (j *Judge) Hear(result []byte) {
 	var tree any
 	if err := json.Unmarshal(result, &tree); err != nil {
 		tree = map[string]any{}
 	}
+	j.results++
 	ctx := &hcl.EvalContext{Variables: map[string]cty.Value{"result": toValue(tree)}, Functions: functions(tree)}
-	out := []Verdict{}
-	var findings config.Findings
-	for _, e := range s.Expects {
-		v, diags := e.That.Value(ctx)
-		if diags.HasErrors() {
-			for _, d := range diags {
-				rng := e.That.Range()
-				if d.Subject != nil {
-					rng = *d.Subject
-				}
-				message := strings.TrimSuffix(strings.Join(strings.Fields(d.Detail), " "), ".")
-				findings = append(findings, config.Finding{
-					ID: config.IDReference, Severity: config.Error, Range: rng,
-					Message: "the expectation cannot be evaluated: " + message,
-					Hint:    hintFor(string(rng.SliceBytes(s.File.Source))),
-				})
-			}
-			continue
+	for i := range j.scenario.Expects {
+		e := &j.scenario.Expects[i]
+		if j.results == 1 {
+			j.verdicts = append(j.verdicts, Verdict{Name: e.Name, That: e.Text, Values: map[string]any{}, Ranges: map[string][2]float64{}})
 		}
-		if v.IsNull() || !v.IsKnown() || v.Type() != cty.Bool {
-			findings = append(findings, config.Finding{
-				ID: config.IDType, Severity: config.Error, Range: e.That.Range(),
-				Message: "an expectation is true or false; this is " + v.Type().FriendlyName(),
-				Hint:    "compare it with something, like result.error_rate <= 0.002",
-			})
-			continue
+		if e.Seeds == 1 || j.results <= e.Seeds || j.all {
+			j.hear(e, &j.verdicts[i], ctx)
 		}
-		verdict := Verdict{Name: e.Name, Met: v.True(), That: e.Text, Values: map[string]any{}}
-		for _, t := range e.That.Variables() {
-			name := string(t.SourceRange().SliceBytes(s.File.Source))
-			if x, d := t.TraverseAbs(ctx); !d.HasErrors() {
-				verdict.Values[name] = goValue(x)
-			}
-		}
-		for _, call := range calls(e.That) {
-			r := call.Range()
-			if x, d := call.Value(ctx); !d.HasErrors() {
-				verdict.Values[string(r.SliceBytes(s.File.Source))] = goValue(x)
-			}
-		}
-		out = append(out, verdict)
 	}
-	return out, findings
+}
+
+// hear has the verdict of an expectation take one more result into account.
+func (j *Judge) hear(e *Expect, v *Verdict, ctx *hcl.EvalContext) {
+	source := j.scenario.File.Source
+	met, found := e.eval(ctx, source)
+	first := j.results == 1
+	if found != nil && first {
+		j.findings = append(j.findings, *found)
+	}
+	v.Seeds++
+	if found != nil {
+		return // with a later seed the list that it looks into may be shorter: it is not met
+	}
+	if met {
+		v.SeedsMet++
+	}
+	if first {
+		v.Met, v.Close = met, e.close(ctx)
+		if e.Seeds > 1 || j.all {
+			v.Share = e.Share
+		}
+	}
+	for name, x := range e.values(ctx, source) {
+		if first {
+			v.Values[name] = x
+		}
+		if f, ok := x.(float64); ok {
+			v.widen(name, f)
+		}
+	}
+}
+
+// widen has the range of a value hold one more.
+func (v *Verdict) widen(name string, f float64) {
+	r, some := v.Ranges[name]
+	if !some {
+		r = [2]float64{f, f}
+	}
+	v.Ranges[name] = [2]float64{math.Min(r[0], f), math.Max(r[1], f)}
+}
+
+// Verdicts returns what came of the expectations. What cannot be evaluated, such as a key
+// the result does not have, comes as findings, and there are no verdicts then.
+func (j *Judge) Verdicts() ([]Verdict, config.Findings) {
+	if len(j.findings) > 0 {
+		return []Verdict{}, j.findings
+	}
+	out := slices.Clone(j.verdicts)
+	for i := range out {
+		v := &out[i]
+		for name, r := range v.Ranges {
+			if r[0] == r[1] {
+				delete(v.Ranges, name)
+			}
+		}
+		if v.Share > 0 {
+			needed := int(math.Ceil(v.Share*float64(v.Seeds) - 1e-9))
+			v.Met = v.SeedsMet >= needed
+			v.Close = v.Close || v.SeedsMet != v.Seeds && (v.SeedsMet == needed || v.SeedsMet == needed-1)
+		}
+	}
+	return out, nil
+}
+
+// eval evaluates the expectation. The finding says that this cannot be done; nil if it can.
+func (e *Expect) eval(ctx *hcl.EvalContext, source []byte) (met bool, found *config.Finding) {
+	v, diags := e.That.Value(ctx)
+	for _, d := range diags {
+		if d.Severity != hcl.DiagError {
+			continue
+		}
+		rng := e.That.Range()
+		if d.Subject != nil {
+			rng = *d.Subject
+		}
+		message := strings.TrimSuffix(strings.Join(strings.Fields(d.Detail), " "), ".")
+		return false, &config.Finding{
+			ID: config.IDReference, Severity: config.Error, Range: rng,
+			Message: "the expectation cannot be evaluated: " + message,
+			Hint:    hintFor(string(rng.SliceBytes(source))),
+		}
+	}
+	if v.IsNull() || !v.IsKnown() || v.Type() != cty.Bool {
+		return false, &config.Finding{
+			ID: config.IDType, Severity: config.Error, Range: e.That.Range(),
+			Message: "an expectation is true or false; this is " + v.Type().FriendlyName(),
+			Hint:    "compare it with something, like result.error_rate <= 0.002",
+		}
+	}
+	return v.True(), nil
+}
+
+// values returns what the names and function calls of the expectation are.
+func (e *Expect) values(ctx *hcl.EvalContext, source []byte) map[string]any {
+	out := map[string]any{}
+	for _, t := range e.That.Variables() {
+		if x, d := t.TraverseAbs(ctx); !d.HasErrors() {
+			out[string(t.SourceRange().SliceBytes(source))] = goValue(x)
+		}
+	}
+	for _, call := range calls(e.That) {
+		if x, d := call.Value(ctx); !d.HasErrors() {
+			out[string(call.Range().SliceBytes(source))] = goValue(x)
+		}
+	}
+	return out
+}
+
+// close reports whether in a comparison of the expectation a value is within a tenth of its
+// bound: the side without names, else the right one. A bound of 0 has nothing close to it.
+func (e *Expect) close(ctx *hcl.EvalContext) bool {
+	found := false
+	_ = hclsyntax.VisitAll(e.That, func(n hclsyntax.Node) hcl.Diagnostics {
+		x, ok := n.(*hclsyntax.BinaryOpExpr)
+		if !ok || !slices.Contains([]*hclsyntax.Operation{hclsyntax.OpLessThan, hclsyntax.OpLessThanOrEqual, hclsyntax.OpGreaterThan, hclsyntax.OpGreaterThanOrEqual}, x.Op) {
+			return nil
+		}
+		value, bound := numberOf(x.LHS, ctx), numberOf(x.RHS, ctx)
+		if len(x.LHS.Variables())+len(calls(x.LHS)) == 0 {
+			value, bound = bound, value
+		}
+		if math.Abs(value-bound) <= near*math.Abs(bound) && bound != 0 { // false for what is infinite or no number
+			found = true
+		}
+		return nil
+	})
+	return found
+}
+
+// numberOf returns what an operand is, NaN for what is no finite number.
+func numberOf(e hclsyntax.Expression, ctx *hcl.EvalContext) float64 {
+	v, d := e.Value(ctx)
+	if d.HasErrors() {
+		return math.NaN()
+	}
+	if f, ok := goValue(v).(float64); ok {
+		return f
+	}
+	return math.NaN()
 }
 
 // Renamed are the keys of a result that had another name before, with their name now.
@@ -117,84 +256,6 @@ func calls(e hclsyntax.Expression) []hclsyntax.Expression {
 	return out
 }
 
-// FunctionHelp says what the functions of expectations do, in the order of the
-// reference.
-var FunctionHelp = []struct{ Call, Help string }{
-	{`share("booking.auk")`, "the backend's share of the attempts that its upstream's backends were given"},
-	{`before("auk loses power")`, "what came of the requests that arrived before the fault began: requests, answered, failed, error_rate and latency with mean, p50, p90, p95, p99, p999 and max, as in before(\"...\").latency.p95"},
-	{`during("auk loses power")`, "the same of those that arrived while it lasted"},
-	{`after("auk loses power")`, "the same of those that arrived after its end"},
-}
-
-// functions returns the functions of expectations over a result.
-func functions(tree any) map[string]function.Function {
-	root, _ := tree.(map[string]any)
-	make1 := func(what string, look func(name string) (any, error)) function.Function {
-		value := func(args []cty.Value) (cty.Value, error) {
-			x, err := look(args[0].AsString())
-			if err != nil {
-				return cty.NilVal, function.NewArgError(0, err)
-			}
-			return toValue(x), nil
-		}
-		return function.New(&function.Spec{
-			Params: []function.Parameter{{Name: what, Type: cty.String}},
-			Type: func(args []cty.Value) (cty.Type, error) {
-				v, err := value(args)
-				return v.Type(), err
-			},
-			Impl: func(args []cty.Value, _ cty.Type) (cty.Value, error) { return value(args) },
-		})
-	}
-	out := map[string]function.Function{"share": make1("backend", func(name string) (any, error) { return shareOf(root, name) })}
-	for _, phase := range []string{"before", "during", "after"} {
-		out[phase] = make1("fault", func(name string) (any, error) { return phaseOf(root, name, phase) })
-	}
-	return out
-}
-
-func shareOf(root map[string]any, name string) (any, error) {
-	ups, _ := root["upstreams"].(map[string]any)
-	var known []string
-	for up, x := range ups {
-		u, _ := x.(map[string]any)
-		backends, _ := u["backends"].(map[string]any)
-		for b, y := range backends {
-			if up+"."+b == name {
-				of, _ := y.(map[string]any)
-				return of["share"], nil
-			}
-			known = append(known, up+"."+b)
-		}
-	}
-	return nil, fmt.Errorf("no backend is called %q; %s", name, oneOf(name, known))
-}
-
-func phaseOf(root map[string]any, name, phase string) (any, error) {
-	faults, _ := root["faults"].([]any)
-	var known []string
-	for _, x := range faults {
-		f, _ := x.(map[string]any)
-		title, _ := f["name"].(string)
-		if title == name {
-			return f[phase], nil
-		}
-		known = append(known, title)
-	}
-	return nil, fmt.Errorf("no fault is called %q; %s", name, oneOf(name, known))
-}
-
-func oneOf(name string, known []string) string {
-	slices.Sort(known)
-	switch s := config.Suggest(name, known); {
-	case s != "":
-		return fmt.Sprintf("did you mean %q?", s)
-	case len(known) == 0:
-		return "there are none"
-	}
-	return "there are " + strings.Join(known[:min(len(known), 10)], ", ")
-}
-
 // Names returns the names of a verdict's values in order.
 func (v *Verdict) Names() []string {
 	names := make([]string, 0, len(v.Values))
@@ -203,55 +264,4 @@ func (v *Verdict) Names() []string {
 	}
 	slices.Sort(names)
 	return names
-}
-
-// toValue makes a value of JSON. null, a moment that never came, is infinite,
-// so that "within 10 s" is not met by what never happened.
-func toValue(x any) cty.Value {
-	switch x := x.(type) {
-	case map[string]any:
-		if len(x) == 0 {
-			return cty.EmptyObjectVal
-		}
-		m := map[string]cty.Value{}
-		for k, v := range x {
-			m[k] = toValue(v)
-		}
-		return cty.ObjectVal(m)
-	case []any:
-		if len(x) == 0 {
-			return cty.EmptyTupleVal
-		}
-		var l []cty.Value
-		for _, v := range x {
-			l = append(l, toValue(v))
-		}
-		return cty.TupleVal(l)
-	case string:
-		return cty.StringVal(x)
-	case float64:
-		return cty.NumberFloatVal(x)
-	case bool:
-		return cty.BoolVal(x)
-	}
-	return cty.PositiveInfinity
-}
-
-// goValue makes a value fit for JSON and print.
-func goValue(v cty.Value) any {
-	switch {
-	case v.IsNull() || !v.IsKnown():
-		return nil
-	case v.Type() == cty.Number:
-		if v.RawEquals(cty.PositiveInfinity) {
-			return nil
-		}
-		f, _ := v.AsBigFloat().Float64()
-		return f
-	case v.Type() == cty.String:
-		return v.AsString()
-	case v.Type() == cty.Bool:
-		return v.True()
-	}
-	return fmt.Sprintf("a %s", v.Type().FriendlyName())
 }

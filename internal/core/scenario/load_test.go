@@ -76,7 +76,7 @@ func TestFunctionsOfExpectations(t *testing.T) {
 	judge := func(that string) ([]Verdict, config.Findings) {
 		s, found := read(t, "expect \"e\" {\n that = "+that+"\n}\n")
 		require.Empty(t, found, that)
-		return s.Judge(result)
+		return judged(s, result)
 	}
 	for that, met := range map[string]bool{
 		`share("booking.auk") == 0.25`:                                       true,

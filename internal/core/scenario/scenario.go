@@ -76,7 +76,9 @@ type Expect struct {
 	Name  string
 	Range hcl.Range
 	That  hclsyntax.Expression
-	Text  string // as written
+	Text  string  // as written
+	Seeds int     // with which it is judged; 1: the first alone
+	Share float64 // of them that it must be met with
 }
 
 // Default is the behaviour of a backend that no scenario speaks of.
@@ -153,7 +155,10 @@ func Read(f config.File, c *config.Config) (*Scenario, config.Findings, error) {
 			continue
 		}
 		r := that.Range()
-		s.Expects = append(s.Expects, Expect{n.Label.Value, n.Range, that, strings.Join(strings.Fields(string(r.SliceBytes(f.Source))), " ")})
+		s.Expects = append(s.Expects, Expect{n.Label.Value, n.Range, that, strings.Join(strings.Fields(string(r.SliceBytes(f.Source))), " "), config.Get[int](n, "seeds"), config.Get[float64](n, "share")})
+		if n.Has("share") && !n.Has("seeds") {
+			d.Add(config.IDMissing, n.At("share"), "share says with what part of the seeds the expectation must be met, and there is one seed", "seeds = 20 beside it, or no share")
+		}
 	}
 	d.Findings.Sort()
 	return s, d.Findings, nil

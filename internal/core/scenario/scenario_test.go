@@ -138,6 +138,71 @@ func TestMistakesInAScenario(t *testing.T) {
 	assert.ErrorContains(t, err, "the file is empty")
 }
 
+func judged(s *Scenario, results ...[]byte) ([]Verdict, config.Findings) {
+	j := s.Judge()
+	for _, r := range results {
+		j.Hear(r)
+	}
+	return j.Verdicts()
+}
+
+// TestExpectationsOverSeeds: what is met with a share of the seeds, and what is close.
+func TestExpectationsOverSeeds(t *testing.T) {
+	results := func(failed ...int) (out [][]byte) {
+		for _, n := range failed {
+			out = append(out, fmt.Appendf(nil, `{"failed": %d, "list": %s}`, n, map[bool]string{true: "[1]", false: "[]"}[n < 100]))
+		}
+		return out
+	}
+	for _, c := range []struct {
+		keys   string
+		failed []int
+		all    bool
+		want   Verdict
+	}{
+		{"that = result.failed <= 10", []int{10, 99}, false, Verdict{Met: true, Seeds: 2, SeedsMet: 1, Close: true}},
+		{"that = result.failed <= 10", []int{8, 9, 9, 9, 99}, true, Verdict{Met: false, Seeds: 5, SeedsMet: 4, Share: 0.95, Close: true}},
+		{"that = result.failed <= 10", []int{11}, false, Verdict{Met: false, Seeds: 1, Close: true}},
+		{"that = 10 > result.failed", []int{8}, false, Verdict{Met: true, Seeds: 1, SeedsMet: 1}},
+		{"that = 10 > result.failed", []int{9}, false, Verdict{Met: true, Seeds: 1, SeedsMet: 1, Close: true}},
+		{"that = result.failed <= 0", []int{0}, false, Verdict{Met: true, Seeds: 1, SeedsMet: 1}},
+		{"that = result.failed == 10", []int{10}, false, Verdict{Met: true, Seeds: 1, SeedsMet: 1}},
+		{"that = result.failed > 2 && 100 * result.failed <= 1050", []int{10}, false, Verdict{Met: true, Seeds: 1, SeedsMet: 1, Close: true}},
+		{"that = result.failed <= 10\n seeds = 4\n share = 0.5", []int{99, 1, 1, 99, 1}, false, Verdict{Met: true, Seeds: 4, SeedsMet: 2, Share: 0.5, Close: true}},
+		{"that = result.failed <= 10\n seeds = 4\n share = 0.5", []int{99, 1, 1, 1}, false, Verdict{Met: true, Seeds: 4, SeedsMet: 3, Share: 0.5}},
+		{"that = result.failed <= 10\n seeds = 4", []int{1, 1, 1, 99}, false, Verdict{Met: false, Seeds: 4, SeedsMet: 3, Share: 0.95, Close: true}},
+		{"that = result.failed <= 10\n seeds = 4", []int{1, 1, 1, 1, 99}, false, Verdict{Met: true, Seeds: 4, SeedsMet: 4, Share: 0.95}},
+		{"that = result.list[0] == 1\n seeds = 3", []int{1, 100, 1}, false, Verdict{Met: false, Seeds: 3, SeedsMet: 2, Share: 0.95, Close: true}},
+	} {
+		s, found := read(t, "expect \"e\" {\n "+c.keys+"\n}\n")
+		require.Empty(t, found)
+		j := s.Judge()
+		if c.all {
+			j = s.JudgeAll()
+		}
+		for _, r := range results(c.failed...) {
+			j.Hear(r)
+		}
+		verdicts, wrong := j.Verdicts()
+		require.Empty(t, wrong)
+		v := verdicts[0]
+		if strings.Contains(c.keys, "failed") {
+			assert.EqualValues(t, c.failed[0], v.Values["result.failed"], "the first seed's")
+		}
+		if len(c.failed) == 4 {
+			assert.Equal(t, [2]float64{1, 99}, v.Ranges["result.failed"])
+		}
+		v.Name, v.That, v.Values, v.Ranges = "", "", nil, nil
+		assert.Equal(t, c.want, v, "%s %v", c.keys, c.failed)
+	}
+	s, _ := read(t, "expect \"a\" {\n that = result.x > 1\n seeds = 7\n}\nexpect \"b\" {\n that = result.x > 1\n}\n")
+	assert.Equal(t, 7, s.Seeds())
+	_, wrong := judged(s, []byte(`{}`), []byte(`{}`))
+	assert.Len(t, wrong, 2, "once each")
+	_, found := read(t, "expect \"a\" {\n that = result.x > 1\n share = 0.9\n}\n")
+	assert.Equal(t, []string{"3:10 KX005 share says with what part of the seeds the expectation must be met, and there is one seed | seeds = 20 beside it, or no share"}, found)
+}
+
 func TestExpectations(t *testing.T) {
 	s, found := read(t, `expect "few" {
   that = result.error_rate <= 0.01
@@ -153,7 +218,7 @@ expect "by name" {
 }
 `)
 	require.Empty(t, found)
-	verdicts, wrong := s.Judge([]byte(`{"error_rate":0.02,"faults":[{"detected_after":4.5,"recovered_after":null}],"upstreams":{"booking":{"backends":{"auk":{"requests":3}}}},"routes":{"web/rest":4}}`))
+	verdicts, wrong := judged(s, []byte(`{"error_rate":0.02,"faults":[{"detected_after":4.5,"recovered_after":null}],"upstreams":{"booking":{"backends":{"auk":{"requests":3}}}},"routes":{"web/rest":4}}`))
 	require.Empty(t, wrong)
 	require.Len(t, verdicts, 4)
 	assert.Equal(t, []bool{false, true, true, true}, []bool{verdicts[0].Met, verdicts[1].Met, verdicts[2].Met, verdicts[3].Met})
@@ -171,7 +236,7 @@ expect "by name" {
 	} {
 		s, found := read(t, "expect \"x\" {\n  that = "+text+"\n}\n")
 		require.Empty(t, found)
-		_, wrong := s.Judge([]byte(`{"error_rate":0.02,"faults":[{}]}`))
+		_, wrong := judged(s, []byte(`{"error_rate":0.02,"faults":[{}]}`))
 		require.Len(t, wrong, 1, text)
 		assert.Contains(t, wrong[0].Message, want)
 		assert.Equal(t, 2, wrong[0].Range.Start.Line)
@@ -212,7 +277,7 @@ func FuzzRead(f *testing.F) {
 	f.Fuzz(func(t *testing.T, src []byte) {
 		s, found, err := Read(config.File{Name: "f.hcl", Source: src}, c)
 		if err == nil && len(found) == 0 {
-			s.Judge([]byte(`{"x":2}`))
+			judged(s, []byte(`{"x":2}`), []byte(`{}`))
 		}
 	})
 }

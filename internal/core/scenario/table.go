@@ -96,6 +96,8 @@ var Language = &config.Block{
 			Keys: []*config.Key{
 				{Name: "that", Type: config.Any, Required: true, Help: "a condition over the result's keys, share(\"UPSTREAM.BACKEND\"), and before, during and after(\"FAULT\"); a moment that never came counts as infinite",
 					Example: "result.error_rate <= 0.002"},
+				{Name: "seeds", Type: config.Whole, Default: "1", Min: "1", Max: "1000", Help: "number of seeds with which it is judged, each by a replay of its own", Example: "20"},
+				{Name: "share", Type: config.Number, Default: "0.95", Min: "0.01", Max: "1", Help: "share of the seeds with which it must be met", Example: "0.95"},
 			},
 		},
 	},

@@ -74,9 +74,13 @@ type Advice struct {
 const LeaveSample = 20_000
 
 // SideBySide replays the same requests in several variants with so many seeds each; 0 is as
-// many as SeedsFor says. Figures are of the upstreams named, of all if none is. tell is told
-// how many seeds are done; nil for nobody. The error is that of reading the trace.
-func SideBySide(ctx context.Context, variants []Variant, upstreams []string, sources []ingest.Source, o replay.Options, seeds int, tell func(done, of int)) (*Comparison, error) {
+// many as SeedsFor says. Figures are of the upstreams named, of all if none is. hear is called
+// with every result of a variant, and tell is told how many seeds are done; nil for nobody.
+// The error is that of reading the trace.
+func SideBySide(ctx context.Context, variants []Variant, upstreams []string, sources []ingest.Source, o replay.Options, seeds int, hear func(variant int, r *result.Replay), tell func(done, of int)) (*Comparison, error) {
+	if hear == nil {
+		hear = func(int, *result.Replay) {}
+	}
 	o.Leave, o.LeaveOf = LeaveSample, upstreams
 	var cases []replay.Case
 	for _, w := range variants {
@@ -100,6 +104,7 @@ func SideBySide(ctx context.Context, variants []Variant, upstreams []string, sou
 		run := Run{Name: variants[i].Name, Configured: variants[i].Configured, Notes: notes, Best: []string{}, Leave: r.Leave, Result: r}
 		if !o.Resample {
 			run.seeds = append(run.seeds, figures(r, upstreams))
+			hear(i, r)
 		}
 		c.Runs = append(c.Runs, run)
 	}
@@ -111,6 +116,7 @@ func SideBySide(ctx context.Context, variants []Variant, upstreams []string, sou
 			}
 			for i, r := range of {
 				c.Runs[i].seeds = append(c.Runs[i].seeds, figures(r, upstreams))
+				hear(i, r)
 			}
 			if tell != nil {
 				tell(seed+1, seeds)

@@ -106,7 +106,7 @@ load {
 	variants, left, err := Variants([]Subject{s}, Axes{Algorithms: Choices})
 	require.NoError(t, err)
 	require.Len(t, left, 1)
-	c, err := SideBySide(context.Background(), variants, nil, nil, replay.Options{Seed: 1}, 0, nil)
+	c, err := SideBySide(context.Background(), variants, nil, nil, replay.Options{Seed: 1}, 0, nil, nil)
 	require.NoError(t, err)
 	assert.Equal(t, 20, c.Seeds)
 	run := func(name string) *Run {
@@ -136,7 +136,7 @@ load {
 	ways2, _, err := Variants([]Subject{q}, Axes{Algorithms: []string{"random", "modulo"}, Upstreams: []string{"gate"}})
 	require.NoError(t, err)
 	for name, retried := range map[string]bool{"gate": false, "a": true} {
-		c, err := SideBySide(context.Background(), ways2, []string{name}, nil, replay.Options{Seed: 1}, 1, nil)
+		c, err := SideBySide(context.Background(), ways2, []string{name}, nil, replay.Options{Seed: 1}, 1, nil, nil)
 		require.NoError(t, err)
 		r := c.Runs[0]
 		assert.Positive(t, r.Result.Retried)
@@ -145,7 +145,7 @@ load {
 		assert.Equal(t, r.Result.Retried, r.Result.Upstreams["a"].Retried+r.Result.Upstreams["gate"].Retried)
 		assert.Equal(t, retried, len(r.Leave.Backends) > 0, "of the gate none leaves")
 	}
-	one, err := SideBySide(context.Background(), variants[:2], []string{"a"}, nil, replay.Options{Seed: 1}, 1, nil)
+	one, err := SideBySide(context.Background(), variants[:2], []string{"a"}, nil, replay.Options{Seed: 1}, 1, nil, nil)
 	require.NoError(t, err)
 	assert.Equal(t, c.Runs[0].seeds[0].P99, one.Runs[0].Figures.P99, "of the only upstream they are those of all")
 }

@@ -60,11 +60,15 @@ func manySeeds(ctx context.Context, cases []replay.Case, sources []ingest.Source
 // AcrossSeeds replays with so many seeds, from that of the options on, and returns the result
 // of the first, to the digit that of a single replay, and how figures differ. A trace's
 // arrivals are the same with all of them, unless its clients are resampled, which the
-// result is without; a load draws its own. tell is told how many are done; nil for nobody.
-// The error is that of reading the trace.
-func AcrossSeeds(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []ingest.Source, o replay.Options, seeds int, tell func(done, of int)) (*result.Replay, error) {
+// result is without; a load draws its own. hear is called with each result, the one that is
+// returned first, and tell is told how many are done; nil for nobody. The error is that of
+// reading the trace.
+func AcrossSeeds(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []ingest.Source, o replay.Options, seeds int, hear func(*result.Replay), tell func(done, of int)) (*result.Replay, error) {
 	if tell == nil {
 		tell = func(int, int) {}
+	}
+	if hear == nil {
+		hear = func(*result.Replay) {}
 	}
 	var first *result.Replay
 	var all []*result.Replay
@@ -77,9 +81,11 @@ func AcrossSeeds(ctx context.Context, c *config.Config, s *scenario.Scenario, so
 			return nil, err
 		}
 		first = own[0]
+		hear(first)
 	}
 	err := manySeeds(ctx, cases, sources, o, 0, seeds, func(seed int, of []*result.Replay) {
 		all = append(all, of[0])
+		hear(of[0])
 		tell(seed+1, seeds)
 	})
 	if err != nil {

@@ -19,10 +19,10 @@ func TestAcrossSeeds(t *testing.T) {
 	o := replay.Options{Seed: 7}
 	alone, err := replay.Run(context.Background(), c, sc, nil, o)
 	require.NoError(t, err)
-	told := 0
-	r, err := AcrossSeeds(context.Background(), c, sc, nil, o, 6, func(done, of int) { told = done })
+	told, heard := 0, 0
+	r, err := AcrossSeeds(context.Background(), c, sc, nil, o, 6, func(*result.Replay) { heard++ }, func(done, of int) { told = done })
 	require.NoError(t, err)
-	assert.Equal(t, 6, told)
+	assert.Equal(t, []int{6, 6}, []int{told, heard})
 	seeds := r.Seeds
 	r.Seeds, r.Engine, alone.Engine = nil, result.Engine{}, result.Engine{}
 	assert.Equal(t, alone, r)

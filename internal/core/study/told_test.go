@@ -80,7 +80,7 @@ func TestEqualsAreNotToldApart(t *testing.T) {
 		variants, _, err := Variants([]Subject{subject(t, "one", one, load), subject(t, "two", two, load)}, Axes{})
 		require.NoError(t, err)
 		for seed := range uint64(50) {
-			c, err := SideBySide(context.Background(), variants, nil, nil, replay.Options{Seed: seed*100 + 1}, 10, nil)
+			c, err := SideBySide(context.Background(), variants, nil, nil, replay.Options{Seed: seed*100 + 1}, 10, nil, nil)
 			require.NoError(t, err)
 			require.Equal(t, 10, c.Needed)
 			if comparisons++; len(c.Apart) > 0 {
@@ -107,7 +107,7 @@ func TestRealDifferencesAreFound(t *testing.T) {
 	const comparisons = 60
 	found := 0
 	for seed := range uint64(comparisons) {
-		c, err := SideBySide(context.Background(), variants, nil, nil, replay.Options{Seed: seed*100 + 1}, 0, nil)
+		c, err := SideBySide(context.Background(), variants, nil, nil, replay.Options{Seed: seed*100 + 1}, 0, nil, nil)
 		require.NoError(t, err)
 		require.Equal(t, 20, c.Seeds)
 		assert.InDelta(t, 100, c.Runs[0].Figures.Failed, 10)
@@ -136,7 +136,7 @@ func TestResampledEqualsAreNotToldApart(t *testing.T) {
 		}
 		sources := []ingest.Source{{Name: "t.jsonl", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(b.String())), nil }}}
 		for _, resample := range []bool{false, true} {
-			c, err := SideBySide(context.Background(), variants, nil, sources, replay.Options{Seed: seed*1000 + 1, Resample: resample}, 20, nil)
+			c, err := SideBySide(context.Background(), variants, nil, sources, replay.Options{Seed: seed*1000 + 1, Resample: resample}, 20, nil, nil)
 			require.NoError(t, err)
 			require.Equal(t, resample, c.Resampled)
 			if resample && len(c.Apart) > 0 {
