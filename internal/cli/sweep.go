@@ -23,10 +23,15 @@ func sweepCommand() *command {
 	return &command{
 		name: "sweep", args: "CONFIG [TRACE...]", summary: "every backend, zone and pair failed in turn: the worst that can happen",
 		help: `
-Each backend and each zone, and with -pairs each two backends, fail at the busiest
-moment of the trace, one case after the other; the worst stands first. Backends
-without which an upstream has nothing left are named. For each upstream it is searched
-how much more of its requests it bears while its heaviest backend is gone, before
+For each backend and each zone the fault is searched that fails most requests, those
+included that come after its end until all is as before: among kinds of faults, moments
+(the load's peak, rise and fall, and phases of the probe) and lengths up to -for. Of
+backends that are equal by design another one fails with each seed. Pairs of backends
+(-pairs) fail at the peak alone. The worst is listed first, with the
+cases that cannot be told apart from it.
+
+Backends without which an upstream has nothing left are named. For each upstream it is
+searched how much more of its requests it bears while its heaviest backend is gone, before
 more than -too-much of them fail beyond what fails anyway, or p99 is three times as long.
 
 -shard 2/5 does the second of five parts and writes it as JSON; -merge joins all parts,
@@ -46,10 +51,11 @@ exit code: 0 fine; 2 wrong usage; 3 input that cannot be used
 			f.figures.define(fs)
 			with := withFlag(fs)
 			f.replay.define(fs)
-			fs.StringVar(&f.kinds, "kinds", "refuse", "`KINDS` of faults, comma-separated, each tried for itself: "+strings.Join(sweepKinds(), ", "))
+			f.replay.defineSeeds(fs, 0, "`NUMBER` of seeds with which the worst case of each target is replayed; 0 for as many as tell them apart, at least 10")
+			fs.StringVar(&f.kinds, "kinds", "refuse,hang,blackhole,errors,slow,reset,flap", "`KINDS` of faults to try, comma-separated: "+strings.Join(sweepKinds(), ", "))
 			fs.StringVar(&f.upstreams, "upstream", "", "`NAMES` of the upstreams whose backends fail, comma-separated; otherwise all")
 			fs.BoolVar(&f.o.Pairs, "pairs", false, "pairs of backends as well")
-			fs.DurationVar(&f.o.For, "for", 0, "for how much `TIME` they fail; otherwise a minute, or a quarter of a short replay")
+			fs.DurationVar(&f.o.For, "for", 0, "longest `TIME` for which they fail; otherwise a minute, or a quarter of a short replay")
 			fs.StringVar(&f.tooMuch, "too-much", "1%", "`SHARE` of requests that may fail beyond what fails anyway, for the search")
 			fs.StringVar(&f.shard, "shard", "", "`PART` of so many that is done, as in 1/4")
 			fs.BoolVar(&f.merge, "merge", false, "join the parts that are named")
@@ -99,9 +105,10 @@ func (f *sweepFlags) check() error {
 	if err := cmp.Or(f.out.check(), f.figures.check()); err != nil {
 		return err
 	}
-	if err := f.replay.check(); err != nil {
+	if err := cmp.Or(f.replay.check(), f.replay.checkSeeds(0)); err != nil {
 		return err
 	}
+	f.o.Seeds = f.replay.seeds
 	f.o.Kinds, f.o.Upstreams = commas(f.kinds), commas(f.upstreams)
 	if err := knownKinds(f.o.Kinds); err != nil {
 		return err

@@ -14,7 +14,7 @@ import (
 // mostFaults is how many faults are told of in full without -all.
 const mostFaults = 5
 
-// felt tells what customers felt before, during and after each fault.
+// felt writes the impact on clients before, during and after each fault.
 func (s Style) felt(b *strings.Builder, r *result.Replay) {
 	var began []result.Fault
 	for _, f := range r.Faults {
@@ -39,7 +39,7 @@ func (s Style) felt(b *strings.Builder, r *result.Replay) {
 		rest = len(began) - mostFaults
 		began = began[:mostFaults]
 	}
-	b.WriteString("\n" + s.bold("what customers felt") + "\n")
+	b.WriteString("\n" + s.bold("client impact") + "\n")
 	cols := []column{
 		{name: "fault", left: true}, {name: "requests that came", left: true}, {name: "requests"}, {name: "failed"}, {name: "of them", drop: 2},
 		{name: "p50", drop: 2}, {name: "p95", drop: 3}, {name: "p99", drop: 1}, {name: "elapsed p50", drop: 4}, {name: "elapsed p95", drop: 5}, {name: "elapsed p99"},
@@ -71,6 +71,7 @@ func (s Style) felt(b *strings.Builder, r *result.Replay) {
 	}
 	b.WriteString(s.table(cols, rows, 2))
 	b.WriteString("  " + flow("p50 to p99 are of answered requests; elapsed is of all, until the answer, the failure or the leaving", s.Width, 2) + "\n")
+	s.lines(b, aftermaths(began))
 	if rest > 0 {
 		fmt.Fprintf(b, "  the %d worst; %s with -all\n", mostFaults, plural(int64(rest), "more fault"))
 	}
@@ -117,4 +118,27 @@ func (s Style) advice(b *strings.Builder, p Replay) {
 func byOperator(kind string) bool {
 	k := scenario.FaultKindOf(kind)
 	return k != nil && k.Order != ""
+}
+
+// aftermaths words what came after the ends of faults, where not all was as before at once.
+func aftermaths(faults []result.Fault) []string {
+	var out []string
+	for i := range faults {
+		f := &faults[i]
+		a := f.Aftermath
+		switch lost := fmt.Sprintf("%s of %s after it failed", count(a.Failed), plural(a.Requests, "request")); {
+		case a.Requests > 0 && a.Until == nil:
+			out = append(out, fmt.Sprintf("%s: not as before until the end of the replay; %s", f.Name, lost))
+		case a.Failed > 0 && a.Until != nil:
+			out = append(out, fmt.Sprintf("%s: as before %s after its end; until then %s", f.Name, span(*a.Until), lost))
+		}
+	}
+	return out
+}
+
+// lines writes lines below a table.
+func (s Style) lines(b *strings.Builder, all []string) {
+	for _, l := range all {
+		b.WriteString("  " + flow(l, s.Width, 4) + "\n")
+	}
 }

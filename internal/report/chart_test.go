@@ -11,6 +11,7 @@ import (
 	"gonum.org/v1/plot"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/study"
 )
@@ -94,9 +95,9 @@ func TestPagesAndFiguresDrawTheSame(t *testing.T) {
 func TestWhatLosingOneCosts(t *testing.T) {
 	much := 2.1
 	for want, l := range map[string]study.LoadLimit{
-		"without a.auk it bears 2.00 times the load (20.0 requests a second); with 2.10 times the load 3.00 % of them fail (0.00 % anyway), and 99 % end within 1.00 s (500 ms anyway)": {Backend: "a.auk", Load: 2, TooMuch: &much, Rate: 20, Failed: 0.03, P99: 0.4, ElapsedP99: 1, Undisturbed: study.Undisturbed{P99: 0.4, ElapsedP99: 0.5}},
-		"without a.auk it bears 64.0 times the load, the most that was tried (640 requests a second)":                                                                                   {Backend: "a.auk", Load: 64, Rate: 640},
-		"without a.auk even a quarter of the load is too much":                                                                                                                          {Backend: "a.auk", TooMuch: &much},
+		"without a.auk the limit is between 2.00 and 2.10 times the load (from 20.0 requests a second on, 5 seeds); beyond it 3.00 % of them fail (0.00 % anyway), and elapsed p99 is 1.00 s (500 ms anyway)": {Backend: "a.auk", Load: 2, TooMuch: &much, Rate: 20, Seeds: 5, Failed: 0.03, P99: 0.4, ElapsedP99: 1, Undisturbed: study.Undisturbed{P99: 0.4, ElapsedP99: 0.5}},
+		"without a.auk it bears 64.0 times the load, the most that was tried (640 requests a second)":                                                                                                         {Backend: "a.auk", Load: 64, Rate: 640},
+		"without a.auk even a quarter of the load is too much": {Backend: "a.auk", TooMuch: &much},
 	} {
 		text, bad := limitOf(&l, false)
 		assert.Equal(t, want, text)
@@ -104,22 +105,30 @@ func TestWhatLosingOneCosts(t *testing.T) {
 	}
 	text, bad := limitOf(&study.LoadLimit{Backend: "a.auk", Load: 0.5, TooMuch: &much}, true)
 	assert.True(t, bad)
+	assert.True(t, strings.HasPrefix(text, "perhaps today already: "))
+	much = 0.9
+	text, _ = limitOf(&study.LoadLimit{Backend: "a.auk", Load: 0.5, TooMuch: &much}, true)
 	assert.True(t, strings.HasPrefix(text, "today already: "))
 
-	w := &study.Sweep{Baseline: study.SweepPart{P99: 0.05, ElapsedP99: 0.1}, Of: study.SweptRun{At: 90.5, Until: 150}}
+	w := &study.Sweep{Of: study.SweptRun{At: 90.5, Until: 150}}
+	usual, never := study.SweepPart{P99: 0.05, ElapsedP99: 0.1}, 12.5
 	for want, c := range map[string]study.SweepCase{
-		"x (hang): one request in 20 fails while it lasts, 5 more than otherwise; 99 % end within 200 ms instead of 100 ms": {Name: "x", Kind: "hang", Failed: []string{"a.x"}, During: study.SweepPart{Failed: 5, ErrorRate: 0.05, P99: 0.05, ElapsedP99: 0.2}},
-		"x (slow): nothing fails, but answers take longer; 99 % end within 200 ms instead of 100 ms":                        {Name: "x", Kind: "slow", During: study.SweepPart{P99: 0.05, ElapsedP99: 0.2}},
-		"x (park): nothing fails, and 1 session moves; 99 % end within 100 ms, as otherwise":                                {Name: "x", Kind: "park", SessionsMoved: 1, During: study.SweepPart{P99: 0.05, ElapsedP99: 0.1}},
-		"x (park): nobody notices; 99 % end within 100 ms, as otherwise":                                                    {Name: "x", Kind: "park", During: study.SweepPart{P99: 0.05, ElapsedP99: 0.1}},
-		"x (refuse): 100.0 % of all requests fail while it lasts, 9 more than otherwise; nothing is answered":               {Name: "x", Kind: "refuse", Failed: []string{"a.x", "a.y"}, During: study.SweepPart{Failed: 9, ErrorRate: 1}},
+		"a.x (hang, from 01:30.5 for 10.0 s): 5 more requests fail; one request in 20 fails while it lasts; elapsed p99 is 200 ms instead of 100 ms":                                                                                                                {Name: "a.x", Kind: "hang", Seeds: 1, More: 5, MoreLow: 5, MoreHigh: 5, During: study.SweepPart{Failed: 5, ErrorRate: 0.05, P99: 0.05, ElapsedP99: 0.2}},
+		"a.x, y or z (reset, from 01:30.5 for 10.0 s): 5 (3–9) more requests fail (10 seeds); one request in 20 fails while it lasts; elapsed p99 is 100 ms, as otherwise":                                                                                          {Name: "a.x", Alike: []string{"a.y", "a.z"}, Kind: "reset", Seeds: 10, More: 5, MoreLow: 3, MoreHigh: 9, During: study.SweepPart{ErrorRate: 0.05, ElapsedP99: 0.1}},
+		"x (slow, from 01:30.5 for 10.0 s): nothing more fails, but requests take longer; elapsed p99 is 200 ms instead of 100 ms":                                                                                                                                  {Name: "x", Kind: "slow", During: study.SweepPart{P99: 0.05, ElapsedP99: 0.2}},
+		"x (park, from 01:30.5 for 10.0 s): nothing more fails, and 1 session moves; elapsed p99 is 100 ms, as otherwise":                                                                                                                                           {Name: "x", Kind: "park", SessionsMoved: 1, During: study.SweepPart{P99: 0.05, ElapsedP99: 0.1}},
+		"x (park, from 01:30.5 for 10.0 s): nothing more fails, and nothing takes noticeably longer; elapsed p99 is 100 ms, as otherwise":                                                                                                                           {Name: "x", Kind: "park", During: study.SweepPart{P99: 0.05, ElapsedP99: 0.1}},
+		"x (slow, from 01:30.5 for 10.0 s): 900 more requests fail (10 seeds); 0.0 % of all requests fail while it lasts; elapsed p99 is 100 ms, as otherwise; it does not recover in the replay with 7 of 10 seeds: 900 of 1,000 requests that come after it fail": {Name: "x", Kind: "slow", More: 900, MoreLow: 900, MoreHigh: 900, Seeds: 10, Unrecovered: 7, Aftermath: result.Aftermath{Requests: 1000, Failed: 900}, During: study.SweepPart{ElapsedP99: 0.1}},
+		"x (slow, from 01:30.5 for 10.0 s): nothing more fails, but requests take longer; elapsed p99 is 5.00 s instead of 100 ms; it does not recover in the replay: requests that come after it take longer":                                                      {Name: "x", Kind: "slow", Seeds: 1, Unrecovered: 1, Aftermath: result.Aftermath{Requests: 1000}, During: study.SweepPart{ElapsedP99: 5}},
+		"x (hang, from 01:30.5 for 10.0 s): 9 more requests fail; 100.0 % of all requests fail while it lasts; elapsed p99 is 100 ms, as otherwise; 3 of 40 requests that come after it fail, until all is as before after 12.5 s":                                  {Name: "x", Kind: "hang", Seeds: 1, More: 9, MoreLow: 9, MoreHigh: 9, Aftermath: result.Aftermath{Requests: 40, Failed: 3, Until: &never}, During: study.SweepPart{ErrorRate: 1, ElapsedP99: 0.1}},
 	} {
+		c.At, c.Until, c.Otherwise = 90.5, 100.5, usual
 		w.Worst = &c
 		assert.Equal(t, want, worstOf(w))
 	}
 	// What is printed to be replayed can be.
 	p := replayed(t)
-	w.Worst = &study.SweepCase{Kind: "hang", Failed: []string{"app.auk", "app.gannet"}}
+	w.Worst = &study.SweepCase{Kind: "hang", Failed: []string{"app.auk", "app.gannet"}, At: 90.5, Until: 150}
 	s, found, err := scenario.Read(config.File{Name: "s.hcl", Source: []byte(faultText(w))}, p.Config)
 	require.NoError(t, err)
 	require.Empty(t, found)

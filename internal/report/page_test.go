@@ -81,7 +81,7 @@ func TestThePageOfAReplay(t *testing.T) {
 	text := onItsOwn(t, page)
 	assert.Contains(t, text, "auk &lt;script&gt;alert(&#34;x&#34;)&lt;/script&gt; &amp; falls", "whatever a fault is called")
 	assert.Contains(t, text, "<title>tern.hcl")
-	for _, want := range []string{"Requests over time", "How long requests took", "What happened", "What customers felt", "What it rests on", "kestrix 1.2.3", "lognormal", "Failed, by cause"} {
+	for _, want := range []string{"Requests over time", "How long requests took", "What happened", "Client impact", "What it rests on", "kestrix 1.2.3", "lognormal", "Failed, by cause"} {
 		assert.Contains(t, text, want)
 	}
 	r := p.Result

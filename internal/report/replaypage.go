@@ -24,6 +24,7 @@ type replayPage struct {
 	Upstreams                         []pageUpstream
 	Causes                            []pageCause
 	Felt                              []pageFelt
+	Aftermaths                        []string
 	Story                             []pageEvent
 	StoryMore                         string
 	Model                             []pageModel
@@ -106,7 +107,7 @@ func ReplayPage(p Replay, version string) ([]byte, error) {
 			v.Causes = append(v.Causes, pageCause{e.Cause.String(), count(e.Requests), wide(float64(e.Requests) / float64(r.Failed))})
 		}
 	}
-	v.Felt = p.feltRows()
+	v.Felt, v.Aftermaths = p.feltRows(), aftermaths(r.Faults)
 	all := p.events()
 	if len(all) > mostOnPage {
 		v.StoryMore = fmt.Sprintf("and %s more, which -format json lists", count(int64(len(all)-mostOnPage)))

@@ -71,13 +71,13 @@ func SweepFigure(kind string, w *study.Sweep) ([]byte, error) {
 	if len(cases) < len(w.Cases) {
 		title += fmt.Sprintf(", the %d worst", len(cases))
 	}
-	c := rowChart{counted: fmt.Sprintf("requests that failed of the %s that came between %s and %s", count(w.Baseline.Requests), moment(w.Of.At), moment(w.Of.Until))}
+	c := rowChart{counted: "requests that fail, less those that fail without it"}
 	for i := range cases {
-		name := cases[i].Name
+		name := caseName(&cases[i])
 		if len(w.Of.Kinds) > 1 {
 			name += ", " + cases[i].Kind
 		}
-		c.rows, c.counts = append(c.rows, clip(name, 44)), append(c.counts, cases[i].During.Failed)
+		c.rows, c.counts = append(c.rows, clip(name, 44)), append(c.counts, int64(math.Round(max(cases[i].More, 0))))
 	}
 	p, err := c.countsPanel(title)
 	if err != nil {

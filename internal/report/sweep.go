@@ -23,12 +23,16 @@ func (s Style) Sweep(w *study.Sweep) string {
 		b.WriteString(s.yellow("stopped before anything was failed") + "\n")
 		return b.String()
 	}
-	b.WriteString(flow(fmt.Sprintf("%s in %s from %s; each case fails from %s to %s, the busiest time, when %s come a second",
+	b.WriteString(flow(fmt.Sprintf("%s in %s from %s; the busiest time is from %s to %s, with %s requests a second",
 		plural(of.Requests, "request"), clock(of.Duration), plural(of.Clients, "client"), moment(of.At), moment(of.Until), three(of.Rate)), s.Width, 0) + "\n")
+	b.WriteString(flow(searchText(w), s.Width, 0) + "\n")
 	if w.Partial {
 		b.WriteString(s.yellow(flow(fmt.Sprintf("stopped early: what follows is partial, %s of %s", count(int64(len(w.Cases))), plural(int64(of.Cases), "case")), s.Width, 0)) + "\n")
 	}
 	b.WriteString(s.assumed(of.Assumed))
+	for _, n := range w.Notes {
+		b.WriteString(flow(n, s.Width, 0) + "\n")
+	}
 	s.notes(&b, &result.Replay{Trace: of.Trace})
 	if w.Worst != nil {
 		b.WriteString("\n" + s.bold("the worst") + "\n  " + flow(worstOf(w), s.Width, 2) + "\n")
@@ -41,13 +45,27 @@ func (s Style) Sweep(w *study.Sweep) string {
 	}
 	s.sweepCases(&b, w)
 	s.limits(&b, w)
-	for _, n := range w.Notes {
-		b.WriteString("  " + flow(n, s.Width, 4) + "\n")
-	}
-	if w.Worst != nil && w.Worst.During.Failed > w.Baseline.Failed {
+	if w.Worst != nil && w.Worst.More > 0 {
 		b.WriteString("\nto see all of the worst, kestrix replay with this in the scenario:\n" + faultText(w))
 	}
 	return b.String()
+}
+
+// searchText words how the worst was searched.
+func searchText(w *study.Sweep) string {
+	of := w.Of
+	how := of.Kinds[0]
+	if len(of.Kinds) > 1 {
+		how = fmt.Sprintf("%d kinds", len(of.Kinds))
+	}
+	text := fmt.Sprintf("%s: the worst fault of %s, among %s, several moments and lengths up to %s", plural(int64(w.Replays), "replay"), plural(int64(of.Targets), "target"), how, span(of.Until-of.At))
+	if of.Seeds > 1 {
+		text += fmt.Sprintf("; the worst of each with %d seeds, the others with 1", of.Seeds)
+	}
+	if of.Resampled {
+		text += "; each seed with clients drawn from the trace with replacement"
+	}
+	return text
 }
 
 // faultText writes the worst case as a scenario has it.
@@ -64,31 +82,82 @@ func faultText(w *study.Sweep) string {
 	at := func(sec float64) string {
 		return config.FormatDuration(time.Duration(math.Round(sec*1e3)) * time.Millisecond)
 	}
-	return fmt.Sprintf("  fault %q {\n    backend = %s\n    kind    = %q\n    at      = %q\n    until   = %q\n  }\n", "the worst", who, x.Kind, at(w.Of.At), at(w.Of.Until))
+	return fmt.Sprintf("  fault %q {\n    backend = %s\n    kind    = %q\n    at      = %q\n    until   = %q\n  }\n", "the worst", who, x.Kind, at(x.At), at(x.Until))
 }
 
-// worstOf tells of the worst case in words.
+// worstOf words the worst case.
 func worstOf(w *study.Sweep) string {
 	t := times(w.Of.Assumed.OfTimes())
 	x := w.Worst
-	felt := "nobody notices"
+	text := fmt.Sprintf("%s (%s, from %s for %s): ", caseName(x), x.Kind, moment(x.At), span(x.Until-x.At))
 	switch {
-	case x.During.Failed > w.Baseline.Failed:
-		felt = fmt.Sprintf("%s while it lasts, %s more than otherwise", oneIn(x.During.ErrorRate), count(x.During.Failed-w.Baseline.Failed))
-	case x.During.ElapsedP99 > w.Baseline.ElapsedP99*1.2:
-		felt = "nothing fails, but answers take longer"
+	case x.More > 0:
+		text += moreText(x) + " more requests fail"
+		if x.Seeds > 1 {
+			text += fmt.Sprintf(" (%d seeds)", x.Seeds)
+		}
+		text += fmt.Sprintf("; %s while it lasts", oneIn(x.During.ErrorRate))
+	case x.During.ElapsedP99 > x.Otherwise.ElapsedP99*1.2:
+		text += "nothing more fails, but requests take longer"
 	case x.SessionsMoved > 0:
-		felt = fmt.Sprintf("nothing fails, and %s", movedOf(x.SessionsMoved))
+		text += fmt.Sprintf("nothing more fails, and %s", movedOf(x.SessionsMoved))
+	default:
+		text += "nothing more fails, and nothing takes noticeably longer"
 	}
-	before, while := t.orDash(w.Baseline.ElapsedP99), t.orDash(x.During.ElapsedP99)
-	p99 := fmt.Sprintf("99 %% end within %s instead of %s", while, before)
-	if while == before {
-		p99 = "99 % end within " + while + ", as otherwise"
+	before, while := t.orDash(x.Otherwise.ElapsedP99), t.orDash(x.During.ElapsedP99)
+	switch while {
+	case before:
+		text += "; elapsed p99 is " + while + ", as otherwise"
+	case "-":
+		text += "; they fail at once"
+	default:
+		text += fmt.Sprintf("; elapsed p99 is %s instead of %s", while, before)
 	}
-	if x.During.P99 == 0 {
-		p99 = "nothing is answered"
+	return text + afterText(x)
+}
+
+// caseName names what fails, with the backends that are equal to it.
+func caseName(c *study.SweepCase) string {
+	if len(c.Alike) == 0 {
+		return c.Name
 	}
-	return fmt.Sprintf("%s (%s): %s; %s", x.Name, x.Kind, felt, p99)
+	names := []string{c.Name}
+	up, _, _ := strings.Cut(c.Name, ".")
+	for _, a := range c.Alike {
+		names = append(names, strings.TrimPrefix(a, up+"."))
+	}
+	return or(names)
+}
+
+// moreText writes how many more requests fail, with the range across seeds.
+func moreText(c *study.SweepCase) string {
+	text := count(int64(math.Round(c.More)))
+	if c.MoreLow < c.MoreHigh {
+		text += fmt.Sprintf(" (%s–%s)", count(int64(math.Round(c.MoreLow))), count(int64(math.Round(c.MoreHigh))))
+	}
+	return text
+}
+
+// afterText words what came after the end of a fault; empty where all was as before at once.
+func afterText(c *study.SweepCase) string {
+	failed := ""
+	if c.Aftermath.Failed > 0 {
+		failed = fmt.Sprintf("%s of %s that come after it fail", count(c.Aftermath.Failed), plural(c.Aftermath.Requests, "request"))
+	}
+	switch {
+	case c.Unrecovered > 0 && failed == "":
+		failed = "requests that come after it take longer"
+		fallthrough
+	case c.Unrecovered > 0:
+		with := ""
+		if c.Seeds > 1 {
+			with = fmt.Sprintf(" with %d of %d seeds", c.Unrecovered, c.Seeds)
+		}
+		return fmt.Sprintf("; it does not recover in the replay%s: %s", with, failed)
+	case failed != "" && c.Aftermath.Until != nil:
+		return fmt.Sprintf("; %s, until all is as before after %s", failed, span(*c.Aftermath.Until))
+	}
+	return ""
 }
 
 func movedOf(n int64) string {
@@ -114,15 +183,15 @@ func (s Style) sweepCases(b *strings.Builder, w *study.Sweep) {
 		return
 	}
 	of := w.Of
-	parts := []string{"cases", "what requests met that came between " + moment(of.At) + " and " + moment(of.Until)}
+	parts := []string{"cases", "the worst of each target and kind; more: requests that fail, less those that fail without it"}
 	if len(of.Kinds) == 1 {
 		parts = append(parts, of.Kinds[0]+": "+scenario.FaultDoc(of.Kinds[0]))
 	}
 	head := flow(strings.Join(parts, s.dot()), s.Width, 2)
 	b.WriteString("\n" + s.bold("cases") + strings.TrimPrefix(head, "cases") + "\n")
 	cols := []column{
-		{name: "case", left: true}, {name: "kind", left: true}, {name: "failed"}, {name: "error rate", drop: 1}, {name: "p50", drop: 6}, {name: "p99", drop: 4}, {name: "elapsed p99"},
-		{name: "retried", drop: 5}, {name: "moved", drop: 4}, {name: "noticed after", drop: 2}, {name: "back after", drop: 3},
+		{name: "case", left: true}, {name: "kind", left: true}, {name: "from", drop: 2}, {name: "for", drop: 2}, {name: "more "}, {name: "error rate", drop: 5}, {name: "elapsed p99"},
+		{name: "failed after", drop: 1}, {name: "as before after", drop: 1}, {name: "detected after", drop: 6}, {name: "moved", drop: 8}, {name: "seeds", drop: 4},
 	}
 	cases := w.Cases
 	rest := 0
@@ -135,22 +204,29 @@ func (s Style) sweepCases(b *strings.Builder, w *study.Sweep) {
 		all = append(all, rowOf(w, &cases[i]))
 	}
 	var rows [][]string
+	marked := false
 	for i, r := range all {
+		more := r.More
 		if r.Bad {
-			r.Failed = s.red(r.Failed)
+			more = s.red(more)
+		}
+		if r.AsBad {
+			more, marked = more+"*", true
+		} else {
+			more += " "
 		}
 		if i > 0 {
 			r.Name = s.bold(r.Name)
 		}
-		rows = append(rows, []string{r.Name, r.Kind, r.Failed, r.Share, r.P50, r.P99, r.Elapsed, r.Retried, r.Moved, r.Noticed, r.Back})
+		rows = append(rows, []string{r.Name, r.Kind, r.From, r.For, more, r.Share, r.Elapsed, r.Later, r.Recovered, r.Noticed, r.Moved, r.Seeds})
 	}
 	if len(of.Kinds) == 1 {
 		cols, rows = without("kind", cols, rows)
 	}
-	if !slices.ContainsFunc(w.Cases, func(c study.SweepCase) bool { return c.During.Failed > 0 }) && w.Baseline.Failed == 0 {
-		cols, rows = without("elapsed p99", cols, rows) // it is as p99
-	}
 	b.WriteString(s.table(cols, rows, 2))
+	if marked {
+		b.WriteString("  " + flow("* the worst, and cases that do not fail less beyond chance", s.Width, 2) + "\n")
+	}
 	if rest > 0 {
 		fmt.Fprintf(b, "  the %d worst; %s with -all\n", mostCases, plural(int64(rest), "more case"))
 	}
@@ -190,45 +266,51 @@ func limitOf(l *study.LoadLimit, t times) (string, bool) {
 	case l.Load == 0:
 		return fmt.Sprintf("without %s even a quarter of the load is too much", l.Backend), true
 	}
-	text := fmt.Sprintf("without %s it bears %s (%s requests a second); with %s %s of them fail (%s anyway), and 99 %% end within %s (%s anyway)", l.Backend, load(l.Load), three(l.Rate),
-		load(*l.TooMuch), finePercent(l.Failed), finePercent(l.Undisturbed.Failed), t.orDash(l.ElapsedP99), t.orDash(l.Undisturbed.ElapsedP99))
-	if l.Load < 1 {
+	text := fmt.Sprintf("without %s the limit is between %s and %s (from %s requests a second on, %d seeds); beyond it %s of them fail (%s anyway), and elapsed p99 is %s (%s anyway)", l.Backend, three(l.Load), load(*l.TooMuch), three(l.Rate), l.Seeds,
+		finePercent(l.Failed), finePercent(l.Undisturbed.Failed), t.orDash(l.ElapsedP99), t.orDash(l.Undisturbed.ElapsedP99))
+	switch {
+	case *l.TooMuch < 1:
 		return "today already: " + text, true
+	case l.Load < 1:
+		return "perhaps today already: " + text, true
 	}
 	return text, false
 }
 
 // sweepRow is a case in words.
 type sweepRow struct {
-	Name, Kind, Failed, Share, P50, P99, Elapsed, Retried, Moved, Noticed, Back string
-	Wide                                                                        string // of the bar, per cent; empty for none
-	Bad                                                                         bool   // more failed than otherwise
+	Name, Kind, From, For, More, Share, Elapsed, Later, Recovered, Noticed, Moved, Seeds string
+	Wide                                                                                 string // of the bar, per cent; empty for none
+	Bad                                                                                  bool   // more failed than otherwise
+	AsBad                                                                                bool   // it is the worst, or may be
 }
 
 func rowOf(w *study.Sweep, c *study.SweepCase) sweepRow {
 	t := times(w.Of.Assumed.OfTimes())
-	noticed, back := "never", "never"
-	if c.RecoveredAfter != nil {
-		back = span(*c.RecoveredAfter)
+	r := sweepRow{
+		Name: caseName(c), Kind: c.Kind, From: moment(c.At), For: span(c.Until - c.At), More: moreText(c), Share: finePercent(c.During.ErrorRate), Elapsed: t.orDash(c.During.ElapsedP99),
+		Later: count(c.Aftermath.Failed), Recovered: "never", Noticed: "never", Moved: count(c.SessionsMoved), Seeds: count(int64(c.Seeds)), Bad: c.More > 0, AsBad: c.AsBad,
 	}
 	if c.DetectedAfter != nil {
-		noticed = span(*c.DetectedAfter)
+		r.Noticed = span(*c.DetectedAfter)
 	}
-	if c.DetectedAfter == nil || c.RecoveredAfter == nil && w.Of.Until >= w.Of.Duration-10 {
-		back = "-" // it never left, or the replay is over before it can be back
+	if x := w.Worst; x != nil && x.Name == c.Name && x.Kind == c.Kind {
+		r.AsBad = r.AsBad || slices.ContainsFunc(w.Cases, func(c study.SweepCase) bool { return c.AsBad })
 	}
-	return sweepRow{
-		Name: c.Name, Kind: c.Kind, Failed: count(c.During.Failed), Share: finePercent(c.During.ErrorRate), P50: t.orDash(c.During.P50), P99: t.orDash(c.During.P99), Elapsed: t.orDash(c.During.ElapsedP99),
-		Retried: count(c.Retried), Moved: count(c.SessionsMoved), Noticed: noticed, Back: back, Bad: c.During.Failed > w.Baseline.Failed,
+	switch {
+	case c.Aftermath.Requests == 0 && c.Aftermath.Until == nil:
+		r.Recovered = "-" // too few requests come after it to tell
+	case c.Unrecovered == 0 && c.Aftermath.Until != nil:
+		r.Recovered = span(*c.Aftermath.Until)
 	}
+	return r
 }
 
 // nothing is the row of nothing failing.
 func nothing(w *study.Sweep) sweepRow {
 	t := times(w.Of.Assumed.OfTimes())
-	b := w.Baseline
 	return sweepRow{
-		Name: "nothing fails", Failed: count(b.Failed), Share: finePercent(b.ErrorRate), P50: t.orDash(b.P50), P99: t.orDash(b.P99), Elapsed: t.orDash(b.ElapsedP99),
-		Retried: "-", Moved: "-", Noticed: "-", Back: "-",
+		Name: "nothing fails", From: moment(w.Of.At), For: span(w.Of.Until - w.Of.At), More: "-", Share: finePercent(w.Baseline.ErrorRate), Elapsed: t.orDash(w.Baseline.ElapsedP99),
+		Later: "-", Recovered: "-", Noticed: "-", Moved: "-", Seeds: "1",
 	}
 }

@@ -27,7 +27,7 @@ func SweepPage(w *study.Sweep, version string) ([]byte, error) {
 	v.Headline = "Nothing was failed"
 	if w.Worst != nil {
 		v.Headline = "The worst: " + worstOf(w)
-		v.Bad = w.Worst.During.Failed > w.Baseline.Failed
+		v.Bad = w.Worst.More > 0
 	}
 	v.Notes = append(Style{Width: 1 << 20}.noteLines(&result.Replay{Trace: of.Trace}), w.Notes...)
 	v.Notes = append(v.Notes, assumptions(of.Assumed)...)
@@ -41,7 +41,7 @@ func SweepPage(w *study.Sweep, version string) ([]byte, error) {
 		text, _ := limitOf(&w.Limits[i], times(of.Assumed.OfTimes()))
 		v.Limits = append(v.Limits, w.Limits[i].Upstream+": "+text)
 	}
-	v.When = fmt.Sprintf("What requests met that came from %s to %s, the busiest time, when %s come a second.", moment(of.At), moment(of.Until), three(of.Rate))
+	v.When = capital(searchText(w)) + "."
 	for _, k := range of.Kinds {
 		v.When += fmt.Sprintf(" %s: %s.", k, scenario.FaultDoc(k))
 	}
@@ -53,7 +53,7 @@ func SweepPage(w *study.Sweep, version string) ([]byte, error) {
 			break
 		}
 		row := rowOf(w, &w.Cases[i])
-		row.Wide = wide(float64(w.Cases[i].During.Failed) / float64(max(w.Worst.During.Failed, 1)))
+		row.Wide = wide(max(w.Cases[i].More, 0) / max(w.Cases[0].More, 1))
 		v.Rows = append(v.Rows, row)
 	}
 	return render("sweep", &v)

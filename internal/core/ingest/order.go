@@ -3,6 +3,7 @@ package ingest
 import (
 	"context"
 	"fmt"
+	"sort"
 	"time"
 
 	"kestrix/internal/core/rng"
@@ -25,6 +26,7 @@ type Sequence struct {
 	shifted  int64       // stamps that were moved within their second
 	out      chan *shared
 	readers  []*Reader
+	tail     []Arrival // those of the last stretch, where it is repeated
 	Sample   []Arrival // the first arrivals, as many as Options.Sample says
 }
 
@@ -175,6 +177,52 @@ func (l *Sequence) release(ctx context.Context, before int64) {
 		l.send(ctx, l.blocks[0]) // the end
 		l.blocks = nil
 	}
+	if before > 1<<61 {
+		l.repeat(ctx)
+	}
+}
+
+// keepTail keeps the arrivals of the last stretch of what is sent.
+func (l *Sequence) keepTail(block []Arrival) {
+	if l.o.Repeat == 0 || len(block) == 0 {
+		return
+	}
+	l.tail = append(l.tail, block...)
+	from := block[len(block)-1].At - int64(l.o.Stretch)
+	if i := sort.Search(len(l.tail), func(i int) bool { return l.tail[i].At > from }); i > len(l.tail)/2 {
+		l.tail = append(l.tail[:0], l.tail[i:]...) // moved once in a while, not with each block
+	}
+}
+
+// repeat sends the arrivals of the last stretch again, as often as the options say.
+func (l *Sequence) repeat(ctx context.Context) {
+	if l.o.Repeat == 0 || len(l.tail) == 0 {
+		return
+	}
+	last := l.tail[len(l.tail)-1].At
+	i := sort.Search(len(l.tail), func(i int) bool { return l.tail[i].At > last-int64(l.o.Stretch) })
+	stretch := l.tail[i:]
+	period := last - stretch[0].At
+	period = max(period+period/int64(max(len(stretch)-1, 1)), int64(time.Second)) // with the gap before the first
+	until := last + int64(l.o.Repeat)
+	for later := period; ctx.Err() == nil; later += period {
+		block := l.pipeline.block()
+		for _, a := range stretch {
+			if a.At += later; a.At > until {
+				if len(block) > 0 {
+					l.hand(ctx, block)
+				}
+				return
+			}
+			if block = append(block, a); len(block) == cap(block) {
+				l.hand(ctx, block)
+				block = l.pipeline.block()
+			}
+		}
+		if len(block) > 0 {
+			l.hand(ctx, block)
+		}
+	}
 }
 
 func (l *Sequence) send(ctx context.Context, block []Arrival) {
@@ -184,6 +232,12 @@ func (l *Sequence) send(ctx context.Context, block []Arrival) {
 	if more := l.o.Sample - len(l.Sample); more > 0 {
 		l.Sample = append(l.Sample, block[:min(more, len(block))]...)
 	}
+	l.keepTail(block)
+	l.hand(ctx, block)
+}
+
+// hand hands a block on to the readers.
+func (l *Sequence) hand(ctx context.Context, block []Arrival) {
 	b := &shared{block: block}
 	b.left.Store(int32(max(len(l.readers), 1)))
 	select {

@@ -42,6 +42,9 @@ type Options struct {
 	Stamp     string        // "start" or "end": the moment of a request that the trace's time is of
 	Instances int           // proxies among which clients are divided; 0 is one
 	Sample    int           // arrivals that each sequence keeps from its beginning
+	// Repeat is for how long, after the last arrival, those of the last Stretch come again and
+	// again; 0 for not at all.
+	Repeat, Stretch time.Duration
 }
 
 // Arrival is a record reduced to what the replay needs of it. Reading and

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrix/internal/core/cause"
+	"kestrix/internal/core/result"
 )
 
 // TestFaultsMayOverlap puts one fault into another and looks at what is left
@@ -52,4 +53,21 @@ func TestTheEmptyResultHasEveryKey(t *testing.T) {
 	assert.Len(t, r.Faults, 1)
 	_, err = Empty(c, scenarioOf(t, c, ""), Options{Frontend: "x"})
 	assert.Error(t, err)
+}
+
+// TestTheLastStretchIsRepeated: after the last arrival those of the last stretch come again, of
+// the same clients, from a trace as from a load, and the trace is said to be what it is.
+func TestTheLastStretchIsRepeated(t *testing.T) {
+	once := func(o Options) *result.Replay {
+		return run(t, pool(t, 1, "round-robin", ""), "behaviour \"*\" {\n service = \"10ms\"\n}\n", even(100, time.Second, 50), o)
+	}
+	plain, more := once(Options{Seed: 1}), once(Options{Seed: 1, Repeat: 35 * time.Second, Stretch: 20 * time.Second})
+	assert.EqualValues(t, []int64{100, 135}, []int64{plain.Requests, more.Requests})
+	assert.InDelta(t, 35, more.Duration-plain.Duration, 0.1)
+	assert.Equal(t, []int64{plain.Trace.Records, plain.Trace.Clients}, []int64{more.Trace.Records, more.Trace.Clients})
+	assert.Equal(t, plain.Sessions.Seen, more.Sessions.Seen)
+	for i, row := range more.Timeline.Rows {
+		assert.EqualValues(t, 1, row.Answered, "second %d", i)
+	}
+	assert.EqualValues(t, 300, once(Options{Seed: 1, Repeat: 200 * time.Second, Stretch: time.Hour}).Requests, "all of it, over and over")
 }

@@ -36,6 +36,10 @@ type Options struct {
 	Recorded bool          // failures that the trace records happen again
 	Resample bool          // each seed draws the clients of the trace with replacement
 
+	// Repeat is for how long, after the last arrival, those of the last Stretch come again and
+	// again; 0 for not at all. A closed load takes no notice of it.
+	Repeat, Stretch time.Duration
+
 	Instances int // proxies side by side; 0 is the scenario's number, or 1
 
 	// Leave is the number of requests from the beginning that are replayed once more with
@@ -160,7 +164,7 @@ func (o Options) of(c Case) Options {
 func (o Options) reading() ingest.Options {
 	return ingest.Options{
 		Seed: o.Seed, Spread: o.Spread, Window: o.Window, Frontend: o.Frontend, Host: o.Host, Read: o.Read, Part: o.Part,
-		Stamp: o.Stamp, Instances: o.Instances, Sample: o.Leave,
+		Stamp: o.Stamp, Instances: o.Instances, Sample: o.Leave, Repeat: o.Repeat, Stretch: o.Stretch,
 	}
 }
 

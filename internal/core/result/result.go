@@ -48,6 +48,7 @@ type Replay struct {
 	Seeds        *Seeds               `json:"seeds"`     // null for one seed alone
 	Partial      bool                 `json:"partial"`   // stopped before its end
 	Leave        *Leave               `json:"-"`         // where it was tried
+	Course       *Course              `json:"-"`         // where there are faults
 	Engine       Engine               `json:"engine"`
 }
 
@@ -151,20 +152,58 @@ type HealthChange struct {
 
 // Fault is what came of a fault.
 type Fault struct {
-	Name           string   `json:"name"`
-	Kind           string   `json:"kind"`
-	Backends       []string `json:"backends"` // UPSTREAM.BACKEND
-	At             float64  `json:"at"`
-	Until          *float64 `json:"until"`           // null: never ends
-	Began          bool     `json:"began"`           // false: the replay ended before it
-	DetectedAfter  *float64 `json:"detected_after"`  // until the last of its backends left rotation; null if one never did
-	RecoveredAfter *float64 `json:"recovered_after"` // from its end until all are back; null if never
-	Exposed        int64    `json:"exposed"`         // requests of which an attempt failed on it
-	ExposedFailed  int64    `json:"exposed_failed"`  // of those, the ones that failed for good
-	ExposedLeft    int64    `json:"exposed_left"`    // of those, the ones whose clients left
-	Before         Phase    `json:"before"`          // requests that arrived before it began
-	During         Phase    `json:"during"`          // while it lasted
-	After          Phase    `json:"after"`           // after its end
+	Name           string    `json:"name"`
+	Kind           string    `json:"kind"`
+	Backends       []string  `json:"backends"` // UPSTREAM.BACKEND
+	At             float64   `json:"at"`
+	Until          *float64  `json:"until"`           // null: never ends
+	Began          bool      `json:"began"`           // false: the replay ended before it
+	DetectedAfter  *float64  `json:"detected_after"`  // until the last of its backends left rotation; null if one never did
+	RecoveredAfter *float64  `json:"recovered_after"` // from its end until all are back; null if never
+	Exposed        int64     `json:"exposed"`         // requests of which an attempt failed on it
+	ExposedFailed  int64     `json:"exposed_failed"`  // of those, the ones that failed for good
+	ExposedLeft    int64     `json:"exposed_left"`    // of those, the ones whose clients left
+	Before         Phase     `json:"before"`          // requests that arrived before it began
+	During         Phase     `json:"during"`          // while it lasted
+	After          Phase     `json:"after"`           // after its end
+	Aftermath      Aftermath `json:"aftermath"`
+}
+
+// Aftermath is what came of the requests that arrived after the end of a fault, until all was
+// as before: as few failed, and they took as long.
+type Aftermath struct {
+	Requests int64    `json:"requests"` // 0: there were too few to tell by, or none before the fault
+	Failed   int64    `json:"failed"`
+	Until    *float64 `json:"until"` // from the end of the fault; null: never in the replay
+}
+
+// Course is how requests fared by the moment at which they arrived.
+type Course struct {
+	Width float64 // of a row, in seconds
+	Rows  []CourseRow
+}
+
+// CourseRow is what came of the requests that arrived in a time.
+type CourseRow struct {
+	Arrived, Failed, Left int64
+	Elapsed               float64 // of all together, in seconds
+}
+
+// Add adds what came of others.
+func (r *CourseRow) Add(x CourseRow) {
+	r.Arrived += x.Arrived
+	r.Failed += x.Failed
+	r.Left += x.Left
+	r.Elapsed += x.Elapsed
+}
+
+// Between returns what came of the requests of some time, in whole rows: those that begin in it.
+func (c *Course) Between(from, to float64) (out CourseRow) {
+	first := max(int(math.Ceil(from/c.Width-1e-9)), 0)
+	for i := first; i < len(c.Rows) && float64(i)*c.Width < to-1e-9; i++ {
+		out.Add(c.Rows[i])
+	}
+	return out
 }
 
 // Phase is what came of the requests that arrived in a part of the replay.

@@ -84,6 +84,7 @@ type clock struct {
 type counts struct {
 	breathed  tick.Time // the end of the bucket in which upstreams were last checked for waiting
 	timeline  *timeline
+	course    *course // nil unless there are faults
 	routes    []int64 // requests by position in supply.refs
 	phases    []phase
 	latencies histogram.Set
@@ -185,6 +186,9 @@ func New(ctx context.Context, c *config.Config, s *scenario.Scenario, o Options)
 	findUsual(e.servers)
 	e.openNow = make([]int32, len(e.servers))
 	e.timeline = newTimeline(len(e.servers))
+	if len(s.Faults) > 0 {
+		e.course = &course{width: 1e9}
+	}
 	e.prepareFaults()
 	return e, nil
 }
@@ -312,6 +316,9 @@ func (e *Engine) admit(a *ingest.Arrival, u *up, n uint64) int32 {
 	}
 	r.under, r.met = 0, 0
 	e.open++
+	if e.course != nil {
+		e.course.row(e.now).Arrived++
+	}
 	if p := e.scenario.Patience; p != nil {
 		waits := e.span(p, rng.Bits(e.o.Seed, n, 0, rng.Patience))
 		e.queue.Push(e.now.Add(waits), event{kind: patienceEnds, req: i, gen: uint32(n)})

@@ -321,6 +321,7 @@ func (e *Engine) faultResult(f *fault) result.Fault {
 		f.from, end = last, last
 	}
 	r.Before, r.During, r.After = e.phase(0, f.from), e.phase(f.from, end), e.phase(end, last)
+	r.Aftermath = e.aftermath(f)
 	left, back := tick.Time(-1), tick.Time(-1)
 	for _, t := range f.targets {
 		r.Backends = append(r.Backends, t.server.name)

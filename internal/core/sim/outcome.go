@@ -36,7 +36,7 @@ func (e *Engine) Result() *result.Replay {
 	}
 	all := e.phase(0, len(e.phases))
 	r.Latency, r.Elapsed = all.Latency, all.Elapsed
-	r.Faults = []result.Fault{}
+	r.Faults, r.Course = []result.Fault{}, e.course.result()
 	for _, x := range e.faults {
 		r.Faults = append(r.Faults, e.faultResult(x))
 	}

@@ -38,6 +38,9 @@ func (e *Engine) ends(i int32, o upstream.Outcome) bool {
 		if step == upstream.Finished {
 			e.latencies.Add(&u.latency[r.phase], waited)
 			e.timeline.last.answer(waited)
+			if e.course != nil {
+				e.course.row(r.arrived).Elapsed += float64(waited) / 1e9
+			}
 		}
 	} else {
 		e.latencies.Add(&s.lost, int64(e.now-r.a.Began+w.ahead))
@@ -154,6 +157,9 @@ func (e *Engine) left(r *inFlight) {
 	e.res.ClientLeft++
 	e.phases[r.phase].left++
 	e.timeline.last.left++
+	if e.course != nil {
+		e.course.row(r.arrived).Left++
+	}
 	e.saved(r)
 	for k := range e.faults {
 		if r.met&(1<<k) != 0 {
@@ -186,6 +192,9 @@ func (e *Engine) fail(r *inFlight) {
 	e.res.Failed++
 	e.phases[r.phase].failed++
 	e.timeline.last.failed++
+	if e.course != nil {
+		e.course.row(r.arrived).Failed++
+	}
 	for k := range e.faults {
 		if r.met&(1<<k) != 0 {
 			e.faults[k].met++
@@ -199,6 +208,9 @@ func (e *Engine) unanswered(r *inFlight) {
 	waited := int64(e.now - r.arrived)
 	e.latencies.Add(&e.views[r.view].up.unanswered[r.phase], waited)
 	e.row().unanswered(waited)
+	if e.course != nil {
+		e.course.row(r.arrived).Elapsed += float64(waited) / 1e9
+	}
 }
 
 // saved counts a request that met faults and was answered all the same.

@@ -1,17 +1,21 @@
 package study
 
 import (
+	"cmp"
 	"math"
+	"slices"
 	"time"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/result"
+	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
 )
 
 // LoadLimit is how much of the load an upstream bears when it loses a backend, found
-// by search: with more, or less, of its own requests at every moment.
+// by search: with more, or less, of its own requests at every moment. It is an interval: what
+// it bears with every seed, and what is too much with every seed.
 type LoadLimit struct {
 	Upstream    string      `json:"upstream"`
 	Backend     string      `json:"backend"`     // that it loses: the one of the most weight
@@ -22,10 +26,11 @@ type LoadLimit struct {
 	P99         float64     `json:"p99"`         // and how long those that are answered take
 	ElapsedP99  float64     `json:"elapsed_p99"` // and all, those that fail included
 	Undisturbed Undisturbed `json:"anyway"`
+	Seeds       int         `json:"seeds"`
 }
 
 // Undisturbed is what losing a backend costs with a quarter of the load, when there is room
-// for all.
+// for all; times are of the least load at which 100 requests come.
 type Undisturbed struct {
 	Failed     float64 `json:"failed"`
 	P99        float64 `json:"p99"`
@@ -37,6 +42,7 @@ type Undisturbed struct {
 // the load.
 type searchedPart struct {
 	limit     LoadLimit
+	seed      int           // from 0
 	known     bool          // how long that takes
 	settle    time.Duration // from the fault's beginning
 	low, high float64       // what it holds, what is too much; 0: not known yet
@@ -49,6 +55,7 @@ const (
 	nearEnough = 1.05 // of what holds, what is too much
 	slower     = 3    // times as long is too much
 	unlucky    = 2    // so many failures are chance
+	enough     = 100  // requests of which p99 says something
 )
 
 // mostSettle is how long it may take until a backend that is gone has left rotation;
@@ -61,12 +68,14 @@ const settledName = "\x00settled"
 
 // searched lists the upstreams of which it is searched how much is too much, each
 // with the backend that it loses.
-func (o *SweepOptions) searched(c *config.Config, base *result.Replay) []LoadLimit {
+func (o *SweepOptions) searched(c *config.Config, s *scenario.Scenario, base *result.Replay) []LoadLimit {
 	var out []LoadLimit
-	targets, _ := o.targets(c) // they were listed before
+	targets, _ := o.targets(c, s) // they were listed before
 	swept := map[string]bool{}
 	for _, t := range targets {
-		swept[t.backends[0]] = true
+		for _, b := range append(t.backends, t.alike...) {
+			swept[b] = true
+		}
 	}
 	for _, u := range c.Upstreams {
 		if len(u.Backends) < 2 || !swept[u.Name+"."+u.Backends[0].Name] || base.Upstreams[u.Name].Requests == 0 {
@@ -83,18 +92,62 @@ func (o *SweepOptions) searched(c *config.Config, base *result.Replay) []LoadLim
 	return out
 }
 
-// searchRuns is about how many replays a search takes.
-func (o *SweepOptions) searchRuns(n int) int { return 12 * n }
+// limitSeeds is with how many seeds a limit is searched: it is not a matter of chance alone.
+const limitSeeds = 5
 
-// search finds how much is too much, for some upstreams side by side. Only the time
-// about the fault is replayed, without the scenario's own faults.
-func (r *sweeping) search(all []LoadLimit, mine []int, out *Sweep) error {
-	parts := make([]searchedPart, len(mine))
-	for k, i := range mine {
-		parts[k] = searchedPart{limit: all[i], next: leastLoad}
+// searchRuns is about how many replays a search takes.
+func (o *SweepOptions) searchRuns(n int) int { return 12 * n * limitSeeds }
+
+// search finds how much is too much, for some upstreams side by side, with several seeds each.
+// Only the time about a fault at the busiest time is replayed, without the scenario's own faults.
+func (r *sweeping) search(all []LoadLimit, mine []int, at time.Duration, out *Sweep) error {
+	var parts []searchedPart
+	for seed := range limitSeeds {
+		for _, i := range mine {
+			parts = append(parts, searchedPart{limit: all[i], seed: seed, next: leastLoad})
+		}
 	}
-	o, lead := r.about()
-	length := r.fault.Until - r.fault.At
+	for seed := range limitSeeds {
+		if err := r.searchWith(seed, parts[seed*len(mine):(seed+1)*len(mine)], at); err != nil {
+			return err
+		}
+	}
+	for k := range mine {
+		if r.ctx.Err() != nil {
+			return nil
+		}
+		of := []LoadLimit{}
+		for seed := range limitSeeds {
+			of = append(of, parts[seed*len(mine)+k].limit)
+		}
+		out.Limits = append(out.Limits, joinLimits(of))
+	}
+	return nil
+}
+
+// joinLimits returns the interval of the limits with several seeds, with the figures of the
+// one that bears least.
+func joinLimits(of []LoadLimit) LoadLimit {
+	out := slices.MinFunc(of, func(a, b LoadLimit) int { return cmp.Compare(a.Load, b.Load) })
+	out.Seeds = len(of)
+	for _, l := range of {
+		switch {
+		case out.TooMuch == nil:
+		case l.TooMuch == nil:
+			out.TooMuch = nil
+		case *l.TooMuch > *out.TooMuch:
+			out.TooMuch = l.TooMuch
+		}
+	}
+	return out
+}
+
+// searchWith finds how much is too much with one seed.
+func (r *sweeping) searchWith(seed int, parts []searchedPart, at time.Duration) error {
+	o, lead := r.about(at)
+	if r.scenario.Load != nil {
+		o.Seed += uint64(seed)
+	}
 	steps := 0
 	for r.ctx.Err() == nil {
 		var runs []replay.Case
@@ -104,14 +157,13 @@ func (r *sweeping) search(all []LoadLimit, mine []int, out *Sweep) error {
 			if p.next == 0 {
 				continue
 			}
-			s := r.with(r.o.Kinds[0], []string{p.limit.Backend})
-			s.Faults = s.Faults[len(s.Faults)-1:]
 			begin := max(lead-p.settle, 0)
-			s.Faults[0].At, s.Faults[0].Until = begin, begin+p.settle+length
+			s := r.with(r.o.Kinds[0], []string{p.limit.Backend}, begin, begin+p.settle+r.length)
+			s.Faults = s.Faults[len(s.Faults)-1:]
 			settled := s.Faults[0]
 			settled.Name, settled.Kind, settled.Backends, settled.At = settledName, "slow", nil, begin+p.settle
 			s.Faults = append(s.Faults, settled)
-			runs, of = append(runs, replay.Case{Config: r.config, Scenario: s, Times: p.next, Only: p.limit.Upstream}), append(of, k)
+			runs, of = append(runs, replay.Case{Config: r.config, Scenario: s, Times: p.next, Only: p.limit.Upstream, Seed: r.quiet.Seed + uint64(seed)}), append(of, k)
 		}
 		if len(runs) == 0 {
 			break
@@ -124,27 +176,22 @@ func (r *sweeping) search(all []LoadLimit, mine []int, out *Sweep) error {
 			break
 		}
 		for j, k := range of {
-			parts[k].step(results[j], r.o.TooMuch, length)
+			parts[k].step(results[j], r.o.TooMuch, r.length)
 		}
 		if steps++; steps <= 12 {
 			r.tell(len(of))
 		}
 	}
-	for _, p := range parts {
-		if r.ctx.Err() == nil {
-			out.Limits = append(out.Limits, p.limit)
-		}
-	}
 	return nil
 }
 
-// about returns the options that replay the time about the fault, and how long after
+// about returns the options that replay the time about a fault, and how long after
 // their beginning it comes.
-func (r *sweeping) about() (replay.Options, time.Duration) {
-	o := r.quiet()
+func (r *sweeping) about(at time.Duration) (replay.Options, time.Duration) {
+	o := r.quiet
 	const before, after = 30 * time.Second, mostSettle + 10*time.Second
-	lead := min(r.fault.At, before)
-	o.Part = trace.Around(o.Part, r.fault.At-lead, r.fault.Until+after)
+	lead := min(at, before)
+	o.Part, o.Repeat = trace.Around(o.Part, at-lead, at+r.length+after), 0
 	return o, lead
 }
 
@@ -162,10 +209,15 @@ func (p *searchedPart) step(res *result.Replay, more float64, length time.Durati
 	f := res.Faults[1].During
 	tried := p.next
 	if tried == leastLoad {
-		p.limit.Undisturbed = Undisturbed{f.ErrorRate, f.Latency.P99, f.Elapsed.P99}
+		p.limit.Undisturbed.Failed = f.ErrorRate
 	}
 	allowed := (p.limit.Undisturbed.Failed+more)*float64(f.Requests) + unlucky
-	if float64(f.Failed) > allowed || f.Elapsed.P99 > slower*p.limit.Undisturbed.ElapsedP99 && p.limit.Undisturbed.ElapsedP99 > 0 {
+	// p99 of a few requests is that of the slowest of them: it says nothing of the load.
+	usual := p.limit.Undisturbed.ElapsedP99
+	if usual == 0 && f.Requests >= enough {
+		p.limit.Undisturbed.P99, p.limit.Undisturbed.ElapsedP99 = f.Latency.P99, f.Elapsed.P99
+	}
+	if float64(f.Failed) > allowed || usual > 0 && f.Elapsed.P99 > slower*usual {
 		p.high, p.limit.Failed, p.limit.P99, p.limit.ElapsedP99 = tried, f.ErrorRate, f.Latency.P99, f.Elapsed.P99
 	} else {
 		p.low, p.limit.Load, p.limit.Rate = tried, tried, float64(f.Requests)/length.Seconds()

@@ -1,6 +1,8 @@
 package study
 
 import (
+	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -19,7 +21,7 @@ func timelineOf(bucket float64, begun ...int64) *result.Replay {
 	return r
 }
 
-func TestTheBusiestTime(t *testing.T) {
+func TestPartsOfTheLoad(t *testing.T) {
 	for title, c := range map[string]struct {
 		r          *result.Replay
 		length     time.Duration
@@ -34,10 +36,38 @@ func TestTheBusiestTime(t *testing.T) {
 		"longer than all of it":           {timelineOf(1, 1, 2, 3, 4), time.Hour, 0, time.Hour},
 	} {
 		o := SweepOptions{For: c.length}
-		at, lasted := o.busiest(c.r)
-		assert.Equal(t, c.at, at, title)
+		lasted := o.length(c.r)
 		assert.Equal(t, c.lasted, lasted, title)
+		assert.Equal(t, c.at, o.at(c.r, begun(c.r, nil), lasted, peak), title)
 	}
+	hill := []int64{1, 1, 1, 5, 9, 9, 9, 6, 1, 1, 1}
+	assert.Equal(t, []int{4, 1, 6}, []int{windowOf(hill, 4, peak), windowOf(hill, 4, rise), windowOf(hill, 4, fall)})
+	r := timelineOf(1, 4, 4)
+	assert.Equal(t, []int64{4, 4}, begun(r, &target{backends: []string{"a.auk"}}), "of the whole upstream, whose requests the others get")
+	assert.Equal(t, []int64{0, 0}, begun(r, &target{backends: []string{"ab.auk"}}))
+}
+
+// TestBackendsThatAreEqualByDesign: what tells one from the other keeps them separate.
+func TestBackendsThatAreEqualByDesign(t *testing.T) {
+	targets := func(change, to, sc string) (out []string) {
+		s := subject(t, "a.hcl", strings.Replace(three, change, to, 1), "instances = 1\n"+sc)
+		o := SweepOptions{}
+		all, err := o.targets(s.Config, s.Scenario)
+		require.NoError(t, err)
+		for _, x := range all {
+			out = append(out, fmt.Sprint(x.of(0), x.of(1), x.of(2)))
+		}
+		return out
+	}
+	assert.Equal(t, []string{"[a.auk] [a.gannet] [a.auk-2]"}, targets("", "", ""), "with each seed another one fails")
+	for title, x := range map[string][3]string{
+		"weight": {`"127.0.0.1:2"`, `{ address = "127.0.0.1:2", weight = 2 }`, ""}, "limit": {`"127.0.0.1:2"`, `{ address = "127.0.0.1:2", max_in_flight = 2 }`, ""},
+		"behaviour": {"", "", "behaviour \"a.gannet\" {\n workers = 1\n}\n"}, "fault": {"", "", "fault \"f\" {\n backend = \"a.gannet\"\n kind = \"hang\"\n at = \"1s\"\n}\n"},
+	} {
+		assert.Equal(t, []string{"[a.auk] [a.auk-2] [a.auk]", "[a.gannet] [a.gannet] [a.gannet]"}, targets(x[0], x[1], x[2]), title)
+	}
+	assert.Len(t, targets(`"least-connections"`, `"hash"`, ""), 3, "a hash knows them by name")
+	assert.Len(t, targets("algorithm", "sticky {\n by = \"address\"\n}\nalgorithm", ""), 3)
 }
 
 // TestTheSearch lets backends bear just so much, and looks what is found.

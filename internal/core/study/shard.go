@@ -15,7 +15,7 @@ import (
 
 // identity tells a sweep from others: by the files it is of, what came of them and
 // what is failed.
-func (o *SweepOptions) identity(c *config.Config, s *scenario.Scenario, base *result.Replay, cases []SweepCase) string {
+func (o *SweepOptions) identity(c *config.Config, s *scenario.Scenario, base *result.Replay, targets []target) string {
 	h := xxhash.New()
 	e := json.NewEncoder(h)
 	for _, f := range c.Files {
@@ -23,8 +23,7 @@ func (o *SweepOptions) identity(c *config.Config, s *scenario.Scenario, base *re
 	}
 	_, _ = h.Write(s.File.Source)
 	_ = e.Encode(base)
-	_ = e.Encode(cases)
-	_ = e.Encode(fmt.Sprint(o.For, o.TooMuch, o.Names))
+	_ = e.Encode(fmt.Sprint(targets, o.Kinds, o.Seeds, o.Replay.Resample, o.For, o.TooMuch, o.Names))
 	return fmt.Sprintf("%016x", h.Sum64())
 }
 
@@ -37,7 +36,7 @@ func Merge(names []string, parts []*Sweep) (*Sweep, error) {
 	first := parts[0]
 	seen := map[int]string{}
 	out := *first
-	out.Cases, out.Limits, out.Shard = []SweepCase{}, []LoadLimit{}, nil
+	out.Cases, out.Limits, out.Shard, out.Replays = []SweepCase{}, []LoadLimit{}, nil, 0
 	for i, p := range parts {
 		switch {
 		case p.Shard == nil:
@@ -56,6 +55,7 @@ func Merge(names []string, parts []*Sweep) (*Sweep, error) {
 		seen[p.Shard.Number] = names[i]
 		out.Cases = append(out.Cases, p.Cases...)
 		out.Limits = append(out.Limits, p.Limits...)
+		out.Replays += p.Replays
 	}
 	for n := range first.Shard.Of {
 		if seen[n+1] == "" {

@@ -3,7 +3,6 @@ package study
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -19,29 +18,34 @@ import (
 // documented and stable.
 type Sweep struct {
 	Of       SweptRun      `json:"of"`
-	Baseline SweepPart     `json:"baseline"` // what came while nothing was failed, at the moment and for the time that something is
+	Baseline SweepPart     `json:"baseline"` // what came in the busiest time with nothing failed
 	Cases    []SweepCase   `json:"cases"`    // the worst first
 	Worst    *SweepCase    `json:"worst"`    // null without cases
 	Single   []SinglePoint `json:"single_points"`
 	Limits   []LoadLimit   `json:"limits"`
 	Notes    []string      `json:"notes"`
+	Replays  int           `json:"replays"` // of faults, those of the search for limits not among them
 	Partial  bool          `json:"partial"` // stopped before its end
 	Shard    *Shard        `json:"shard"`   // null for the whole
 }
 
 // SweptRun says what was swept, so that parts can be told to be of one run.
 type SweptRun struct {
-	Names    []string `json:"names"` // of the files
-	Seed     uint64   `json:"seed"`
-	Requests int64    `json:"requests"`
-	Clients  int64    `json:"clients"`
-	Duration float64  `json:"duration"`
-	Kinds    []string `json:"kinds"`
-	At       float64  `json:"at"`    // when backends fail: the busiest moment
-	Until    float64  `json:"until"` // and when they work again
-	Rate     float64  `json:"rate"`  // requests a second in between, where nothing is failed
-	Cases    int      `json:"cases"` // of all parts together
-	Identity string   `json:"identity"`
+	Names     []string `json:"names"` // of the files
+	Seed      uint64   `json:"seed"`
+	Seeds     int      `json:"seeds"`     // with which the worst case of each target was replayed
+	Resampled bool     `json:"resampled"` // each seed drew the clients of the trace with replacement
+	Requests  int64    `json:"requests"`
+	Clients   int64    `json:"clients"`
+	Duration  float64  `json:"duration"`
+	Repeated  float64  `json:"repeated"` // until when the last stretch of the arrivals came again
+	Kinds     []string `json:"kinds"`
+	At        float64  `json:"at"`    // the busiest time, as long as the longest fault
+	Until     float64  `json:"until"` //
+	Rate      float64  `json:"rate"`  // requests a second in it, where nothing is failed
+	Targets   int      `json:"targets"`
+	Cases     int      `json:"cases"` // of all parts together
+	Identity  string   `json:"identity"`
 
 	Trace   result.Trace       `json:"trace"` // what was read
 	Assumed result.Assumptions `json:"assumed"`
@@ -53,7 +57,7 @@ type Shard struct {
 	Of     int `json:"of"`
 }
 
-// SweepPart is what requests met that arrived while something was failed.
+// SweepPart is what requests met that arrived in some time.
 type SweepPart struct {
 	Requests  int64   `json:"requests"`
 	Failed    int64   `json:"failed"`
@@ -64,23 +68,36 @@ type SweepPart struct {
 	ElapsedP99 float64 `json:"elapsed_p99"`
 }
 
-// SweepCase is what came of failing something in one way.
+// SweepCase is the worst that was found of failing something in one way. Figures are
+// medians of its seeds.
 type SweepCase struct {
-	Name           string    `json:"name"`
-	What           string    `json:"what"` // backend, zone or pair
-	Kind           string    `json:"kind"`
-	Failed         []string  `json:"failed"`     // UPSTREAM.BACKEND
-	ErrorRate      float64   `json:"error_rate"` // of the whole replay
-	P99            float64   `json:"p99"`
-	During         SweepPart `json:"during"`
-	Lost           int64     `json:"lost"` // requests that failed and had met it
-	Retried        int64     `json:"retried"`
-	SessionsMoved  int64     `json:"sessions_moved"`
-	SessionsLost   int64     `json:"sessions_lost"`
-	DetectedAfter  *float64  `json:"detected_after"`
-	RecoveredAfter *float64  `json:"recovered_after"`
-	Overloaded     []string  `json:"overloaded"`   // upstreams in which requests waited without a pause
-	LeftWithout    []string  `json:"left_without"` // upstreams of which all backends are failed
+	Name           string           `json:"name"`
+	What           string           `json:"what"` // backend, zone or pair
+	Kind           string           `json:"kind"`
+	Failed         []string         `json:"failed"` // UPSTREAM.BACKEND
+	Alike          []string         `json:"alike"`  // backends that are equal to it by design, which failed instead with other seeds
+	At             float64          `json:"at"`
+	Until          float64          `json:"until"`
+	Seeds          int              `json:"seeds"`       // with which it was replayed
+	More           float64          `json:"failed_more"` // requests of the whole replay that failed or whose clients left, less those without it
+	MoreLow        float64          `json:"failed_more_low"`
+	MoreHigh       float64          `json:"failed_more_high"`
+	MoreBySeed     []float64        `json:"failed_more_by_seed"`
+	AsBad          bool             `json:"as_bad"`     // it fails no fewer than the worst, beyond chance
+	ErrorRate      float64          `json:"error_rate"` // of the whole replay
+	P99            float64          `json:"p99"`
+	During         SweepPart        `json:"during"`
+	Otherwise      SweepPart        `json:"otherwise"`   // what came at the same time with nothing failed, with the first seed
+	Aftermath      result.Aftermath `json:"aftermath"`   // of its worst seed
+	Unrecovered    int              `json:"unrecovered"` // seeds with which all was not as before in the replay
+	Lost           int64            `json:"lost"`        // requests that failed and had met it
+	Retried        int64            `json:"retried"`
+	SessionsMoved  int64            `json:"sessions_moved"`
+	SessionsLost   int64            `json:"sessions_lost"`
+	DetectedAfter  *float64         `json:"detected_after"`
+	RecoveredAfter *float64         `json:"recovered_after"`
+	Overloaded     []string         `json:"overloaded"`   // upstreams in which requests waited without a pause, with some seed
+	LeftWithout    []string         `json:"left_without"` // upstreams of which all backends are failed
 }
 
 // SinglePoint is what an upstream cannot do without.
@@ -97,17 +114,12 @@ type SweepOptions struct {
 	Pairs     bool     // pairs of backends as well
 	Upstreams []string // whose backends are failed; empty: all
 	For       time.Duration
+	Seeds     int    // with which the worst case of each target is replayed; 0: as many as tell them apart
 	Shard     *Shard // nil: all of it
 	TooMuch   float64
 	Replay    replay.Options
-	// Progress is told how many replays of how many are done.
+	// Progress is told how many replays of about how many are done.
 	Progress func(done, of int)
-}
-
-// target is what is failed together.
-type target struct {
-	name, what string
-	backends   []string
 }
 
 // atATime is how many replays go side by side: as many as keep a few cores busy and
@@ -120,8 +132,11 @@ const mostCases = 50_000
 // faultName is that of the fault of a sweep, which no scenario can have.
 const faultName = "\x00sweep"
 
-// RunSweep fails every backend and zone in turn, and every pair if so asked, at the
-// busiest moment. The sources are read over and over. An error says what cannot be
+// afterwards is for how long at least a replay goes on after a fault at its end.
+const afterwards = time.Minute
+
+// RunSweep searches for each backend, each zone and, if so asked, each pair the fault that
+// fails most requests. The sources are read over and over. An error says what cannot be
 // swept, or that the trace cannot be read; when ctx ends, what is done comes with
 // Partial set.
 func RunSweep(ctx context.Context, c *config.Config, s *scenario.Scenario, sources []ingest.Source, o SweepOptions) (*Sweep, error) {
@@ -129,14 +144,17 @@ func RunSweep(ctx context.Context, c *config.Config, s *scenario.Scenario, sourc
 	if len(s.Faults) >= scenario.MaxFaults {
 		return nil, fmt.Errorf("the scenario holds %d faults already, which is all it may", len(s.Faults))
 	}
-	targets, err := o.targets(c)
+	targets, err := o.targets(c, s)
 	if err != nil {
 		return nil, err
 	}
-	if n := len(targets) * len(o.Kinds); n > mostCases {
-		return nil, fmt.Errorf("that is %d cases, and at most %d are done; fewer upstreams, kinds, or no pairs", n, mostCases)
+	cases := len(targets) * len(o.Kinds)
+	if cases > mostCases {
+		return nil, fmt.Errorf("that is %d cases, and at most %d are done; fewer upstreams, kinds, or no pairs", cases, mostCases)
 	}
-	base, err := replay.Run(ctx, c, s, sources, o.Replay)
+	asItIs := o.Replay
+	asItIs.Resample = false
+	base, err := replay.Run(ctx, c, s, sources, asItIs)
 	if err != nil {
 		return nil, err
 	}
@@ -148,36 +166,31 @@ func RunSweep(ctx context.Context, c *config.Config, s *scenario.Scenario, sourc
 	if len(base.Timeline.Rows) < 4 {
 		return nil, fmt.Errorf("the replay lasts %.1f s, too short for something to fail in the middle of it", base.Duration)
 	}
-	at, length := o.busiest(base)
-	fault := scenario.Fault{Name: faultName, At: at, Until: at + length, Status: 503, Rate: 1, Factor: 10, FailsFor: 5 * time.Second, WorksFor: 15 * time.Second}
-	var cases []SweepCase
-	for _, kind := range o.Kinds {
-		for _, t := range targets {
-			cases = append(cases, SweepCase{Name: t.name, What: t.what, Kind: kind, Failed: t.backends})
-		}
+	if o.Seeds == 0 {
+		o.Seeds = fewestSeeds(len(targets) - 1)
 	}
+	length := o.length(base)
+	r := &sweeping{ctx: ctx, o: &o, config: c, scenario: s, sources: sources, base: base, length: length, quiet: o.Replay, bases: map[int]*result.Replay{}}
+	r.quiet.Progress = nil
+	r.spare = max(min(budget/len(targets)-replaysOf(&o), mostSpare), 0)
+	out.Notes = append(out.Notes, r.extend()...)
+	at := o.at(base, begun(base, nil), length, peak)
 	out.Of = SweptRun{
-		Names: o.Names, Seed: base.Model.Seed, Requests: base.Requests, Clients: base.Trace.Clients, Duration: base.Duration, Kinds: o.Kinds,
-		At: at.Seconds(), Until: (at + length).Seconds(), Cases: len(cases), Trace: base.Trace, Assumed: base.Assumed,
+		Names: o.Names, Seed: base.Model.Seed, Seeds: o.Seeds, Resampled: o.Replay.Resample, Requests: base.Requests, Clients: base.Trace.Clients, Duration: base.Duration, Kinds: o.Kinds,
+		Repeated: base.Duration + r.quiet.Repeat.Seconds(), At: at.Seconds(), Until: (at + length).Seconds(), Targets: len(targets), Cases: cases, Trace: base.Trace, Assumed: base.Assumed,
 	}
-	out.Of.Identity = o.identity(c, s, base, cases)
+	out.Of.Identity = o.identity(c, s, base, targets)
 	out.Single = singlePoints(c, targets, base)
-	mine := o.share(len(cases), 0)
-	searched := o.searched(c, base)
-	limits := o.share(len(searched), len(cases))
-	r := sweeping{ctx: ctx, o: &o, config: c, scenario: s, sources: sources, fault: fault, total: 1 + len(mine) + o.searchRuns(len(limits)), done: 1}
-	if err := r.baseline(out); err != nil {
+	searched := o.searched(c, s, base)
+	limits := o.share(len(searched), len(targets))
+	mine := o.share(len(targets), 0)
+	r.total = len(mine)*(replaysOf(&o)+r.spare) + o.Seeds + o.searchRuns(len(limits))
+	if err := r.hunts(targets, mine, out); err != nil {
 		return nil, err
-	}
-	for from := 0; from < len(mine) && ctx.Err() == nil; from += atATime {
-		group := mine[from:min(from+atATime, len(mine))]
-		if err := r.cases(cases, group, out); err != nil {
-			return nil, err
-		}
 	}
 	if s.Load != nil && s.Load.Closed {
 		out.Notes = append(out.Notes, "the clients of a closed load wait for their answers, so that there is no load to multiply: how much is too much was not searched")
-	} else if err := r.search(searched, limits, out); err != nil {
+	} else if err := r.search(searched, limits, at, out); err != nil {
 		return nil, err
 	}
 	out.Partial = ctx.Err() != nil
@@ -197,77 +210,6 @@ func (o *SweepOptions) share(n, before int) []int {
 	return out
 }
 
-// targets lists what is failed: each backend, each zone, and each pair.
-func (o *SweepOptions) targets(c *config.Config) ([]target, error) {
-	for _, name := range o.Upstreams {
-		if c.Upstream(name) == nil {
-			return nil, fmt.Errorf("no upstream is called %q", name)
-		}
-	}
-	var out []target
-	var zones []string
-	inZone := map[string][]string{}
-	for _, u := range c.Upstreams {
-		if len(o.Upstreams) > 0 && !slices.Contains(o.Upstreams, u.Name) {
-			continue
-		}
-		for _, b := range u.Backends {
-			name := u.Name + "." + b.Name
-			out = append(out, target{name, "backend", []string{name}})
-			if b.Zone != "" {
-				if inZone[b.Zone] == nil {
-					zones = append(zones, b.Zone)
-				}
-				inZone[b.Zone] = append(inZone[b.Zone], name)
-			}
-		}
-	}
-	if len(out) == 0 {
-		return nil, errors.New("there is nothing to fail: no upstream has a backend")
-	}
-	single := out
-	for _, z := range zones {
-		out = append(out, target{"zone " + z, "zone", inZone[z]})
-	}
-	if o.Pairs {
-		for i, a := range single {
-			for _, b := range single[i+1:] {
-				out = append(out, target{a.name + " and " + b.name, "pair", []string{a.name, b.name}})
-			}
-		}
-	}
-	return out, nil
-}
-
-// busiest returns when backends fail and for how long: the part of so long in which
-// most attempts were begun while nothing failed.
-func (o *SweepOptions) busiest(base *result.Replay) (at, length time.Duration) {
-	rows, bucket := base.Timeline.Rows, base.Timeline.Bucket
-	if length = o.For; length == 0 {
-		length = min(time.Minute, time.Duration(base.Duration/4)*time.Second)
-	}
-	length = max(length, time.Second)
-	wide := min(max(int(length.Seconds()/bucket+0.5), 1), len(rows))
-	begun := make([]int64, len(rows))
-	for i := range rows {
-		for _, u := range rows[i].Upstreams {
-			for _, b := range u {
-				begun[i] += b.Requests
-			}
-		}
-	}
-	sum, most, from := int64(0), int64(-1), 0
-	for i, n := range begun {
-		if sum += n; i >= wide {
-			sum -= begun[i-wide]
-		}
-		if i >= wide-1 && sum > most {
-			most, from = sum, i-wide+1
-		}
-	}
-	return time.Duration(rows[from].At * 1e9), length
-}
-
 // sweeping is a sweep under way.
 type sweeping struct {
 	ctx         context.Context
@@ -275,16 +217,31 @@ type sweeping struct {
 	config      *config.Config
 	scenario    *scenario.Scenario
 	sources     []ingest.Source
-	fault       scenario.Fault
+	base        *result.Replay         // with nothing failed, as long as it is
+	length      time.Duration          // of the longest faults
+	quiet       replay.Options         // without somebody who is told of each replay's progress
+	bases       map[int]*result.Replay // with nothing failed, by seed
+	spare       int                    // replays of a hunt for further times
 	done, total int
 }
 
-// with returns the scenario in which some backends fail in some way; nobody at all for
-// the baseline, which is looked at in the same way.
-func (r *sweeping) with(kind string, backends []string) *scenario.Scenario {
+// extend has replays go on after the last arrival, so that what comes after a fault is seen,
+// and returns the note of it.
+func (r *sweeping) extend() []string {
+	if r.scenario.Load != nil && r.scenario.Load.Closed || r.quiet.Part.Until.Set() {
+		return nil
+	}
+	r.quiet.Repeat = max(r.length, afterwards)
+	r.quiet.Stretch = min(r.quiet.Repeat, time.Duration(r.base.Duration*float64(time.Second)))
+	return []string{fmt.Sprintf("the last %s of the arrivals come again for %s after the end, so that the time after a late fault is seen",
+		config.FormatDuration(r.quiet.Stretch.Round(time.Second)), config.FormatDuration(r.quiet.Repeat.Round(time.Second)))}
+}
+
+// with returns the scenario in which some backends fail in some way for some time; none at
+// all for what is looked at in the same way with nothing failed.
+func (r *sweeping) with(kind string, backends []string, at, until time.Duration) *scenario.Scenario {
 	s := *r.scenario
-	f := r.fault
-	f.Kind = kind
+	f := scenario.Fault{Name: faultName, Kind: kind, At: at, Until: until, Status: 503, Rate: 1, Factor: 10, FailsFor: 5 * time.Second, WorksFor: 15 * time.Second, After: -1}
 	for _, b := range backends {
 		f.Backends = append(f.Backends, config.Placed[string]{Value: b})
 	}
@@ -292,109 +249,87 @@ func (r *sweeping) with(kind string, backends []string) *scenario.Scenario {
 	return &s
 }
 
-// baseline looks at what requests meet while nothing is failed.
-func (r *sweeping) baseline(out *Sweep) error {
-	res, err := replay.Run(r.ctx, r.config, r.with("slow", nil), r.sources, r.quiet())
-	if err != nil {
-		return err
-	}
-	out.Baseline = partOf(res.Faults[len(res.Faults)-1].During)
-	if length := out.Of.Until - out.Of.At; length > 0 {
-		out.Of.Rate = float64(out.Baseline.Requests) / length
-	}
-	r.tell(1)
-	return nil
-}
-
-// quiet returns the options without somebody who is told of each replay's progress.
-func (r *sweeping) quiet() replay.Options {
-	o := r.o.Replay
-	o.Progress = nil
-	return o
-}
+// end returns when the replay ends, without what is repeated.
+func (r *sweeping) end() time.Duration { return time.Duration(r.base.Duration * float64(time.Second)) }
 
 func (r *sweeping) tell(more int) {
 	if r.done += more; r.o.Progress != nil {
-		r.o.Progress(r.done, r.total)
+		r.o.Progress(min(r.done, r.total), r.total)
 	}
 }
 
-// cases replays some of the cases side by side.
-func (r *sweeping) cases(all []SweepCase, group []int, out *Sweep) error {
-	var runs []replay.Case
-	for _, i := range group {
-		runs = append(runs, replay.Case{Config: r.config, Scenario: r.with(all[i].Kind, all[i].Failed)})
+// replays runs several scenarios with one seed, of those from 0.
+func (r *sweeping) replays(seed int, scenarios []*scenario.Scenario) ([]*result.Replay, error) {
+	o := r.quiet
+	o.Seed += uint64(seed)
+	var cases []replay.Case
+	for _, s := range scenarios {
+		cases = append(cases, replay.Case{Config: r.config, Scenario: s, Seed: o.Seed})
 	}
-	results, err := replay.RunAll(r.ctx, runs, r.sources, r.quiet())
+	if r.scenario.Load == nil {
+		o.Seed = r.quiet.Seed // the arrivals of a trace are the same with all seeds
+	}
+	return replay.RunAll(r.ctx, cases, r.sources, o)
+}
+
+// calm returns what comes with nothing failed, with a seed.
+func (r *sweeping) calm(seed int) (*result.Replay, error) {
+	if b := r.bases[seed]; b != nil {
+		return b, nil
+	}
+	results, err := r.replays(seed, []*scenario.Scenario{r.with("slow", nil, 0, time.Second)})
 	if err != nil {
-		return err
+		return nil, err
 	}
-	if r.ctx.Err() != nil {
-		return nil // half a replay tells nothing that could be held against the others
-	}
-	for k, i := range group {
-		x, res := all[i], results[k]
-		f := res.Faults[len(res.Faults)-1]
-		x.ErrorRate, x.P99, x.During, x.Lost, x.Retried = res.ErrorRate, res.Latency.P99, partOf(f.During), f.ExposedFailed, res.Retried
-		x.SessionsMoved, x.SessionsLost = res.Sessions.Moved, res.Sessions.Misses
-		x.DetectedAfter, x.RecoveredAfter = f.DetectedAfter, f.RecoveredAfter
-		x.Overloaded, x.LeftWithout = []string{}, []string{}
-		for _, o := range res.Overloaded {
-			x.Overloaded = append(x.Overloaded, o.Upstream)
-		}
-		for _, u := range r.config.Upstreams {
-			if res.Upstreams[u.Name].Requests > 0 && without(u, x.Failed) {
-				x.LeftWithout = append(x.LeftWithout, u.Name)
-			}
-		}
-		out.Cases = append(out.Cases, x)
-	}
-	r.tell(len(group))
-	return nil
+	r.bases[seed] = results[0]
+	r.tell(1)
+	return results[0], nil
 }
 
 func partOf(p result.Phase) SweepPart {
 	return SweepPart{Requests: p.Requests, Failed: p.Failed, ErrorRate: p.ErrorRate, P50: p.Latency.P50, P99: p.Latency.P99, ElapsedP99: p.Elapsed.P99}
 }
 
-// without reports whether all backends of an upstream are among those that fail.
-func without(u *config.Upstream, failed []string) bool {
-	for _, b := range u.Backends {
-		if !slices.Contains(failed, u.Name+"."+b.Name) {
-			return false
-		}
-	}
-	return len(u.Backends) > 0
-}
-
-// singlePoints names the backends and zones without which an upstream that is asked
-// for something has nothing left.
-func singlePoints(c *config.Config, targets []target, base *result.Replay) []SinglePoint {
-	out := []SinglePoint{}
-	for _, t := range targets {
-		for _, u := range c.Upstreams {
-			n := base.Upstreams[u.Name].Requests
-			if t.what != "pair" && n > 0 && without(u, t.backends) {
-				out = append(out, SinglePoint{t.name, u.Name, n})
-			}
-		}
-	}
-	slices.SortStableFunc(out, func(a, b SinglePoint) int { return cmp.Compare(b.Requests, a.Requests) })
-	return out
-}
-
-// finish puts the worst first.
+// finish puts the worst first, and tells which are as bad as the worst.
 func (s *Sweep) finish() {
 	slices.SortStableFunc(s.Cases, func(a, b SweepCase) int {
 		return cmp.Or(
-			cmp.Compare(b.During.Failed, a.During.Failed), cmp.Compare(b.During.ElapsedP99, a.During.ElapsedP99), cmp.Compare(b.During.P50, a.During.P50),
+			cmp.Compare(b.More, a.More), cmp.Compare(b.During.ElapsedP99, a.During.ElapsedP99), cmp.Compare(b.During.P50, a.During.P50),
 			cmp.Compare(b.SessionsLost, a.SessionsLost), cmp.Compare(b.Retried, a.Retried), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Kind, b.Kind),
 		)
 	})
 	slices.SortFunc(s.Limits, func(a, b LoadLimit) int { return cmp.Compare(a.Upstream, b.Upstream) })
-	s.Worst = nil
-	if len(s.Cases) > 0 {
-		worst := s.Cases[0]
-		s.Worst = &worst
+	if s.Worst = nil; len(s.Cases) == 0 {
+		return
+	}
+	// The one that most is known of, among those at the top.
+	first := max(slices.IndexFunc(s.Cases, func(c SweepCase) bool { return c.Seeds == s.Of.Seeds }), 0)
+	s.asBad(first)
+	worst := s.Cases[first]
+	s.Worst = &worst
+}
+
+// asBad tells which cases of as many seeds cannot be told to fail fewer than the worst.
+func (s *Sweep) asBad(worst int) {
+	w := &s.Cases[worst]
+	var of []int
+	var p []float64
+	for i := range s.Cases {
+		c := &s.Cases[i]
+		if c.AsBad = false; i == worst || c.Seeds != w.Seeds || c.Seeds != len(w.MoreBySeed) {
+			continue
+		}
+		var differences []float64
+		for k := range c.MoreBySeed {
+			differences = append(differences, w.MoreBySeed[k]-c.MoreBySeed[k])
+		}
+		of, p = append(of, i), append(p, signFlip(differences, 20_000))
+	}
+	if w.Seeds < fewestSeeds(len(of)) {
+		return
+	}
+	holm(p)
+	for k, i := range of {
+		s.Cases[i].AsBad = p[k] > level
 	}
 }
