@@ -51,7 +51,8 @@ func (e *Engine) Result() *result.Replay {
 	r.Overloaded = e.overloaded()
 	r.Assumed = e.assumed()
 	r.Engine.Events = e.events
-	return r
+	out := *r // a pointer into the engine would keep all of it in memory
+	return &out
 }
 
 func (e *Engine) upstream(u *up) *result.Upstream {

@@ -79,7 +79,7 @@ func replaysOf(o *SweepOptions) int { return len(o.Kinds) + 6 + 4 + 2 + 4 + max(
 // a hunt may take for further times.
 const (
 	budget    = 200
-	mostSpare = 40
+	mostSpare = 12
 )
 
 // sharp is the length of the shortest peak of the load that is looked for: about as long as
