@@ -53,6 +53,8 @@ exit code: 0 fine; 2 wrong usage; 3 input that cannot be used
 			algorithms := fs.String("algorithms", "", "`NAMES` of the algorithms to try, comma-separated, or all")
 			backends := fs.String("backends", "", "`NUMBERS` of backends to try, comma-separated, in each pool")
 			r.defineSeeds(fs, 0, "`NUMBER` of seeds with which each variant is replayed; 0 for as many as the requests need, by the table in docs/replay.md")
+			sticky := fs.String("sticky", "", "`WAYS` to know a client again, comma-separated: "+strings.Join(study.StickyWays, ", ")+"; header:NAME for a field of that name")
+			onLoss := fs.String("on-loss", "", "`WHAT` becomes of a client whose backend is out, comma-separated: "+strings.Join(study.LossWays, ", "))
 			upstreams := fs.String("upstream", "", "`NAMES` of the upstreams to change and to look at, comma-separated; otherwise all")
 			return func(ctx context.Context, env *Env, args []string) error {
 				if err := cmp.Or(o.check(), f.check()); err != nil {
@@ -62,7 +64,7 @@ exit code: 0 fine; 2 wrong usage; 3 input that cannot be used
 					return err
 				}
 				r.given(fs)
-				axes := study.Axes{Algorithms: commas(*algorithms), Upstreams: commas(*upstreams)}
+				axes := study.Axes{Algorithms: commas(*algorithms), Upstreams: commas(*upstreams), Sticky: commas(*sticky), OnLoss: commas(*onLoss)}
 				for _, n := range commas(*backends) {
 					i, err := strconv.Atoi(n)
 					if err != nil {
@@ -108,7 +110,7 @@ func runCompare(ctx context.Context, env *Env, o *output, f *figures, r *replayF
 	if err := namedOnce(configs); err != nil {
 		return err
 	}
-	if slices.Equal(axes.Algorithms, []string{"all"}) || len(configs) == 1 && len(axes.Algorithms)+len(axes.Pools) == 0 {
+	if slices.Equal(axes.Algorithms, []string{"all"}) || len(configs) == 1 && len(axes.Algorithms)+len(axes.Pools)+len(axes.Sticky)+len(axes.OnLoss) == 0 {
 		axes.Algorithms = study.Choices
 	}
 	subjects, first, err := compareSubjects(env, r, axes.Upstreams, configs, with)

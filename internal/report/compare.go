@@ -34,7 +34,7 @@ func (s Style) Compare(p Compared) string {
 	}
 	s.notes(&b, first)
 	b.WriteByte('\n')
-	s.variants(&b, c)
+	s.variants(&b, p)
 	for _, l := range p.remarks() {
 		b.WriteString("  " + flow(l, s.Width, 4) + "\n")
 	}
@@ -68,6 +68,12 @@ func (p Compared) remarks() []string {
 			verb = " are left out: "
 		}
 		out = append(out, strings.Join(left[why], "; ")+verb+why)
+	}
+	if n := p.Result.Runs[0].Result.Requests; n < enough {
+		out = append(out, fmt.Sprintf("%s are too few to advise by: %s or more show the course of a load and not its beginning", plural(n, "request"), count(enough)))
+	}
+	if first := p.Result.Runs[0].Result; p.aboutSessions() && !first.Sessions.Known {
+		out = append(out, "misses matter only where the application keeps sessions at its backends, which neither the trace nor the scenario says (clients { sessions = true })")
 	}
 	for _, r := range p.Result.Runs {
 		for _, n := range r.Notes {
@@ -128,15 +134,18 @@ func rangeMeans(seeds int) string {
 // compareHeads are the heads of the columns of text, with what is dropped first where a
 // terminal is narrow.
 var compareHeads = map[string]column{
-	"spread": {name: "spread ", drop: 3}, "p50": {name: "p50 ", drop: 5}, "p95": {name: "p95 ", drop: 4}, "p99": {name: "p99 ", drop: 1}, "elapsed_p99": {name: "elapsed p99 "}, "failed": {name: "failed "},
-	"retried": {name: "retried ", drop: 7}, "sessions_moved": {name: "moved ", drop: 4}, "peak_in_flight": {name: "peak ", drop: 8}, "moved_on_leave": {name: "on leave ", drop: 2},
-	"duration": {name: "duration ", drop: 10}, "throughput": {name: "throughput ", drop: 6},
+	"spread": {name: "spread ", drop: 1}, "p50": {name: "p50 ", drop: 8}, "p95": {name: "p95 ", drop: 7}, "p99": {name: "p99 ", drop: 6}, "elapsed_p99": {name: "elapsed p99 "}, "failed": {name: "failed "},
+	"retried": {name: "retried ", drop: 9}, "sessions_moved": {name: "moved ", drop: 4}, "peak_in_flight": {name: "peak ", drop: 10}, "moved_on_leave": {name: "on leave ", drop: 2},
+	"session_misses": {name: "misses "}, "pushed_on_leave": {name: "pushed ", drop: 3}, "duration": {name: "duration ", drop: 12}, "throughput": {name: "throughput ", drop: 5},
 }
 
 // shownMeasures returns the keys of the figures that are worth a column.
-func shownMeasures(c *study.Comparison) (keys []string) {
+func (p Compared) shownMeasures() (keys []string) {
+	c := p.Result
 	for _, m := range study.Measures {
 		switch {
+		case m.Key == "session_misses" && !c.Runs[0].Result.Sessions.Known && !p.aboutSessions():
+		case m.Key == "pushed_on_leave" && !slices.ContainsFunc(c.Runs, func(r study.Run) bool { return r.Figures.PushedOnLeave != nil && *r.Figures.PushedOnLeave >= 0.0005 }):
 		case (m.Key == "duration" || m.Key == "throughput") && !differ(c):
 		case m.Key == "elapsed_p99" && !anyLost(c): // it is as p99
 		default:
@@ -146,12 +155,21 @@ func shownMeasures(c *study.Comparison) (keys []string) {
 	return keys
 }
 
+// aboutSessions reports whether ways to keep clients are compared.
+func (p Compared) aboutSessions() bool {
+	return slices.ContainsFunc(p.Ways, func(w study.Variant) bool { return w.Sticky != "" })
+}
+
 // variants writes the table, the best of each column marked.
-func (s Style) variants(b *strings.Builder, c *study.Comparison) {
-	keys := shownMeasures(c)
+func (s Style) variants(b *strings.Builder, p Compared) {
+	c, keys := p.Result, p.shownMeasures()
 	cols := []column{{name: "variant", left: true}}
 	for _, k := range keys {
-		cols = append(cols, compareHeads[k])
+		col := compareHeads[k]
+		if k == "p99" && !slices.Contains(keys, "elapsed_p99") {
+			col.drop = 1 // it is as p99
+		}
+		cols = append(cols, col)
 	}
 	expects := mostExpected(c) > 0
 	if expects {

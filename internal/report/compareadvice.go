@@ -24,16 +24,19 @@ var wrongWhen = func() map[string]string {
 // wrong. It advises nothing that rests on a difference which may be chance.
 func (p Compared) Advise() []study.Advice {
 	out := []study.Advice{}
-	if c := p.Result; c.Partial || c.Seeds < c.Needed || c.Runs[0].Result.Requests == 0 {
+	if c := p.Result; c.Partial || c.Seeds < c.Needed || c.Runs[0].Result.Requests < enough {
 		return out
 	}
-	for _, a := range []*study.Advice{p.best(), p.pool(), p.leaving()} {
+	for _, a := range []*study.Advice{p.best(), p.pool(), p.sticky(), p.leaving()} {
 		if a != nil {
 			out = append(out, *a)
 		}
 	}
 	return out
 }
+
+// enough is how many requests there must be for advice.
+const enough = 1000
 
 // base is the run that others are held against: the one as configured, else the
 // first.
@@ -233,10 +236,49 @@ func (p Compared) pool() *study.Advice {
 	return a
 }
 
+// sticky advises where ways to keep clients are compared and the application keeps sessions:
+// by the requests that miss theirs, among those variants that fail least.
+func (p Compared) sticky() *study.Advice {
+	runs := p.Result.Runs
+	if !p.aboutSessions() || !runs[0].Result.Sessions.Known {
+		return nil
+	}
+	best, worst := -1, -1
+	for _, i := range p.unbeaten() {
+		x := runs[i].Figures.SessionMisses
+		if best < 0 || cmp.Or(cmp.Compare(x, runs[best].Figures.SessionMisses), cmp.Compare(runs[i].Figures.Spread, runs[best].Figures.Spread)) < 0 {
+			best = i
+		}
+		if worst < 0 || x > runs[worst].Figures.SessionMisses {
+			worst = i
+		}
+	}
+	if best < 0 || !p.Result.Tells("session_misses", &runs[best], &runs[worst]) {
+		return nil
+	}
+	w, l := runs[best], runs[worst]
+	misses := func(r *study.Run) string { return figureCell("session_misses", &r.Figures, r) }
+	a := &study.Advice{
+		Say:     fmt.Sprintf("where sessions are kept at backends, choose %q: %s requests miss theirs, with %q %s", w.Name, misses(&w), l.Name, misses(&l)),
+		Because: fmt.Sprintf("it fails %s of %s requests; its price is a spread of %.2f instead of %.2f; %d seeds", failed(&w), count(w.Result.Requests), w.Figures.Spread, l.Figures.Spread, p.Result.Seeds),
+		Unless:  "backends share their sessions: then nothing is missed",
+	}
+	var equals []string
+	for _, i := range p.unbeaten() {
+		if i != best && !p.Result.Tells("session_misses", &w, &runs[i]) {
+			equals = append(equals, fmt.Sprintf("%q", runs[i].Name))
+		}
+	}
+	if len(equals) > 0 {
+		a.Because += "; " + or(equals) + " would do as well: no difference beyond chance"
+	}
+	return a
+}
+
 // leaving advises those whose backends keep something of their clients.
 func (p Compared) leaving() *study.Advice {
 	runs := p.Result.Runs
-	if slices.ContainsFunc(p.Ways, func(w study.Variant) bool { return w.Pool > 0 }) {
+	if p.aboutSessions() || slices.ContainsFunc(p.Ways, func(w study.Variant) bool { return w.Pool > 0 }) {
 		return nil
 	}
 	best, worst := -1, -1

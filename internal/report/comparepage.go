@@ -36,7 +36,7 @@ type compareCell struct {
 // measureNames are the full names of what variants are compared by, by their keys.
 var measureNames = map[string]string{
 	"spread": "Spread", "p50": "Half within", "p95": "95 % within", "p99": "99 % within", "elapsed_p99": "99 % end within", "failed": "Failed", "retried": "Retried",
-	"sessions_moved": "Sessions moved", "peak_in_flight": "Most in flight", "moved_on_leave": "Moved when one leaves", "duration": "Duration", "throughput": "Answered a second",
+	"sessions_moved": "Sessions moved", "peak_in_flight": "Most in flight", "moved_on_leave": "Moved when one leaves", "pushed_on_leave": "Pushed away when one leaves", "session_misses": "Sessions missed", "duration": "Duration", "throughput": "Answered a second",
 }
 
 // figureCell writes one of the figures of a run: the median, or an end of its range.
@@ -75,6 +75,13 @@ func figureCell(key string, f *study.Figures, r *study.Run) string {
 			return "-"
 		}
 		return percent(*f.MovedOnLeave)
+	case "pushed_on_leave":
+		if f.PushedOnLeave == nil {
+			return "-"
+		}
+		return percent(*f.PushedOnLeave)
+	case "session_misses":
+		return whole(f.SessionMisses)
 	case "duration":
 		return span(f.Duration)
 	}
@@ -116,7 +123,7 @@ func ComparePage(p Compared, version string) ([]byte, error) {
 	if c.Partial {
 		v.Notes = append(v.Notes, "Stopped early: what follows is partial.")
 	}
-	keys := shownMeasures(c)
+	keys := p.shownMeasures()
 	for _, k := range keys {
 		v.Columns = append(v.Columns, measureNames[k])
 	}

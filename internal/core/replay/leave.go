@@ -3,10 +3,12 @@ package replay
 import (
 	"context"
 	"slices"
+	"time"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/result"
+	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/sim"
 	"kestrix/internal/core/trace"
 )
@@ -17,7 +19,9 @@ type owner struct {
 	who      uint64
 }
 
-// leave tries it with a sample of the arrivals of a sequence.
+// leave tries it with a sample of the arrivals of a sequence. Where clients keep their backend, it
+// tries it with backends that respond at once, which shows what the method moves, and under
+// the load, which shows what overload pushes away besides.
 func leave(ctx context.Context, c Case, seq *ingest.Sequence, sample []ingest.Arrival, o Options) (*result.Leave, error) {
 	calm := *c.Scenario
 	calm.Faults, calm.Load = nil, nil
@@ -26,84 +30,100 @@ func leave(ctx context.Context, c Case, seq *ingest.Sequence, sample []ingest.Ar
 		once.Resend = false // resent streams would take numbers of requests
 		calm.Streams = &once
 	}
-	picks := make([]string, len(sample))
 	o = o.of(c)
-	weight := func(ingest.Arrival) int64 { return 1 }
+	loaded, err := leaveIn(ctx, c.Config, &calm, seq, sample, o)
+	if err != nil || !slices.ContainsFunc(c.Config.Upstreams, func(u *config.Upstream) bool { return u.Sticky != nil || u.Hash != nil }) {
+		return loaded, err
+	}
+	idle := calm
+	idle.Behaviours = []scenario.Behaviour{{Pattern: "*", Service: config.Distribution{Kind: "fixed", Mean: time.Microsecond}, Workers: 1 << 20}}
+	out, err := leaveIn(ctx, c.Config, &idle, seq, sample, o)
+	if err == nil {
+		pushed := max(loaded.Share-out.Share, 0)
+		out.Pushed = &pushed
+	}
+	return out, err
+}
+
+// leaveIn tries it in a scenario.
+func leaveIn(ctx context.Context, c *config.Config, s *scenario.Scenario, seq *ingest.Sequence, sample []ingest.Arrival, o Options) (*result.Leave, error) {
+	half := len(sample) / 2
+	m := moves{cfg: c, seq: seq, sample: sample, half: half, had: map[owner]string{}, gone: map[string]string{}, out: &result.Leave{Backends: []string{}}}
 	if seed := o.Seed; o.Resample {
 		// The sample is simulated as it came, and counted as often as its clients are drawn.
-		weight = func(a ingest.Arrival) int64 { return int64(sim.TimesDrawn(seed, a.Session)) }
+		m.weight = func(client uint32) int64 { return int64(sim.TimesDrawn(seed, client)) }
 		o.Resample = false
 	}
-	o.Part, o.Progress = trace.Span{}, nil
-	o.Observe = func(d sim.Decision) {
-		if d.Attempt == 1 {
-			picks[d.Request] = d.Backend
-		}
-	}
-	x, p, err := prepare(ctx, Case{Config: c.Config, Scenario: &calm}, o)
+	o.Part, o.Progress, o.Repeat = trace.Span{}, nil, 0
+	o.Observe = m.decided
+	x, p, err := prepare(ctx, Case{Config: c, Scenario: s}, o)
 	if err != nil {
 		return nil, err
 	}
 	x.Attach(seq, p)
-	out := &result.Leave{Backends: []string{}}
-	gone := map[string]string{}
-	half := len(sample) / 2
-	if half == 0 {
-		return out, nil
+	if m.plan = p; half == 0 {
+		return m.out, nil
 	}
 	x.Begin(sample[0].At)
 	x.Arrive(sample[:half])
-	for _, u := range c.Config.Upstreams {
+	for _, u := range c.Upstreams {
 		if len(o.LeaveOf) > 0 && !slices.Contains(o.LeaveOf, u.Name) {
 			continue
 		}
 		if name := x.ParkHeaviest(u.Name); name != "" {
-			gone[u.Name] = name
-			out.Backends = append(out.Backends, u.Name+"."+name)
+			m.gone[u.Name] = name
+			m.out.Backends = append(m.out.Backends, u.Name+"."+name)
 		}
 	}
 	x.Arrive(sample[half:])
-	movedRequests{c.Config, seq, p, gone, weight}.count(out, sample, picks)
-	if out.Requests > 0 {
-		out.Share = float64(out.Moved) / float64(out.Requests)
+	if m.out.Requests > 0 {
+		m.out.Share = float64(m.out.Moved) / float64(m.out.Requests)
 	}
-	return out, nil
+	return m.out, nil
 }
 
-// movedRequests knows which backends are gone, by upstream, and by what requests keep a backend.
-type movedRequests struct {
-	cfg  *config.Config
-	seq  *ingest.Sequence
-	plan *ingest.Plan
-	gone map[string]string
-	// weight is how often an arrival counts.
-	weight func(ingest.Arrival) int64
+// moves counts, while a sample is simulated, the requests in its second half of those whose
+// backend is not gone, and how many of them another backend was chosen for.
+type moves struct {
+	cfg    *config.Config
+	seq    *ingest.Sequence
+	plan   *ingest.Plan
+	sample []ingest.Arrival
+	half   int                       // where the second half begins
+	had    map[owner]string          // the backend of each owner
+	gone   map[string]string         // by upstream
+	weight func(client uint32) int64 // how often an arrival counts; nil for once
+	out    *result.Leave
 }
 
-// count counts in the second half of a sample the requests of those whose backend is not
-// gone, and how many of them another backend was chosen for.
-func (m movedRequests) count(out *result.Leave, sample []ingest.Arrival, picks []string) {
-	had := map[owner]string{}
-	for i := range sample {
-		a := &sample[i]
-		if a.Route < 0 || m.plan.Routes[a.Route].Upstream < 0 || a.Redirected || picks[i] == "" {
-			continue
-		}
-		up := m.plan.Routes[a.Route].Upstream
-		cfg := m.cfg.Upstreams[up]
-		o := owner{up, uint64(a.Session)}
-		if m.seq.Hashed(a.Route) && cfg.Sticky == nil {
-			o.who = a.Key
-		}
-		gone := m.gone[cfg.Name]
-		switch before := had[o]; {
-		case i < len(sample)/2:
-			had[o] = picks[i]
-		case before != "" && gone != "" && before != gone:
-			out.Requests += m.weight(*a)
-			if picks[i] != before {
-				out.Moved += m.weight(*a)
-			}
-		}
+// decided takes a decision of the core in.
+func (m *moves) decided(d sim.Decision) {
+	if d.Attempt != 1 || d.Backend == "" || d.Request >= uint64(len(m.sample)) {
+		return
+	}
+	a := &m.sample[d.Request]
+	if a.Route < 0 || m.plan.Routes[a.Route].Upstream < 0 || a.Redirected {
+		return
+	}
+	up := m.plan.Routes[a.Route].Upstream
+	cfg := m.cfg.Upstreams[up]
+	o := owner{up, uint64(a.Session)}
+	if m.seq.Hashed(a.Route) && cfg.Sticky == nil {
+		o.who = a.Key
+	}
+	before := m.had[o]
+	if int(d.Request) < m.half {
+		m.had[o] = d.Backend
+		return
+	}
+	if gone := m.gone[cfg.Name]; before == "" || gone == "" || before == gone {
+		return
+	}
+	n := int64(1)
+	if m.weight != nil {
+		n = m.weight(a.Session)
+	}
+	if m.out.Requests += n; d.Backend != before {
+		m.out.Moved += n
 	}
 }

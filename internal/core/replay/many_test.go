@@ -108,6 +108,21 @@ func TestCasesWithALoad(t *testing.T) {
 	}
 }
 
+// TestOverloadIsNoMove: keys that overload pushes to another backend are told from those that
+// the method gives another one.
+func TestOverloadIsNoMove(t *testing.T) {
+	c := pool(t, 4, "hash", "hash {\n key = \"client\"\n method = \"rendezvous\"\n}\nsuspend {\n after = 3\n rest = \"2s\"\n}\ntimeouts {\n answer = \"1s\"\n}\n")
+	sc := "behaviour \"*\" {\n service = \"100ms\"\n workers = 1\n backlog = 20\n}\n"
+	for busy, every := range map[bool]time.Duration{false: 200 * time.Millisecond, true: 20 * time.Millisecond} {
+		all, err := RunAll(context.Background(), []Case{of(c, scenarioOf(t, c, sc))}, source(even(4000, every, 200)), Options{Seed: 1, Leave: 4000})
+		require.NoError(t, err)
+		l := all[0].Leave
+		assert.Greater(t, l.Requests, int64(1000))
+		assert.Equal(t, busy, *l.Pushed > 0.1, "%+v", l)
+		assert.Zero(t, l.Moved, "%+v", l)
+	}
+}
+
 // TestWhoMovesWhenABackendLeaves holds what is tried against what each way of
 // choosing promises to clients that are known.
 func TestWhoMovesWhenABackendLeaves(t *testing.T) {

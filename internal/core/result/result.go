@@ -356,6 +356,7 @@ type Engine struct {
 type Leave struct {
 	Backends []string `json:"backends"` // that left, as UPSTREAM.BACKEND
 	Requests int64    `json:"requests"` // that came later, of clients that were with another backend
-	Moved    int64    `json:"moved"`    // of them, that reached yet another
+	Moved    int64    `json:"moved"`    // of them, that were given yet another
 	Share    float64  `json:"share"`    // moved of requests
+	Pushed   *float64 `json:"pushed"`   // share of requests that overload gives another one besides; null where no client keeps its backend
 }

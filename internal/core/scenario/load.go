@@ -42,6 +42,10 @@ func load(d *config.Decoder, n *config.Node, c *config.Config) *Load {
 		Start: time.Unix(0, 0).UTC(), For: config.Get[time.Duration](n, "for"), Rate: config.Get[float64](n, "rate"),
 		Arrivals: config.Get[string](n, "arrivals"), Shape: config.Get[string](n, "shape"),
 		Clients: config.Get[int](n, "clients"), Popularity: config.Get[float64](n, "popularity"), Host: config.Get[string](n, "host"),
+		Behind: config.Get[float64](n, "behind"), Addresses: config.Get[int](n, "addresses"),
+	}
+	if n.Has("addresses") && !n.Has("behind") {
+		d.Add(config.IDMissing, n.At("addresses"), "addresses are those of the clients behind them, and no client is", `behind = "20%" beside it, or no addresses`)
 	}
 	if l.Closed {
 		l.Spec.Rate, l.Spec.Clients, l.Spec.Popularity = 1, max(l.Concurrency, 1), 0

@@ -26,6 +26,8 @@ var Language = &config.Block{
 				{Name: "shape", Type: config.Text, Default: `"steady"`, Allowed: []string{"steady", "ramp", "spike", "day"}, Help: "open: the course of the rate", Example: `"spike"`},
 				{Name: "clients", Type: config.Whole, Default: "500", Min: "1", Max: "100000000", Help: "open: from how many clients", Example: "500"},
 				{Name: "popularity", Type: config.Number, Default: "0.8", Min: "0", Max: "10", Help: "open: exponent of the zipf distribution of clients; 0 makes them equal", Example: "0.8"},
+				{Name: "behind", Type: config.Percent, Default: `"0%"`, Help: "share of the clients that share an address with others, as behind a company's gateway", Example: `"20%"`},
+				{Name: "addresses", Type: config.Whole, Default: "3", Min: "1", Max: "1000000", Help: "number of the addresses that the clients behind share", Example: "3"},
 				{Name: "requests", Type: config.Whole, Min: "1", Max: "1000000000", Help: "closed: how many in all", Example: "4000"},
 				{Name: "concurrency", Type: config.Whole, Min: "1", Max: "1000000", Help: "closed: clients that each send the next request when the one before is answered or has failed", Example: "100"},
 				{Name: "think", Type: config.Duration, Default: `"0s"`, Help: "closed: how long a client waits before its next request", Example: `"1s"`},

@@ -47,8 +47,10 @@ type Figures struct {
 	Failed        float64  `json:"failed"`
 	Retried       float64  `json:"retried"`
 	SessionsMoved float64  `json:"sessions_moved"`
+	SessionMisses float64  `json:"session_misses"` // requests that reached a backend which does not hold their session
 	PeakInFlight  float64  `json:"peak_in_flight"`
-	MovedOnLeave  *float64 `json:"moved_on_leave"` // of requests of known clients, when a backend leaves; null: nobody was there to tell by
+	MovedOnLeave  *float64 `json:"moved_on_leave"`  // of requests of known clients, when a backend leaves: those that are given another one; null: none was there to tell by
+	PushedOnLeave *float64 `json:"pushed_on_leave"` // of the same requests, those that overload gives another one besides
 	Duration      float64  `json:"duration"`
 	Throughput    float64  `json:"throughput"`
 }
@@ -151,9 +153,9 @@ func seedsNeeded(variants int) int {
 
 func figures(r *result.Replay, upstreams []string) Figures {
 	f := Figures{Retried: float64(r.Retried), Duration: r.Duration, Throughput: r.Throughput, Failed: float64(r.Failed)}
-	l, elapsed, moved := r.Latency, r.Elapsed.P99, r.Sessions.Moved
+	l, elapsed, moved, misses := r.Latency, r.Elapsed.P99, r.Sessions.Moved, r.Sessions.Misses
 	if len(upstreams) > 0 {
-		l, elapsed, moved, f.Failed, f.Retried = result.Latency{}, 0, 0, 0, 0
+		l, elapsed, moved, misses, f.Failed, f.Retried = result.Latency{}, 0, 0, 0, 0, 0
 	}
 	for name, u := range r.Upstreams {
 		if len(upstreams) > 0 {
@@ -163,6 +165,7 @@ func figures(r *result.Replay, upstreams []string) Figures {
 			f.Failed += float64(u.Failed)
 			f.Retried += float64(u.Retried)
 			moved += u.Sessions.Moved
+			misses += u.Sessions.Misses
 			// Of several, the slowest: percentiles do not add up.
 			l.P50, l.P95, l.P99 = max(l.P50, u.Latency.P50), max(l.P95, u.Latency.P95), max(l.P99, u.Latency.P99)
 			elapsed = max(elapsed, u.Elapsed.P99)
@@ -174,9 +177,9 @@ func figures(r *result.Replay, upstreams []string) Figures {
 			f.PeakInFlight = max(f.PeakInFlight, float64(b.PeakInFlight))
 		}
 	}
-	f.P50, f.P95, f.P99, f.ElapsedP99, f.SessionsMoved = l.P50, l.P95, l.P99, elapsed, float64(moved)
+	f.P50, f.P95, f.P99, f.ElapsedP99, f.SessionsMoved, f.SessionMisses = l.P50, l.P95, l.P99, elapsed, float64(moved), float64(misses)
 	if r.Leave != nil && r.Leave.Requests > 0 {
-		f.MovedOnLeave = &r.Leave.Share
+		f.MovedOnLeave, f.PushedOnLeave = &r.Leave.Share, r.Leave.Pushed
 	}
 	return f
 }
@@ -207,8 +210,10 @@ var Measures = []Measure{
 	{"failed", false, func(f *Figures) *float64 { return &f.Failed }, false},
 	{"retried", false, func(f *Figures) *float64 { return &f.Retried }, false},
 	{"sessions_moved", false, func(f *Figures) *float64 { return &f.SessionsMoved }, false},
+	{"session_misses", false, func(f *Figures) *float64 { return &f.SessionMisses }, false},
 	{"peak_in_flight", false, func(f *Figures) *float64 { return &f.PeakInFlight }, true},
 	{"moved_on_leave", false, func(f *Figures) *float64 { return f.MovedOnLeave }, false},
+	{"pushed_on_leave", false, func(f *Figures) *float64 { return f.PushedOnLeave }, false},
 	{"duration", false, func(f *Figures) *float64 { return &f.Duration }, false},
 	{"throughput", true, func(f *Figures) *float64 { return &f.Throughput }, false},
 }

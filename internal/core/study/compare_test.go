@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -84,6 +85,48 @@ func TestVariants(t *testing.T) {
 		_, _, err := Variants([]Subject{s}, x.axes)
 		require.ErrorContains(t, err, x.want)
 	}
+}
+
+// TestWaysToKeepClients: each way with each loss, what is configured known again, and what is
+// no way refused.
+func TestWaysToKeepClients(t *testing.T) {
+	s := subject(t, "a.hcl", strings.Replace(three, "algorithm =", "sticky {\n by = \"cookie\"\n name = \"seat\"\n ttl = \"1h\"\n }\n algorithm =", 1), "instances = 1\n")
+	plain := subject(t, "b.hcl", three, "instances = 1\n")
+	names := func(s Subject, sticky, loss string) (out []string) {
+		variants, _, err := Variants([]Subject{s}, Axes{Sticky: strings.Fields(sticky), OnLoss: strings.Fields(loss)})
+		require.NoError(t, err)
+		for _, v := range variants {
+			name := v.Name
+			if v.Configured {
+				name += " (now)"
+			}
+			out = append(out, name)
+		}
+		return out
+	}
+	assert.Equal(t, []string{"not sticky", "sticky by cookie (now)", "sticky by address", "sticky by header X-User"}, names(s, "none cookie address header:X-User", ""))
+	assert.Equal(t, []string{"not sticky (now)", "sticky by header"}, names(plain, "none header", ""))
+	assert.Equal(t, []string{"as configured (now)", "sticky by address"}, names(plain, "address", ""), "what is configured is always among them")
+	assert.Equal(t, []string{"on loss move (now)", "on loss refuse"}, names(s, "", "move refuse"))
+	assert.Equal(t, []string{"not sticky", "sticky by cookie, on loss move (now)", "sticky by cookie, on loss refuse"}, names(s, "none cookie", "move refuse"))
+	variants, _, err := Variants([]Subject{s}, Axes{Sticky: []string{"cookie", "header"}, OnLoss: []string{"refuse"}})
+	require.NoError(t, err)
+	cookie, header := variants[1].Config.Upstreams[0].Sticky, variants[2].Config.Upstreams[0].Sticky
+	assert.Equal(t, []string{"seat", "refuse", "X-Session", "refuse"}, []string{cookie.Name, cookie.OnLoss, header.Name, header.OnLoss})
+	assert.Equal(t, time.Hour, header.TTL)
+	assert.Equal(t, "move", s.Config.Upstreams[0].Sticky.OnLoss, "what was given is as it was")
+	for _, x := range []struct {
+		axes Axes
+		want string
+	}{
+		{Axes{Sticky: []string{"cookies"}}, `nothing is sticky by "cookies"; there are none, cookie, existing-cookie, address, header`}, {Axes{OnLoss: []string{"drop"}}, "there are move, refuse"},
+		{Axes{Sticky: []string{"address:x"}}, "a name belongs to header and existing-cookie"}, {Axes{Sticky: []string{"none", "none"}}, "named twice"},
+	} {
+		_, _, err := Variants([]Subject{s}, x.axes)
+		require.ErrorContains(t, err, x.want)
+	}
+	_, _, err = Variants([]Subject{plain}, Axes{OnLoss: []string{"move"}})
+	require.ErrorContains(t, err, "no upstream is sticky")
 }
 
 // TestSideBySide: two slow backends and a fast one, of which least-connections

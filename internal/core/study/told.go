@@ -40,17 +40,20 @@ func (c *Comparison) sumUp(own func(i int) Figures) {
 
 // set sets the figure.
 func (m *Measure) set(f *Figures, v float64) {
-	if m.Key == "moved_on_leave" {
+	switch m.Key {
+	case "moved_on_leave":
 		f.MovedOnLeave = &v
-		return
+	case "pushed_on_leave":
+		f.PushedOnLeave = &v
+	default:
+		*m.At(f) = v
 	}
-	*m.At(f) = v
 }
 
 // alike is a difference between a figure and another that looks like none: it is in none of
 // the digits that are printed.
 func (m *Measure) alike(f *Figures) float64 {
-	if m.Key == "spread" || m.Key == "moved_on_leave" {
+	if m.Key == "spread" || m.Key == "moved_on_leave" || m.Key == "pushed_on_leave" {
 		return 0.005
 	}
 	v, _ := m.Of(f)

@@ -16,6 +16,7 @@ type Variant struct {
 	Name       string
 	Choice     string // what of Choices it is; empty: as its configuration says
 	Pool       int    // backends in each pool; 0: as its configuration says
+	Sticky     string // of Axes.Sticky; empty: as its configuration says
 	Configured bool   // it is as the first configuration says
 	Config     *config.Config
 	Scenario   *scenario.Scenario
@@ -33,6 +34,8 @@ type Subject struct {
 type Axes struct {
 	Algorithms []string // by the names of Choices, "ring:1.25" for a bounded one; empty: as configured
 	Pools      []int    // numbers of backends; empty: as configured
+	Sticky     []string // how clients are known again, none for not at all, header:NAME; empty: as configured
+	OnLoss     []string // what becomes of a client whose backend is out; empty: as configured, or move
 	Upstreams  []string // that are changed; empty: all
 }
 
@@ -121,27 +124,40 @@ func (c choice) same(u *config.Upstream) bool {
 	return u.Hash != nil && u.Hash.Method == c.hash && u.Hash.Bound == c.bound
 }
 
-// Variants lists the variants: every configuration in every algorithm and with every size
-// of pool. An error says which of the axes cannot be used.
-func Variants(subjects []Subject, axes Axes) ([]Variant, []LeftOut, error) {
+// choices reads the algorithms of the axes, and checks their pools.
+func (a *Axes) choices() ([]choice, error) {
 	var choices []choice
-	for _, name := range axes.Algorithms {
+	for _, name := range a.Algorithms {
 		c, err := readChoice(name)
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		if slices.Contains(choices, c) {
-			return nil, nil, fmt.Errorf("%q is named twice", name)
+			return nil, fmt.Errorf("%q is named twice", name)
 		}
 		choices = append(choices, c)
 	}
-	for i, n := range axes.Pools {
+	for i, n := range a.Pools {
 		if n < 1 || n > 1000 {
-			return nil, nil, fmt.Errorf("a pool of %d backends cannot be tried; from 1 to 1000", n)
+			return nil, fmt.Errorf("a pool of %d backends cannot be tried; from 1 to 1000", n)
 		}
-		if slices.Contains(axes.Pools[:i], n) {
-			return nil, nil, fmt.Errorf("the pool of %d is named twice", n)
+		if slices.Contains(a.Pools[:i], n) {
+			return nil, fmt.Errorf("the pool of %d is named twice", n)
 		}
+	}
+	return choices, nil
+}
+
+// Variants lists the variants: every configuration in every algorithm and with every size
+// of pool. An error says which of the axes cannot be used.
+func Variants(subjects []Subject, axes Axes) ([]Variant, []LeftOut, error) {
+	choices, err := axes.choices()
+	if err != nil {
+		return nil, nil, err
+	}
+	seats, err := axes.seats(subjects)
+	if err != nil {
+		return nil, nil, err
 	}
 	var variants []Variant
 	var left []LeftOut
@@ -166,9 +182,16 @@ func Variants(subjects []Subject, axes Axes) ([]Variant, []LeftOut, error) {
 				w.Pool = n
 				names = append(names, strconv.Itoa(n)+map[bool]string{true: " backend", false: " backends"}[n == 1])
 			}
-			more, out := axes.choose(w, choices, names)
-			variants, left = append(variants, more...), append(left, out...)
+			for _, seat := range seats {
+				x, name := axes.seat(w, seat)
+				more, out := axes.choose(x, choices, append(slices.Clone(names), name...))
+				variants, left = append(variants, more...), append(left, out...)
+			}
 		}
+	}
+	now := slices.ContainsFunc(variants, func(v Variant) bool { return v.Configured })
+	if len(axes.Sticky)+len(axes.OnLoss) > 0 && len(axes.Pools) == 0 && !now {
+		variants = append([]Variant{{Name: "as configured", Configured: true, Config: subjects[0].Config, Scenario: subjects[0].Scenario}}, variants...)
 	}
 	return variants, left, nil
 }

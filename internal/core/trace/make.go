@@ -21,6 +21,8 @@ type Spec struct {
 	Shape      string  // one of Shapes
 	Clients    int
 	Popularity float64 // exponent of the zipf distribution of clients; 0 makes them equal
+	Behind     float64 // share of the clients that share Addresses with others
+	Addresses  int     // of those, at least 1
 	Paths      []WeightedPath
 	Host       string        // empty: the format names none
 	Mean       time.Duration // of the answer's duration, lognormal
@@ -114,6 +116,7 @@ type Generator struct {
 	host    []byte
 	path    []byte
 	who     []byte
+	agent   []byte
 	shaper  *rng.Shaper
 	takes   rng.LogNormal
 	sizes   rng.LogNormal // of answers, in bytes
@@ -173,9 +176,17 @@ func (g *Generator) Next(r *Record) bool {
 func (g *Generator) Ask(r *Record, who int) {
 	s := &g.spec
 	r.reset()
-	g.who = appendClient(g.who[:0], who)
-	r.Client = g.who
 	r.UserAgent = agents[rng.Below(rng.Bits(s.Seed, uint64(who), 1, rng.Who), len(agents))]
+	address := who
+	if s.Behind > 0 && rng.Unit(rng.Bits(s.Seed, uint64(who), 2, rng.Who)) < s.Behind {
+		address = rng.Below(rng.Bits(s.Seed, uint64(who), 3, rng.Who), s.Addresses)
+		g.agent = strconv.AppendInt(append(append(g.agent[:0], r.UserAgent...), ' '), int64(who), 10)
+		r.UserAgent = g.agent // what tells it from the others there
+	} else if s.Behind > 0 {
+		address += s.Addresses
+	}
+	g.who = appendClient(g.who[:0], address)
+	r.Client = g.who
 	what := rng.Bits(s.Seed, g.n, 0, rng.What)
 	i := min(sort.SearchFloat64s(g.paths, rng.Unit(what)*g.paths[len(g.paths)-1]), len(g.paths)-1)
 	for s.Paths[i].Weight == 0 { // a draw of exactly 0 may land on one

@@ -465,3 +465,25 @@ func FuzzCompressed(f *testing.F) {
 	f.Add(z.Bytes())
 	fuzz(f, Options{Skip: true})
 }
+
+// TestClientsBehindAddresses: so many share a few addresses, each with an agent of its own.
+func TestClientsBehindAddresses(t *testing.T) {
+	spec := Spec{Seed: 3, Shape: "steady", Clients: 1000, Paths: []WeightedPath{{Method: "GET", Path: "/", Weight: 1}}, Behind: 0.2, Addresses: 3, Mean: 1e6, CV: 1}
+	g := NewGenerator(spec)
+	clients, addresses := map[string]int{}, map[string]int{}
+	var r Record
+	for who := range spec.Clients {
+		g.Ask(&r, who)
+		clients[string(r.Client)+string(r.UserAgent)]++
+		addresses[string(r.Client)]++
+	}
+	assert.Len(t, clients, 1000, "none is taken for another")
+	shared := 0
+	for _, n := range addresses {
+		if n > 1 {
+			shared += n
+		}
+	}
+	assert.InDelta(t, 200, shared, 40)
+	assert.Len(t, addresses, 1000-shared+3)
+}
