@@ -59,19 +59,34 @@ func learnedLoad(b *strings.Builder, x *study.LearnedLoad) {
 // ungrouped writes a number without separators.
 func ungrouped(v float64) string { return strings.ReplaceAll(three(v), ",", "") }
 
-// goodFit is up to which distance a fit is called good.
-const goodFit = 0.05
+// What is called good: a fit's distance, and how far a replay of it is from the record.
+const (
+	goodFit  = 0.05
+	goodMean = 0.10
+	goodP99  = 0.25
+)
+
+// verdict says how good what was learned is.
+func verdict(s *study.LearnedService) string {
+	mean, p99 := s.Off()
+	switch {
+	case s.Distance > 0.15 || mean > 2.5*goodMean || p99 > 2*goodP99:
+		return "poor: from_trace() with the trace says more"
+	case s.Distance > goodFit || mean > goodMean || p99 > goodP99:
+		return "fair"
+	}
+	return "good"
+}
+
+// runText words how requests fared.
+func runText(r *study.LearnedRun) string {
+	return fmt.Sprintf("mean %s, p50 %s, p95 %s, p99 %s, %s in flight on average", span(r.Mean), span(r.P50), span(r.P95), span(r.P99), three(r.InFlight))
+}
 
 func learnedService(b *strings.Builder, s *study.LearnedService) {
-	word := "good"
-	switch {
-	case s.Distance > 0.15:
-		word = "poor: from_trace() with the trace says more"
-	case s.Distance > goodFit:
-		word = "fair"
-	}
-	b.WriteString("\n" + comment(fmt.Sprintf("%s took p50 %s, p95 %s, p99 %s; a worker's part of it is fitted with p50 %s, p95 %s, p99 %s. At most %s of requests lie elsewhere than the fit has them: %s.",
-		plural(s.Requests, "request"), span(s.Recorded.P50), span(s.Recorded.P95), span(s.Recorded.P99), span(s.Fitted.P50), span(s.Fitted.P95), span(s.Fitted.P99), percent(s.Distance), word)))
+	mean, p99 := s.Off()
+	b.WriteString("\n" + comment(fmt.Sprintf("%s. Recorded: %s. Replayed with the same arrivals and what was learned: %s. The mean is %s off, p99 %s; at most %s of requests lie elsewhere than the fit has them: %s.",
+		capital(plural(s.Requests, "request")), runText(&s.Recorded), runText(&s.Replayed), percent(mean), percent(p99), percent(s.Distance), verdict(s))))
 	workers := s.Workers
 	if s.Queued {
 		b.WriteString(comment(fmt.Sprintf("Requests waited for workers: up to %s were open at once, and so many workers explain how long they took.", count(int64(s.Open)))))

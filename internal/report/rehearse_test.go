@@ -170,6 +170,12 @@ func TestWhatWasLearnedIsAScenario(t *testing.T) {
 	for _, want := range []string{"# 3 records have no time.", "elsewhere than", "good.", "poor: from_trace() with the trace says more", "does not show"} {
 		assert.Contains(t, strings.ReplaceAll(text, "\n# ", " "), strings.TrimPrefix(want, "# "))
 	}
+	for want, x := range map[string][3]float64{ // distance, mean and p99 of the replay beside 1
+		"good": {0.05, 1.09, 0.76}, "fair": {0.05, 1.11, 1}, "fair ": {0.01, 1, 1.26}, " fair": {0.06, 1, 1},
+		"poor: from_trace() with the trace says more": {0.04, 0.27, 0.02}, "poor: from_trace() with the trace says more ": {0.16, 1, 1},
+	} {
+		assert.Equal(t, strings.TrimSpace(want), verdict(&study.LearnedService{Distance: x[0], Recorded: study.LearnedRun{Mean: 1, P99: 1}, Replayed: study.LearnedRun{Mean: x[1], P99: x[2]}}), want)
+	}
 	for _, kind := range []string{"svg", "png"} {
 		drawn, err := LearnFigure(kind, l)
 		require.NoError(t, err)

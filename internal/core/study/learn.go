@@ -37,7 +37,8 @@ type LearnedService struct {
 	Queued   bool         `json:"queued"`   // requests waited for workers, so that their number shows
 	Open     int          `json:"open"`     // at once, at most
 	Distance float64      `json:"distance"` // largest between the shares of requests that took at most as long, of the fit and recorded (Kolmogorov, Smirnov)
-	Recorded LearnedTimes `json:"recorded"` // answers' durations
+	Recorded LearnedRun   `json:"recorded"` // how the requests fared
+	Replayed LearnedRun   `json:"replayed"` // how the same arrivals fare in a replay with what was learned
 	Fitted   LearnedTimes `json:"fitted"`   // a worker's times by the fit
 	Curve    []LearnedAt  `json:"-"`        // for drawing
 }
@@ -225,7 +226,11 @@ func (l *Learner) Done() *Learned {
 			l.note("%s has %d requests with a duration, too few to learn from", p, len(of))
 			continue
 		}
-		out.Services = append(out.Services, learnService(p, of, l.backendsOf(p)))
+		s, err := learnService(p, of, l.backendsOf(p))
+		if err != nil {
+			l.note("what was learned of %s cannot be replayed: %v", p, err)
+		}
+		out.Services = append(out.Services, s)
 	}
 	if l.silent > 0 {
 		l.note("%d requests have no duration, and teach nothing of how long work takes", l.silent)
@@ -261,8 +266,8 @@ func (l *Learner) backendsOf(pattern string) int {
 	return 1
 }
 
-// learnService fits what was served.
-func learnService(pattern string, of []served, backends int) LearnedService {
+// learnService fits what was served, and replays the fit.
+func learnService(pattern string, of []served, backends int) (LearnedService, error) {
 	slices.SortStableFunc(of, func(a, b served) int { return cmp.Compare(a.at, b.at) })
 	s := LearnedService{Pattern: pattern, Requests: int64(len(of)), Backends: backends}
 	all, most := workersOf(of)
@@ -272,15 +277,11 @@ func learnService(pattern string, of []served, backends int) LearnedService {
 	}
 	took := alone(of, all)
 	s.Workers = max((all+backends-1)/backends, 1)
-	recorded := make([]float64, len(of))
-	for i := range of {
-		recorded[i] = float64(of[i].took) / 1e9
-	}
-	slices.Sort(recorded)
 	slices.Sort(took)
-	s.Recorded = LearnedTimes{at(recorded, 0.5), at(recorded, 0.95), at(recorded, 0.99)}
 	s.fit(took)
-	return s
+	var err error
+	s.Recorded, s.Replayed, err = s.replayed(of)
+	return s, err
 }
 
 // at returns the value at a share of sorted ones, by the nearest rank.

@@ -204,3 +204,32 @@ func TestLearnedTimesAreRound(t *testing.T) {
 		assert.Equal(t, want, roundSpan(seconds), "%v", seconds)
 	}
 }
+
+// TestWhatFitsBadlyIsSeen: three requests in a hundred take three seconds, which the fit leaves
+// out although few requests lie elsewhere than it has them; a replay shows it.
+func TestWhatFitsBadlyIsSeen(t *testing.T) {
+	learn := func(slow float64) LearnedService {
+		l := NewLearner(nil, "", "")
+		for _, r := range recorded(5000, 30, 1000, func(r *rand.Rand) float64 {
+			if r.Float64() < slow {
+				return 3
+			}
+			return 0.03 * math.Exp(0.3*r.NormFloat64())
+		}) {
+			l.Add(r)
+		}
+		return l.Done().Services[0]
+	}
+	s := learn(0.03)
+	assert.Less(t, s.Distance, 0.05)
+	assert.InDelta(t, 0.12, s.Recorded.Mean, 0.015)
+	assert.InDelta(t, 0.03, s.Replayed.Mean, 0.005)
+	assert.InDelta(t, 3.6, s.Recorded.InFlight, 0.5)
+	mean, p99 := s.Off()
+	assert.Greater(t, mean, 0.5)
+	assert.Greater(t, p99, 0.5)
+	s = learn(0)
+	mean, p99 = s.Off()
+	assert.Less(t, mean, 0.03)
+	assert.Less(t, p99, 0.1)
+}
