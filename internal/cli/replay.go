@@ -53,6 +53,7 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 			f.define(fs)
 			all := fs.Bool("all", false, "long tables whole")
 			r.defineSeeds(fs, 1, "`NUMBER` of seeds with which it is replayed, for the range in which figures lie")
+			by := fs.String("by", "", "`WHAT` the backends are shown by as well: path")
 			diagnose := fs.String("diagnose", "yes", "`WHETHER` further replays diagnose failures and waiting: yes or no")
 			return func(ctx context.Context, env *Env, args []string) error {
 				junit := o.format == "junit"
@@ -65,10 +66,7 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 				if err := o.check(); err != nil {
 					return err
 				}
-				if *diagnose != "yes" && *diagnose != "no" {
-					return usage("-diagnose cannot be %q; it is yes or no", *diagnose)
-				}
-				if err := r.checkSeeds(1); err != nil {
+				if err := r.checkMore(*diagnose, *by); err != nil {
 					return err
 				}
 				r.given(fs)
@@ -80,8 +78,8 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 					return usage("a configuration and a trace are wanted: kestrix replay CONFIG TRACE..., or a scenario with a load")
 				}
 				if len(several) > 1 || junit {
-					if r.seeds != 1 || *diagnose != "yes" {
-						return usage("-seeds and -diagnose are of one scenario; here are %s", plural(len(several), "scenario"))
+					if r.seeds != 1 || *diagnose != "yes" || *by != "" {
+						return usage("-seeds, -by and -diagnose are of one scenario; here are %s", plural(len(several), "scenario"))
 					}
 					if *csv != "" || *all || f != (figures{}) {
 						return usage("-csv, -all, -svg, -png and -html are of one scenario in text or json; here are %s", plural(len(several), "scenario"))
@@ -95,6 +93,18 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 			}
 		},
 	}
+}
+
+// checkMore returns the error of flags that ask for further replays or counts, and takes them.
+func (r *replayFlags) checkMore(diagnose, by string) error {
+	switch {
+	case diagnose != "yes" && diagnose != "no":
+		return usage("-diagnose cannot be %q; it is yes or no", diagnose)
+	case by != "" && by != "path":
+		return usage("-by cannot be %q; it is path", by)
+	}
+	r.o.ByPath = by == "path"
+	return r.checkSeeds(1)
 }
 
 // replayForms say in what forms a replay is told besides.

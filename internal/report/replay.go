@@ -48,6 +48,7 @@ func (s Style) Replay(p Replay) string {
 	for _, u := range p.Config.Upstreams {
 		s.upstream(&b, u, r)
 	}
+	s.paths(&b, r)
 	if n := r.Sessions.Misses; n > 0 && !r.Sessions.Known {
 		b.WriteString("\n" + flow(plural(n, "request")+" reached another backend than their client's last; it matters only where the application keeps sessions, which neither the trace nor the scenario says (clients { sessions = true })", s.Width, 0) + "\n")
 	}

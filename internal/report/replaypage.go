@@ -25,6 +25,7 @@ type replayPage struct {
 	Causes                            []pageCause
 	Felt                              []pageFelt
 	Aftermaths                        []string
+	Paths                             [][]string
 	Story                             []pageEvent
 	StoryMore                         string
 	Model                             []pageModel
@@ -107,7 +108,7 @@ func ReplayPage(p Replay, version string) ([]byte, error) {
 			v.Causes = append(v.Causes, pageCause{e.Cause.String(), count(e.Requests), wide(float64(e.Requests) / float64(r.Failed))})
 		}
 	}
-	v.Felt, v.Aftermaths = p.feltRows(), aftermaths(r.Faults)
+	v.Felt, v.Aftermaths, v.Paths = p.feltRows(), aftermaths(r.Faults), pathRows(r.Paths)
 	all := p.events()
 	if len(all) > mostOnPage {
 		v.StoryMore = fmt.Sprintf("and %s more, which -format json lists", count(int64(len(all)-mostOnPage)))

@@ -42,6 +42,7 @@ type Options struct {
 	Stamp     string        // "start" or "end": the moment of a request that the trace's time is of
 	Instances int           // proxies among which clients are divided; 0 is one
 	Sample    int           // arrivals that each sequence keeps from its beginning
+	ByPath    bool          // arrivals have the number of their path
 	// Repeat is for how long, after the last arrival, those of the last Stretch come again and
 	// again; 0 for not at all.
 	Repeat, Stretch time.Duration
@@ -65,6 +66,7 @@ type Arrival struct {
 	Repeatable bool   // the method is idempotent
 	Redirected bool   // to its path with a / behind it, see route.Table.Redirects
 	Stream     bool   // an upgrade, a TCP connection, or a path that the scenario names
+	Path       uint16 // number of the path, see Pipeline.Paths; 0 unless paths are counted
 }
 
 // Pipeline reads the sources of a trace once for one or several replays: it numbers the
@@ -85,6 +87,7 @@ type Pipeline struct {
 	ids       interner          // of client references
 	aliases   map[uint32]uint32 // of client references that are known by another number
 	addresses interner
+	paths     map[string]uint16 // numbers from 1
 	spare     chan []Arrival
 	Err       error        // of the sources; valid when Run has returned
 	read      atomic.Int64 // bytes of all files, as stored, for progress
@@ -215,7 +218,7 @@ func (f *Pipeline) readOne(ctx context.Context, s Source) error {
 			}
 			return err
 		}
-		if r.Divisible() {
+		if r.Divisible() && !f.o.ByPath { // paths get their numbers in order
 			return f.readParallel(ctx, s.Name, r, before, shut)
 		}
 		if f.records()%1024 == 0 {
@@ -281,15 +284,36 @@ func (f *Pipeline) take(name string) error {
 	}
 	first := f.sequences[0].newest()
 	f.number(first, &w)
-	session := first.Session
+	session, path := first.Session, f.pathOf(&c.rec)
 	for _, l := range f.sequences {
 		a := l.newest()
-		a.Session = session
+		a.Session, a.Path = session, path
 		if err := l.order(name, c.rec.Line, a); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// mostPaths is how many paths get a number; those that are new after them have none.
+const mostPaths = 65_535
+
+// pathOf returns the number of the path of a record, without its query; 0 if paths are not
+// counted.
+func (f *Pipeline) pathOf(rec *trace.Record) uint16 {
+	if !f.o.ByPath || rec.Path == nil {
+		return 0
+	}
+	path, _, _ := strings.Cut(trace.Text(rec.Path), "?")
+	n := f.paths[path]
+	if n == 0 && len(f.paths) < mostPaths {
+		if f.paths == nil {
+			f.paths = map[string]uint16{}
+		}
+		n = uint16(len(f.paths) + 1)
+		f.paths[strings.Clone(path)] = n
+	}
+	return n
 }
 
 // number gives an arrival the number of its client.

@@ -21,6 +21,7 @@ func (l *Sequence) Make(name string, rec *trace.Record) (Arrival, error) {
 		return a, err
 	}
 	l.pipeline.number(&a, &w)
+	a.Path = l.pipeline.pathOf(rec)
 	l.records++
 	return a, nil
 }
@@ -32,6 +33,15 @@ func (l *Sequence) Hashed(route int32) bool { return l.Plan.Routes[route].hash !
 // Origin returns the time of the trace's first record, replayed or not, in nanoseconds
 // since the epoch.
 func (l *Sequence) Origin() int64 { return l.pipeline.origin }
+
+// Paths returns the paths by their numbers, the one without a number first.
+func (l *Sequence) Paths() []string {
+	out := make([]string, len(l.pipeline.paths)+1)
+	for path, n := range l.pipeline.paths {
+		out[n] = path
+	}
+	return out
+}
 
 // Clients returns how many different clients the arrivals are of.
 func (l *Sequence) Clients() int64 { return l.pipeline.clients().clients }

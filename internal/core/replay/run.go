@@ -36,6 +36,8 @@ type Options struct {
 	Recorded bool          // failures that the trace records happen again
 	Resample bool          // each seed draws the clients of the trace with replacement
 
+	ByPath bool // backends are counted by the path of requests
+
 	// Repeat is for how long, after the last arrival, those of the last Stretch come again and
 	// again; 0 for not at all. A closed load takes no notice of it.
 	Repeat, Stretch time.Duration
@@ -164,7 +166,7 @@ func (o Options) of(c Case) Options {
 func (o Options) reading() ingest.Options {
 	return ingest.Options{
 		Seed: o.Seed, Spread: o.Spread, Window: o.Window, Frontend: o.Frontend, Host: o.Host, Read: o.Read, Part: o.Part,
-		Stamp: o.Stamp, Instances: o.Instances, Sample: o.Leave, Repeat: o.Repeat, Stretch: o.Stretch,
+		Stamp: o.Stamp, Instances: o.Instances, Sample: o.Leave, Repeat: o.Repeat, Stretch: o.Stretch, ByPath: o.ByPath,
 	}
 }
 
@@ -179,7 +181,7 @@ func prepare(ctx context.Context, c Case, o Options) (*sim.Engine, *ingest.Plan,
 		return nil, nil, err
 	}
 	e, err := sim.New(ctx, cfg, c.Scenario, sim.Options{
-		Seed: o.Seed, Instances: o.Instances, Times: c.Times, Only: c.Only, Resample: o.Resample, Until: o.Part.Until, Sample: o.Leave, Stamp: o.Stamp, Recorded: o.Recorded, RepeatAll: c.RepeatAll,
+		Seed: o.Seed, Instances: o.Instances, Times: c.Times, Only: c.Only, Resample: o.Resample, ByPath: o.ByPath, Until: o.Part.Until, Sample: o.Leave, Stamp: o.Stamp, Recorded: o.Recorded, RepeatAll: c.RepeatAll,
 		Observe: o.Observe, Progress: o.Progress,
 	})
 	return e, p, err

@@ -42,6 +42,7 @@ type Replay struct {
 	Expectations []scenario.Verdict   `json:"expectations"`
 	Trace        Trace                `json:"trace"`
 	Overloaded   []Overload           `json:"overloaded"`
+	Paths        []Path               `json:"paths"` // the most frequent; null unless they are counted
 	Assumed      Assumptions          `json:"assumed"`
 	Model        Model                `json:"model"`
 	Diagnosis    *Diagnosis           `json:"diagnosis"` // null where nothing failed or waited, and where it was not looked for
@@ -215,6 +216,13 @@ type Phase struct {
 	ErrorRate  float64 `json:"error_rate"`
 	Latency    Latency `json:"latency"`
 	Elapsed    Latency `json:"elapsed"` // of all, until the answer, the failure or the leaving
+}
+
+// Path is what backends the requests of a path reached.
+type Path struct {
+	Path     string           `json:"path"` // without its query; empty for unknown ones, and for those after the first 65,535
+	Attempts int64            `json:"attempts"`
+	Backends map[string]int64 `json:"backends"` // attempts by UPSTREAM.BACKEND
 }
 
 // Overload is an upstream in which requests waited without a pause up to the last arrival,

@@ -39,6 +39,7 @@ type Options struct {
 	Sample    int                         // arrivals of a closed load that are kept
 	Stamp     string                      // reported with the result; empty is "start"
 	RepeatAll bool                        // requests are repeated whatever their method is
+	ByPath    bool                        // backends are counted by the path of requests
 	Recorded  bool                        // failures that the trace records happen again, as they were
 	Observe   func(Decision)              // is called with each decision; nil for nobody
 	Progress  func(bytes, requests int64) // is called now and then; nil for nobody
@@ -85,6 +86,7 @@ type counts struct {
 	breathed  tick.Time // the end of the bucket in which upstreams were last checked for waiting
 	timeline  *timeline
 	course    *course // nil unless there are faults
+	byPath    *byPath // nil unless backends are counted by path
 	routes    []int64 // requests by position in supply.refs
 	phases    []phase
 	latencies histogram.Set
@@ -186,6 +188,9 @@ func New(ctx context.Context, c *config.Config, s *scenario.Scenario, o Options)
 	findUsual(e.servers)
 	e.openNow = make([]int32, len(e.servers))
 	e.timeline = newTimeline(len(e.servers))
+	if o.ByPath {
+		e.byPath = &byPath{servers: len(e.servers)}
+	}
 	if len(s.Faults) > 0 {
 		e.course = &course{width: 1e9}
 	}
@@ -294,7 +299,9 @@ func (e *Engine) ask(a *ingest.Arrival) {
 		return
 	}
 	u := e.ups[e.refs[a.Route].Upstream]
-	u.requests++
+	if u.requests++; e.byPath != nil {
+		e.byPath.arrived(n, a.Path)
+	}
 	u.see(a.Session)
 	e.send(e.admit(a, u, uint64(n)))
 }

@@ -48,7 +48,7 @@ func (e *Engine) Result() *result.Replay {
 	r.Trace = e.sequence.Result()
 	r.Trace.Durations = durations
 	r.Sessions.Seen, r.Sessions.Known = e.sequence.Clients(), e.sequence.SessionsKnown() || e.scenario.KeepsSessions
-	r.Overloaded = e.overloaded()
+	r.Overloaded, r.Paths = e.overloaded(), e.paths()
 	r.Assumed = e.assumed()
 	r.Engine.Events = e.events
 	out := *r // a pointer into the engine would keep all of it in memory

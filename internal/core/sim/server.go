@@ -147,6 +147,9 @@ func (e *Engine) place(i int32, v upstream.Verdict) bool {
 	r.server, r.sent = index, false
 	r.gen++
 	e.came(s)
+	if e.byPath != nil {
+		e.byPath.came(r.q.ID, index)
+	}
 	r.under = s.under
 	wait := u.connect
 	from := e.now.Add(s.connect)
