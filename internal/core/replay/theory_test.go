@@ -193,6 +193,7 @@ func TestDetectionTakesWhatTheProbeSays(t *testing.T) {
 		}
 		r, err := Run(context.Background(), cfg, scenarioOf(t, cfg, text), nil, Options{Seed: 3})
 		require.NoError(t, err)
+		assert.InEpsilon(t, 20/c.every, r.ProbeRate, 0.06, "twenty backends, each so often")
 		mean := 0.0
 		for _, f := range r.Faults {
 			require.NotNil(t, f.DetectedAfter, f.Name)

@@ -28,6 +28,7 @@ type Replay struct {
 	ErrorRate  float64 `json:"error_rate"`
 	Duration   float64 `json:"duration"`
 	Throughput float64 `json:"throughput"` // answered per second
+	ProbeRate  float64 `json:"probe_rate"` // probes of all proxies per second
 
 	Latency      Latency              `json:"latency"`
 	Elapsed      Latency              `json:"elapsed"` // of all requests, until the answer, the failure or the leaving

@@ -88,6 +88,7 @@ type counts struct {
 	course    *course // nil unless there are faults
 	byPath    *byPath // nil unless backends are counted by path
 	routes    []int64 // requests by position in supply.refs
+	probes    int64
 	phases    []phase
 	latencies histogram.Set
 	moved     sessionSet // sessions that moved, wherever that was

@@ -18,7 +18,7 @@ func (e *Engine) Result() *result.Replay {
 		r.ErrorRate = float64(r.Failed) / float64(r.Requests)
 	}
 	if r.Duration > 0 {
-		r.Throughput = float64(r.Answered) / r.Duration
+		r.Throughput, r.ProbeRate = float64(r.Answered)/r.Duration, float64(e.probes)/r.Duration
 	}
 	r.Routes = map[string]int64{}
 	for i, n := range e.routes {

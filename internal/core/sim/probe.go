@@ -14,6 +14,7 @@ func (e *Engine) probe(v *view, s *server) {
 	p := &v.probes[s.id]
 	p.gen++
 	p.open = true
+	e.probes++
 	late := e.now.Add(cfg.Timeout)
 	switch {
 	case s.probeLies > 0:
