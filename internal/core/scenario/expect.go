@@ -46,6 +46,9 @@ func (s *Scenario) Judge() *Judge { return &Judge{scenario: s, verdicts: []Verdi
 // however many seeds it asks for.
 func (s *Scenario) JudgeAll() *Judge { return &Judge{scenario: s, verdicts: []Verdict{}, all: true} }
 
+// Waits reports whether there is anything to judge.
+func (j *Judge) Waits() bool { return len(j.scenario.Expects) > 0 }
+
 // Seeds returns with how many seeds the scenario must be replayed for its expectations.
 func (s *Scenario) Seeds() int {
 	n := 1

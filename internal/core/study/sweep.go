@@ -325,8 +325,8 @@ func (s *Sweep) asBad(worst int) {
 		}
 		of, p = append(of, i), append(p, signFlip(differences, 20_000))
 	}
-	if w.Seeds < fewestSeeds(len(of)) {
-		return
+	if w.Seeds < fewestSeeds(len(of)) || w.More <= 0 {
+		return // nothing to tell apart, or too few seeds for it
 	}
 	holm(p)
 	for k, i := range of {
