@@ -143,7 +143,9 @@ var compareHeads = map[string]column{
 func (p Compared) shownMeasures() (keys []string) {
 	c := p.Result
 	for _, m := range study.Measures {
+		never := !slices.ContainsFunc(c.Runs, func(r study.Run) bool { v, ok := m.Of(&r.High); return ok && v > 0 })
 		switch {
+		case never && (m.Key == "retried" || m.Key == "sessions_moved"):
 		case m.Key == "session_misses" && !c.Runs[0].Result.Sessions.Known && !p.aboutSessions():
 		case m.Key == "pushed_on_leave" && !slices.ContainsFunc(c.Runs, func(r study.Run) bool { return r.Figures.PushedOnLeave != nil && *r.Figures.PushedOnLeave >= 0.0005 }):
 		case (m.Key == "duration" || m.Key == "throughput") && !differ(c):

@@ -97,6 +97,9 @@ func rangeCell(key string, r *study.Run) string {
 	if number, unit, ok := strings.Cut(low, " "); ok && strings.HasSuffix(high, " "+unit) {
 		low = number // the unit once
 	}
+	if strings.HasSuffix(high, "/s") {
+		low = strings.TrimSuffix(low, "/s")
+	}
 	return low + "–" + strings.TrimPrefix(high, "~")
 }
 
