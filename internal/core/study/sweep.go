@@ -228,8 +228,11 @@ type sweeping struct {
 // extend has replays go on after the last arrival, so that what comes after a fault is seen,
 // and returns the note of it.
 func (r *sweeping) extend() []string {
-	if r.scenario.Load != nil && r.scenario.Load.Closed || r.quiet.Part.Until.Set() {
-		return nil
+	switch {
+	case r.quiet.Part.Until.Set():
+		return []string{"the replay ends with -until, so that the time after a late fault is not seen"}
+	case r.scenario.Load != nil && r.scenario.Load.Closed:
+		return []string{"a closed load ends with its last request, so that the time after a late fault is not seen"}
 	}
 	r.quiet.Repeat = max(r.length, afterwards)
 	r.quiet.Stretch = min(r.quiet.Repeat, time.Duration(r.base.Duration*float64(time.Second)))

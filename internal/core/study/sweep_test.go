@@ -195,6 +195,6 @@ func TestWhatCannotBeSwept(t *testing.T) {
 	closed := subject(t, "a.hcl", quay, "load {\n requests = 2000\n concurrency = 5\n}\n")
 	w, err = RunSweep(context.Background(), closed.Config, closed.Scenario, nil, SweepOptions{Kinds: []string{"refuse"}, Replay: replay.Options{Seed: 1}})
 	require.NoError(t, err)
-	assert.Len(t, w.Notes, 1)
+	assert.Len(t, w.Notes, 2)
 	assert.Empty(t, w.Limits)
 }
