@@ -28,6 +28,9 @@ var bruteKinds = []string{"refuse", "hang", "blackhole", "errors", "slow", "rese
 // seeds: it may be 5 % worse, or two requests where few fail. KESTRIX_FAULTS says how many;
 // .ci/long tries 2,000 on each.
 func TestNoFaultIsMuchWorse(t *testing.T) {
+	if testing.Short() {
+		t.Skip("some hundred replays of each situation")
+	}
 	faults := 60
 	if n := os.Getenv("KESTRIX_FAULTS"); n != "" {
 		_, err := fmt.Sscan(n, &faults)

@@ -72,6 +72,9 @@ func pool(names ...string) string {
 // TestEqualsAreNotToldApart compares variants that are equal in law: the backends have
 // other names and another order. By chance alone one of 20 comparisons may tell them apart.
 func TestEqualsAreNotToldApart(t *testing.T) {
+	if testing.Short() {
+		t.Skip("thousands of replays")
+	}
 	const load = "behaviour \"a.*\" {\n  workers = 2\n  backlog = 1\n}\nload {\n  rate = \"150/s\"\n  for = \"5s\"\n}\n"
 	told, comparisons := 0, 0
 	for _, algorithm := range []string{"random", "least-connections", "two-choices", "round-robin"} {
@@ -94,6 +97,9 @@ func TestEqualsAreNotToldApart(t *testing.T) {
 // TestRealDifferencesAreFound compares variants of which one fails a fifth more, at the
 // number of failures that docs/replay.md names: 100 of each seed.
 func TestRealDifferencesAreFound(t *testing.T) {
+	if testing.Short() {
+		t.Skip("thousands of replays")
+	}
 	const sc = "behaviour \"a.*\" {\n  workers = 100\n}\nload {\n  rate = \"200/s\"\n  for = \"10s\"\n}\nfault \"bad\" {\n  backend = \"a.auk\"\n  kind = \"errors\"\n  at = \"0s\"\n}\n"
 	weighted := func(weight int) string {
 		text := strings.Replace(pool("auk", "gannet"), "ALGORITHM", "random", 1)
@@ -122,6 +128,9 @@ func TestRealDifferencesAreFound(t *testing.T) {
 // some backend by chance, with all seeds alike. Where the clients are resampled that is no
 // difference that another trace would have.
 func TestResampledEqualsAreNotToldApart(t *testing.T) {
+	if testing.Short() {
+		t.Skip("thousands of replays")
+	}
 	hashed := func(names ...string) Subject {
 		return subject(t, names[0], strings.Replace(pool(names...), "algorithm = \"ALGORITHM\"", "algorithm = \"hash\"\n  hash {\n    key = \"client\"\n    method = \"rendezvous\"\n  }", 1), "instances = 1\n")
 	}
