@@ -229,8 +229,9 @@ func diagnose(ctx context.Context, env *Env, c *config.Config, sc *scenario.Scen
 		return nil
 	}
 	p := newProgress(env, "finding out why")
-	r.o.Progress = p.of(sc, traces)
-	d, err := study.Diagnose(ctx, c, sc, sources, r.o, res)
+	o := r.o
+	o.Progress, o.Resample, o.ByPath = p.of(sc, traces), false, false // as the result that is explained was replayed
+	d, err := study.Diagnose(ctx, c, sc, sources, o, res)
 	p.clear()
 	if err != nil {
 		return unusable(err)
@@ -248,12 +249,12 @@ type judging struct {
 // hear takes the result of the next seed, as it is written.
 func (j *judging) hear(res *result.Replay) {
 	res.Expectations = []scenario.Verdict{}
-	if !j.judge.Waits() {
+	if !j.judge.HasExpectations() {
 		return
 	}
 	text, err := json.Marshal(res)
 	j.err = cmp.Or(j.err, err)
-	j.judge.Hear(text)
+	j.judge.Add(text)
 }
 
 // settle notes with a result what came of the expectations, and returns how many are not met.

@@ -58,13 +58,13 @@ func failed(r *study.Run) string {
 
 // failsLess reports whether a run fails less than another, beyond chance and by more than a few.
 func (p Compared) failsLess(a, b *study.Run) bool {
-	return p.Result.Tells("failed", a, b) && b.Figures.Failed > few(a.Figures.Failed)
+	return p.Result.BetterBeyondChance("failed", a, b) && b.Figures.Failed > few(a.Figures.Failed)
 }
 
 // endsSooner reports whether the requests of a run end noticeably sooner than another's.
 func (p Compared) endsSooner(a, b *study.Run) bool {
 	x, y := a.Figures.ElapsedP99, b.Figures.ElapsedP99
-	return p.Result.Tells("elapsed_p99", a, b) && y > x*1.05 && y > x+0.001
+	return p.Result.BetterBeyondChance("elapsed_p99", a, b) && y > x*1.05 && y > x+0.001
 }
 
 // unbeaten returns the runs that none fails less than.
@@ -196,8 +196,8 @@ func (p Compared) pool() *study.Advice {
 	most := runs[sized[len(sized)-1]]
 	at := slices.IndexFunc(sized, func(i int) bool {
 		r := &runs[i]
-		slower := p.Result.Tells("elapsed_p99", &most, r) && r.Figures.ElapsedP99 > most.Figures.ElapsedP99*1.1
-		less := p.Result.Tells("throughput", &most, r) && r.Figures.Throughput < most.Figures.Throughput*0.9
+		slower := p.Result.BetterBeyondChance("elapsed_p99", &most, r) && r.Figures.ElapsedP99 > most.Figures.ElapsedP99*1.1
+		less := p.Result.BetterBeyondChance("throughput", &most, r) && r.Figures.Throughput < most.Figures.Throughput*0.9
 		return !p.failsLess(&most, r) && !slower && !less
 	})
 	do := runs[sized[at]]
@@ -253,7 +253,7 @@ func (p Compared) sticky() *study.Advice {
 			worst = i
 		}
 	}
-	if best < 0 || !p.Result.Tells("session_misses", &runs[best], &runs[worst]) {
+	if best < 0 || !p.Result.BetterBeyondChance("session_misses", &runs[best], &runs[worst]) {
 		return nil
 	}
 	w, l := runs[best], runs[worst]
@@ -265,7 +265,7 @@ func (p Compared) sticky() *study.Advice {
 	}
 	var equals []string
 	for _, i := range p.unbeaten() {
-		if i != best && !p.Result.Tells("session_misses", &w, &runs[i]) {
+		if i != best && !p.Result.BetterBeyondChance("session_misses", &w, &runs[i]) {
 			equals = append(equals, fmt.Sprintf("%q", runs[i].Name))
 		}
 	}
@@ -295,7 +295,7 @@ func (p Compared) leaving() *study.Advice {
 			worst = i
 		}
 	}
-	if best < 0 || *runs[worst].Figures.MovedOnLeave-*runs[best].Figures.MovedOnLeave < 0.1 || !p.Result.Tells("moved_on_leave", &runs[best], &runs[worst]) {
+	if best < 0 || *runs[worst].Figures.MovedOnLeave-*runs[best].Figures.MovedOnLeave < 0.1 || !p.Result.BetterBeyondChance("moved_on_leave", &runs[best], &runs[worst]) {
 		return nil
 	}
 	w, l, t := runs[best], runs[worst], timesOf(runs[best].Result)

@@ -66,7 +66,7 @@ type Arrival struct {
 	Repeatable bool   // the method is idempotent
 	Redirected bool   // to its path with a / behind it, see route.Table.Redirects
 	Stream     bool   // an upgrade, a TCP connection, or a path that the scenario names
-	Path       uint16 // number of the path, see Pipeline.Paths; 0 unless paths are counted
+	Path       uint16 // number of the path, see Sequence.Paths; 0 unless paths are counted
 }
 
 // Pipeline reads the sources of a trace once for one or several replays: it numbers the

@@ -46,8 +46,8 @@ func (s *Scenario) Judge() *Judge { return &Judge{scenario: s, verdicts: []Verdi
 // however many seeds it asks for.
 func (s *Scenario) JudgeAll() *Judge { return &Judge{scenario: s, verdicts: []Verdict{}, all: true} }
 
-// Waits reports whether there is anything to judge.
-func (j *Judge) Waits() bool { return len(j.scenario.Expects) > 0 }
+// HasExpectations reports whether there is anything to judge.
+func (j *Judge) HasExpectations() bool { return len(j.scenario.Expects) > 0 }
 
 // Seeds returns with how many seeds the scenario must be replayed for its expectations.
 func (s *Scenario) Seeds() int {
@@ -58,8 +58,8 @@ func (s *Scenario) Seeds() int {
 	return n
 }
 
-// Hear takes the result of the next seed, given as JSON. Values are those of the first.
-func (j *Judge) Hear(result []byte) {
+// Add takes the result of the next seed, given as JSON. Values are those of the first.
+func (j *Judge) Add(result []byte) {
 	var tree any
 	if err := json.Unmarshal(result, &tree); err != nil {
 		tree = map[string]any{}

@@ -141,7 +141,7 @@ func TestMistakesInAScenario(t *testing.T) {
 func judged(s *Scenario, results ...[]byte) ([]Verdict, config.Findings) {
 	j := s.Judge()
 	for _, r := range results {
-		j.Hear(r)
+		j.Add(r)
 	}
 	return j.Verdicts()
 }
@@ -181,7 +181,7 @@ func TestExpectationsOverSeeds(t *testing.T) {
 			j = s.JudgeAll()
 		}
 		for _, r := range results(c.failed...) {
-			j.Hear(r)
+			j.Add(r)
 		}
 		verdicts, wrong := j.Verdicts()
 		require.Empty(t, wrong)

@@ -60,10 +60,10 @@ type hunt struct {
 }
 
 // rounds are those of a hunt; each looks about the worst of what was tried before.
-var rounds = []func(*hunt, *sweeping){(*hunt).kinds, (*hunt).moments, (*hunt).lengths, (*hunt).phases, (*hunt).closer, (*hunt).surer}
+var rounds = []func(*hunt, *sweeping){(*hunt).kinds, (*hunt).moments, (*hunt).lengths, (*hunt).phases, (*hunt).confirmTwo, (*hunt).confirmWorst}
 
 // shortRounds are those of pairs, of which there are too many to look closer.
-var shortRounds = []func(*hunt, *sweeping){(*hunt).kinds, (*hunt).closer, (*hunt).surer}
+var shortRounds = []func(*hunt, *sweeping){(*hunt).kinds, (*hunt).confirmTwo, (*hunt).confirmWorst}
 
 // job is a replay of a candidate with a seed, from 0.
 type job struct {
@@ -165,15 +165,15 @@ func (h *hunt) phases(r *sweeping) {
 	h.try(r, w.kind, w.at+half, w.until+half)
 }
 
-// closer tries the two worst with three seeds.
-func (h *hunt) closer(r *sweeping) {
+// confirmTwo tries the two worst with three seeds.
+func (h *hunt) confirmTwo(r *sweeping) {
 	for _, c := range h.tried[:min(2, len(h.tried))] {
 		h.again(r, c, 3)
 	}
 }
 
-// surer tries the worst of these with all seeds.
-func (h *hunt) surer(r *sweeping) {
+// confirmWorst tries the worst of these with all seeds.
+func (h *hunt) confirmWorst(r *sweeping) {
 	slices.SortStableFunc(h.tried, func(a, b *candidate) int { return cmp.Compare(len(b.of), len(a.of)) })
 	h.again(r, h.tried[0], r.o.Seeds)
 }

@@ -119,8 +119,9 @@ func (c *Comparison) test(differences []float64, draws int) float64 {
 	return max(p, 2*t.CDF(-math.Abs(mean)/deviation))
 }
 
-// Tells reports whether one run can be told to be better than another by a figure.
-func (c *Comparison) Tells(figure string, better, worse *Run) bool {
+// BetterBeyondChance reports whether one run is better than another by a figure, by more than
+// chance explains.
+func (c *Comparison) BetterBeyondChance(figure string, better, worse *Run) bool {
 	return slices.ContainsFunc(c.Apart, func(x Apart) bool {
 		return x.Figure == figure && x.Better == better.Name && x.Worse == worse.Name
 	})

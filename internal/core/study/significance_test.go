@@ -117,7 +117,7 @@ func TestRealDifferencesAreFound(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, 20, c.Seeds)
 		assert.InDelta(t, 100, c.Runs[0].Figures.Failed, 10)
-		if c.Tells("failed", &c.Runs[0], &c.Runs[1]) {
+		if c.BetterBeyondChance("failed", &c.Runs[0], &c.Runs[1]) {
 			found++
 		}
 	}
