@@ -34,11 +34,11 @@ func variantRows(runs []study.Run) *rowChart {
 		counted: "failed",
 	}
 	for _, r := range runs {
-		name := r.Name
-		if r.Configured && name != "as configured" {
-			name += " (now)"
+		name := clip(r.Name, 32) // more would begin outside of the page's chart
+		if r.Configured && r.Name != "as configured" {
+			name = clip(r.Name, 26) + " (now)"
 		}
-		c.rows, c.counts = append(c.rows, clip(name, 34)), append(c.counts, int64(math.Round(r.Figures.Failed)))
+		c.rows, c.counts = append(c.rows, name), append(c.counts, int64(math.Round(r.Figures.Failed)))
 	}
 	for i, m := range []struct {
 		name  string

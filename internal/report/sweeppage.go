@@ -14,6 +14,7 @@ type sweepPage struct {
 	pageTop
 	Single, Limits []string
 	When, More     string
+	Marked         bool // a row is as bad as the worst
 	Rows           []sweepRow
 }
 
@@ -53,6 +54,7 @@ func SweepPage(w *study.Sweep, version string) ([]byte, error) {
 			break
 		}
 		row := rowOf(w, &w.Cases[i])
+		v.Marked = v.Marked || row.AsBad
 		row.Wide = wide(max(w.Cases[i].More, 0) / max(w.Cases[0].More, 1))
 		v.Rows = append(v.Rows, row)
 	}
