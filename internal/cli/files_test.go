@@ -97,8 +97,8 @@ func TestHowStandInsBehave(t *testing.T) {
 		"nobody says":               {config.Distribution{}, 0, usual},
 		"a trace that is not there": {config.Distribution{Kind: "from_trace"}, time.Minute, usual},
 	} {
-		var s standin.StandIn
-		behave(&s, scenario.Behaviour{Service: c.says, Workers: 3, Backlog: 5}, c.delay)
+		s := standin.StandIn{Name: "pool.a"}
+		behave(&s, &scenario.Scenario{Behaviours: []scenario.Behaviour{{Pattern: "*", Service: c.says, Workers: 3, Backlog: 5}}}, &config.Config{Upstreams: []*config.Upstream{{Name: "pool"}}}, c.delay)
 		assert.Equal(t, c.want, s.Service, name)
 		assert.Equal(t, []int{3, 5}, []int{s.Workers, s.Backlog}, name)
 	}

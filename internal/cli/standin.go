@@ -126,7 +126,7 @@ func (f *standinFlags) ofConfig(ctx context.Context, env *Env, name string, with
 		}
 		faults = sc.Faults
 		for _, x := range chosen {
-			behave(x, sc.Behaviour(x.Name), f.delay)
+			behave(x, sc, s.config, f.delay)
 		}
 	}
 	return standIns(ctx, env, chosen, faults, f)
@@ -134,12 +134,14 @@ func (f *standinFlags) ofConfig(ctx context.Context, env *Env, name string, with
 
 // behave has a stand-in behave as a scenario says. Where that does not say how long
 // work takes, -delay does, and without it what a replay takes for granted.
-func behave(s *standin.StandIn, b scenario.Behaviour, delay time.Duration) {
-	s.Service, s.Workers, s.Backlog = b.Service, b.Workers, b.Backlog
+func behave(s *standin.StandIn, sc *scenario.Scenario, c *config.Config, delay time.Duration) {
+	b := sc.Behaviour(s.Name)
+	up, backend, _ := strings.Cut(s.Name, ".")
+	s.Service, s.Workers, s.Backlog, s.OfPaths = b.Service, b.Workers, b.Backlog, sc.PathServices(c.Upstream(up), backend)
 	switch {
 	case b.Service.Kind == "" && delay > 0:
 	case b.Service.Kind == "", b.Service.Kind == "from_trace":
-		s.Service = config.Distribution{Kind: "lognormal", Mean: 40 * time.Millisecond, CV: 0.6}
+		s.Service = scenario.UnknownService
 	}
 }
 

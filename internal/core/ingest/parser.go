@@ -9,6 +9,7 @@ import (
 	"kestrix/internal/core/request"
 	"kestrix/internal/core/rng"
 	"kestrix/internal/core/route"
+	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
 )
 
@@ -111,7 +112,7 @@ const (
 func (p *parser) arrival(name string, rec *trace.Record, a *Arrival, w *sender) error {
 	// Field by field: making a whole one and copying it costs more.
 	a.At, a.Key, a.SeatKey, a.Duration, a.Limited = rec.Time, w.client, 0, rec.Duration, 0
-	a.Session, a.Route, a.Client, a.Front, a.Instance, a.Recorded = 0, -1, -1, 0, 0, 0
+	a.Session, a.Route, a.Client, a.Front, a.Instance, a.Recorded, a.Paths = 0, -1, -1, 0, 0, 0, 0
 	if rec.Status >= 500 {
 		a.Recorded = int16(rec.Status)
 	}
@@ -152,13 +153,13 @@ func (p *parser) arrival(name string, rec *trace.Record, a *Arrival, w *sender) 
 	}
 	e, known := p.cache.entry(t, rec)
 	if known {
-		a.Route, a.Redirected = e.route, e.redirected
+		a.Route, a.Redirected, a.Paths = e.route, e.redirected, e.paths
 		p.miss(e.missed)
 		return nil
 	}
 	missed := p.find(t, rec, a, w)
 	if a.Route < 0 || p.Routes[a.Route].hash == nil && p.Routes[a.Route].sticky == nil {
-		e.route, e.redirected, e.missed, e.set = a.Route, a.Redirected, missed, true // else more is asked of it than its route
+		e.route, e.redirected, e.paths, e.missed, e.set = a.Route, a.Redirected, a.Paths, missed, true // else more is asked of it than its route
 	}
 	return nil
 }
@@ -182,6 +183,9 @@ func (p *parser) find(t *table, rec *trace.Record, a *Arrival, w *sender) route.
 		}
 		if s := p.Routes[a.Route].sticky; s != nil {
 			a.SeatKey = seatKey(s, rec, q, w)
+		}
+		if lists := p.Routes[a.Route].paths; lists != nil && rec.Path != nil {
+			a.Paths = scenario.PathsOf(q.Path, lists)
 		}
 	}
 	p.miss(missed)

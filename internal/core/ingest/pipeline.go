@@ -51,22 +51,23 @@ type Options struct {
 // Arrival is a record reduced to what the replay needs of it. Reading and
 // routing do not depend on the course of the replay, so they run ahead of it.
 type Arrival struct {
-	At         int64  // nanoseconds since the epoch
-	Key        uint64 // see request.HashKey
-	SeatKey    uint64 // see upstream.SeatKey
-	Duration   int64  // nanoseconds, -1 if unknown
-	Limited    uint64 // limit.Key, where a rate is enforced
-	Session    uint32 // dense number of the client
-	Route      int32  // position in Plan.Routes, -1 for none
-	Client     int32  // the client of a closed load, from 0; -1 for none
-	Front      uint16 // position in Plan.Fronts
-	Instance   uint8  // the proxy it comes to
-	whole      bool   // the stamp has no fraction
-	Recorded   int16  // the status of a failure that the trace records, 0 for none
-	Repeatable bool   // the method is idempotent
-	Redirected bool   // to its path with a / behind it, see route.Table.Redirects
-	Stream     bool   // an upgrade, a TCP connection, or a path that the scenario names
-	Path       uint16 // number of the path, see Sequence.Paths; 0 unless paths are counted
+	At         int64            // nanoseconds since the epoch
+	Key        uint64           // see request.HashKey
+	SeatKey    uint64           // see upstream.SeatKey
+	Duration   int64            // nanoseconds, -1 if unknown
+	Limited    uint64           // limit.Key, where a rate is enforced
+	Session    uint32           // dense number of the client
+	Route      int32            // position in Plan.Routes, -1 for none
+	Client     int32            // the client of a closed load, from 0; -1 for none
+	Front      uint16           // position in Plan.Fronts
+	Instance   uint8            // the proxy it comes to
+	whole      bool             // the stamp has no fraction
+	Recorded   int16            // the status of a failure that the trace records, 0 for none
+	Repeatable bool             // the method is idempotent
+	Redirected bool             // to its path with a / behind it, see route.Table.Redirects
+	Stream     bool             // an upgrade, a TCP connection, or a path that the scenario names
+	Paths      scenario.PathSet // of the lists of paths that behaviours of its upstream name
+	Path       uint16           // number of the path, see Sequence.Paths; 0 unless paths are counted
 }
 
 // Pipeline reads the sources of a trace once for one or several replays: it numbers the

@@ -42,8 +42,9 @@ type Route struct {
 	Config   *config.Route
 	Waits    config.Waits
 	hashes   bool
-	hash     *config.Hash   // nil unless something else than the client's address is hashed
-	sticky   *config.Sticky // nil unless clients are known without a cookie of ours
+	hash     *config.Hash        // nil unless something else than the client's address is hashed
+	sticky   *config.Sticky      // nil unless clients are known without a cookie of ours
+	paths    []scenario.PathList // by which behaviours tell its requests apart
 }
 
 // NewPlan returns the plan by which a trace is read for a configuration. The error says
@@ -70,6 +71,9 @@ func NewPlan(c *config.Config, s *scenario.Scenario, o Options) (*Plan, error) {
 			ref := Route{Name: fe.Name + "/" + r.Name, Upstream: up, Config: r, Front: t.index}
 			if up >= 0 {
 				ref.Waits = r.Waits(c.Upstreams[up])
+				if fe.Protocol != "tcp" {
+					ref.paths = s.Paths(c.Upstreams[up])
+				}
 				if h := c.Upstreams[up].Hash; h != nil {
 					ref.hashes = true
 					if h.Key != "client" {
@@ -113,6 +117,9 @@ func (p *Plan) shorten(t *table) {
 		if r.hash != nil {
 			t.asks |= map[string]route.Field{"client-prefix": route.AskClient, "path": route.AskPath, "header": route.AskHeader, "cookie": route.AskCookie, "query": route.AskQuery}[r.hash.Key]
 		}
+		if r.paths != nil {
+			t.asks |= route.AskPath
+		}
 		if r.sticky != nil {
 			t.asks |= map[string]route.Field{"header": route.AskHeader, "existing-cookie": route.AskCookie}[r.sticky.By]
 		}
@@ -120,13 +127,13 @@ func (p *Plan) shorten(t *table) {
 	t.all = false
 	if fe := p.Fronts[t.index]; len(fe.Routes) > 0 && fe.Routes[0].When.Empty() {
 		r := p.Routes[t.first]
-		t.all = p.scenario.Streams == nil && r.hash == nil && r.sticky == nil && !fe.Routes[0].Rewrite.RedirectsBare()
+		t.all = p.scenario.Streams == nil && r.hash == nil && r.sticky == nil && r.paths == nil && !fe.Routes[0].Rewrite.RedirectsBare()
 	}
 }
 
 // join has one plan serve for another as well, if a trace that is read by it is
-// read for both: their routes, streams and proxies are the same, and no two hash
-// or know clients by different things. It says whether it does.
+// read for both: their routes, streams, lists of paths and proxies are the same, and
+// no two hash or know clients by different things. It says whether it does.
 func (p *Plan) join(q *Plan) bool {
 	if p.o.Instances != q.o.Instances || p.o.Seed != q.o.Seed || p.scenario.Streams != q.scenario.Streams ||
 		!slices.Equal(p.Fronts, q.Fronts) || p.Rated != q.Rated || (p.only == nil) != (q.only == nil) {
@@ -151,7 +158,7 @@ func (p *Plan) join(q *Plan) bool {
 // joins reports whether two plans need the same of the requests of a route.
 func (a *Route) joins(b *Route) bool {
 	switch {
-	case a.Upstream != b.Upstream:
+	case a.Upstream != b.Upstream, !slices.EqualFunc(a.paths, b.paths, scenario.PathList.Equal):
 		return false
 	case a.hashes && b.hashes && ((a.hash == nil) != (b.hash == nil) || a.hash != nil && (a.hash.Key != b.hash.Key || a.hash.Name != b.hash.Name)):
 		return false

@@ -4,6 +4,7 @@ import (
 	"bytes"
 
 	"kestrix/internal/core/route"
+	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
 )
 
@@ -26,6 +27,7 @@ type cachedRoute struct {
 
 	redirected bool
 	missed     route.Field
+	paths      scenario.PathSet
 }
 
 // cachedRoutes is how many are remembered: as many as a near cache of a processor has

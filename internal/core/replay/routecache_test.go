@@ -51,7 +51,7 @@ func TestLinesOfTheUsualShapeAreReplayedAsRecords(t *testing.T) {
 			fmt.Fprintf(&log, "%s - - [23/Nov/2026:06:55:%02d +0000] \"%s HTTP/1.1\" %s 7 \"-\" \"%s\"%s\n", client, 8+i/50-pick2(rt, i), asks,
 				pick("status", "200", "503", "101", "499"), pick("agent", "-", "a", "a browser of some length/1.0"), pick("took", "", " 0.0125", " 0.050", " odd"))
 		}
-		sc := pick("scenario", "", "", "streams {\n path = \"/seats/**\"\n lasts = exponential(\"3s\")\n}\n") + fmt.Sprintf("instances = %d\n", rapid.IntRange(1, 2).Draw(rt, "instances"))
+		sc := pick("scenario", "", "", "streams {\n path = \"/seats/**\"\n lasts = exponential(\"3s\")\n}\n", "behaviour \"app.*\" {\n path = [\"/seats/*\", \"/a*\"]\n service = \"2s\"\n}\n") + fmt.Sprintf("instances = %d\n", rapid.IntRange(1, 2).Draw(rt, "instances"))
 		parsed, found, err := scenario.Read(config.File{Name: "s.hcl", Source: []byte(sc)}, c)
 		if err != nil || len(found) > 0 {
 			rt.Fatalf("%v %v", err, found)

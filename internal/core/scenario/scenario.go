@@ -30,18 +30,6 @@ type Scenario struct {
 	Expects       []Expect
 }
 
-// Behaviour is how the backends that fit a pattern behave.
-type Behaviour struct {
-	Pattern string
-	Range   hcl.Range
-	Service config.Distribution // Kind is empty where the default applies
-	Workers int
-	Backlog int
-	Connect time.Duration
-	// Whether the scenario gives them; else they are defaults.
-	GivenWorkers, GivenBacklog, GivenConnect bool
-}
-
 // Fault is a scripted failure.
 type Fault struct {
 	Name     string
@@ -81,22 +69,6 @@ type Expect struct {
 	Share float64 // of them that it must be met with
 }
 
-// Default is the behaviour of a backend that no scenario speaks of.
-func Default() Behaviour {
-	n := &config.Node{Def: Language.Block("behaviour")}
-	return behaviour(n)
-}
-
-func behaviour(n *config.Node) Behaviour {
-	return Behaviour{
-		Pattern: n.Label.Value, Range: n.Label.Range,
-		Service: config.Get[config.Distribution](n, "service"),
-		Workers: config.Get[int](n, "workers"), Backlog: config.Get[int](n, "backlog"),
-		Connect:      config.Get[time.Duration](n, "connect"),
-		GivenWorkers: n.Has("workers"), GivenBacklog: n.Has("backlog"), GivenConnect: n.Has("connect"),
-	}
-}
-
 // None is the scenario of a replay without one.
 func None() *Scenario { return &Scenario{Seed: 1, Instances: 1} }
 
@@ -120,6 +92,7 @@ func Read(f config.File, c *config.Config) (*Scenario, config.Findings, error) {
 	}
 	if n := root.One("streams"); n != nil {
 		s.Streams = streams(n)
+		pathsFit(d, n)
 	}
 	if n := root.One("clients"); n != nil {
 		if n.Has("patience") {
@@ -131,13 +104,7 @@ func Read(f config.File, c *config.Config) (*Scenario, config.Findings, error) {
 			d.Add(config.IDMissing, n.Range, "the clients block says nothing of clients", "patience = ..., or sessions = true")
 		}
 	}
-	for _, n := range root.All("behaviour") {
-		b := behaviour(n)
-		s.Behaviours = append(s.Behaviours, b)
-		if !fitsAny(b.Pattern, names) {
-			unknownBackend(d, config.Placed[string]{Value: b.Pattern, Range: b.Range}, names)
-		}
-	}
+	s.behaviours(d, root, c)
 	titles := map[string]bool{}
 	for _, n := range root.All("fault") {
 		if titles[n.Label.Value] {
@@ -279,14 +246,4 @@ func fitsAny(pattern string, names []string) bool {
 func Fits(pattern, name string) bool {
 	p := route.Plain(pattern)
 	return p.Match(name)
-}
-
-// Behaviour returns how a backend behaves: the last of the behaviours that fit.
-func (s *Scenario) Behaviour(name string) Behaviour {
-	for i := len(s.Behaviours) - 1; i >= 0; i-- {
-		if Fits(s.Behaviours[i].Pattern, name) {
-			return s.Behaviours[i]
-		}
-	}
-	return Default()
 }

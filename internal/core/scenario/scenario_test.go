@@ -108,6 +108,17 @@ func TestMistakesInAScenario(t *testing.T) {
 		{"distribution", "behaviour \"*\" {\n  service = lognoral(\"40ms\", 1)\n}\n", `2:13 KX002 there is no distribution "lognoral" | did you mean lognormal?`},
 		{"patience from the trace", "clients {\n  patience = from_trace()\n}\n", `2:14 KX003 patience cannot be from_trace() | expected a distribution of at least "1ms", like lognormal("8s", 0.5)`},
 		{"streams from the trace", "streams {\n  path = \"/e\"\n  lasts = from_trace()\n}\n", `3:11 KX003 lasts cannot be from_trace() | expected a distribution, like lognormal("5m", 1)`},
+		{"of paths, workers", "behaviour \"*\" {\n  path = \"/a\"\n  workers = 2\n  service = \"1s\"\n}\n", `3:13 KX002 workers is of a backend as a whole, and this behaviour says how long requests of some paths take | give it in a behaviour without path`},
+		{"of paths, nothing", "behaviour \"*\" {\n  path = \"/a\"\n}\n", `1:1 KX005 the behaviour names paths and does not say how long their requests take | service = ...`},
+		{"a path without /", "behaviour \"*\" {\n  path = [\"**\", \"a/**\"]\n  service = \"1s\"\n}\n", `2:17 KX003 no path fits "a/**": each begins with / | "/a/**"`},
+		{"a query", "streams {\n  path = \"/a?b\"\n}\n", `2:10 KX003 no path fits "/a?b": the query of a request is not of its path | leave out what follows the ?`},
+		{"too many paths", func() string {
+			var b strings.Builder
+			for i := range 2 * (MaxPaths + 1) {
+				fmt.Fprintf(&b, "behaviour \"booking.*\" {\n path = \"/%d\"\n service = \"1s\"\n}\n", i/2)
+			}
+			return b.String()
+		}(), `65:11 KX004 behaviours tell requests of booking apart by 9 lists of paths; at most 8 are told apart | give paths that take alike in one behaviour`},
 		{"no patience", "clients {\n  patience = \"0s\"\n}\n", `2:14 KX004 patience = "0s" is outside its limits | expected a distribution of at least "1ms", like lognormal("8s", 0.5)`},
 		{"nothing of clients", "clients {\n}\n", `1:1 KX005 the clients block says nothing of clients | patience = ..., or sessions = true`},
 		{"arguments", "behaviour \"*\" {\n  service = lognormal(\"40ms\")\n}\n", `2:13 KX003 lognormal takes 2 arguments, not 1 | expected a distribution, like lognormal("40ms", 0.6)`},

@@ -64,8 +64,9 @@ var Language = &config.Block{
 		},
 		{
 			Name: "behaviour", Label: &config.Label{Name: "pattern"}, Many: true,
-			Help: "how backends behave, by UPSTREAM.BACKEND with * for any text; of several that fit, the last",
+			Help: "how backends behave, by UPSTREAM.BACKEND with * for any text; of several that fit, the last, and one with path before those without",
 			Keys: []*config.Key{
+				{Name: "path", Type: config.Texts, Help: "only of requests whose path fits one of these patterns, as in a route's when, before the route rewrites it: then only service is given; an upstream's requests are told apart by at most 8 such lists", Example: `["/search/**"]`},
 				{Name: "service", Type: config.Dist, Traced: true, Help: "how long a worker takes: fixed, exponential, lognormal(mean, coefficient of variation) or from_trace(); " +
 					"by default the trace's own durations where it has them, else lognormal(\"40ms\", 0.6)", Example: `lognormal("40ms", 0.6)`},
 				{Name: "workers", Type: config.Whole, Default: "16", Min: "1", Max: "1000000", Help: "requests it works on at once", Example: "16"},

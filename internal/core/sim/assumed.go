@@ -2,6 +2,7 @@ package sim
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -45,15 +46,15 @@ func (e *Engine) assumedService() *result.Assumption {
 			continue
 		}
 		asked += u.requests
-		d.own, d.failed, d.missing = d.own+u.durations.own, d.failed+u.durations.failed, d.missing+u.durations.missing
+		d.own, d.failed, d.missing, d.said = d.own+u.durations.own, d.failed+u.durations.failed, d.missing+u.durations.missing, d.said+u.durations.said
 	}
 	a := result.Assumption{What: result.ServiceTimes, Times: true}
-	without := d.failed + d.missing
+	without := d.failed + d.missing - d.said
 	switch {
 	case without == 0:
 		return nil
 	case d.own == 0:
-		a.Value = fmt.Sprintf("lognormal, mean %s, CV %g", millis(unknownService.Mean), unknownService.CV)
+		a.Value = fmt.Sprintf("lognormal, mean %s, CV %g", millis(scenario.UnknownService.Mean), scenario.UnknownService.CV)
 		switch {
 		case e.scenario.Load != nil:
 			a.Because, a.Instead = "the scenario does not say how long backends take", "behaviour \"*\" { service = ... } does"
@@ -92,15 +93,8 @@ func (e *Engine) unnamedField() *result.Assumption {
 	}
 }
 
-// fromTrace reports whether a backend takes as long as the trace says.
-func (u *up) fromTrace() bool {
-	for k := range u.servers {
-		if u.servers[k].draws == fromTrace {
-			return true
-		}
-	}
-	return false
-}
+// fromTrace reports whether a backend takes as long as the trace says, for some requests.
+func (u *up) fromTrace() bool { return slices.Contains(u.said, false) }
 
 // waitingTwice says where recorded durations contain waiting for workers, for which
 // requests wait again in the replay.

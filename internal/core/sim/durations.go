@@ -11,6 +11,7 @@ type durations struct {
 	own     int64 // requests with a duration of their own
 	failed  int64 // that failed when they were recorded: theirs is no service time
 	missing int64 // without one
+	said    int64 // of failed and missing: the scenario says how long they take
 	streams int64 // long answers and connections, whose durations are no service times either
 	work    int64 // durations of the requests of the bucket under way, together
 	most    float64
@@ -20,8 +21,9 @@ type durations struct {
 // without a usable duration takes as long as the answered one before it (hot-deck
 // imputation: Andridge and Little, A Review of Hot Deck Imputation for Survey Non-response,
 // International Statistical Review 78, 2010): what the application takes, and not what a
-// client waited for an error. failures says that recorded failures are to happen again.
-func (d *durations) of(a *ingest.Arrival, failures bool) int64 {
+// client waited for an error. failures says that recorded failures are to happen again, said
+// that the scenario says how long the request takes.
+func (d *durations) of(a *ingest.Arrival, failures, said bool) int64 {
 	if a.Stream {
 		d.streams++
 		return a.Duration
@@ -38,6 +40,9 @@ func (d *durations) of(a *ingest.Arrival, failures bool) int64 {
 			d.lent = a.Duration
 		}
 		return a.Duration
+	}
+	if said {
+		d.said++
 	}
 	return d.lent
 }

@@ -168,8 +168,9 @@ func New(ctx context.Context, c *config.Config, s *scenario.Scenario, o Options)
 		for _, b := range uc.Backends {
 			id, _ := u.views[0].core.Lookup(b.Name)
 			sv := &u.servers[id]
-			sv.init(u.first+int32(id), u, id, s.Behaviour(uc.Name+"."+b.Name))
+			sv.init(u.first+int32(id), u, id, s.Behaviour(uc.Name+"."+b.Name), s.PathServices(uc, b.Name))
 		}
+		u.said = u.takesAsSaid(len(s.Paths(uc)))
 		e.ups = append(e.ups, u)
 	}
 	if o.Times > 0 {
@@ -317,8 +318,8 @@ func (e *Engine) admit(a *ingest.Arrival, u *up, n uint64) int32 {
 	r.a.Reset()
 	r.session, r.view, r.server, r.route = a.Session, u.views[a.Instance].index, 0, a.Route
 	r.sent, r.open, r.stream, r.flows, r.overdue, r.struck = false, true, a.Stream, false, false, false
-	r.recorded, r.phase, r.who = 0, int16(len(e.phases)-1), a.Client
-	r.arrived, r.deadline, r.duration = e.now, 0, u.durations.of(a, e.o.Recorded)
+	r.recorded, r.phase, r.who, r.paths = 0, int16(len(e.phases)-1), a.Client, a.Paths
+	r.arrived, r.deadline, r.duration = e.now, 0, u.durations.of(a, e.o.Recorded, u.said[a.Paths])
 	if e.o.Recorded {
 		r.recorded = a.Recorded
 	}

@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/tick"
 	"kestrix/internal/core/upstream"
 )
@@ -19,9 +20,10 @@ type inFlight struct {
 	sent     bool  // the backend has it
 	open     bool
 	stream   bool
-	flows    bool // a stream that has begun
-	overdue  bool // a stream that would have ended, had its backend not gone silent
-	struck   bool // met is not 0
+	flows    bool             // a stream that has begun
+	overdue  bool             // a stream that would have ended, had its backend not gone silent
+	struck   bool             // met is not 0
+	paths    scenario.PathSet // see ingest.Arrival
 	arrived  tick.Time
 	a        upstream.Attempt
 	q        upstream.Request

@@ -111,11 +111,7 @@ func (e *Engine) upstream(u *up) *result.Upstream {
 		}
 		out.Backends[m.Name] = b
 		out.Order = append(out.Order, m.Name)
-		service := s.service.String()
-		if s.service.Kind == "" {
-			service = "the trace's durations, else " + s.fallback.String()
-		}
-		e.res.Model.Backends[s.name] = result.BackendModel{Service: service, Workers: int(s.workers), Backlog: int(s.backlog), Connect: s.connect.Seconds()}
+		e.res.Model.Backends[s.name] = result.BackendModel{Service: s.serviceText(), Workers: int(s.workers), Backlog: int(s.backlog), Connect: s.connect.Seconds()}
 	}
 	out.Imbalance = result.ImbalanceOf(perWeight)
 	return out

@@ -42,9 +42,9 @@ type server struct {
 	stuck    int32 // of busy: workers that hang
 	behaves  scenario.Behaviour
 	service  config.Distribution
-	fallback config.Distribution // where the trace names no duration
-	log      rng.LogNormal       // of service, or of fallback
-	name     string              // UPSTREAM.BACKEND
+	log      rng.LogNormal // of service, or of what stands in for the trace
+	ofPaths  []pathService // the first of a request's set holds
+	name     string        // UPSTREAM.BACKEND
 	failed   int64
 	lost     histogram.Histogram // of attempts that it did not answer, until they failed or their clients left
 	left     int64               // attempts whose clients left
@@ -53,16 +53,6 @@ type server struct {
 	lined    int64               // attempts that waited in the backlog
 	linedFor tick.Time           // how long, together
 }
-
-// serviceKind is where service times come from.
-type serviceKind uint8
-
-const (
-	fromTrace serviceKind = iota // else lognormal
-	fixed
-	exponential
-	lognormal
-)
 
 // condition is what faults do to a backend; several may overlap.
 type condition struct {
@@ -79,24 +69,21 @@ type waiting struct {
 	takes tick.Time
 }
 
-// unknownService is drawn from where neither scenario nor trace say how long a
-// backend takes.
-var unknownService = config.Distribution{Kind: "lognormal", Mean: 40 * time.Millisecond, CV: 0.6}
-
 // probeWork is how long a worker takes for an http probe.
 const probeWork = tick.Time(time.Millisecond)
 
-// init makes a server of a behaviour.
-func (s *server) init(index int32, u *up, id upstream.BackendID, b scenario.Behaviour) {
+// init makes a server of a behaviour, with what it says of some paths.
+func (s *server) init(index int32, u *up, id upstream.BackendID, b scenario.Behaviour, ofPaths []scenario.PathService) {
 	*s = server{
 		index: index, up: u, id: id, name: u.cfg.Name + "." + u.views[0].core.Backend(id).Name,
-		behaves: b, service: b.Service, fallback: unknownService, workers: int32(b.Workers), backlog: int32(b.Backlog), connect: b.Connect,
+		behaves: b, service: b.Service, workers: int32(b.Workers), backlog: int32(b.Backlog), connect: b.Connect,
 	}
 	s.slow, s.healthy = 1, true
-	s.draws = map[string]serviceKind{"fixed": fixed, "exponential": exponential, "lognormal": lognormal}[b.Service.Kind]
-	s.log = rng.NewLogNormal(float64(b.Service.Mean), b.Service.CV)
-	if b.Service.Kind == "" || b.Service.Kind == "from_trace" {
-		s.log = rng.NewLogNormal(float64(s.fallback.Mean), s.fallback.CV)
+	s.draws, s.log = sourceOf(b.Service)
+	for _, p := range ofPaths {
+		x := pathService{set: p.Set, list: p.List, service: p.Service}
+		x.draws, x.log = sourceOf(p.Service)
+		s.ofPaths = append(s.ofPaths, x)
 	}
 }
 
@@ -342,7 +329,7 @@ func (s *server) answer(e *Engine, r *inFlight) upstream.Outcome {
 
 // takes is how long a worker takes for an attempt: an error is answered sooner.
 func (e *Engine) takes(s *server, r *inFlight) tick.Time {
-	t := e.serviceTime(s, r.q.ID, r.a.Number, r.duration)
+	t := e.serviceTime(s, r)
 	if !s.healthy && s.reset == 0 {
 		if f := s.error(e.o.Seed, r.q.ID, int(r.a.Number), false); f != nil {
 			return tick.Time(f.Takes(time.Duration(t)))

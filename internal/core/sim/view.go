@@ -31,7 +31,8 @@ type up struct {
 	calm                                      tick.Time             // when last nothing waited for a worker or in the queue
 	waited                                    int64                 // how many did since then, at the last look
 	durations                                 durations
-	turned                                    int64 // turned away for want of room since the last look, with no fault on
+	said                                      []bool // see takesAsSaid
+	turned                                    int64  // turned away for want of room since the last look, with no fault on
 }
 
 // viewOf returns how a request's proxy sees its upstream.

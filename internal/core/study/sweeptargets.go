@@ -94,9 +94,7 @@ func join(c *config.Config, s *scenario.Scenario, singles []target) []target {
 		if u != v || byName || a.Weight != b.Weight || a.Tier != b.Tier || a.Zone != b.Zone || a.MaxInFlight != b.MaxInFlight {
 			return false
 		}
-		x, y := s.Behaviour(one), s.Behaviour(other)
-		x.Pattern, x.Range, y.Pattern = "", y.Range, ""
-		return x == y && !slices.ContainsFunc(s.Faults, func(f scenario.Fault) bool { return hits(&f, one) != hits(&f, other) })
+		return s.Alike(u, a.Name, b.Name) && !slices.ContainsFunc(s.Faults, func(f scenario.Fault) bool { return hits(&f, one) != hits(&f, other) })
 	}
 	for _, t := range singles {
 		i := slices.IndexFunc(out, func(x target) bool { return equal(x.name, t.name) })

@@ -269,18 +269,15 @@ func (a *Axes) choose(w Variant, choices []choice, names []string) ([]Variant, [
 // behave alike.
 func (a *Axes) resize(w Variant, n int) Variant {
 	s := *w.Scenario
-	s.Behaviours = slices.Clone(s.Behaviours)
+	s.Behaviours = slices.Clip(s.Behaviours)
 	w.Config = a.with(w.Config, func(u *config.Upstream) *config.Upstream {
 		x := *u
 		x.Backends = slices.Clone(u.Backends[:min(n, len(u.Backends))])
 		for i := len(u.Backends); i < n && len(u.Backends) > 0; i++ {
 			b := u.Backends[i%len(u.Backends)]
-			like := s.Behaviour(u.Name + "." + b.Name)
+			original := u.Name + "." + b.Name
 			b.Name = likeness(u, b.Name, i/len(u.Backends)+1)
-			like.Pattern = u.Name + "." + b.Name
-			if len(w.Scenario.Behaviours) > 0 {
-				s.Behaviours = append(s.Behaviours, like)
-			}
+			s.Liken(u.Name+"."+b.Name, original)
 			x.Backends = append(x.Backends, b)
 		}
 		return &x

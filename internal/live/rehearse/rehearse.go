@@ -17,10 +17,12 @@ import (
 	"net/netip"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/request"
 	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/status"
@@ -239,9 +241,9 @@ func (s *stage) leave(format string, args ...any) {
 // behaving makes a stand-in that does as the scenario says.
 func (s *stage) behaving(name string, at config.Address, u *config.Upstream) *standin.StandIn {
 	b := s.o.Scenario.Behaviour(name)
-	x := &standin.StandIn{Name: name, Address: at, Service: b.Service, Workers: b.Workers, Backlog: b.Backlog, Obeys: true, Reports: u.Probe != nil && u.Probe.Of().Reports}
+	x := &standin.StandIn{Name: name, Address: at, Service: b.Service, OfPaths: s.o.Scenario.PathServices(u, strings.TrimPrefix(name, u.Name+".")), Workers: b.Workers, Backlog: b.Backlog, Obeys: true, Reports: u.Probe != nil && u.Probe.Of().Reports}
 	if b.Service.Kind == "" || b.Service.Kind == "from_trace" {
-		x.Service = config.Distribution{Kind: "lognormal", Mean: 40 * time.Millisecond, CV: 0.6} // for what the trace does not say
+		x.Service = scenario.UnknownService // for what the trace does not say
 	} else {
 		x.Draws = true
 	}
@@ -396,8 +398,8 @@ func (s *stage) drive(ctx context.Context) []drive.Sample {
 	return samples
 }
 
-// asked has a record tell the stand-in how long it takes, where a trace says, and
-// whether it is a stream.
+// asked has a record tell the stand-in how long it takes, where a trace says, whether it is a
+// stream, and what its path is before a route rewrites it, where the scenario goes by that.
 func (s *stage) asked(r *trace.Record) *trace.Record {
 	c := r.Clone()
 	path, _, _ := bytes.Cut(c.Path, []byte{'?'})
@@ -413,6 +415,9 @@ func (s *stage) asked(r *trace.Record) *trace.Record {
 	}
 	if s.named[front] && c.Host != nil {
 		c.Frontend = []byte(front + overTLS)
+	}
+	if c.Path != nil && slices.ContainsFunc(s.o.Scenario.Behaviours, func(b scenario.Behaviour) bool { return len(b.Paths) > 0 }) {
+		c.Headers = append(c.Headers, trace.KV{Name: []byte(standin.AskPath), Value: []byte(request.Path(string(path)))})
 	}
 	switch {
 	case c.Protocol == trace.Stream:

@@ -62,6 +62,9 @@ func (s *stage) result(samples []drive.Sample, partial bool) {
 		if !x.Draws {
 			words = "as the trace says, else " + words
 		}
+		for _, p := range x.OfPaths {
+			words += "; for " + p.List.String() + " " + p.Service.String()
+		}
 		r.Model.Backends[x.Name] = result.BackendModel{Service: words, Workers: x.Workers, Backlog: x.Backlog}
 	}
 }

@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/request"
 	"kestrix/internal/core/scenario"
 )
 
@@ -32,12 +33,13 @@ type StandIn struct {
 	Delay   time.Duration // before an answer; not of /ready
 
 	// How it behaves otherwise; the zero value answers at once, whatever comes.
-	Service config.Distribution // how long a worker takes, in place of Delay
-	Workers int                 // requests it works on at once; 0 is no limit
-	Backlog int                 // requests that wait for a worker; a full one breaks the connection
-	Draws   bool                // Service is drawn even if an obeyed request says how long it takes
-	Obeys   bool                // a request may say how long it takes, and that it is a stream: see AskTakes
-	Reports bool                // who says nothing is told how it is, as a self-report probe wants
+	Service config.Distribution    // how long a worker takes, in place of Delay
+	OfPaths []scenario.PathService // how long for requests of some paths: the first that holds, before Service
+	Workers int                    // requests it works on at once; 0 is no limit
+	Backlog int                    // requests that wait for a worker; a full one breaks the connection
+	Draws   bool                   // Service is drawn even if an obeyed request says how long it takes
+	Obeys   bool                   // a request may say how long it takes, and that it is a stream: see AskTakes
+	Reports bool                   // who says nothing is told how it is, as a self-report probe wants
 
 	mu       sync.Mutex
 	http     *http.Server
@@ -184,31 +186,48 @@ func (s *StandIn) work(w http.ResponseWriter, r *http.Request, c condition) bool
 }
 
 // The fields with which a request tells a stand-in that obeys how many seconds a
-// worker takes over it, and that it is a stream, which holds none. A rehearsal has
-// what a trace recorded happen again so.
+// worker takes over it, that it is a stream, which holds none, and its path. A rehearsal
+// has what a trace recorded happen again so.
 const (
 	AskTakes  = "Stand-In-Takes"
 	AskStream = "Stand-In-Stream"
+	AskPath   = "Stand-In-Path" // in normal form, before a route rewrites it
 )
 
 // takes returns how long the work takes: as the request says, or by a draw.
 func (s *StandIn) takes(r *http.Request) time.Duration {
-	if s.Obeys && !s.Draws {
+	service, draws := s.Service, s.Draws
+	if i := slices.IndexFunc(s.OfPaths, func(p scenario.PathService) bool { return p.List.Hold(s.path(r)) }); i >= 0 {
+		service = s.OfPaths[i].Service
+		draws = service.Kind != "from_trace"
+	}
+	if s.Obeys && !draws {
 		if sec, err := strconv.ParseFloat(r.Header.Get(AskTakes), 64); err == nil && sec >= 0 && sec < 3600 {
 			return time.Duration(sec * 1e9)
 		}
 	}
-	mean := float64(s.Service.Mean)
-	switch s.Service.Kind {
+	if service.Kind == "from_trace" {
+		service = scenario.UnknownService // for what the trace does not say
+	}
+	mean := float64(service.Mean)
+	switch service.Kind {
 	case "fixed":
-		return s.Service.Mean
+		return service.Mean
 	case "exponential":
 		return time.Duration(rand.ExpFloat64() * mean)
 	case "lognormal":
-		v := math.Log(1 + s.Service.CV*s.Service.CV)
+		v := math.Log(1 + service.CV*service.CV)
 		return time.Duration(mean * math.Exp(math.Sqrt(v)*rand.NormFloat64()-v/2))
 	}
 	return s.Delay
+}
+
+// path is the path of a request in normal form.
+func (s *StandIn) path(r *http.Request) string {
+	if asked := r.Header.Get(AskPath); s.Obeys && asked != "" {
+		return asked
+	}
+	return request.Path(r.URL.EscapedPath())
 }
 
 // answer says who it is and what it received.

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/scenario"
 )
 
 func TestAStandInSaysWhatItReceived(t *testing.T) {
@@ -146,6 +147,25 @@ func TestAStandInThatObeysTakesAsLongAsItIsAsked(t *testing.T) {
 	}
 	s.Draws = true
 	assert.Equal(t, 7*time.Millisecond, s.takes(ask("0.5")), "the scenario says how long")
+
+	// Some paths take longer; a route may have rewritten the path that comes.
+	c := &config.Config{Upstreams: []*config.Upstream{{Name: "booking", Backends: []config.Backend{{Name: "auk"}}}}}
+	sc := &scenario.Scenario{Behaviours: []scenario.Behaviour{
+		{Pattern: "booking.*", Paths: []string{"/search/**"}, Service: config.Distribution{Kind: "fixed", Mean: time.Second}},
+		{Pattern: "booking.*", Paths: []string{"/board"}, Service: config.Distribution{Kind: "from_trace"}},
+	}}
+	s.OfPaths = sc.PathServices(c.Upstreams[0], "auk")
+	for _, x := range []struct {
+		path, asked string
+		want        time.Duration
+	}{{"/seats", "", 7 * time.Millisecond}, {"/x/../%73earch/1?q", "", time.Second}, {"/seats", "/search", time.Second}, {"/search", "/seats", 7 * time.Millisecond}, {"/board", "", 500 * time.Millisecond}} {
+		r := httptest.NewRequest("GET", x.path, nil)
+		r.Header.Set(AskTakes, "0.5")
+		if x.asked != "" {
+			r.Header.Set(AskPath, x.asked)
+		}
+		assert.Equal(t, x.want, s.takes(r), x)
+	}
 
 	// With its one worker busy a stream is answered all the same.
 	s = &StandIn{Name: "booking.auk", Obeys: true, Workers: 1, slots: make(chan struct{}, 1), changed: make(chan struct{})}
