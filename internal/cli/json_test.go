@@ -49,7 +49,7 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 		},
 		"trace describe":  {trace.Summary{}, trace.Spread{}, trace.Rate{}, trace.RateRow{}, trace.Count{}, trace.Bad{}},
 		"rehearse":        {rehearsalJSON{}, study.Fidelity{}, study.Held{}, report.MappedAddress{}, drive.Lateness{}},
-		"trace learn":     {study.Learned{}, study.LearnedService{}, study.LearnedRun{}, study.LearnedTimes{}, study.LearnedLoad{}, study.LearnedPath{}},
+		"trace learn":     {study.Learned{}, study.LearnedService{}, study.LearnedPathFit{}, study.LearnedFit{}, study.LearnedRun{}, study.LearnedTimes{}, study.LearnedLoad{}, study.LearnedPath{}},
 		"why -journal":    {struct{ Request, Whole, Story int }{}, journal.Moment{}, journal.Stood{}},
 		"A running proxy": {status.Status{}, status.Frontend{}, status.Refused{}, status.Upstream{}, status.Backend{}, status.ProbeSeen{}, status.Recent{}, status.Held{}, status.Elapsed{}, status.RefusedConnections{}, status.Reloads{}, status.Certificate{}, status.Probes{}},
 	} {
@@ -57,7 +57,7 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 		for _, v := range values {
 			for f := range reflect.TypeOf(v).Fields() {
 				name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
-				if name == "-" || !f.IsExported() {
+				if name == "-" || !f.IsExported() || f.Anonymous && name == "" {
 					continue
 				}
 				if name == "" {

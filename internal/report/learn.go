@@ -1,8 +1,10 @@
 package report
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"gonum.org/v1/plot"
@@ -66,55 +68,93 @@ const (
 	goodP99  = 0.25
 )
 
-// verdict says how good what was learned is.
-func verdict(s *study.LearnedService) string {
-	mean, p99 := s.Off()
+// verdict says how good what was learned is: by how many requests lie elsewhere than it has
+// them, and how far mean and p99 are off.
+func verdict(distance, mean, p99 float64) string {
 	switch {
-	case s.Distance > 0.15 || mean > 2.5*goodMean || p99 > 2*goodP99:
-		return "poor: from_trace() with the trace says more"
-	case s.Distance > goodFit || mean > goodMean || p99 > goodP99:
+	case distance > 0.15 || mean > 2.5*goodMean || p99 > 2*goodP99:
+		return "poor"
+	case distance > goodFit || mean > goodMean || p99 > goodP99:
 		return "fair"
 	}
 	return "good"
 }
 
-// runText words how requests fared.
-func runText(r *study.LearnedRun) string {
-	return fmt.Sprintf("mean %s, p50 %s, p95 %s, p99 %s, %s in flight on average", span(r.Mean), span(r.P50), span(r.P95), span(r.P99), three(r.InFlight))
-}
-
+// learnedService writes how a service did, how a replay of what was learned does, and its
+// behaviours: of the backends, and of the paths that take other times.
 func learnedService(b *strings.Builder, s *study.LearnedService) {
-	mean, p99 := s.Off()
-	b.WriteString("\n" + comment(fmt.Sprintf("%s. Recorded: %s. Replayed with the same arrivals and what was learned: %s. The mean is %s off, p99 %s; at most %s of requests lie elsewhere than the fit has them: %s.",
-		capital(plural(s.Requests, "request")), runText(&s.Recorded), runText(&s.Replayed), percent(mean), percent(p99), percent(s.Distance), verdict(s))))
+	mean, p99 := s.Replayed.Off(&s.Recorded.LearnedTimes)
+	fmt.Fprintf(b, "\n# %s: %s, as recorded and as a replay of what was learned has them\n", s.Pattern, plural(s.Requests, "request"))
+	line := "#   %-8s  %10s  %10s  %10s  %10s  %10s\n"
+	fmt.Fprintf(b, line, "", "mean", "p50", "p95", "p99", "in flight")
+	for _, x := range []struct {
+		what string
+		run  *study.LearnedRun
+	}{{"recorded", &s.Recorded}, {"replayed", &s.Replayed}} {
+		fmt.Fprintf(b, line, x.what, span(x.run.Mean), span(x.run.P50), span(x.run.P95), span(x.run.P99), three(x.run.InFlight))
+	}
+	far := s.Distance
+	if s.OthersFew() {
+		far = 0 // hardly used
+	}
+	for i := range s.Paths {
+		far = max(far, s.Paths[i].Distance)
+	}
+	found := verdict(far, mean, p99)
+	text := fmt.Sprintf("%s: the mean is %s off, p99 %s.", found, percent(mean), percent(p99))
+	if found == "poor" {
+		text += " from_trace() with the trace says more."
+	}
+	b.WriteString(comment(text))
 	workers := s.Workers
 	if s.Queued {
-		b.WriteString(comment(fmt.Sprintf("Requests waited for workers: up to %s were open at once, and so many workers explain how long they took.", count(int64(s.Open)))))
+		b.WriteString(comment(fmt.Sprintf("Requests waited for workers: up to %s were open at once, and %s explain how long they took.", count(int64(s.Open)), plural(int64(s.Workers*s.Backends), "worker"))))
 	} else {
 		b.WriteString(comment(fmt.Sprintf("No request was seen to wait for a worker, with up to %s open at once: how many there are does not show.", count(int64(s.Open)))))
 		workers = max(workers, 16)
 	}
-	fmt.Fprintf(b, "behaviour %q {\n  service = %s\n  workers = %d\n  connect = \"0s\" # it is in what was recorded\n}\n", s.Pattern, s.Service().String(), workers)
+	fit := fitText(&s.LearnedFit)
+	if s.OthersFew() {
+		fit = fmt.Sprintf("  # of all paths: %s came of others than those below\n", plural(s.Others, "request"))
+	}
+	fmt.Fprintf(b, "behaviour %q {\n%s  service = %s\n  workers = %d\n  connect = \"0s\" # it is in what was recorded\n}\n", s.Pattern, fit, s.Service().String(), workers)
+	for i := range s.Paths {
+		p := &s.Paths[i]
+		fmt.Fprintf(b, "behaviour %q { # %s\n  path = [%q]\n%s  service = %s\n}\n", s.Pattern, plural(p.Requests, "request"), p.Path, fitText(&p.LearnedFit), p.Service().String())
+	}
 }
 
-// LearnFigure draws recorded times beside the fits, of the three services with the
-// most requests. The kind is svg or png.
+// fitText writes a fit beside what was recorded, as a comment in a block.
+func fitText(f *study.LearnedFit) string {
+	mean, p99 := f.Fitted.Off(&f.Worked)
+	return fmt.Sprintf("  # %s fit: recorded mean %s, p99 %s; fitted %s, %s; %s of requests lie elsewhere\n", verdict(f.Distance, mean, p99), span(f.Worked.Mean), span(f.Worked.P99), span(f.Fitted.Mean), span(f.Fitted.P99), percent(f.Distance))
+}
+
+// LearnFigure draws recorded times beside the fits, of the three services or
+// paths with the most requests. The kind is svg or png.
 func LearnFigure(kind string, l *study.Learned) ([]byte, error) {
-	shown := append([]study.LearnedService{}, l.Services...)
-	for i := range shown { // the most requests first, the others as they are
-		for k := i + 1; k < len(shown); k++ {
-			if shown[k].Requests > shown[i].Requests {
-				shown[i], shown[k] = shown[k], shown[i]
-			}
-		}
+	type drawn struct {
+		name     string
+		requests int64
+		fit      *study.LearnedFit
 	}
+	var shown []drawn
+	for i := range l.Services {
+		s := &l.Services[i]
+		for k := range s.Paths {
+			p := &s.Paths[k]
+			shown = append(shown, drawn{s.Pattern + " " + p.Path, p.Requests, &p.LearnedFit})
+		}
+		shown = append(shown, drawn{s.Pattern, s.Others, &s.LearnedFit})
+	}
+	slices.SortStableFunc(shown, func(a, b drawn) int { return cmp.Compare(b.requests, a.requests) })
 	var panels []*plot.Plot
 	for i := range shown[:min(len(shown), 3)] {
-		s := &shown[i]
+		s := shown[i].fit
 		if len(s.Curve) < 2 || s.Curve[0].Seconds <= 0 || s.Curve[0].Seconds == s.Curve[len(s.Curve)-1].Seconds {
 			continue
 		}
-		p := panel(fmt.Sprintf("%s: recorded (whole) and %s (dashed), at most %s apart", s.Pattern, s.Service().String(), percent(s.Distance)), "a worker takes at most", "share, %")
+		p := panel(fmt.Sprintf("%s: recorded (whole) and %s (dashed), at most %s apart", shown[i].name, s.Service().String(), percent(s.Distance)), "a worker takes at most", "share, %")
 		var recorded, fitted plotter.XYs
 		for _, c := range s.Curve {
 			recorded, fitted = append(recorded, plotter.XY{X: c.Seconds, Y: 100 * c.Recorded}), append(fitted, plotter.XY{X: c.Seconds, Y: 100 * c.Fitted})

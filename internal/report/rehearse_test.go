@@ -155,8 +155,9 @@ func TestWhatWasLearnedIsAScenario(t *testing.T) {
 		Records: 12345, Notes: []string{"3 records have no time"},
 		Load: &study.LearnedLoad{Rate: 1234.5, For: 7200, Arrivals: "poisson", Gaps: 1, Shape: "day", ShapeFit: 0.9, Clients: 17, Popularity: 0.8, Paths: []study.LearnedPath{{Line: "/seats", Requests: 70}, {Line: "POST /bookings/{n}", Requests: 5}}, PathsShare: 0.9, Host: "tern.example"},
 		Services: []study.LearnedService{
-			{Pattern: "app.auk", Requests: 100, Kind: "lognormal", Mean: 0.0412345, CV: 0.61234, Workers: 4, Queued: true, Open: 9, Distance: 0.01, Curve: []study.LearnedAt{{Seconds: 0.01}, {Seconds: 0.1, Recorded: 1, Fitted: 0.9}}},
-			{Pattern: "app.*", Requests: 50, Kind: "exponential", Mean: 2, Workers: 3, Distance: 0.3},
+			{Pattern: "app.auk", Requests: 100, Others: 30, Backends: 1, Workers: 4, Queued: true, Open: 9, LearnedFit: study.LearnedFit{Kind: "lognormal", Mean: 0.0412345, CV: 0.61234, Distance: 0.01, Curve: []study.LearnedAt{{Seconds: 0.01}, {Seconds: 0.1, Recorded: 1, Fitted: 0.9}}},
+				Paths: []study.LearnedPathFit{{Path: "/search/*", Requests: 70, LearnedFit: study.LearnedFit{Kind: "fixed", Mean: 3, Worked: study.LearnedTimes{Mean: 3, P99: 3}, Fitted: study.LearnedTimes{Mean: 3, P99: 2}}}}},
+			{Pattern: "app.*", Requests: 50, Others: 50, Backends: 2, Workers: 3, LearnedFit: study.LearnedFit{Kind: "exponential", Mean: 2, Distance: 0.3}},
 		},
 	}
 	text := LearnedScenario(l, []string{"today.jsonl"})
@@ -166,15 +167,15 @@ func TestWhatWasLearnedIsAScenario(t *testing.T) {
 	assert.Equal(t, []any{1235.0, 2 * time.Hour, "day", 17, "tern.example"}, []any{s.Load.Spec.Rate, s.Load.Spec.For, s.Load.Spec.Shape, s.Load.Spec.Clients, s.Load.Spec.Host}, text)
 	assert.Equal(t, []float64{70, 5}, []float64{s.Load.Spec.Paths[0].Weight, s.Load.Spec.Paths[1].Weight})
 	assert.Equal(t, config.Distribution{Kind: "lognormal", Mean: 41230 * time.Microsecond, CV: 0.612}, s.Behaviours[0].Service)
-	assert.Equal(t, []int{4, 16}, []int{s.Behaviours[0].Workers, s.Behaviours[1].Workers}, "where none waited their number does not show")
-	for _, want := range []string{"# 3 records have no time.", "elsewhere than", "good.", "poor: from_trace() with the trace says more", "does not show"} {
+	assert.Equal(t, []int{4, 16}, []int{s.Behaviours[0].Workers, s.Behaviours[2].Workers}, "where none waited their number does not show")
+	assert.Equal(t, []string{"/search/*"}, s.Behaviours[1].Paths)
+	for _, want := range []string{"# fair fit: recorded mean 3.00 s, p99 3.00 s; fitted 3.00 s, 2.00 s; 0.0 % of requests lie elsewhere", "# 3 records have no time.", "good: the mean is", "poor: the mean is 0.0 % off, p99 0.0 %. from_trace() with the trace says more.", "does not show"} {
 		assert.Contains(t, strings.ReplaceAll(text, "\n# ", " "), strings.TrimPrefix(want, "# "))
 	}
-	for want, x := range map[string][3]float64{ // distance, mean and p99 of the replay beside 1
-		"good": {0.05, 1.09, 0.76}, "fair": {0.05, 1.11, 1}, "fair ": {0.01, 1, 1.26}, " fair": {0.06, 1, 1},
-		"poor: from_trace() with the trace says more": {0.04, 0.27, 0.02}, "poor: from_trace() with the trace says more ": {0.16, 1, 1},
+	for want, x := range map[string][3]float64{ // distance, and how far mean and p99 are off
+		"good": {0.05, 0.1, 0.25}, "fair": {0.05, 0.11, 0}, "fair ": {0.01, 0, 0.26}, " fair": {0.06, 0, 0}, "poor": {0.04, 0.73, 0.98}, "poor ": {0.16, 0, 0},
 	} {
-		assert.Equal(t, strings.TrimSpace(want), verdict(&study.LearnedService{Distance: x[0], Recorded: study.LearnedRun{Mean: 1, P99: 1}, Replayed: study.LearnedRun{Mean: x[1], P99: x[2]}}), want)
+		assert.Equal(t, strings.TrimSpace(want), verdict(x[0], x[1], x[2]), want)
 	}
 	for _, kind := range []string{"svg", "png"} {
 		drawn, err := LearnFigure(kind, l)

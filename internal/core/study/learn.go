@@ -1,14 +1,8 @@
 package study
 
 import (
-	"cmp"
-	"math"
 	"slices"
 	"strings"
-	"time"
-
-	"gonum.org/v1/gonum/stat"
-	"gonum.org/v1/gonum/stat/distuv"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/ingest"
@@ -23,35 +17,6 @@ type Learned struct {
 	Load     *LearnedLoad     `json:"load"` // null where records have no times
 	Notes    []string         `json:"notes"`
 }
-
-// LearnedService is how the requests of an upstream, or of one of its backends,
-// were served.
-type LearnedService struct {
-	Pattern  string       `json:"pattern"`  // as a behaviour block names it
-	Requests int64        `json:"requests"` // with a duration, and served
-	Backends int          `json:"backends"` // that Workers is the share of one of; 1 where the trace names each
-	Kind     string       `json:"kind"`     // fixed, exponential or lognormal
-	Mean     float64      `json:"mean"`     // seconds a worker takes
-	CV       float64      `json:"cv"`
-	Workers  int          `json:"workers"`  // of each backend: as many as served it, or at least
-	Queued   bool         `json:"queued"`   // requests waited for workers, so that their number shows
-	Open     int          `json:"open"`     // at once, at most
-	Distance float64      `json:"distance"` // largest between the shares of requests that took at most as long, of the fit and recorded (Kolmogorov, Smirnov)
-	Recorded LearnedRun   `json:"recorded"` // how the requests fared
-	Replayed LearnedRun   `json:"replayed"` // how the same arrivals fare in a replay with what was learned
-	Fitted   LearnedTimes `json:"fitted"`   // a worker's times by the fit
-	Curve    []LearnedAt  `json:"-"`        // for drawing
-}
-
-// LearnedTimes are percentiles in seconds.
-type LearnedTimes struct {
-	P50 float64 `json:"p50"`
-	P95 float64 `json:"p95"`
-	P99 float64 `json:"p99"`
-}
-
-// LearnedAt is a point of two curves: which share took at most so many seconds.
-type LearnedAt struct{ Seconds, Recorded, Fitted float64 }
 
 // LearnedLoad is what came, when and from whom.
 type LearnedLoad struct {
@@ -74,9 +39,6 @@ type LearnedPath struct {
 	Requests int64  `json:"requests"`
 }
 
-// served is a request that was: when it came, and how long it took.
-type served struct{ at, took int64 }
-
 // mostServed bounds what is kept of an upstream or backend: the first so many.
 const mostServed = 2_000_000
 
@@ -94,6 +56,7 @@ type Learner struct {
 	arrivals []int64
 	clients  map[uint64]int64
 	paths    map[string]int64
+	numbers  pathNumbers // of the paths of served requests
 	hosts    map[string]int64
 	timeless int64
 	whole    int64 // stamps of whole seconds, between which no gap shows
@@ -159,7 +122,7 @@ func (l *Learner) Add(r *trace.Record) {
 		pattern = up + ".*"
 	}
 	if of := l.served[pattern]; len(of) < mostServed {
-		l.served[pattern] = append(of, served{r.Time, r.Duration})
+		l.served[pattern] = append(of, served{r.Time, r.Duration, l.numbers.of(r)})
 	} else {
 		l.cut = true
 	}
@@ -173,16 +136,13 @@ func identityOf(r *trace.Record) uint64 {
 	return trace.ClientKey(string(r.Client)) ^ trace.ClientKey(string(r.UserAgent))*0xd1342543de82ef95
 }
 
-// generalPath is the request line without its query, with {n} for the first part
-// that is a number.
+// generalPath is the request line without its query, with {n} for the first part that names
+// one of many.
 func generalPath(r *trace.Record) string {
 	path, _, _ := strings.Cut(string(r.Path), "?")
 	parts := strings.Split(path, "/")
-	for i, p := range parts {
-		if p != "" && strings.Trim(p, "0123456789") == "" {
-			parts[i] = "{n}"
-			break
-		}
+	if i := slices.IndexFunc(parts, isName); i >= 0 {
+		parts[i] = "{n}"
 	}
 	line := strings.Join(parts, "/")
 	if m := string(r.Method); m != "GET" {
@@ -220,17 +180,23 @@ func (l *Learner) Done() *Learned {
 		patterns = append(patterns, p)
 	}
 	slices.Sort(patterns)
+	var work [][]worked
 	for _, p := range patterns {
 		of := l.served[p]
 		if len(of) < fewestServed {
 			l.note("%s has %d requests with a duration, too few to learn from", p, len(of))
 			continue
 		}
-		s, err := learnService(p, of, l.backendsOf(p))
-		if err != nil {
-			l.note("what was learned of %s cannot be replayed: %v", p, err)
+		s, took := service(p, of, l.backendsOf(p))
+		out.Services, work = append(out.Services, s), append(work, took)
+	}
+	l.fitPaths(work)
+	for i := range out.Services {
+		s := &out.Services[i]
+		var err error
+		if s.Recorded, s.Replayed, err = s.replayed(l.served[s.Pattern]); err != nil {
+			l.note("what was learned of %s cannot be replayed: %v", s.Pattern, err)
 		}
-		out.Services = append(out.Services, s)
 	}
 	if l.silent > 0 {
 		l.note("%d requests have no duration, and teach nothing of how long work takes", l.silent)
@@ -240,6 +206,9 @@ func (l *Learner) Done() *Learned {
 	}
 	if l.timeless > 0 {
 		l.note("%d records have no time", l.timeless)
+	}
+	if len(l.numbers.patterns) == mostNumbered {
+		l.note("of the paths only the first %d are looked at for times of their own", mostNumbered)
 	}
 	if l.cut {
 		l.note("of each upstream or backend the first %d requests are learned from", mostServed)
@@ -264,202 +233,4 @@ func (l *Learner) backendsOf(pattern string) int {
 		return max(len(u.Backends), 1)
 	}
 	return 1
-}
-
-// learnService fits what was served, and replays the fit.
-func learnService(pattern string, of []served, backends int) (LearnedService, error) {
-	slices.SortStableFunc(of, func(a, b served) int { return cmp.Compare(a.at, b.at) })
-	s := LearnedService{Pattern: pattern, Requests: int64(len(of)), Backends: backends}
-	all, most := workersOf(of)
-	s.Open, s.Queued = most, waited(of, all)
-	if !s.Queued {
-		all = most // as if each had a worker at once
-	}
-	took := alone(of, all)
-	s.Workers = max((all+backends-1)/backends, 1)
-	slices.Sort(took)
-	s.fit(took)
-	var err error
-	s.Recorded, s.Replayed, err = s.replayed(of)
-	return s, err
-}
-
-// at returns the value at a share of sorted ones, by the nearest rank.
-func at(sorted []float64, share float64) float64 {
-	return sorted[min(max(int(math.Ceil(share*float64(len(sorted))))-1, 0), len(sorted)-1)]
-}
-
-// workersOf returns the least number of workers that could have served what was
-// recorded in the order in which it came, and how many requests were open at once,
-// at most. With fewer workers than there were, requests would have had to begin
-// after others had ended that they were done before.
-func workersOf(of []served) (workers, most int) {
-	most = mostOpen(of)
-	low, high := 1, most
-	for low < high {
-		if mid := (low + high) / 2; impossible(of, mid) <= 0.005 {
-			high = mid
-		} else {
-			low = mid + 1
-		}
-	}
-	return low, most
-}
-
-// waited reports whether requests that came while all of so many workers were busy took
-// longer than others: without that a limit is only a busy moment.
-func waited(of []served, workers int) bool {
-	ends := newFree(0)
-	var n [2]int
-	var sum [2]float64
-	for _, x := range of {
-		for len(ends.at) > 0 && ends.at[0] <= x.at {
-			ends.pop()
-		}
-		full := 0
-		if len(ends.at) >= workers {
-			full = 1
-		}
-		n[full]++
-		sum[full] += float64(x.took)
-		ends.push(x.at + x.took)
-	}
-	return n[0] > 0 && n[1] >= max(len(of)/100, 5) && sum[1]/float64(n[1]) > 1.2*sum[0]/float64(n[0])
-}
-
-// mostOpen is how many were open at once, at most.
-func mostOpen(of []served) int {
-	ends := newFree(0)
-	most := 0
-	for _, x := range of {
-		for len(ends.at) > 0 && ends.at[0] <= x.at {
-			ends.pop()
-		}
-		ends.push(x.at + x.took)
-		most = max(most, len(ends.at))
-	}
-	return most
-}
-
-// impossible is the share of requests that so many workers could not have served:
-// they would have ended before a worker was free.
-func impossible(of []served, workers int) float64 {
-	n := 0
-	each(of, workers, func(took int64) {
-		if took <= 0 {
-			n++
-		}
-	})
-	return float64(n) / float64(len(of))
-}
-
-// alone returns how long each was worked on, in seconds, without its wait for one of
-// so many workers.
-func alone(of []served, workers int) []float64 {
-	out := make([]float64, 0, len(of))
-	each(of, workers, func(took int64) {
-		if took > 0 {
-			out = append(out, float64(took)/1e9)
-		}
-	})
-	return out
-}
-
-// each tells how long work took on each request, had it been served by so many
-// workers, first come first served.
-func each(of []served, workers int, tell func(took int64)) {
-	free := newFree(workers)
-	for _, x := range of {
-		start := max(x.at, free.pop())
-		tell(x.at + x.took - start)
-		free.push(x.at + x.took)
-	}
-}
-
-// fit chooses a distribution for sorted seconds, by the least distance.
-func (s *LearnedService) fit(took []float64) {
-	if len(took) == 0 {
-		s.Kind = "fixed"
-		return
-	}
-	logs := make([]float64, len(took))
-	for i, v := range took {
-		logs[i] = math.Log(v)
-	}
-	n := float64(len(took))
-	mean, deviation := stat.PopMeanStdDev(took, nil)
-	mu, sigma := stat.PopMeanStdDev(logs, nil)
-	type candidate struct {
-		kind     string
-		mean, cv float64
-		share    func(float64) float64
-		quantile func(float64) float64
-	}
-	exponential := distuv.Exponential{Rate: 1 / mean}
-	candidates := []candidate{{"exponential", mean, 1, exponential.CDF, exponential.Quantile}}
-	if sigma > 1e-6 {
-		// Of the likelihood, and of the percentiles that people look at: a few wild values do
-		// not count.
-		middle := math.Log(at(took, 0.5))
-		for _, x := range []distuv.LogNormal{{Mu: mu, Sigma: sigma}, {Mu: middle, Sigma: math.Max((math.Log(at(took, 0.95))-middle)/distuv.UnitNormal.Quantile(0.95), 1e-6)}} {
-			candidates = append(candidates, candidate{"lognormal", x.Mean(), x.StdDev() / x.Mean(), x.CDF, x.Quantile})
-		}
-	}
-	if deviation < 0.05*mean {
-		candidates = []candidate{{"fixed", mean, 0, func(v float64) float64 {
-			if v >= mean {
-				return 1
-			}
-			return 0
-		}, func(float64) float64 { return mean }}}
-	}
-	s.Distance = math.Inf(1)
-	for _, c := range candidates {
-		d := distance(took, c.share)
-		if c.kind == "fixed" { // no two are quite the same
-			low, _ := slices.BinarySearch(took, 0.9*mean)
-			high, _ := slices.BinarySearch(took, 1.1*mean)
-			d = 1 - float64(high-low)/n
-		}
-		if d < s.Distance {
-			s.Kind, s.Mean, s.CV, s.Distance = c.kind, c.mean, c.cv, d
-			s.Fitted = LearnedTimes{c.quantile(0.5), c.quantile(0.95), c.quantile(0.99)}
-			s.Curve = curve(took, c.share)
-		}
-	}
-}
-
-// distance is Kolmogorov's and Smirnov's, of sorted values from a distribution.
-func distance(took []float64, share func(float64) float64) float64 {
-	d, n := 0.0, float64(len(took))
-	for i, v := range took {
-		f := share(v)
-		d = math.Max(d, math.Max(f-float64(i)/n, float64(i+1)/n-f))
-	}
-	return d
-}
-
-// curve puts both beside each other at some hundred places.
-func curve(took []float64, share func(float64) float64) []LearnedAt {
-	var out []LearnedAt
-	for i := range 101 {
-		v := at(took, float64(i)/100)
-		k, _ := slices.BinarySearch(took, math.Nextafter(v, math.Inf(1)))
-		out = append(out, LearnedAt{v, float64(k) / float64(len(took)), share(v)})
-	}
-	return out
-}
-
-// Service returns the distribution of a fit as a scenario has it.
-func (s *LearnedService) Service() config.Distribution {
-	return config.Distribution{Kind: s.Kind, Mean: roundTime(time.Duration(s.Mean * 1e9)), CV: math.Round(s.CV*1000) / 1000}
-}
-
-// roundTime keeps three digits of a duration.
-func roundTime(d time.Duration) time.Duration {
-	unit := time.Duration(1)
-	for d/unit >= 10000 {
-		unit *= 10
-	}
-	return d.Round(unit)
 }

@@ -3,6 +3,7 @@ package study
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"io"
 	"math"
 	"math/rand/v2"
@@ -144,6 +145,50 @@ func TestShapesAndPopularityAreLearned(t *testing.T) {
 	}
 }
 
+// TestPathsAreToldApart records a queue of three workers whose paths take different times, and
+// one whose paths take the same.
+func TestPathsAreToldApart(t *testing.T) {
+	learn := func(mean func(path int) float64) LearnedService {
+		r := rand.New(rand.NewPCG(3, 3))
+		l := NewLearner(nil, "", "")
+		free := make([]float64, 3)
+		now := 0.0
+		for i := range 30_000 {
+			now += r.ExpFloat64() / 30
+			path := r.IntN(12)
+			k := slices.Index(free, slices.Min(free))
+			free[k] = math.Max(now, free[k]) + mean(path)*math.Exp(0.5*r.NormFloat64()-0.125)
+			l.Add(&trace.Record{Time: int64(now * 1e9), Duration: int64((free[k] - now) * 1e9), Method: []byte("GET"), Path: fmt.Appendf(nil, "/of%c/%d?q=%d", 'a'+path, i, i), Client: []byte("a"), Status: 200, Bytes: -1, Upstream: []byte("booking"), Backend: []byte("auk")})
+		}
+		got := l.Done()
+		assert.Equal(t, "/ofa/{n}", got.Load.Paths[slices.IndexFunc(got.Load.Paths, func(p LearnedPath) bool { return p.Line == "/ofa/{n}" })].Line)
+		return got.Services[0]
+	}
+	s := learn(func(path int) float64 { return []float64{0.3, 0.1, 0.02}[min(path, 2)] })
+	assert.Equal(t, 3, s.Workers)
+	require.Len(t, s.Paths, 2, "the others take the same")
+	for i, want := range []struct {
+		path string
+		mean float64
+	}{{"/ofa/*", 0.3}, {"/ofb/*", 0.1}} {
+		p := s.Paths[slices.IndexFunc(s.Paths, func(p LearnedPathFit) bool { return p.Path == want.path })]
+		assert.InEpsilon(t, want.mean, p.Mean, 0.05, i)
+		assert.InEpsilon(t, 2500, p.Requests, 0.1, i)
+		assert.Less(t, p.Distance, 0.05, i)
+	}
+	assert.InEpsilon(t, 0.02, s.Mean, 0.05)
+	assert.InEpsilon(t, 25_000, s.Others, 0.02)
+	mean, p99 := s.Replayed.Off(&s.Recorded.LearnedTimes)
+	assert.Less(t, mean, 0.1)
+	assert.Less(t, p99, 0.25)
+
+	assert.Empty(t, learn(func(int) float64 { return 0.05 }).Paths)
+	s = learn(func(path int) float64 { return []float64{0.2, 0.02}[min(path%6, 1)] }) // two take the same
+	assert.Len(t, s.Paths, 2)
+	many := learn(func(path int) float64 { return 0.004 * math.Pow(1.4, float64(path)) })
+	assert.Len(t, many.Paths, scenario.MaxPaths, "a scenario tells no more apart")
+}
+
 // TestTooLittleIsNotLearnedFrom says so instead.
 func TestTooLittleIsNotLearnedFrom(t *testing.T) {
 	l := NewLearner(nil, "", "")
@@ -172,18 +217,21 @@ func TestServiceTimesComeBackExactly(t *testing.T) {
 			takes := rapid.Int64Range(1, 3e8).Draw(t, "takes")
 			k := slices.Index(free, slices.Min(free))
 			free[k] = max(at, free[k]) + takes
-			of = append(of, served{at, free[k] - at})
+			of = append(of, served{at, free[k] - at, 0})
 			worked = append(worked, float64(takes)/1e9)
 		}
-		assert.Equal(t, worked, alone(of, workers))
+		var without []float64
+		for _, w := range alone(of, workers) {
+			without = append(without, w.seconds)
+		}
+		assert.Equal(t, worked, without)
 		assert.Zero(t, impossible(of, workers))
 		found, most := workersOf(of)
 		assert.LessOrEqual(t, found, workers)
 		assert.LessOrEqual(t, found, most)
 		assert.Equal(t, most, mostOpen(of))
 		slices.Sort(worked)
-		var s LearnedService
-		s.fit(worked)
+		s := fitOf(worked)
 		assert.Contains(t, []string{"fixed", "exponential", "lognormal"}, s.Kind)
 		assert.Positive(t, s.Mean)
 		assert.GreaterOrEqual(t, s.Distance, 0.0)
@@ -225,11 +273,11 @@ func TestWhatFitsBadlyIsSeen(t *testing.T) {
 	assert.InDelta(t, 0.12, s.Recorded.Mean, 0.015)
 	assert.InDelta(t, 0.03, s.Replayed.Mean, 0.005)
 	assert.InDelta(t, 3.6, s.Recorded.InFlight, 0.5)
-	mean, p99 := s.Off()
+	mean, p99 := s.Replayed.Off(&s.Recorded.LearnedTimes)
 	assert.Greater(t, mean, 0.5)
 	assert.Greater(t, p99, 0.5)
 	s = learn(0)
-	mean, p99 = s.Off()
+	mean, p99 = s.Replayed.Off(&s.Recorded.LearnedTimes)
 	assert.Less(t, mean, 0.03)
 	assert.Less(t, p99, 0.1)
 }

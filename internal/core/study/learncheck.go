@@ -3,12 +3,10 @@ package study
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"io"
-	"math"
 	"slices"
 	"time"
-
-	"gonum.org/v1/gonum/stat"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/ingest"
@@ -19,10 +17,7 @@ import (
 
 // LearnedRun is how requests fared, recorded or replayed. Times are seconds.
 type LearnedRun struct {
-	Mean     float64 `json:"mean"`
-	P50      float64 `json:"p50"`
-	P95      float64 `json:"p95"`
-	P99      float64 `json:"p99"`
+	LearnedTimes
 	InFlight float64 `json:"in_flight"` // on average, by Little's law
 }
 
@@ -36,7 +31,7 @@ func runOf(of []served) LearnedRun {
 		took[i] = float64(of[i].took) / 1e9
 	}
 	slices.Sort(took)
-	r := LearnedRun{Mean: stat.Mean(took, nil), P50: at(took, 0.5), P95: at(took, 0.95), P99: at(took, 0.99)}
+	r := LearnedRun{LearnedTimes: timesOf(took)}
 	if span := float64(of[len(of)-1].at-of[0].at) / 1e9; span > 0 {
 		r.InFlight = r.Mean * float64(len(of)) / span
 	}
@@ -75,10 +70,20 @@ func (s *LearnedService) replayed(of []served) (recorded, again LearnedRun, err 
 	}
 	sc := scenario.None()
 	sc.Behaviours = []scenario.Behaviour{{Pattern: "*", Service: s.Service(), Workers: workers, Backlog: 1 << 30}}
+	paths := map[int][]byte{} // by class
+	for i := range s.Paths {
+		p := &s.Paths[i]
+		name := fmt.Sprintf("/p%d", i)
+		paths[p.class] = []byte(name)
+		sc.Behaviours = append(sc.Behaviours, scenario.Behaviour{Pattern: "*", Paths: []string{name}, Service: p.Service()})
+	}
 	var text []byte
-	rec := trace.Record{Method: []byte("GET"), Path: []byte("/"), Client: []byte("192.0.2.1"), Bytes: -1, Duration: -1}
+	rec := trace.Record{Method: []byte("GET"), Client: []byte("192.0.2.1"), Bytes: -1, Duration: -1}
 	for i := range of {
-		rec.Time = of[i].at
+		rec.Time, rec.Path = of[i].at, paths[s.classes.of(of[i].path)]
+		if rec.Path == nil {
+			rec.Path = []byte("/")
+		}
 		text = append(trace.AppendJSON(text, &rec), '\n')
 	}
 	source := ingest.Source{Name: "learned", Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text)), nil }}
@@ -86,20 +91,9 @@ func (s *LearnedService) replayed(of []served) (recorded, again LearnedRun, err 
 	if err != nil {
 		return recorded, again, err
 	}
-	again = LearnedRun{Mean: res.Latency.Mean, P50: res.Latency.P50, P95: res.Latency.P95, P99: res.Latency.P99}
+	again = LearnedRun{LearnedTimes: LearnedTimes{res.Latency.Mean, res.Latency.P50, res.Latency.P95, res.Latency.P99}}
 	if span := float64(of[len(of)-1].at-of[0].at) / 1e9; span > 0 {
 		again.InFlight = again.Mean * float64(len(of)) / span
 	}
 	return recorded, again, nil
-}
-
-// Off returns how far the replay's mean and p99 are from those that were recorded, as shares.
-func (s *LearnedService) Off() (mean, p99 float64) {
-	off := func(was, is float64) float64 {
-		if was == 0 {
-			return 0
-		}
-		return math.Abs(is/was - 1)
-	}
-	return off(s.Recorded.Mean, s.Replayed.Mean), off(s.Recorded.P99, s.Replayed.P99)
 }

@@ -345,7 +345,7 @@ func decimal(b []byte, unit float64) (int64, bool) {
 			point = true
 		case ch >= '0' && ch <= '9':
 			seen = true
-			if n > math.MaxInt64/100 {
+			if n > math.MaxInt64/100 || scale > math.MaxInt64/100 {
 				if !point {
 					return 0, false
 				}

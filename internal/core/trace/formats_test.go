@@ -3,7 +3,9 @@ package trace
 import (
 	"bytes"
 	"io"
+	"math"
 	"net/netip"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -392,4 +394,28 @@ func TestEveryFormatIsWhole(t *testing.T) {
 	}
 	reads, _, _ := last.begins(&Reader{log: &combined{}}, []byte("anything"))
 	assert.NotNil(t, reads, "the last that is told by a line takes any")
+}
+
+// TestNumbersHaveAnyNumberOfDigits reads durations and times as programs write floating point
+// numbers, with as many digits as tell them from all others.
+func TestNumbersHaveAnyNumberOfDigits(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		x := rapid.Float64Range(0, 1).Draw(t, "x") * math.Pow(10, float64(rapid.IntRange(-12, 6).Draw(t, "size")))
+		text := strconv.FormatFloat(x, rapid.SampledFrom([]byte{'f', 'e', 'g'}).Draw(t, "form"), rapid.SampledFrom([]int{-1, -1, 3, 25}).Draw(t, "digits"), 64)
+		want, err := strconv.ParseFloat(text, 64)
+		require.NoError(t, err)
+		for format, line := range map[string]string{
+			"jsonl": `{"duration":` + text + `}`, "csv": "path,duration\n/," + text, "combined": `192.0.2.7 - - [23/Nov/2026:06:55:08 +0000] "GET / HTTP/1.1" 200 1 "-" "u" ` + text,
+		} {
+			var o Options
+			if format == "combined" {
+				o.Fields = "duration"
+			}
+			r, err := NewReader("x", strings.NewReader(line+"\n"), o)
+			require.NoError(t, err, format)
+			var rec Record
+			require.NoError(t, r.Next(&rec), "%s %s", format, text)
+			assert.InDelta(t, want*1e9, rec.Duration, 1+want*1e9*1e-12, "%s %s", format, text)
+		}
+	})
 }
