@@ -60,7 +60,7 @@ func searchText(w *study.Sweep) string {
 	}
 	text := fmt.Sprintf("%s: the worst fault of %s, among %s, several moments and lengths up to %s", plural(int64(w.Replays), "replay"), plural(int64(of.Targets), "target"), how, span(of.Until-of.At))
 	if of.Seeds > 1 {
-		text += fmt.Sprintf("; the worst of each with %d seeds, the others with 1", of.Seeds)
+		text += fmt.Sprintf("; the worst of each with %d seeds, the others with fewer", of.Seeds)
 	}
 	if of.Resampled {
 		text += "; each seed with clients drawn from the trace with replacement"

@@ -25,7 +25,7 @@ var bruteKinds = []string{"refuse", "hang", "blackhole", "errors", "slow", "rese
 
 // TestNoFaultIsMuchWorse holds the worst that a sweep finds against the worst of so many
 // random faults of the same kinds and lengths, both judged by the median of nine fresh
-// seeds: it may be 5 % worse, or two requests where few fail. KESTRIX_FAULTS says how many;
+// seeds: it may be 5 % worse. KESTRIX_FAULTS says how many;
 // .ci/long tries 2,000 on each.
 func TestNoFaultIsMuchWorse(t *testing.T) {
 	if testing.Short() {
@@ -76,14 +76,14 @@ func TestNoFaultIsMuchWorse(t *testing.T) {
 			of := slices.IndexFunc(targets, func(x target) bool { return x.name == w.Worst.Name })
 			ours := judged(named, &targets[of])
 			theirs, which := 0.0, found[0]
-			for _, c := range found[:5] {
+			for _, c := range found[:min(25, len(found))] {
 				if m := judged(c, owner[c]); m > theirs {
 					theirs, which = m, c
 				}
 			}
 			t.Logf("%s: sweep's %s %s at %v for %v fails %v after %d replays; of %d random faults the worst, %s %s at %v for %v, %v", name,
 				w.Worst.Name, w.Worst.Kind, named.at, named.until-named.at, ours, w.Replays, faults, owner[which].name, which.kind, which.at, which.until-which.at, theirs)
-			assert.LessOrEqual(t, theirs, max(ours*1.05, ours+2))
+			assert.LessOrEqual(t, theirs, ours*1.05)
 			assert.LessOrEqual(t, w.Replays, 200)
 		})
 	}

@@ -172,7 +172,7 @@ func RunSweep(ctx context.Context, c *config.Config, s *scenario.Scenario, sourc
 	length := o.length(base)
 	r := &sweeping{ctx: ctx, o: &o, config: c, scenario: s, sources: sources, base: base, length: length, quiet: o.Replay, bases: map[int]*result.Replay{}}
 	r.quiet.Progress = nil
-	r.spare = max(min(budget/len(targets)-replaysOf(&o), mostSpare), 0)
+	r.share(len(targets))
 	out.Notes = append(out.Notes, r.extend()...)
 	at := o.at(base, begun(base, nil), length, peak)
 	out.Of = SweptRun{
@@ -184,7 +184,7 @@ func RunSweep(ctx context.Context, c *config.Config, s *scenario.Scenario, sourc
 	searched := o.searched(c, s, base)
 	limits := o.share(len(searched), len(targets))
 	mine := o.share(len(targets), 0)
-	r.total = len(mine)*(replaysOf(&o)+r.spare) + o.Seeds + o.searchRuns(len(limits))
+	r.total = len(mine)*r.ofHunt() + o.Seeds + o.searchRuns(len(limits))
 	if err := r.hunts(targets, mine, out); err != nil {
 		return nil, err
 	}
@@ -222,6 +222,7 @@ type sweeping struct {
 	quiet       replay.Options         // without somebody who is told of each replay's progress
 	bases       map[int]*result.Replay // with nothing failed, by seed
 	spare       int                    // replays of a hunt for further times
+	finalists   int                    // further candidates that a hunt tries with all seeds
 	done, total int
 }
 

@@ -53,17 +53,18 @@ func worse(a, b *candidate) int {
 // hunt is the search for the worst fault of a target, in rounds.
 type hunt struct {
 	target *target
-	begun  []int64      // see begun
+	begun  []int64      // attempts in the upstreams of the target, see begun
+	own    []int64      // see begunThere
 	tried  []*candidate // the worst first, when a round begins
 	round  int
 	jobs   []job // that the round asks for
 }
 
 // rounds are those of a hunt; each looks about the worst of what was tried before.
-var rounds = []func(*hunt, *sweeping){(*hunt).kinds, (*hunt).moments, (*hunt).lengths, (*hunt).phases, (*hunt).confirmTwo, (*hunt).confirmWorst}
+var rounds = []func(*hunt, *sweeping){(*hunt).kinds, (*hunt).moments, (*hunt).lengths, (*hunt).phases, (*hunt).confirmSome, (*hunt).confirmWorst}
 
 // shortRounds are those of pairs, of which there are too many to look closer.
-var shortRounds = []func(*hunt, *sweeping){(*hunt).kinds, (*hunt).confirmTwo, (*hunt).confirmWorst}
+var shortRounds = []func(*hunt, *sweeping){(*hunt).kinds, (*hunt).confirmSome, (*hunt).confirmWorst}
 
 // job is a replay of a candidate with a seed, from 0.
 type job struct {
@@ -73,18 +74,37 @@ type job struct {
 }
 
 // replaysOf returns about how many replays a hunt takes.
-func replaysOf(o *SweepOptions) int { return len(o.Kinds) + 6 + 4 + 2 + 4 + max(o.Seeds-3, 0) }
+func replaysOf(o *SweepOptions) int { return len(o.Kinds) + 8 + 4 + 2 + 4 + max(o.Seeds-3, 0) }
 
-// budget is how many replays all hunts together take at least, and mostSpare how many of them
-// a hunt may take for further times.
+// budget is how many replays all hunts together take at most where they can do with it. What it
+// leaves goes to further times, at most mostSpare of a hunt, and then to further candidates that
+// are tried with all seeds, at most mostFinalists, for each of which perFinalist more are tried
+// with three.
 const (
-	budget    = 200
-	mostSpare = 12
+	budget        = 200
+	mostSpare     = 12
+	mostFinalists = 3
+	perFinalist   = 4
 )
 
-// sharp is the length of the shortest peak of the load that is looked for: about as long as
-// it takes to detect a fault.
-const sharp = 5 * time.Second
+// share shares what the budget leaves out among the hunts.
+func (r *sweeping) share(targets int) {
+	left := budget/targets - replaysOf(r.o)
+	r.spare = max(min(left, mostSpare), 0)
+	r.finalists = max(min((left-r.spare)/(2*perFinalist+max(r.o.Seeds-3, 0)), mostFinalists), 0)
+}
+
+// ofHunt returns about how many replays a hunt takes with its share.
+func (r *sweeping) ofHunt() int {
+	return replaysOf(r.o) + r.spare + r.finalists*(2*perFinalist+max(r.o.Seeds-3, 0))
+}
+
+// The lengths of short peaks of the load that are looked for: about as long as it takes a probe
+// to detect a fault, and as it takes the requests that meet it.
+const (
+	sharp    = 5 * time.Second
+	sharpest = 2 * time.Second
+)
 
 // next returns what is tried next; nothing when the search is over.
 func (h *hunt) next(r *sweeping) []job {
@@ -128,10 +148,10 @@ func (h *hunt) kinds(r *sweeping) {
 	}
 }
 
-// moments tries the worst kinds at other times: the sharpest peak, where the load rises and
+// moments tries the worst kinds at other times: at sharp peaks, where the load rises and
 // falls, and more where there are replays to spare.
 func (h *hunt) moments(r *sweeping) {
-	starts := []time.Duration{r.o.at(r.base, h.begun, sharp, peak), r.o.at(r.base, h.begun, r.length, rise), r.o.at(r.base, h.begun, r.length, fall)}
+	starts := []time.Duration{r.o.at(r.base, h.own, sharpest, peak), r.o.at(r.base, h.begun, sharp, peak), r.o.at(r.base, h.begun, r.length, rise), r.o.at(r.base, h.begun, r.length, fall)}
 	kinds := []string{h.tried[0].kind}
 	more := func(o *outcome) float64 { return o.more }
 	if len(h.tried) > 1 && 2*h.tried[1].median(more) >= h.tried[0].median(more) {
@@ -143,8 +163,8 @@ func (h *hunt) moments(r *sweeping) {
 		}
 	}
 	spare := r.spare + len(starts)*(2-len(kinds))
-	for i := range spare { // evenly over the replay
-		at := time.Duration(float64(r.end()-r.length) * (float64(i) + 0.5) / float64(spare)).Truncate(time.Millisecond)
+	for i := range spare { // evenly, from the beginning on, after which the most is seen of an aftermath
+		at := time.Duration(float64(r.end()-r.length) * float64(i) / float64(spare)).Truncate(time.Millisecond)
 		h.try(r, kinds[0], at, at+r.length)
 	}
 }
@@ -165,24 +185,26 @@ func (h *hunt) phases(r *sweeping) {
 	h.try(r, w.kind, w.at+half, w.until+half)
 }
 
-// confirmTwo tries the two worst with three seeds.
-func (h *hunt) confirmTwo(r *sweeping) {
-	for _, c := range h.tried[:min(2, len(h.tried))] {
+// confirmSome tries the worst with three seeds: with one alone chance may have made them so.
+func (h *hunt) confirmSome(r *sweeping) {
+	for _, c := range h.tried[:min(2+perFinalist*r.finalists, len(h.tried))] {
 		h.again(r, c, 3)
 	}
 }
 
 // confirmWorst tries the worst of these with all seeds.
 func (h *hunt) confirmWorst(r *sweeping) {
-	slices.SortStableFunc(h.tried, func(a, b *candidate) int { return cmp.Compare(len(b.of), len(a.of)) })
-	h.again(r, h.tried[0], r.o.Seeds)
+	slices.SortStableFunc(h.tried, func(a, b *candidate) int { return cmp.Or(cmp.Compare(len(b.of), len(a.of)), worse(a, b)) })
+	for _, c := range h.tried[:min(1+r.finalists, len(h.tried))] {
+		h.again(r, c, r.o.Seeds)
+	}
 }
 
 // hunts searches for the worst fault of some of the targets, side by side, and adds the cases.
 func (r *sweeping) hunts(targets []target, mine []int, out *Sweep) error {
 	var all []*hunt
 	for _, i := range mine {
-		all = append(all, &hunt{target: &targets[i], begun: begun(r.base, &targets[i])})
+		all = append(all, &hunt{target: &targets[i], begun: begun(r.base, &targets[i]), own: begunThere(r.base, &targets[i])})
 	}
 	for r.ctx.Err() == nil {
 		var jobs []job

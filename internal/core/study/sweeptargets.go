@@ -129,6 +129,21 @@ func begun(base *result.Replay, t *target) []int64 {
 	return out
 }
 
+// begunThere is begun for the backends of a target alone, and those that are equal to it by design.
+func begunThere(base *result.Replay, t *target) []int64 {
+	out := make([]int64, len(base.Timeline.Rows))
+	for i := range base.Timeline.Rows {
+		for name, u := range base.Timeline.Rows[i].Upstreams {
+			for backend, b := range u {
+				if full := name + "." + backend; slices.Contains(t.backends, full) || slices.Contains(t.alike, full) {
+					out[i] += b.Requests
+				}
+			}
+		}
+	}
+	return out
+}
+
 // window is where in the course of a load a fault comes.
 type window int
 
