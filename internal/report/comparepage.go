@@ -122,6 +122,7 @@ func ComparePage(p Compared, version string) ([]byte, error) {
 	if len(p.Upstreams) > 0 {
 		v.Of += "; figures of " + and(p.Upstreams)
 	}
+	v.Assumed = assumptions(first.Assumed)
 	v.Notes = append(Style{Width: 1 << 20}.noteLines(first), capital(p.certainty())+".")
 	if c.Partial {
 		v.Notes = append(v.Notes, "Stopped early: what follows is partial.")

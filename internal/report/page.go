@@ -38,6 +38,7 @@ type pageTop struct {
 	Bad                          bool // the headline is bad news
 	Notes                        []string
 	Figures                      []pageFigure
+	Assumed                      []string // see assumptions
 }
 
 // pageFigure is a number under its name.

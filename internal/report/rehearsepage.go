@@ -59,6 +59,7 @@ func RehearsalPage(p *Rehearsal, version string) ([]byte, error) {
 	verdict := p.Fidelity.Verdict()
 	v.Headline, v.Bad = strings.ToUpper(verdict[:1])+verdict[1:], p.Fidelity.Off > 0
 	v.Of = fmt.Sprintf("%s · seed %d · %s in %s, once in virtual time and once for real", names, p.Forecast.Model.Seed, plural(p.Rehearsal.Requests, "request"), clock(p.Rehearsal.Duration))
+	v.Assumed = assumptions(p.Forecast.Assumed)
 	if p.Rehearsal.Partial {
 		v.Notes = append(v.Notes, "Stopped early: both are of what was sent until then.")
 	}

@@ -29,7 +29,6 @@ type replayPage struct {
 	Story                             []pageEvent
 	StoryMore                         string
 	Model                             []pageModel
-	Assumed                           []string
 	Why                               []pageWhy
 	HowFound                          string
 	SeedsTitle, SeedsNote             string

@@ -31,7 +31,7 @@ func SweepPage(w *study.Sweep, version string) ([]byte, error) {
 		v.Bad = w.Worst.More > 0
 	}
 	v.Notes = append(Style{Width: 1 << 20}.noteLines(&result.Replay{Trace: of.Trace}), w.Notes...)
-	v.Notes = append(v.Notes, assumptions(of.Assumed)...)
+	v.Assumed = assumptions(of.Assumed)
 	if w.Partial {
 		v.Notes = append(v.Notes, fmt.Sprintf("Stopped early: %s of %s.", count(int64(len(w.Cases))), plural(int64(of.Cases), "case")))
 	}
