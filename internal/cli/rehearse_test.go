@@ -208,7 +208,7 @@ func TestWhatServeRecordedIsLearned(t *testing.T) {
 		text, err := os.ReadFile(filepath.Join(s.dir, "learned.scenario.hcl"))
 		require.NoError(t, err)
 		for _, b := range []string{"auk", "gannet", "petrel"} {
-			assert.Regexp(t, `behaviour "booking.`+b+`" \{\n  service = lognormal\("(3[7-9]|4[0-4])[0-9](\.[0-9]+)?ms`, string(text), "400 ms and what the proxy takes, within three deviations of the mean of eight hundred")
+			assert.Regexp(t, `behaviour "booking.`+b+`" \{\n  # .* fit: .*\n  service = lognormal\("(3[7-9]|4[0-4])[0-9](\.[0-9]+)?ms`, string(text), "400 ms and what the proxy takes, within three deviations of the mean of eight hundred")
 		}
 		var was trace.Summary
 		run(&was, "trace", "describe", "today.jsonl", "-format", "json")
