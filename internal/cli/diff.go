@@ -18,11 +18,13 @@ func diffCommand() *command {
 	return &command{
 		name: "diff", args: "OLD NEW", summary: "what a change does: requests that go elsewhere, clients that move",
 		help: `
-Every route of either side is tried with a request of its own, so that what is
-answered differently comes with a witness; how many clients move is reckoned by the core.
+All requests are compared, and not samples: either every request goes the same way,
+or the sets of requests that do not are listed, each with one of them. What is not decided,
+as a regular expression of too many states, is said by name. How many clients move is
+reckoned by the core.
 
-exit code: 0 nothing changes for traffic; 1 something does; 2 wrong usage;
-3 a configuration that cannot be used
+exit code: 0 every request goes the same way and no setting differs; 1 something
+changes, or is not decided; 2 wrong usage; 3 a configuration that cannot be used
 
 With -trace the requests of a trace are put through both as well, and those that
 are answered differently are counted.
@@ -65,9 +67,11 @@ are answered differently are counted.
 				}
 				d := study.Compare(old.config, now.config)
 				if t.file != "" {
-					if d.Trace, err = t.run(ctx, env, old.config, now.config); err != nil {
+					moves, err := t.run(ctx, env, old.config, now.config)
+					if err != nil {
 						return err
 					}
+					d.Put(moves)
 				}
 				err = o.write(env, func(w io.Writer) error {
 					if o.format == "json" {

@@ -49,6 +49,7 @@ var allowed = map[string][]string{
 	"internal/core/config":    {"internal/core/balance"},
 	"internal/core/request":   {"internal/core/config"},
 	"internal/core/route":     {"internal/core/config", "internal/core/request"},
+	"internal/core/region":    {"internal/core/config", "internal/core/request", "internal/core/route"},
 	"internal/core/trace":     {"internal/core/rng", "internal/core/trace/scan"},
 	"internal/core/health":    {"internal/core/tick"},
 	"internal/core/rewrite":   {"internal/core/config", "internal/core/peer", "internal/core/request"},

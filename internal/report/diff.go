@@ -12,10 +12,11 @@ func (s Style) Diff(old, now string, d *study.Diff) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s\n", s.bold(old+" to "+now))
 	if !d.Changed() {
-		b.WriteString("nothing changes for traffic\n")
+		b.WriteString("every request goes the same way, which is proved, and no setting differs\n")
 		if t := d.Trace; t != nil {
 			fmt.Fprintf(&b, "  all %s requests of the trace are answered as before\n", count(t.Requests))
 		}
+		s.renamed(&b, d)
 		return b.String()
 	}
 	changes := func(title string, list []study.Change) {
@@ -39,12 +40,7 @@ func (s Style) Diff(old, now string, d *study.Diff) string {
 		}
 	}
 	changes("where traffic enters", d.Listeners)
-	if len(d.Requests) > 0 {
-		fmt.Fprintf(&b, "\n%s\n", s.bold("requests that are answered differently"))
-		for _, r := range d.Requests {
-			fmt.Fprintf(&b, "  %s\n    %s\n", flow(r.Request, s.Width, 2), flow(fmt.Sprintf("at %s: was %s, is %s", r.Frontend, r.Old, r.New), s.Width, 4))
-		}
-	}
+	s.requestMoves(&b, d)
 	if d.Trace != nil {
 		s.traceMoves(&b, d.Trace)
 	}
@@ -56,7 +52,61 @@ func (s Style) Diff(old, now string, d *study.Diff) string {
 		}
 	}
 	changes("settings", d.Settings)
+	s.renamed(&b, d)
 	return b.String()
+}
+
+// requestMoves writes which requests are answered differently, and what is not decided.
+func (s Style) requestMoves(b *strings.Builder, d *study.Diff) {
+	if len(d.Requests) == 0 && len(d.Undecided) == 0 {
+		fmt.Fprintf(b, "\nevery request goes the same way, which is proved\n")
+		return
+	}
+	route := func(name, to string) string {
+		if name == "" {
+			return to
+		}
+		return fmt.Sprintf("%s, %s", name, to)
+	}
+	if len(d.Requests) > 0 {
+		fmt.Fprintf(b, "\n%s\n", s.bold("requests that are answered differently"+others(d)))
+	}
+	for i := range d.Requests {
+		r := &d.Requests[i]
+		fmt.Fprintf(b, "  %s: %s\n", s.bold(r.Frontend), flow(r.Where, s.Width, 4))
+		fmt.Fprintf(b, "    was   %s\n    is    %s\n    like  %s\n", flow(route(r.OldRoute, r.Old), s.Width, 10), flow(route(r.NewRoute, r.New), s.Width, 10), flow(r.Request, s.Width, 10))
+		if x := d.Example(r); x != nil {
+			text := fmt.Sprintf("%s of %s (%s), first in line %d: %s", count(x.Requests), count(d.Trace.Requests), percent(float64(x.Requests)/float64(d.Trace.Requests)), x.Line, x.Example)
+			fmt.Fprintf(b, "    trace %s\n", flow(text, s.Width, 10))
+		} else if d.Trace != nil {
+			b.WriteString("    trace none of its requests\n")
+		}
+	}
+	if len(d.Undecided) > 0 {
+		fmt.Fprintf(b, "\n%s\n", s.yellow("not decided"))
+	}
+	for _, u := range d.Undecided {
+		fmt.Fprintf(b, "  %s: %s\n", s.bold(u.Frontend), flow(u.What+": "+u.Why, s.Width, 4))
+	}
+}
+
+// others says what is proved of the requests that are not told.
+func others(d *study.Diff) string {
+	if len(d.Undecided) > 0 {
+		return ""
+	}
+	return " · all others go the same way, which is proved"
+}
+
+// renamed writes what is only called otherwise.
+func (s Style) renamed(b *strings.Builder, d *study.Diff) {
+	if len(d.Renamed) == 0 {
+		return
+	}
+	fmt.Fprintf(b, "\n%s\n", s.bold("called otherwise, and the same"))
+	for _, c := range d.Renamed {
+		fmt.Fprintf(b, "  %s %s is called %s\n", c.What, c.Old, c.New)
+	}
 }
 
 // traceMoves returns how many requests of a trace go elsewhere.
@@ -69,9 +119,5 @@ func (s Style) traceMoves(b *strings.Builder, t *study.TraceMoves) {
 	}
 	if t.Unknown > 0 {
 		fmt.Fprintf(b, "  %s\n", flow(plural(t.Unknown, "request")+" met a route that asks for what the trace does not record, so that it did not fit; -host names the host of records that name none", s.Width, 2))
-	}
-	for _, m := range t.Moves {
-		text := fmt.Sprintf("at %s: was %s, is %s; first in line %d: %s", m.Frontend, m.Old, m.New, m.Line, m.Example)
-		fmt.Fprintf(b, "  %s  %s\n", padLeft(count(m.Requests), 9), flow(text, s.Width, 13))
 	}
 }

@@ -2,8 +2,10 @@ package check
 
 import (
 	"fmt"
+	"strings"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/region"
 	"kestrix/internal/core/route"
 )
 
@@ -81,13 +83,34 @@ var nameRules = []*Rule{
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				t := route.Compile(f)
-				for _, s := range t.Shadows() {
-					r, by := f.Routes[s.Route], f.Routes[s.By]
+				never, err := region.Nevers(t)
+				if err != nil {
+					continue // a condition that could not be read
+				}
+				for _, n := range never {
+					r := f.Routes[n.Route]
+					if len(n.By) == 0 {
+						p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("the route %q can never match: nothing has all that it asks for", r.Name)})
+						continue
+					}
+					q := n.Witness.Request()
+					to, _ := t.Match(&q)
+					if to < 0 || to >= n.Route {
+						continue // its path is read in several ways
+					}
+					by, hint := fmt.Sprintf("%q takes everything first", f.Routes[to].Name), fmt.Sprintf("%q stands on line %d", f.Routes[to].Name, f.Routes[to].Range.Start.Line)
+					if len(n.By) > 1 {
+						var names []string
+						for _, k := range n.By {
+							names = append(names, f.Routes[k].Name)
+						}
+						by, hint = "routes before it take everything together", "they are "+strings.Join(names, ", ")
+					}
 					p.Report(Finding{
 						Range:   r.Range,
-						Message: fmt.Sprintf("the route %q can never match: %q takes everything first", r.Name, by.Name),
-						Hint:    fmt.Sprintf("%q stands on line %d", by.Name, by.Range.Start.Line),
-						Witness: fmt.Sprintf("%s fits here, and goes to %q", s.Witness, by.Name),
+						Message: fmt.Sprintf("the route %q can never match: %s", r.Name, by),
+						Hint:    hint,
+						Witness: fmt.Sprintf("%s fits here, and goes to %q", n.Witness, f.Routes[to].Name),
 					})
 				}
 			}
@@ -102,7 +125,19 @@ var nameRules = []*Rule{
 				return // a condition that could not be read fits too much
 			}
 			for _, f := range p.Config.Frontends {
-				for _, o := range route.Compile(f).Overlaps() {
+				if len(f.Routes) > mostOverlapping {
+					continue
+				}
+				t := route.Compile(f)
+				overlaps, err := region.Overlaps(t)
+				if err != nil {
+					continue
+				}
+				for _, o := range overlaps {
+					q := o.Witness.Request()
+					if to, _ := t.Match(&q); to != o.First {
+						continue
+					}
 					a, b := f.Routes[o.First], f.Routes[o.Second]
 					if a.SendTo.Value == b.SendTo.Value && a.SendTo.Value != "" {
 						continue
@@ -128,3 +163,6 @@ var nameRules = []*Rule{
 		},
 	},
 }
+
+// mostOverlapping bounds the routes of a frontend that are compared with each other.
+const mostOverlapping = 200

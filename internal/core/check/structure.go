@@ -179,12 +179,14 @@ func httpOnly(r *config.Route) []settingAt {
 			out = append(out, settingAt{"a condition on a " + what, all[0].Name.Range})
 		}
 	}
-	match("host", r.When.Host)
-	match("path", r.When.Path)
-	match("method", r.When.Method)
-	pairs("header field", r.When.Header)
-	pairs("query parameter", r.When.Query)
-	pairs("cookie", r.When.Cookie)
+	for _, w := range r.When.Parts() {
+		match("host", w.Host)
+		match("path", w.Path)
+		match("method", w.Method)
+		pairs("header field", w.Header)
+		pairs("query parameter", w.Query)
+		pairs("cookie", w.Cookie)
+	}
 	for _, x := range []struct {
 		given bool
 		what  string

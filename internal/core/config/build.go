@@ -224,6 +224,27 @@ func (d *Decoder) when(n *Node) When {
 		Header: Get[[]MatchPair](n, "header"), Query: Get[[]MatchPair](n, "query"), Cookie: Get[[]MatchPair](n, "cookie"),
 		SNI: Get[[]Match](n, "sni"),
 	}
+	for _, x := range n.All("any") {
+		part := d.when(x)
+		if part.Empty() && !x.Has("client") {
+			d.Add(IDMissing, x.Range, "the any block asks for nothing, so that it fits everything", "remove it, or say what it asks for")
+		}
+		w.Any = append(w.Any, part)
+	}
+	d.patterns(&w)
+	for _, c := range Get[[]Match](n, "client") {
+		p, err := parsePrefix(c.Text)
+		if err != nil || c.Regexp != nil {
+			d.Add(IDType, c.Range, fmt.Sprintf("client %q is not an address or network", shorten(c.Text)), "like \"203.0.113.9\" or \"2001:db8::/32\"")
+			continue
+		}
+		w.Client = append(w.Client, ClientMatch{p, c.Not, c.Range})
+	}
+	return w
+}
+
+// patterns refuses hosts, paths and methods that are none.
+func (d *Decoder) patterns(w *When) {
 	for _, h := range slices.Concat(w.Host, w.SNI) {
 		if h.Regexp != nil {
 			continue
@@ -250,15 +271,6 @@ func (d *Decoder) when(n *Node) When {
 			d.Add(IDType, m.Range, fmt.Sprintf("%q is not a request method", shorten(m.Text)), "methods are case-sensitive words, like \"GET\" or \"POST\"")
 		}
 	}
-	for _, c := range Get[[]Match](n, "client") {
-		p, err := parsePrefix(c.Text)
-		if err != nil || c.Regexp != nil {
-			d.Add(IDType, c.Range, fmt.Sprintf("client %q is not an address or network", shorten(c.Text)), "like \"203.0.113.9\" or \"2001:db8::/32\"")
-			continue
-		}
-		w.Client = append(w.Client, ClientMatch{p, c.Not, c.Range})
-	}
-	return w
 }
 
 // wildcards refuses a ** where it would have to stand for part of a segment,

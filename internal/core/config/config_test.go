@@ -178,6 +178,8 @@ func TestMistakesAreToldWithPlaceAndCure(t *testing.T) {
 		return strings.Replace(small, "  backends = {", "  "+inside+"\n  backends = {", 1)
 	}
 	for _, c := range []struct{ name, text, want string }{
+		{"any of nothing", strings.Replace(small, "send_to", "when {\n any {\n }\n}\nsend_to", 1), `5:2 KX005 the any block asks for nothing, so that it fits everything | remove it, or say what it asks for`},
+		{"a path in any", strings.Replace(small, "send_to", "when {\n any {\n path = \"a\"\n }\n}\nsend_to", 1), `6:9 KX003 the path "a" does not begin with / | write "/a"`},
 		{"unknown block", small + "upstrm \"x\" {\n}\n", `12:1 KX002 there is no block "upstrm" at the top | did you mean upstream?`},
 		{"unknown key", up(`algoritm = "random"`), `8:3 KX002 there is no key "algoritm" in upstream | did you mean algorithm?`},
 		{"far from any key", up(`zzz = 1`), `8:3 KX002 there is no key "zzz" in upstream | known here: ` + strings.Join(upstreamBlock.names(), ", ")},

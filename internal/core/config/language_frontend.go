@@ -27,18 +27,12 @@ var frontendBlock = &Block{
 		Blocks: []*Block{redirectBlock, replyBlock, rewriteBlock, headersBlock, routeTimeoutsBlock, routeLimitsBlock, {
 			Name: "when",
 			Help: "everything given must fit; of a list, one, and none of those in not(...); without `when` a route takes all",
-			Keys: []*Key{
-				{Name: "host", Type: Matches, Help: "host asked for, without port; * is one label, ** any number of them",
-					Example: `["board.tern.example", "*.tern.example"]`},
-				{Name: "path", Type: Matches, Help: "path without query; * is one segment, ** the rest (/live/** takes /live too). Paths are compared in normal form (RFC 3986 section 6.2.2), so that /%6Cive and /x/../live fit as well",
-					Example: `["/live/**", regexp("/seats/[0-9]+")]`},
-				{Name: "method", Type: Matches, Help: "request method, in capitals", Example: `["GET", "HEAD"]`},
-				{Name: "client", Type: Matches, Help: "address or network of the client", Example: `["203.0.113.0/24", "2001:db8::/32"]`},
-				{Name: "header", Type: MatchTable, Help: "header fields by name; * stands for any text, of a field that is there", Example: `{ accept = "*json*" }`},
-				{Name: "query", Type: MatchTable, Help: "parameters of the query by name; the first of a name counts", Example: `{ lang = "fi", debug = not("*") }`},
-				{Name: "sni", Type: Matches, Help: "name asked for in the TLS handshake, also of TLS that is passed through unopened (tcp); wildcards as in host. A connection that says nothing has no name after request_header", Example: `"gate.tern.example"`},
-				{Name: "cookie", Type: MatchTable, Help: "cookies by name", Example: `{ beta = "on" }`},
-			},
+			Keys: whenKeys,
+			Blocks: []*Block{{
+				Name: "any", Many: true,
+				Help: "beside the rest of `when`, everything in one of these must fit",
+				Keys: whenKeys,
+			}},
 		}},
 	}},
 }
@@ -113,4 +107,17 @@ var frontTLSBlock = &Block{
 		{Name: "client_ca", Type: Text, Help: "PEM file of authorities; a client must show a certificate of one of them", Example: `"crew-ca.pem"`},
 		{Name: "client_certificate", Type: Text, Default: `"require"`, Allowed: []string{"require", "ask"}, Help: "with client_ca: refuse clients without a certificate, or only those with a wrong one", Example: `"ask"`},
 	},
+}
+
+var whenKeys = []*Key{
+	{Name: "host", Type: Matches, Help: "host asked for, without port; * is one label, ** any number of them",
+		Example: `["board.tern.example", "*.tern.example"]`},
+	{Name: "path", Type: Matches, Help: "path without query; * is one segment, ** the rest (/live/** takes /live too). Paths are compared in normal form (RFC 3986 section 6.2.2), so that /%6Cive and /x/../live fit as well",
+		Example: `["/live/**", regexp("/seats/[0-9]+")]`},
+	{Name: "method", Type: Matches, Help: "request method, in capitals", Example: `["GET", "HEAD"]`},
+	{Name: "client", Type: Matches, Help: "address or network of the client", Example: `["203.0.113.0/24", "2001:db8::/32"]`},
+	{Name: "header", Type: MatchTable, Help: "header fields by name, each with a pattern or a list; * stands for any text, of a field that is there", Example: `{ accept = ["*json*", "*xml*"] }`},
+	{Name: "query", Type: MatchTable, Help: "parameters of the query by name; the first of a name counts", Example: `{ lang = "fi", debug = not("*") }`},
+	{Name: "sni", Type: Matches, Help: "name asked for in the TLS handshake, also of TLS that is passed through unopened (tcp); wildcards as in host. A connection that says nothing has no name after request_header", Example: `"gate.tern.example"`},
+	{Name: "cookie", Type: MatchTable, Help: "cookies by name", Example: `{ beta = "on" }`},
 }

@@ -33,6 +33,15 @@ func (m Match) String() string {
 	return s
 }
 
+// List writes matches as source.
+func List(all []Match) string {
+	var out []string
+	for _, m := range all {
+		out = append(out, m.String())
+	}
+	return strings.Join(out, ", ")
+}
+
 // Words joins what a condition wants of a text: what fits by "or", and after it
 // what must not.
 func Words(all []Match) string {
@@ -54,10 +63,11 @@ func Words(all []Match) string {
 	return strings.Join(fits, " or ") + " but not " + strings.Join(not, " or ")
 }
 
-// MatchPair is what a condition wants of a named field.
+// MatchPair is what a condition wants of a named field: as of a list, one of those that are not
+// Not, and none of the others.
 type MatchPair struct {
-	Name  Placed[string]
-	Match Match
+	Name    Placed[string]
+	Matches []Match
 }
 
 // ClientMatch is what a condition wants of a client's address.
@@ -172,16 +182,17 @@ func (d *Decoder) fieldTable(k *Key, expr hclsyntax.Expression) (any, bool) {
 	}
 	var out []FieldPair
 	for _, p := range all.([]MatchPair) {
-		if p.Match.Not || p.Match.Regexp != nil {
-			d.Add(IDType, p.Match.Range, k.Name+" wants texts, not patterns", d.expected(k))
+		m := p.Matches[0]
+		if len(p.Matches) > 1 || m.Not || m.Regexp != nil {
+			d.Add(IDType, m.Range, k.Name+" wants texts, not patterns", d.expected(k))
 			return nil, false
 		}
-		out = append(out, FieldPair{p.Name, Placed[string]{p.Match.Text, p.Match.Range}})
+		out = append(out, FieldPair{p.Name, Placed[string]{m.Text, m.Range}})
 	}
 	return out, true
 }
 
-// matchTable reads names with one match each, in source order.
+// matchTable reads names with a match or a list of them each, in source order.
 func (d *Decoder) matchTable(k *Key, expr hclsyntax.Expression) (any, bool) {
 	cons, ok := expr.(*hclsyntax.ObjectConsExpr)
 	if !ok {
@@ -200,15 +211,11 @@ func (d *Decoder) matchTable(k *Key, expr hclsyntax.Expression) (any, bool) {
 			return nil, false
 		}
 		seen[name] = true
-		m, ok := d.match(k, item.ValueExpr)
+		m, ok := d.matches(k, item.ValueExpr)
 		if !ok {
 			return nil, false
 		}
-		if len(m) != 1 {
-			d.Add(IDType, item.ValueExpr.Range(), fmt.Sprintf("%s wants one text, not a list", name), d.expected(k))
-			return nil, false
-		}
-		out = append(out, MatchPair{Placed[string]{name, item.KeyExpr.Range()}, m[0]})
+		out = append(out, MatchPair{Placed[string]{name, item.KeyExpr.Range()}, m.([]Match)})
 	}
 	return out, true
 }

@@ -152,11 +152,21 @@ type When struct {
 	Query  []MatchPair
 	Cookie []MatchPair
 	SNI    []Match
+	Any    []When // of several, one must fit as well
 }
 
 // Empty reports whether the condition fits everything.
 func (w *When) Empty() bool {
-	return len(w.Host)+len(w.Path)+len(w.Method)+len(w.Client)+len(w.Header)+len(w.Query)+len(w.Cookie)+len(w.SNI) == 0
+	return len(w.Host)+len(w.Path)+len(w.Method)+len(w.Client)+len(w.Header)+len(w.Query)+len(w.Cookie)+len(w.SNI)+len(w.Any) == 0
+}
+
+// Parts returns the condition itself, and those of its any blocks.
+func (w *When) Parts() []*When {
+	out := []*When{w}
+	for i := range w.Any {
+		out = append(out, &w.Any[i])
+	}
+	return out
 }
 
 // Upstream is a named group of backends that serve the same thing.

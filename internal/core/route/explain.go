@@ -20,20 +20,36 @@ func (t *Table) Explain(q *Request) []Step {
 	var steps []Step
 	for i, r := range t.Frontend.Routes {
 		c := &t.rules[i]
-		if c.asks == 0 {
+		if c.asks == 0 && c.any == nil {
 			return append(steps, Step{r.Name, true, "it takes everything"})
 		}
 		if un := c.asks & q.Unknown; un != 0 {
 			steps = append(steps, Step{r.Name, false, fmt.Sprintf("it asks for the %s, which is not known", names(un))})
 			continue
 		}
-		failed := c.fails(q)
-		if failed == 0 {
-			return append(steps, Step{r.Name, true, "everything it asks fits: " + names(c.asks)})
+		if fits, _ := c.fits(q); fits {
+			return append(steps, Step{r.Name, true, "everything it asks fits: " + names(c.asksAll())})
 		}
-		steps = append(steps, Step{r.Name, false, why(failed, c, &r.When, q)})
+		steps = append(steps, Step{r.Name, false, whyNot(c, &r.When, q)})
 	}
 	return steps
+}
+
+// whyNot words why a condition does not fit.
+func whyNot(c *rule, w *config.When, q *Request) string {
+	if failed := c.fails(q); failed != 0 {
+		return why(failed, c, w, q)
+	}
+	var parts []string
+	for i := range c.any {
+		x := &c.any[i]
+		if un := x.asks & q.Unknown; un != 0 {
+			parts = append(parts, fmt.Sprintf("it asks for the %s, which is not known", names(un)))
+			continue
+		}
+		parts = append(parts, whyNot(x, &w.Any[i], q))
+	}
+	return "no any block fits: " + strings.Join(parts, "; ")
 }
 
 // why words why a field does not fit.
@@ -73,10 +89,10 @@ func field(kind string, rules []fieldRule, pairs []config.MatchPair, look Lookup
 		if !ok {
 			return fmt.Sprintf("the %s %s is absent", kind, rules[i].name)
 		}
-		if rules[i].not {
-			return fmt.Sprintf("the %s %s is %q, which %s excludes", kind, rules[i].name, value, pairs[i].Match)
+		if len(rules[i].set.fits) == 0 {
+			return fmt.Sprintf("the %s %s is %q, which %s excludes", kind, rules[i].name, value, config.List(pairs[i].Matches))
 		}
-		return fmt.Sprintf("the %s %s is %q, not %s", kind, rules[i].name, value, pairs[i].Match)
+		return fmt.Sprintf("the %s %s is %q, not %s", kind, rules[i].name, value, config.Words(pairs[i].Matches))
 	}
 	return "a " + kind + " does not fit"
 }

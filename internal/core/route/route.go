@@ -49,7 +49,8 @@ type rule struct {
 	method                words
 	client                nets
 	header, query, cookie []fieldRule
-	asks                  Field
+	asks                  Field  // what the rule itself asks
+	any                   []rule // of which one must fit as well, where there are any
 }
 
 // set is what a condition wants of a text: one of fits, where there are any, and
@@ -114,52 +115,28 @@ func contains(list []string, s string) bool {
 	return false
 }
 
-// fieldRule is what a condition wants of a named field. One that is absent fits
-// not(...) only.
+// fieldRule is what a condition wants of a named field. One that is absent fits only where
+// nothing but not(...) is said.
 type fieldRule struct {
-	name    string
-	pattern Pattern
-	not     bool
+	name string
+	set  set
 }
 
 func (f *fieldRule) match(look Lookup) bool {
-	if look == nil {
-		return f.not
+	if look != nil {
+		if v, ok := look(f.name); ok {
+			return f.set.match(v)
+		}
 	}
-	v, ok := look(f.name)
-	return (ok && f.pattern.Match(v)) != f.not
+	return len(f.set.fits) == 0
 }
 
 // Compile prepares a frontend's routes.
 func Compile(f *config.Frontend) *Table {
 	t := &Table{Frontend: f}
 	for _, r := range f.Routes {
-		w := &r.When
-		c := rule{host: newSet(w.Host, Host), path: newSet(w.Path, Path), sni: newSet(w.SNI, Host)}
-		for _, m := range w.Method {
-			if m.Not {
-				c.method.not = append(c.method.not, m.Text)
-			} else {
-				c.method.fits = append(c.method.fits, m.Text)
-			}
-		}
-		for _, p := range w.Client {
-			if p.Not {
-				c.client.not = append(c.client.not, p.Prefix)
-			} else {
-				c.client.fits = append(c.client.fits, p.Prefix)
-			}
-		}
-		c.header, c.query, c.cookie = fieldRules(w.Header), fieldRules(w.Query), fieldRules(w.Cookie)
-		for bit, n := range map[Field]int{
-			AskHost: len(w.Host), AskPath: len(w.Path), AskMethod: len(w.Method), AskClient: len(w.Client),
-			AskHeader: len(w.Header), AskQuery: len(w.Query), AskCookie: len(w.Cookie), AskSNI: len(w.SNI),
-		} {
-			if n > 0 {
-				c.asks |= bit
-			}
-		}
-		t.Asks |= c.asks
+		c := compileRule(&r.When)
+		t.Asks |= c.asksAll()
 		if r.Rewrite.RedirectsBare() {
 			t.Asks |= AskPath
 		}
@@ -168,10 +145,51 @@ func Compile(f *config.Frontend) *Table {
 	return t
 }
 
+// asksAll returns what a rule asks, its any included.
+func (r *rule) asksAll() Field {
+	asks := r.asks
+	for i := range r.any {
+		asks |= r.any[i].asks
+	}
+	return asks
+}
+
+// compileRule prepares a condition.
+func compileRule(w *config.When) rule {
+	c := rule{host: newSet(w.Host, Host), path: newSet(w.Path, Path), sni: newSet(w.SNI, Host)}
+	for _, m := range w.Method {
+		if m.Not {
+			c.method.not = append(c.method.not, m.Text)
+		} else {
+			c.method.fits = append(c.method.fits, m.Text)
+		}
+	}
+	for _, p := range w.Client {
+		if p.Not {
+			c.client.not = append(c.client.not, p.Prefix)
+		} else {
+			c.client.fits = append(c.client.fits, p.Prefix)
+		}
+	}
+	c.header, c.query, c.cookie = fieldRules(w.Header), fieldRules(w.Query), fieldRules(w.Cookie)
+	for bit, n := range map[Field]int{
+		AskHost: len(w.Host), AskPath: len(w.Path), AskMethod: len(w.Method), AskClient: len(w.Client),
+		AskHeader: len(w.Header), AskQuery: len(w.Query), AskCookie: len(w.Cookie), AskSNI: len(w.SNI),
+	} {
+		if n > 0 {
+			c.asks |= bit
+		}
+	}
+	for i := range w.Any {
+		c.any = append(c.any, compileRule(&w.Any[i]))
+	}
+	return c
+}
+
 func fieldRules(pairs []config.MatchPair) []fieldRule {
 	var out []fieldRule
 	for _, p := range pairs {
-		out = append(out, fieldRule{p.Name.Value, compile(p.Match, Plain), p.Match.Not})
+		out = append(out, fieldRule{p.Name.Value, newSet(p.Matches, Plain)})
 	}
 	return out
 }
@@ -230,21 +248,38 @@ func (t *Table) first(q *Request) (int, Field) {
 	var missed Field
 	for i := range t.rules {
 		r := &t.rules[i]
-		if r.asks == 0 {
+		if r.asks == 0 && r.any == nil {
 			return i, missed
 		}
-		if un := r.asks & q.Unknown; un != 0 {
-			missed |= un
-			continue
-		}
-		if r.fails(q) == 0 {
+		fits, unknown := r.fits(q)
+		if fits {
 			return i, missed
 		}
+		missed |= unknown
 	}
 	return -1, missed
 }
 
-// fails returns the first field that does not fit, 0 if all do.
+// fits reports whether a rule takes a request; if not, it may be for want of unknown fields.
+func (r *rule) fits(q *Request) (bool, Field) {
+	if un := r.asks & q.Unknown; un != 0 {
+		return false, un
+	}
+	if r.asks != 0 && r.fails(q) != 0 {
+		return false, 0
+	}
+	var missed Field
+	for i := range r.any {
+		fits, unknown := r.any[i].fits(q)
+		if fits {
+			return true, 0
+		}
+		missed |= unknown
+	}
+	return r.any == nil, missed
+}
+
+// fails returns the first field that does not fit, 0 if all do; any is not looked at.
 func (r *rule) fails(q *Request) Field {
 	switch {
 	case r.asks&AskHost != 0 && !r.host.match(q.Host):

@@ -1,14 +1,12 @@
 package route
 
 import (
-	"fmt"
 	"net/netip"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"pgregory.net/rapid"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/request"
@@ -46,59 +44,7 @@ func TestPatterns(t *testing.T) {
 		for _, s := range c.no {
 			assert.False(t, p.Match(s), "%q does not fit %q", s, c.text)
 		}
-		assert.True(t, p.Match(p.Sample()), "the sample %q of %q fits it", p.Sample(), c.text)
-		assert.True(t, p.Covers(&p), "%q covers itself", c.text)
 	}
-}
-
-// TestCoversNeverPromisesTooMuch holds Covers to its word on random patterns
-// and texts.
-func TestCoversNeverPromisesTooMuch(t *testing.T) {
-	segment := rapid.SampledFrom([]string{"a", "b", "ab", "*", "a*", "*b", "a*b", "**"})
-	word := rapid.SampledFrom([]string{"a", "b", "ab", "axb", "", "c"})
-	covered, fitted := 0, 0
-	rapid.Check(t, func(t *rapid.T) {
-		make := func(name string) Pattern {
-			parts := rapid.SliceOfN(segment, 1, 4).Draw(t, name)
-			for i, p := range parts {
-				if p == "**" && i != len(parts)-1 {
-					parts[i] = "*"
-				}
-			}
-			return Path("/" + strings.Join(parts, "/"))
-		}
-		q := make("q")
-		p := make("p")
-		if rapid.Bool().Draw(t, "related") { // a pattern made from the other, so that covering happens
-			parts := strings.Split(q.text[1:], "/")
-			for i := range parts {
-				if parts[i] != "**" && rapid.Bool().Draw(t, "widen") {
-					parts[i] = "*"
-				}
-			}
-			p = Path("/" + strings.Join(parts, "/"))
-		}
-		// A text that fits q, more often than not.
-		parts := strings.Split(q.text[1:], "/")
-		for i := range parts {
-			parts[i] = strings.ReplaceAll(parts[i], "*", word.Draw(t, "word"))
-		}
-		s := "/" + strings.Join(parts, "/")
-		if p.Covers(&q) {
-			covered++
-			if q.Match(s) {
-				fitted++
-				if !p.Match(s) {
-					t.Fatalf("%q is said to cover %q, but %q fits only the second", p.text, q.text, s)
-				}
-			}
-		}
-		if !q.Match(q.Sample()) {
-			t.Fatalf("the sample %q does not fit %q", q.Sample(), q.text)
-		}
-	})
-	assert.Positive(t, covered)
-	assert.Positive(t, fitted, "the property was put to the test")
 }
 
 func table(t *testing.T, routes string) *Table {
@@ -201,6 +147,33 @@ func TestNegationRegularExpressionsQueryAndCookies(t *testing.T) {
 	assert.Equal(t, `the header field User-Agent is "x", which not(*) excludes`, steps[5].Why)
 }
 
+// TestOneOfSeveralAnyBlocksMustFit, beside what stands next to them; lists of a field likewise.
+func TestOneOfSeveralAnyBlocksMustFit(t *testing.T) {
+	tab := table(t, rule1("r", "host = \"h\"\nany {\n path = \"/a/**\"\n method = \"GET\"\n}\nany {\n header = { v = [\"1\", \"2\", not(\"22\")] }\n}"))
+	v := func(value string) Lookup { return func(string) (string, bool) { return value, value != "" } }
+	for _, c := range []struct {
+		q    Request
+		fits bool
+		why  string
+	}{
+		{Request{Host: "h", Path: "/a", Method: "GET"}, true, "everything it asks fits: host, path, method, header"},
+		{Request{Host: "h", Path: "/b", Method: "GET", Header: v("2")}, true, "everything it asks fits: host, path, method, header"},
+		{Request{Host: "g", Path: "/a", Method: "GET", Header: v("2")}, false, `host "g" is not h`},
+		{Request{Host: "h", Path: "/a", Method: "PUT"}, false, "no any block fits: method PUT is not GET; the header field v is absent"},
+		{Request{Host: "h", Path: "/b", Method: "GET", Header: v("22")}, false, `no any block fits: path "/b" is not /a/**; the header field v is "22", not 1 or 2 but not 22`},
+		{Request{Host: "h", Path: "/b", Method: "GET", Header: v("3")}, false, `no any block fits: path "/b" is not /a/**; the header field v is "3", not 1 or 2 but not 22`},
+		{Request{Host: "h", Path: "/a", Method: "GET", Unknown: AskHeader}, true, "everything it asks fits: host, path, method, header"},
+		{Request{Host: "h", Path: "/b", Method: "GET", Unknown: AskHeader}, false, `no any block fits: path "/b" is not /a/**; it asks for the header, which is not known`},
+	} {
+		i, missed := tab.Match(&c.q)
+		assert.Equal(t, c.fits, i == 0, "%+v", c.q)
+		steps := tab.Explain(&c.q)
+		assert.Equal(t, Step{"r", c.fits, c.why}, steps[0])
+		assert.Equal(t, !c.fits && c.q.Unknown != 0, missed != 0)
+	}
+	assert.Equal(t, AskHost|AskPath|AskMethod|AskHeader, tab.Asks)
+}
+
 func TestAnUnknownFieldDoesNotFitAndIsCounted(t *testing.T) {
 	tab := table(t, rule1("host", `host = "board.tern.example"`)+rule1("path", `path = "/a"`))
 	i, missed := tab.Match(&Request{Path: "/a", Unknown: AskHost})
@@ -211,147 +184,6 @@ func TestAnUnknownFieldDoesNotFitAndIsCounted(t *testing.T) {
 	assert.Equal(t, AskHost|AskPath, missed)
 	steps := tab.Explain(&Request{Path: "/a", Unknown: AskHost})
 	assert.Contains(t, steps[0].Why, "host, which is not known")
-}
-
-// TestTheSearchForShadowsLeavesNothingOut compares with trying every pair.
-func TestTheSearchForShadowsLeavesNothingOut(t *testing.T) {
-	host := rapid.SampledFrom([]string{"", `"a.example"`, `["a.example", "b.example"]`, `"*.example"`, `not("a.example")`, `regexp("a.*")`})
-	path := rapid.SampledFrom([]string{"", `"/a/**"`, `["/a", "/b/**"]`, `"/*"`, `"/a/b"`, `"/**"`, `regexp("/a.*")`, `not("/b")`})
-	found := 0
-	rapid.Check(t, func(rt *rapid.T) {
-		var text strings.Builder
-		for i := range rapid.IntRange(2, 8).Draw(rt, "routes") {
-			w := ""
-			if h := host.Draw(rt, "host"); h != "" {
-				w += "host = " + h + "\n"
-			}
-			if p := path.Draw(rt, "path"); p != "" {
-				w += "path = " + p + "\n"
-			}
-			text.WriteString(rule1(fmt.Sprintf("r%d", i), w))
-		}
-		tab := table(t, text.String())
-		var want []Shadow
-		for j := range tab.rules {
-			for i := range j {
-				if tab.rules[i].covers(&tab.rules[j]) {
-					q, words := tab.rules[j].sample()
-					if by, _ := tab.Match(&q); by >= 0 && by < j && tab.rules[j].fails(&q) == 0 {
-						want = append(want, Shadow{j, by, words})
-					}
-					break
-				}
-			}
-		}
-		got := tab.Shadows()
-		found += len(got)
-		if fmt.Sprint(got) != fmt.Sprint(want) {
-			rt.Fatalf("%v, want %v in\n%s", got, want, text.String())
-		}
-	})
-	least := 20
-	if testing.Short() { // which draws a fifth of the cases
-		least = 3
-	}
-	assert.Greater(t, found, least, "the property was put to the test")
-}
-
-func TestShadowedRoutesComeWithARequestThatShowsIt(t *testing.T) {
-	for _, c := range []struct {
-		name, first, second string
-		shadowed            bool
-	}{
-		{"everything first", "", `path = "/a"`, true},
-		{"same", `path = "/a"`, `path = "/a"`, true},
-		{"wider path", `path = "/a/**"`, `path = ["/a/b", "/a/c/**"]`, true},
-		{"only one of the list", `path = "/a/**"`, `path = ["/a/b", "/c"]`, false},
-		{"narrower first", `path = "/a/b"`, `path = "/a/**"`, false},
-		{"asks for more", "path = \"/a/**\"\nmethod = \"GET\"", `path = "/a/b"`, false},
-		{"methods", `method = ["GET", "HEAD"]`, "method = \"GET\"\npath = \"/x\"", true},
-		{"networks", `client = "203.0.113.0/24"`, `client = "203.0.113.128/25"`, true},
-		{"other network", `client = "203.0.113.0/24"`, `client = "198.51.100.0/25"`, false},
-		{"headers", `header = { accept = "*json*" }`, "header = { Accept = \"text/json\" }\npath = \"/x\"", true},
-		{"another header", `header = { accept = "json" }`, `header = { accept = "text" }`, false},
-		{"hosts", `host = "*.tern.example"`, `host = "board.tern.example"`, true},
-		{"excluded alike", `path = ["/a/**", not("/a/b/**")]`, `path = ["/a/c", not("/a/b/**")]`, true},
-		{"excludes more", `path = ["/a/**", not("/a/b/**")]`, `path = "/a/**"`, false},
-		{"wider exclusion", `host = not("a.example")`, `host = not("*.example")`, true},
-		{"methods excluded", `method = not("POST")`, "method = [\"GET\", not(\"POST\")]", true},
-		{"networks excluded", `client = not("203.0.113.9")`, `client = ["198.51.100.0/24", not("203.0.113.0/24")]`, true},
-		{"query", `query = { lang = "*" }`, "query = { lang = \"fi\", x = \"y\" }", true},
-		{"query by another name", `query = { lang = "*" }`, `query = { Lang = "fi" }`, false},
-		{"absent", `cookie = { beta = not("*") }`, "cookie = { beta = not(\"*\") }\npath = \"/x\"", true},
-		{"regular expressions claim nothing", `path = regexp("/a.*")`, `path = regexp("/ab")`, false},
-		{"everything before a regular expression", "", `path = regexp("/[x]")`, true},
-		{"rest of hosts", `host = "**.tern.example"`, `host = "*.quay.tern.example"`, true},
-	} {
-		t.Run(c.name, func(t *testing.T) {
-			tab := table(t, rule1("first", c.first)+rule1("second", c.second))
-			got := tab.Shadows()
-			if !c.shadowed {
-				assert.Empty(t, got)
-				return
-			}
-			require.Len(t, got, 1)
-			assert.Equal(t, 1, got[0].Route)
-			assert.Equal(t, 0, got[0].By)
-			assert.True(t, strings.HasPrefix(got[0].Witness, "GET http://"), got[0].Witness)
-		})
-	}
-}
-
-// TestOverlapsComeWithARequestThatFitsBoth, which the first of the two takes.
-func TestOverlapsComeWithARequestThatFitsBoth(t *testing.T) {
-	for _, c := range []struct{ first, second, witness string }{
-		{`path = "/a/**"`, `method = "POST"`, "POST http://tern.example/a/x"},
-		{"path = \"/a/**\"\nmethod = \"POST\"", "path = \"/a/b/**\"", "POST http://tern.example/a/b/x"},
-		{`path = "/a/b/**"`, "path = \"/a/**\"\nmethod = \"POST\"", "POST http://tern.example/a/b/x"},
-		{"host = \"*.tern.example\"\nmethod = \"GET\"", "host = \"board.tern.example\"\npath = \"/x\"", "GET http://board.tern.example/x"},
-		{"method = [\"GET\", \"POST\"]\npath = \"/x\"", `method = "POST"`, "POST http://tern.example/x"},
-		{"client = \"203.0.113.0/24\"\npath = \"/x\"", `client = "203.0.113.128/25"`, "GET http://tern.example/x from 203.0.113.128"},
-		{`path = "/x"`, `host = "a.example"`, "GET http://a.example/x"},
-		{`path = "/x"`, `client = "203.0.113.128/25"`, "GET http://tern.example/x from 203.0.113.128"},
-		{`path = not("/")`, `method = "POST"`, "POST http://tern.example/x"},
-		{`method = "POST"`, `path = not("/")`, "POST http://tern.example/x"},
-		{"path = [\"/a/**\", not(\"/a/**\")]", `method = "POST"`, ""},
-		{`path = "/a"`, `path = "/b"`, ""},
-		{`path = "/a/**"`, `path = "/a/b"`, ""}, // one takes all of the other: a shadow
-		{`path = "/a"`, "", ""},
-		{"", `path = "/a"`, ""},
-	} {
-		got := table(t, rule1("first", c.first)+rule1("second", c.second)).Overlaps()
-		if c.witness == "" {
-			assert.Empty(t, got, "%s | %s", c.first, c.second)
-			continue
-		}
-		if assert.Len(t, got, 1, "%s | %s", c.first, c.second) {
-			assert.Equal(t, Overlap{0, 1, c.witness}, got[0])
-		}
-	}
-	var many strings.Builder
-	for i := range maxOverlaps {
-		fmt.Fprint(&many, rule1(fmt.Sprint("r", i), fmt.Sprintf("path = \"/%d\"", i)))
-	}
-	last := rule1("last", `method = "POST"`)
-	assert.Empty(t, table(t, many.String()+last).Overlaps(), "of so many routes none are looked for")
-	assert.Len(t, table(t, rule1("one", "path = \"/a\"")+rule1("two", "path = \"/b\"")+last).Overlaps(), 1, "of a route the first is told")
-}
-
-// TestSamplesAreMadeForEachThingThatARouteNames: hosts, paths, methods and networks.
-func TestSamplesAreMadeForEachThingThatARouteNames(t *testing.T) {
-	var words []string
-	for _, s := range table(t, rule1("r", "host = [\"a.example\", \"b.example\"]\npath = [\"/x\", \"/y/**\"]\nmethod = [\"GET\", \"POST\", \"PUT\"]\nclient = [\"203.0.113.0/24\", \"198.51.100.7\"]")).Samples() {
-		words = append(words, s.Words)
-	}
-	assert.Equal(t, []string{
-		"GET http://a.example/x from 203.0.113.0", "GET http://b.example/x from 203.0.113.0", "GET http://a.example/y/x from 203.0.113.0",
-		"POST http://a.example/x from 203.0.113.0", "PUT http://a.example/x from 203.0.113.0", "GET http://a.example/x from 198.51.100.7",
-	}, words)
-	words = nil
-	for _, s := range table(t, "protocol = \"tcp\"\n"+rule1("r", "sni = [\"a.example\", \"b.example\"]")).Samples() {
-		words = append(words, s.Words)
-	}
-	assert.Equal(t, []string{"a connection with a.example in its TLS handshake", "a connection with b.example in its TLS handshake"}, words)
 }
 
 // TestNoSpellingPassesARouteBy: whichever way a path is written, the same route

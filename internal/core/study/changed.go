@@ -28,6 +28,7 @@ func Changed(old, now *config.Config) []ChangeOf {
 		}
 		texts[who] = append(texts[who], fmt.Sprintf(format, args...))
 	}
+	d.told(add)
 	for _, c := range d.Listeners {
 		was(add, strings.TrimPrefix(c.What, "frontend "), "listeners", &c)
 	}
@@ -80,6 +81,16 @@ func Changed(old, now *config.Config) []ChangeOf {
 		out = append(out, ChangeOf{who, strings.Join(all, "; ")})
 	}
 	return out
+}
+
+// told tells of what is only called otherwise, and of what is not known.
+func (d *Diff) told(add func(who, format string, args ...any)) {
+	for _, c := range d.Renamed {
+		add(c.New, "was called %s", c.Old)
+	}
+	for _, u := range d.Undecided {
+		add(u.Frontend, "not decided: %s, for %s", u.What, u.Why)
+	}
 }
 
 // was tells of one thing that was another.

@@ -1,6 +1,7 @@
 package study
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
@@ -9,7 +10,6 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/rng"
-	"kestrix/internal/core/route"
 	"kestrix/internal/core/upstream"
 )
 
@@ -17,16 +17,18 @@ import (
 // stable; an empty list says that nothing of the kind changes.
 type Diff struct {
 	Listeners []Change      `json:"listeners"`
-	Requests  []RequestMove `json:"requests"` // requests that are answered differently, each a witness
+	Requests  []RequestMove `json:"requests"`  // sets of requests that are answered differently
+	Undecided []Undecided   `json:"undecided"` // of which nothing is proved
+	Renamed   []Change      `json:"renamed"`   // what is only called otherwise, which changes nothing for traffic
 	Backends  []Change      `json:"backends"`
 	Clients   []ClientMove  `json:"clients"`
 	Settings  []Change      `json:"settings"`
 	Trace     *TraceMoves   `json:"trace,omitempty"` // where a trace was given
 }
 
-// Changed reports whether anything does.
+// Changed reports whether anything changes for traffic, or may.
 func (d *Diff) Changed() bool {
-	return len(d.Listeners)+len(d.Requests)+len(d.Backends)+len(d.Clients)+len(d.Settings) > 0
+	return len(d.Listeners)+len(d.Requests)+len(d.Undecided)+len(d.Backends)+len(d.Clients)+len(d.Settings) > 0
 }
 
 // Change is something that was one thing and is another; empty for what was or
@@ -37,12 +39,24 @@ type Change struct {
 	New  string `json:"new"`
 }
 
-// RequestMove is a request that goes elsewhere, or is changed or answered otherwise.
+// RequestMove is the requests that one route took and another one takes, or nobody, and that
+// are therefore answered differently.
 type RequestMove struct {
 	Frontend string `json:"frontend"`
-	Request  string `json:"request"`
-	Old      string `json:"old"` // ROUTE to UPSTREAM, or what the proxy answers
+	Where    string `json:"where"`     // what they have in common, in the configuration's words
+	Request  string `json:"request"`   // one of them
+	OldRoute string `json:"old_route"` // empty for none
+	NewRoute string `json:"new_route"`
+	Old      string `json:"old"` // what becomes of them
 	New      string `json:"new"`
+	Trace    *int64 `json:"trace,omitempty"` // how many of the trace, where one was given
+}
+
+// Undecided is requests of which it is not proved that they are answered as before.
+type Undecided struct {
+	Frontend string `json:"frontend"`
+	What     string `json:"what"`
+	Why      string `json:"why"`
 }
 
 // ClientMove is the share of an upstream's clients that are given another
@@ -55,9 +69,14 @@ type ClientMove struct {
 
 // Compare returns what changes for traffic from one configuration to another.
 func Compare(old, now *config.Config) *Diff {
-	d := &Diff{Listeners: []Change{}, Requests: []RequestMove{}, Backends: []Change{}, Clients: []ClientMove{}, Settings: []Change{}}
-	d.frontends(old, now)
+	d := &Diff{Listeners: []Change{}, Requests: []RequestMove{}, Undecided: []Undecided{}, Renamed: []Change{}, Backends: []Change{}, Clients: []ClientMove{}, Settings: []Change{}}
+	renamed := renamedUpstreams(old, now)
+	d.frontends(old, now, renamed)
 	for _, a := range old.Upstreams {
+		if name, ok := renamed[a.Name]; ok {
+			d.Renamed = append(d.Renamed, Change{"upstream", a.Name, name})
+			continue
+		}
 		b := now.Upstream(a.Name)
 		if b == nil {
 			d.Settings = append(d.Settings, Change{"upstream " + a.Name, backends(len(a.Backends)), ""})
@@ -66,7 +85,7 @@ func Compare(old, now *config.Config) *Diff {
 		d.upstream(a, b)
 	}
 	for _, b := range now.Upstreams {
-		if old.Upstream(b.Name) == nil {
+		if old.Upstream(b.Name) == nil && !isValue(renamed, b.Name) {
 			d.Settings = append(d.Settings, Change{"upstream " + b.Name, "", backends(len(b.Backends))})
 		}
 	}
@@ -74,60 +93,9 @@ func Compare(old, now *config.Config) *Diff {
 	return d
 }
 
-func (d *Diff) frontends(old, now *config.Config) {
-	for _, f := range old.Frontends {
-		if now.Frontend(f.Name) == nil {
-			d.Listeners = append(d.Listeners, Change{"frontend " + f.Name, listens(f), ""})
-		}
-	}
-	for _, g := range now.Frontends {
-		f := old.Frontend(g.Name)
-		if f == nil {
-			d.Listeners = append(d.Listeners, Change{"frontend " + g.Name, "", listens(g)})
-			continue
-		}
-		if listens(f) != listens(g) {
-			d.Listeners = append(d.Listeners, Change{"frontend " + g.Name, listens(f), listens(g)})
-		}
-		d.settings(g.Name, f.Settings, g.Settings)
-		d.requests(f, g)
-	}
-}
-
-func listens(f *config.Frontend) string {
-	var out []string
-	for _, l := range f.Listen {
-		out = append(out, l.Value.String())
-	}
-	return strings.Join(out, ", ")
-}
-
-// requests puts a request for every route of either side through both, and
-// tells of those that are answered differently.
-func (d *Diff) requests(f, g *config.Frontend) {
-	a, b := route.Compile(f), route.Compile(g)
-	seen := map[string]bool{}
-	for _, s := range append(a.Samples(), b.Samples()...) {
-		if seen[s.Words] {
-			continue
-		}
-		seen[s.Words] = true
-		before, after := lands(a, &s.Request), lands(b, &s.Request)
-		if before != after {
-			d.Requests = append(d.Requests, RequestMove{g.Name, s.Words, before, after})
-		}
-	}
-}
-
-// lands words where a request ends, without the route's name: a route that is
-// only called otherwise changes nothing.
-func lands(t *route.Table, q *route.Request) string {
-	i, _ := t.Match(q)
-	return leads(t.Frontend, i)
-}
-
-// leads words where a route leads; a negative position stands for no route.
-func leads(f *config.Frontend, i int) string {
+// leads words where a route leads; a negative position stands for no route. Upstreams that were
+// renamed have their new names.
+func leads(f *config.Frontend, i int, renamed map[string]string) string {
 	if i < 0 {
 		return "nobody: 404"
 	}
@@ -137,7 +105,7 @@ func leads(f *config.Frontend, i int) string {
 	case r.Reply != nil:
 		words += fmt.Sprintf(" %s (%s)", bodyWords(r.Reply.Body), r.Reply.ContentType)
 	case words == "":
-		words = "upstream " + r.SendTo.Value
+		words = "upstream " + cmp.Or(renamed[r.SendTo.Value], r.SendTo.Value)
 	}
 	if r.StreamRequests {
 		words += ", stream_requests"

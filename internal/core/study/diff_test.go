@@ -64,20 +64,36 @@ func TestWhatAChangeDoes(t *testing.T) {
 	assert.False(t, compared(t, `"rest"`, `"others"`).Changed(), "a route that is only called otherwise changes nothing")
 
 	d := compared(t, `"/live/**"`, `["/live/**", "/seats/**"]`)
-	assert.Equal(t, []RequestMove{{"web", "GET http://tern.example/seats/x", "upstream a", "upstream b"}}, d.Requests, "each path of a list has its witness")
+	moves := func(d *Diff) (out []string) {
+		for _, m := range d.Requests {
+			out = append(out, strings.Join([]string{m.Frontend, m.OldRoute + ": " + m.Old, m.NewRoute + ": " + m.New, m.Request, m.Where}, " | "))
+		}
+		assert.Empty(t, d.Undecided)
+		return out
+	}
+	assert.Equal(t, []string{`web | rest: upstream a | live: upstream b | GET http://tern.example/seats | path /live/** or /seats/**, not path /live/** before`,
+		`web | rest: upstream a | : nobody: 404 | GET http://tern.example//seats | a path that servers read in several ways (//, %2F, %5C, ;), which lead to several routes on one side`}, moves(d))
 	d = compared(t, `"/live/**"`, `"/seats/**"`)
-	assert.Equal(t, []RequestMove{
-		{"web", "GET http://tern.example/live/x", "upstream b", "upstream a"},
-		{"web", "GET http://tern.example/seats/x", "upstream a", "upstream b"},
-	}, d.Requests)
+	assert.Equal(t, []string{
+		`web | live: upstream b | rest: upstream a | GET http://tern.example/live | path /live/**, no longer path /seats/**`,
+		`web | rest: upstream a | live: upstream b | GET http://tern.example/seats | path /seats/**, not path /live/** before`,
+		`web | : nobody: 404 | rest: upstream a | GET http://tern.example//live | a path that servers read in several ways (//, %2F, %5C, ;), which lead to several routes on one side`,
+	}, moves(d))
 	d = compared(t, "    send_to = upstream.b", "    redirect {\n to = \"/x\"\n }")
-	assert.Equal(t, []RequestMove{{"web", "GET http://tern.example/live/x", "upstream b", "redirect 308 to /x"}}, d.Requests)
+	assert.Equal(t, []string{`web | live: upstream b | live: redirect 308 to /x | GET http://tern.example/live | path /live/**`}, moves(d))
 	d = compared(t, "  route \"rest\" {\n    send_to = upstream.a\n  }\n", "")
 	assert.Equal(t, "nobody: 404", d.Requests[0].New)
 	d = compared(t, "127.0.0.1:80", "127.0.0.1:81", `"web"`, `"web"`)
 	assert.Equal(t, []Change{{"frontend web", "127.0.0.1:80", "127.0.0.1:81"}}, d.Listeners)
 	d = compared(t, `"web"`, `"front"`)
-	assert.Len(t, d.Listeners, 2)
+	assert.Equal(t, []Change{{"frontend", "web", "front"}}, d.Renamed)
+	assert.False(t, d.Changed())
+	d = compared(t, `upstream "b"`, `upstream "c"`, "upstream.b", "upstream.c")
+	assert.Equal(t, []Change{{"upstream", "b", "c"}}, d.Renamed)
+	assert.False(t, d.Changed())
+	d = compared(t, `upstream "b"`, `upstream "c"`, "upstream.b", "upstream.c", "weight = 3", "weight = 4")
+	assert.Empty(t, d.Renamed)
+	assert.Equal(t, []string{`web | live: upstream b | live: upstream c | GET http://tern.example/live | path /live/**`}, moves(d))
 
 	d = compared(t, "    skua   = \"127.0.0.1:4\"\n", "")
 	assert.Equal(t, []Change{{"a.skua", "127.0.0.1:4", ""}}, d.Backends)
@@ -130,10 +146,9 @@ upstream "other" {
 		"upstream \"other\"", "upstream \"new\"", "127.0.0.1:1\"", "127.0.0.1:2\"", "upstream.app", "upstream.new",
 	).Replace(old)
 	assert.Equal(t, []ChangeOf{
+		{"new", "was called other"},
 		{"web", "listeners 127.0.0.1:2, was 127.0.0.1:1; GET http://tern.example/: upstream new, was upstream app"},
 		{"app", "algorithm least-connections, was round-robin; retry added: attempts 2, on 502, 503, connect, reset, timeout; backend a weight 2, was weight 1; 2 backends added: d, e; 1 backend removed: b"},
-		{"other", "the upstream removed"},
-		{"new", "the upstream added: 1 backend"},
 		{"", "zone north, was none"},
 	}, Changed(read(old), read(now)))
 	assert.Empty(t, Changed(read(old), read("# a line more\n"+old)))
@@ -202,8 +217,8 @@ func TestMoverCountsWhatGoesElsewhere(t *testing.T) {
 	assert.EqualValues(t, 3, got.Different)
 	assert.EqualValues(t, 2, got.Unknown)
 	assert.Equal(t, []TraceMove{
-		{"web", "upstream b", "upstream a", 2, "GET /live/a", 1},
-		{"web", "upstream a", "upstream b", 1, "GET /x", 3},
+		{"web", "live", "rest", "upstream b", "upstream a", 2, "GET /live/a", 1},
+		{"web", "rest", "live", "upstream a", "upstream b", 1, "GET /x", 3},
 	}, got.Moves)
 	assert.ErrorContains(t, m.Add(&trace.Record{Frontend: []byte("quay")}), `names the frontend "quay"`)
 	_, err = NewMover(old, now, "quay", "")
@@ -216,7 +231,7 @@ func TestMoverCountsWhatGoesElsewhere(t *testing.T) {
 	require.NoError(t, err)
 	assert.ErrorContains(t, m.Add(&trace.Record{}), "say which with -frontend")
 	require.NoError(t, m.Add(&trace.Record{Frontend: []byte("quay"), Path: []byte("/"), Line: 9}))
-	assert.Equal(t, []TraceMove{{"quay", "nobody listens", "upstream a", 1, "? /", 9}}, m.Moves().Moves)
+	assert.Equal(t, []TraceMove{{"quay", "", "all", "nobody listens", "upstream a", 1, "? /", 9}}, m.Moves().Moves)
 }
 
 func TestCompareSeesEveryPartOfARoute(t *testing.T) {

@@ -107,8 +107,19 @@ func when(w *config.When) string {
 		pairs []config.MatchPair
 	}{{"header", w.Header}, {"query", w.Query}, {"cookie", w.Cookie}} {
 		for _, p := range f.pairs {
-			parts = append(parts, fmt.Sprintf("%s %s: %s", f.name, p.Name.Value, p.Match))
+			words := config.Words(p.Matches)
+			if len(p.Matches) == 1 {
+				words = p.Matches[0].String()
+			}
+			parts = append(parts, fmt.Sprintf("%s %s: %s", f.name, p.Name.Value, words))
 		}
+	}
+	var either []string
+	for i := range w.Any {
+		either = append(either, "("+when(&w.Any[i])+")")
+	}
+	if either != nil {
+		parts = append(parts, strings.Join(either, " or "))
 	}
 	return strings.Join(parts, ", ")
 }

@@ -24,6 +24,8 @@ type TraceMoves struct {
 // TraceMove is where some requests of a trace went and where they go.
 type TraceMove struct {
 	Frontend string `json:"frontend"`
+	OldRoute string `json:"old_route"` // empty for none
+	NewRoute string `json:"new_route"`
 	Old      string `json:"old"`
 	New      string `json:"new"`
 	Requests int64  `json:"requests"`
@@ -47,6 +49,36 @@ type pair struct {
 	seen     map[[2]int]*TraceMove // by the routes of either side
 }
 
+// Put puts what becomes of the requests of a trace beside what was proved of all.
+func (d *Diff) Put(t *TraceMoves) {
+	d.Trace = t
+	for i := range d.Requests {
+		m := &d.Requests[i]
+		m.Trace = new(int64)
+		if k := t.of(m); k >= 0 {
+			*m.Trace = t.Moves[k].Requests
+		}
+	}
+}
+
+// of returns the position of a move of the trace, -1 if none of its requests has it.
+func (t *TraceMoves) of(m *RequestMove) int {
+	return slices.IndexFunc(t.Moves, func(x TraceMove) bool {
+		return x.Frontend == m.Frontend && x.OldRoute == m.OldRoute && x.NewRoute == m.NewRoute && x.Old == m.Old && x.New == m.New
+	})
+}
+
+// Example returns the first request of the trace that a move is about; nil for none.
+func (d *Diff) Example(m *RequestMove) *TraceMove {
+	if d.Trace == nil {
+		return nil
+	}
+	if k := d.Trace.of(m); k >= 0 {
+		return &d.Trace.Moves[k]
+	}
+	return nil
+}
+
 // side is a frontend in one of them; routes is nil where it is not there.
 type side struct {
 	routes *route.Table
@@ -57,6 +89,7 @@ type side struct {
 // a frontend that neither side has is an error.
 func NewMover(old, now *config.Config, frontend, host string) (*Mover, error) {
 	m := &Mover{frontend: frontend, host: host, pairs: map[string]*pair{}}
+	renamed := renamedUpstreams(old, now)
 	for i, c := range []*config.Config{old, now} {
 		for _, f := range c.Frontends {
 			p := m.pairs[f.Name]
@@ -65,10 +98,14 @@ func NewMover(old, now *config.Config, frontend, host string) (*Mover, error) {
 				m.pairs[f.Name] = p
 			}
 			s := side{routes: route.Compile(f)}
-			for j := range f.Routes {
-				s.ends = append(s.ends, leads(f, j))
+			of := renamed
+			if i == 1 {
+				of = nil
 			}
-			s.ends = append(s.ends, leads(f, -1))
+			for j := range f.Routes {
+				s.ends = append(s.ends, leads(f, j, of))
+			}
+			s.ends = append(s.ends, leads(f, -1, of))
 			p.asks |= s.routes.Asks
 			if i == 0 {
 				p.old = s
@@ -116,13 +153,21 @@ func (m *Mover) Add(rec *trace.Record) error {
 	at := p.seen[[2]int{i, j}]
 	if at == nil {
 		at = &TraceMove{
-			Frontend: p.name, Old: p.old.ends[i], New: p.now.ends[j], Line: rec.Line,
+			Frontend: p.name, OldRoute: p.old.name(i), NewRoute: p.now.name(j), Old: p.old.ends[i], New: p.now.ends[j], Line: rec.Line,
 			Example: fmt.Sprintf("%s %s", cmp.Or(string(rec.Method), "?"), cmp.Or(string(rec.Path), "?")),
 		}
 		p.seen[[2]int{i, j}] = at
 	}
 	at.Requests++
 	return nil
+}
+
+// name returns the name of a route by its position in ends, empty for none.
+func (s *side) name(i int) string {
+	if s.routes == nil || i == len(s.ends)-1 {
+		return ""
+	}
+	return s.routes.Frontend.Routes[i].Name
 }
 
 // match returns the position in ends.
@@ -137,31 +182,17 @@ func (s *side) match(q *route.Request) (int, route.Field) {
 	return i, missed
 }
 
-// Moves returns what was counted; ways between routes that word the same are one.
+// Moves returns what was counted.
 func (m *Mover) Moves() *TraceMoves {
 	out := m.moves
-	merged := map[[3]string]*TraceMove{}
+	out.Moves = []TraceMove{}
 	for _, p := range m.pairs {
 		for _, one := range p.seen {
-			key := [3]string{one.Frontend, one.Old, one.New}
-			t := merged[key]
-			if t == nil {
-				c := *one
-				merged[key] = &c
-				continue
-			}
-			t.Requests += one.Requests
-			if one.Line < t.Line {
-				t.Line, t.Example = one.Line, one.Example
-			}
+			out.Moves = append(out.Moves, *one)
 		}
 	}
-	out.Moves = make([]TraceMove, 0, len(merged))
-	for _, t := range merged {
-		out.Moves = append(out.Moves, *t)
-	}
 	slices.SortFunc(out.Moves, func(a, b TraceMove) int {
-		return cmp.Or(cmp.Compare(b.Requests, a.Requests), cmp.Compare(a.Frontend, b.Frontend), cmp.Compare(a.Old, b.Old), cmp.Compare(a.New, b.New))
+		return cmp.Or(cmp.Compare(b.Requests, a.Requests), cmp.Compare(a.Frontend, b.Frontend), cmp.Compare(a.Line, b.Line))
 	})
 	return &out
 }

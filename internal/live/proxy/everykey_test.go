@@ -41,6 +41,8 @@ var heldBy = map[string]string{
 	"frontend.route.timeouts.answer":        "TestTimesOfARouteAndOfStreams", "frontend.route.timeouts.idle": "TestTimesOfARouteAndOfStreams", "frontend.route.timeouts.stream": "TestTimesOfARouteAndOfStreams",
 	"frontend.route.limits.body_size": "TestLimitsHoldClientsBack", "frontend.route.limits.rate": "TestLimitsHoldClientsBack", "frontend.route.limits.burst": "TestLimitsHoldClientsBack",
 	"frontend.route.when.host": "TestKeysThatDecide", "frontend.route.when.path": "TestNoRouteAndNoBackend", "frontend.route.when.method": "TestKeysThatDecide", "frontend.route.when.client": "TestRoutesByClient",
+	"frontend.route.when.any.host": "TestRoutesByAnyBlocks", "frontend.route.when.any.path": "TestRoutesByAnyBlocks", "frontend.route.when.any.method": "TestRoutesByAnyBlocks", "frontend.route.when.any.client": "TestRoutesByAnyBlocks",
+	"frontend.route.when.any.header": "TestRoutesByAnyBlocks", "frontend.route.when.any.query": "TestRoutesByAnyBlocks", "frontend.route.when.any.sni": "TestRoutesByAnyBlocks", "frontend.route.when.any.cookie": "TestRoutesByAnyBlocks",
 	"frontend.route.when.header": "TestRoutesByQueryCookieAndHeader", "frontend.route.when.query": "TestRoutesByQueryCookieAndHeader", "frontend.route.when.cookie": "TestRoutesByQueryCookieAndHeader", "frontend.route.when.sni": "TestKeysThatDecide",
 	"upstream.algorithm": "TestKeysThatDecide", "upstream.backends": "TestRequestsAreSpreadAndLogged", "upstream.backends.address": "TestTheQueueLetsRequestsWait",
 	"upstream.backends.tier": "TestServeAndReplayTakeTheSameDecisions", "upstream.backends.zone": "TestKeysThatDecide", "upstream.backends.weight": "TestErrorsInTheFormThatIsWanted", "upstream.backends.max_in_flight": "TestTheQueueLetsRequestsWait",
