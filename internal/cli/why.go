@@ -16,7 +16,7 @@ import (
 
 func whyCommand() *command {
 	return &command{
-		name: "why", args: "CONFIG METHOD URL | -journal FILE", summary: "one request: which route, which backend, and why not the others",
+		name: "why", args: "CONFIG METHOD URL | CONFIG -matches ROUTE | -journal FILE", summary: "one request: which route, which backend, and why not the others",
 		help: `
 Asks the configuration alone, with every backend up; no server is needed. A
 client that is asked about several times keeps its cookies.
@@ -24,6 +24,11 @@ client that is asked about several times keeps its cookies.
   kestrix why harbour.hcl GET http://tickets.tern.example/seats -client 203.0.113.9 -n 6
   kestrix why harbour.hcl GET http://tickets.tern.example/seats -down auk -n 6
   kestrix why gate.hcl tls://gate.tern.example:7000 -client 203.0.113.9
+
+-matches says which requests a route takes, those of routes before it left out, by
+proof and with up to three examples.
+
+  kestrix why harbour.hcl -matches rest
 
 A journal that serve -journal wrote tells of a past request, by the id that its access
 line ends with; -verify has the core decide all of it again and says whether it says
@@ -45,6 +50,7 @@ the same.
 			fs.StringVar(&q.Zone, "zone", "", "ask as if the proxy stood in this `ZONE`")
 			fs.Var(&headers, "header", "`NAME:VALUE` that the request carries; may be repeated")
 			fs.Var(&cookies, "cookie", "`NAME=VALUE` that the request carries; may be repeated")
+			matches := fs.String("matches", "", "say which requests this `ROUTE` takes: its name, or FRONTEND/ROUTE")
 			var past pastFlags
 			past.define(fs)
 			return func(_ context.Context, env *Env, args []string) error {
@@ -53,6 +59,9 @@ the same.
 				}
 				if past.file != "" || past.verify || past.request.given {
 					return past.run(env, &o, fs, args)
+				}
+				if *matches != "" {
+					return matching(env, &o, args, *with, *matches)
 				}
 				if len(args) == 2 && strings.Contains(args[1], "://") { // a connection has no method
 					args = []string{args[0], "", args[1]}
@@ -87,6 +96,28 @@ the same.
 	}
 }
 
+// matching says which requests a route takes.
+func matching(env *Env, o *output, args, with []string, name string) error {
+	if len(args) != 1 {
+		return usage("one operand is wanted with -matches: CONFIG, as in kestrix why harbour.hcl -matches rest")
+	}
+	s, err := usable(env, args[0], with)
+	if err != nil {
+		return err
+	}
+	m, err := study.MatchesOf(s.config, name)
+	if err != nil {
+		return usage("-matches: %v", err)
+	}
+	return o.write(env, func(w io.Writer) error {
+		if o.format == "json" {
+			return writeJSON(w, m)
+		}
+		_, err := io.WriteString(w, env.style(env.Stdout, o.noColour || o.file != "").Matches(m))
+		return err
+	})
+}
+
 // askConnection fills a question from the address of a tcp connection.
 func askConnection(q *study.Question, target string, secure bool) error {
 	host, port, err := net.SplitHostPort(target)
@@ -96,7 +127,7 @@ func askConnection(q *study.Question, target string, secure bool) error {
 	if q.Port, err = strconv.Atoi(port); err != nil {
 		return usage("%q is not a port", port)
 	}
-	if secure {
+	if q.Secure = secure; secure {
 		q.SNI = host
 	}
 	return nil
@@ -121,7 +152,7 @@ func ask(q *study.Question, method, target string, headers, cookies []string) er
 	q.Path, q.Query = request.Target(target) // as they are written
 	q.Port = 80
 	if u.Scheme == "https" {
-		q.Port, q.SNI = 443, u.Hostname()
+		q.Port, q.SNI, q.Secure = 443, u.Hostname(), true
 	}
 	if p := u.Port(); p != "" {
 		q.Port, _ = strconv.Atoi(p) // url.Parse takes digits only

@@ -12,8 +12,11 @@ func (s Style) Why(request string, a *study.Answer) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s\n\n", s.bold(request))
 	fmt.Fprintf(&b, "frontend  %s, on %s\n", s.bold(a.Frontend), a.Listener)
+	if a.Unreached != "" {
+		b.WriteString("          " + s.yellow(flow(a.Unreached+": what follows is as if the request had come to "+a.Listener, s.Width, 10)) + "\n")
+	}
 	for _, r := range a.Routes {
-		word := "passes "
+		word := "no match"
 		if r.Fits {
 			word = "takes it"
 		}
@@ -79,6 +82,37 @@ func (s Style) Why(request string, a *study.Answer) string {
 			rows = append(rows, []string{fmt.Sprint(i + 1), s.bold(name), p.Address, p.Why})
 		}
 		b.WriteString(s.table([]column{{name: "#"}, {name: "backend", left: true}, {name: "address", left: true, drop: 2}, {name: "why", left: true, drop: 1}}, rows, 2))
+	}
+	return b.String()
+}
+
+// Matches writes which requests a route takes.
+func (s Style) Matches(m *study.Matches) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s\n\n", s.bold(m.Frontend+"/"+m.Route))
+	fmt.Fprintf(&b, "when      %s\n", flow(m.When, s.Width, 10))
+	switch {
+	case len(m.Examples) > 0:
+		for i, x := range m.Examples {
+			fmt.Fprintf(&b, "%-10s%s\n", map[bool]string{true: "takes"}[i == 0], flow(x, s.Width, 10))
+		}
+	case len(m.Undecided) > 0:
+		b.WriteString("takes     " + s.yellow("not decided whether there is such a request") + "\n")
+	case !m.Fits:
+		b.WriteString("takes     " + s.red("nothing: no request has all that it asks for") + "\n")
+	default:
+		b.WriteString("takes     " + s.red("nothing: routes before it take all that it asks for") + "\n")
+	}
+	for _, u := range m.Undecided {
+		fmt.Fprintf(&b, "unknown   %s\n", flow(u+": its automaton has too many states", s.Width, 10))
+	}
+	if len(m.Less) > 0 {
+		fmt.Fprintf(&b, "\n%s\n", s.bold("what it asks for, and a route before it takes"))
+		var rows [][]string
+		for _, l := range m.Less {
+			rows = append(rows, []string{l.Route, l.Example, l.When})
+		}
+		b.WriteString(s.table([]column{{name: "route", left: true}, {name: "like", left: true}, {name: "when", left: true}}, rows, 2))
 	}
 	return b.String()
 }

@@ -180,7 +180,7 @@ var forwardRules = []*Rule{
 			for _, f := range p.Config.Frontends {
 				for _, r := range f.Routes {
 					u := p.Config.Upstream(r.SendTo.Value)
-					if f.Protocol == "tcp" && f.TLS == nil && len(r.When.SNI) > 0 && u != nil && u.TLS != nil {
+					if f.Protocol == "tcp" && f.TLS == nil && r.When.AsksSNI() && u != nil && u.TLS != nil {
 						p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q passes TLS through to %q, which wraps it once more", r.Name, u.Name), Witness: "the client's handshake is the first that the backend reads after its own"})
 					}
 				}

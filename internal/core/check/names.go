@@ -139,7 +139,7 @@ var nameRules = []*Rule{
 						continue
 					}
 					a, b := f.Routes[o.First], f.Routes[o.Second]
-					if a.SendTo.Value == b.SendTo.Value && a.SendTo.Value != "" {
+					if a.SendTo.Value == b.SendTo.Value && a.SendTo.Value != "" || a.Reply != nil && a.Reply.Status >= 400 { // what is refused comes first
 						continue
 					}
 					p.Report(Finding{

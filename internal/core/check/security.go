@@ -247,7 +247,11 @@ func (p *Pass) uncovered(f *config.Frontend) {
 	}
 	seen := map[string]bool{}
 	for _, r := range f.Routes {
-		for _, h := range r.When.Host {
+		var hosts []config.Match
+		for _, w := range r.When.Parts() {
+			hosts = append(hosts, w.Host...)
+		}
+		for _, h := range hosts {
 			host := strings.ToLower(h.Text)
 			if h.Not || h.Regexp != nil || strings.Contains(host, "*") || seen[host] {
 				continue

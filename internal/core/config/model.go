@@ -3,6 +3,7 @@ package config
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -158,6 +159,11 @@ type When struct {
 // Empty reports whether the condition fits everything.
 func (w *When) Empty() bool {
 	return len(w.Host)+len(w.Path)+len(w.Method)+len(w.Client)+len(w.Header)+len(w.Query)+len(w.Cookie)+len(w.SNI)+len(w.Any) == 0
+}
+
+// AsksSNI reports whether the condition goes by the name in a TLS handshake.
+func (w *When) AsksSNI() bool {
+	return slices.ContainsFunc(w.Parts(), func(p *When) bool { return len(p.SNI) > 0 })
 }
 
 // Parts returns the condition itself, and those of its any blocks.

@@ -82,7 +82,7 @@ func (d *Decoder) upstreamTLS(n *Node) *UpstreamTLS {
 // connections apart by it.
 func (f *Frontend) TLSOrSNI() bool {
 	for _, r := range f.Routes {
-		if len(r.When.SNI) > 0 {
+		if r.When.AsksSNI() {
 			return true
 		}
 	}

@@ -10,10 +10,11 @@ import (
 // atom is a set of values of a dimension that its conditions do not tell apart, and one of
 // them.
 type atom struct {
-	holds []bool // by condition that was asked for
-	text  string
-	odd   oddity
-	no    bool // the field is absent, the connection names nobody, or the client has no address
+	holds  []bool // by condition that was asked for
+	text   string
+	others []string // a few more of them, as plausible
+	odd    oddity
+	no     bool // the field is absent, the connection names nobody, or the client has no address
 	// undecided: of some condition it is not known whether it holds, and no value is known.
 	undecided bool
 }
@@ -84,7 +85,7 @@ func (d *dimension) textAtoms(conds []int, likes []string) ([]atom, []int) {
 		if d.kind == sniKind && (o.text == "" || !d.tls) {
 			continue
 		}
-		add(o.fits, atom{text: o.text, odd: o.odd})
+		add(o.fits, atom{text: o.text, others: o.others, odd: o.odd})
 	}
 	switch d.kind {
 	case sniKind:
@@ -176,8 +177,22 @@ func (g *gathered) add(x atom) {
 		g.at[key] = len(g.all)
 		g.all = append(g.all, x)
 	case x.cost() < g.all[k].cost():
+		x.others = append(x.others, g.all[k].values()...)
 		g.all[k] = x
+	default:
+		g.all[k].others = append(g.all[k].others, x.values()...)
 	}
+	if all := &g.all[g.at[key]].others; len(*all) >= mostExamples {
+		*all = (*all)[:mostExamples-1]
+	}
+}
+
+// values returns the values of an atom that are kept.
+func (a *atom) values() []string {
+	if a.no {
+		return a.others
+	}
+	return append([]string{a.text}, a.others...)
 }
 
 // key tells atoms apart.

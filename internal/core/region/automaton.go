@@ -135,6 +135,7 @@ func quote(s string) string {
 type outcome struct {
 	fits      []bool // by position of the pattern
 	text      string
+	others    []string // a few more of them
 	odd       oddity
 	preferred bool // the text is one of those that were preferred
 }
@@ -271,6 +272,8 @@ func (r *runner) outcomes(most int) ([]outcome, bool) {
 				out = append(out, outcome{fits: slices.Clone(fits), text: text(places, n), odd: odd})
 			} else if odd < out[k].odd {
 				out[k].text, out[k].odd = text(places, n), odd
+			} else if len(out[k].others) < mostExamples-1 && odd == out[k].odd {
+				out[k].others = append(out[k].others, text(places, n))
 			}
 		}
 		for _, next := range r.steps(&p) {

@@ -42,9 +42,13 @@ type node struct {
 
 // edge leads on for some values of a dimension.
 type edge struct {
-	atom atom
+	atom atom   // the most plausible
+	more []atom // some others
 	to   *node
 }
+
+// mostExamples is how many values of an edge are kept for examples.
+const mostExamples = 3
 
 // New makes the partition of frontends that take the same requests: the same protocol, TLS in
 // both or in none. The error says that a condition is none, which the configuration would have
@@ -131,9 +135,15 @@ func (p *Partition) build(dim int, lists [][]int, star bool) *node {
 		case !ok:
 			k = len(n.edges)
 			known[to] = k
-			n.edges = append(n.edges, edge{a, to})
+			n.edges = append(n.edges, edge{atom: a, to: to})
 		case a.cost() < n.edges[k].atom.cost():
+			n.edges[k].more = append(n.edges[k].more, n.edges[k].atom)
 			n.edges[k].atom = a
+		default:
+			n.edges[k].more = append(n.edges[k].more, a)
+		}
+		if e := &n.edges[k]; len(e.more) >= mostExamples {
+			e.more = e.more[:mostExamples-1]
 		}
 		n.by[a.key()] = k
 	}
@@ -309,6 +319,77 @@ func (p *Partition) witness(key string) *Witness {
 	}
 	w.finish()
 	return w
+}
+
+// Examples returns up to so many requests of a part, as different as may be.
+func (p *Partition) Examples(x Part, most int) []*Witness {
+	var out []*Witness
+	for _, path := range p.root.ways(x.key, most) {
+		w := newWitness(p.space.dims[0].tcp)
+		for _, step := range path {
+			w.set(p.space.dims[step.dim], &step.atom)
+		}
+		w.finish()
+		out = append(out, w)
+	}
+	return out
+}
+
+// way is a value of a dimension on the way to a leaf.
+type way struct {
+	dim  int
+	atom atom
+}
+
+// ways returns up to so many ways to a leaf: first those by different edges and values here.
+func (n *node) ways(key string, most int) [][]way {
+	if n.edges == nil {
+		return [][]way{nil}
+	}
+	var first, further [][]way
+	for i := range n.edges {
+		e := &n.edges[i]
+		if r, ok := e.to.reaches()[key]; !ok || r.maybe || len(first) >= most {
+			continue
+		}
+		rest := e.to.ways(key, most)
+		for k, a := range e.examples() {
+			first = append(first, append([]way{{n.dim, a}}, rest[min(k, len(rest)-1)]...))
+		}
+		for _, x := range rest[1:] {
+			further = append(further, append([]way{{n.dim, e.atom}}, x...))
+		}
+	}
+	all := append(first, further...)
+	slices.SortStableFunc(all[:len(first)], func(a, b []way) int { return waysCost(a) - waysCost(b) })
+	return all[:min(most, len(all))]
+}
+
+// examples returns values of an edge: of each atom one, and then more of the first.
+func (e *edge) examples() []atom {
+	var out []atom
+	for _, a := range append([]atom{e.atom}, e.more...) {
+		if !a.undecided {
+			out = append(out, a)
+		}
+	}
+	if e.atom.no || e.atom.undecided {
+		return out
+	}
+	for _, text := range e.atom.others {
+		a := e.atom
+		a.text = text
+		out = append(out, a)
+	}
+	return out
+}
+
+func waysCost(w []way) int {
+	n := 0
+	for i := range w {
+		n += w[i].atom.cost()
+	}
+	return n
 }
 
 // At returns which routes take a request, by the diagram, without regard to other readings of

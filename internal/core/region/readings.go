@@ -6,8 +6,11 @@ import (
 	"kestrix/internal/core/request"
 )
 
+// Refused stands for no route in the parts of a path: readings of it lead to several routes.
+const Refused = -2
+
 // OfPath returns the parts of all requests of one path, with regard to its readings (see
-// request.Readings): where one of them leads to another route, no route takes the request.
+// request.Readings): where one of them leads to another route, the request is Refused.
 func (p *Partition) OfPath(path string) []Part {
 	paths := append([]string{path}, request.Readings(path)...)
 	at := p.space.byName[dimensionKey(pathKind, "")]
@@ -41,7 +44,7 @@ func (p *Partition) OfPath(path string) []Part {
 			read := x.Routes[t*len(paths) : (t+1)*len(paths)]
 			takes := read[0]
 			if slices.ContainsFunc(read, func(r int) bool { return r != takes }) {
-				takes = -1
+				takes = Refused
 			}
 			routes = append(routes, takes)
 		}

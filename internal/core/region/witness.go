@@ -142,5 +142,8 @@ func (w *Witness) String() string {
 	if host == "" {
 		more = append(more, "with no host")
 	}
+	if w.Path == "*" { // of the server, and not of something on it
+		return strings.Join(slices.Insert(more, 0, "OPTIONS * with Host: "+host), " ")
+	}
 	return strings.Join(slices.Insert(more, 0, w.Method+" http://"+host+target), " ")
 }

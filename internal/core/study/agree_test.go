@@ -13,6 +13,7 @@ import (
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/ingest"
+	"kestrix/internal/core/region"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/sim"
@@ -125,7 +126,7 @@ func TestWitnessesOfDiffAreTrue(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			q := Question{Method: words[0], Host: u.Host, Port: 80, Path: u.Path, Query: u.RawQuery, Client: "203.0.113.9"}
+			q := Question{Method: words[0], Host: u.Host, Port: 80, Path: u.EscapedPath(), Query: u.RawQuery, Client: "203.0.113.9"}
 			if len(words) == 4 && words[2] == "from" {
 				q.Client = words[3]
 			} else if len(words) != 2 {
@@ -140,7 +141,10 @@ func TestWitnessesOfDiffAreTrue(t *testing.T) {
 					t.Fatal(err)
 				}
 				lands := "upstream " + a.Upstream
-				if a.Route == "" {
+				switch {
+				case strings.Contains(a.Reason, "can also be read"):
+					lands = leads(side.c.Frontends[0], region.Refused, nil)
+				case a.Route == "":
 					lands = "nobody: 404"
 				}
 				if lands != side.says {

@@ -9,6 +9,7 @@ import (
 	"github.com/cespare/xxhash/v2"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/region"
 	"kestrix/internal/core/rng"
 	"kestrix/internal/core/upstream"
 )
@@ -93,11 +94,14 @@ func Compare(old, now *config.Config) *Diff {
 	return d
 }
 
-// leads words where a route leads; a negative position stands for no route. Upstreams that were
+// leads words where a route leads; -1 stands for no route, region.Refused for what is refused. Upstreams that were
 // renamed have their new names.
 func leads(f *config.Frontend, i int, renamed map[string]string) string {
-	if i < 0 {
+	switch i {
+	case -1:
 		return "nobody: 404"
+	case region.Refused:
+		return "refused: 400, servers read its path in several ways, which lead to several routes"
 	}
 	r := f.Routes[i]
 	words := r.Answer()

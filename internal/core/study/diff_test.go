@@ -72,12 +72,12 @@ func TestWhatAChangeDoes(t *testing.T) {
 		return out
 	}
 	assert.Equal(t, []string{`web | rest: upstream a | live: upstream b | GET http://tern.example/seats | path /live/** or /seats/**, not path /live/** before`,
-		`web | rest: upstream a | : nobody: 404 | GET http://tern.example//seats | a path that servers read in several ways (//, %2F, %5C, ;), which lead to several routes on one side`}, moves(d))
+		`web | rest: upstream a | : refused: 400, servers read its path in several ways, which lead to several routes | GET http://tern.example//seats | a path that servers read in several ways (//, %2F, %5C, ;), which lead to several routes on one side`}, moves(d))
 	d = compared(t, `"/live/**"`, `"/seats/**"`)
 	assert.Equal(t, []string{
 		`web | live: upstream b | rest: upstream a | GET http://tern.example/live | path /live/**, no longer path /seats/**`,
 		`web | rest: upstream a | live: upstream b | GET http://tern.example/seats | path /seats/**, not path /live/** before`,
-		`web | : nobody: 404 | rest: upstream a | GET http://tern.example//live | a path that servers read in several ways (//, %2F, %5C, ;), which lead to several routes on one side`,
+		`web | : refused: 400, servers read its path in several ways, which lead to several routes | rest: upstream a | GET http://tern.example//live | a path that servers read in several ways (//, %2F, %5C, ;), which lead to several routes on one side`,
 	}, moves(d))
 	d = compared(t, "    send_to = upstream.b", "    redirect {\n to = \"/x\"\n }")
 	assert.Equal(t, []string{`web | live: upstream b | live: redirect 308 to /x | GET http://tern.example/live | path /live/**`}, moves(d))

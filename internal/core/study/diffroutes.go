@@ -161,8 +161,16 @@ func (d *Diff) severalReadings(p *region.Partition, f, g *config.Frontend, i, j 
 
 // answers words what becomes of a request.
 func answers(t *route.Table, q *request.Request, renamed map[string]string) string {
+	return leads(t.Frontend, taken(t, q), renamed)
+}
+
+// taken returns the route that takes a request, -1 for none and region.Refused where it is refused.
+func taken(t *route.Table, q *request.Request) int {
 	i, _ := t.Match(q)
-	return leads(t.Frontend, i, renamed)
+	if i < 0 && t.Ambiguous(q) != "" {
+		return region.Refused
+	}
+	return i
 }
 
 func routeName(f *config.Frontend, i int) string {

@@ -8,6 +8,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/ingest"
+	"kestrix/internal/core/region"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/trace"
 )
@@ -82,7 +83,7 @@ func (d *Diff) Example(m *RequestMove) *TraceMove {
 // side is a frontend in one of them; routes is nil where it is not there.
 type side struct {
 	routes *route.Table
-	ends   []string // where each route leads; the last is for none
+	ends   []string // where each route leads; the last two are for what is refused, and for none
 }
 
 // NewMover makes one. The frontend and the host are for records that name none;
@@ -105,7 +106,7 @@ func NewMover(old, now *config.Config, frontend, host string) (*Mover, error) {
 			for j := range f.Routes {
 				s.ends = append(s.ends, leads(f, j, of))
 			}
-			s.ends = append(s.ends, leads(f, -1, of))
+			s.ends = append(s.ends, leads(f, region.Refused, of), leads(f, -1, of))
 			p.asks |= s.routes.Asks
 			if i == 0 {
 				p.old = s
@@ -164,7 +165,7 @@ func (m *Mover) Add(rec *trace.Record) error {
 
 // name returns the name of a route by its position in ends, empty for none.
 func (s *side) name(i int) string {
-	if s.routes == nil || i == len(s.ends)-1 {
+	if s.routes == nil || i >= len(s.ends)-2 {
 		return ""
 	}
 	return s.routes.Frontend.Routes[i].Name
@@ -176,7 +177,11 @@ func (s *side) match(q *route.Request) (int, route.Field) {
 		return 0, 0
 	}
 	i, missed := s.routes.Match(q)
-	if i < 0 {
+	switch {
+	case i >= 0:
+	case s.routes.Ambiguous(q) != "":
+		i = len(s.ends) - 2
+	default:
 		i = len(s.ends) - 1
 	}
 	return i, missed

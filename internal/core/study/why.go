@@ -31,6 +31,7 @@ type Question struct {
 	Method   string
 	Host     string // as the client sends it, with a port that is not the scheme's own
 	Port     int    // of the URL
+	Secure   bool   // the client begins with a TLS handshake
 	Path     string // without query
 	SNI      string // name in the TLS handshake; empty for none
 	Zone     string // of the proxy, instead of what the configuration says
@@ -46,6 +47,7 @@ type Question struct {
 type Answer struct {
 	Frontend   string       `json:"frontend"`
 	Listener   string       `json:"listener"`
+	Unreached  string       `json:"unreached"` // why the URL reaches no listener, and the answer is of another one; empty if it reaches one
 	Route      string       `json:"route"`
 	Upstream   string       `json:"upstream"`
 	Backend    string       `json:"backend"`
@@ -137,7 +139,7 @@ func Why(c *config.Config, q Question) (*Answer, error) {
 	if err != nil {
 		return nil, err
 	}
-	a := &Answer{Frontend: f.Name, Listener: listener(f, q.Port), Considered: []Considered{}, Routes: []RouteStep{}, Series: []Pick{}}
+	a := &Answer{Frontend: f.Name, Listener: listener(f, q.Port), Unreached: unreached(f, &q), Considered: []Considered{}, Routes: []RouteStep{}, Series: []Pick{}}
 	client := trace.CanonicalClient(q.Client)
 	addr, err := netip.ParseAddr(client)
 	if err != nil {
@@ -358,6 +360,22 @@ func listener(f *config.Frontend, port int) string {
 	return f.Listen[0].Value.String()
 }
 
+// unreached says why a URL reaches no listener of a frontend.
+func unreached(f *config.Frontend, q *Question) string {
+	there := slices.ContainsFunc(f.Listen, func(l config.Placed[config.Address]) bool { return l.Value.Port == q.Port })
+	switch {
+	case q.Port != 0 && !there:
+		return fmt.Sprintf("no listener is on port %d", q.Port)
+	case f.Protocol == "tcp":
+		return ""
+	case q.Secure && f.TLS == nil:
+		return "the listener speaks http without TLS, and the URL says https"
+	case !q.Secure && f.TLS != nil:
+		return "the listener speaks https, and the URL says http"
+	}
+	return ""
+}
+
 // sentence words why a backend was chosen.
 func sentence(core *upstream.Upstream, key uint64, v upstream.Verdict) string {
 	cfg := core.Config()
@@ -427,7 +445,7 @@ func considered(core *upstream.Upstream, before []upstream.Member, v upstream.Ve
 		case m.Full:
 			c.Why = "it has max_in_flight requests open"
 		default:
-			c.Why = "could have been; it was not its turn"
+			c.Why = "eligible, not selected"
 			b, cfg := core.Backend(m.ID), core.Config()
 			switch f := cfg.Failover; {
 			case f == nil || v.Backend == upstream.None:
@@ -440,7 +458,7 @@ func considered(core *upstream.Upstream, before []upstream.Member, v upstream.Ve
 				}
 			}
 			if v.Reason == upstream.KeptSeat {
-				c.Why = "could have been, but the client has its seat elsewhere"
+				c.Why = "eligible; the client has its seat elsewhere"
 			}
 		}
 		out = append(out, c)

@@ -166,7 +166,7 @@ func (s *stage) mapAddresses() error {
 		if f.Protocol == "tcp" {
 			t.Scheme, t.Header, own.ProxyProtocol = "tcp", true, true // it has no other way to name clients
 			for _, r := range f.Routes {
-				if len(r.When.SNI) > 0 {
+				if r.When.AsksSNI() {
 					s.named[f.Name] = true // by the name in a handshake, which is a record's host
 				}
 			}
