@@ -12,6 +12,7 @@ import (
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/study"
 	"kestrix/internal/core/trace"
+	"kestrix/internal/report"
 )
 
 func diffCommand() *command {
@@ -26,7 +27,7 @@ reckoned by the core.
 exit code: 0 every request goes the same way and no setting differs; 1 something
 changes, or is not decided; 2 wrong usage; 3 a configuration that cannot be used
 
-With -trace the requests of a trace are put through both as well, and those that
+-format is text, json or markdown (for a comment on a review). With -trace the requests of a trace are put through both as well, and those that
 are answered differently are counted.
 
   kestrix diff harbour.hcl harbour-new.hcl
@@ -35,12 +36,16 @@ are answered differently are counted.
 			var o output
 			o.define(fs)
 			var t diffTrace
+			with := withFlag(fs)
 			fs.StringVar(&t.file, "trace", "", "`FILE` of requests to put through both; - for stdin")
 			fs.StringVar(&t.frontend, "frontend", "", "`NAME` of the frontend of records that name none")
 			fs.StringVar(&t.host, "host", "", "`NAME` of the host of records that name none")
 			t.read.define(fs)
 			return func(ctx context.Context, env *Env, args []string) error {
-				if err := o.check(); err != nil {
+				if o.format != "markdown" && o.format != "text" && o.format != "json" {
+					return usage("-format cannot be %q; it is text, json or markdown", o.format)
+				}
+				if err := places(o.file); err != nil {
 					return err
 				}
 				if t.file == "" {
@@ -57,11 +62,11 @@ are answered differently are counted.
 				if len(args) != 2 {
 					return usage("two configurations are wanted: kestrix diff OLD NEW")
 				}
-				old, err := usable(env, args[0], nil)
+				old, err := usable(env, args[0], *with)
 				if err != nil {
 					return err
 				}
-				now, err := usable(env, args[1], nil)
+				now, err := usable(env, args[1], *with)
 				if err != nil {
 					return err
 				}
@@ -76,6 +81,10 @@ are answered differently are counted.
 				err = o.write(env, func(w io.Writer) error {
 					if o.format == "json" {
 						return writeJSON(w, d)
+					}
+					if o.format == "markdown" {
+						_, err := io.WriteString(w, report.DiffMarkdown(args[0], args[1], d))
+						return err
 					}
 					_, err := io.WriteString(w, env.style(env.Stdout, o.noColour || o.file != "").Diff(args[0], args[1], d))
 					return err

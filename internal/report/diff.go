@@ -62,19 +62,13 @@ func (s Style) requestMoves(b *strings.Builder, d *study.Diff) {
 		fmt.Fprintf(b, "\nevery request goes the same way, which is proved\n")
 		return
 	}
-	route := func(name, to string) string {
-		if name == "" {
-			return to
-		}
-		return fmt.Sprintf("%s, %s", name, to)
-	}
 	if len(d.Requests) > 0 {
 		fmt.Fprintf(b, "\n%s\n", s.bold("requests that are answered differently"+others(d)))
 	}
 	for i := range d.Requests {
 		r := &d.Requests[i]
 		fmt.Fprintf(b, "  %s: %s\n", s.bold(r.Frontend), flow(r.Where, s.Width, 4))
-		fmt.Fprintf(b, "    was   %s\n    is    %s\n    like  %s\n", flow(route(r.OldRoute, r.Old), s.Width, 10), flow(route(r.NewRoute, r.New), s.Width, 10), flow(r.Request, s.Width, 10))
+		fmt.Fprintf(b, "    was   %s\n    is    %s\n    like  %s\n", flow(routeAnd(r.OldRoute, r.Old), s.Width, 10), flow(routeAnd(r.NewRoute, r.New), s.Width, 10), flow(r.Request, s.Width, 10))
 		if x := d.Example(r); x != nil {
 			text := fmt.Sprintf("%s of %s (%s), first in line %d: %s", count(x.Requests), count(d.Trace.Requests), percent(float64(x.Requests)/float64(d.Trace.Requests)), x.Line, x.Example)
 			fmt.Fprintf(b, "    trace %s\n", flow(text, s.Width, 10))

@@ -89,7 +89,7 @@ var nameRules = []*Rule{
 				}
 				for _, n := range never {
 					r := f.Routes[n.Route]
-					if len(n.By) == 0 {
+					if n.Witness == nil {
 						p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("the route %q can never match: nothing has all that it asks for", r.Name)})
 						continue
 					}
@@ -99,12 +99,17 @@ var nameRules = []*Rule{
 						continue // its path is read in several ways
 					}
 					by, hint := fmt.Sprintf("%q takes everything first", f.Routes[to].Name), fmt.Sprintf("%q stands on line %d", f.Routes[to].Name, f.Routes[to].Range.Start.Line)
-					if len(n.By) > 1 {
+					if len(n.By) != 1 {
 						var names []string
-						for _, k := range n.By {
+						for _, k := range n.By[:min(len(n.By), 10)] {
 							names = append(names, f.Routes[k].Name)
 						}
-						by, hint = "routes before it take everything together", "they are "+strings.Join(names, ", ")
+						if by, hint = "routes before it take everything", ""; names != nil {
+							by, hint = by+" together", "they are "+strings.Join(names, ", ")
+						}
+						if more := len(n.By) - len(names); more > 0 {
+							hint += fmt.Sprintf(" and %d more", more)
+						}
 					}
 					p.Report(Finding{
 						Range:   r.Range,

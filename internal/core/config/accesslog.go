@@ -37,7 +37,7 @@ var accessLogBlock = &Block{
 		{Name: "to", Type: Text, Default: `"stdout"`, Help: "stdout, stderr, off, syslog (as the block syslog says), or the path of a file that is appended to", Example: `"access.log"`},
 		{Name: "format", Type: Text, Default: `"combined"`, Allowed: []string{"combined", "json"},
 			Help: "Combined log lines with further fields, or JSON Lines", Example: `"json"`},
-		{Name: "fields", Type: FieldTable, Help: "of the json format: the keys that are written, in this order, and what stands in each: " + strings.Join(AccessFields, ", ") + "; all under their own names, if not given",
+		{Name: "fields", Ordered: true, Type: FieldTable, Help: "of the json format: the keys that are written, in this order, and what stands in each: " + strings.Join(AccessFields, ", ") + "; all under their own names, if not given",
 			Example: `{ at = "time", who = "client", took = "duration", backend = "backend" }`},
 		{Name: "client_left_status", Type: Whole, Min: "400", Max: "499", Help: "the status in lines of clients that left before the head of an answer, for readers that want one. Unless given, JSON has no status and Combined 000, as none was sent. The cause is client_left either way", Example: "498"},
 	},

@@ -100,10 +100,10 @@ var frontTLSBlock = &Block{
 	Name: "tls",
 	Help: "TLS ends here; the names of a certificate say for whom it is shown, and the first is for everybody else",
 	Keys: []*Key{
-		{Name: "certificate", Type: Texts, Required: true, Help: "PEM files of certificates, each with its chain; relative to the folder of the configuration", Example: `["tickets.pem", "board.pem"]`},
-		{Name: "key", Type: Texts, Required: true, Help: "PEM files of their private keys, in the same order", Example: `["tickets.key", "board.key"]`},
+		{Name: "certificate", Ordered: true, Type: Texts, Required: true, Help: "PEM files of certificates, each with its chain; relative to the folder of the configuration", Example: `["tickets.pem", "board.pem"]`},
+		{Name: "key", Ordered: true, Type: Texts, Required: true, Help: "PEM files of their private keys, in the same order", Example: `["tickets.key", "board.key"]`},
 		{Name: "min_version", Type: Text, Default: `"1.2"`, Allowed: []string{"1.0", "1.1", "1.2", "1.3"}, Help: "the oldest version of TLS that is spoken", Example: `"1.3"`},
-		{Name: "alpn", Type: Texts, Default: `["h2", "http/1.1"]`, Help: "protocols that are offered (RFC 7301), the preferred first; of an http frontend h2 and http/1.1", Example: `["http/1.1"]`},
+		{Name: "alpn", Ordered: true, Type: Texts, Default: `["h2", "http/1.1"]`, Help: "protocols that are offered (RFC 7301), the preferred first; of an http frontend h2 and http/1.1", Example: `["http/1.1"]`},
 		{Name: "client_ca", Type: Text, Help: "PEM file of authorities; a client must show a certificate of one of them", Example: `"crew-ca.pem"`},
 		{Name: "client_certificate", Type: Text, Default: `"require"`, Allowed: []string{"require", "ask"}, Help: "with client_ca: refuse clients without a certificate, or only those with a wrong one", Example: `"ask"`},
 	},

@@ -66,7 +66,7 @@ var rewriteBlock = &Block{
 	Keys: []*Key{
 		{Name: "drop_prefix", Type: Text, Help: "taken off the normal form of the path (which routes compare), by whole segments; the backend is told of it in X-Forwarded-Prefix", Example: `"/app"`},
 		{Name: "prepend", Type: Text, Help: "put before the normal form of the path, after drop_prefix; no .. of a client leads out of it", Example: `"/v2"`},
-		{Name: "substitute", Type: FieldTable, Help: "patterns (RE2, of the whole path in normal form, after drop_prefix) and what stands in their place, $1 for what the first parentheses took; the first that fits counts; redirects are not mapped back through it",
+		{Name: "substitute", Ordered: true, Type: FieldTable, Help: "patterns (RE2, of the whole path in normal form, after drop_prefix) and what stands in their place, $1 for what the first parentheses took; the first that fits counts; redirects are not mapped back through it",
 			Example: `{ "/seat/([0-9]+)" = "/seats/$1" }`},
 		{Name: "map_back", Type: Texts, Empty: true, Default: `["location", "cookies"]`, Help: "location: in Location and Content-Location, scheme, host and port that the backend was addressed by become the client's, and paths are what the client has to ask for; cookies: likewise paths of cookies, and a domain that is `host` is taken out. [] leaves all as it is, for an application that writes its answers for the outside, as by X-Forwarded-Prefix", Example: `["cookies"]`},
 		{Name: "bare_prefix", Type: Text, Default: `"redirect"`, Allowed: []string{"redirect", "serve"}, Help: "what becomes of a path that is drop_prefix and nothing more, as of /app where the route takes /app/ as well: a redirect to /app/ (308), so that relative links lead to where they should; or it is passed on as /", Example: `"serve"`},
@@ -85,7 +85,7 @@ var headersBlock = &Block{
 
 var fieldKeys = []*Key{
 	{Name: "set", Type: FieldTable, Help: "these fields with these values, whatever there was", Example: `{ "X-Served-By" = "{backend}" }`},
-	{Name: "add", Type: FieldTable, Help: "these as well as what there is", Example: `{ "Cache-Control" = "no-store" }`},
+	{Name: "add", Ordered: true, Type: FieldTable, Help: "these as well as what there is", Example: `{ "Cache-Control" = "no-store" }`},
 	{Name: "remove", Type: Texts, Help: "these not at all", Example: `["Server"]`},
 	{Name: "clients", Type: Nets, Help: "all this for these clients only; for everybody, if not given", Example: `["203.0.113.0/24"]`},
 }

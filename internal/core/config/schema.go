@@ -54,6 +54,7 @@ type Key struct {
 	Min, Max string   // limits as written in source; empty for none
 	Required bool
 	Empty    bool   // of a list: it may be []
+	Ordered  bool   // of a list: the order of its texts counts
 	Secret   bool   // never shown, not even where settings are compared
 	Traced   bool   // of a distribution: from_trace() may stand, as records have it
 	Fields   *Block // for Block1 and Members: the keys inside

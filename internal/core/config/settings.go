@@ -82,6 +82,15 @@ func keyTexts(n *Node, prefix string) []Setting {
 	return out
 }
 
+// list joins the texts of a list, sorted unless their order counts, so that two lists that mean
+// the same are written alike.
+func (k *Key) list(all []string) string {
+	if !k.Ordered {
+		slices.Sort(all)
+	}
+	return strings.Join(all, ", ")
+}
+
 // valueText writes a value as a reader would say it.
 func valueText(k *Key, v any) string {
 	switch v := v.(type) {
@@ -105,8 +114,7 @@ func valueText(k *Key, v any) string {
 		for _, t := range v {
 			out = append(out, t.Value)
 		}
-		slices.Sort(out)
-		return strings.Join(out, ", ")
+		return k.list(out)
 	case []Placed[Address]:
 		var out []string
 		for _, a := range v {
@@ -120,13 +128,13 @@ func valueText(k *Key, v any) string {
 		for _, p := range v {
 			out = append(out, strings.TrimSuffix(strings.TrimSuffix(p.String(), "/32"), "/128"))
 		}
-		return strings.Join(out, ", ")
+		return k.list(out)
 	case []FieldPair:
 		var out []string
 		for _, p := range v {
 			out = append(out, p.Name.Value+" = "+strconv.Quote(p.Value.Value))
 		}
-		return strings.Join(out, ", ")
+		return k.list(out)
 	case string:
 		if k.Name == "body" {
 			return strconv.Quote(v)

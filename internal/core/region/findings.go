@@ -10,9 +10,13 @@ import (
 // Never is a route that takes no request.
 type Never struct {
 	Route   int
-	By      []int    // the earlier routes that take what fits it; none if nothing fits it
+	By      []int    // the earlier routes that take what fits it, for the first mostBy of these routes
 	Witness *Witness // a request that fits it and goes to another; nil if nothing fits it
 }
+
+// mostBy is for how many routes of a frontend it is found out who takes their requests: that
+// means to compare each with all before it.
+const mostBy = 20
 
 // Nevers returns the routes that take no request. Nothing is said of a route that a condition
 // keeps undecided.
@@ -33,14 +37,19 @@ func Nevers(t *route.Table) ([]Never, error) {
 		// The routes up to this one, against it alone.
 		before, alone := *t.Frontend, *t.Frontend
 		before.Routes, alone.Routes = t.Frontend.Routes[:i], []*config.Route{r}
+		if len(out) >= mostBy {
+			before.Routes = nil
+		}
 		p, err := New(route.Compile(&before), route.Compile(&alone))
 		if err != nil {
 			return nil, err
 		}
 		n := Never{Route: i}
 		for _, x := range p.Parts() {
-			if x.Routes[1] == 0 && x.Routes[0] >= 0 && !x.Maybe {
-				n.By = append(n.By, x.Routes[0])
+			if x.Routes[1] == 0 && !x.Maybe {
+				if x.Routes[0] >= 0 {
+					n.By = append(n.By, x.Routes[0])
+				}
 				if n.Witness == nil || x.Witness.cost() < n.Witness.cost() {
 					n.Witness = x.Witness
 				}

@@ -3,6 +3,7 @@ package study
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -146,19 +147,34 @@ func (d *Diff) upstream(a, b *config.Upstream) {
 			d.Backends = append(d.Backends, Change{b.Name + "." + x.Name, x.Address.String(), ""})
 			continue
 		}
-		if x.Address != y.Address {
-			d.Backends = append(d.Backends, Change{b.Name + "." + x.Name, x.Address.String(), y.Address.String()})
-		}
-		if x.Weight != y.Weight {
-			d.Backends = append(d.Backends, Change{b.Name + "." + x.Name, fmt.Sprintf("weight %d", x.Weight), fmt.Sprintf("weight %d", y.Weight)})
-		}
-		if x.MaxInFlight != y.MaxInFlight {
-			d.Backends = append(d.Backends, Change{b.Name + "." + x.Name, limitWords(x.MaxInFlight), limitWords(y.MaxInFlight)})
+		for _, of := range []func(config.Backend) string{
+			func(b config.Backend) string { return b.Address.String() },
+			func(b config.Backend) string { return fmt.Sprintf("weight %d", b.Weight) },
+			func(b config.Backend) string { return limitWords(b.MaxInFlight) },
+			func(b config.Backend) string { return fmt.Sprintf("tier %d", b.Tier) },
+			func(b config.Backend) string { return "zone " + cmp.Or(b.Zone, "none") },
+		} {
+			if was, is := of(x), of(y); was != is {
+				d.Backends = append(d.Backends, Change{b.Name + "." + x.Name, was, is})
+			}
 		}
 	}
 	for _, y := range b.Backends {
 		if _, ok := was[y.Name]; !ok {
 			d.Backends = append(d.Backends, Change{b.Name + "." + y.Name, "", y.Address.String()})
+		}
+	}
+	if a.Algorithm == "first-fit" && b.Algorithm == "first-fit" {
+		stay := func(all []config.Backend, others map[string]config.Backend) (out []string) {
+			for _, x := range all {
+				if _, ok := others[x.Name]; ok {
+					out = append(out, x.Name)
+				}
+			}
+			return out
+		}
+		if was, is := stay(a.Backends, is), stay(b.Backends, was); !slices.Equal(was, is) {
+			d.Backends = append(d.Backends, Change{b.Name, "in the order " + strings.Join(was, ", "), strings.Join(is, ", ")})
 		}
 	}
 	d.clients(a, b)

@@ -85,6 +85,7 @@ func listens(f *config.Frontend) string {
 	for _, l := range f.Listen {
 		out = append(out, l.Value.String())
 	}
+	slices.Sort(out)
 	return strings.Join(out, ", ")
 }
 
@@ -109,7 +110,7 @@ func (d *Diff) requests(f, g *config.Frontend, renamed map[string]string) {
 		}
 		if x.Maybe {
 			maybe++
-			d.Undecided = append(d.Undecided, Undecided{g.Name, fmt.Sprintf("whether requests go from %s to %s: %s, then %s", nameOr(m.OldRoute), nameOr(m.NewRoute), m.Old, m.New), "automata of more states than are made: " + strings.Join(p.Undecided, "; ")})
+			d.Undecided = append(d.Undecided, Undecided{g.Name, fmt.Sprintf("whether requests go from %s to %s: %s, then %s", nameOr(m.OldRoute), nameOr(m.NewRoute), m.Old, m.New), "the automata of these conditions have too many states: " + strings.Join(p.Undecided, "; ")})
 			continue
 		}
 		q := x.Witness.Request()

@@ -10,6 +10,12 @@ frontend "web" {
     }
     send_to = upstream.app
   }
+  route "rest" {
+    reply {
+      status = 404
+      body   = "there is no such page\n"
+    }
+  }
 }
 upstream "app" {
   backends = {
