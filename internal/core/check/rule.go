@@ -74,6 +74,7 @@ var Rules = func() []*Rule {
 	all = append(all, readingRules...)
 	all = append(all, nameRules...)
 	all = append(all, narrowRules...)
+	all = append(all, redirectRules...)
 	all = append(all, structureRules...)
 	all = append(all, healthRules...)
 	all = append(all, failoverRules...)

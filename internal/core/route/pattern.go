@@ -61,7 +61,7 @@ func (p *Pattern) Match(s string) bool {
 		return p.re.MatchString(s)
 	case p.literal:
 		return s == p.text
-	case p.text == "**" || p.text == "/**":
+	case p.text == "**" || p.text == "/**" && p.sep == '/':
 		return true
 	case p.sep == 0:
 		return wild(p.text, s)

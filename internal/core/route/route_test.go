@@ -36,6 +36,7 @@ func TestPatterns(t *testing.T) {
 		{Plain, "*json*", []string{"application/json; q=1", "json"}, []string{"jso"}},
 		{Plain, "north", []string{"north"}, []string{"North", "northern"}},
 		{Plain, "*", []string{"", "x"}, nil},
+		{Plain, "/**", []string{"/", "/x/y"}, []string{"", "x"}},
 	} {
 		p := c.make(c.text)
 		for _, s := range c.yes {

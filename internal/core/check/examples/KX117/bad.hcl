@@ -1,0 +1,23 @@
+frontend "web" {
+  listen = "0.0.0.0:8080"
+  route "moved" {
+    when {
+      path = "/old/**"
+    }
+    redirect { # want: "moved" redirects to what has a doubled slash | 308 to http://tern.example//old
+      to = "http://{host}/{path}"
+    }
+  }
+  route "rest" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = {
+    auk    = "192.0.2.11:8080"
+    gannet = "192.0.2.12:8080"
+  }
+  probe "http" {
+    path = "/ready"
+  }
+}
