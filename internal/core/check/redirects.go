@@ -129,8 +129,9 @@ func (p *Pass) follow(tables map[*config.Frontend]*route.Table, f *config.Fronte
 	q := from.Request()
 	_, query, _ := strings.Cut(strings.Fields(from.String())[1], "?")
 	port := f.Listen[0].Value.Port
-	seen := map[string]bool{}
+	seen, ports := map[string]bool{}, map[*config.Frontend]int{} // ports by which frontends were reached
 	for range mostHops {
+		ports[f] = port
 		at := fmt.Sprintf("%s %s:%d%s?%s", scheme(f), q.Host, port, q.Path, query)
 		if seen[at] {
 			w.ends = circle
@@ -160,7 +161,7 @@ func (p *Pass) follow(tables map[*config.Frontend]*route.Table, f *config.Fronte
 		}
 		next, nextPort := f, port
 		if u.Host != "" {
-			next, nextPort = p.listening(u, f, port)
+			next, nextPort = p.listening(u, ports)
 			if next != nil && request.Host(u.Host) != q.Host && !namesHost(next, request.Host(u.Host)) {
 				next = nil // which may be anywhere
 			}
@@ -198,9 +199,10 @@ func scheme(f *config.Frontend) string {
 	return "http"
 }
 
-// listening returns the frontend that a URL leads to: the one on its port, or the only one that
-// speaks its scheme, as where ports are mapped; nil where there is none.
-func (p *Pass) listening(u *url.URL, from *config.Frontend, fromPort int) (*config.Frontend, int) {
+// listening returns the frontend that a URL leads to, and its port: the one on the URL's port, or,
+// as where ports are mapped, the only one that speaks its scheme, of several the one where the
+// request was before. It is nil where there is none.
+func (p *Pass) listening(u *url.URL, ports map[*config.Frontend]int) (*config.Frontend, int) {
 	port := map[string]int{"http": 80, "https": 443}[u.Scheme]
 	if n, err := strconv.Atoi(u.Port()); err == nil {
 		port = n
@@ -215,11 +217,14 @@ func (p *Pass) listening(u *url.URL, from *config.Frontend, fromPort int) (*conf
 		}
 		same = append(same, f)
 	}
-	switch {
-	case len(same) != 1 || u.Port() != "":
+	if u.Port() != "" {
 		return nil, 0
-	case same[0] == from:
-		return from, fromPort
+	}
+	if i := slices.IndexFunc(same, func(f *config.Frontend) bool { return ports[f] != 0 }); i >= 0 {
+		return same[i], ports[same[i]]
+	}
+	if len(same) != 1 {
+		return nil, 0
 	}
 	return same[0], same[0].Listen[0].Value.Port
 }

@@ -1,0 +1,97 @@
+package check
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/config"
+)
+
+// findings returns what some rules find in a configuration.
+func findings(t *testing.T, text string, ids ...string) []string {
+	c, read, err := config.Read([]config.File{{Name: "t.hcl", Source: []byte(text)}})
+	require.NoError(t, err, text)
+	require.Empty(t, read, text)
+	var out []string
+	for _, f := range Run(c, read, nil) {
+		for _, id := range ids {
+			if f.ID == id {
+				out = append(out, strings.Trim(f.Message+" | "+f.Witness, "| "))
+			}
+		}
+	}
+	return out
+}
+
+// TestRedirectsAreFollowed as far as they lead to frontends of the configuration.
+func TestRedirectsAreFollowed(t *testing.T) {
+	front := func(name, port, more string, routes ...string) string {
+		return fmt.Sprintf("frontend %q {\n listen = \"127.0.0.1:%s\"\n%s\n%s}\n", name, port, more, strings.Join(routes, ""))
+	}
+	const tls = "tls {\n certificate = \"c.pem\"\n key = \"c.key\"\n}"
+	route := func(name, when, to string) string {
+		if when != "" {
+			when = "when {\n" + when + "\n}\n"
+		}
+		if to == "app" {
+			return fmt.Sprintf(" route %q {\n%s send_to = upstream.u\n}\n", name, when)
+		}
+		return fmt.Sprintf(" route %q {\n%s redirect {\n to = %q\n}\n}\n", name, when, to)
+	}
+	const up = "upstream \"u\" {\n backends = { a = \"127.0.0.1:9001\" }\n}\n"
+	app := route("app", "", "app")
+	for name, c := range map[string]struct{ text, want string }{
+		"to https, which is served": {front("a", "80", "", route("s", "", "https://{host}{path}")) + front("b", "443", tls, app), ""},
+		"to https by mapped ports":  {front("a", "8080", "", route("s", "", "https://{host}{path}")) + front("b", "8443", tls, app), ""},
+		"back and forth": {front("a", "8080", "", route("s", "", "https://{host}{path}")) + front("b", "8443", tls, route("shop", `path = "/shop/**"`, "http://{host}{path}"), app),
+			`what "s" redirects comes back to where it was | GET http://tern.example/shop, then 308 to https://tern.example/shop, then 308 to http://tern.example/shop`},
+		"to itself":             {front("a", "80", "", route("s", `path = "/a/**"`, "/a/b"), app), `what "s" redirects comes back to where it was | GET http://tern.example/a, then 308 to /a/b, then 308 to /a/b`},
+		"over two routes":       {front("a", "80", "", route("s", `path = "/a"`, "/b"), route("r", `path = "/b"`, "/a"), app), `what "s" redirects comes back to where it was | GET http://tern.example/a, then 308 to /b, then 308 to /a`},
+		"a doubled slash":       {front("a", "80", "", route("s", `path = "/a"`, "http://{host}/{path}"), app), `"s" redirects to what has a doubled slash, which {path} brings along | GET http://tern.example/a, then 308 to http://tern.example//a`},
+		"no route":              {front("a", "80", "", route("s", `path = "/a"`, "/b"), route("c", `path = "/c"`, "app")), `"s" redirects to what no route takes | GET http://tern.example/a, then 308 to /b`},
+		"some find no route":    {front("a", "80", "", route("s", "host = \"g.example\"\npath = \"/a/**\"", "http://h.example{path}"), route("c", "host = \"h.example\"\npath = \"/a/x\"", "app")), ""},
+		"nothing listens":       {front("a", "80", "", route("s", "", "https://{host}{path}")), `"s" redirects to what is https, for which nothing listens here | GET http://tern.example/, then 308 to https://tern.example/`},
+		"somebody in front":     {"trusted_proxies = [\"127.0.0.1\"]\n" + front("a", "80", "", route("s", "", "https://{host}{path}")), ""},
+		"by a header of theirs": {front("a", "80", "", route("s", `header = { x-forwarded-proto = "http" }`, "https://{host}{path}"), app), ""},
+		"to another site":       {front("a", "80", "", route("s", "", "http://new.example{path}")), ""},
+		"to another host here":  {front("a", "80", "", route("s", `host = "a.example"`, "http://b.example{path}"), route("r", `host = "b.example"`, "http://a.example{path}")), `what "s" redirects comes back to where it was | GET http://a.example/, then 308 to http://b.example/, then 308 to http://a.example/`},
+	} {
+		got := findings(t, c.text+up, "KX116", "KX117")
+		if c.want == "" {
+			assert.Empty(t, got, name)
+			continue
+		}
+		assert.Contains(t, got, c.want, name)
+	}
+}
+
+// TestConditionsThatNeverNarrow are found in lists, in whole and in any blocks.
+func TestConditionsThatNeverNarrow(t *testing.T) {
+	site := func(when string) string {
+		return "frontend \"f\" {\n listen = \"127.0.0.1:80\"\n route \"r\" {\n when {\n" + when + "\n}\n send_to = upstream.u\n}\n route \"rest\" {\n send_to = upstream.u\n}\n}\nupstream \"u\" {\n backends = { a = \"127.0.0.1:9001\" }\n}\n"
+	}
+	for when, want := range map[string]string{
+		`host = "**"`:                                                       `host ** of the route "r": every request has it`,
+		`path = ["/a/**", "/a/b"]`:                                          `path /a/b of the route "r": the others of the list take all that it fits`,
+		`path = ["/a/**", not("/b")]`:                                       `path not(/b) of the route "r": nothing that the rest fits is excluded by it`,
+		`path = regexp(".*")`:                                               `path regexp(".*") of the route "r": every request has it`,
+		`method = ["GET", not("POST")]`:                                     `method not(POST) of the route "r": nothing that the rest fits is excluded by it`,
+		`client = ["0.0.0.0/0", "::/0"]`:                                    "",
+		`client = ["10.0.0.0/8", "10.1.0.0/16"]`:                            `client 10.1.0.0/16 of the route "r": the others of the list take all that it fits`,
+		`header = { accept = ["*json*", "text/json"] }`:                     `header accept: text/json of the route "r": the others of the list take all that it fits`,
+		"any {\n path = \"/a\"\n}\nany {\n path = [\"/b\", not(\"/a\")]\n}": `path not(/a) of the route "r": nothing that the rest fits is excluded by it`,
+		`header = { accept = "*" }`:                                         "", `path = ["/a", "/b"]`: "", `host = ["a.example", not("b.example")]`: `host not(b.example) of the route "r": nothing that the rest fits is excluded by it`,
+		`path = "/a"`: "",
+	} {
+		got := findings(t, site(when), "KX115")
+		if want == "" {
+			assert.Empty(t, got, when)
+			continue
+		}
+		assert.Equal(t, []string{want}, got, when)
+	}
+}
