@@ -21,8 +21,8 @@ func whyCommand() *command {
 Asks the configuration alone, with every backend up; no server is needed. A
 client that is asked about several times keeps its cookies.
 
-  kestrix why harbour.hcl GET http://tickets.tern.example/seats -client 203.0.113.9 -n 6
-  kestrix why harbour.hcl GET http://tickets.tern.example/seats -down auk -n 6
+  kestrix why harbour.hcl GET http://tickets.tern.example:8080/seats -client 203.0.113.9 -n 6
+  kestrix why harbour.hcl GET http://tickets.tern.example:8080/seats -down auk -n 6
   kestrix why gate.hcl tls://gate.tern.example:7000 -client 203.0.113.9
 
 -matches says which requests a route takes, those of routes before it left out, by
@@ -67,7 +67,7 @@ the same.
 					args = []string{args[0], "", args[1]}
 				}
 				if len(args) != 3 {
-					return usage("three operands are wanted: CONFIG METHOD URL, as in kestrix why harbour.hcl GET http://tickets.tern.example/seats")
+					return usage("three operands are wanted: CONFIG METHOD URL, as in kestrix why harbour.hcl GET http://tickets.tern.example:8080/seats")
 				}
 				if q.Times < 1 || q.Times > 10000 {
 					return usage("-n cannot be %d; from 1 to 10000", q.Times)

@@ -26,7 +26,8 @@ func FuzzPatterns(f *testing.F) {
 			return
 		}
 		m := config.Match{Text: text}
-		write, matches := plainText, func(s string) bool { return false }
+		write := plainText
+		var matches func(s string) bool
 		a := queryValues
 		switch kind & 3 {
 		case 0:
