@@ -101,7 +101,6 @@ func (d *Diff) requests(f, g *config.Frontend, renamed map[string]string) {
 		return
 	}
 	parts := p.Parts()
-	maybe := 0
 	for _, x := range parts {
 		i, j := x.Routes[0], x.Routes[1]
 		m := RequestMove{Frontend: g.Name, OldRoute: routeName(f, i), NewRoute: routeName(g, j), Old: leads(f, i, renamed), New: leads(g, j, nil)}
@@ -109,7 +108,6 @@ func (d *Diff) requests(f, g *config.Frontend, renamed map[string]string) {
 			continue
 		}
 		if x.Maybe {
-			maybe++
 			d.Undecided = append(d.Undecided, Undecided{g.Name, fmt.Sprintf("whether requests go from %s to %s: %s, then %s", nameOr(m.OldRoute), nameOr(m.NewRoute), m.Old, m.New), "the automata of these conditions have too many states: " + strings.Join(p.Undecided, "; ")})
 			continue
 		}
@@ -243,10 +241,15 @@ func (d *Diff) readings(f, g *config.Frontend, a, b *route.Table, parts []region
 	if one {
 		return
 	}
-	for _, x := range parts {
-		if x.Maybe {
-			continue
+	moves := func(x region.Part) int { // those that are answered differently first: near them it is likely
+		if leads(f, x.Routes[0], renamed) != leads(g, x.Routes[1], nil) {
+			return 0
 		}
+		return 1
+	}
+	tried := slices.DeleteFunc(slices.Clone(parts), func(x region.Part) bool { return x.Maybe })
+	slices.SortStableFunc(tried, func(x, y region.Part) int { return moves(x) - moves(y) })
+	for _, x := range tried[:min(len(tried), mostTried)] {
 		for _, path := range several(x.Witness.Path) {
 			w := *x.Witness
 			w.Path = path
@@ -264,6 +267,9 @@ func (d *Diff) readings(f, g *config.Frontend, a, b *route.Table, parts []region
 	}
 	d.Undecided = append(d.Undecided, Undecided{g.Name, "requests whose path servers read in several ways (//, %2F, %5C, ;)", "routes of one side have the requests of several of the other, so that such a request may be refused on one side alone"})
 }
+
+// mostTried bounds the parts near which a request is looked for that is refused on one side alone.
+const mostTried = 200
 
 // several returns ways to write a path that servers read in several ways, one of them as the
 // path.
