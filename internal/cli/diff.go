@@ -17,7 +17,7 @@ import (
 
 func diffCommand() *command {
 	return &command{
-		name: "diff", args: "OLD NEW", summary: "what a change does: requests that go elsewhere, clients that move",
+		name: "diff", args: "OLD NEW | -at ADDRESS NEW", summary: "what a change does: requests that go elsewhere, clients that move",
 		help: `
 All requests are compared, and not samples: either every request goes the same way,
 or the sets of requests that do not are listed, each with one of them. What is not decided,
@@ -30,13 +30,19 @@ changes, or is not decided; 2 wrong usage; 3 a configuration that cannot be used
 -format is text, json or markdown (for a comment on a review). With -trace the requests of a trace are put through both as well, and those that
 are answered differently are counted.
 
+With -at the configuration that a running proxy has in force is OLD. Its control shows
+it to operators, with digests in the place of secrets.
+
   kestrix diff harbour.hcl harbour-new.hcl
-  kestrix diff harbour.hcl harbour-new.hcl -trace morning.log -host tickets.tern.example`,
+  kestrix diff harbour.hcl harbour-new.hcl -trace morning.log -host tickets.tern.example
+  kestrix diff -at unix:/run/kestrix/control.sock /etc/kestrix`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			var o output
 			o.define(fs)
 			var t diffTrace
 			with := withFlag(fs)
+			var running operatorFlags
+			running.define(fs)
 			fs.StringVar(&t.file, "trace", "", "`FILE` of requests to put through both; - for stdin")
 			fs.StringVar(&t.frontend, "frontend", "", "`NAME` of the frontend of records that name none")
 			fs.StringVar(&t.host, "host", "", "`NAME` of the host of records that name none")
@@ -59,20 +65,17 @@ are answered differently are counted.
 						return usage("%s says how a trace is read; name it with -trace", strings.Join(idle, ", "))
 					}
 				}
-				if len(args) != 2 {
-					return usage("two configurations are wanted: kestrix diff OLD NEW")
-				}
-				old, err := usable(env, args[0], *with)
+				old, name, err := running.before(ctx, env, args, *with)
 				if err != nil {
 					return err
 				}
-				now, err := usable(env, args[1], *with)
+				now, err := usable(env, args[len(args)-1], *with)
 				if err != nil {
 					return err
 				}
-				d := study.Compare(old.config, now.config)
+				d := study.Compare(old, now.config)
 				if t.file != "" {
-					moves, err := t.run(ctx, env, old.config, now.config)
+					moves, err := t.run(ctx, env, old, now.config)
 					if err != nil {
 						return err
 					}
@@ -83,10 +86,10 @@ are answered differently are counted.
 						return writeJSON(w, d)
 					}
 					if o.format == "markdown" {
-						_, err := io.WriteString(w, report.DiffMarkdown(args[0], args[1], d))
+						_, err := io.WriteString(w, report.DiffMarkdown(name, args[len(args)-1], d))
 						return err
 					}
-					_, err := io.WriteString(w, env.style(env.Stdout, o.noColour || o.file != "").Diff(args[0], args[1], d))
+					_, err := io.WriteString(w, env.style(env.Stdout, o.noColour || o.file != "").Diff(name, args[len(args)-1], d))
 					return err
 				})
 				if err == nil && d.Changed() {
@@ -96,6 +99,45 @@ are answered differently are counted.
 			}
 		},
 	}
+}
+
+// before returns the configuration that is there before a change, and its name: that of a file, or
+// of a running proxy where -at names one.
+func (f *operatorFlags) before(ctx context.Context, env *Env, args, with []string) (*config.Config, string, error) {
+	if len(f.at) == 0 {
+		switch {
+		case f.user != "" || f.ca != "":
+			return nil, "", usage("-user and -ca say how a running proxy is asked; name it with -at")
+		case len(args) != 2:
+			return nil, "", usage("two configurations are wanted: kestrix diff OLD NEW")
+		}
+		s, err := usable(env, args[0], with)
+		if err != nil {
+			return nil, "", err
+		}
+		return s.config, args[0], nil
+	}
+	if len(args) != 1 {
+		return nil, "", usage("one configuration is wanted with -at: kestrix diff -at ADDRESS NEW")
+	}
+	c, err := f.client(env, "")
+	if err != nil {
+		return nil, "", err
+	}
+	files, err := c.Configuration(ctx)
+	if err != nil {
+		return nil, "", unusable(err)
+	}
+	read, found, err := config.ReadIn(files, config.World{Hidden: true})
+	if err != nil {
+		return nil, "", unusable(fmt.Errorf("what the proxy at %s has in force cannot be read: %w", c.Where, err))
+	}
+	for _, x := range found {
+		if x.Severity == config.Error {
+			return nil, "", unusable(fmt.Errorf("what the proxy at %s has in force cannot be read here: %s:%d: %s", c.Where, x.Range.Filename, x.Range.Start.Line, x.Message))
+		}
+	}
+	return read, "what " + c.Where + " has in force", nil
 }
 
 // diffTrace is what the flags of diff say of a trace.

@@ -52,6 +52,7 @@ func (d *Decoder) control(n *Node) *Control {
 		seen[x.Name] = true
 		switch cost := x.Cost(); {
 		case !u.Has("password"): // required, and missed by the table
+		case isHidden(x.Password): // of a configuration that a proxy has shown
 		case !bcryptHash.MatchString(x.Password):
 			d.Add(IDType, x.PasswordAt, "the password is not a bcrypt hash", "`kestrix password` makes one; never write the password itself")
 			x.Password = ""

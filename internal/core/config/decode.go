@@ -101,6 +101,9 @@ type Decoder struct {
 	lets       map[string]bool // which values of let were used
 	brokenLets map[string]bool // which could not be read
 	secrets    []hcl.Range     // of values that are not to be shown
+	mayHide    bool            // see World.Hidden
+	hidden     []piece         // values that are not to be shown, wherever they come from
+	pieces     []piece         // what comes from this machine, see Resolved
 	dropped    bool            // a block was left out because of its label
 	syntax     Findings        // where the syntax is broken, see spoiled
 }
@@ -164,6 +167,12 @@ func (d *Decoder) attributes(n *Node, body *hclsyntax.Body) {
 			d.secrets = append(d.secrets, a.Expr.Range())
 		}
 		if v, ok := d.value(k, a.Expr); ok {
+			if text, isText := v.(string); isText && k.Secret {
+				d.hidden = append(d.hidden, piece{a.Expr.Range(), text})
+				if isHidden(text) && !d.mayHide {
+					d.Add(IDType, a.Expr.Range(), k.Name+" is what stands for a secret where a proxy shows its configuration", "the secret itself, of which this is a digest")
+				}
+			}
 			n.values[k.Name] = Placed[any]{v, a.Expr.Range()}
 		} else {
 			n.values[k.Name] = Placed[any]{nil, a.Expr.Range()}

@@ -15,6 +15,8 @@ import (
 type World struct {
 	Env  func(name string) (value string, ok bool) // a variable of the environment
 	File func(name string) ([]byte, error)         // a file, relative to the configuration's folder
+	// Hidden: digests may stand for secrets, as in what Resolved returns. It is only to be compared.
+	Hidden bool
 }
 
 // FunctionHelp says what the functions of the language do, in the order of the

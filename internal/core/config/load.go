@@ -23,6 +23,7 @@ func ReadIn(files []File, w World) (*Config, Findings, error) {
 	c := &Config{Files: files}
 	d := NewDecoder()
 	d.Context.Functions = functions(w)
+	d.mayHide = w.Hidden
 	type parsed struct {
 		body   *hclsyntax.Body
 		broken bool
@@ -60,6 +61,12 @@ func ReadIn(files []File, w World) (*Config, Findings, error) {
 	}
 	d.Findings.Sort()
 	c.Files = hide(files, d.secrets)
+	var all []*hclsyntax.Body
+	for _, p := range bodies {
+		d.resolve(p.body)
+		all = append(all, p.body)
+	}
+	c.raw, c.pieces = files, d.withoutSecrets(all)
 	// What is wrong with something shared is said once.
 	d.Findings = slices.CompactFunc(d.Findings, func(a, b Finding) bool {
 		return a.ID == b.ID && a.Range == b.Range && a.Message == b.Message

@@ -19,6 +19,9 @@ type File struct {
 // Config is a configuration as it was read, with the places of what matters,
 // so that rules can point at them.
 type Config struct {
+	raw    []File  // as they were read
+	pieces []piece // what Resolved replaces in them
+
 	Files     []File
 	Frontends []*Frontend
 	Upstreams []*Upstream

@@ -7,8 +7,6 @@ import (
 	"strconv"
 	"strings"
 	"time"
-
-	"github.com/cespare/xxhash/v2"
 )
 
 // Settings are what a block is set to, defaults included, in the order of the
@@ -75,7 +73,7 @@ func keyTexts(n *Node, prefix string) []Setting {
 		}
 		text := valueText(k, value)
 		if k.Secret {
-			text = fmt.Sprintf("hidden, digest %08x", uint32(xxhash.Sum64String(text)))
+			text = hidden(text)
 		}
 		out = append(out, Setting{prefix + k.Name, text})
 	}

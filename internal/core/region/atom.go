@@ -23,6 +23,10 @@ type atom struct {
 // instruction of their programs: texts without wildcards have no more states than those.
 const mostStates = 20_000
 
+// mostUndecided bounds the conditions of a dimension that may hold or not: each doubles what is
+// told apart.
+const mostUndecided = 6
+
 // most returns the bound for some patterns.
 func most(patterns []*pattern) int {
 	n := mostStates
@@ -69,6 +73,9 @@ func (d *dimension) textAtoms(conds []int, likes []string) ([]atom, []int) {
 		bad := d.tooLarge(decided, alphabet)
 		undecided = append(undecided, bad...)
 		decided = slices.DeleteFunc(decided, func(c int) bool { return slices.Contains(bad, c) })
+	}
+	if len(undecided) > mostUndecided {
+		return nil, undecided
 	}
 	hit := make([]bool, len(d.patterns))
 	add := func(fits []bool, x atom) {

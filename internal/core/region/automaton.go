@@ -152,6 +152,7 @@ type runner struct {
 	empty    bool
 	runes    []rune // that tell all states apart, the plausible first
 
+	work  int      // instructions that closures have met
 	mark  []uint32 // by instruction: the closure that it was last met in
 	round uint32
 	stack []uint32
@@ -200,6 +201,7 @@ func (r *runner) closure(at []uint32, before, after rune, fits []bool) []uint32 
 			continue
 		}
 		r.mark[pc] = r.round
+		r.work++
 		i, offset := r.insts[pc], r.offsets[r.of[pc]]
 		switch i.Op {
 		case syntax.InstAlt, syntax.InstAltMatch:
@@ -246,8 +248,12 @@ func (r *runner) lastOf(c rune) rune {
 	return '/'
 }
 
+// mostWork bounds the instructions that are met while automata are made: about a second's.
+const mostWork = 30_000_000
+
 // outcomes returns the sets of texts that the patterns tell apart, each with its shortest
-// text, the most plausible of these. It is false if there are more than so many states.
+// text, the most plausible of these. It is false if there are more than so many states, or they
+// have too many instructions.
 func (r *runner) outcomes(most int) ([]outcome, bool) {
 	var start []uint32
 	for k, p := range r.patterns {
@@ -279,7 +285,7 @@ func (r *runner) outcomes(most int) ([]outcome, bool) {
 		for _, next := range r.steps(&p) {
 			next.from = n
 			if key := next.key(); !met[key] {
-				if len(places) == most {
+				if len(places) == most || r.work > mostWork {
 					return nil, false
 				}
 				met[key] = true

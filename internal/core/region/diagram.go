@@ -120,6 +120,10 @@ func (p *Partition) build(dim int, lists [][]int, star bool) *node {
 			p.Undecided = append(p.Undecided, words)
 		}
 	}
+	if len(undecided) > mostUndecided {
+		p.TooLarge = true
+		return n
+	}
 	known := map[*node]int{}
 	for _, a := range atoms {
 		if star && d.kind == methodKind && a.text != "OPTIONS" {

@@ -150,6 +150,19 @@ func (c *Client) View(ctx context.Context) (*status.View, error) {
 	return v, err
 }
 
+// Configuration asks for the sources of the configuration in force.
+func (c *Client) Configuration(ctx context.Context) ([]config.File, error) {
+	var x Sources
+	if err := c.call(ctx, "/configuration", nil, &x); err != nil {
+		return nil, err
+	}
+	var out []config.File
+	for _, f := range x.Files {
+		out = append(out, config.File{Name: f.Name, Source: []byte(f.Source)})
+	}
+	return out, nil
+}
+
 // Operate tells an order. The error is ErrInsist's if it has to be meant.
 func (c *Client) Operate(ctx context.Context, o status.Order) (status.Told, error) {
 	var t status.Told

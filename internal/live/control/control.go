@@ -15,6 +15,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -33,6 +34,8 @@ type Proxy interface {
 	metrics.Source
 	// StatusWithRecent is Status with what was asked lately.
 	StatusWithRecent() status.Status
+	// Configuration returns the sources of the configuration in force, without secrets.
+	Configuration() []config.File
 	// Alive returns when everything that decides has been reached: a proxy that is stuck
 	// never does.
 	Alive()
@@ -151,15 +154,16 @@ var paths = map[string]struct {
 	tells bool
 	do    func(c *Server, w http.ResponseWriter, r *http.Request, user string)
 }{
-	"/":           {do: (*Server).page},
-	"/live":       {do: (*Server).live},
-	"/status":     {do: (*Server).status},
-	"/status.csv": {do: (*Server).statusCSV},
-	"/news":       {do: (*Server).listEvents},
-	"/metrics":    {do: func(c *Server, w http.ResponseWriter, r *http.Request, _ string) { c.metrics.ServeHTTP(w, r) }},
-	"/operate":    {true, (*Server).operate},
-	"/zero":       {true, (*Server).zero},
-	"/reload":     {true, (*Server).reload},
+	"/":              {do: (*Server).page},
+	"/live":          {do: (*Server).live},
+	"/status":        {do: (*Server).status},
+	"/status.csv":    {do: (*Server).statusCSV},
+	"/news":          {do: (*Server).listEvents},
+	"/configuration": {do: (*Server).configuration},
+	"/metrics":       {do: func(c *Server, w http.ResponseWriter, r *http.Request, _ string) { c.metrics.ServeHTTP(w, r) }},
+	"/operate":       {true, (*Server).operate},
+	"/zero":          {true, (*Server).zero},
+	"/reload":        {true, (*Server).reload},
 }
 
 // answer does what a user may ask or tell.
@@ -169,7 +173,7 @@ func (c *Server) answer(w http.ResponseWriter, r *http.Request, user string) {
 	switch {
 	case !ok && asks && c.asset(w, r):
 	case !ok:
-		http.Error(w, "GET /, /status, /status.csv, /news, /metrics, /alive and /ready, and POST /operate, /zero and /reload are answered here", http.StatusNotFound)
+		http.Error(w, "GET /, /status, /status.csv, /news, /metrics, /configuration, /alive and /ready, and POST /operate, /zero and /reload are answered here", http.StatusNotFound)
 	case p.tells != (r.Method == http.MethodPost) || !p.tells && !asks:
 		w.Header().Set("Allow", map[bool]string{true: "POST", false: "GET, HEAD"}[p.tells])
 		http.Error(w, "this is asked by another method", http.StatusMethodNotAllowed)
@@ -185,6 +189,31 @@ func (c *Server) status(w http.ResponseWriter, r *http.Request, _ string) {
 		return
 	}
 	answerJSON(w, http.StatusOK, c.proxy.Status())
+}
+
+// Sources are the files of a configuration, with digests in the place of secrets.
+type Sources struct {
+	Files []Source `json:"files"`
+}
+
+// Source is a file of a configuration.
+type Source struct {
+	Name   string `json:"name"`
+	Source string `json:"source"`
+}
+
+// configuration answers operators with what is in force; readers need not know it.
+func (c *Server) configuration(w http.ResponseWriter, _ *http.Request, user string) {
+	users := c.state.Load().cfg.Users
+	if i := slices.IndexFunc(users, func(u config.User) bool { return u.Name == user }); len(users) > 0 && (i < 0 || !users[i].Operator) {
+		http.Error(w, "a reader is not shown the configuration", http.StatusForbidden)
+		return
+	}
+	var out Sources
+	for _, f := range c.proxy.Configuration() {
+		out.Files = append(out.Files, Source{f.Name, string(f.Source)})
+	}
+	answerJSON(w, http.StatusOK, out)
 }
 
 // zero has counts begin anew.

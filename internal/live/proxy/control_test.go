@@ -108,6 +108,9 @@ func TestControlIsClosedToStrangers(t *testing.T) {
 			{"GET", "/news", "", "", 401},
 			{"GET", "/news", "tom:low tide", "", 200},
 			{"GET", "/news?after=x", "tom:low tide", "", 400},
+			{"GET", "/configuration", "tom:low tide", "", 403},
+			{"GET", "/configuration", "mary:north sea", "", 200},
+			{"POST", "/configuration", "mary:north sea", "{}", 405},
 			{"GET", "/", "", "", 401},
 			{"GET", "/live", "", "", 401},
 			{"GET", "/", "tom:low tide", "", 404}, // this one has no page

@@ -3,6 +3,7 @@ package proxy
 import (
 	"time"
 
+	"kestrix/internal/core/config"
 	"kestrix/internal/core/status"
 	"kestrix/internal/live/pool"
 )
@@ -77,6 +78,9 @@ type controlled struct{ *Proxy }
 
 // StatusWithRecent returns how everything stands, with what was asked lately.
 func (p controlled) StatusWithRecent() status.Status { return p.stands(true) }
+
+// Configuration returns the sources of the configuration in force, without secrets.
+func (p controlled) Configuration() []config.File { return p.state.Load().config.Resolved() }
 
 // TakesConnections reports whether clients are served, and are to be.
 func (p controlled) TakesConnections() bool {
