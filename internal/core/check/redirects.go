@@ -86,6 +86,9 @@ func (p *Pass) redirects(tell func(f *config.Frontend, r *config.Route, w *walk)
 		}
 		walks := map[int][]*walk{}
 		for _, g := range all[:min(len(all), mostFollowed)] {
+			if len(f.Routes)+len(g.Routes) > mostNarrowed {
+				continue
+			}
 			d, err := region.New(tables[f], tables[g])
 			if err != nil || d.TooLarge {
 				continue

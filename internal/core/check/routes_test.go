@@ -95,3 +95,41 @@ func TestConditionsThatNeverNarrow(t *testing.T) {
 		assert.Equal(t, []string{want}, got, when)
 	}
 }
+
+// TestGuardsWithGaps finds conditions that keep nobody out, and refusals beside which a request
+// passes.
+func TestGuardsWithGaps(t *testing.T) {
+	route := func(name, when, does string) string {
+		return fmt.Sprintf(" route %q {\n when {\n%s\n}\n%s\n}\n", name, when, does)
+	}
+	const app, no = "send_to = upstream.u", "reply {\n status = 403\n}"
+	site := func(routes ...string) string {
+		return "frontend \"f\" {\n listen = \"127.0.0.1:80\"\n" + strings.Join(routes, "") + " route \"rest\" {\n send_to = upstream.u\n}\n}\nupstream \"u\" {\n backends = { a = \"127.0.0.1:9001\" }\n}\nupstream \"v\" {\n backends = { a = \"127.0.0.1:9002\" }\n}\n"
+	}
+	for name, c := range map[string]struct {
+		routes []string
+		want   string
+	}{
+		"clients":                 {[]string{route("office", "path = \"/a/**\"\nclient = \"10.0.0.0/8\"", app)}, `whom "office" leaves out, "rest" sends to the same upstream "u", in the same way`},
+		"clients, not":            {[]string{route("office", "path = \"/a/**\"\nclient = not(\"10.0.0.0/8\")", app)}, `GET http://tern.example/a from 10.0.0.1 goes to "u" by "rest"`},
+		"clients in any":          {[]string{route("office", "path = \"/a/**\"\nany {\n client = \"10.0.0.0/8\"\n}\nany {\n header = { x = \"y\" }\n}", app)}, `whom "office" leaves out`},
+		"clients, and a refusal":  {[]string{route("office", "path = \"/a/**\"\nclient = \"10.0.0.0/8\"", app), route("others", `path = "/a/**"`, no)}, ""},
+		"clients, elsewhere":      {[]string{route("office", "path = \"/a/**\"\nclient = \"10.0.0.0/8\"", "send_to = upstream.v")}, ""},
+		"clients, other limits":   {[]string{route("office", "path = \"/a/**\"\nclient = \"10.0.0.0/8\"", app+"\nlimits {\n rate = \"5/s\"\n}")}, ""},
+		"a folder's files":        {[]string{route("no", `path = "/a/*"`, no)}, `"no" refuses /a/*, and what lies beside it in /a/ reaches "u" | GET http://tern.example/a goes to "rest"`},
+		"a folder alone":          {[]string{route("no", `path = "/a"`, no)}, `GET http://tern.example/a/ goes to "rest"`},
+		"a whole folder":          {[]string{route("no", `path = "/a/**"`, no)}, ""},
+		"in two patterns":         {[]string{route("no", `path = ["/a", "/a/", "/a/*", "/a/*/**"]`, no)}, ""},
+		"a file":                  {[]string{route("no", `path = "/wp-login.php"`, no)}, ""},
+		"an exception before it":  {[]string{route("yes", `path = "/a/*/**"`, app), route("no", `path = ["/a", "/a/*"]`, no)}, ""},
+		"an exception behind it":  {[]string{route("no", `path = ["/a", "/a/*"]`, no), route("yes", `path = "/a/b/**"`, app), route("more", `path = "/a/**"`, no)}, ""},
+		"a page that is not here": {[]string{route("gone", `path = "/a/*"`, "reply {\n status = 200\n}")}, ""},
+	} {
+		got := strings.Join(findings(t, site(c.routes...), "KX118", "KX119"), "\n")
+		if c.want == "" {
+			assert.Empty(t, got, name)
+			continue
+		}
+		assert.Contains(t, got, c.want, name)
+	}
+}
