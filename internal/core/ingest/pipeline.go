@@ -354,12 +354,16 @@ func (f *Pipeline) alias(n uint32) uint32 {
 	return n
 }
 
-// clientCounts are how many clients there have been, and how many addresses.
-type clientCounts struct{ clients, addresses int64 }
+// clientCounts are how many clients there have been, and how many addresses; and whether a
+// session was named.
+type clientCounts struct {
+	clients, addresses int64
+	sessions           bool
+}
 
 // countClients counts the clients that have numbers.
 func (f *Pipeline) countClients() clientCounts {
-	return clientCounts{int64(len(f.ids.hashes)) - int64(len(f.aliases)), int64(len(f.addresses.hashes))}
+	return clientCounts{int64(len(f.ids.hashes)) - int64(len(f.aliases)), int64(len(f.addresses.hashes)), f.sessions}
 }
 
 // clients returns the counts of what has been taken.

@@ -47,7 +47,7 @@ func (l *Sequence) Paths() []string {
 func (l *Sequence) Clients() int64 { return l.pipeline.clients().clients }
 
 // SessionsKnown reports whether a record named one.
-func (l *Sequence) SessionsKnown() bool { return l.pipeline.sessions }
+func (l *Sequence) SessionsKnown() bool { return l.pipeline.clients().sessions }
 
 // Result returns what was read so far.
 func (l *Sequence) Result() result.Trace {

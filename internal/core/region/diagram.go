@@ -27,7 +27,7 @@ type Partition struct {
 }
 
 // mostNodes bounds the edges of a diagram.
-const mostNodes = 2_000_000
+const mostNodes = 500_000
 
 // node is a place of the diagram.
 type node struct {
