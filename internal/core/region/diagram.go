@@ -18,8 +18,9 @@ type Partition struct {
 	space     *space
 	root      *node
 	nodes     map[string]*node
-	likes     []string // hosts of the configuration
-	Undecided []string // conditions whose automata have too many states, as they are written
+	known     map[string]toldApart // by dimension and conditions
+	likes     []string             // hosts of the configuration
+	Undecided []string             // conditions whose automata have too many states, as they are written
 	size      int
 	all       bool // leaves hold all routes that fit, and not the first of each table
 	// TooLarge: there are more nodes than are made, so that nothing is said at all.
@@ -27,7 +28,7 @@ type Partition struct {
 }
 
 // mostNodes bounds the edges of a diagram.
-const mostNodes = 500_000
+const mostNodes = 200_000
 
 // node is a place of the diagram.
 type node struct {
@@ -114,7 +115,7 @@ func (p *Partition) build(dim int, lists [][]int, star bool) *node {
 	}
 	d := s.dims[ask]
 	n.conds, n.by = s.asked(lists, ask), map[string]int{}
-	atoms, undecided := d.atoms(n.conds, p.preferred(d.kind))
+	atoms, undecided := p.atoms(ask, n.conds)
 	for _, c := range undecided {
 		if words := d.wordsOf(c); !slices.Contains(p.Undecided, words) {
 			p.Undecided = append(p.Undecided, words)
@@ -152,6 +153,27 @@ func (p *Partition) build(dim int, lists [][]int, star bool) *node {
 		n.by[a.key()] = k
 	}
 	return n
+}
+
+// atoms returns those of a dimension by some conditions, which several nodes may ask for.
+func (p *Partition) atoms(dim int, conds []int) ([]atom, []int) {
+	key := nodeKey(dim, [][]int{conds}, false)
+	x, ok := p.known[key]
+	if !ok {
+		d := p.space.dims[dim]
+		x.atoms, x.undecided = d.atoms(conds, p.preferred(d.kind))
+		if p.known == nil {
+			p.known = map[string]toldApart{}
+		}
+		p.known[key] = x
+	}
+	return x.atoms, x.undecided
+}
+
+// toldApart is what the values of a dimension are told apart into.
+type toldApart struct {
+	atoms     []atom
+	undecided []int
 }
 
 // firstAsked returns the first dimension from dim on that a clause asks for.

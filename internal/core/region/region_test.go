@@ -250,3 +250,19 @@ func TestWhatHasTooManyStatesIsNotDecided(t *testing.T) {
 	}
 	assert.Equal(t, map[int]bool{0: true, 1: true, 3: true}, maybe)
 }
+
+// TestTooManySetsAreNotToldApart: of routes that each ask for other fields than the rest there may be
+// more sets than can be told apart, and nothing is said then.
+func TestTooManySetsAreNotToldApart(t *testing.T) {
+	var text strings.Builder
+	for n := range 60 {
+		text.WriteString(when(n, fmt.Sprintf("header = { a%d = \"a\", b%d = \"%d\", c%d = \"c\" }\n", n%7, n*5%9, n%4, n*3%8)))
+	}
+	table := frontend(t, text.String())
+	p, err := New(table)
+	require.NoError(t, err)
+	assert.True(t, p.TooLarge)
+	never, err := Nevers(table)
+	require.NoError(t, err)
+	assert.Empty(t, never)
+}
