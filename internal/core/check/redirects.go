@@ -130,8 +130,7 @@ func worstOf(all []*walk) *walk {
 func (p *Pass) follow(tables map[*config.Frontend]*route.Table, f *config.Frontend, from *region.Witness) *walk {
 	w := &walk{steps: []string{from.String()}}
 	q := from.Request()
-	_, query, _ := strings.Cut(strings.Fields(from.String())[1], "?")
-	port := f.Listen[0].Value.Port
+	query, port := from.RawQuery(), f.Listen[0].Value.Port
 	seen, ports := map[string]bool{}, map[*config.Frontend]int{} // ports by which frontends were reached
 	for range mostHops {
 		ports[f] = port

@@ -92,7 +92,7 @@ func (w *Witness) Request() request.Request {
 		}
 		return "", false
 	}
-	q.Query = request.Query(w.query())
+	q.Query = request.Query(w.RawQuery())
 	var lines []string
 	for _, p := range w.Cookie {
 		lines = append(lines, p.Name.Value+"="+p.Value.Value)
@@ -101,8 +101,8 @@ func (w *Witness) Request() request.Request {
 	return q
 }
 
-// query writes the query.
-func (w *Witness) query() string {
+// RawQuery returns its query as it is sent, without "?".
+func (w *Witness) RawQuery() string {
 	var parts []string
 	for _, p := range w.Query {
 		parts = append(parts, url.QueryEscape(p.Name.Value)+"="+url.QueryEscape(p.Value.Value))
@@ -136,7 +136,7 @@ func (w *Witness) String() string {
 	}
 	target := w.Path
 	if w.Query != nil {
-		target += "?" + w.query()
+		target += "?" + w.RawQuery()
 	}
 	host := w.Host
 	if host == "" {
