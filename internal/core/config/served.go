@@ -15,9 +15,9 @@ import (
 // hiddenPrefix begins what stands for a secret.
 const hiddenPrefix = "hidden, digest "
 
-// hidden returns what stands for a secret where settings are compared: the same for the same
+// Hidden returns what stands for a secret where settings are compared: the same for the same
 // secret. What stands for one already stays.
-func hidden(secret string) string {
+func Hidden(secret string) string {
 	if isHidden(secret) {
 		return secret
 	}
@@ -90,13 +90,13 @@ func (d *Decoder) withoutSecrets(bodies []*hclsyntax.Body) []piece {
 	for _, p := range d.pieces {
 		for s := range known {
 			if p.text == literal(s) {
-				p.text = literal(hidden(s))
+				p.text = literal(Hidden(s))
 			}
 		}
 		out = append(out, p)
 	}
 	for _, s := range d.hidden {
-		out = append(out, piece{s.at, literal(hidden(s.text))})
+		out = append(out, piece{s.at, literal(Hidden(s.text))})
 	}
 	for _, body := range bodies {
 		for _, b := range body.Blocks {
@@ -105,7 +105,7 @@ func (d *Decoder) withoutSecrets(bodies []*hclsyntax.Body) []piece {
 			}
 			for _, a := range b.Body.Attributes {
 				if v, diags := a.Expr.Value(d.Context); !diags.HasErrors() && v.IsWhollyKnown() && !v.IsNull() && v.Type() == cty.String && known[v.AsString()] {
-					out = append(out, piece{a.Expr.Range(), literal(hidden(v.AsString()))})
+					out = append(out, piece{a.Expr.Range(), literal(Hidden(v.AsString()))})
 				}
 			}
 		}

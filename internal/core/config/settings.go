@@ -73,7 +73,7 @@ func keyTexts(n *Node, prefix string) []Setting {
 		}
 		text := valueText(k, value)
 		if k.Secret {
-			text = hidden(text)
+			text = Hidden(text)
 		}
 		out = append(out, Setting{prefix + k.Name, text})
 	}

@@ -265,7 +265,7 @@ func (d *Diff) clients(a, b *config.Upstream) {
 	if a.Sticky == nil {
 		return
 	}
-	if b.Sticky == nil || a.Sticky.By != b.Sticky.By || a.Sticky.By == "cookie" && (a.Sticky.Name != b.Sticky.Name || a.Sticky.Secret != b.Sticky.Secret) {
+	if b.Sticky == nil || a.Sticky.By != b.Sticky.By || a.Sticky.By == "cookie" && (a.Sticky.Name != b.Sticky.Name || config.Hidden(a.Sticky.Secret) != config.Hidden(b.Sticky.Secret)) {
 		d.Clients = append(d.Clients, ClientMove{b.Name, "their seats are not known any more", 1 - 1/float64(max(len(b.Backends), 1))})
 		return
 	}

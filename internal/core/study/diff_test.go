@@ -121,6 +121,26 @@ func TestWhatAChangeDoes(t *testing.T) {
 	}, d.Settings)
 }
 
+// TestWhatAProxyShowsIsTheSame compares a configuration with what a proxy that has it shows.
+func TestWhatAProxyShowsIsTheSame(t *testing.T) {
+	text := strings.Replace(strings.Replace(before, "by = \"address\"", "by = \"cookie\"\n    secret = env(\"SEAL\")", 1), "auk    = \"127.0.0.1:1\"", "auk    = env(\"AUK\", \"127.0.0.1:1\")", 1)
+	read := func(seal string) *config.Config {
+		c, found, err := config.ReadIn([]config.File{{Name: "d.hcl", Source: []byte(text)}}, config.World{Env: func(name string) (string, bool) { return seal, name == "SEAL" }})
+		require.NoError(t, err)
+		require.Empty(t, found)
+		return c
+	}
+	c := read("a seal of sixteen and more")
+	shown, found, err := config.ReadIn(c.Resolved(), config.World{Hidden: true})
+	require.NoError(t, err)
+	require.Empty(t, found)
+	d := Compare(shown, c)
+	assert.False(t, d.Changed(), "%+v", d)
+	d = Compare(shown, read("another seal of sixteen and more"))
+	assert.Len(t, d.Settings, 1)
+	assert.Equal(t, "their seats are not known any more", d.Clients[0].Why)
+}
+
 // TestWhatAReloadTells words changes, by upstream and frontend.
 func TestWhatAReloadTells(t *testing.T) {
 	const old = `frontend "web" {
