@@ -27,8 +27,9 @@ reckoned by the core.
 exit code: 0 every request goes the same way and no setting differs; 1 something
 changes, or is not decided; 2 wrong usage; 3 a configuration that cannot be used
 
--format is text, json or markdown (for a comment on a review). With -trace the requests of a trace are put through both as well, and those that
-are answered differently are counted.
+-format is text, json or markdown (for a comment on a review). With -trace the
+requests of a trace are put through both as well, and those that are answered
+differently are counted.
 
 With -at the configuration that a running proxy has in force is OLD. Its control shows
 it to operators, with digests in the place of secrets.
@@ -43,6 +44,7 @@ it to operators, with digests in the place of secrets.
 			with := withFlag(fs)
 			var running operatorFlags
 			running.define(fs)
+			fs.Lookup("at").Usage = "`ADDRESS` of the control of a running proxy, whose configuration in force is OLD: unix:/path, host:port or https://host:port"
 			fs.StringVar(&t.file, "trace", "", "`FILE` of requests to put through both; - for stdin")
 			fs.StringVar(&t.frontend, "frontend", "", "`NAME` of the frontend of records that name none")
 			fs.StringVar(&t.host, "host", "", "`NAME` of the host of records that name none")

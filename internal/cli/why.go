@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -61,6 +62,15 @@ the same.
 					return past.run(env, &o, fs, args)
 				}
 				if *matches != "" {
+					var idle []string
+					fs.Visit(func(f *flag.Flag) {
+						if !slices.Contains([]string{"matches", "with", "format", "o", "plain"}, f.Name) {
+							idle = append(idle, "-"+f.Name)
+						}
+					})
+					if idle != nil {
+						return usage("%s asks about one request, and -matches about all that a route takes; leave one out", strings.Join(idle, ", "))
+					}
 					return matching(env, &o, args, *with, *matches)
 				}
 				if len(args) == 2 && strings.Contains(args[1], "://") { // a connection has no method

@@ -59,7 +59,7 @@ func (s Style) Diff(old, now string, d *study.Diff) string {
 // requestMoves writes which requests are answered differently, and what is not decided.
 func (s Style) requestMoves(b *strings.Builder, d *study.Diff) {
 	if len(d.Requests) == 0 && len(d.Undecided) == 0 {
-		fmt.Fprintf(b, "\nevery request goes the same way, which is proved\n")
+		fmt.Fprintf(b, "\n%severy request goes the same way, which is proved\n", whereCompared(d))
 		return
 	}
 	if len(d.Requests) > 0 {
@@ -84,12 +84,20 @@ func (s Style) requestMoves(b *strings.Builder, d *study.Diff) {
 	}
 }
 
+// whereCompared says of which frontends something is proved, where it is not of all.
+func whereCompared(d *study.Diff) string {
+	if len(d.Listeners) == 0 {
+		return ""
+	}
+	return "at frontends that are on both sides and speak the same, "
+}
+
 // others says what is proved of the requests that are not told.
 func others(d *study.Diff) string {
 	if len(d.Undecided) > 0 {
 		return ""
 	}
-	return " · all others go the same way, which is proved"
+	return " · " + whereCompared(d) + "all others go the same way, which is proved"
 }
 
 // renamed writes what is only called otherwise.

@@ -16,11 +16,11 @@ func DiffMarkdown(old, now string, d *study.Diff) string {
 	case !d.Changed():
 		b.WriteString("Every request goes the same way, which is proved, and no setting differs.\n")
 	case len(d.Requests) == 0 && len(d.Undecided) == 0:
-		b.WriteString("Every request goes the same way, which is proved.\n")
+		b.WriteString(capital(whereCompared(d)+"every request goes the same way, which is proved.") + "\n")
 	case len(d.Requests) == 0:
 		b.WriteString("It is not decided whether every request goes the same way.\n")
 	case len(d.Undecided) == 0:
-		b.WriteString("These requests are answered differently; all others go the same way, which is proved.\n")
+		fmt.Fprintf(&b, "These requests are answered differently; %sall others go the same way, which is proved.\n", whereCompared(d))
 	default:
 		b.WriteString("These requests are answered differently; of others it is not decided.\n")
 	}

@@ -14,7 +14,7 @@ type atom struct {
 	text   string
 	others []string // a few more of them, as plausible
 	odd    oddity
-	no     bool // the field is absent, the connection names nobody, or the client has no address
+	absent bool // the field is absent, the connection names nobody, or the client has no address
 	// undecided: of some condition it is not known whether it holds, and no value is known.
 	undecided bool
 }
@@ -100,9 +100,9 @@ func (d *dimension) textAtoms(conds []int, likes []string) ([]atom, []int) {
 		for _, k := range used {
 			patterns = append(patterns, d.patterns[k])
 		}
-		add(newRunner(names, patterns).fits(""), atom{no: true})
+		add(newRunner(names, patterns).fits(""), atom{absent: true})
 	case headerKind, queryKind, cookieKind:
-		add(nil, atom{no: true})
+		add(nil, atom{absent: true})
 	}
 	return d.either(out.all, conds, undecided), undecided
 }
@@ -166,7 +166,8 @@ func (d *dimension) either(all []atom, conds, undecided []int) []atom {
 	return all
 }
 
-// atoms being gathered: of those of which the same holds the most plausible stays.
+// gathered are atoms, of which those are one that the same conditions hold for: the most plausible
+// stands for them.
 type gathered struct {
 	all []atom
 	at  map[string]int
@@ -196,7 +197,7 @@ func (g *gathered) add(x atom) {
 
 // values returns the values of an atom that are kept.
 func (a *atom) values() []string {
-	if a.no {
+	if a.absent {
 		return a.others
 	}
 	return append([]string{a.text}, a.others...)
@@ -214,7 +215,7 @@ func (a *atom) key() string {
 // cost orders values by how plausible they are.
 func (a *atom) cost() int {
 	n := int(a.odd)*1000 + len(a.text)
-	if a.no {
+	if a.absent {
 		return 0 // nothing need be said of it
 	}
 	if a.undecided {
@@ -317,7 +318,7 @@ func (d *dimension) clientAtoms(conds []int) []atom {
 		for k, p := range d.prefixes {
 			hit[k] = p.Contains(a)
 		}
-		x := atom{text: a.String(), odd: odd, no: !a.IsValid()}
+		x := atom{text: a.String(), odd: odd, absent: !a.IsValid()}
 		for _, c := range conds {
 			x.holds = append(x.holds, d.conds[c].holds(hit))
 		}
@@ -349,7 +350,7 @@ func lastOf(p netip.Prefix) netip.Addr {
 	return a
 }
 
-// wordsOf joins conditions for an error.
+// wordsOf returns a condition as it is written, with what it asks for.
 func (d *dimension) wordsOf(c int) string {
 	kinds := map[kind]string{hostKind: "host", pathKind: "path", methodKind: "method", clientKind: "client", sniKind: "sni", headerKind: "header", queryKind: "query", cookieKind: "cookie"}
 	return strings.TrimSpace(kinds[d.kind]+" "+d.name) + " " + d.conds[c].words

@@ -1,6 +1,7 @@
 // Package region says exactly which requests a route takes: those that its condition fits, less
 // those that routes before it take. It compares the routes of two configurations, finds routes
-// that take nothing and requests that fit two, and has an example for whatever it says.
+// that take nothing and requests that fit two, and has an example for whatever it says. What is
+// refused because its path can be read in several ways is looked at path by path: see OfPath.
 //
 // A decision diagram is made of all conditions, a dimension at a time; texts are told apart by
 // automata over the normal forms of package request. Diff, why and the checker use it. It must
@@ -9,6 +10,7 @@ package region
 
 import (
 	"encoding/binary"
+	"regexp"
 	"regexp/syntax"
 	"slices"
 	"strings"
@@ -114,21 +116,9 @@ func plainText(text string) string { return wild(text, `(?s:.*)`) }
 func wild(text, star string) string {
 	parts := strings.Split(text, "*")
 	for i, p := range parts {
-		parts[i] = quote(p)
+		parts[i] = regexp.QuoteMeta(p)
 	}
 	return strings.Join(parts, star)
-}
-
-// quote has every character stand for itself.
-func quote(s string) string {
-	var b strings.Builder
-	for _, r := range s {
-		if strings.ContainsRune(`\.+*?()|[]{}^$`, r) {
-			b.WriteByte('\\')
-		}
-		b.WriteRune(r)
-	}
-	return b.String()
 }
 
 // outcome is a set of texts that fit the same of some patterns, and one of them.

@@ -399,7 +399,7 @@ func (e *edge) examples() []atom {
 			out = append(out, a)
 		}
 	}
-	if e.atom.no || e.atom.undecided {
+	if e.atom.absent || e.atom.undecided {
 		return out
 	}
 	for _, text := range e.atom.others {

@@ -48,11 +48,11 @@ func (w *Witness) set(d *dimension, a *atom) {
 	case sniKind:
 		w.SNI = a.text
 	case headerKind:
-		w.Header = add(w.Header, pair, a.no)
+		w.Header = add(w.Header, pair, a.absent)
 	case queryKind:
-		w.Query = add(w.Query, pair, a.no)
+		w.Query = add(w.Query, pair, a.absent)
 	case cookieKind:
-		w.Cookie = add(w.Cookie, pair, a.no)
+		w.Cookie = add(w.Cookie, pair, a.absent)
 	}
 }
 

@@ -73,11 +73,22 @@ func (d *Diff) frontends(old, now *config.Config, renamed map[string]string) {
 		if listens(f) != listens(g) {
 			d.Listeners = append(d.Listeners, Change{"frontend " + g.Name, listens(f), listens(g)})
 		}
+		if speaks(f) != speaks(g) {
+			d.Listeners = append(d.Listeners, Change{"frontend " + g.Name, speaks(f), speaks(g)})
+		}
 		d.settings(g.Name, f.Settings, g.Settings)
 		if f.Protocol == g.Protocol {
 			d.requests(f, g, renamed)
 		}
 	}
+}
+
+// speaks words what clients of a frontend speak.
+func speaks(f *config.Frontend) string {
+	if f.TLS != nil {
+		return f.Protocol + " over TLS"
+	}
+	return f.Protocol + " in clear text"
 }
 
 func listens(f *config.Frontend) string {
