@@ -29,7 +29,8 @@ changes, or is not decided; 2 wrong usage; 3 a configuration that cannot be used
 
 -format is text, json or markdown (for a comment on a review). With -trace the
 requests of a trace are put through both as well, and those that are answered
-differently are counted.
+differently are counted, and their clients. -scenario does it with the requests of a
+scenario's load, as trace learn writes one from a trace.
 
 With -at the configuration that a running proxy has in force is OLD. Its control shows
 it to operators, with digests in the place of secrets.
@@ -46,6 +47,7 @@ it to operators, with digests in the place of secrets.
 			running.define(fs)
 			fs.Lookup("at").Usage = "`ADDRESS` of the control of a running proxy, whose configuration in force is OLD: unix:/path, host:port or https://host:port"
 			fs.StringVar(&t.file, "trace", "", "`FILE` of requests to put through both; - for stdin")
+			fs.StringVar(&t.scenario, "scenario", "", "`FILE` of a scenario whose load is put through both")
 			fs.StringVar(&t.frontend, "frontend", "", "`NAME` of the frontend of records that name none")
 			fs.StringVar(&t.host, "host", "", "`NAME` of the host of records that name none")
 			t.read.define(fs)
@@ -55,6 +57,9 @@ it to operators, with digests in the place of secrets.
 				}
 				if err := places(o.file); err != nil {
 					return err
+				}
+				if t.file != "" && t.scenario != "" {
+					return usage("-trace and -scenario each say which requests to put through both; name one")
 				}
 				if t.file == "" {
 					var idle []string
@@ -76,7 +81,7 @@ it to operators, with digests in the place of secrets.
 					return err
 				}
 				d := study.Compare(old, now.config)
-				if t.file != "" {
+				if t.file+t.scenario != "" {
 					moves, err := t.run(ctx, env, old, now.config)
 					if err != nil {
 						return err
@@ -144,14 +149,17 @@ func (f *operatorFlags) before(ctx context.Context, env *Env, args, with []strin
 
 // diffTrace is what the flags of diff say of a trace.
 type diffTrace struct {
-	file, frontend, host string
-	read                 readFlags
+	file, scenario, frontend, host string
+	read                           readFlags
 }
 
 func (t *diffTrace) run(ctx context.Context, env *Env, old, now *config.Config) (*study.TraceMoves, error) {
 	m, err := study.NewMover(old, now, t.frontend, t.host)
 	if err != nil {
 		return nil, usage("%v", err)
+	}
+	if t.scenario != "" {
+		return t.load(ctx, env, m, now)
 	}
 	read, err := t.read.records(ctx, env, "diff", []string{t.file}, func(r *trace.Record) error {
 		if err := m.Add(r); err != nil {
@@ -167,6 +175,24 @@ func (t *diffTrace) run(ctx context.Context, env *Env, old, now *config.Config) 
 	}
 	if read.badLines > 0 {
 		fmt.Fprintf(env.Stderr, "kestrix diff: %s of %s could not be read and passed over\n", plural(int(read.badLines), "line"), t.file)
+	}
+	return m.Moves(), nil
+}
+
+// load puts the load of a scenario through both.
+func (t *diffTrace) load(ctx context.Context, env *Env, m *study.Mover, now *config.Config) (*study.TraceMoves, error) {
+	s, err := readScenario(env, t.scenario, now)
+	if err != nil {
+		return nil, err
+	}
+	if s.Load == nil {
+		return nil, usage("%s has no load block that would make requests; trace learn writes one from a trace", t.scenario)
+	}
+	if err := m.AddLoad(ctx, s.Load, s.Seed); err != nil {
+		return nil, unusable(fmt.Errorf("%s: %w", t.scenario, err))
+	}
+	if ctx.Err() != nil {
+		return nil, &exitError{interrupted, errors.New("interrupted; a part of a load says nothing of the rest")}
 	}
 	return m.Moves(), nil
 }

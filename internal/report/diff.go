@@ -14,7 +14,7 @@ func (s Style) Diff(old, now string, d *study.Diff) string {
 	if !d.Changed() {
 		b.WriteString("every request goes the same way, which is proved, and no setting differs\n")
 		if t := d.Trace; t != nil {
-			fmt.Fprintf(&b, "  all %s requests of the trace are answered as before\n", count(t.Requests))
+			fmt.Fprintf(&b, "  all %s requests of the %s are answered as before\n", count(t.Requests), t.Of)
 		}
 		s.renamed(&b, d)
 		return b.String()
@@ -48,7 +48,7 @@ func (s Style) Diff(old, now string, d *study.Diff) string {
 	if len(d.Clients) > 0 {
 		fmt.Fprintf(&b, "\n%s\n", s.bold("clients that are given another backend"))
 		for _, c := range d.Clients {
-			fmt.Fprintf(&b, "  %s  %s of them: %s\n", c.Upstream, percent(c.Share), c.Why)
+			fmt.Fprintf(&b, "  %s  %s\n", c.Upstream, flow(movedWords(&c), s.Width, visible(c.Upstream)+4))
 		}
 	}
 	changes("settings", d.Settings)
@@ -69,11 +69,11 @@ func (s Style) requestMoves(b *strings.Builder, d *study.Diff) {
 		r := &d.Requests[i]
 		fmt.Fprintf(b, "  %s: %s\n", s.bold(r.Frontend), flow(r.Where, s.Width, 4))
 		fmt.Fprintf(b, "    was   %s\n    is    %s\n    like  %s\n", flow(routeAnd(r.OldRoute, r.Old), s.Width, 10), flow(routeAnd(r.NewRoute, r.New), s.Width, 10), flow(r.Request, s.Width, 10))
-		if x := d.Example(r); x != nil {
-			text := fmt.Sprintf("%s of %s (%s), first in line %d: %s", count(x.Requests), count(d.Trace.Requests), percent(float64(x.Requests)/float64(d.Trace.Requests)), x.Line, x.Example)
-			fmt.Fprintf(b, "    trace %s\n", flow(text, s.Width, 10))
-		} else if d.Trace != nil {
-			b.WriteString("    trace none of its requests\n")
+		if r.Clients != nil {
+			fmt.Fprintf(b, "    moves %s\n", flow(movedWords(r.Clients), s.Width, 10))
+		}
+		if d.Trace != nil {
+			fmt.Fprintf(b, "    %s%s\n", padRight(d.Trace.Of, 6), flow(shareWords(d, r), s.Width, 10))
 		}
 	}
 	if len(d.Undecided) > 0 {
@@ -82,6 +82,31 @@ func (s Style) requestMoves(b *strings.Builder, d *study.Diff) {
 	for _, u := range d.Undecided {
 		fmt.Fprintf(b, "  %s: %s\n", s.bold(u.Frontend), flow(u.What+": "+u.Why, s.Width, 4))
 	}
+}
+
+// movedWords words what becomes of clients that were bound to a backend.
+func movedWords(c *study.ClientMove) string {
+	share := "about " + percent(c.Share) + " of"
+	if c.Share == 1 {
+		share = "all"
+	}
+	return share + " clients to another server: " + c.Why
+}
+
+// shareWords words how much of a trace or a load is in a set of requests.
+func shareWords(d *study.Diff, r *study.RequestMove) string {
+	x := d.Example(r)
+	if x == nil {
+		return "none of its requests"
+	}
+	text := fmt.Sprintf("%s of %s (%s)", count(x.Requests), plural(d.Trace.Requests, "request"), percent(float64(x.Requests)/float64(d.Trace.Requests)))
+	if x.Clients > 0 {
+		text += " of " + plural(x.Clients, "client")
+	}
+	if x.Clients == study.MostClients {
+		text += " or more"
+	}
+	return text + fmt.Sprintf(", first in line %d: %s", x.Line, x.Example)
 }
 
 // whereCompared says of which frontends something is proved, where it is not of all.
@@ -113,7 +138,7 @@ func (s Style) renamed(b *strings.Builder, d *study.Diff) {
 
 // traceMoves returns how many requests of a trace go elsewhere.
 func (s Style) traceMoves(b *strings.Builder, t *study.TraceMoves) {
-	fmt.Fprintf(b, "\n%s\n", s.bold("requests of the trace"))
+	fmt.Fprintf(b, "\n%s\n", s.bold("requests of the "+t.Of))
 	if t.Different == 0 {
 		fmt.Fprintf(b, "  all %s are answered as before\n", count(t.Requests))
 	} else {

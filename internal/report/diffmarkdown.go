@@ -25,14 +25,17 @@ func DiffMarkdown(old, now string, d *study.Diff) string {
 		b.WriteString("These requests are answered differently; of others it is not decided.\n")
 	}
 	if t := d.Trace; t != nil {
-		fmt.Fprintf(&b, "\n%s of %s requests of the trace are answered differently.\n", count(t.Different), count(t.Requests))
+		fmt.Fprintf(&b, "\n%s of %s requests of the %s are answered differently.\n", count(t.Different), count(t.Requests), t.Of)
 	}
 	for i := range d.Requests {
 		r := &d.Requests[i]
 		fmt.Fprintf(&b, "\n- **%s**: %s\n", escaped(r.Frontend), code(r.Where))
 		fmt.Fprintf(&b, "  - was %s\n  - is %s\n  - like %s\n", code(routeAnd(r.OldRoute, r.Old)), code(routeAnd(r.NewRoute, r.New)), code(r.Request))
-		if r.Trace != nil {
-			fmt.Fprintf(&b, "  - %s of the trace\n", plural(*r.Trace, "request"))
+		if r.Clients != nil {
+			fmt.Fprintf(&b, "  - moves %s\n", escaped(movedWords(r.Clients)))
+		}
+		if d.Trace != nil {
+			fmt.Fprintf(&b, "  - %s: %s\n", d.Trace.Of, escaped(shareWords(d, r)))
 		}
 	}
 	for _, u := range d.Undecided {
@@ -50,7 +53,7 @@ func DiffMarkdown(old, now string, d *study.Diff) string {
 	table("where traffic enters", d.Listeners)
 	table("backends", d.Backends)
 	for _, c := range d.Clients {
-		fmt.Fprintf(&b, "\n%s of the clients of %s are given another backend: %s.\n", percent(c.Share), code(c.Upstream), escaped(c.Why))
+		fmt.Fprintf(&b, "\n%s: %s.\n", code(c.Upstream), escaped(movedWords(&c)))
 	}
 	table("settings", d.Settings)
 	table("called otherwise, and the same", d.Renamed)

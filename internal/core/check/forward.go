@@ -86,30 +86,6 @@ var forwardRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX604", Severity: config.Warning, Title: "a prefix that no request of the route has",
-		Why:  "drop_prefix takes off what is there; where it is not, the path goes on unchanged and the application does not know it",
-		Mend: "the prefix that the route's paths begin with",
-		Run: func(p *Pass) {
-			p.rewrites(func(f *config.Frontend, _ *route.Table, _ int, r *config.Route) {
-				drop := r.Rewrite.DropPrefix
-				if drop == "" || len(r.When.Path) == 0 {
-					return
-				}
-				sample := ""
-				for _, m := range r.When.Path {
-					if m.Not || m.Regexp != nil {
-						return
-					}
-					sample = strings.NewReplacer("**", "x", "*", "x").Replace(m.Text)
-					if rewrite.Path(&config.Rewrite{DropPrefix: drop}, sample) != sample {
-						return
-					}
-				}
-				p.Report(Finding{Range: r.Rewrite.Range, Message: fmt.Sprintf("no path of %q begins with %s", r.Name, drop), Witness: fmt.Sprintf("GET %s is passed on as %s", sample, rewrite.Path(r.Rewrite, sample))})
-			})
-		},
-	},
-	{
 		ID: "KX605", Severity: config.Advice, Title: "another name in the request than in the certificate",
 		Why:  "a server of many names that speaks TLS goes by the host of the request, and answers one it does not know with its default site or an error",
 		Mend: "rewrite { host = the backend's name }, if it is such a server",

@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -40,7 +41,7 @@ var guardRules = []*Rule{
 		Why:  "a path of one segment more or less reaches what the route refuses, and applications often take it for the same",
 		Mend: "a ** at the end takes the whole tree: \"/admin/**\" fits /admin, /admin/ and all below",
 		Run: func(p *Pass) {
-			p.eachWith(func(r *config.Route) bool { return r.Reply != nil && r.Reply.Status >= 400 }, func(f *config.Frontend, t *route.Table, i int) {
+			p.eachWith(func(r *config.Route) bool { return refuses(r) }, func(f *config.Frontend, t *route.Table, i int) {
 				r := f.Routes[i]
 				for _, m := range r.When.Path {
 					root, ok := rootOf(m)
@@ -64,6 +65,94 @@ var guardRules = []*Rule{
 			})
 		},
 	},
+	{
+		ID: "KX120", Severity: config.Warning, Title: "a refusal that another host name walks past",
+		Why:  "a client writes the host that it likes, an address for instance, and another route takes that request without asking for the host",
+		Mend: "leave host out of the refusal, or have the route that takes the others ask for their hosts",
+		Run: func(p *Pass) {
+			p.eachWith(func(r *config.Route) bool { return refuses(r) && len(r.When.Host) > 0 && len(r.When.Path) > 0 }, func(f *config.Frontend, t *route.Table, i int) {
+				r := f.Routes[i]
+				open := r.When
+				open.Host = nil
+				p.walkedPast(f, t, i, open, r.When.Host[0].Range, "other hosts than "+config.Words(r.When.Host), func(x *config.When) bool { return len(x.Host) == 0 })
+			})
+		},
+	},
+	{
+		ID: "KX121", Severity: config.Advice, Title: "a refusal that another letter case walks past",
+		Why:  "values of header fields and cookies are compared as they are written, and a client writes them as it likes",
+		Mend: "a value with any case, as regexp(\"(?i)http\"), or not(...) around the only value that may pass",
+		Run: func(p *Pass) {
+			p.eachWith(func(r *config.Route) bool { return refuses(r) || r.Redirect != nil }, func(f *config.Frontend, t *route.Table, i int) {
+				r := f.Routes[i]
+				for _, of := range fieldLists {
+					for n, pair := range *of.list(&r.When) {
+						open := r.When
+						pairs := slices.Clone(*of.list(&open))
+						if pairs[n].Matches = anyCase(pair.Matches); pairs[n].Matches == nil {
+							continue
+						}
+						*of.list(&open) = pairs
+						p.walkedPast(f, t, i, open, pair.Name.Range, fmt.Sprintf("%s %s in another letter case", of.name, pair.Name.Value), func(x *config.When) bool {
+							return !slices.ContainsFunc(*of.list(x), func(other config.MatchPair) bool { return strings.EqualFold(other.Name.Value, pair.Name.Value) })
+						})
+					}
+				}
+			})
+		},
+	},
+}
+
+// refuses reports whether a route is meant to keep requests away.
+func refuses(r *config.Route) bool { return r.Reply != nil && r.Reply.Status >= 400 }
+
+// walkedPast tells of a request that fits what a refusal would take if it were wider, and that a later
+// route sends to an upstream without asking for what the refusal goes by: one that does is an
+// exception that somebody has made.
+func (p *Pass) walkedPast(f *config.Frontend, t *route.Table, i int, open config.When, at hcl.Range, who string, asksNot func(*config.When) bool) {
+	for _, x := range partsBeside(t, open) {
+		j := x.Routes[0]
+		if j <= i || f.Routes[j].SendTo.Value == "" || slices.ContainsFunc(f.Routes[j].When.Parts(), func(w *config.When) bool { return !asksNot(w) }) {
+			continue
+		}
+		p.Report(Finding{
+			Range: at, Message: fmt.Sprintf("what %q keeps away reaches %q with %s", f.Routes[i].Name, f.Routes[j].SendTo.Value, who),
+			Witness: fmt.Sprintf("%s goes to %q by %q", x.Witness, f.Routes[j].SendTo.Value, f.Routes[j].Name),
+		})
+		return
+	}
+}
+
+// fieldLists are the conditions on fields that a client writes.
+var fieldLists = []struct {
+	name string
+	list func(*config.When) *[]config.MatchPair
+}{
+	{"header", func(w *config.When) *[]config.MatchPair { return &w.Header }},
+	{"cookie", func(w *config.When) *[]config.MatchPair { return &w.Cookie }},
+}
+
+// anyCase returns plain values with any letter case; nil where one is an expression, or excluded, or
+// has no letters.
+func anyCase(all []config.Match) []config.Match {
+	var out []config.Match
+	letters := false
+	for _, m := range all {
+		if m.Not || m.Regexp != nil {
+			return nil
+		}
+		letters = letters || strings.ToLower(m.Text) != strings.ToUpper(m.Text)
+		text := "(?i)" + strings.ReplaceAll(regexp.QuoteMeta(m.Text), `\*`, ".*")
+		re, err := regexp.Compile("^(?:" + text + ")$")
+		if err != nil {
+			return nil
+		}
+		out = append(out, config.Match{Text: text, Regexp: re, Range: m.Range})
+	}
+	if !letters {
+		return nil
+	}
+	return out
 }
 
 // eachWith calls f for the routes of http frontends that are meant, where the conditions could be

@@ -83,6 +83,7 @@ var Rules = func() []*Rule {
 	all = append(all, sessionRules...)
 	all = append(all, timeoutRules...)
 	all = append(all, forwardRules...)
+	all = append(all, prefixRules...)
 	all = append(all, securityRules...)
 	all = append(all, allowRules...)
 	slices.SortFunc(all, func(a, b *Rule) int { return strings.Compare(a.ID, b.ID) })

@@ -32,6 +32,7 @@ func (r *Rewrite) RedirectsBare() bool { return r != nil && r.DropPrefix != "" &
 
 // Substitution gives a path that fits a pattern another form.
 type Substitution struct {
+	Range   hcl.Range
 	Pattern *regexp.Regexp // must fit the whole path
 	Text    string         // as written
 	With    string         // may hold $1, $2 ...
@@ -145,7 +146,7 @@ func (d *Decoder) substitutions(n *Node) []Substitution {
 				d.Add(IDReference, p.Value.Range, fmt.Sprintf("$%s stands for nothing: the pattern has %d pairs of parentheses", m[1], re.NumSubexp()), "$1 is what the first pair took")
 			}
 		}
-		out = append(out, Substitution{re, p.Name.Value, p.Value.Value})
+		out = append(out, Substitution{p.Name.Range, re, p.Name.Value, p.Value.Value})
 	}
 	return out
 }

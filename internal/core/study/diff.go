@@ -11,8 +11,6 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/region"
-	"kestrix/internal/core/rng"
-	"kestrix/internal/core/upstream"
 )
 
 // Diff is what a change of configuration does. The keys are documented and
@@ -51,7 +49,9 @@ type RequestMove struct {
 	NewRoute string `json:"new_route"`
 	Old      string `json:"old"` // what becomes of them
 	New      string `json:"new"`
-	Trace    *int64 `json:"trace,omitempty"` // how many of the trace, where one was given
+
+	Clients *ClientMove `json:"clients,omitempty"` // what becomes of clients that were bound to a backend
+	Trace   *int64      `json:"trace,omitempty"`   // how many of the trace, where one was given
 }
 
 // Undecided is requests of which it is not proved that they are answered as before.
@@ -59,14 +59,6 @@ type Undecided struct {
 	Frontend string `json:"frontend"`
 	What     string `json:"what"`
 	Why      string `json:"why"`
-}
-
-// ClientMove is the share of an upstream's clients that are given another
-// backend, reckoned over ten thousand of them.
-type ClientMove struct {
-	Upstream string  `json:"upstream"`
-	Why      string  `json:"why"`
-	Share    float64 `json:"share"`
 }
 
 // Compare returns what changes for traffic from one configuration to another.
@@ -77,6 +69,7 @@ func Compare(old, now *config.Config) *Diff {
 	for _, a := range old.Upstreams {
 		if name, ok := renamed[a.Name]; ok {
 			d.Renamed = append(d.Renamed, Change{"upstream", a.Name, name})
+			d.clients(a, now.Upstream(name))
 			continue
 		}
 		b := now.Upstream(a.Name)
@@ -249,61 +242,4 @@ func settingWords(s config.Settings) string {
 		return "on"
 	}
 	return strings.Join(out, ", ")
-}
-
-// clients reckons how many are given another backend: keys of the hash, by
-// asking the core of both sides, and seats, by the weight of the backends that
-// leave.
-func (d *Diff) clients(a, b *config.Upstream) {
-	if a.Algorithm == "hash" && b.Algorithm == "hash" {
-		if a.Hash.Key != b.Hash.Key || a.Hash.Name != b.Hash.Name {
-			d.Clients = append(d.Clients, ClientMove{b.Name, "the hash goes by something else", 1 - 1/float64(max(len(b.Backends), 1))})
-		} else if share := movedKeys(a, b); share > 0 {
-			d.Clients = append(d.Clients, ClientMove{b.Name, "the hash gives them another backend", share})
-		}
-	}
-	if a.Sticky == nil {
-		return
-	}
-	if b.Sticky == nil || a.Sticky.By != b.Sticky.By || a.Sticky.By == "cookie" && (a.Sticky.Name != b.Sticky.Name || config.Hidden(a.Sticky.Secret) != config.Hidden(b.Sticky.Secret)) {
-		d.Clients = append(d.Clients, ClientMove{b.Name, "their seats are not known any more", 1 - 1/float64(max(len(b.Backends), 1))})
-		return
-	}
-	total, gone := 0, 0
-	for _, x := range a.Backends {
-		total += x.Weight
-		stays := false
-		for _, y := range b.Backends {
-			stays = stays || x.Name == y.Name
-		}
-		if !stays {
-			gone += x.Weight
-		}
-	}
-	if gone > 0 {
-		d.Clients = append(d.Clients, ClientMove{b.Name, "their seat is on a backend that leaves", float64(gone) / float64(total)})
-	}
-}
-
-// movedKeys returns the share of ten thousand clients whose backend is another.
-func movedKeys(a, b *config.Upstream) float64 {
-	const clients = 10_000
-	x, y := upstream.New(0, a, 1), upstream.New(0, b, 1)
-	pick := func(u *upstream.Upstream, key uint64) string {
-		q := upstream.Request{Key: key, Seat: upstream.None}
-		var at upstream.Attempt
-		v := u.Choose(0, &q, &at)
-		if v.Backend == upstream.None {
-			return ""
-		}
-		u.Cancel(0, &at)
-		return u.Backend(v.Backend).Name
-	}
-	moved := 0
-	for i := range uint64(clients) {
-		if key := rng.Bits(1, i, 0, rng.Who); pick(x, key) != pick(y, key) {
-			moved++
-		}
-	}
-	return float64(moved) / clients
 }

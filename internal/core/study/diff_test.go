@@ -1,6 +1,7 @@
 package study
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -73,7 +74,10 @@ func TestWhatAChangeDoes(t *testing.T) {
 	}
 	assert.Equal(t, []string{`web | rest: upstream a | live: upstream b | GET http://tern.example/seats | path /live/** or /seats/**, not path /live/** before`,
 		`web | rest: upstream a | : refused: 400, servers read its path in several ways, which lead to several routes | GET http://tern.example//seats | a path that servers read in several ways (//, %2F, %5C, ;), which lead to several routes on one side`}, moves(d))
+	assert.Equal(t, &ClientMove{"a", "no hash gives them a backend any more", 0.75}, d.Requests[0].Clients, "1/4*3/4+1/4*1/4 meet the same server")
+	assert.Nil(t, d.Requests[1].Clients)
 	d = compared(t, `"/live/**"`, `"/seats/**"`)
+	assert.Equal(t, &ClientMove{"b", `their seats by address belong to the upstream "b" and mean nothing to "a"`, 0.75}, d.Requests[0].Clients)
 	assert.Equal(t, []string{
 		`web | live: upstream b | rest: upstream a | GET http://tern.example/live | path /live/**, no longer path /seats/**`,
 		`web | rest: upstream a | live: upstream b | GET http://tern.example/seats | path /seats/**, not path /live/** before`,
@@ -90,7 +94,10 @@ func TestWhatAChangeDoes(t *testing.T) {
 	assert.False(t, d.Changed())
 	d = compared(t, `upstream "b"`, `upstream "c"`, "upstream.b", "upstream.c")
 	assert.Equal(t, []Change{{"upstream", "b", "c"}}, d.Renamed)
-	assert.False(t, d.Changed())
+	assert.Equal(t, []ClientMove{{"b", `their seats by address belong to the upstream "b" and mean nothing to "c"`, 0.375}}, d.Clients, "requests go the same way, and seats do not")
+	d = compared(t, `upstream "a"`, `upstream "c"`, "upstream.a", "upstream.c")
+	assert.Equal(t, []Change{{"upstream", "a", "c"}}, d.Renamed)
+	assert.False(t, d.Changed(), "a hash goes by the names of backends")
 	d = compared(t, `upstream "b"`, `upstream "c"`, "upstream.b", "upstream.c", "weight = 3", "weight = 4")
 	assert.Empty(t, d.Renamed)
 	assert.Equal(t, []string{`web | live: upstream b | live: upstream c | GET http://tern.example/live | path /live/**`}, moves(d))
@@ -102,7 +109,7 @@ func TestWhatAChangeDoes(t *testing.T) {
 	d = compared(t, "    skua   = \"127.0.0.1:4\"\n", "    skua   = \"127.0.0.1:4\"\n    shag = \"127.0.0.1:5\"\n")
 	assert.InDelta(t, 0.2, d.Clients[0].Share, 0.05, "one of five comes")
 	d = compared(t, "    auk    = { address = \"127.0.0.1:1\", weight = 3 }\n", "")
-	assert.Equal(t, []ClientMove{{"b", "their seat is on a backend that leaves", 0.75}}, d.Clients)
+	assert.Equal(t, []ClientMove{{"b", "their seats by address are on a backend that leaves", 0.75}}, d.Clients)
 	d = compared(t, "weight = 3", "weight = 3, tier = 2", "  sticky {\n    by = \"address\"", "  failover {\n  }\n  sticky {\n    by = \"address\"")
 	assert.Equal(t, []Change{{"b.auk", "tier 1", "tier 2"}}, d.Backends)
 	d = compared(t, "    auk    = \"127.0.0.1:1\"\n    gannet = \"127.0.0.1:2\"\n", "    gannet = \"127.0.0.1:2\"\n    auk    = \"127.0.0.1:1\"\n")
@@ -110,8 +117,12 @@ func TestWhatAChangeDoes(t *testing.T) {
 	d = compared(t, "weight = 3", "weight = 2")
 	assert.Equal(t, []Change{{"b.auk", "weight 3", "weight 2"}}, d.Backends)
 	assert.Empty(t, d.Clients, "seats are kept")
+	d = compared(t, `algorithm = "hash"`, `algorithm = "random"`)
+	assert.Equal(t, []ClientMove{{"a", "no hash gives them a backend any more", 0.75}}, d.Clients)
+	d = compared(t, `algorithm = "hash"`, "algorithm = \"hash\"\n  hash {\n    key = \"path\"\n  }")
+	assert.Equal(t, []ClientMove{{"a", "the hash goes by something else", 0.75}}, d.Clients)
 	d = compared(t, `by = "address"`, `by = "cookie"`)
-	assert.InDelta(t, 0.5, d.Clients[0].Share, 1e-9)
+	assert.InDelta(t, 0.375, d.Clients[0].Share, 1e-9, "of two weights 3 and 1 (3*3+1*1)/16 meet the same")
 	assert.Equal(t, Change{"b.sticky.by", "address", "cookie"}, d.Settings[0])
 	d = compared(t, `algorithm = "hash"`, "algorithm = \"random\"\n  probe \"http\" {\n  }\n  retry {\n    on = [\"503\", \"connect\"]\n  }\n  timeouts {\n    answer = \"5s\"\n  }")
 	assert.Equal(t, []Change{
@@ -138,7 +149,7 @@ func TestWhatAProxyShowsIsTheSame(t *testing.T) {
 	assert.False(t, d.Changed(), "%+v", d)
 	d = Compare(shown, read("another seal of sixteen and more"))
 	assert.Len(t, d.Settings, 1)
-	assert.Equal(t, "their seats are not known any more", d.Clients[0].Why)
+	assert.Equal(t, "their seats by cookie are not known any more: another secret seals them", d.Clients[0].Why)
 }
 
 // TestWhatAReloadTells words changes, by upstream and frontend.
@@ -230,7 +241,7 @@ func TestMoverCountsWhatGoesElsewhere(t *testing.T) {
 	for i, r := range []struct{ path, host string }{
 		{"/live/a", ""}, {"/live/b", "live.tern.example:80"}, {"/x", "LIVE.tern.example"}, {"/live/c", ""}, {"/y", "tern.example"},
 	} {
-		rec := trace.Record{Method: []byte("GET"), Path: []byte(r.path), Line: int64(i + 1)}
+		rec := trace.Record{Method: []byte("GET"), Path: []byte(r.path), Line: int64(i + 1), Client: fmt.Append(nil, "192.0.2.", i)}
 		if r.host != "" {
 			rec.Host = []byte(r.host)
 		}
@@ -241,8 +252,8 @@ func TestMoverCountsWhatGoesElsewhere(t *testing.T) {
 	assert.EqualValues(t, 3, got.Different)
 	assert.EqualValues(t, 2, got.Unknown)
 	assert.Equal(t, []TraceMove{
-		{"web", "live", "rest", "upstream b", "upstream a", 2, "GET /live/a", 1},
-		{"web", "rest", "live", "upstream a", "upstream b", 1, "GET /x", 3},
+		{"web", "live", "rest", "upstream b", "upstream a", 2, 2, "GET /live/a", 1},
+		{"web", "rest", "live", "upstream a", "upstream b", 1, 1, "GET /x", 3},
 	}, got.Moves)
 	assert.ErrorContains(t, m.Add(&trace.Record{Frontend: []byte("quay")}), `names the frontend "quay"`)
 	_, err = NewMover(old, now, "quay", "")
@@ -255,7 +266,25 @@ func TestMoverCountsWhatGoesElsewhere(t *testing.T) {
 	require.NoError(t, err)
 	assert.ErrorContains(t, m.Add(&trace.Record{}), "say which with -frontend")
 	require.NoError(t, m.Add(&trace.Record{Frontend: []byte("quay"), Path: []byte("/"), Line: 9}))
-	assert.Equal(t, []TraceMove{{"quay", "", "all", "nobody listens", "upstream a", 1, "? /", 9}}, m.Moves().Moves)
+	assert.Equal(t, []TraceMove{{"quay", "", "all", "nobody listens", "upstream a", 1, 0, "? /", 9}}, m.Moves().Moves)
+}
+
+// TestMoverFollowsRenames: a trace must not contradict what is proved.
+func TestMoverFollowsRenames(t *testing.T) {
+	read := func(replace ...string) *config.Config {
+		c, found, err := config.Read([]config.File{{Name: "d.hcl", Source: []byte(strings.NewReplacer(replace...).Replace(before))}})
+		require.NoError(t, err)
+		require.Empty(t, found)
+		return c
+	}
+	for _, name := range []string{"web", "front"} {
+		m, err := NewMover(read(), read(`frontend "web"`, `frontend "front"`, `upstream "a"`, `upstream "c"`, "upstream.a", "upstream.c"), "", "")
+		require.NoError(t, err)
+		require.NoError(t, m.Add(&trace.Record{Frontend: []byte(name), Path: []byte("/x")}))
+		require.NoError(t, m.Add(&trace.Record{Path: []byte("/live")}))
+		assert.Empty(t, m.Moves().Moves)
+		assert.EqualValues(t, 2, m.Moves().Requests)
+	}
 }
 
 func TestCompareSeesEveryPartOfARoute(t *testing.T) {

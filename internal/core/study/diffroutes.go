@@ -48,20 +48,14 @@ func sameUpstream(a, b *config.Upstream) bool {
 
 // frontends compares where traffic enters, and what becomes of it.
 func (d *Diff) frontends(old, now *config.Config, renamed map[string]string) {
-	pairs := map[string]*config.Frontend{} // of now, by the name of the old one
+	pairs := pairedFrontends(old, now)
 	for _, f := range old.Frontends {
-		g := now.Frontend(f.Name)
-		for _, x := range now.Frontends {
-			if g == nil && old.Frontend(x.Name) == nil && listens(x) == listens(f) {
-				g = x
-				d.Renamed = append(d.Renamed, Change{"frontend", f.Name, x.Name})
-			}
-		}
-		if g == nil {
+		switch g := pairs[f.Name]; {
+		case g == nil:
 			d.Listeners = append(d.Listeners, Change{"frontend " + f.Name, listens(f), ""})
-			continue
+		case g.Name != f.Name:
+			d.Renamed = append(d.Renamed, Change{"frontend", f.Name, g.Name})
 		}
-		pairs[f.Name] = g
 	}
 	for _, g := range now.Frontends {
 		i := slices.IndexFunc(old.Frontends, func(f *config.Frontend) bool { return pairs[f.Name] == g })
@@ -78,9 +72,28 @@ func (d *Diff) frontends(old, now *config.Config, renamed map[string]string) {
 		}
 		d.settings(g.Name, f.Settings, g.Settings)
 		if f.Protocol == g.Protocol {
-			d.requests(f, g, renamed)
+			d.requests(old, now, f, g, renamed)
 		}
 	}
+}
+
+// pairedFrontends returns the frontends of now by the names of old ones: those of the same name, and
+// of those whose name is gone the one that came and listens on the same addresses.
+func pairedFrontends(old, now *config.Config) map[string]*config.Frontend {
+	pairs := map[string]*config.Frontend{}
+	for _, f := range old.Frontends {
+		if g := now.Frontend(f.Name); g != nil {
+			pairs[f.Name] = g
+			continue
+		}
+		for _, g := range now.Frontends {
+			if old.Frontend(g.Name) == nil && listens(g) == listens(f) {
+				pairs[f.Name] = g
+				break
+			}
+		}
+	}
+	return pairs
 }
 
 // speaks words what clients of a frontend speak.
@@ -101,7 +114,7 @@ func listens(f *config.Frontend) string {
 }
 
 // requests finds the requests that a frontend answers differently: all of them, by proof.
-func (d *Diff) requests(f, g *config.Frontend, renamed map[string]string) {
+func (d *Diff) requests(old, now *config.Config, f, g *config.Frontend, renamed map[string]string) {
 	a, b := route.Compile(f), route.Compile(g)
 	p, err := region.New(a, b)
 	if err == nil && p.TooLarge {
@@ -135,7 +148,7 @@ func (d *Diff) requests(f, g *config.Frontend, renamed map[string]string) {
 				continue
 			}
 		}
-		m.Request, m.Where = x.Witness.String(), where(p, f, g, i, j, &q)
+		m.Request, m.Where, m.Clients = x.Witness.String(), where(p, f, g, i, j, &q), movesBetween(old, now, f, g, i, j, renamed)
 		d.Requests = append(d.Requests, m)
 	}
 	d.readings(f, g, a, b, parts, renamed)

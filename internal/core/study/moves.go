@@ -2,20 +2,25 @@ package study
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"slices"
+
+	"github.com/cespare/xxhash/v2"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/region"
 	"kestrix/internal/core/route"
+	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
 )
 
 // TraceMoves is what becomes of the requests of a trace under a change of
 // configuration. The keys are documented and stable.
 type TraceMoves struct {
+	Of        string      `json:"of"` // what was put through: "trace" or "load"
 	Requests  int64       `json:"requests"`
 	Different int64       `json:"different"` // of them, those that are answered differently
 	Unknown   int64       `json:"unknown"`   // of them, those for which a condition asks what the trace does not record
@@ -30,14 +35,16 @@ type TraceMove struct {
 	Old      string `json:"old"`
 	New      string `json:"new"`
 	Requests int64  `json:"requests"`
+	Clients  int64  `json:"clients"` // their addresses, of which at most 200,000 are told apart; 0 where none are recorded
 	Example  string `json:"example"` // the first of them: method and path
-	Line     int64  `json:"line"`    // where it stands
+	Line     int64  `json:"line"`    // where it stands; of a load its number
 }
 
 // Mover puts the records of a trace through two configurations.
 type Mover struct {
 	frontend, host string
-	pairs          map[string]*pair
+	all            []*pair
+	pairs          map[string]*pair // by either name
 	only           *pair
 	moves          TraceMoves
 }
@@ -47,8 +54,17 @@ type pair struct {
 	name     string
 	old, now side
 	asks     route.Field
-	seen     map[[2]int]*TraceMove // by the routes of either side
+	seen     map[[2]int]*movedRequests // by the routes of either side
 }
+
+// movedRequests is a move while it is counted.
+type movedRequests struct {
+	TraceMove
+	clients map[uint64]struct{} // hashes of their addresses, the first MostClients of them
+}
+
+// MostClients bounds the clients of a move that are told apart.
+const MostClients = 200_000
 
 // Put puts what becomes of the requests of a trace beside what was proved of all.
 func (d *Diff) Put(t *TraceMoves) {
@@ -89,40 +105,41 @@ type side struct {
 // NewMover makes one. The frontend and the host are for records that name none;
 // a frontend that neither side has is an error.
 func NewMover(old, now *config.Config, frontend, host string) (*Mover, error) {
-	m := &Mover{frontend: frontend, host: host, pairs: map[string]*pair{}}
+	m := &Mover{moves: TraceMoves{Of: "trace"}, frontend: frontend, host: host, pairs: map[string]*pair{}}
 	renamed := renamedUpstreams(old, now)
-	for i, c := range []*config.Config{old, now} {
-		for _, f := range c.Frontends {
-			p := m.pairs[f.Name]
-			if p == nil {
-				p = &pair{name: f.Name, old: side{ends: []string{"nobody listens"}}, now: side{ends: []string{"nobody listens"}}, seen: map[[2]int]*TraceMove{}}
-				m.pairs[f.Name] = p
-			}
-			s := side{routes: route.Compile(f)}
-			of := renamed
-			if i == 1 {
-				of = nil
-			}
-			for j := range f.Routes {
-				s.ends = append(s.ends, leads(f, j, of))
-			}
-			s.ends = append(s.ends, leads(f, region.Refused, of), leads(f, -1, of))
-			p.asks |= s.routes.Asks
-			if i == 0 {
-				p.old = s
-			} else {
-				p.now = s
-			}
+	add := func(p *pair, f *config.Frontend, of map[string]string) side {
+		s := side{routes: route.Compile(f)}
+		for j := range f.Routes {
+			s.ends = append(s.ends, leads(f, j, of))
+		}
+		s.ends = append(s.ends, leads(f, region.Refused, of), leads(f, -1, of))
+		p.asks |= s.routes.Asks
+		return s
+	}
+	nobody := side{ends: []string{"nobody listens"}}
+	pairs := pairedFrontends(old, now)
+	for _, f := range old.Frontends {
+		p := &pair{name: f.Name, now: nobody, seen: map[[2]int]*movedRequests{}}
+		p.old = add(p, f, renamed)
+		m.all, m.pairs[f.Name] = append(m.all, p), p
+		if g := pairs[f.Name]; g != nil {
+			p.name, p.now = g.Name, add(p, g, nil)
+			m.pairs[g.Name] = p
+		}
+	}
+	for _, g := range now.Frontends {
+		if m.pairs[g.Name] == nil {
+			p := &pair{name: g.Name, old: nobody, seen: map[[2]int]*movedRequests{}}
+			p.now = add(p, g, nil)
+			m.all, m.pairs[g.Name] = append(m.all, p), p
 		}
 	}
 	if frontend != "" {
 		if m.only = m.pairs[frontend]; m.only == nil {
 			return nil, fmt.Errorf("-frontend: no frontend is called %q", frontend)
 		}
-	} else if len(m.pairs) == 1 {
-		for _, p := range m.pairs {
-			m.only = p
-		}
+	} else if len(m.all) == 1 {
+		m.only = m.all[0]
 	}
 	return m, nil
 }
@@ -153,13 +170,46 @@ func (m *Mover) Add(rec *trace.Record) error {
 	m.moves.Different++
 	at := p.seen[[2]int{i, j}]
 	if at == nil {
-		at = &TraceMove{
+		at = &movedRequests{clients: map[uint64]struct{}{}, TraceMove: TraceMove{
 			Frontend: p.name, OldRoute: p.old.name(i), NewRoute: p.now.name(j), Old: p.old.ends[i], New: p.now.ends[j], Line: rec.Line,
 			Example: fmt.Sprintf("%s %s", cmp.Or(string(rec.Method), "?"), cmp.Or(string(rec.Path), "?")),
-		}
+		}}
 		p.seen[[2]int{i, j}] = at
 	}
 	at.Requests++
+	if rec.Client != nil && len(at.clients) < MostClients {
+		at.clients[xxhash.Sum64String(trace.CanonicalClient(trace.Text(rec.Client)))] = struct{}{}
+	}
+	return nil
+}
+
+// AddLoad puts the requests that a scenario's load makes through both, with the draws of a seed,
+// until ctx ends.
+func (m *Mover) AddLoad(ctx context.Context, l *scenario.Load, seed uint64) error {
+	m.moves.Of = "load"
+	spec := l.Spec
+	spec.Seed = seed
+	g := trace.NewGenerator(spec)
+	var rec trace.Record
+	next := func() bool { return g.Next(&rec) }
+	if l.Closed {
+		next = func() bool {
+			g.Ask(&rec, int(rec.Line)%max(l.Concurrency, 1))
+			return rec.Line < int64(l.Requests)
+		}
+	}
+	for next() {
+		rec.Line++
+		if l.Frontend != "" {
+			rec.Frontend = []byte(l.Frontend)
+		}
+		if err := m.Add(&rec); err != nil {
+			return err
+		}
+		if rec.Line%1024 == 0 && ctx.Err() != nil {
+			break
+		}
+	}
 	return nil
 }
 
@@ -191,9 +241,10 @@ func (s *side) match(q *route.Request) (int, route.Field) {
 func (m *Mover) Moves() *TraceMoves {
 	out := m.moves
 	out.Moves = []TraceMove{}
-	for _, p := range m.pairs {
+	for _, p := range m.all {
 		for _, one := range p.seen {
-			out.Moves = append(out.Moves, *one)
+			one.Clients = int64(len(one.clients))
+			out.Moves = append(out.Moves, one.TraceMove)
 		}
 	}
 	slices.SortFunc(out.Moves, func(a, b TraceMove) int {

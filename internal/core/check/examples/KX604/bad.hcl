@@ -4,7 +4,7 @@ frontend "web" {
     when {
       path = "/shop/**"
     }
-    rewrite { # want: no path of "live" begins with /app | GET /shop/x is passed on as /shop/x
+    rewrite { # want: no path of "live" begins with /app | GET http://tern.example/shop is passed on as /shop
       drop_prefix = "/app"
     }
     send_to = upstream.app

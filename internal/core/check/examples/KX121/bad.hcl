@@ -1,0 +1,26 @@
+frontend "web" {
+  listen = "0.0.0.0:8080"
+  route "closed" {
+    when {
+      header = {
+        "X-Quay" = "north" # want: what "closed" keeps away reaches "app" with header X-Quay in another letter case | by "rest"
+      }
+    }
+    reply {
+      status = 403
+      body   = "not from here\n"
+    }
+  }
+  route "rest" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = {
+    auk    = "192.0.2.11:8080"
+    gannet = "192.0.2.12:8080"
+  }
+  probe "http" {
+    path = "/ready"
+  }
+}

@@ -1,0 +1,30 @@
+frontend "web" {
+  listen = "0.0.0.0:8080"
+  route "shop" {
+    when {
+      path = "/shop/**"
+    }
+    rewrite {
+      drop_prefix = "/shop"
+      substitute = {
+        "/seat/([0-9]+)" = "/seats/$1"
+      }
+    }
+    send_to = upstream.app
+  }
+  route "rest" {
+    reply {
+      status = 404
+      body   = "there is no such page\n"
+    }
+  }
+}
+upstream "app" {
+  backends = {
+    auk    = "192.0.2.11:8080"
+    gannet = "192.0.2.12:8080"
+  }
+  probe "http" {
+    path = "/ready"
+  }
+}

@@ -1,0 +1,27 @@
+frontend "web" {
+  listen = "0.0.0.0:8080"
+  route "shop" {
+    when {
+      path = ["/shop/**", "/store/**"]
+    }
+    rewrite { # want: not every path of "shop" begins with /shop | GET http://tern.example/store is passed on as /store
+      drop_prefix = "/shop"
+    }
+    send_to = upstream.app
+  }
+  route "rest" {
+    reply {
+      status = 404
+      body   = "there is no such page\n"
+    }
+  }
+}
+upstream "app" {
+  backends = {
+    auk    = "192.0.2.11:8080"
+    gannet = "192.0.2.12:8080"
+  }
+  probe "http" {
+    path = "/ready"
+  }
+}

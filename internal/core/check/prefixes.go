@@ -1,0 +1,178 @@
+package check
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/region"
+	"kestrix/internal/core/request"
+	"kestrix/internal/core/rewrite"
+	"kestrix/internal/core/route"
+)
+
+// prefixRules are about prefixes of paths that are dropped twice, or not at all.
+var prefixRules = []*Rule{
+	{
+		ID: "KX604", Severity: config.Warning, Title: "a prefix that no request of the route has",
+		Why:  "drop_prefix takes off what is there; where it is not, the path goes on unchanged and the application does not know it",
+		Mend: "the prefix that the route's paths begin with",
+		Run: func(p *Pass) {
+			p.drops(func(_ *config.Frontend, t *route.Table, i int, r *config.Route) {
+				if w, proved := taken(t, i, below(r.Rewrite.DropPrefix)); w != nil || !proved {
+					return
+				}
+				if w, _ := taken(t, i, config.When{}); w != nil {
+					p.Report(Finding{Range: r.Rewrite.Range, Message: fmt.Sprintf("no path of %q begins with %s", r.Name, r.Rewrite.DropPrefix), Witness: passedOn(r, w)})
+				}
+			})
+		},
+	},
+	{
+		ID: "KX609", Severity: config.Warning, Title: "a substitution that never fits",
+		Why:  "substitutions are of the path as drop_prefix leaves it, and the first that fits counts: this one does nothing",
+		Mend: "a pattern of what is left, such as \"/seat/([0-9]+)\" for /app/seat/7 with drop_prefix = \"/app\"",
+		Run: func(p *Pass) {
+			if len(p.reading) > 0 {
+				return
+			}
+			p.rewrites(func(_ *config.Frontend, t *route.Table, i int, r *config.Route) {
+				if len(t.Frontend.Routes) > mostOverlapping {
+					return
+				}
+				for k, s := range r.Rewrite.Substitute {
+					if w, proved := taken(t, i, substituted(r.Rewrite, k)); w != nil || !proved {
+						continue
+					}
+					w, _ := taken(t, i, config.When{})
+					if w == nil {
+						return // which KX105 says
+					}
+					f := Finding{Range: s.Range, Message: fmt.Sprintf("no request of %q fits %q", r.Name, s.Text), Witness: passedOn(r, w)}
+					if drop := r.Rewrite.DropPrefix; dropped(r.Rewrite, k) {
+						f.Message += fmt.Sprintf(", but one that begins with %s%s: drop_prefix takes %s off before", drop, drop, drop)
+					}
+					p.Report(f)
+				}
+			})
+		},
+	},
+	{
+		ID: "KX610", Severity: config.Advice, Title: "a prefix that some requests of the route do not have",
+		Why:  "these are passed on as they are, so that the application has to know both forms",
+		Mend: "the prefix in every path of the route: path = \"/app/**\" with drop_prefix = \"/app\"",
+		Run: func(p *Pass) {
+			p.drops(func(_ *config.Frontend, t *route.Table, i int, r *config.Route) {
+				has := below(r.Rewrite.DropPrefix)
+				if w, _ := taken(t, i, has); w == nil {
+					return
+				}
+				if w, _ := taken(t, i, config.When{Path: []config.Match{{Text: has.Path[0].Text, Not: true}}}); w != nil {
+					p.Report(Finding{Range: r.Rewrite.Range, Message: fmt.Sprintf("not every path of %q begins with %s", r.Name, r.Rewrite.DropPrefix), Witness: passedOn(r, w)})
+				}
+			})
+		},
+	},
+	{
+		ID: "KX611", Severity: config.Advice, Title: "a prefix that one route drops and another passes on",
+		Why:  "both send to the same application, which is asked with the prefix by one and without it by the other",
+		Mend: "the same rewrite in both routes, or one route with both conditions in any { } blocks",
+		Run: func(p *Pass) {
+			p.drops(func(f *config.Frontend, t *route.Table, i int, r *config.Route) {
+				drop := r.Rewrite.DropPrefix
+				for j, other := range f.Routes {
+					if j == i || other.SendTo.Value != r.SendTo.Value || rewrite.ChangesPath(other.Rewrite) || !namesBelow(other, drop) {
+						continue
+					}
+					if w, _ := taken(t, j, below(drop)); w != nil {
+						p.Report(Finding{
+							Range: other.Range, Message: fmt.Sprintf("%q passes on %s, which %q drops on the way to the same upstream %q", other.Name, drop, r.Name, r.SendTo.Value),
+							Witness: passedOn(other, w),
+						})
+					}
+				}
+			})
+		},
+	},
+}
+
+// drops calls f for each route that drops a prefix, where the conditions could be read.
+func (p *Pass) drops(f func(*config.Frontend, *route.Table, int, *config.Route)) {
+	if len(p.reading) > 0 {
+		return
+	}
+	p.rewrites(func(front *config.Frontend, t *route.Table, i int, r *config.Route) {
+		if r.Rewrite.DropPrefix != "" && len(front.Routes) <= mostOverlapping {
+			f(front, t, i, r)
+		}
+	})
+}
+
+// below is the condition that a path has a prefix.
+func below(prefix string) config.When {
+	return config.When{Path: []config.Match{{Text: request.Path(prefix) + "/**"}}}
+}
+
+// substituted is the condition that substitution k is the one that changes a path, of which the
+// prefix is taken off. Where it wants that prefix, paths that have it twice are left out: nobody
+// means them.
+func substituted(r *config.Rewrite, k int) config.When {
+	drop := request.Path(r.DropPrefix)
+	fits := func(before string, not bool) (out []config.Match) {
+		for n, s := range r.Substitute[:k+1] {
+			text := before + "(?:" + s.Text + ")"
+			re, err := regexp.Compile("^(?:" + text + ")$")
+			if err != nil {
+				continue // cannot be: the pattern was read, and the prefix is quoted
+			}
+			out = append(out, config.Match{Text: text, Regexp: re, Not: n < k})
+		}
+		if not {
+			out = append(out, config.Match{Text: drop + "/**", Not: true})
+		}
+		return out
+	}
+	if drop == "" {
+		return config.When{Path: fits("", false)}
+	}
+	// A path that is the prefix and nothing more becomes "/".
+	bare := config.When{Path: []config.Match{{Text: drop}}}
+	any := []config.When{{Path: fits(regexp.QuoteMeta(drop), false)}, {Path: fits("", true)}}
+	if dropped(r, k) {
+		any[0].Path = append(any[0].Path, config.Match{Text: drop + drop + "/**", Not: true})
+	}
+	if r.Substitute[k].Pattern.MatchString("/") && !slices.ContainsFunc(r.Substitute[:k], func(s config.Substitution) bool { return s.Pattern.MatchString("/") }) {
+		any = append(any, bare)
+	}
+	return config.When{Any: any}
+}
+
+// dropped reports whether substitution k wants the prefix that is taken off before.
+func dropped(r *config.Rewrite, k int) bool {
+	return r.DropPrefix != "" && strings.HasPrefix(r.Substitute[k].Text, r.DropPrefix)
+}
+
+// taken returns a request that route i takes and that fits a condition, nil if there is none, and
+// whether that is proved.
+func taken(t *route.Table, i int, when config.When) (w *region.Witness, proved bool) {
+	x := *t.Frontend
+	x.Routes = []*config.Route{{Name: "asked", When: when}}
+	d, err := region.New(t, route.Compile(&x))
+	if err != nil || d.TooLarge || len(d.Undecided) > 0 {
+		return nil, false
+	}
+	for _, x := range d.Parts() {
+		if x.Routes[0] == i && x.Routes[1] == 0 {
+			return x.Witness, true
+		}
+	}
+	return nil, true
+}
+
+// passedOn words what becomes of a path.
+func passedOn(r *config.Route, w *region.Witness) string {
+	q := w.Request()
+	return fmt.Sprintf("%s is passed on as %s", w, rewrite.Path(r.Rewrite, q.Path))
+}
