@@ -10,6 +10,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/region"
+	"kestrix/internal/core/request"
 	"kestrix/internal/core/route"
 )
 
@@ -163,7 +164,7 @@ func (p *Pass) eachWith(meant func(*config.Route) bool, do func(f *config.Fronte
 	}
 	for _, f := range p.Config.Frontends {
 		var t *route.Table
-		if f.Protocol == "tcp" || len(f.Routes) > mostOverlapping {
+		if f.Protocol == "tcp" || len(f.Routes) > mostNarrowed {
 			continue
 		}
 		for i, r := range f.Routes {
@@ -182,20 +183,73 @@ func (p *Pass) eachWith(meant func(*config.Route) bool, do func(f *config.Fronte
 // route is that of the table. Those that are refused because their path is read in several ways are
 // left out.
 func partsBeside(t *route.Table, when config.When) []region.Part {
-	x := *t.Frontend
-	x.Routes = []*config.Route{{Name: "beside", When: when}}
-	d, err := region.New(t, route.Compile(&x))
+	near, routes := nearby(t, &when)
+	d, err := asked(near, when)
 	if err != nil || d.TooLarge {
 		return nil
 	}
-	return slices.DeleteFunc(d.Parts(), func(x region.Part) bool {
+	var out []region.Part
+	for _, x := range d.Parts() {
 		if x.Maybe || x.Routes[1] != 0 || x.Routes[0] < 0 {
-			return true
+			continue
 		}
+		x.Routes = []int{routes[x.Routes[0]], 0}
 		q := x.Witness.Request()
-		to, _ := t.Match(&q)
-		return to != x.Routes[0]
-	})
+		if to, _ := t.Match(&q); to == x.Routes[0] {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// asked tells apart by the routes of a table and by whether a condition fits, which is route 0 of the
+// second table.
+func asked(t *route.Table, when config.When) (*region.Partition, error) {
+	x := *t.Frontend
+	x.Routes = []*config.Route{{Name: "asked", When: when}}
+	return region.New(t, route.Compile(&x))
+}
+
+// nearby returns a table of those routes that may take a request that fits all conditions, and where they stand
+// in the whole table: of many routes few are about the same hosts and paths.
+func nearby(t *route.Table, all ...*config.When) (*route.Table, []int) {
+	x := *t.Frontend
+	x.Routes = nil
+	var at []int
+	for i, r := range t.Frontend.Routes {
+		if !slices.ContainsFunc(all, func(w *config.When) bool { return apart(w, &r.When) }) {
+			x.Routes, at = append(x.Routes, r), append(at, i)
+		}
+	}
+	return route.Compile(&x), at
+}
+
+// apart reports that no request fits both of two conditions, as their hosts and the beginnings of their
+// paths show; false says nothing.
+func apart(a, b *config.When) bool {
+	lists := func(x, y []config.Match, begins func(config.Match) (string, bool), meet func(x, y string) bool) bool {
+		for _, m := range x {
+			p, ok := begins(m)
+			if !ok {
+				return false
+			}
+			for _, n := range y {
+				if q, ok := begins(n); !ok || meet(p, q) {
+					return false
+				}
+			}
+		}
+		return len(x) > 0 && len(y) > 0
+	}
+	host := func(m config.Match) (string, bool) {
+		return request.Host(m.Text), !m.Not && m.Regexp == nil && !strings.Contains(m.Text, "*")
+	}
+	path := func(m config.Match) (string, bool) {
+		before, _, _ := strings.Cut(m.Text, "*")
+		return request.Path(strings.TrimSuffix(before, "/")), !m.Not && m.Regexp == nil && strings.HasPrefix(m.Text, "/")
+	}
+	return lists(a.Host, b.Host, host, func(x, y string) bool { return x == y }) ||
+		lists(a.Path, b.Path, path, func(x, y string) bool { return strings.HasPrefix(x, y) || strings.HasPrefix(y, x) })
 }
 
 // asksClients reports whether a condition goes by the client's address.

@@ -86,7 +86,7 @@ func hostsOf(f *config.Frontend) *config.Frontend {
 	return &x
 }
 
-// mostNarrowed bounds the routes of a frontend whose conditions are looked at one by one.
+// mostNarrowed bounds the routes of a frontend whose conditions are looked at one by one; docs/routes.md says so.
 const mostNarrowed = 2000
 
 // same reports whether a route by itself takes the same requests with another condition.

@@ -39,7 +39,7 @@ var prefixRules = []*Rule{
 				return
 			}
 			p.rewrites(func(_ *config.Frontend, t *route.Table, i int, r *config.Route) {
-				if len(t.Frontend.Routes) > mostOverlapping {
+				if len(t.Frontend.Routes) > mostNarrowed {
 					return
 				}
 				for k, s := range r.Rewrite.Substitute {
@@ -104,7 +104,7 @@ func (p *Pass) drops(f func(*config.Frontend, *route.Table, int, *config.Route))
 		return
 	}
 	p.rewrites(func(front *config.Frontend, t *route.Table, i int, r *config.Route) {
-		if r.Rewrite.DropPrefix != "" && len(front.Routes) <= mostOverlapping {
+		if r.Rewrite.DropPrefix != "" && len(front.Routes) <= mostNarrowed {
 			f(front, t, i, r)
 		}
 	})
@@ -157,14 +157,13 @@ func dropped(r *config.Rewrite, k int) bool {
 // taken returns a request that route i takes and that fits a condition, nil if there is none, and
 // whether that is proved.
 func taken(t *route.Table, i int, when config.When) (w *region.Witness, proved bool) {
-	x := *t.Frontend
-	x.Routes = []*config.Route{{Name: "asked", When: when}}
-	d, err := region.New(t, route.Compile(&x))
+	near, routes := nearby(t, &t.Frontend.Routes[i].When, &when)
+	d, err := asked(near, when)
 	if err != nil || d.TooLarge || len(d.Undecided) > 0 {
 		return nil, false
 	}
 	for _, x := range d.Parts() {
-		if x.Routes[0] == i && x.Routes[1] == 0 {
+		if x.Routes[0] >= 0 && routes[x.Routes[0]] == i && x.Routes[1] == 0 {
 			return x.Witness, true
 		}
 	}

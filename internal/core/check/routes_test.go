@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/route"
 )
 
 // findings returns what some rules find in a configuration.
@@ -123,13 +124,92 @@ func TestGuardsWithGaps(t *testing.T) {
 		"a file":                  {[]string{route("no", `path = "/wp-login.php"`, no)}, ""},
 		"an exception before it":  {[]string{route("yes", `path = "/a/*/**"`, app), route("no", `path = ["/a", "/a/*"]`, no)}, ""},
 		"an exception behind it":  {[]string{route("no", `path = ["/a", "/a/*"]`, no), route("yes", `path = "/a/b/**"`, app), route("more", `path = "/a/**"`, no)}, ""},
+		"another host":            {[]string{route("no", "host = \"a.example\"\npath = \"/a/**\"", no)}, `what "no" keeps away reaches "u" with other hosts than a.example | GET http://tern.example/a goes to "u" by "rest"`},
+		"another host, asked for": {[]string{route("no", "host = \"a.example\"\npath = \"/a/**\"", no), route("inside", "host = not(\"a.example\")", app)}, ""},
+		"a whole host":            {[]string{route("no", "host = \"a.example\"", no)}, ""},
+		"another letter case":     {[]string{route("no", `header = { x = "ab" }`, no)}, `with header x in another letter case | GET http://tern.example/ with x: `},
+		"another case, redirect":  {[]string{route("go", `cookie = { x = "a" }`, "redirect {\n to = \"/a\"\n}")}, `with cookie x in another letter case`},
+		"any letter case":         {[]string{route("no", `header = { x = regexp("(?i)ab") }`, no)}, ""},
+		"no letters":              {[]string{route("no", `header = { x = "1*" }`, no)}, ""},
+		"another case, asked for": {[]string{route("no", `header = { x = "a" }`, no), route("yes", `header = { x = "*" }`, app), route("none", `path = "/**"`, no)}, ""},
 		"a page that is not here": {[]string{route("gone", `path = "/a/*"`, "reply {\n status = 200\n}")}, ""},
 	} {
-		got := strings.Join(findings(t, site(c.routes...), "KX118", "KX119"), "\n")
+		got := strings.Join(findings(t, site(c.routes...), "KX118", "KX119", "KX120", "KX121"), "\n")
 		if c.want == "" {
 			assert.Empty(t, got, name)
 			continue
 		}
 		assert.Contains(t, got, c.want, name)
 	}
+}
+
+// TestPrefixes that no request has, or some, that are dropped before they are wanted, or by one of two
+// routes.
+func TestPrefixes(t *testing.T) {
+	route := func(name, when, rewrite string) string {
+		if rewrite != "" {
+			rewrite = "rewrite {\n" + rewrite + "\n}\n"
+		}
+		return fmt.Sprintf(" route %q {\n when {\n%s\n}\n%ssend_to = upstream.u\n}\n", name, when, rewrite)
+	}
+	for name, c := range map[string]struct {
+		routes []string
+		want   string
+	}{
+		"as it should be":      {[]string{route("a", `path = "/a/**"`, `drop_prefix = "/a"`)}, ""},
+		"another":              {[]string{route("a", `path = "/b/**"`, `drop_prefix = "/a"`)}, `no path of "a" begins with /a | GET http://tern.example/b is passed on as /b`},
+		"by an expression":     {[]string{route("a", `path = regexp("/ab.*")`, `drop_prefix = "/a"`)}, `no path of "a" begins with /a | GET http://tern.example/ab is passed on as /ab`},
+		"not where it is gone": {[]string{route("first", `path = "/a/**"`, ""), route("a", `path = ["/a/**", "/b"]`, `drop_prefix = "/a"`)}, "\"first\" passes on /a, which \"a\" drops on the way to the same upstream \"u\" | GET http://tern.example/a is passed on as /a\nno path of \"a\" begins with /a | GET http://tern.example/b is passed on as /b"},
+		"of every path":        {[]string{route("a", `method = "GET"`, `drop_prefix = "/a"`)}, `not every path of "a" begins with /a | GET http://tern.example/ is passed on as /`},
+		"not decided":          {[]string{route("a", `path = regexp("/(a|b)*a(a|b){18}")`, `drop_prefix = "/x"`)}, ""},
+		"a substitution":       {[]string{route("a", `path = "/a/**"`, "drop_prefix = \"/a\"\nsubstitute = { \"/b\" = \"/c\" }")}, ""},
+		"a bare path":          {[]string{route("a", `path = "/a"`, "drop_prefix = \"/a\"\nsubstitute = { \"/\" = \"/c\" }")}, ""},
+		"wanted and dropped":   {[]string{route("a", `path = "/a/**"`, "drop_prefix = \"/a\"\nsubstitute = { \"/a/(.*)\" = \"/c/$1\" }")}, `no request of "a" fits "/a/(.*)", but one that begins with /a/a: drop_prefix takes /a off before | GET http://tern.example/a is passed on as /`},
+		"taken by the first":   {[]string{route("a", `path = "/a/**"`, "substitute = { \"/a/(.*)\" = \"/c/$1\", \"/a/b\" = \"/d\" }")}, `no request of "a" fits "/a/b" | GET http://tern.example/a is passed on as /a`},
+		"in one route":         {[]string{route("b", `path = "/a/b/**"`, ""), route("a", `path = "/a/**"`, `drop_prefix = "/a"`)}, `"b" passes on /a, which "a" drops on the way to the same upstream "u" | GET http://tern.example/a/b is passed on as /a/b`},
+	} {
+		got := strings.Join(findings(t, "frontend \"f\" {\n listen = \"127.0.0.1:80\"\n"+strings.Join(c.routes, "")+"}\nupstream \"u\" {\n backends = { a = \"127.0.0.1:9001\" }\n}\n", "KX604", "KX609", "KX610", "KX611"), "\n")
+		if c.want == "" {
+			assert.Empty(t, got, name)
+			continue
+		}
+		assert.Equal(t, c.want, got, name)
+	}
+}
+
+// TestConditionsApart: no request fits both of two conditions that are told apart by how their hosts and
+// paths begin.
+func TestConditionsApart(t *testing.T) {
+	hosts := []string{"", `host = "a.x"`, `host = ["A.x.", "b.x"]`, `host = "*.x"`, `host = not("a.x")`, `host = regexp("a.*")`, `host = "b.x"`}
+	paths := []string{"", `path = "/a/**"`, `path = "/a"`, `path = "/a*"`, `path = ["/b", "/%61/c"]`, `path = "/ab/*"`, `path = "**"`, `path = "*"`, `path = regexp("/a.*")`, `path = not("/a")`, `path = "/a/"`, `path = "/a/./b"`, `path = "/b/*/**"`}
+	var text strings.Builder
+	for i, h := range hosts {
+		for k, p := range paths {
+			fmt.Fprintf(&text, " route \"r%d-%d\" {\n", i, k)
+			if h+p != "" {
+				fmt.Fprintf(&text, "when {\n%s\n%s\n}\n", h, p)
+			}
+			text.WriteString("send_to = upstream.u\n}\n")
+		}
+	}
+	c, found, err := config.Read([]config.File{{Name: "t.hcl", Source: []byte("frontend \"f\" {\n listen = \"127.0.0.1:80\"\n" + text.String() + "}\nupstream \"u\" {\n backends = { a = \"127.0.0.1:9001\" }\n}\n")}})
+	require.NoError(t, err)
+	require.Empty(t, found)
+	told := 0
+	for i, r := range c.Frontends[0].Routes {
+		for _, other := range c.Frontends[0].Routes[:i] {
+			if !apart(&r.When, &other.When) {
+				continue
+			}
+			told++
+			both := *c.Frontends[0]
+			both.Routes = []*config.Route{other}
+			d, err := asked(route.Compile(&both), r.When)
+			require.NoError(t, err)
+			for _, x := range d.Parts() {
+				assert.False(t, x.Routes[0] == 0 && x.Routes[1] == 0, "%s fits %v and %v", x.Witness, r.When, other.When)
+			}
+		}
+	}
+	assert.Greater(t, told, 500, "of 4,095 pairs")
 }
