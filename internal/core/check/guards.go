@@ -88,6 +88,9 @@ var guardRules = []*Rule{
 				r := f.Routes[i]
 				for _, of := range fieldLists {
 					for n, pair := range *of.list(&r.When) {
+						if of.name == "header" && len(p.Config.Trusted) > 0 && forwarded(pair.Name.Value) {
+							continue // which no client writes, but a trusted proxy
+						}
 						open := r.When
 						pairs := slices.Clone(*of.list(&open))
 						if pairs[n].Matches = anyCase(pair.Matches); pairs[n].Matches == nil {
@@ -106,6 +109,11 @@ var guardRules = []*Rule{
 
 // refuses reports whether a route is meant to keep requests away.
 func refuses(r *config.Route) bool { return r.Reply != nil && r.Reply.Status >= 400 }
+
+// secures reports whether a route sends clients from http to the same page by https.
+func secures(r *config.Route) bool {
+	return r.Redirect != nil && strings.HasPrefix(r.Redirect.To, "https://{host}")
+}
 
 // walkedPast tells of a request that fits what a refusal would take if it were wider, and that a later
 // route sends to an upstream without asking for what the refusal goes by: one that does is an
@@ -131,6 +139,12 @@ var fieldLists = []struct {
 }{
 	{"header", func(w *config.When) *[]config.MatchPair { return &w.Header }},
 	{"cookie", func(w *config.When) *[]config.MatchPair { return &w.Cookie }},
+}
+
+// forwarded reports whether a header field is one in which a proxy says whom it forwards for.
+func forwarded(name string) bool {
+	name = strings.ToLower(name)
+	return name == "forwarded" || strings.HasPrefix(name, "x-forwarded-")
 }
 
 // anyCase returns plain values with any letter case; nil where one is an expression, or excluded, or

@@ -144,7 +144,7 @@ var nameRules = []*Rule{
 						continue
 					}
 					a, b := f.Routes[o.First], f.Routes[o.Second]
-					if a.SendTo.Value == b.SendTo.Value && a.SendTo.Value != "" || a.Reply != nil && a.Reply.Status >= 400 { // what is refused comes first
+					if a.SendTo.Value == b.SendTo.Value && a.SendTo.Value != "" || refuses(a) || secures(a) { // which come first on purpose
 						continue
 					}
 					p.Report(Finding{
