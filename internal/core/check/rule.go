@@ -73,6 +73,7 @@ var Rules = func() []*Rule {
 	var all []*Rule
 	all = append(all, readingRules...)
 	all = append(all, nameRules...)
+	all = append(all, conditionRules...)
 	all = append(all, guardRules...)
 	all = append(all, narrowRules...)
 	all = append(all, redirectRules...)
