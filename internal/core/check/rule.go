@@ -79,6 +79,7 @@ var Rules = func() []*Rule {
 	all = append(all, redirectRules...)
 	all = append(all, structureRules...)
 	all = append(all, healthRules...)
+	all = append(all, probingRules...)
 	all = append(all, failoverRules...)
 	all = append(all, balanceRules...)
 	all = append(all, sessionRules...)

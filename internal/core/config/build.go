@@ -486,6 +486,9 @@ func parseStatus(s string) (int, bool) {
 // failures reads `on`.
 func (d *Decoder) failures(n *Node) *FailureSet {
 	set := &FailureSet{}
+	if n.Has("on") {
+		set.Range = n.At("on")
+	}
 	for _, t := range Get[[]Placed[string]](n, "on") {
 		switch t.Value {
 		case "connect":

@@ -1,0 +1,24 @@
+frontend "web" {
+  listen = "0.0.0.0:443"
+  protocol = "tcp"
+    route "live" {
+      when {
+        sni = "mail.tern.example"
+      }
+      send_to = upstream.app
+    }
+}
+upstream "app" {
+  proxy_protocol = "v2"
+  backends = {
+    auk    = "192.0.2.11:8080"
+    gannet = "192.0.2.12:8080"
+  }
+  probe "tls" {
+    name = "mail.tern.example"
+  }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
+}

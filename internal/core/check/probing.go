@@ -1,0 +1,204 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/health"
+	"kestrix/internal/core/route"
+	"kestrix/internal/core/upstream"
+)
+
+// probingRules are about probes that pass or fail for another reason than the state of what they ask.
+var probingRules = []*Rule{
+	{
+		ID: "KX214", Severity: config.Warning, Title: "a probe in clear text where TLS is spoken",
+		Why:  "the backends of a route that goes by sni speak TLS by themselves, and refuse what begins otherwise: no backend is ever up",
+		Mend: "probe \"tls\"; or tls { ... } in the upstream, if it is the proxy that speaks TLS to them",
+		Run: func(p *Pass) {
+			passed := map[string]string{}
+			for _, f := range p.Config.Frontends {
+				for _, r := range f.Routes {
+					if f.Protocol == "tcp" && f.TLS == nil && r.When.AsksSNI() {
+						passed[r.SendTo.Value] = r.Name
+					}
+				}
+			}
+			for _, u := range p.Config.Upstreams {
+				if b := u.Probe; b != nil && passed[u.Name] != "" && u.TLS == nil && b.Port == 0 && (b.Kind == "http" || b.Kind == "grpc" || b.Kind == "self-report" || b.Asks() && b.Kind == "tcp") {
+					p.Report(Finding{
+						Range: b.Range, Message: fmt.Sprintf("%q passes TLS through to %q, whose probe speaks clear text", passed[u.Name], u.Name),
+						Witness: fmt.Sprintf("a server that wants a handshake does not answer the probe as it should: after %s it is down", b.Every*time.Duration(b.DownAfter-1)+b.Timeout),
+					})
+				}
+			}
+		},
+	},
+	{
+		ID: "KX215", Severity: config.Warning, Title: "an expected body that an end of line defeats",
+		Why:  "the pattern must fit all of the first 4 KiB, and most applications end what they write with a line feed",
+		Mend: "a * at the end",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				b := u.Probe
+				if b == nil || b.Body == "" || b.Kind != "http" || strings.HasSuffix(b.Body, "*") || strings.HasSuffix(b.Body, "\n") {
+					continue
+				}
+				pattern, like := route.Plain(b.Body), strings.ReplaceAll(b.Body, "*", "x")
+				if !pattern.Match(like + "\n") {
+					p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("%q does not fit an answer that ends with a line feed", b.Body), Witness: fmt.Sprintf("the answer %q fails the probe", like+"\n"), Mend: fmt.Sprintf("body = %q", b.Body+"*")})
+				}
+			}
+		},
+	},
+	{
+		ID: "KX216", Severity: config.Warning, Title: "a probe that passes errors",
+		Why:  "an application that is broken says so with a 5xx, which counts as a pass here",
+		Mend: "expect = { status = [\"200-299\"] }",
+		Run: func(p *Pass) {
+			p.expecting(func(u *config.Upstream, b *config.Probe) {
+				var all []string
+				for _, s := range []int{500, 502, 503} {
+					if b.Passes(s) {
+						all = append(all, fmt.Sprint(s))
+					}
+				}
+				if len(all) > 0 {
+					p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("the probe of %q passes with %s", u.Name, strings.Join(all, ", ")), Witness: stays(u, b, b.Passes(503))})
+				}
+			})
+		},
+	},
+	{
+		ID: "KX218", Severity: config.Advice, Title: "a redirect passes a probe",
+		Why:  "an application whose page needs what is broken often redirects to its log-in or error page",
+		Mend: "expect = { status = [\"200-299\"] }, and the path of a page that answers by itself",
+		Run: func(p *Pass) {
+			p.expecting(func(u *config.Upstream, b *config.Probe) {
+				if b.Passes(302) && !b.Passes(503) {
+					p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("the probe of %q passes with 302", u.Name), Witness: "an answer 302 to /login counts as a pass, whatever stands behind it"})
+				}
+			})
+		},
+	},
+	{
+		ID: "KX217", Severity: config.Warning, Title: "a self-report on the port of customers",
+		Why:  "a self-report is a line of its own, without HTTP: the application would have to tell probes and customers apart on one port",
+		Mend: "port = where the backend says how it is",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				b := u.Probe
+				if b == nil || b.Kind != "self-report" || len(u.Backends) == 0 {
+					continue
+				}
+				for _, x := range u.Backends {
+					if x.Address.Unix == "" && (b.Port == 0 || b.Port == x.Address.Port) {
+						p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("the self-report of %q is read from the port of its requests", u.Name), Witness: fmt.Sprintf("the probe connects to %s, as requests do, and says nothing", x.Address)})
+						break
+					}
+				}
+			}
+		},
+	},
+	{
+		ID: "KX219", Severity: config.Advice, Title: "a backend that is well and waits for many minutes",
+		Why:  "while one that is back waits, the others carry its share; restarting one after the other takes as long for each",
+		Mend: "up_after of two or three, and a slow_start of under a minute",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				if len(u.Backends) < 2 {
+					continue
+				}
+				if b := u.Probe; b != nil {
+					if wait := b.EveryDown * time.Duration(b.UpAfter-1); wait >= 5*time.Minute {
+						p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("a backend of %q is back only after %s", u.Name, passes(b.UpAfter)), Witness: fmt.Sprintf("%s from its first pass on it is recovering, and gets nothing", config.FormatDuration(wait))})
+					}
+				}
+				if u.Ramp >= 10*time.Minute && u.Balance().Ramps() {
+					p.Report(Finding{Range: u.RampAt, Message: fmt.Sprintf("a backend of %q has its share only after %s", u.Name, config.FormatDuration(u.Ramp)), Witness: fmt.Sprintf("%s after it is back it has 55 %% of its weight", config.FormatDuration(u.Ramp/2))})
+				}
+			}
+		},
+	},
+	{
+		ID: "KX220", Severity: config.Warning, Title: "a suspension that any client can cause",
+		Why:  "a 4xx says that the request was wrong, not the backend; whoever sends enough of them takes one backend after the other out",
+		Mend: "on = [\"connect\", \"timeout\", \"reset\", \"502\", \"503\", \"504\"]",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				s := u.Suspend
+				if s == nil || len(u.Backends) == 0 || u.Partial || p.broken(s.On.Range) {
+					continue
+				}
+				for _, status := range []int{400, 401, 403, 404, 405, 413, 422} {
+					if !s.On.Status[status] {
+						continue
+					}
+					p.Report(Finding{Range: at(s.On.Range, s.Range), Message: fmt.Sprintf("%q suspends backends that answer %d", u.Name, status), Witness: suspendedBy(u, status)})
+					break
+				}
+			}
+		},
+	},
+}
+
+// expecting calls f for each http probe that can be failed by a status.
+func (p *Pass) expecting(f func(*config.Upstream, *config.Probe)) {
+	for _, u := range p.Config.Upstreams {
+		if b := u.Probe; b != nil && b.Kind == "http" && !p.broken(b.Range) && (b.Body == "" || strings.Trim(b.Body, "*") == "") {
+			f(u, b)
+		}
+	}
+}
+
+// stays words what becomes of a backend that answers each probe with 503.
+func stays(u *config.Upstream, b *config.Probe, passes bool) string {
+	if !passes {
+		return "an answer 500 counts as a pass"
+	}
+	return fmt.Sprintf("a backend of %q that answers each probe with 503 stays in rotation", u.Name)
+}
+
+// suspendedBy asks the core how many answers of a status it takes to have backends suspended.
+func suspendedBy(u *config.Upstream, status int) string {
+	t := try(u)
+	out := func() (n int) {
+		for _, m := range t.core.Members(t.at) {
+			if m.State == health.Suspended {
+				n++
+			}
+		}
+		return n
+	}
+	asked := 0
+	for ; asked < 10_000 && out() == 0; asked++ {
+		q, a := t.request(7), &upstream.Attempt{}
+		q.Repeatable = false
+		if t.core.Choose(t.at, q, a).Kind != upstream.Go {
+			break
+		}
+		t.core.Settle(t.at, q, a, upstream.Outcome{Kind: upstream.Answered, Status: status})
+	}
+	if out() == 0 {
+		return fmt.Sprintf("answers of %d count as failures", status)
+	}
+	return fmt.Sprintf("one client that asks %d times for what is answered with %d has a backend suspended", asked, status)
+}
+
+// reached returns the names of upstreams that routes of a protocol send to, and no others.
+func (p *Pass) reached(protocol string) []string {
+	var out, others []string
+	for _, f := range p.Config.Frontends {
+		for _, r := range f.Routes {
+			if f.Protocol == protocol {
+				out = append(out, r.SendTo.Value)
+			} else {
+				others = append(others, r.SendTo.Value)
+			}
+		}
+	}
+	return slices.DeleteFunc(out, func(name string) bool { return slices.Contains(others, name) })
+}
