@@ -240,30 +240,37 @@ func nearby(t *route.Table, all ...*config.When) (*route.Table, []int) {
 
 // apart reports that no request fits both of two conditions, as their hosts and the beginnings of their
 // paths show; false says nothing.
-func apart(a, b *config.When) bool {
-	lists := func(x, y []config.Match, begins func(config.Match) (string, bool), meet func(x, y string) bool) bool {
-		for _, m := range x {
-			p, ok := begins(m)
-			if !ok {
-				return false
-			}
-			for _, n := range y {
-				if q, ok := begins(n); !ok || meet(p, q) {
-					return false
-				}
-			}
-		}
-		return len(x) > 0 && len(y) > 0
-	}
-	host := func(m config.Match) (string, bool) {
+func apart(a, b *config.When) bool { return hostsApart(a, b) || pathsApart(a, b) }
+
+func hostsApart(a, b *config.When) bool {
+	name := func(m config.Match) (string, bool) {
 		return request.Host(m.Text), !m.Not && m.Regexp == nil && !strings.Contains(m.Text, "*")
 	}
-	path := func(m config.Match) (string, bool) {
+	return listsApart(a.Host, b.Host, name, func(x, y string) bool { return x == y })
+}
+
+func pathsApart(a, b *config.When) bool {
+	begins := func(m config.Match) (string, bool) {
 		before, _, _ := strings.Cut(m.Text, "*")
 		return request.Path(strings.TrimSuffix(before, "/")), !m.Not && m.Regexp == nil && strings.HasPrefix(m.Text, "/")
 	}
-	return lists(a.Host, b.Host, host, func(x, y string) bool { return x == y }) ||
-		lists(a.Path, b.Path, path, func(x, y string) bool { return strings.HasPrefix(x, y) || strings.HasPrefix(y, x) })
+	return listsApart(a.Path, b.Path, begins, func(x, y string) bool { return strings.HasPrefix(x, y) || strings.HasPrefix(y, x) })
+}
+
+// listsApart reports that each text of one list and each of the other is known, and that no two meet.
+func listsApart(x, y []config.Match, known func(config.Match) (string, bool), meet func(x, y string) bool) bool {
+	for _, m := range x {
+		p, ok := known(m)
+		if !ok {
+			return false
+		}
+		for _, n := range y {
+			if q, ok := known(n); !ok || meet(p, q) {
+				return false
+			}
+		}
+	}
+	return len(x) > 0 && len(y) > 0
 }
 
 // asksClients reports whether a condition goes by the client's address.

@@ -41,7 +41,7 @@ var timeoutRules = []*Rule{
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				r := u.Retry
-				if r == nil || !r.On.Timeout || r.Attempts < 2 {
+				if r == nil || !r.On.Timeout || r.Attempts < 2 || !r.On.Given() && r.Attempts == 2 { // its own defaults are no mistake
 					continue
 				}
 				if all := u.Timeouts.Answer * time.Duration(r.Attempts); all > 4*patience {
@@ -86,18 +86,11 @@ var timeoutRules = []*Rule{
 				if r == nil || r.Attempts < 3 || r.Budget > 0 || len(u.Backends) < 2 {
 					continue
 				}
-				t := try(u)
-				attempts := 0
-				for i := range 100 {
-					q, a := t.request(uint64(i)), &upstream.Attempt{}
-					for {
-						attempts++
-						if t.core.Choose(0, q, a).Kind != upstream.Go || t.core.Settle(0, q, a, upstream.Outcome{Kind: upstream.ConnectRefused}) == upstream.Finished {
-							break
-						}
-					}
+				all := attempts(u, 100, upstream.Outcome{Kind: upstream.ConnectRefused})
+				if all <= 100 {
+					continue // what fails is not repeated after all
 				}
-				p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q repeats without a budget", u.Name), Witness: fmt.Sprintf("100 requests become %d while all of them fail to connect", attempts)})
+				p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q repeats without a budget", u.Name), Witness: fmt.Sprintf("100 requests become %d while all of them fail to connect", all)})
 			}
 		},
 	},

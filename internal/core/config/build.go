@@ -102,6 +102,9 @@ func (d *Decoder) topKeys(c *Config, roots []*Node) {
 	c.Trusted, c.TrustedAt = Get[[]netip.Prefix](all, "trusted_proxies"), all.At("trusted_proxies")
 	c.Record = Placed[string]{Get[string](all, "record"), all.At("record")}
 	c.ClientFrom = Get[string](all, "client_from")
+	if all.Has("client_from") {
+		c.ClientFromAt = all.At("client_from")
+	}
 	c.StopNotice = Get[time.Duration](all, "stop_notice")
 	_, c.StopNoticeGiven = all.values["stop_notice"]
 	c.ConnectionsTotal = Get[int](all.child("limits"), "connections_total")

@@ -36,8 +36,9 @@ type Config struct {
 	TrustedAt        hcl.Range
 	// ClientFrom is the field of trusted proxies that names the client:
 	// x-forwarded-for or forwarded.
-	ClientFrom string
-	Record     Placed[string] // a file for a trace; empty for none
+	ClientFrom   string
+	ClientFromAt hcl.Range      // no place where it is the default
+	Record       Placed[string] // a file for a trace; empty for none
 	// StopNotice is for how long a stopping proxy is not ready and still accepts.
 	StopNotice      time.Duration
 	StopNoticeGiven bool

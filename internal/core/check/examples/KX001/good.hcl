@@ -12,4 +12,8 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

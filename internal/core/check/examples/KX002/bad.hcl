@@ -13,4 +13,8 @@ upstream "app" {
     pth = "/x" # want: did you mean path?
     path = "/ready"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

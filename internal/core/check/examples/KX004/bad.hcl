@@ -12,4 +12,8 @@ upstream "app" {
   probe "http" {
     down_after = 0 # want: outside its limits
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -11,4 +11,8 @@ upstream "app" {
   }
   probe "ping" { # want: there is no probe
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -12,6 +12,10 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }
 upstream "other" {
   backends = {
@@ -20,5 +24,9 @@ upstream "other" {
   }
   probe "http" {
     path = "/ready"
+  }
+  retry {
+    attempts = 2
+    on       = ["connect"]
   }
 }

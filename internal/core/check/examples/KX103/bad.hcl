@@ -12,6 +12,10 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }
 upstream "spare" { # want: no route sends to the upstream "spare"
   backends = {
@@ -20,5 +24,9 @@ upstream "spare" { # want: no route sends to the upstream "spare"
   }
   probe "http" {
     path = "/ready"
+  }
+  retry {
+    attempts = 2
+    on       = ["connect"]
   }
 }

@@ -12,6 +12,10 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }
 upstream "app" { # want: two upstreams are called "app"
   backends = {
@@ -20,5 +24,9 @@ upstream "app" { # want: two upstreams are called "app"
   }
   probe "http" {
     path = "/ready"
+  }
+  retry {
+    attempts = 2
+    on       = ["connect"]
   }
 }

@@ -18,6 +18,10 @@ upstream "a" {
   probe "http" {
     path = "/ready"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }
 upstream "b" {
   backends = {
@@ -27,5 +31,9 @@ upstream "b" {
   probe "http" {
     path  = "/ready"
     every = "9s"
+  }
+  retry {
+    attempts = 2
+    on       = ["connect"]
   }
 }

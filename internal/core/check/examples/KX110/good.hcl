@@ -18,6 +18,10 @@ upstream "a" {
   probe "http" {
     path = "/ready"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }
 upstream "b" {
   backends = {
@@ -26,5 +30,9 @@ upstream "b" {
   }
   probe "http" {
     path = "/ready"
+  }
+  retry {
+    attempts = 2
+    on       = ["connect"]
   }
 }

@@ -20,4 +20,8 @@ upstream "gate" {
     every   = "2s"
     timeout = "1s"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -24,6 +24,10 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }
 upstream "board" {
   backends = {
@@ -32,5 +36,9 @@ upstream "board" {
   }
   probe "http" {
     path = "/ready"
+  }
+  retry {
+    attempts = 2
+    on       = ["connect"]
   }
 }

@@ -9,4 +9,8 @@ upstream "app" { # want: has no probe | with "auk" hung, 1 request in 2 waits 30
     auk    = "127.0.0.1:9001"
     gannet = "127.0.0.1:9002"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -13,4 +13,8 @@ upstream "app" {
     every = "1s"
     timeout = "2500ms" # want: longer than the 1s between | probed every 3s instead of every 1s
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -14,4 +14,8 @@ upstream "app" {
     every   = "1s"
     timeout = "1s"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

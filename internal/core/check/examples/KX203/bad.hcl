@@ -12,4 +12,8 @@ upstream "app" {
   probe "tcp" { # want: probed by opening their port only | with "auk" hung from 60.0 s on, 300 of 600 requests fail, and nothing notices
     every = "3s"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -16,4 +16,8 @@ upstream "app" {
     rest = "10s"
     longest = "5s" # want: shorter than the first | every rest of "app" lasts 5s
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -16,4 +16,8 @@ upstream "app" {
     rest = "10s"
     longest = "10s"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

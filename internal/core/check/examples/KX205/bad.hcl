@@ -12,4 +12,8 @@ upstream "app" {
   probe "http" { # want: as customers do | 720 times an hour
     every = "5s"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -14,4 +14,8 @@ upstream "app" {
     down_after = 1
     up_after   = 2
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -14,4 +14,8 @@ upstream "app" {
     down_after = 3
     up_after   = 1
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -15,4 +15,8 @@ upstream "app" {
   suspend { # want: can ever be suspended | 2 of 2 must stay
     keep = "60%"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -15,4 +15,8 @@ upstream "app" {
   suspend {
     keep = "50%"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -11,4 +11,8 @@ upstream "app" {
   }
   failover { # want: failover of "app" never happens | none goes to "gannet"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -16,4 +16,8 @@ upstream "app" {
   failover { # want: no backend of "app" stands in the proxy's zone "north-key" | did you mean "north-quay"?
     prefer = "zone"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -16,4 +16,8 @@ upstream "app" {
   failover {
     prefer = "zone"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -14,4 +14,8 @@ upstream "app" {
   }
   failover { # want: all backends of "app" stand in tier 1
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -14,4 +14,8 @@ upstream "app" {
   }
   failover {
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

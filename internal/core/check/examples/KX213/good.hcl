@@ -20,4 +20,8 @@ upstream "app" {
   failover {
     prefer = "zone"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

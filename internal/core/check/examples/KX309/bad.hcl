@@ -15,4 +15,8 @@ upstream "app" {
   queue { # want: nobody waits in the queue of "app" | 1000 are sent on, and none waits
     timeout = "2s"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

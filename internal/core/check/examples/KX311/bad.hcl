@@ -17,4 +17,8 @@ upstream "app" {
   hash { # want: hashes by modulo | with "auk" out,
     method = "modulo"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -16,4 +16,8 @@ upstream "app" {
   hash {
     method = "rendezvous"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

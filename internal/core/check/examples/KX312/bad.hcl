@@ -16,4 +16,8 @@ upstream "app" {
   timeouts {
     answer = "300ms"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -16,4 +16,8 @@ upstream "app" {
   timeouts {
     answer = "10s"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

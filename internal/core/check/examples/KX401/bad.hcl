@@ -16,4 +16,8 @@ upstream "app" {
   sticky { # want: is sticky by address and hashes
     by = "address"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -15,4 +15,8 @@ upstream "app" {
   sticky { # want: end with the process | 1 of 2 clients
     by = "cookie"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

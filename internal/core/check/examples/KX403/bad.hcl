@@ -16,4 +16,8 @@ upstream "app" {
     by      = "address"
     on_loss = "refuse"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -12,9 +12,13 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
-  sticky { # want: the seats of "app" end after 5m | of 100 clients that pause
+  sticky { # want: the seats of "app" end after 5m | of 100 clients that come back after 5m1s
     by     = "cookie"
     secret = "a line that only the proxies know"
     ttl    = "5m"
+  }
+  retry {
+    attempts = 2
+    on       = ["connect"]
   }
 }

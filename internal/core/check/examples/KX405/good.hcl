@@ -17,4 +17,8 @@ upstream "app" {
     secret = "a line that only the proxies know"
     ttl    = "2h"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

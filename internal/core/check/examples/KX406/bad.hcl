@@ -19,4 +19,8 @@ upstream "app" {
     secret = "a line that only the proxies know"
     on_loss = "refuse"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -16,4 +16,8 @@ upstream "app" {
     by     = "cookie"
     secret = "a line that only the proxies know"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

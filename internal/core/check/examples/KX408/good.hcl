@@ -15,4 +15,8 @@ upstream "app" {
   sticky {
     by = "address"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

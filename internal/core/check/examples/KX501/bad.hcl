@@ -12,7 +12,11 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
-  timeouts { # want: waits 30s for a connection | 30s pass in one attempt
+  timeouts { # want: waits 30s for a connection | 1m0s pass in 2 attempts
     connect = "30s"
+  }
+  retry {
+    attempts = 2
+    on       = ["connect"]
   }
 }

@@ -15,4 +15,8 @@ upstream "app" {
   timeouts {
     connect = "1s"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -15,4 +15,8 @@ upstream "app" {
     down_after = 3
     up_after   = 3
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -15,4 +15,8 @@ upstream "app" {
   timeouts { # want: cuts off what is silent for 20s | heartbeat every 30s
     idle = "20s"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -15,4 +15,8 @@ upstream "app" {
   timeouts {
     idle = "90s"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -15,4 +15,8 @@ upstream "app" {
   timeouts { # want: ends streams after 1m | connect again 17 times a second
     stream = "1m"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

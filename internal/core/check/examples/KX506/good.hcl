@@ -15,4 +15,8 @@ upstream "app" {
   timeouts {
     stream = "4h"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -16,4 +16,8 @@ upstream "app" {
   queue { # want: wait up to 1m in the queue | up to 100 of them
     timeout = "1m"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

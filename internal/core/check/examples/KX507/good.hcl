@@ -16,4 +16,8 @@ upstream "app" {
   queue {
     timeout = "2s"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

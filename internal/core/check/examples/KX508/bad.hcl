@@ -15,4 +15,8 @@ upstream "app" {
   timeouts { # want: waits 10m for an answer | hold 6000 connections
     answer = "10m"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -15,4 +15,8 @@ upstream "app" {
   timeouts {
     answer = "30s"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -15,4 +15,8 @@ upstream "app" { # want: do not learn who connects
   }
   probe "tcp" {
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

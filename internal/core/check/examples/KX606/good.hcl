@@ -16,4 +16,8 @@ upstream "app" {
   }
   probe "tcp" {
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

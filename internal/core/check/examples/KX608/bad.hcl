@@ -19,4 +19,8 @@ upstream "app" {
   tls {
     verify = true
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -18,4 +18,8 @@ upstream "app" {
   tls {
     verify = false # want: are not verified | any certificate is taken
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

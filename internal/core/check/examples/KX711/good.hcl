@@ -20,4 +20,8 @@ upstream "app" {
     ca   = "inside-ca.pem"
     name = "app.inside.example"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

@@ -10,4 +10,8 @@ upstream "app" {
     auk    = "127.0.0.1:9001"
     gannet = "127.0.0.1:9002"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

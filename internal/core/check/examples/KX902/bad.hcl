@@ -12,4 +12,8 @@ upstream "app" { # kestrix: allow KX201 because it was so once # want: no KX201 
   probe "http" {
     path = "/ready"
   }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
 }

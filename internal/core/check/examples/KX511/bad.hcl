@@ -1,0 +1,20 @@
+frontend "web" {
+  listen = "0.0.0.0:7000"
+  protocol = "tcp"
+  route "live" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = {
+    auk    = "192.0.2.11:8080"
+    gannet = "192.0.2.12:8080"
+  }
+  probe "tcp" {
+    every = "2s"
+  }
+  retry {
+    attempts = 2
+    on       = ["connect", "503"] # want: retry of "app" waits for the status 503, and only tcp reaches it
+  }
+}

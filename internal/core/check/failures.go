@@ -1,0 +1,151 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+
+	"kestrix/internal/core/config"
+	"kestrix/internal/core/upstream"
+)
+
+// failureRules are about what becomes of a request whose attempt failed.
+var failureRules = []*Rule{
+	{
+		ID: "KX509", Severity: config.Warning, Title: "a retry of what was answered as it should be",
+		Why:  "another backend says the same: the request is done twice, and the client waits for both",
+		Mend: "on = [\"connect\", \"reset\", \"502\", \"503\"]",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				r := u.Retry
+				if r == nil || r.Attempts < 2 || len(u.Backends) < 2 || p.broken(r.On.Range) {
+					continue
+				}
+				for status, on := range r.On.Status[:500] {
+					if on && !slices.Contains(transient, status) {
+						p.Report(Finding{
+							Range: at(r.On.Range, r.Range), Message: fmt.Sprintf("%q repeats what is answered with %d", u.Name, status),
+							Witness: fmt.Sprintf("100 GET requests that are answered with %d are sent %d times", status, attempts(u, 100, upstream.Outcome{Kind: upstream.Answered, Status: status})),
+						})
+						break
+					}
+				}
+			}
+		},
+	},
+	{
+		ID: "KX510", Severity: config.Warning, Title: "a retry that never repeats",
+		Why:  "attempts counts the first as well",
+		Mend: "attempts = 2",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				if r := u.Retry; r != nil && r.Attempts == 1 && len(u.Backends) > 0 {
+					p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q makes one attempt, so its retry block does nothing", u.Name), Witness: fmt.Sprintf("100 requests that fail to connect are sent %d times", attempts(u, 100, upstream.Outcome{Kind: upstream.ConnectRefused}))})
+				}
+			}
+		},
+	},
+	{
+		ID: "KX511", Severity: config.Warning, Title: "a status where there are none",
+		Why:  "tcp frontends carry bytes without looking into them, so that no answer has a status",
+		Mend: "on = [\"connect\"] for retry, [\"connect\", \"reset\"] for suspend",
+		Run: func(p *Pass) {
+			tcp := p.reached("tcp")
+			for _, u := range p.Config.Upstreams {
+				if !slices.Contains(tcp, u.Name) {
+					continue
+				}
+				tell := func(block string, on *config.FailureSet) {
+					if i := slices.Index(on.Status[:], true); i >= 0 && on.Given() && !p.broken(on.Range) {
+						p.Report(Finding{Range: on.Range, Message: fmt.Sprintf("%s of %q waits for the status %d, and only tcp reaches it", block, u.Name, i), Witness: "no connection of a tcp frontend ever ends with a status"})
+					}
+				}
+				if u.Retry != nil {
+					tell("retry", u.Retry.On)
+				}
+				if u.Suspend != nil {
+					tell("suspend", u.Suspend.On)
+				}
+			}
+		},
+	},
+	{
+		ID: "KX512", Severity: config.Advice, Title: "failures that another backend could have answered",
+		Why:  "from the moment a backend stops listening until a probe says so, each request that is sent there fails, although others are up",
+		Mend: "retry { attempts = 2, on = [\"connect\"] }, which is safe for any request: nothing has been sent yet",
+		Run: func(p *Pass) {
+			used := p.used()
+			for _, u := range p.Config.Upstreams {
+				if !used[u.Name] || u.Retry != nil || len(u.Backends) < 2 || u.TotalWeight() == 0 || u.Partial || p.broken(u.Range) {
+					continue
+				}
+				t := try(u)
+				met := 0
+				gone := t.name(t.core.Choose(t.at, t.request(0), &upstream.Attempt{}))
+				t = try(u)
+				for i := range 100 {
+					q, a := t.request(uint64(i)), &upstream.Attempt{}
+					v := t.core.Choose(t.at, q, a)
+					if v.Kind != upstream.Go {
+						continue
+					}
+					o := upstream.Outcome{Kind: upstream.Answered, Status: 200}
+					if t.name(v) == gone {
+						met++
+						o = upstream.Outcome{Kind: upstream.ConnectRefused}
+					}
+					t.core.Settle(t.at, q, a, o)
+				}
+				if gone == "" || met == 0 {
+					continue
+				}
+				p.Report(Finding{Range: u.Range, Message: fmt.Sprintf("%q has %d backends and no retry", u.Name, len(u.Backends)), Witness: fmt.Sprintf("of 100 requests in a row after %q stopped listening, before a probe sees it, %d fail", gone, met)})
+			}
+		},
+	},
+	{
+		ID: "KX513", Severity: config.Advice, Title: "requests that are given up sooner than a probe",
+		Why:  "a backend that takes longer than requests may, and less than the probe may, answers nobody and stays in rotation",
+		Mend: "a timeout of the probe that is at most timeouts { answer }",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				if b := u.Probe; b != nil && b.Asks() && b.Timeout > u.Timeouts.Answer && len(u.Backends) > 0 && !p.broken(b.TimeoutAt) {
+					p.Report(Finding{
+						Range: b.TimeoutAt, Message: fmt.Sprintf("the probe of %q waits %s, its requests %s", u.Name, config.FormatDuration(b.Timeout), config.FormatDuration(u.Timeouts.Answer)),
+						Witness: fmt.Sprintf("a backend that takes %s for everything passes its probes and answers no request in time", config.FormatDuration((b.Timeout+u.Timeouts.Answer)/2)),
+					})
+				}
+			}
+		},
+	},
+}
+
+// used returns the names of upstreams that a route sends to.
+func (p *Pass) used() map[string]bool {
+	out := map[string]bool{}
+	for _, f := range p.Config.Frontends {
+		for _, r := range f.Routes {
+			out[r.SendTo.Value] = true
+		}
+	}
+	return out
+}
+
+// transient are statuses below 500 after which a request may be tried again: RFC 9110 section 15.5.9 (408), RFC 9110
+// section 15.5.20 (421), RFC 8470 (425) and RFC 6585 (429).
+var transient = []int{408, 421, 425, 429}
+
+// attempts returns how many attempts the core makes of so many requests that all end alike.
+func attempts(u *config.Upstream, requests int, o upstream.Outcome) int {
+	t := try(u)
+	n := 0
+	for i := range requests {
+		q, a := t.request(uint64(i)), &upstream.Attempt{}
+		for t.core.Choose(t.at, q, a).Kind == upstream.Go {
+			n++
+			if t.core.Settle(t.at, q, a, o) == upstream.Finished {
+				break
+			}
+		}
+	}
+	return n
+}
