@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -261,6 +262,37 @@ var balanceRules = []*Rule{
 					in, _, _ := try(u).open(1000)
 					p.Report(Finding{Range: u.Queue.Range, Message: fmt.Sprintf("nobody waits in the queue of %q: %q has no max_in_flight", u.Name, b.Name), Witness: fmt.Sprintf("of 1,000 requests at once %d are sent on, and none waits", in)})
 					break
+				}
+			}
+		},
+	},
+	{
+		ID: "KX313", Severity: config.Warning, Title: "a hash by what tcp cannot see",
+		Why:  "a tcp frontend looks into nothing; a connection without the key goes by the client's address",
+		Mend: "key = \"client\"",
+		Run: func(p *Pass) {
+			tcp := p.reached("tcp")
+			for _, u := range p.Config.Upstreams {
+				if u.Hash != nil && slices.Contains(tcp, u.Name) && !strings.HasPrefix(u.Hash.Key, "client") && len(u.Backends) > 1 {
+					p.Report(Finding{Range: u.Hash.Range, Message: fmt.Sprintf("%q hashes by %s, and only tcp reaches it", u.Name, u.Hash.Key), Witness: "each connection goes by its client's address instead"})
+				}
+			}
+		},
+	},
+	{
+		ID: "KX314", Severity: config.Warning, Title: "weights that the algorithm passes over",
+		Why:  "it fills the first backend before the second, however much each weighs",
+		Mend: "max_in_flight as each can take it, and the order in which they are to be filled",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				if !u.Balance().Unweighted || len(u.Backends) < 2 {
+					continue
+				}
+				for _, b := range u.Backends {
+					if b.Weight > 1 {
+						p.Report(Finding{Range: b.WeightAt, Message: fmt.Sprintf("%q has weight %d, and %s passes over weights", b.Name, b.Weight, u.Algorithm), Witness: fmt.Sprintf("the first of 100 requests at once goes to %q, as without weights", first(u))})
+						break
+					}
 				}
 			}
 		},

@@ -46,20 +46,15 @@ var failoverRules = []*Rule{
 		Run: func(p *Pass) {
 			shown := 0
 			for _, u := range p.Config.Upstreams {
+				load, known := goodDay(u)
 				total, most, largest := 0, 0, ""
 				for _, b := range u.Backends {
-					if b.MaxInFlight == 0 || b.Weight == 0 {
-						total = 0
-						break
-					}
 					if total += b.MaxInFlight; b.MaxInFlight > most {
 						most, largest = b.MaxInFlight, b.Name
 					}
 				}
-				// At 6 tenths of all room, which is a good day.
-				load := total * 6 / 10
 				in := total - most
-				if total == 0 || len(u.Backends) < 2 || u.Partial || in >= load {
+				if !known || len(u.Backends) < 2 || u.Partial || in >= load {
 					continue
 				}
 				if shown++; shown <= maxReplays && load <= 100_000 {
@@ -71,7 +66,7 @@ var failoverRules = []*Rule{
 				}
 				p.Report(Finding{
 					Range: u.BackendsAt, Message: fmt.Sprintf("%q has no room for the loss of %q", u.Name, largest),
-					Witness: fmt.Sprintf("of %d requests open at once, six tenths of what all may have, %d find no room without %q", load, load-in, largest),
+					Witness: fmt.Sprintf("of %d requests open at once, six tenths of what %s may have, %d find no room without %q", load, whoseRoom(u), load-in, largest),
 				})
 			}
 		},
@@ -92,7 +87,8 @@ var failoverRules = []*Rule{
 					rooms[b.Zone] += b.MaxInFlight
 					total += b.MaxInFlight
 				}
-				if len(rooms) < 2 || u.Partial {
+				load, known := goodDay(u)
+				if len(rooms) < 2 || u.Partial || !known {
 					continue
 				}
 				largest := ""
@@ -101,7 +97,6 @@ var failoverRules = []*Rule{
 						largest = zone
 					}
 				}
-				load := total * 6 / 10
 				in := total - rooms[largest]
 				if in >= load {
 					continue
@@ -117,7 +112,7 @@ var failoverRules = []*Rule{
 				}
 				p.Report(Finding{
 					Range: u.BackendsAt, Message: fmt.Sprintf("%q has no room for the loss of zone %q", u.Name, largest),
-					Witness: fmt.Sprintf("of %d requests open at once, six tenths of what all may have, %d find no room without it", load, load-in),
+					Witness: fmt.Sprintf("of %d requests open at once, six tenths of what %s may have, %d find no room without it", load, whoseRoom(u), load-in),
 				})
 			}
 		},
@@ -172,6 +167,14 @@ var failoverRules = []*Rule{
 			}
 		},
 	},
+}
+
+// whoseRoom names those whose room goodDay goes by.
+func whoseRoom(u *config.Upstream) string {
+	if tiers := tiersOf(u); u.Failover != nil && len(tiers) > 1 {
+		return fmt.Sprintf("tier %d", tiers[0])
+	}
+	return "all"
 }
 
 func first(u *config.Upstream) string { return try(u).ask(1) }

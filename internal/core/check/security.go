@@ -11,7 +11,7 @@ import (
 )
 
 // soon is how long before its end a certificate is spoken of.
-const soon = 21 * 24 * time.Hour
+const soon = 30 * 24 * time.Hour
 
 var securityRules = []*Rule{
 	{
@@ -106,7 +106,7 @@ var securityRules = []*Rule{
 			p.pairs(func(x config.Pair, _ *config.Frontend, f PairFact) {
 				left := f.Until.Sub(p.Facts.Now)
 				// One that is made anew every few days ends soon all its life.
-				if f.Unreadable == "" && left > 0 && left < min(soon, f.Until.Sub(f.From)/4) {
+				if f.Unreadable == "" && left > 0 && left < min(soon, f.Until.Sub(f.From)/3) {
 					p.Report(Finding{Range: x.Certificate.Range, Message: fmt.Sprintf("the certificate %s ends soon", x.Certificate.Value), Witness: fmt.Sprintf("it ends on %s, in %s", day(f.Until), days(left))})
 				}
 			})

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"path"
+	"strings"
 	"time"
 
 	"github.com/hashicorp/hcl/v2"
@@ -120,11 +121,12 @@ var structureRules = []*Rule{
 			for _, u := range p.Config.Upstreams {
 				seen := map[config.Address]string{}
 				for _, b := range u.Backends {
-					if first, ok := seen[b.Address]; ok {
-						p.Report(Finding{Range: b.AddressAt, Message: fmt.Sprintf("%q and %q are the same server, %s", first, b.Name, b.Address)})
+					one := sameServer(b.Address)
+					if first, ok := seen[one]; ok {
+						p.Report(Finding{Range: b.AddressAt, Message: fmt.Sprintf("%q and %q are the same server, %s", first, b.Name, b.Address), Witness: fmt.Sprintf("when %s is gone, both are", one)})
 						continue
 					}
-					seen[b.Address] = b.Name
+					seen[one] = b.Name
 				}
 			}
 		},
@@ -245,9 +247,22 @@ func itself(c *config.Config, a config.Address) (*config.Frontend, config.Placed
 	return nil, config.Placed[config.Address]{}, false
 }
 
+// sameServer returns an address as it is compared: this machine has several names.
+func sameServer(a config.Address) config.Address {
+	if strings.EqualFold(a.Host, "localhost") {
+		a.Host = "127.0.0.1"
+	}
+	if a.Unix != "" {
+		a.Unix = path.Clean(a.Unix)
+	}
+	a.Host = strings.ToLower(strings.TrimSuffix(a.Host, "."))
+	return a
+}
+
 // clash reports whether two listeners cannot be bound side by side. IPv4 and IPv6
 // are bound apart; an unspecified address takes every one of its family.
 func clash(a, b config.Address) bool {
+	a, b = sameServer(a), sameServer(b)
 	x, okA := a.IP()
 	y, okB := b.IP()
 	same := okA && okB && x == y && a.Port == b.Port && a.Unix == b.Unix // however they are written

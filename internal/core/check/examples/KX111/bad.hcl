@@ -1,5 +1,5 @@
 frontend "gate" {
-  listen   = "127.0.0.1:7000"
+  listen   = "192.0.2.1:7000"
   protocol = "tcp"
 
   route "turnstiles" {

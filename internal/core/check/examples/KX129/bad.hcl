@@ -1,0 +1,19 @@
+frontend "web" {
+  listen = "0.0.0.0:8080"
+  route "live" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = {
+    auk    = "0.0.0.0:9001" # want: "auk" stands at 0.0.0.0:9001, which is no server's address | connecting to 127.0.0.1:9001
+    gannet = "192.0.2.12:8080"
+  }
+  probe "http" {
+    path = "/ready"
+  }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
+}

@@ -1,0 +1,19 @@
+frontend "web" {
+  listen = "0.0.0.0:8080"
+  route "live" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = {
+    auk    = "127.0.0.1:9001"
+    gannet = "192.0.2.12:8080"
+  }
+  probe "http" {
+    path = "/ready"
+  }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
+}

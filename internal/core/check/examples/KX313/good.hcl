@@ -1,0 +1,24 @@
+frontend "web" {
+  listen = "0.0.0.0:7000"
+  protocol = "tcp"
+  route "live" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  algorithm = "hash"
+  hash {
+    key = "client"
+  }
+  backends = {
+    auk    = "192.0.2.11:8080"
+    gannet = "192.0.2.12:8080"
+  }
+  probe "tcp" {
+    every = "2s"
+  }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
+}

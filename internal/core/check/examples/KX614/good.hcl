@@ -1,0 +1,23 @@
+frontend "web" {
+  listen = "0.0.0.0:8080"
+  limits {
+    rate  = "50/s"
+    burst = 200
+  }
+  route "live" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = {
+    auk    = "192.0.2.11:8080"
+    gannet = "192.0.2.12:8080"
+  }
+  probe "http" {
+    path = "/ready"
+  }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
+}

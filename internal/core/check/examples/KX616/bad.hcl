@@ -1,0 +1,20 @@
+client_from = "forwarded" # want: client_from has no effect without trusted_proxies | known by its address all the same
+frontend "web" {
+  listen = "0.0.0.0:8080"
+  route "live" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = {
+    auk    = "192.0.2.11:8080"
+    gannet = "192.0.2.12:8080"
+  }
+  probe "http" {
+    path = "/ready"
+  }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
+}

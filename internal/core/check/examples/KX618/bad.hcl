@@ -1,0 +1,35 @@
+# file site.pem site.key
+frontend "web" {
+  listen = "0.0.0.0:8443"
+  tls { # want: "web" offers h2 only, and "live" is for upgrades | its handshake fails
+    certificate = "site.pem"
+    key         = "site.key"
+    alpn        = ["h2"]
+  }
+  route "live" {
+    when {
+      path   = "/talk/**"
+      header = { Upgrade = "websocket" }
+    }
+    send_to = upstream.app
+  }
+  route "rest" {
+    reply {
+      status = 404
+      body   = "there is no such page\n"
+    }
+  }
+}
+upstream "app" {
+  backends = {
+    auk    = "192.0.2.11:8080"
+    gannet = "192.0.2.12:8080"
+  }
+  probe "http" {
+    path = "/ready"
+  }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
+}

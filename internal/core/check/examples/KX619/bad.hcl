@@ -1,0 +1,20 @@
+# file site.pem site.key
+frontend "web" {
+  listen = "0.0.0.0:443" # want: "web" listens on 0.0.0.0:443 without tls | answered with 400
+  route "live" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = {
+    auk    = "192.0.2.11:8080"
+    gannet = "192.0.2.12:8080"
+  }
+  probe "http" {
+    path = "/ready"
+  }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
+}

@@ -1,0 +1,84 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"kestrix/internal/core/config"
+)
+
+// protocolRules are about what is spoken where something else is expected.
+var protocolRules = []*Rule{
+	{
+		ID: "KX617", Severity: config.Warning, Title: "WebSockets over HTTP/2 to a backend",
+		Why:  "Upgrade belongs to HTTP/1.1 (RFC 9113 section 8.6); over HTTP/2 the backend is asked for a page instead of a stream",
+		Mend: "an upstream of its own for them, with http_version = \"1.1\"",
+		Run: func(p *Pass) {
+			for _, f := range p.Config.Frontends {
+				for _, r := range f.Routes {
+					u := p.Config.Upstream(r.SendTo.Value)
+					if f.Protocol == "http" && u != nil && u.HTTP2() && upgrades(r) && !p.broken(u.HTTPVersionAt) {
+						p.Report(Finding{Range: u.HTTPVersionAt, Message: fmt.Sprintf("%q sends upgrades to %q, with which HTTP/2 is spoken", r.Name, u.Name), Witness: "GET with Upgrade: websocket reaches the backend without it"})
+					}
+				}
+			}
+		},
+	},
+	{
+		ID: "KX618", Severity: config.Warning, Title: "WebSockets where only HTTP/2 is offered",
+		Why:  "browsers open a WebSocket in HTTP/1.1, and with alpn = [\"h2\"] alone there is none: they cannot connect",
+		Mend: "alpn = [\"h2\", \"http/1.1\"]",
+		Run: func(p *Pass) {
+			for _, f := range p.Config.Frontends {
+				if f.TLS == nil || len(f.TLS.ALPN) == 0 || slices.Contains(f.TLS.ALPN, "http/1.1") || f.Protocol != "http" {
+					continue
+				}
+				for _, r := range f.Routes {
+					if upgrades(r) {
+						p.Report(Finding{Range: f.TLS.Range, Message: fmt.Sprintf("%q offers %s only, and %q is for upgrades", f.Name, strings.Join(f.TLS.ALPN, ", "), r.Name), Witness: "a browser offers http/1.1 for a WebSocket, and its handshake fails"})
+						break
+					}
+				}
+			}
+		},
+	},
+	{
+		ID: "KX619", Severity: config.Warning, Title: "TLS and its port in disagreement",
+		Why:  "443 is the port of https and 80 that of http: who connects to one expects what belongs to it",
+		Mend: "tls { ... }, or the other port",
+		Run: func(p *Pass) {
+			for _, f := range p.Config.Frontends {
+				for _, l := range f.Listen {
+					switch {
+					case f.Protocol != "http" || f.ProxyProtocol:
+					case l.Value.Port == 443 && f.TLS == nil:
+						p.Report(Finding{Range: l.Range, Message: fmt.Sprintf("%q listens on %s without tls", f.Name, l.Value), Witness: "a browser that asks for https:// begins with a handshake, which is answered with 400"})
+					case l.Value.Port == 80 && f.TLS != nil:
+						p.Report(Finding{Range: l.Range, Message: fmt.Sprintf("%q speaks TLS on %s", f.Name, l.Value), Witness: "a browser that asks for http:// begins without a handshake, and the connection is closed"})
+					}
+				}
+			}
+			http := map[string]bool{}
+			for _, f := range p.Config.Frontends {
+				for _, r := range f.Routes {
+					http[r.SendTo.Value] = http[r.SendTo.Value] || f.Protocol == "http"
+				}
+			}
+			for _, u := range p.Config.Upstreams {
+				for _, b := range u.Backends {
+					switch {
+					case p.broken(b.AddressAt) || !http[u.Name]:
+					case b.Address.Port == 443 && u.TLS == nil:
+						p.Report(Finding{Range: b.AddressAt, Message: fmt.Sprintf("%q is spoken to in clear text on port 443", b.Name), Witness: "a server that wants a handshake answers a request with 400, or closes"})
+					case b.Address.Port == 80 && u.TLS != nil:
+						p.Report(Finding{Range: b.AddressAt, Message: fmt.Sprintf("TLS is spoken to %q on port 80", b.Name), Witness: "a server that wants a request answers a handshake with 400, or closes"})
+					default:
+						continue
+					}
+					break // the others are alike
+				}
+			}
+		},
+	},
+}
