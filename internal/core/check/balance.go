@@ -141,23 +141,31 @@ var balanceRules = []*Rule{
 	},
 	{
 		ID: "KX307", Severity: config.Advice, Title: "turns that fall in step with the page",
-		Why:  "a page that fetches one thing gives every client two requests in a row; with two backends in turn, all pages go to the one and all they fetch to the other",
-		Mend: "algorithm = \"least-connections\", or \"random\"",
+		Why:  "a page that fetches one thing gives every client two requests in a row; where nothing else is open, two backends are given them in turn: the pages go to the one and all they fetch to the other",
+		Mend: "algorithm = \"random\"; none where requests come singly, or many are open together",
 		Run: func(p *Pass) {
+			used := p.reached("tcp")
 			for _, u := range p.Config.Upstreams {
-				if u.Algorithm != "round-robin" || u.AlgorithmAt == u.Range || u.Sticky != nil || u.Failover != nil || len(u.Backends) != 2 || u.Backends[0].Weight != u.Backends[1].Weight {
+				if u.AlgorithmAt == u.Range || u.Sticky != nil || u.Failover != nil || u.Balance().Hash || len(u.Backends) != 2 || u.Partial || slices.Contains(used, u.Name) || u.Queue != nil || u.Probe != nil && u.Probe.Kind == "grpc" {
 					continue
 				}
-				t := try(u)
-				pages, rest := map[string]bool{}, map[string]bool{}
-				for i := range 100 {
-					pages[t.ask(uint64(i))] = true
-					rest[t.ask(uint64(i))] = true
-				}
-				if len(pages) != 1 || len(rest) != 1 {
+				pages, pictures := ofFirst(u)
+				if !inStep(pages, pictures) || p.broken(u.AlgorithmAt) {
 					continue
 				}
-				p.Report(Finding{Range: u.AlgorithmAt, Message: fmt.Sprintf("%q gives two backends their turns", u.Name), Witness: fmt.Sprintf("100 clients fetch a page and a picture each: all pages come from %q, all pictures from %q", only(pages), only(rest))})
+				name, mend := u.Backends[0].Name, ""
+				for _, algorithm := range []string{"random", "two-choices", "least-connections"} { // the first that is not in step itself
+					other := *u
+					other.Algorithm = algorithm
+					if a, b := ofFirst(&other); !inStep(a, b) {
+						mend = fmt.Sprintf("algorithm = %q: %d pages and %d pictures come from %q then; none where requests come singly, or many are open together", algorithm, a, b, name)
+						break
+					}
+				}
+				p.Report(Finding{
+					Range: u.AlgorithmAt, Message: fmt.Sprintf("%q gives two backends their turns", u.Name), Mend: mend,
+					Witness: fmt.Sprintf("100 clients, one after the other, fetch a page and a picture each: %d pages and %d pictures come from %q", pages, pictures, name),
+				})
 			}
 		},
 	},
@@ -224,7 +232,7 @@ var balanceRules = []*Rule{
 		Mend: "round-robin says the same more plainly; keep it if hundreds of requests a second make them overlap after all",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
-				if u.Algorithm != "least-connections" || u.Timeouts.Answer > 500*time.Millisecond || len(u.Backends) < 2 {
+				if u.Algorithm != "least-connections" || u.Timeouts.Answer > 500*time.Millisecond || len(u.Backends) < 3 { // of two KX307 speaks
 					continue
 				}
 				t, turning := try(u), *u
@@ -297,6 +305,26 @@ var balanceRules = []*Rule{
 			}
 		},
 	},
+}
+
+// ofFirst returns how many pages, and how many pictures, of 100 clients that fetch one of each in a row come from the
+// first of two backends.
+func ofFirst(u *config.Upstream) (pages, pictures int) {
+	t := try(u)
+	for i := range 100 {
+		for _, n := range []*int{&pages, &pictures} {
+			if t.ask(uint64(i)) == u.Backends[0].Name {
+				*n++
+			}
+		}
+	}
+	return pages, pictures
+}
+
+// inStep reports whether hardly anything but pages, or but pictures, comes from one of two backends.
+func inStep(pages, pictures int) bool {
+	alone := func(a, b int) bool { return a+b >= 10 && min(a, b)*10 <= a+b }
+	return alone(pages, pictures) || alone(100-pages, 100-pictures)
 }
 
 // hidden reports whether a frontend is reached from this machine only.

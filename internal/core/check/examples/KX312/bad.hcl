@@ -5,10 +5,11 @@ frontend "web" {
   }
 }
 upstream "app" {
-  algorithm = "least-connections" # want: may take longer than 300ms | each backend gets at least 500
+  algorithm = "least-connections" # want: may take longer than 300ms | each backend gets at least 333
   backends = {
     auk    = "192.0.2.11:8080"
     gannet = "192.0.2.12:8080"
+    petrel = "192.0.2.13:8080"
   }
   probe "http" {
     path = "/ready"

@@ -9,6 +9,7 @@ upstream "app" {
   backends = {
     auk    = "192.0.2.11:8080"
     gannet = "192.0.2.12:8080"
+    petrel = "192.0.2.13:8080"
   }
   probe "http" {
     path = "/ready"

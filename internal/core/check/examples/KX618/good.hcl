@@ -1,4 +1,4 @@
-# file site.pem site.key
+# file site.pem site.key until=300d
 frontend "web" {
   listen = "0.0.0.0:8443"
   tls {

@@ -1,4 +1,4 @@
-# file site.pem site.key
+# file site.pem site.key until=300d
 frontend "web" {
   listen = "0.0.0.0:443" # want: "web" listens on 0.0.0.0:443 without tls | answered with 400
   route "live" {
