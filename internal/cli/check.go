@@ -41,6 +41,10 @@ A comment on the line, or alone above it, allows a finding for a reason:
 			fs.StringVar(&c.severity, "severity", "advice", "the least `SEVERITY` to show: error, warning or advice")
 			strict := fs.Bool("strict", false, "warnings count as errors do")
 			fs.BoolVar(&c.live, "live", false, "look at this machine as well: names, backends, probes, listeners, certificates, files that are written, the log server")
+			fs.StringVar(&c.trace.file, "trace", "", "hold answer timeouts against the durations of requests in this `FILE`; - for stdin")
+			fs.StringVar(&c.trace.frontend, "frontend", "", "with -trace: the `NAME` of the frontend of records that name none")
+			fs.StringVar(&c.trace.host, "host", "", "with -trace: the `NAME` of the host of records that name none")
+			c.trace.read.define(fs)
 			fs.StringVar(&c.journal, "journal", "", "with -live: the `FILE` that serve -journal is to write")
 			with := withFlag(fs)
 			return func(ctx context.Context, env *Env, args []string) error {
@@ -50,6 +54,9 @@ A comment on the line, or alone above it, allows a finding for a reason:
 				}
 				if c.journal != "" && !c.live {
 					return usage("-journal has a meaning with -live only")
+				}
+				if err := c.trace.idle(fs); err != nil {
+					return err
 				}
 				if c.explain != "" {
 					if o.format != "text" && o.format != "json" {
@@ -69,6 +76,7 @@ A comment on the line, or alone above it, allows a finding for a reason:
 type checkFlags struct {
 	explain, severity string
 	journal           string
+	trace             recordedFlags
 	strict, live      bool
 	least             config.Severity
 }
@@ -134,6 +142,14 @@ func runCheck(ctx context.Context, env *Env, o *output, c *checkFlags, names, wi
 			s.found = append(s.found, more...)
 			s.found.Sort()
 		}
+		if c.trace.file != "" && !s.config.Broken {
+			more, err := c.timed(ctx, env, s.config)
+			if err != nil {
+				return err
+			}
+			s.found = append(s.found, more...)
+			s.found.Sort()
+		}
 		s.found = slices.DeleteFunc(s.found, func(f config.Finding) bool { return f.Severity > c.least })
 		for _, f := range s.found {
 			bad = bad || c.fails(f.Severity)
@@ -179,6 +195,18 @@ func runCheck(ctx context.Context, env *Env, o *output, c *checkFlags, names, wi
 		return &exitError{exitFound, nil}
 	}
 	return nil
+}
+
+// timed holds a configuration against the durations of a trace.
+func (c *checkFlags) timed(ctx context.Context, env *Env, config *config.Config) (config.Findings, error) {
+	t, err := check.NewTimed(config, c.trace.frontend, c.trace.host)
+	if err != nil {
+		return nil, usage("%v", err)
+	}
+	if err := c.trace.records(ctx, env, "check", t.Add); err != nil {
+		return nil, err
+	}
+	return t.Findings(c.trace.file), nil
 }
 
 // summary is the last line of check: how much was found and read.

@@ -6,12 +6,9 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"slices"
-	"strings"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/study"
-	"kestrix/internal/core/trace"
 	"kestrix/internal/report"
 )
 
@@ -61,16 +58,8 @@ it to operators, with digests in the place of secrets.
 				if t.file != "" && t.scenario != "" {
 					return usage("-trace and -scenario each say which requests to put through both; name one")
 				}
-				if t.file == "" {
-					var idle []string
-					fs.Visit(func(f *flag.Flag) {
-						if slices.Contains([]string{"frontend", "host", "fields", "bad", "map", "line"}, f.Name) {
-							idle = append(idle, "-"+f.Name)
-						}
-					})
-					if len(idle) > 0 {
-						return usage("%s says how a trace is read; name it with -trace", strings.Join(idle, ", "))
-					}
+				if err := t.idle(fs); err != nil {
+					return err
 				}
 				old, name, err := running.before(ctx, env, args, *with)
 				if err != nil {
@@ -147,10 +136,10 @@ func (f *operatorFlags) before(ctx context.Context, env *Env, args, with []strin
 	return read, "what " + c.Where + " has in force", nil
 }
 
-// diffTrace is what the flags of diff say of a trace.
+// diffTrace is what the flags of diff say of requests that are put through both.
 type diffTrace struct {
-	file, scenario, frontend, host string
-	read                           readFlags
+	recordedFlags
+	scenario string
 }
 
 func (t *diffTrace) run(ctx context.Context, env *Env, old, now *config.Config) (*study.TraceMoves, error) {
@@ -161,20 +150,8 @@ func (t *diffTrace) run(ctx context.Context, env *Env, old, now *config.Config) 
 	if t.scenario != "" {
 		return t.load(ctx, env, m, now)
 	}
-	read, err := t.read.records(ctx, env, "diff", []string{t.file}, func(r *trace.Record) error {
-		if err := m.Add(r); err != nil {
-			return fmt.Errorf("%s:%d: %w", t.file, r.Line, err)
-		}
-		return nil
-	})
-	if err != nil {
+	if err := t.records(ctx, env, "diff", m.Add); err != nil {
 		return nil, err
-	}
-	if ctx.Err() != nil {
-		return nil, &exitError{interrupted, errors.New("interrupted; a part of a trace says nothing of the rest")}
-	}
-	if read.badLines > 0 {
-		fmt.Fprintf(env.Stderr, "kestrix diff: %s of %s could not be read and passed over\n", plural(int(read.badLines), "line"), t.file)
 	}
 	return m.Moves(), nil
 }

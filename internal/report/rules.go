@@ -26,7 +26,7 @@ func (s Style) Rule(r *check.Rule) string {
 	}
 	bad, good := r.Examples()
 	if bad == "" {
-		b.WriteString("\n  found by `kestrix check -live`, which looks at the machine\n")
+		b.WriteString("\n  found by `kestrix check " + r.Flag() + "`\n")
 		return b.String()
 	}
 	fmt.Fprintf(&b, "\n  %s\n%s\n  %s\n%s", s.bold("found in"), indented(withoutWants(bad)), s.bold("clean"), indented(withoutWants(good)))

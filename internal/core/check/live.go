@@ -1,6 +1,7 @@
 package check
 
 import (
+	"slices"
 	"time"
 
 	"github.com/hashicorp/hcl/v2"
@@ -8,9 +9,9 @@ import (
 	"kestrix/internal/core/config"
 )
 
-// LiveRules are what `check -live` finds by looking at the machine. They have no
-// examples: what is found lies in the world and not in the text.
-var LiveRules = []*Rule{
+// LiveRules are what `check -live` finds by looking at the machine, and `check -trace` by reading recorded
+// requests. They have no examples: what is found lies in the world and not in the text.
+var LiveRules = append([]*Rule{
 	{ID: "KX801", Severity: config.Error, Title: "a name that does not resolve",
 		Why: "its backend is down from the start, and the proxy goes on without it", Mend: "correct the name, or enter it where names are kept; from another machine the answer may differ"},
 	{ID: "KX802", Severity: config.Error, Title: "a backend that refuses connections",
@@ -29,8 +30,21 @@ var LiveRules = []*Rule{
 		Why: "the proxy would not start, or lose what belongs there; who asks may have other rights than the user that it runs as", Mend: "make the folder, and let that user write there"},
 	{ID: "KX810", Severity: config.Warning, Title: "a log server that cannot be reached",
 		Why: "access lines wait for it, 1 MiB of them, and further ones are lost", Mend: "start it, or correct the address in the block syslog"},
+	{ID: "KX811", Severity: config.Advice, Title: "a name with several addresses that counts once",
+		Why: "with resolve = \"once\" each connection goes to one of them: they are one backend, which is down when one of them fails its probe, and no weight or limit tells them apart", Mend: "resolve = \"each\", where they are servers of their own"},
 	{ID: "KX808", Severity: config.Error, Title: "a password that is tried first",
 		Why: "a handful of words opens many doors, and whoever looks for open doors begins with them", Mend: "`kestrix password` makes the hash of a better one"},
+}, traceRules...)
+
+// Flag returns the flag of `check` that a rule needs, empty for none.
+func (r *Rule) Flag() string {
+	switch {
+	case slices.Contains(traceRules, r):
+		return "-trace"
+	case slices.Contains(LiveRules, r):
+		return "-live"
+	}
+	return ""
 }
 
 // Guesses are the passwords that are tried, besides the user's own name.

@@ -90,28 +90,29 @@ func (l *look) do(f func() ([]check.Seen, config.Findings)) {
 // names looks each name up once.
 func (l *look) names(c *config.Config) {
 	type use struct {
-		at  hcl.Range
-		who string
+		at   hcl.Range
+		who  string
+		once bool // a backend, of which the name counts as one
 	}
 	first := map[string]use{}
 	var order []string
-	add := func(a config.Address, at hcl.Range, who string) {
+	add := func(a config.Address, at hcl.Range, who string, once bool) {
 		if _, isIP := a.IP(); isIP || a.Unix != "" {
 			return
 		}
 		if _, seen := first[a.Host]; !seen {
-			first[a.Host] = use{at, who}
+			first[a.Host] = use{at, who, once}
 			order = append(order, a.Host)
 		}
 	}
 	for _, u := range c.Upstreams {
 		for _, b := range u.Backends {
-			add(b.Address, b.AddressAt, u.Name+"."+b.Name)
+			add(b.Address, b.AddressAt, u.Name+"."+b.Name, !u.ResolveEach)
 		}
 	}
 	for _, f := range c.Frontends {
 		for _, a := range f.Listen {
-			add(a.Value, a.Range, f.Name)
+			add(a.Value, a.Range, f.Name, false)
 		}
 	}
 	for _, host := range order {
@@ -134,9 +135,25 @@ func (l *look) names(c *config.Config) {
 				row.Result = "1 address"
 			}
 			row.Detail = strings.Join(addrs, ", ")
+			if u.once && severalOfAKind(addrs) {
+				return []check.Seen{row}, config.Findings{check.LiveFinding("KX811", u.at, fmt.Sprintf("the name %s has %d addresses, and %s is one backend", host, len(addrs), u.who), row.Detail)}
+			}
 			return []check.Seen{row}, nil
 		})
 	}
+}
+
+// severalOfAKind reports whether there are two addresses of IPv4 or of IPv6; one of each is one server.
+func severalOfAKind(addrs []string) bool {
+	four, six := 0, 0
+	for _, a := range addrs {
+		if strings.Contains(a, ":") {
+			six++
+		} else {
+			four++
+		}
+	}
+	return max(four, six) > 1
 }
 
 func (l *look) backend(u *config.Upstream, b config.Backend) ([]check.Seen, config.Findings) {
