@@ -72,13 +72,22 @@ var balanceRules = []*Rule{
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				total := u.TotalWeight()
+				if u.Partial || u.Balance().Unweighted {
+					continue
+				}
+				var got map[string]int
 				for _, b := range u.Backends {
-					if b.Weight > 0 && b.Weight*200 < total && !u.Partial {
-						p.Report(Finding{
-							Range: b.WeightAt, Message: fmt.Sprintf("%q gets less than one request in 200", b.Name),
-							Witness: fmt.Sprintf("weight %d of %d: %.2f of 1,000 requests", b.Weight, total, 1000*float64(b.Weight)/float64(total)),
-						})
+					if b.Weight == 0 || b.Weight*200 >= total {
+						continue
 					}
+					if got == nil && len(u.Backends) <= 1000 {
+						got = answered(u, 10_000)
+					}
+					f := Finding{Range: b.WeightAt, Message: fmt.Sprintf("%q has a weight of %d in %d", b.Name, b.Weight, total)}
+					if got != nil {
+						f.Witness = fmt.Sprintf("of 10,000 requests one after the other %d go to it", got[b.Name])
+					}
+					p.Report(f)
 				}
 			}
 		},
@@ -129,9 +138,9 @@ var balanceRules = []*Rule{
 						got[t.send(t.keyed(loopbackKey))]++
 					}
 					who, most := "", 0
-					for name, n := range got {
-						if n > most {
-							who, most = name, n
+					for _, b := range u.Backends {
+						if n := got[b.Name]; n > most {
+							who, most = b.Name, n
 						}
 					}
 					p.Report(Finding{Range: at, Message: fmt.Sprintf("%q %s, and only this machine reaches it", u.Name, what), Witness: fmt.Sprintf("of 100 clients behind a proxy on 127.0.0.1, %d go to %q", most, who)})
@@ -207,7 +216,7 @@ var balanceRules = []*Rule{
 	},
 	{
 		ID: "KX311", Severity: config.Advice, Title: "a remainder of members that change",
-		Why:  "with modulo nearly every key has another backend as soon as one leaves or joins, be it for a moment: caches are cold and sessions lost all at once",
+		Why:  "with modulo many keys of other backends have another one as soon as one leaves or joins, be it for a moment: caches are cold and sessions lost all at once",
 		Mend: "method = \"ring\" or \"rendezvous\", which move the keys of that backend only",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -222,7 +231,10 @@ var balanceRules = []*Rule{
 						moved++
 					}
 				}
-				p.Report(Finding{Range: u.Hash.Range, Message: fmt.Sprintf("%q hashes by modulo, and its backends come and go", u.Name), Witness: fmt.Sprintf("with %q out, %d of 1,000 keys that were on other backends move as well", u.Backends[0].Name, moved)})
+				if moved == 0 {
+					continue // as of two backends
+				}
+				p.Report(Finding{Range: u.Hash.Range, Message: fmt.Sprintf("%q hashes by modulo, and its backends come and go", u.Name), Witness: fmt.Sprintf("with %q out, %d of 1,000 keys move that were on other backends", u.Backends[0].Name, moved)})
 			}
 		},
 	},
@@ -368,5 +380,18 @@ func ramped(u *config.Upstream) string {
 	if u.Balance().Unweighted {
 		return "weights do not apply to it; a backend that comes back is filled from the first moment"
 	}
-	return fmt.Sprintf("a backend that comes back has 1 key in %d from the first moment", max(len(u.Backends), 1))
+	if len(u.Backends) == 0 {
+		return ""
+	}
+	name := u.Backends[0].Name
+	return fmt.Sprintf("when %q comes back it has %d of 1,000 keys from the first moment", name, answered(u, 1000)[name])
+}
+
+// answered counts, of so many requests one after the other, those that each backend is given.
+func answered(u *config.Upstream, requests int) map[string]int {
+	t, got := try(u), map[string]int{}
+	for i := range requests {
+		got[t.ask(uint64(i))]++
+	}
+	return got
 }

@@ -3,6 +3,7 @@ package check
 import (
 	"fmt"
 	"math"
+	"slices"
 	"time"
 
 	"kestrix/internal/core/config"
@@ -14,18 +15,14 @@ var healthRules = []*Rule{
 		Why:  "a backend that fails is not noticed before customers meet it, and one that hangs is given its share for ever",
 		Mend: "probe \"http\" { ... } with a path that asks the application itself",
 		Run: func(p *Pass) {
+			shown, tcp := 0, p.reached("tcp")
 			for _, u := range p.Config.Upstreams {
 				if u.Probe != nil || len(u.Backends) == 0 {
 					continue
 				}
-				n := len(u.Backends)
-				who := fmt.Sprintf("1 request in %d", n)
-				if n == 1 {
-					who = "every request"
-				}
-				witness := fmt.Sprintf("with %q hung, %s waits %s for nothing, until somebody looks", u.Backends[0].Name, who, u.Timeouts.Answer)
-				if u.Suspend != nil {
-					witness = fmt.Sprintf("with %q hung, %d requests wait %s each before it is suspended, and again after every rest", u.Backends[0].Name, u.Suspend.After, u.Timeouts.Answer)
+				witness := ""
+				if shown++; shown <= maxReplays {
+					witness = hangWitness(u, slices.Contains(tcp, u.Name))
 				}
 				p.Report(Finding{Range: u.Range, Message: fmt.Sprintf("the upstream %q has no probe", u.Name), Witness: witness})
 			}
@@ -84,7 +81,7 @@ var healthRules = []*Rule{
 				}
 				witness := ""
 				if shown++; shown <= maxReplays {
-					witness = hangWitness(u)
+					witness = hangWitness(u, false)
 				}
 				p.Report(Finding{
 					Range:   u.Probe.Range,
@@ -121,7 +118,7 @@ var healthRules = []*Rule{
 				if b := u.Probe; b != nil && b.DownAfter == 1 && len(u.Backends) > 1 {
 					p.Report(Finding{
 						Range: b.Range, Message: fmt.Sprintf("one probe of %q that fails takes a backend out", u.Name),
-						Witness: fmt.Sprintf("an answer that takes longer than %s once is enough; the others then carry %.0f %% more", b.Timeout, 100/float64(len(u.Backends)-1)),
+						Witness: fmt.Sprintf("an answer to a probe that takes longer than %s once is enough", config.FormatDuration(b.Timeout)),
 					})
 				}
 			}
@@ -136,7 +133,7 @@ var healthRules = []*Rule{
 				if b := u.Probe; b != nil && b.UpAfter < b.DownAfter {
 					p.Report(Finding{
 						Range: b.Range, Message: fmt.Sprintf("%q takes a backend back after %s, and out after %d", u.Name, passes(b.UpAfter), b.DownAfter),
-						Witness: fmt.Sprintf("it is back %s after it first passes, and out only %s after it first fails", b.Every*time.Duration(b.UpAfter-1), b.Every*time.Duration(b.DownAfter-1)),
+						Witness: fmt.Sprintf("it is back %s after it first passes, and out %s after it first fails", config.FormatDuration(b.EveryDown*time.Duration(b.UpAfter-1)), config.FormatDuration(b.Every*time.Duration(b.DownAfter-1))),
 					})
 				}
 			}

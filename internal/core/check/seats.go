@@ -128,20 +128,26 @@ func apartAfter(u *config.Upstream, pause time.Duration) string {
 		before[i] = t.ask(uint64(i))
 	}
 	t.at = t.at.Add(pause)
-	var order []int // in which they come back: in step with turns all of them would find another, or none
-	for i := range before {
-		order = append(order, i)
-	}
-	slices.SortFunc(order, func(a, b int) int {
-		return cmp.Compare(rng.Bits(1, uint64(a), 0, rng.Ordering), rng.Bits(1, uint64(b), 0, rng.Ordering))
-	})
 	moved := 0
-	for _, k := range order {
+	for _, k := range shuffled(len(before)) {
 		if t.ask(uint64(k)) != before[k] {
 			moved++
 		}
 	}
 	return fmt.Sprintf("of 100 clients that come back after %s, %d are given another backend", config.FormatDuration(pause), moved)
+}
+
+// shuffled returns the numbers below n in an order of no pattern: in step with turns everybody would find another
+// backend, or nobody.
+func shuffled(n int) []int {
+	out := make([]int, n)
+	for i := range out {
+		out[i] = i
+	}
+	slices.SortFunc(out, func(a, b int) int {
+		return cmp.Compare(rng.Bits(1, uint64(a), 0, rng.Ordering), rng.Bits(1, uint64(b), 0, rng.Ordering))
+	})
+	return out
 }
 
 // alternating words what becomes of a client that asks two upstreams in turn.

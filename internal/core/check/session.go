@@ -20,7 +20,7 @@ var sessionRules = []*Rule{
 				p.Report(Finding{
 					Range:   u.Sticky.Range,
 					Message: fmt.Sprintf("%q is sticky by %s and hashes the client's address as well", u.Name, u.Sticky.By),
-					Witness: fmt.Sprintf("when %q fails its clients move for good; when it is back the hash still points to it, and they stay away", u.Backends[0].Name),
+					Witness: overruled(u),
 				})
 			}
 		},
@@ -31,12 +31,15 @@ var sessionRules = []*Rule{
 		Mend: "secret = a line of your own, the same on every proxy",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
-				if s := u.Sticky; s != nil && s.By == "cookie" && s.Secret == "" && len(u.Backends) > 1 {
-					n := len(u.Backends)
+				s := u.Sticky
+				if s == nil || s.By != "cookie" || s.Secret != "" || len(u.Backends) < 2 {
+					continue
+				}
+				if moved := apartAnew(u); moved > 0 {
 					p.Report(Finding{
 						Range:   s.Range,
 						Message: fmt.Sprintf("the seats of %q end with the process", u.Name),
-						Witness: fmt.Sprintf("after a restart %d of %d clients, on average, are given another backend than they had", n-1, n),
+						Witness: fmt.Sprintf("of 100 clients that come back after a restart, %d are given another backend than they had", moved),
 					})
 				}
 			}
@@ -55,7 +58,7 @@ var sessionRules = []*Rule{
 				p.Report(Finding{
 					Range:   s.Range,
 					Message: fmt.Sprintf("%q refuses clients whose backend is out", u.Name),
-					Witness: fmt.Sprintf("with %q out, 1 client in %d gets 503 until it is back, while %d backends are up", u.Backends[0].Name, len(u.Backends), len(u.Backends)-1),
+					Witness: fmt.Sprintf("with %q out, %d of 100 clients get 503 until it is back, while others are up", u.Backends[0].Name, refusedWithout(u, u.Backends[0].Name)),
 				})
 			}
 		},
@@ -84,7 +87,7 @@ var sessionRules = []*Rule{
 					}
 					p.Report(Finding{
 						Range: r.Range, Message: fmt.Sprintf("%q gives seats of %q in clear text, and frontend %q gives them over TLS", r.Name, u.Name, secure[u.Name]),
-						Witness: fmt.Sprintf("a client that came by https and asks by http brings no cookie; %d times in %d it is given another backend", len(u.Backends)-1, len(u.Backends)),
+						Witness: fmt.Sprintf("a client that came by https and asks by http brings no cookie; of 100 such clients %d are given another backend", apartAnew(u)),
 					})
 				}
 			}
@@ -117,7 +120,6 @@ var sessionRules = []*Rule{
 				if s == nil || s.OnLoss != "refuse" || u.Failover == nil || len(u.Backends) < 2 {
 					continue
 				}
-				t := try(keyed(u))
 				var out []string
 				tier := u.Backends[0].Tier
 				for _, b := range u.Backends {
@@ -128,16 +130,7 @@ var sessionRules = []*Rule{
 						out = append(out, b.Name)
 					}
 				}
-				for i := range 100 {
-					t.ask(uint64(i))
-				}
-				t.out(out...)
-				refused := 0
-				for i := range 100 {
-					if t.ask(uint64(i)) == "" {
-						refused++
-					}
-				}
+				refused := refusedWithout(u, out...)
 				p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the failover of %q is not for clients that have a seat", u.Name), Witness: fmt.Sprintf("with tier %d out, %d of 100 clients are refused", tier, refused)})
 			}
 		},
@@ -181,6 +174,63 @@ var sessionRules = []*Rule{
 			}
 		},
 	},
+}
+
+// overruled words what becomes of clients whose backend was out, by seats and by the hash.
+func overruled(u *config.Upstream) string {
+	name := u.Backends[0].Name
+	if u.Sticky.OnLoss == "refuse" {
+		return fmt.Sprintf("with %q out its clients are refused, though the hash has other backends for them", name)
+	}
+	t, hashed := try(keyed(u)), *u
+	hashed.Sticky = nil
+	h := try(&hashed)
+	t.out(name)
+	for i := range 100 {
+		t.ask(uint64(i))
+	}
+	t.back(name)
+	stay := 0
+	for i := range 100 {
+		if h.ask(uint64(i)) == name && t.ask(uint64(i)) != name {
+			stay++
+		}
+	}
+	return fmt.Sprintf("of 100 clients that came while %q was out, the hash has %d for it when it is back, and they stay away", name, stay)
+}
+
+// refusedWithout counts the clients, of 100 with a seat, that are refused while backends are out.
+func refusedWithout(u *config.Upstream, out ...string) int {
+	t := try(keyed(u))
+	for i := range 100 {
+		t.ask(uint64(i))
+	}
+	t.out(out...)
+	refused := 0
+	for i := range 100 {
+		if t.ask(uint64(i)) == "" {
+			refused++
+		}
+	}
+	return refused
+}
+
+// apartAnew counts the clients, of 100, that are given another backend when nobody knows their seats.
+func apartAnew(u *config.Upstream) int {
+	bare := *u
+	bare.Sticky = nil
+	before, after := try(&bare), try(&bare)
+	var had [100]string
+	for i := range had {
+		had[i] = before.ask(uint64(i))
+	}
+	moved := 0
+	for _, k := range shuffled(len(had)) {
+		if after.ask(uint64(k)) != had[k] {
+			moved++
+		}
+	}
+	return moved
 }
 
 // keyed returns the upstream with seats that are known by a key, so that the core

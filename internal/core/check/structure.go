@@ -219,12 +219,15 @@ func probesAlike(a, b *config.Probe) bool {
 // server is gone.
 func probeWitness(a config.Address, x, y *config.Upstream) string {
 	say := func(u *config.Upstream) string {
-		if u.Probe == nil {
-			return fmt.Sprintf("%q never", u.Name)
+		switch {
+		case u.Probe != nil:
+			return fmt.Sprintf("the probes of %q within %s", u.Name, config.FormatDuration(time.Duration((1+u.Probe.Jitter)*float64(u.Probe.Every))*time.Duration(u.Probe.DownAfter)))
+		case u.Suspend != nil:
+			return fmt.Sprintf("requests to %q that fail", u.Name)
 		}
-		return fmt.Sprintf("%q after %s at the latest", u.Name, u.Probe.Every*time.Duration(u.Probe.DownAfter))
+		return fmt.Sprintf("%q never", u.Name)
 	}
-	return fmt.Sprintf("when %s refuses connections, it is noticed by %s and by %s", a, say(x), say(y))
+	return fmt.Sprintf("when %s refuses connections, it is noticed by %s, and by %s", a, say(x), say(y))
 }
 
 // placeOf returns where a file stands, as far as its name tells.

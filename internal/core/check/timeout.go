@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/hashicorp/hcl/v2"
@@ -20,15 +21,15 @@ var timeoutRules = []*Rule{
 		Mend: "timeouts { connect = \"1s\" }",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
-				attempts := 1
-				if u.Retry != nil && u.Retry.On.Connect {
-					attempts = u.Retry.Attempts
+				if most := u.Timeouts.Connect * time.Duration(attemptsAtMost(u)); most < patience/2 {
+					continue
 				}
-				if all := u.Timeouts.Connect * time.Duration(attempts); u.Timeouts.Connect >= patience/2 || all > patience {
+				n := max(attempts(u, 1, upstream.Outcome{Kind: upstream.ConnectTimeout}), 1)
+				if all := u.Timeouts.Connect * time.Duration(n); u.Timeouts.Connect >= patience/2 || all > patience {
 					p.Report(Finding{
 						Range:   u.Timeouts.Range,
 						Message: fmt.Sprintf("%q waits %s for a connection", u.Name, u.Timeouts.Connect),
-						Witness: fmt.Sprintf("behind a packet filter that drops, %s pass in %s before a customer hears of it", all, tries(attempts)),
+						Witness: fmt.Sprintf("behind a packet filter that drops, %s pass in %s before a customer hears of it", config.FormatDuration(all), tries(n)),
 					})
 				}
 			}
@@ -44,11 +45,12 @@ var timeoutRules = []*Rule{
 				if r == nil || !r.On.Timeout || r.Attempts < 2 || !r.On.Given() && r.Attempts == 2 { // its own defaults are no mistake
 					continue
 				}
-				if all := u.Timeouts.Answer * time.Duration(r.Attempts); all > 4*patience {
+				n := attempts(u, 1, upstream.Outcome{Kind: upstream.AnswerTimeout})
+				if all := u.Timeouts.Answer * time.Duration(n); n > 1 && all > 4*patience {
 					p.Report(Finding{
 						Range:   r.Range,
 						Message: fmt.Sprintf("%q may make a client wait %s", u.Name, all),
-						Witness: fmt.Sprintf("%s, each up to %s", tries(r.Attempts), u.Timeouts.Answer),
+						Witness: fmt.Sprintf("a GET request makes %s, each up to %s", tries(n), config.FormatDuration(u.Timeouts.Answer)),
 					})
 				}
 			}
@@ -59,6 +61,7 @@ var timeoutRules = []*Rule{
 		Why:  "while a backend hangs, each client that is sent there waits in vain; they meet it from the failure until the probe has taken it out",
 		Mend: "a shorter every, timeout or down_after",
 		Run: func(p *Pass) {
+			shown, tcp := 0, p.reached("tcp")
 			for _, u := range p.Config.Upstreams {
 				b := u.Probe
 				if b == nil || len(u.Backends) < 2 {
@@ -68,11 +71,15 @@ var timeoutRules = []*Rule{
 				if worst < time.Minute {
 					continue
 				}
-				p.Report(Finding{
-					Range:   b.Range,
-					Message: fmt.Sprintf("a silent backend of %q stays in rotation for up to %s", u.Name, worst),
-					Witness: fmt.Sprintf("at 10 requests a second, %.0f of them meet it", 10*worst.Seconds()/float64(len(u.Backends))),
-				})
+				f := Finding{Range: b.Range, Message: fmt.Sprintf("the probe of %q takes up to %s to find a backend that is silent", u.Name, config.FormatDuration(worst))}
+				if shown++; shown <= maxReplays {
+					h, ok := hang(u, slices.Contains(tcp, u.Name), min(int(worst.Seconds())+10, 600))
+					if ok && h.noticed != nil && *h.noticed < 30 {
+						continue // something else is faster
+					}
+					f.Witness = fmt.Sprintf("of ten requests a second with %q hung, %d of %d fail in %s", u.Backends[0].Name, h.failed, h.requests, config.FormatDuration(time.Duration(h.requests/10)*time.Second))
+				}
+				p.Report(f)
 			}
 		},
 	},
@@ -141,7 +148,7 @@ var timeoutRules = []*Rule{
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if q := u.Queue; q != nil && q.Timeout > patience {
-					p.Report(Finding{Range: q.Range, Message: fmt.Sprintf("requests to %q wait up to %s in the queue", u.Name, config.FormatDuration(q.Timeout)), Witness: fmt.Sprintf("customers leave after about %s; up to %d of them still have their place", patience, q.Limit)})
+					p.Report(Finding{Range: q.Range, Message: fmt.Sprintf("requests to %q wait up to %s in the queue", u.Name, config.FormatDuration(q.Timeout)), Witness: fmt.Sprintf("if customers leave after %s, up to %d places are held for nobody", config.FormatDuration(patience), q.Limit)})
 				}
 			}
 		},
@@ -155,12 +162,20 @@ var timeoutRules = []*Rule{
 				if u.Timeouts.Answer >= 5*time.Minute {
 					p.Report(Finding{
 						Range: u.Timeouts.Range, Message: fmt.Sprintf("%q waits %s for an answer", u.Name, config.FormatDuration(u.Timeouts.Answer)),
-						Witness: fmt.Sprintf("with one backend hung, 10 requests a second to it hold %.0f connections", 10*u.Timeouts.Answer.Seconds()),
+						Witness: fmt.Sprintf("a request that a backend never answers holds its connection, and its client, for %s", config.FormatDuration(u.Timeouts.Answer)),
 					})
 				}
 			}
 		},
 	},
+}
+
+// attemptsAtMost returns how many attempts a request of an upstream may make.
+func attemptsAtMost(u *config.Upstream) int {
+	if u.Retry == nil {
+		return 1
+	}
+	return u.Retry.Attempts
 }
 
 func tries(n int) string {

@@ -9,7 +9,7 @@ upstream "app" {
     auk    = "127.0.0.1:9001"
     gannet = "127.0.0.1:9002"
   }
-  probe "tcp" { # want: probed by opening their port only | with "auk" hung from 60.0 s on, 300 of 600 requests fail, and nothing notices
+  probe "tcp" { # want: probed by opening their port only | of ten requests a second with "auk" hung, 300 of 600 in a minute fail, and nothing notices
     every = "3s"
   }
   retry {

@@ -12,7 +12,7 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
-  sticky { # want: refuses clients whose backend is out | 1 client in 2 gets 503
+  sticky { # want: refuses clients whose backend is out | 50 of 100 clients get 503
     by      = "address"
     on_loss = "refuse"
   }

@@ -1,6 +1,6 @@
 frontend "web" {
   listen = "0.0.0.0:8080"
-  route "all" { # want: in clear text | 1 times in 2 it is given another backend
+  route "all" { # want: in clear text | of 100 such clients 52
     send_to = upstream.app
   }
 }

@@ -13,7 +13,7 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
-  queue { # want: wait up to 1m in the queue | up to 100 of them
+  queue { # want: wait up to 1m in the queue | up to 100 places are held for nobody
     timeout = "1m"
   }
   retry {

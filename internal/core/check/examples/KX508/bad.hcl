@@ -12,7 +12,7 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
-  timeouts { # want: waits 10m for an answer | hold 6000 connections
+  timeouts { # want: waits 10m for an answer | for 10m
     answer = "10m"
   }
   retry {

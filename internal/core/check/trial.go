@@ -29,6 +29,15 @@ func (t *trial) out(names ...string) {
 	}
 }
 
+// back returns backends that were taken out.
+func (t *trial) back(names ...string) {
+	for _, name := range names {
+		if id, ok := t.core.Lookup(name); ok {
+			t.core.Operate(t.at, id, upstream.Return, 0)
+		}
+	}
+}
+
 // request makes the next one; client is any number that stands for one.
 func (t *trial) request(client uint64) *upstream.Request {
 	return t.keyed(rng.Bits(1, client, 0, rng.Who))
