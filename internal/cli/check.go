@@ -228,8 +228,19 @@ func summary(s *source) string {
 		line = plural(n, "finding") + ": " + strings.Join(parts, ", ")
 	}
 	line += " · read " + strings.Join(s.read, ", ")
-	if len(s.passed) > 0 {
-		line += " · passed over " + strings.Join(s.passed, ", ")
+	var alike, others []string
+	for _, p := range s.passed {
+		if looksLikeHCL(p) {
+			alike = append(alike, p)
+		} else {
+			others = append(others, p)
+		}
+	}
+	if len(others) > 0 {
+		line += " · passed over " + strings.Join(others, ", ")
+	}
+	if len(alike) > 0 {
+		line += " · not read, though it looks like a configuration: " + strings.Join(alike, ", ")
 	}
 	return line + fmt.Sprintf(" · %s, %s", plural(len(s.config.Upstreams), "upstream"), plural(s.config.Backends(), "backend"))
 }

@@ -102,6 +102,20 @@ func besides(config string) func(string) ([]byte, error) {
 	}
 }
 
+// looksLikeHCL reports whether a file whose name does not end with .hcl may have been meant to.
+func looksLikeHCL(name string) bool {
+	if strings.HasSuffix(name, ".scenario.hcl") {
+		return false
+	}
+	lower := strings.ToLower(name)
+	for _, end := range []string{".hcl", ".hlc", ".hcl2", ".hc", ".hcl.txt", ".hcl.bak", ".hcl.old", ".hcl.orig", ".hcl.new", ".hcl.disabled", ".hcl~", ".conf"} {
+		if strings.HasSuffix(lower, end) {
+			return true
+		}
+	}
+	return false
+}
+
 // folder lists the files of a folder that are read, and those that are not.
 func folder(name string) (read, passed []string, err error) {
 	entries, err := os.ReadDir(name)
@@ -117,6 +131,9 @@ func folder(name string) (read, passed []string, err error) {
 		}
 	}
 	if len(read) == 0 {
+		if alike := slices.DeleteFunc(passed, func(p string) bool { return !looksLikeHCL(p) }); len(alike) > 0 {
+			return nil, nil, unusable(fmt.Errorf("%s: no .hcl file is in this folder; %s looks like one, whose name has to end with .hcl", name, strings.Join(alike, ", ")))
+		}
 		return nil, nil, unusable(fmt.Errorf("%s: no .hcl file is in this folder", name))
 	}
 	sort.Strings(read)

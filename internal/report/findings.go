@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"github.com/hashicorp/hcl/v2"
 
@@ -54,7 +55,8 @@ func (s Style) Findings(all config.Findings, files []config.File) string {
 		case config.Warning:
 			word = s.yellow(word)
 		}
-		head := fmt.Sprintf("%s:%d:%d", f.Range.Filename, f.Range.Start.Line, f.Range.Start.Column)
+		f = s.harmless(f)
+		head := fmt.Sprintf("%s:%d:%d", s.printable(f.Range.Filename), f.Range.Start.Line, f.Range.Start.Column)
 		head = s.bold(head) + "  " + word + " " + f.ID + "  "
 		fmt.Fprintf(&b, "%s%s\n", head, flowFrom(f.Message, s.Width, visible(head), 11))
 		s.snippet(&b, sources[f.Range.Filename], f)
@@ -80,16 +82,22 @@ func (s Style) snippet(b *strings.Builder, lines [][]byte, f config.Finding) {
 		edge = "|"
 	}
 	digits := len(strconv.Itoa(at + 1))
-	show := func(n int) string {
-		line := strings.ReplaceAll(strings.TrimRight(string(lines[n-1]), "\r"), "\t", " ")
-		fmt.Fprintf(b, "   %*d %s %s\n", digits, n, edge, clip(line, max(s.Width-digits-6, 30)))
-		return line
+	wide := max(s.Width-digits-6, 30)
+	text := func(n int) string {
+		return s.printable(strings.ReplaceAll(strings.TrimRight(string(lines[n-1]), "\r"), "\t", " "))
 	}
+	show := func(n int, line string) { fmt.Fprintf(b, "   %*d %s %s\n", digits, n, edge, clip(line, wide)) }
 	if at > 1 && len(bytes.TrimSpace(lines[at-2])) > 0 {
-		show(at - 1)
+		show(at-1, text(at-1))
 	}
-	line := show(at)
+	line := text(at)
 	from, to := marked(f.Range, line)
+	if out := from - wide/2; to > wide && out > 0 { // what is marked stands far to the right: the line and its mark move together
+		line = "…" + string([]rune(line)[out+1:])
+		from, to = from-out, min(to-out, wide)
+	}
+	show(at, line)
+	to = min(to, max(wide, from+1))
 	hint := f.Hint
 	mark := strings.Repeat(" ", digits+3) + " " + edge + " " + strings.Repeat(" ", from) + s.rule(to-from)
 	if hint != "" {
@@ -101,8 +109,30 @@ func (s Style) snippet(b *strings.Builder, lines [][]byte, f config.Finding) {
 	}
 	b.WriteString(strings.TrimRight(mark, " ") + "\n")
 	if at < len(lines) && len(bytes.TrimSpace(lines[at])) > 0 {
-		show(at + 1)
+		show(at+1, text(at+1))
 	}
+}
+
+// harmless returns a finding whose words reach a terminal as they are read.
+func (s Style) harmless(f config.Finding) config.Finding {
+	for _, text := range []*string{&f.Message, &f.Hint, &f.Why, &f.Witness, &f.Mend} {
+		*text = s.printable(*text)
+	}
+	return f
+}
+
+// printable puts a sign in the place of each character that nobody sees, or that a terminal would obey.
+func (s Style) printable(text string) string {
+	sign := '·'
+	if !s.Unicode {
+		sign = '?'
+	}
+	return strings.Map(func(r rune) rune {
+		if r != ' ' && !unicode.IsPrint(r) {
+			return sign
+		}
+		return r
+	}, text)
 }
 
 // marked returns the columns of a line that a range takes, at least one.

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"github.com/hashicorp/hcl/v2"
+	"github.com/hashicorp/hcl/v2/hclsyntax"
 
 	"kestrix/internal/core/config"
 )
@@ -78,6 +79,7 @@ var Rules = func() []*Rule {
 	all = append(all, narrowRules...)
 	all = append(all, redirectRules...)
 	all = append(all, structureRules...)
+	all = append(all, unseenRules...)
 	all = append(all, healthRules...)
 	all = append(all, probingRules...)
 	all = append(all, failoverRules...)
@@ -110,8 +112,57 @@ func Run(c *config.Config, reading config.Findings, facts *Facts) config.Finding
 			}
 		}
 	}
+	out = restingOnErrors(c, reading, out)
 	out = suppress(c, out)
 	out.Sort()
+	return out
+}
+
+// restingOnErrors takes out what rules say of a place that holds an error, or of a block within a frontend or upstream
+// that does: they see a default in its place, and a mistake is told once.
+func restingOnErrors(c *config.Config, reading, found config.Findings) config.Findings {
+	if reading.Count(config.Error) == 0 {
+		return found
+	}
+	blocks := innerBlocks(c)
+	return slices.DeleteFunc(found, func(f config.Finding) bool {
+		if r := Find(f.ID); r == nil || r.Run == nil {
+			return false
+		}
+		return slices.ContainsFunc(reading, func(e config.Finding) bool {
+			if e.Severity != config.Error || e.Range.Filename != f.Range.Filename {
+				return false
+			}
+			if e.Range.Start.Byte >= f.Range.Start.Byte && e.Range.End.Byte <= f.Range.End.Byte {
+				return true
+			}
+			return slices.ContainsFunc(blocks[f.Range.Filename], func(b hcl.Range) bool {
+				return f.Range.Start.Byte == b.Start.Byte && e.Range.Start.Byte >= b.Start.Byte && e.Range.End.Byte <= b.End.Byte
+			})
+		})
+	})
+}
+
+// innerBlocks returns, by file, where blocks within blocks begin and end; routes are left out, of which many things
+// are said that do not rest on each other.
+func innerBlocks(c *config.Config) map[string][]hcl.Range {
+	out := map[string][]hcl.Range{}
+	for _, f := range c.Files {
+		body, _, err := config.Parse(f)
+		if err != nil {
+			continue
+		}
+		var walk func(b *hclsyntax.Body, depth int)
+		walk = func(b *hclsyntax.Body, depth int) {
+			for _, x := range b.Blocks {
+				if depth > 0 && x.Type != "route" {
+					out[f.Name] = append(out[f.Name], hcl.RangeBetween(x.TypeRange, x.CloseBraceRange))
+				}
+				walk(x.Body, depth+1)
+			}
+		}
+		walk(body, 0)
+	}
 	return out
 }
 

@@ -1,13 +1,16 @@
 package check
 
 import (
+	"bytes"
 	"fmt"
 	"net/netip"
 	"path"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/hashicorp/hcl/v2"
+	"github.com/hashicorp/hcl/v2/hclsyntax"
 
 	"kestrix/internal/core/config"
 )
@@ -161,6 +164,36 @@ var structureRules = []*Rule{
 			}
 		},
 	},
+}
+
+// unseenRules are about what stands in a source and cannot be read off it.
+var unseenRules = []*Rule{
+	{
+		ID: "KX130", Severity: config.Warning, Title: "a character in a text that nobody sees",
+		Why:  "it comes along when a text is copied from a page or a letter, and makes another text of it, that nothing fits",
+		Mend: "type the text anew",
+		Run: func(p *Pass) {
+			for _, f := range p.Config.Files {
+				src := bytes.TrimPrefix(f.Source, []byte("\xef\xbb\xbf"))
+				if !bytes.ContainsFunc(src, unseen) {
+					continue
+				}
+				tokens, _ := hclsyntax.LexConfig(src, f.Name, hcl.InitialPos)
+				for _, t := range tokens {
+					if t.Type != hclsyntax.TokenQuotedLit && t.Type != hclsyntax.TokenStringLit || !bytes.ContainsFunc(t.Bytes, unseen) {
+						continue
+					}
+					r := []rune(string(t.Bytes[bytes.IndexFunc(t.Bytes, unseen):]))[0]
+					p.Report(Finding{Range: t.Range, Message: fmt.Sprintf("a text holds U+%04X, which nobody sees", r), Witness: fmt.Sprintf("it is read as %+q", string(t.Bytes))})
+				}
+			}
+		},
+	},
+}
+
+// unseen reports whether a character has no looks of its own; a tab and the ends of lines are seen.
+func unseen(r rune) bool {
+	return r != '\n' && r != '\r' && r != '\t' && r != ' ' && !unicode.IsPrint(r)
 }
 
 type settingAt struct {

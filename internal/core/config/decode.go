@@ -289,10 +289,36 @@ func (d *Decoder) unknown(def *Block, name string, rng hcl.Range, what string) {
 		where = "at the top"
 	}
 	hint := didYouMean(name, def.names())
-	if where != "at the top" && Language.Block(name) != nil {
+	switch homes := homesOf(name); {
+	case where != "at the top" && Language.Block(name) != nil:
 		hint = name + " stands at the top; is a } missing above?"
+	case len(homes) > 0 && len(homes) <= 4:
+		hint = name + " belongs to " + orList(homes)
 	}
 	d.Add(IDUnknown, rng, fmt.Sprintf("there is no %s %q %s", what, shorten(name), where), hint)
+}
+
+// homesOf returns the blocks of the language that have a key or block of a name, as a reader would write them.
+func homesOf(name string) []string {
+	var out []string
+	var walk func(b *Block, within string)
+	walk = func(b *Block, within string) {
+		for _, c := range b.Blocks {
+			if c.Name == "common" || c.Name == "any" { // which have again what others have
+				continue
+			}
+			inside := strings.TrimSpace(within + " " + c.Name)
+			if c.Key(name) != nil || c.Block(name) != nil {
+				out = append(out, inside+" { }")
+			}
+			walk(c, inside+" {")
+		}
+	}
+	walk(Language, "")
+	for i, s := range out {
+		out[i] = s + strings.Repeat(" }", strings.Count(s, "{")-1)
+	}
+	return out
 }
 
 // letBlock reads values of one's own, in source order, so that later ones may

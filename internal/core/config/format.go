@@ -3,6 +3,8 @@ package config
 import (
 	"bytes"
 
+	"github.com/hashicorp/hcl/v2"
+	"github.com/hashicorp/hcl/v2/hclsyntax"
 	"github.com/hashicorp/hcl/v2/hclwrite"
 )
 
@@ -17,7 +19,7 @@ func Format(f File) ([]byte, Findings, error) {
 		return nil, findings, err
 	}
 	src := bytes.TrimPrefix(f.Source, []byte("\xef\xbb\xbf"))
-	src = bytes.ReplaceAll(src, []byte("\r\n"), []byte("\n"))
+	src = lineFeeds(src, f.Name)
 	// Aligning may change what stands next to what, so that a second pass has
 	// something to do; it settles quickly.
 	for range 5 {
@@ -28,6 +30,30 @@ func Format(f File) ([]byte, Findings, error) {
 		src = next
 	}
 	return squeeze(src), nil, nil
+}
+
+// lineFeeds has lines end with line feeds only, but for those of heredocs, which are part of a value.
+func lineFeeds(src []byte, name string) []byte {
+	if !bytes.Contains(src, []byte("\r\n")) {
+		return src
+	}
+	tokens, _ := hclsyntax.LexConfig(src, name, hcl.InitialPos)
+	var out []byte
+	from, open := 0, false
+	for _, t := range tokens {
+		switch t.Type {
+		case hclsyntax.TokenOHeredoc:
+			out = append(out, bytes.ReplaceAll(src[from:t.Range.End.Byte], []byte("\r\n"), []byte("\n"))...)
+			from, open = t.Range.End.Byte, true
+		case hclsyntax.TokenCHeredoc:
+			out = append(out, src[from:t.Range.Start.Byte]...)
+			from, open = t.Range.Start.Byte, false
+		}
+	}
+	if open { // cannot be: the source was parsed
+		return append(out, src[from:]...)
+	}
+	return append(out, bytes.ReplaceAll(src[from:], []byte("\r\n"), []byte("\n"))...)
 }
 
 // squeeze takes out blank lines that follow a blank line or stand at either end,

@@ -41,6 +41,11 @@ func guard(name string, src []byte) error {
 	if len(bytes.TrimSpace(src)) == 0 {
 		return &UnusableError{name, 0, 0, "the file is empty; `kestrix new ADDRESS...` writes a first configuration"}
 	}
+	for _, k := range []struct{ begin, what string }{{"\x1f\x8b", "compressed by gzip"}, {"\x28\xb5\x2f\xfd", "compressed by zstd"}, {"PK\x03\x04", "a zip archive"}, {"\x7fELF", "a program"}} {
+		if bytes.HasPrefix(src, []byte(k.begin)) {
+			return &UnusableError{name, 1, 1, "this is " + k.what + ", and a configuration is a text"}
+		}
+	}
 	if !utf8.Valid(src) {
 		line, col := 1, 1
 		for i := 0; i < len(src); {

@@ -35,6 +35,9 @@ func ReadIn(files []File, w World) (*Config, Findings, error) {
 		if err != nil {
 			return nil, nil, err
 		}
+		if isScenario(body) {
+			return nil, nil, &UnusableError{f.Name, 1, 1, "this is a scenario, and a configuration is wanted here; name it with -scenario"}
+		}
 		d.Syntax(findings)
 		c.Broken = c.Broken || len(findings) > 0
 		start := hcl.Range{Filename: f.Name, Start: hcl.InitialPos, End: hcl.InitialPos}
@@ -150,7 +153,16 @@ func Parse(f File) (*hclsyntax.Body, Findings, error) {
 		return nil, nil, err
 	}
 	file, diags := hclsyntax.ParseConfig(src, f.Name, hcl.InitialPos)
-	findings := fromSyntax(diags)
+	findings := fromSyntax(diags, src)
+	if len(findings) > 0 {
+		if err := foreign(f.Name, src); err != nil {
+			return nil, nil, err
+		}
+		if mended, slips := meant(f.Name, src); len(slips) > 0 && guard(f.Name, mended) == nil {
+			file, diags = hclsyntax.ParseConfig(mended, f.Name, hcl.InitialPos)
+			findings = append(slips, fromSyntax(diags, mended)...)
+		}
+	}
 	body, ok := file.Body.(*hclsyntax.Body)
 	if !ok || body == nil {
 		body = &hclsyntax.Body{}

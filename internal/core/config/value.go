@@ -59,9 +59,13 @@ func (d *Decoder) eval(expr hclsyntax.Expression) (cty.Value, bool) {
 			return cty.NilVal, false
 		}
 	}
+	if at := d.dividesByZero(expr); at != nil {
+		d.Add(IDType, at.Range(), "this divides by 0", "")
+		return cty.NilVal, false
+	}
 	v, diags := expr.Value(d.Context)
 	if diags.HasErrors() {
-		d.Findings = append(d.Findings, evalFindings(diags)...)
+		d.Findings = append(d.Findings, evalFindings(diags, expr)...)
 		return cty.NilVal, false
 	}
 	v, _ = v.UnmarkDeep()
@@ -72,10 +76,38 @@ func (d *Decoder) eval(expr hclsyntax.Expression) (cty.Value, bool) {
 	return v, true
 }
 
-func evalFindings(diags hcl.Diagnostics) Findings {
-	out := fromSyntax(diags)
+// dividesByZero returns the part of an expression that divides by 0, nil if there is none: the library takes the
+// quotient for an infinite number, which is nobody's value.
+func (d *Decoder) dividesByZero(expr hclsyntax.Expression) hclsyntax.Expression {
+	var found hclsyntax.Expression
+	_ = hclsyntax.VisitAll(expr, func(n hclsyntax.Node) hcl.Diagnostics {
+		op, ok := n.(*hclsyntax.BinaryOpExpr)
+		if !ok || found != nil || op.Op != hclsyntax.OpDivide && op.Op != hclsyntax.OpModulo {
+			return nil
+		}
+		if by, diags := op.RHS.Value(d.Context); !diags.HasErrors() && by.Type() == cty.Number && by.IsKnown() && !by.IsNull() && by.AsBigFloat().Sign() == 0 {
+			found = op
+		}
+		return nil
+	})
+	return found
+}
+
+// evalFindings returns what evaluating an expression found: at least one thing, at the expression if the library
+// names no place.
+func evalFindings(diags hcl.Diagnostics, expr hclsyntax.Expression) Findings {
+	for _, d := range diags {
+		if d.Subject == nil {
+			at := expr.Range()
+			d.Subject = &at
+		}
+	}
+	out := fromSyntax(diags, nil)
 	for i := range out {
 		out[i].ID = IDType
+	}
+	if len(out) == 0 {
+		out = append(out, Finding{ID: IDType, Severity: Error, Range: expr.Range(), Message: "this cannot be worked out"})
 	}
 	return out
 }
@@ -92,6 +124,9 @@ func (d *Decoder) known(t hcl.Traversal) bool {
 		hint := didYouMean(root, roots)
 		if root == "upstream" {
 			hint = "a reference to an upstream stands in send_to only"
+		}
+		if len(t) == 1 && Suggest(root, roots) == "" && root != "upstream" {
+			hint = fmt.Sprintf("a text stands in quotes: %q", root)
 		}
 		d.Add(IDReference, t.SourceRange(), fmt.Sprintf("there is no value called %q", root), hint)
 		return false
@@ -157,10 +192,26 @@ func (d *Decoder) scalar(k *Key, as Type, v cty.Value, rng hcl.Range) (any, bool
 		return p.(Placed[string]).Value, true
 	}
 	if problem != "" {
-		d.Add(id, rng, problem, d.expected(k))
+		hint := d.expected(k)
+		if one := onlyOne(v); one != "" {
+			hint = "one value is wanted here, as " + k.Name + " = " + one
+		}
+		d.Add(id, rng, problem, hint)
 		return nil, false
 	}
 	return x, true
+}
+
+// onlyOne returns the first text of a list as it would be written alone; empty if it is no list of texts.
+func onlyOne(v cty.Value) string {
+	if !v.Type().IsTupleType() || v.LengthInt() == 0 {
+		return ""
+	}
+	first := v.Index(cty.NumberIntVal(0))
+	if first.Type() != cty.String || first.IsNull() {
+		return ""
+	}
+	return strconv.Quote(shorten(first.AsString()))
 }
 
 // number reads a number, or returns what is wrong with it, and the rule that says so.
