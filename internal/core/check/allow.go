@@ -2,6 +2,7 @@ package check
 
 import (
 	"bytes"
+	"cmp"
 	"regexp"
 	"strings"
 
@@ -27,9 +28,11 @@ type allowance struct {
 	line   int // whose findings it suppresses
 	rng    hcl.Range
 	used   bool
+	shared bool      // with other ids in one comment
+	whole  hcl.Range // of the comment with what goes when it goes: its line, if it stands alone
 }
 
-var allowComment = regexp.MustCompile(`kestrix:\s*allow\s+(\S+)(?:\s+because\s+(\S.*))?`)
+var allowComment = regexp.MustCompile(`kestrix:\s*allow\s+([^\s,]+(?:\s*,\s*[^\s,]+)*)(?:\s+because\s+(\S.*))?`)
 
 // allowances reads the comments of a file.
 func allowances(f config.File) []*allowance {
@@ -47,7 +50,7 @@ func allowances(f config.File) []*allowance {
 		if m == nil {
 			continue
 		}
-		a := &allowance{id: string(m[1]), reason: strings.TrimSpace(string(m[2])), line: t.Range.Start.Line, rng: t.Range}
+		a := allowance{reason: strings.TrimSpace(string(m[2])), line: t.Range.Start.Line, rng: t.Range}
 		// The range of a comment takes its newline in, which would mark two lines.
 		a.rng.End = a.rng.Start
 		a.rng.End.Column += len(bytes.TrimRight(t.Bytes, "\r\n"))
@@ -59,14 +62,30 @@ func allowances(f config.File) []*allowance {
 				a.line++ // several comments stand above one line
 			}
 		}
-		out = append(out, a)
+		a.whole = a.rng
+		if from := bytes.LastIndexByte(src[:t.Range.Start.Byte], '\n') + 1; alone && len(bytes.TrimSpace(src[from:t.Range.Start.Byte])) == 0 {
+			a.whole = t.Range // the token takes its newline in
+			a.whole.Start = hcl.Pos{Line: t.Range.Start.Line, Column: 1, Byte: from}
+		}
+		ids := strings.Split(string(m[1]), ",")
+		for _, id := range ids {
+			one := a
+			one.id, one.shared = strings.TrimSpace(id), len(ids) > 1
+			out = append(out, &one)
+		}
 	}
 	return out
 }
 
+// Allowed is a finding that a comment allows.
+type Allowed struct {
+	config.Finding
+	Because string
+}
+
 // suppress takes out what comments allow, and adds what is wrong with the
 // comments themselves. Errors of reading cannot be allowed away.
-func suppress(c *config.Config, found config.Findings) config.Findings {
+func suppress(c *config.Config, found config.Findings) (config.Findings, []Allowed) {
 	byLine := map[string][]*allowance{}
 	var all []*allowance
 	for _, f := range c.Files {
@@ -76,19 +95,22 @@ func suppress(c *config.Config, found config.Findings) config.Findings {
 		}
 	}
 	if len(all) == 0 {
-		return found
+		return found, nil
 	}
 	kept := found[:0:0]
+	var out []Allowed
 	for _, f := range found {
-		allowed := false
+		because := ""
 		for _, a := range byLine[f.Range.Filename] {
 			if r := Find(f.ID); a.line == f.Range.Start.Line && a.id == f.ID && r != nil && r.Run != nil {
 				a.used = true
-				allowed = allowed || a.reason != ""
+				because = cmp.Or(because, a.reason)
 			}
 		}
-		if !allowed {
+		if because == "" {
 			kept = append(kept, f)
+		} else {
+			out = append(out, Allowed{f, because})
 		}
 	}
 	for _, a := range all {
@@ -102,7 +124,11 @@ func suppress(c *config.Config, found config.Findings) config.Findings {
 				message = "there is no rule " + a.id
 			}
 		}
-		kept = append(kept, config.Finding{ID: rule.ID, Severity: rule.Severity, Range: a.rng, Message: message, Why: rule.Why, Mend: rule.Mend})
+		f := config.Finding{ID: rule.ID, Severity: rule.Severity, Range: a.rng, Message: message, Why: rule.Why, Mend: rule.Mend}
+		if !a.used && !a.shared {
+			f.Fix = []config.Edit{{Range: a.whole}}
+		}
+		kept = append(kept, f)
 	}
-	return kept
+	return kept, out
 }

@@ -101,7 +101,7 @@ var balanceRules = []*Rule{
 				if u.Ramp > 0 && !u.Balance().Ramps() {
 					p.Report(Finding{
 						Range: u.RampAt, Message: fmt.Sprintf("%q chooses by %s, so slow_start does nothing", u.Name, u.Algorithm),
-						Witness: ramped(u),
+						Witness: ramped(u), Fix: p.drop(u.RampAt),
 					})
 				}
 			}
@@ -185,7 +185,7 @@ var balanceRules = []*Rule{
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if r := u.Retry; r != nil && r.Attempts > len(u.Backends) && len(u.Backends) > 1 && !u.Partial && !u.ResolveEach {
-					p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q makes up to %d attempts with %d backends", u.Name, r.Attempts, len(u.Backends)), Witness: fmt.Sprintf("attempt %d goes to %q, which has failed before", len(u.Backends)+1, p.repeated(u))})
+					p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q makes up to %d attempts with %d backends", u.Name, r.Attempts, len(u.Backends)), Witness: fmt.Sprintf("attempt %d goes to %q, which has failed before", len(u.Backends)+1, p.repeated(u)), Fix: p.set(r.Range, "attempts", fmt.Sprint(len(u.Backends)))})
 				}
 			}
 		},
@@ -234,7 +234,7 @@ var balanceRules = []*Rule{
 				if moved == 0 {
 					continue // as of two backends
 				}
-				p.Report(Finding{Range: u.Hash.Range, Message: fmt.Sprintf("%q hashes by modulo, and its backends come and go", u.Name), Witness: fmt.Sprintf("with %q out, %d of 1,000 keys move that were on other backends", u.Backends[0].Name, moved)})
+				p.Report(Finding{Range: u.Hash.Range, Message: fmt.Sprintf("%q hashes by modulo, and its backends come and go", u.Name), Witness: fmt.Sprintf("with %q out, %d of 1,000 keys move that were on other backends", u.Backends[0].Name, moved), Fix: p.set(u.Hash.Range, "method", `"rendezvous"`)})
 			}
 		},
 	},
@@ -262,6 +262,7 @@ var balanceRules = []*Rule{
 				p.Report(Finding{
 					Range: u.AlgorithmAt, Message: fmt.Sprintf("no request to %q may take longer than %s", u.Name, u.Timeouts.Answer),
 					Witness: fmt.Sprintf("of 1,000 requests one after the other each backend gets at least %d, and %d with round-robin", least, turns),
+					Fix:     p.replace(u.AlgorithmAt, `"round-robin"`),
 				})
 			}
 		},
@@ -294,7 +295,7 @@ var balanceRules = []*Rule{
 			tcp := p.reached("tcp")
 			for _, u := range p.Config.Upstreams {
 				if u.Hash != nil && slices.Contains(tcp, u.Name) && !strings.HasPrefix(u.Hash.Key, "client") && len(u.Backends) > 1 {
-					p.Report(Finding{Range: u.Hash.Range, Message: fmt.Sprintf("%q hashes by %s, and only tcp reaches it", u.Name, u.Hash.Key), Witness: "each connection goes by its client's address instead"})
+					p.Report(Finding{Range: u.Hash.Range, Message: fmt.Sprintf("%q hashes by %s, and only tcp reaches it", u.Name, u.Hash.Key), Witness: "each connection goes by its client's address instead", Fix: p.set(u.Hash.Range, "key", `"client"`)})
 				}
 			}
 		},

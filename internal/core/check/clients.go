@@ -100,7 +100,7 @@ var clientRules = []*Rule{
 		Mend: "trusted_proxies = the addresses of what stands in front; or no client_from",
 		Run: func(p *Pass) {
 			if at := p.Config.ClientFromAt; at.Filename != "" && len(p.Config.Trusted) == 0 && !p.broken(at) {
-				p.Report(Finding{Range: at, Message: "client_from has no effect without trusted_proxies", Witness: "a client that sends the field itself is known by its address all the same"})
+				p.Report(Finding{Range: at, Message: "client_from has no effect without trusted_proxies", Witness: "a client that sends the field itself is known by its address all the same", Fix: p.drop(at)})
 			}
 		},
 	},

@@ -30,7 +30,7 @@ var conditionRules = []*Rule{
 				case m.Text == "*":
 					p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("%s \"*\" of %q is one label", key, r.Name), Witness: fmt.Sprintf("%s does not fit %q, localhost does", like, m.Text)})
 				case spaced(m):
-					p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("%s %q of %q holds a space", key, m.Text, r.Name), Witness: fmt.Sprintf("%s does not fit %q", strings.TrimSpace(m.Text), m.Text), Mend: fmt.Sprintf("%q", strings.TrimSpace(m.Text))})
+					p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("%s %q of %q holds a space", key, m.Text, r.Name), Witness: fmt.Sprintf("%s does not fit %q", strings.TrimSpace(m.Text), m.Text), Mend: fmt.Sprintf("%q", strings.TrimSpace(m.Text)), Fix: p.replace(m.Range, fmt.Sprintf("%q", strings.TrimSpace(m.Text)))})
 				}
 			})
 		},
@@ -47,7 +47,7 @@ var conditionRules = []*Rule{
 				if what := looksLikeExpression(m.Text); what != "" {
 					p.Report(Finding{
 						Range: m.Range, Message: fmt.Sprintf("%s %q of %q looks like a regular expression: it holds %s", key, m.Text, r.Name, what),
-						Witness: fmt.Sprintf("it fits texts in which %s stands as it is written", what), Mend: fmt.Sprintf("regexp(%q)", m.Text),
+						Witness: fmt.Sprintf("it fits texts in which %s stands as it is written", what), Mend: fmt.Sprintf("regexp(%q)", m.Text), Fix: p.replace(m.Range, fmt.Sprintf("regexp(%q)", m.Text)),
 					})
 				}
 			})
@@ -76,6 +76,7 @@ var conditionRules = []*Rule{
 				f := Finding{Range: m.Range, Message: fmt.Sprintf("%s regexp(%q) of %q fits one text only", key, m.Text, r.Name), Witness: fmt.Sprintf("%s does not fit it", below)}
 				if key == "path" {
 					f.Mend = fmt.Sprintf("%q", literal+"/**")
+					f.Fix = p.replace(m.Range, f.Mend)
 				}
 				p.Report(f)
 			})
@@ -92,7 +93,7 @@ var conditionRules = []*Rule{
 				}
 				leads := request.Path(m.Text)
 				p.Report(Finding{
-					Range: m.Range, Message: fmt.Sprintf("no path fits %q", m.Text), Mend: fmt.Sprintf("%q", leads),
+					Range: m.Range, Message: fmt.Sprintf("no path fits %q", m.Text), Mend: fmt.Sprintf("%q", leads), Fix: p.replace(m.Range, fmt.Sprintf("%q", leads)),
 					Witness: fmt.Sprintf("GET %s is compared as %s", strings.NewReplacer("**", "x", "*", "x").Replace(m.Text), strings.NewReplacer("**", "x", "*", "x").Replace(leads)),
 				})
 			})
@@ -108,7 +109,7 @@ var conditionRules = []*Rule{
 					return
 				}
 				if near := nearMethod(m.Text); near != "" {
-					p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("no standard knows the method %s", m.Text), Hint: fmt.Sprintf("did you mean %q?", near), Mend: fmt.Sprintf("%q", near), Witness: fmt.Sprintf("a request with %s does not fit", near)})
+					p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("no standard knows the method %s", m.Text), Hint: fmt.Sprintf("did you mean %q?", near), Mend: fmt.Sprintf("%q", near), Fix: p.replace(m.Range, fmt.Sprintf("%q", near)), Witness: fmt.Sprintf("a request with %s does not fit", near)})
 				}
 			})
 		},
@@ -216,7 +217,7 @@ func (p *Pass) usual(r *config.Route, pair config.MatchPair) {
 		}
 		p.Report(Finding{
 			Range: at(m.Range, pair.Name.Range), Message: fmt.Sprintf("%q asks for %s: %s, which is sent as %s", r.Name, pair.Name.Value, m.Text, known[i]),
-			Witness: fmt.Sprintf("a request with %s: %s does not fit", pair.Name.Value, known[i]), Mend: fmt.Sprintf("%q", known[i]),
+			Witness: fmt.Sprintf("a request with %s: %s does not fit", pair.Name.Value, known[i]), Mend: fmt.Sprintf("%q", known[i]), Fix: p.replace(m.Range, fmt.Sprintf("%q", known[i])),
 		})
 	}
 }

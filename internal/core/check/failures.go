@@ -25,6 +25,7 @@ var failureRules = []*Rule{
 						p.Report(Finding{
 							Range: at(r.On.Range, r.Range), Message: fmt.Sprintf("%q repeats what is answered with %d", u.Name, status),
 							Witness: fmt.Sprintf("100 GET requests that are answered with %d are sent %d times", status, attempts(u, 100, upstream.Outcome{Kind: upstream.Answered, Status: status})),
+							Fix:     p.without(r.On, func(n int) bool { return n < 500 && !slices.Contains(transient, n) }),
 						})
 						break
 					}
@@ -39,7 +40,7 @@ var failureRules = []*Rule{
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if r := u.Retry; r != nil && r.Attempts == 1 && len(u.Backends) > 0 {
-					p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q makes one attempt, so its retry block does nothing", u.Name), Witness: fmt.Sprintf("100 requests that fail to connect are sent %d times", attempts(u, 100, upstream.Outcome{Kind: upstream.ConnectRefused}))})
+					p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q makes one attempt, so its retry block does nothing", u.Name), Witness: fmt.Sprintf("100 requests that fail to connect are sent %d times", attempts(u, 100, upstream.Outcome{Kind: upstream.ConnectRefused})), Fix: p.set(r.Range, "attempts", "2")})
 				}
 			}
 		},
@@ -56,7 +57,7 @@ var failureRules = []*Rule{
 				}
 				tell := func(block string, on *config.FailureSet) {
 					if i := slices.Index(on.Status[:], true); i >= 0 && on.Given() && !p.broken(on.Range) {
-						p.Report(Finding{Range: on.Range, Message: fmt.Sprintf("%s of %q waits for the status %d, and only tcp reaches it", block, u.Name, i), Witness: "no connection of a tcp frontend ever ends with a status"})
+						p.Report(Finding{Range: on.Range, Message: fmt.Sprintf("%s of %q waits for the status %d, and only tcp reaches it", block, u.Name, i), Witness: "no connection of a tcp frontend ever ends with a status", Fix: p.without(on, func(int) bool { return true })})
 					}
 				}
 				if u.Retry != nil {
@@ -78,7 +79,7 @@ var failureRules = []*Rule{
 				if !used[u.Name] || u.Retry != nil || len(u.Backends) < 2 || u.TotalWeight() == 0 || u.Partial || p.broken(u.Range) {
 					continue
 				}
-				f := Finding{Range: u.Range, Message: fmt.Sprintf("%q has %d backends and no retry", u.Name, len(u.Backends))}
+				f := Finding{Range: u.Range, Message: fmt.Sprintf("%q has %d backends and no retry", u.Name, len(u.Backends)), Fix: p.setIn(u.Range, "retry", "on", `["connect"]`)}
 				if len(u.Backends) <= 1000 {
 					gone, met := unanswered(u)
 					if met == 0 {
@@ -100,6 +101,7 @@ var failureRules = []*Rule{
 					p.Report(Finding{
 						Range: b.TimeoutAt, Message: fmt.Sprintf("the probe of %q waits %s, its requests %s", u.Name, config.FormatDuration(b.Timeout), config.FormatDuration(u.Timeouts.Answer)),
 						Witness: fmt.Sprintf("a backend that takes %s for everything passes its probes and answers no request in time", config.FormatDuration((b.Timeout+u.Timeouts.Answer)/2)),
+						Fix:     p.replace(b.TimeoutAt, fmt.Sprintf("%q", config.FormatDuration(u.Timeouts.Answer))),
 					})
 				}
 			}

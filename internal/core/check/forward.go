@@ -55,7 +55,7 @@ var forwardRules = []*Rule{
 						if to >= 0 {
 							goes = fmt.Sprintf("goes to %q", f.Routes[to].Name)
 						}
-						p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("%q does not fit %s", m.Text, without), Witness: fmt.Sprintf("GET %s %s", without, goes)})
+						p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("%q does not fit %s", m.Text, without), Witness: fmt.Sprintf("GET %s %s", without, goes), Fix: p.replace(m.Range, fmt.Sprintf("%q", m.Text+"**"))})
 					}
 				}
 			}

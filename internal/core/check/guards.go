@@ -58,7 +58,7 @@ var guardRules = []*Rule{
 						}
 						p.Report(Finding{
 							Range: m.Range, Message: fmt.Sprintf("%q refuses %s, and what lies beside it in %s/ reaches %q", r.Name, m.Text, root, f.Routes[j].SendTo.Value),
-							Witness: fmt.Sprintf("%s goes to %q", x.Witness, f.Routes[j].Name),
+							Witness: fmt.Sprintf("%s goes to %q", x.Witness, f.Routes[j].Name), Fix: p.replace(m.Range, fmt.Sprintf("%q", root+"/**")),
 						})
 						break
 					}

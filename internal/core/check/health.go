@@ -43,6 +43,7 @@ var healthRules = []*Rule{
 					Range:   b.TimeoutAt,
 					Message: fmt.Sprintf("the probe's timeout %s is longer than the %s between two probes", b.Timeout, b.Every),
 					Witness: fmt.Sprintf("a silent backend is probed every %s instead of every %s", skipped, b.Every),
+					Fix:     p.replace(b.TimeoutAt, fmt.Sprintf("%q", config.FormatDuration(b.Every))),
 				})
 			}
 		},
@@ -58,6 +59,7 @@ var healthRules = []*Rule{
 						Range:   s.LongestAt,
 						Message: fmt.Sprintf("the longest rest %s is shorter than the first, %s", s.Longest, s.Rest),
 						Witness: fmt.Sprintf("every rest of %q lasts %s", u.Name, s.Longest),
+						Fix:     p.replace(s.LongestAt, fmt.Sprintf("%q", config.FormatDuration(s.Rest))),
 					})
 				}
 			}
@@ -119,6 +121,7 @@ var healthRules = []*Rule{
 					p.Report(Finding{
 						Range: b.Range, Message: fmt.Sprintf("one probe of %q that fails takes a backend out", u.Name),
 						Witness: fmt.Sprintf("an answer to a probe that takes longer than %s once is enough", config.FormatDuration(b.Timeout)),
+						Fix:     p.set(b.Range, "down_after", "2"),
 					})
 				}
 			}
@@ -134,6 +137,7 @@ var healthRules = []*Rule{
 					p.Report(Finding{
 						Range: b.Range, Message: fmt.Sprintf("%q takes a backend back after %s, and out after %d", u.Name, passes(b.UpAfter), b.DownAfter),
 						Witness: fmt.Sprintf("it is back %s after it first passes, and out %s after it first fails", config.FormatDuration(b.EveryDown*time.Duration(b.UpAfter-1)), config.FormatDuration(b.Every*time.Duration(b.DownAfter-1))),
+						Fix:     p.set(b.Range, "up_after", fmt.Sprint(b.DownAfter)),
 					})
 				}
 			}

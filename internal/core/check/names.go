@@ -165,7 +165,7 @@ var nameRules = []*Rule{
 		Run: func(p *Pass) {
 			for _, l := range p.Config.Lets {
 				if !l.Used {
-					p.Report(Finding{Range: l.Range, Message: fmt.Sprintf("nothing uses let.%s", l.Name)})
+					p.Report(Finding{Range: l.Range, Message: fmt.Sprintf("nothing uses let.%s", l.Name), Fix: p.drop(l.Range)})
 				}
 			}
 		},

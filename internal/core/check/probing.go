@@ -6,6 +6,9 @@ import (
 	"strings"
 	"time"
 
+	"github.com/hashicorp/hcl/v2"
+	"github.com/hashicorp/hcl/v2/hclsyntax"
+
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/health"
 	"kestrix/internal/core/route"
@@ -49,7 +52,7 @@ var probingRules = []*Rule{
 				}
 				pattern, like := route.Plain(b.Body), strings.ReplaceAll(b.Body, "*", "x")
 				if !pattern.Match(like + "\n") {
-					p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("%q does not fit an answer that ends with a line feed", b.Body), Witness: fmt.Sprintf("the answer %q fails the probe", like+"\n"), Mend: fmt.Sprintf("body = %q", b.Body+"*")})
+					p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("%q does not fit an answer that ends with a line feed", b.Body), Witness: fmt.Sprintf("the answer %q fails the probe", like+"\n"), Mend: fmt.Sprintf("body = %q", b.Body+"*"), Fix: p.body(b)})
 				}
 			}
 		},
@@ -67,7 +70,7 @@ var probingRules = []*Rule{
 					}
 				}
 				if len(all) > 0 {
-					p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("the probe of %q passes with %s", u.Name, strings.Join(all, ", ")), Witness: stays(u, b, b.Passes(503))})
+					p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("the probe of %q passes with %s", u.Name, strings.Join(all, ", ")), Witness: stays(u, b, b.Passes(503)), Fix: p.statuses(b)})
 				}
 			})
 		},
@@ -79,7 +82,7 @@ var probingRules = []*Rule{
 		Run: func(p *Pass) {
 			p.expecting(func(u *config.Upstream, b *config.Probe) {
 				if b.Passes(302) && !b.Passes(503) {
-					p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("the probe of %q passes with 302", u.Name), Witness: "an answer 302 to /login counts as a pass, whatever stands behind it"})
+					p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("the probe of %q passes with 302", u.Name), Witness: "an answer 302 to /login counts as a pass, whatever stands behind it", Fix: p.statuses(b)})
 				}
 			})
 		},
@@ -137,12 +140,73 @@ var probingRules = []*Rule{
 					if !s.On.Status[status] {
 						continue
 					}
-					p.Report(Finding{Range: at(s.On.Range, s.Range), Message: fmt.Sprintf("%q suspends backends that answer %d", u.Name, status), Witness: suspendedBy(u, status)})
+					p.Report(Finding{Range: at(s.On.Range, s.Range), Message: fmt.Sprintf("%q suspends backends that answer %d", u.Name, status), Witness: suspendedBy(u, status), Fix: p.without(s.On, func(n int) bool { return n < 500 })})
 					break
 				}
 			}
 		},
 	},
+}
+
+// expected returns where the key of a probe's expect stands, and its value.
+func (p *Pass) expected(b *config.Probe, key string) (hcl.Range, bool) {
+	if p.trees == nil {
+		return hcl.Range{}, false
+	}
+	x := p.trees.block(b.Range)
+	if x == nil || x.Body.Attributes["expect"] == nil {
+		return hcl.Range{}, false
+	}
+	object, ok := x.Body.Attributes["expect"].Expr.(*hclsyntax.ObjectConsExpr)
+	if !ok {
+		return hcl.Range{}, false
+	}
+	for _, item := range object.Items {
+		if hcl.ExprAsKeyword(item.KeyExpr) == key {
+			return item.ValueExpr.Range(), true
+		}
+	}
+	return hcl.Range{}, false
+}
+
+// body has a probe take an answer with anything behind what is expected.
+func (p *Pass) body(b *config.Probe) []config.Edit {
+	at, ok := p.expected(b, "body")
+	if !ok {
+		return nil
+	}
+	return p.replace(at, fmt.Sprintf("%q", b.Body+"*"))
+}
+
+// statuses has a probe pass with 200 to 299 only.
+func (p *Pass) statuses(b *config.Probe) []config.Edit {
+	at, ok := p.expected(b, "status")
+	if !ok {
+		return nil
+	}
+	return p.replace(at, `["200-299"]`)
+}
+
+// without takes statuses out of a list of failures; nil where the list is not given, or nothing would be left.
+func (p *Pass) without(on *config.FailureSet, gone func(status int) bool) []config.Edit {
+	var keep []string
+	for _, x := range []struct {
+		word string
+		on   bool
+	}{{"connect", on.Connect}, {"timeout", on.Timeout}, {"reset", on.Reset}} {
+		if x.on {
+			keep = append(keep, fmt.Sprintf("%q", x.word))
+		}
+	}
+	for status, yes := range on.Status {
+		if yes && !gone(status) {
+			keep = append(keep, fmt.Sprintf("%q", fmt.Sprint(status)))
+		}
+	}
+	if !on.Given() || len(keep) == 0 {
+		return nil
+	}
+	return p.replace(on.Range, "["+strings.Join(keep, ", ")+"]")
 }
 
 // expecting calls f for each http probe that can be failed by a status.

@@ -36,7 +36,7 @@ var protocolRules = []*Rule{
 				}
 				for _, r := range f.Routes {
 					if upgrades(r) {
-						p.Report(Finding{Range: f.TLS.Range, Message: fmt.Sprintf("%q offers %s only, and %q is for upgrades", f.Name, strings.Join(f.TLS.ALPN, ", "), r.Name), Witness: "a browser offers http/1.1 for a WebSocket, and its handshake fails"})
+						p.Report(Finding{Range: f.TLS.Range, Message: fmt.Sprintf("%q offers %s only, and %q is for upgrades", f.Name, strings.Join(f.TLS.ALPN, ", "), r.Name), Witness: "a browser offers http/1.1 for a WebSocket, and its handshake fails", Fix: p.set(f.TLS.Range, "alpn", `["h2", "http/1.1"]`)})
 						break
 					}
 				}

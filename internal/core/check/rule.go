@@ -35,6 +35,7 @@ type Pass struct {
 	rule     *Rule
 	reading  config.Findings
 	findings *config.Findings
+	trees    *trees
 }
 
 // broken reports whether reading has found something wrong with the value at a
@@ -55,6 +56,7 @@ type Finding struct {
 	Hint    string // beside the mark
 	Witness string
 	Mend    string // where the rule's own words can be put more exactly
+	Fix     []config.Edit
 }
 
 // Report makes a finding.
@@ -65,7 +67,7 @@ func (p *Pass) Report(f Finding) {
 	}
 	*p.findings = append(*p.findings, config.Finding{
 		ID: p.rule.ID, Severity: p.rule.Severity, Range: f.Range,
-		Message: f.Message, Hint: f.Hint, Why: p.rule.Why, Witness: f.Witness, Mend: mend,
+		Message: f.Message, Hint: f.Hint, Why: p.rule.Why, Witness: f.Witness, Mend: mend, Fix: f.Fix,
 	})
 }
 
@@ -104,18 +106,25 @@ var Rules = func() []*Rule {
 // broken is not held against rules that would see only half of it. facts are what is
 // known of the world besides, nil for nothing: rules that need them say nothing without.
 func Run(c *config.Config, reading config.Findings, facts *Facts) config.Findings {
+	found, _ := RunAll(c, reading, facts)
+	return found
+}
+
+// RunAll is Run, and returns what comments allow as well.
+func RunAll(c *config.Config, reading config.Findings, facts *Facts) (config.Findings, []Allowed) {
 	out := append(config.Findings(nil), reading...)
 	if !c.Broken {
+		sources := &trees{files: c.Files}
 		for _, r := range Rules {
 			if r.Run != nil {
-				r.Run(&Pass{c, facts, r, reading, &out})
+				r.Run(&Pass{c, facts, r, reading, &out, sources})
 			}
 		}
 	}
 	out = restingOnErrors(c, reading, out)
-	out = suppress(c, out)
+	out, allowed := suppress(c, out)
 	out.Sort()
-	return out
+	return out, allowed
 }
 
 // restingOnErrors takes out what rules say of a place that holds an error, or of a block within a frontend or upstream

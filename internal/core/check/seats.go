@@ -100,7 +100,7 @@ var seatRules = []*Rule{
 					continue
 				}
 				if longest := p.longestAnswer(u); s.TTL < longest {
-					p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the seats of %q end after %s, and an answer may take %s", u.Name, config.FormatDuration(s.TTL), config.FormatDuration(longest)), Witness: apartAfter(u, longest)})
+					p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the seats of %q end after %s, and an answer may take %s", u.Name, config.FormatDuration(s.TTL), config.FormatDuration(longest)), Witness: apartAfter(u, longest), Fix: p.set(s.Range, "ttl", `"8h"`)})
 				}
 			}
 		},

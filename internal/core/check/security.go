@@ -61,8 +61,9 @@ var securityRules = []*Rule{
 		Mend: "min_version = \"1.2\"",
 		Run: func(p *Pass) {
 			old := func(who, version string, at hcl.Range) {
+				fix := p.replace(at, `"1.2"`)
 				if version == "1.0" || version == "1.1" {
-					p.Report(Finding{Range: at, Message: fmt.Sprintf("%s speaks TLS %s", who, version), Witness: "a client that offers nothing newer than TLS " + version + " is let in"})
+					p.Report(Finding{Range: at, Message: fmt.Sprintf("%s speaks TLS %s", who, version), Witness: "a client that offers nothing newer than TLS " + version + " is let in", Fix: fix})
 				}
 			}
 			for _, f := range p.Config.Frontends {

@@ -59,6 +59,7 @@ var sessionRules = []*Rule{
 					Range:   s.Range,
 					Message: fmt.Sprintf("%q refuses clients whose backend is out", u.Name),
 					Witness: fmt.Sprintf("with %q out, %d of 100 clients get 503 until it is back, while others are up", u.Backends[0].Name, refusedWithout(u, u.Backends[0].Name)),
+					Fix:     p.set(s.Range, "on_loss", `"move"`),
 				})
 			}
 		},
@@ -106,7 +107,7 @@ var sessionRules = []*Rule{
 				if s.TTL < p.longestAnswer(u) {
 					continue // which KX412 says
 				}
-				p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the seats of %q end after %s", u.Name, config.FormatDuration(s.TTL)), Witness: apartAfter(u, s.TTL+time.Second)})
+				p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the seats of %q end after %s", u.Name, config.FormatDuration(s.TTL)), Witness: apartAfter(u, s.TTL+time.Second), Fix: p.set(s.Range, "ttl", `"1h"`)})
 			}
 		},
 	},
@@ -131,7 +132,7 @@ var sessionRules = []*Rule{
 					}
 				}
 				refused := refusedWithout(u, out...)
-				p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the failover of %q is not for clients that have a seat", u.Name), Witness: fmt.Sprintf("with tier %d out, %d of 100 clients are refused", tier, refused)})
+				p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the failover of %q is not for clients that have a seat", u.Name), Witness: fmt.Sprintf("with tier %d out, %d of 100 clients are refused", tier, refused), Fix: p.set(s.Range, "on_loss", `"move"`)})
 			}
 		},
 	},

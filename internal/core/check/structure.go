@@ -184,11 +184,19 @@ var unseenRules = []*Rule{
 						continue
 					}
 					r := []rune(string(t.Bytes[bytes.IndexFunc(t.Bytes, unseen):]))[0]
-					p.Report(Finding{Range: t.Range, Message: fmt.Sprintf("a text holds U+%04X, which nobody sees", r), Witness: fmt.Sprintf("it is read as %+q", string(t.Bytes))})
+					p.Report(Finding{Range: t.Range, Message: fmt.Sprintf("a text holds U+%04X, which nobody sees", r), Witness: fmt.Sprintf("it is read as %+q", string(t.Bytes)), Fix: []config.Edit{{Range: t.Range, Text: string(bytes.Map(seen, t.Bytes))}}})
 				}
 			}
 		},
 	},
+}
+
+// seen leaves out what nobody sees.
+func seen(r rune) rune {
+	if unseen(r) {
+		return -1
+	}
+	return r
 }
 
 // unseen reports whether a character has no looks of its own; a tab and the ends of lines are seen.

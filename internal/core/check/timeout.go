@@ -30,6 +30,7 @@ var timeoutRules = []*Rule{
 						Range:   u.Timeouts.Range,
 						Message: fmt.Sprintf("%q waits %s for a connection", u.Name, u.Timeouts.Connect),
 						Witness: fmt.Sprintf("behind a packet filter that drops, %s pass in %s before a customer hears of it", config.FormatDuration(all), tries(n)),
+						Fix:     p.setIn(u.Timeouts.Range, "timeouts", "connect", `"1s"`),
 					})
 				}
 			}
@@ -97,7 +98,7 @@ var timeoutRules = []*Rule{
 				if all <= 100 {
 					continue // what fails is not repeated after all
 				}
-				p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q repeats without a budget", u.Name), Witness: fmt.Sprintf("100 requests become %d while all of them fail to connect", all)})
+				p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q repeats without a budget", u.Name), Witness: fmt.Sprintf("100 requests become %d while all of them fail to connect", all), Fix: p.set(r.Range, "budget", `"20%"`)})
 			}
 		},
 	},
@@ -108,7 +109,7 @@ var timeoutRules = []*Rule{
 		Run: func(p *Pass) {
 			short := func(who string, idle time.Duration, at hcl.Range) {
 				if idle > 0 && idle < 35*time.Second {
-					p.Report(Finding{Range: at, Message: fmt.Sprintf("%s cuts off what is silent for %s", who, idle), Witness: fmt.Sprintf("a stream with a heartbeat every 30s is cut off %s after the first", idle)})
+					p.Report(Finding{Range: at, Message: fmt.Sprintf("%s cuts off what is silent for %s", who, idle), Witness: fmt.Sprintf("a stream with a heartbeat every 30s is cut off %s after the first", idle), Fix: p.setIn(at, "timeouts", "idle", `"90s"`)})
 				}
 			}
 			for _, u := range p.Config.Upstreams {
@@ -128,7 +129,7 @@ var timeoutRules = []*Rule{
 		Run: func(p *Pass) {
 			short := func(who string, stream time.Duration, at hcl.Range) {
 				if stream > 0 && stream < 5*time.Minute {
-					p.Report(Finding{Range: at, Message: fmt.Sprintf("%s ends streams after %s", who, config.FormatDuration(stream)), Witness: fmt.Sprintf("1,000 clients with a stream open connect again %.0f times a second", 1000/stream.Seconds())})
+					p.Report(Finding{Range: at, Message: fmt.Sprintf("%s ends streams after %s", who, config.FormatDuration(stream)), Witness: fmt.Sprintf("1,000 clients with a stream open connect again %.0f times a second", 1000/stream.Seconds()), Fix: p.setIn(at, "timeouts", "stream", `"1h"`)})
 				}
 			}
 			for _, u := range p.Config.Upstreams {
@@ -148,7 +149,7 @@ var timeoutRules = []*Rule{
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if q := u.Queue; q != nil && q.Timeout > patience {
-					p.Report(Finding{Range: q.Range, Message: fmt.Sprintf("requests to %q wait up to %s in the queue", u.Name, config.FormatDuration(q.Timeout)), Witness: fmt.Sprintf("if customers leave after %s, up to %d places are held for nobody", config.FormatDuration(patience), q.Limit)})
+					p.Report(Finding{Range: q.Range, Message: fmt.Sprintf("requests to %q wait up to %s in the queue", u.Name, config.FormatDuration(q.Timeout)), Witness: fmt.Sprintf("if customers leave after %s, up to %d places are held for nobody", config.FormatDuration(patience), q.Limit), Fix: p.set(q.Range, "timeout", `"5s"`)})
 				}
 			}
 		},

@@ -32,6 +32,13 @@ type Finding struct {
 	Why      string    // why it matters; may be empty
 	Witness  string    // a request or number that shows it; may be empty
 	Mend     string    // how to mend it; may be empty
+	Fix      []Edit    // edits that mend it; nil where nobody can know them
+}
+
+// Edit puts a text in the place of a range of a source, as it was read, without a byte order mark.
+type Edit struct {
+	Range hcl.Range
+	Text  string
 }
 
 // Findings is a list of them.

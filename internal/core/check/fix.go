@@ -1,0 +1,91 @@
+package check
+
+import (
+	"bytes"
+	"slices"
+
+	"kestrix/internal/core/config"
+)
+
+// Fixed is one finding that was mended.
+type Fixed struct {
+	config.Finding
+	Dropped string // why its edit was not kept: what it would have brought; empty if it was
+}
+
+// mostFixes bounds the edits of one run.
+const mostFixes = 500
+
+// Fix applies the edits that findings know, one after the other, and checks again after each. An edit that does not
+// mend its finding, or that brings a new one, is dropped. It returns the files, and what was done.
+func Fix(files []config.File, check func([]config.File) config.Findings) ([]config.File, []Fixed) {
+	var done []Fixed
+	tried := map[string]bool{}
+	found := check(files)
+	for range mostFixes {
+		i := slices.IndexFunc(found, func(f config.Finding) bool { return len(f.Fix) > 0 && !tried[keyOf(f)] })
+		if i < 0 {
+			break
+		}
+		f := found[i]
+		changed := apply(files, f.Fix)
+		after := check(changed)
+		was, is := tally(found), tally(after)
+		fix := Fixed{Finding: f}
+		if is[keyOf(f)] >= was[keyOf(f)] {
+			fix.Dropped = "it is found all the same"
+		}
+		for _, g := range after {
+			if is[keyOf(g)] > was[keyOf(g)] && keyOf(g) != keyOf(f) {
+				fix.Dropped = g.ID + ": " + g.Message
+				break
+			}
+		}
+		if fix.Dropped == "" {
+			files, found = changed, after
+		} else {
+			tried[keyOf(f)] = true
+		}
+		done = append(done, fix)
+	}
+	return files, done
+}
+
+// keyOf is what a finding is known by while lines move.
+func keyOf(f config.Finding) string { return f.ID + " " + f.Range.Filename + " " + f.Message }
+
+func tally(all config.Findings) map[string]int {
+	out := map[string]int{}
+	for _, f := range all {
+		out[keyOf(f)]++
+	}
+	return out
+}
+
+// apply makes edits in copies of files. A file that was laid out as Format does is so again.
+func apply(files []config.File, edits []config.Edit) []config.File {
+	out := slices.Clone(files)
+	edits = slices.Clone(edits)
+	slices.SortFunc(edits, func(a, b config.Edit) int { return b.Range.Start.Byte - a.Range.Start.Byte })
+	for i := range out {
+		changed := false
+		src := out[i].Source
+		mark := len(src) - len(bytes.TrimPrefix(src, []byte("\xef\xbb\xbf")))
+		for _, e := range edits {
+			if e.Range.Filename == out[i].Name && mark+e.Range.End.Byte <= len(src) {
+				src = slices.Concat(src[:mark+e.Range.Start.Byte], []byte(e.Text), src[mark+e.Range.End.Byte:])
+				changed = true
+			}
+		}
+		if !changed {
+			continue
+		}
+		if was, _, err := config.Format(out[i]); err == nil && bytes.Equal(was, out[i].Source) {
+			if is, found, err := config.Format(config.File{Name: out[i].Name, Source: src}); err == nil && len(found) == 0 {
+				src = is
+			}
+		}
+		out[i].Source = src
+	}
+	return out
+}

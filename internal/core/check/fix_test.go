@@ -1,0 +1,74 @@
+package check
+
+import (
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/hashicorp/hcl/v2"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/config"
+)
+
+// recheck reads files and holds them against the rules.
+func recheck(t require.TestingT) func([]config.File) config.Findings {
+	return func(files []config.File) config.Findings {
+		c, found, err := config.ReadIn(files, config.World{Env: secrets})
+		require.NoError(t, err)
+		return Run(c, found, nil)
+	}
+}
+
+// TestFixesMendTheirExamples: where a rule knows an edit for its failing example, what is found goes, nothing new comes,
+// and comments stay. At least thirty rules have one.
+func TestFixesMendTheirExamples(t *testing.T) {
+	fixed := map[string]bool{}
+	for _, r := range Rules {
+		bad, _ := r.Examples()
+		files, done := Fix([]config.File{{Name: "bad.hcl", Source: []byte(bad)}}, recheck(t))
+		for _, f := range done {
+			assert.Empty(t, f.Dropped, "%s: %s", f.ID, f.Message)
+			fixed[f.ID] = true
+		}
+		if len(done) == 0 {
+			assert.Equal(t, bad, string(files[0].Source), r.ID)
+			continue
+		}
+		if !slices.Contains([]string{"KX106", "KX305", "KX616", "KX902"}, r.ID) { // whose line goes, with what stands behind it
+			assert.Equal(t, strings.Count(bad, "#"), strings.Count(string(files[0].Source), "#"), "%s: comments stay\n%s", r.ID, files[0].Source)
+		}
+	}
+	assert.GreaterOrEqual(t, len(fixed), 30, "%v", fixed)
+}
+
+// TestAFixThatBringsAnotherFindingIsDropped, and one that mends nothing.
+func TestAFixThatBringsAnotherFindingIsDropped(t *testing.T) {
+	at := func(f config.File) hcl.Range {
+		return hcl.Range{Filename: f.Name, Start: hcl.Pos{Line: 1, Column: 1, Byte: 0}, End: hcl.Pos{Line: 1, Column: 2, Byte: 1}}
+	}
+	// Each letter is a finding; b is mended into c, which is worse, a into nothing, and x not at all.
+	check := func(files []config.File) (out config.Findings) {
+		with := map[byte]string{'a': "-", 'b': "c", 'x': "x"}
+		for i, c := range files[0].Source {
+			if c != '-' {
+				f := config.Finding{ID: string(c), Range: at(files[0]), Message: string(c)}
+				if text, ok := with[c]; ok {
+					r := at(files[0])
+					r.Start.Byte, r.End.Byte = i, i+1
+					f.Fix = []config.Edit{{Range: r, Text: text}}
+				}
+				out = append(out, f)
+			}
+		}
+		return out
+	}
+	files, done := Fix([]config.File{{Name: "f", Source: []byte("bax")}}, check)
+	assert.Equal(t, "b-x", string(files[0].Source))
+	var words []string
+	for _, d := range done {
+		words = append(words, d.ID+" "+d.Dropped)
+	}
+	assert.Equal(t, []string{"b c: c", "a ", "x it is found all the same"}, words)
+}
