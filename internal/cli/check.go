@@ -3,15 +3,12 @@ package cli
 import (
 	"context"
 	"flag"
-	"fmt"
 	"io"
 	"slices"
 	"strings"
 
 	"kestrix/internal/core/check"
 	"kestrix/internal/core/config"
-	"kestrix/internal/live/inspect"
-	"kestrix/internal/live/proxy"
 	"kestrix/internal/report"
 )
 
@@ -19,81 +16,114 @@ func checkCommand() *command {
 	return &command{
 		name: "check", args: "CONFIG...", summary: "errors and advice, each with its place and a witness",
 		help: `
-CONFIG is a file, or a folder whose .hcl files are read as one configuration
-(.scenario.hcl files are passed over). Several are each checked on their own.
+CONFIG is a file, a folder whose .hcl files are read as one configuration
+(.scenario.hcl files are passed over), or - for stdin. Several are each checked on their own.
 
 exit code: 0 fine; 1 errors were found (with -strict warnings too);
 2 wrong usage; 3 a file that cannot be read as a configuration at all
 
--format is text, json, sarif (2.1.0, for code hosts) or junit (for CI servers).
-A comment on the line, or alone above it, allows a finding for a reason:
-# kestrix: allow KX203 because the gate speaks no http
+-format is text, json, sarif (2.1.0, for code hosts), junit (for CI servers) or annotations
+(workflow command lines, which code hosts show beside the lines).
+A comment on the line, or alone above it, allows findings for a reason:
+# kestrix: allow KX203, KX206 because the gate speaks no http
+
+A file .kestrix-rules in the folder of a configuration, or in one above it in the same repository,
+says how severe rules are taken there, a line each: KX307 warning, or
+KX512 off because our clients ask again. Errors stay errors.
+
+-fix mends what it knows an edit for, of the findings that are shown: it checks again after each edit and
+takes back one that mends nothing, or brings another finding. Comments and layout stay. With -diff the files
+are left alone and the edits shown.
+
+-baseline FILE takes an earlier result of -format json: what stands there does not fail.
+-changed-since REV shows findings in lines that differ from that revision of git, and errors; what a
+change does to lines that are as they were is not among them.
 
   kestrix check harbour.hcl
   kestrix check -live harbour.hcl
   kestrix check -explain KX203
+  kestrix check -fix -diff harbour.hcl
   kestrix check -strict -format json /etc/kestrix`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			var o output
 			o.define(fs)
 			var c checkFlags
 			fs.StringVar(&c.explain, "explain", "", "tell all about the rule with this `ID`, such as KX203")
-			fs.StringVar(&c.severity, "severity", "advice", "the least `SEVERITY` to show: error, warning or advice")
-			strict := fs.Bool("strict", false, "warnings count as errors do")
+			fs.StringVar(&c.severity, "severity", "advice", "the least `SEVERITY` to show: error, warning or advice; it changes no exit code")
+			fs.BoolVar(&c.strict, "strict", false, "warnings count as errors do")
 			fs.BoolVar(&c.live, "live", false, "look at this machine as well: names, backends, probes, listeners, certificates, files that are written, the log server")
 			fs.StringVar(&c.trace.file, "trace", "", "hold answer timeouts against the durations of requests in this `FILE`; - for stdin")
 			fs.StringVar(&c.trace.frontend, "frontend", "", "with -trace: the `NAME` of the frontend of records that name none")
 			fs.StringVar(&c.trace.host, "host", "", "with -trace: the `NAME` of the host of records that name none")
 			c.trace.read.define(fs)
 			fs.StringVar(&c.journal, "journal", "", "with -live: the `FILE` that serve -journal is to write")
-			with := withFlag(fs)
+			fs.StringVar(&c.baseline, "baseline", "", "an earlier result of -format json, in this `FILE`: what stands there does not fail")
+			fs.StringVar(&c.since, "changed-since", "", "only what stands in lines that differ from this `REV` of git, and errors")
+			fs.BoolVar(&c.fix, "fix", false, "mend what there is an edit for, and check again")
+			fs.BoolVar(&c.diff, "diff", false, "with -fix: show the edits instead of making them")
+			c.with = withFlag(fs)
 			return func(ctx context.Context, env *Env, args []string) error {
-				c.strict = *strict
-				if err := c.check(&o); err != nil {
-					return err
-				}
-				if c.journal != "" && !c.live {
-					return usage("-journal has a meaning with -live only")
-				}
-				if err := c.trace.idle(fs); err != nil {
+				if err := c.check(&o, fs, args); err != nil {
 					return err
 				}
 				if c.explain != "" {
-					if o.format != "text" && o.format != "json" {
-						return usage("-explain is written as text or json, not as %s", o.format)
-					}
 					return explain(env, &o, c.explain)
 				}
-				if len(args) == 0 {
-					return usage("no configuration is named; kestrix check CONFIG...")
+				if c.fix {
+					return c.mend(ctx, env, &o, args)
 				}
-				return runCheck(ctx, env, &o, &c, args, *with)
+				return c.run(ctx, env, &o, args)
 			}
 		},
 	}
 }
 
 type checkFlags struct {
-	explain, severity string
-	journal           string
-	trace             recordedFlags
-	strict, live      bool
-	least             config.Severity
+	explain, severity        string
+	journal, baseline, since string
+	trace                    recordedFlags
+	strict, live, fix, diff  bool
+	with                     *list
+	least                    config.Severity
 }
 
-func (c *checkFlags) check(o *output) error {
-	switch o.format {
-	case "text", "json", "sarif", "junit":
-	default:
-		return usage("-format cannot be %q; it is text, json, sarif or junit", o.format)
+// check returns what is wrong with the usage.
+func (c *checkFlags) check(o *output, fs *flag.FlagSet, args []string) error {
+	if !slices.Contains([]string{"text", "json", "sarif", "junit", "annotations"}, o.format) {
+		return usage("-format cannot be %q; it is text, json, sarif, junit or annotations", o.format)
 	}
+	known := false
 	for _, s := range []config.Severity{config.Error, config.Warning, config.Advice} {
 		if s.String() == c.severity {
-			c.least = s
-			return nil
+			c.least, known = s, true
 		}
 	}
-	return usage("-severity cannot be %q; it is error, warning or advice", c.severity)
+	switch {
+	case !known:
+		return usage("-severity cannot be %q; it is error, warning or advice", c.severity)
+	case c.journal != "" && !c.live:
+		return usage("-journal has a meaning with -live only")
+	case c.explain != "" && o.format != "text" && o.format != "json":
+		return usage("-explain is written as text or json, not as %s", o.format)
+	case c.diff && !c.fix:
+		return usage("-diff shows the edits of -fix; name both")
+	case c.fix && o.format != "text":
+		return usage("-fix tells what it did as text; check again with -format %s", o.format)
+	case c.fix && (c.live || c.trace.file != "" || c.baseline != ""):
+		return usage("-fix goes by the configuration alone; leave -live, -trace and -baseline out")
+	case c.fix && slices.Contains(args, "-"):
+		return usage("-fix cannot write to stdin")
+	case c.trace.file == "-" && slices.Contains(args, "-"):
+		return usage("stdin is either the configuration or the trace")
+	case strings.HasPrefix(c.since, "-"):
+		return usage("-changed-since takes a revision of git, and %q is none", c.since)
+	case c.explain == "" && len(args) == 0:
+		return usage("no configuration is named; kestrix check CONFIG...")
+	}
+	if err := places(o.file); err != nil {
+		return err
+	}
+	return c.trace.idle(fs)
 }
 
 // fails reports whether a severity makes the exit code 1.
@@ -123,124 +153,4 @@ func explain(env *Env, o *output, id string) error {
 		_, err := io.WriteString(w, env.style(env.Stdout, o.noColour || o.file != "").Rule(r))
 		return err
 	})
-}
-
-func runCheck(ctx context.Context, env *Env, o *output, c *checkFlags, names, with []string) error {
-	var sources []*source
-	var all config.Findings
-	var each []config.Findings
-	var seen []check.Seen
-	bad := false
-	for _, name := range names {
-		s, err := readConfig(name, with)
-		if err != nil {
-			return err
-		}
-		if c.live && !s.config.Broken {
-			rows, more := inspect.Live(ctx, s.config, s.facts, c.journal, proxy.Options{ReadFile: besides(s.read[0])})
-			seen = append(seen, rows...)
-			s.found = append(s.found, more...)
-			s.found.Sort()
-		}
-		if c.trace.file != "" && !s.config.Broken {
-			more, err := c.timed(ctx, env, s.config)
-			if err != nil {
-				return err
-			}
-			s.found = append(s.found, more...)
-			s.found.Sort()
-		}
-		s.found = slices.DeleteFunc(s.found, func(f config.Finding) bool { return f.Severity > c.least })
-		for _, f := range s.found {
-			bad = bad || c.fails(f.Severity)
-		}
-		sources = append(sources, s)
-		all = append(all, s.found...)
-		each = append(each, s.found)
-	}
-	err := o.write(env, func(w io.Writer) error {
-		switch o.format {
-		case "json":
-			out := map[string]any{"findings": report.FindingsJSON(all)}
-			if c.live {
-				out["live"] = report.LiveJSON(seen)
-			}
-			return writeJSON(w, out)
-		case "sarif":
-			return writeJSON(w, report.SARIF(all, Version))
-		case "junit":
-			text, err := report.JUnit(names, each, c.fails)
-			if err == nil {
-				_, err = w.Write(text)
-			}
-			return err
-		}
-		style := env.style(env.Stdout, o.noColour || o.file != "")
-		if c.live {
-			if _, err := io.WriteString(w, style.Live(seen)+"\n"); err != nil {
-				return err
-			}
-		}
-		for _, s := range sources {
-			if _, err := io.WriteString(w, style.Findings(s.found, s.config.Files)+summary(s)+"\n"); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	if bad {
-		return &exitError{exitFound, nil}
-	}
-	return nil
-}
-
-// timed holds a configuration against the durations of a trace.
-func (c *checkFlags) timed(ctx context.Context, env *Env, config *config.Config) (config.Findings, error) {
-	t, err := check.NewTimed(config, c.trace.frontend, c.trace.host)
-	if err != nil {
-		return nil, usage("%v", err)
-	}
-	if err := c.trace.records(ctx, env, "check", t.Add); err != nil {
-		return nil, err
-	}
-	return t.Findings(c.trace.file), nil
-}
-
-// summary is the last line of check: how much was found and read.
-func summary(s *source) string {
-	n := len(s.found)
-	line := "no findings"
-	if n > 0 {
-		var parts []string
-		for _, sev := range []config.Severity{config.Error, config.Warning, config.Advice} {
-			if k := s.found.Count(sev); k > 0 {
-				word := sev.String()
-				if sev == config.Advice {
-					parts = append(parts, fmt.Sprintf("%d %s", k, word))
-				} else {
-					parts = append(parts, plural(k, word))
-				}
-			}
-		}
-		line = plural(n, "finding") + ": " + strings.Join(parts, ", ")
-	}
-	line += " · read " + strings.Join(s.read, ", ")
-	var alike, others []string
-	for _, p := range s.passed {
-		if looksLikeHCL(p) {
-			alike = append(alike, p)
-		} else {
-			others = append(others, p)
-		}
-	}
-	if len(others) > 0 {
-		line += " · passed over " + strings.Join(others, ", ")
-	}
-	if len(alike) > 0 {
-		line += " · not read, though it looks like a configuration: " + strings.Join(alike, ", ")
-	}
-	return line + fmt.Sprintf(" · %s, %s", plural(len(s.config.Upstreams), "upstream"), plural(s.config.Backends(), "backend"))
 }

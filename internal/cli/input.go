@@ -29,6 +29,9 @@ type source struct {
 	facts  *check.Facts
 	read   []string
 	passed []string // files of a folder that were passed over
+
+	files   []config.File   // as they were read
+	allowed []check.Allowed // what comments allow
 }
 
 // withFlag defines -with.
@@ -40,36 +43,52 @@ func withFlag(fs *flag.FlagSet) *list {
 
 // readConfig reads a file, or the .hcl files of a folder, as one configuration
 // and holds it against the rules.
-func readConfig(name string, with []string) (*source, error) {
+func readConfig(name string, with []string) (*source, error) { return readConfigFrom(nil, name, with) }
+
+// readConfigFrom is readConfig, for which "-" is what in holds, unless that is nil.
+func readConfigFrom(in io.Reader, name string, with []string) (*source, error) {
 	s := &source{name: name}
-	info, err := os.Stat(name)
-	if err != nil {
-		return nil, unusable(fmt.Errorf("%s cannot be read: %w", name, reason(err)))
-	}
 	paths := []string{name}
-	if info.IsDir() {
-		if paths, s.passed, err = folder(name); err != nil {
-			return nil, err
+	if in == nil || name != "-" {
+		info, err := os.Stat(name)
+		if err != nil {
+			return nil, unusable(fmt.Errorf("%s cannot be read: %w", name, reason(err)))
+		}
+		if info.IsDir() {
+			if paths, s.passed, err = folder(name); err != nil {
+				return nil, err
+			}
 		}
 	}
-	paths = append(paths, with...)
-	var files []config.File
-	for _, p := range paths {
-		src, err := readFile(p)
+	for i, p := range append(paths, with...) {
+		var src []byte
+		var err error
+		if i == 0 && in != nil && p == "-" {
+			p = "stdin"
+			src, err = io.ReadAll(io.LimitReader(in, config.MaxSource+1))
+		} else {
+			src, err = readFile(p)
+		}
 		if err != nil {
 			return nil, err
 		}
-		files = append(files, config.File{Name: p, Source: src})
+		s.files = append(s.files, config.File{Name: p, Source: src})
 		s.read = append(s.read, p)
 	}
-	c, found, err := config.ReadIn(files, config.World{Env: os.LookupEnv, File: besides(paths[0])})
+	return s, s.hold()
+}
+
+// hold reads the configuration of the files and holds it against the rules.
+func (s *source) hold() error {
+	c, found, err := config.ReadIn(s.files, config.World{Env: os.LookupEnv, File: besides(s.read[0])})
 	if err != nil {
-		return nil, unusable(err)
+		return unusable(err)
 	}
-	disk := inspect.Disk{Read: besides(paths[0]), Mode: modeBesides(paths[0])}
+	disk := inspect.Disk{Read: besides(s.read[0]), Mode: modeBesides(s.read[0])}
 	s.facts = inspect.Facts(c, disk, time.Now())
-	s.config, s.found = c, check.Run(c, found, s.facts)
-	return s, nil
+	s.config = c
+	s.found, s.allowed = check.RunAll(c, found, s.facts)
+	return nil
 }
 
 // pathFrom returns the path of a file that a configuration names.

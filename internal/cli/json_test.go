@@ -34,7 +34,7 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 		sections[title] = code
 	}
 	for title, values := range map[string][]any{
-		"check":        {struct{ Findings, Live int }{}, report.Finding{}, report.SeenJSON{}},
+		"check":        {struct{ Findings, Live, Unread int }{}, report.Finding{}, report.Edit{}, report.Unread{}, report.SeenJSON{}},
 		"why":          {study.Answer{}, study.Passed{}, study.RouteStep{}, study.Considered{}, study.Pick{}},
 		"why -matches": {study.Matches{}, study.LessThan{}},
 		"diff":         {study.Diff{}, study.Change{}, study.RequestMove{}, study.ClientMove{}, study.TraceMoves{}, study.TraceMove{}},

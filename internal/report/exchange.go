@@ -4,15 +4,18 @@ import (
 	"encoding/xml"
 	"fmt"
 	"net/url"
+	"path/filepath"
 	"slices"
+	"strings"
 
 	"kestrix/internal/core/check"
 	"kestrix/internal/core/config"
 )
 
 // SARIF returns findings as a SARIF 2.1.0 log (OASIS Standard, 2020), which code
-// hosts show beside the lines.
-func SARIF(all config.Findings, version string) any {
+// hosts show beside the lines. What comments allow is in it as suppressed; against a baseline each result says whether
+// it is new. Files are named from the folder in which the command ran, SRCROOT.
+func SARIF(all []Checked, allowed []check.Allowed, baseline bool, version string) any {
 	type object = map[string]any
 	level := func(s config.Severity) string {
 		return [...]string{"error", "warning", "note"}[s]
@@ -25,13 +28,12 @@ func SARIF(all config.Findings, version string) any {
 		if r.Why != "" {
 			o["fullDescription"] = object{"text": r.Why}
 		}
-		if r.Mend != "" {
-			o["help"] = object{"text": r.Mend}
-		}
+		o["help"] = object{"text": strings.TrimSpace(r.Mend + "\n`kestrix check -explain " + r.ID + "` shows examples")}
+		o["helpUri"] = "urn:kestrix:rule:" + r.ID
 		rules = append(rules, o)
 	}
 	results := []object{}
-	for _, f := range all {
+	result := func(f config.Finding) object {
 		text := f.Message
 		for _, more := range []string{f.Hint, f.Witness} {
 			if more != "" {
@@ -42,18 +44,64 @@ func SARIF(all config.Findings, version string) any {
 		if f.Range.End.Line == f.Range.Start.Line && f.Range.End.Column > f.Range.Start.Column {
 			region["endColumn"] = f.Range.End.Column
 		}
-		results = append(results, object{
+		return object{
 			"ruleId": f.ID, "ruleIndex": index[f.ID], "level": level(f.Severity), "message": object{"text": text},
-			"locations": []object{{"physicalLocation": object{"artifactLocation": object{"uri": (&url.URL{Path: f.Range.Filename}).String()}, "region": region}}},
-		})
+			"locations": []object{{"physicalLocation": object{"artifactLocation": artifact(f.Range.Filename), "region": region}}},
+		}
+	}
+	for _, f := range all {
+		r := result(f.Finding)
+		r["partialFingerprints"] = object{"kestrix/v1": f.Fingerprint}
+		if baseline {
+			r["baselineState"] = map[bool]string{true: "unchanged", false: "new"}[f.Old]
+		}
+		results = append(results, r)
+	}
+	for _, a := range allowed {
+		r := result(a.Finding)
+		r["suppressions"] = []object{{"kind": "inSource", "justification": a.Because}}
+		results = append(results, r)
 	}
 	return object{
 		"version": "2.1.0", "$schema": "https://json.schemastore.org/sarif-2.1.0.json",
 		"runs": []object{{
-			"tool":       object{"driver": object{"name": "kestrix", "version": version, "rules": rules}},
-			"columnKind": "unicodeCodePoints", "results": results,
+			"originalUriBaseIds": object{"SRCROOT": object{"description": object{"text": "the folder in which the command ran"}}},
+			"tool":               object{"driver": object{"name": "kestrix", "version": version, "rules": rules}},
+			"columnKind":         "unicodeCodePoints", "results": results,
 		}},
 	}
+}
+
+// artifact names a file: from SRCROOT, unless its name is absolute.
+func artifact(name string) map[string]any {
+	uri := (&url.URL{Path: filepath.ToSlash(name)}).String()
+	if filepath.IsAbs(name) {
+		return map[string]any{"uri": "file://" + uri}
+	}
+	return map[string]any{"uri": strings.TrimPrefix(uri, "./"), "uriBaseId": "SRCROOT"}
+}
+
+var (
+	annotated = strings.NewReplacer("%", "%25", "\r", "%0D", "\n", "%0A")
+	property  = strings.NewReplacer("%", "%25", "\r", "%0D", "\n", "%0A", ":", "%3A", ",", "%2C")
+)
+
+// Annotations writes findings as workflow command lines, which code hosts read from the output of a job and show beside
+// the lines.
+func Annotations(all config.Findings) string {
+	var b strings.Builder
+	for _, f := range all {
+		text := f.Message
+		for _, part := range []struct{ name, text string }{{"", f.Hint}, {"witness: ", f.Witness}, {"mend: ", f.Mend}} {
+			if part.text != "" {
+				text += "\n" + part.name + part.text
+			}
+		}
+		kind := [...]string{"error", "warning", "notice"}[f.Severity]
+		fmt.Fprintf(&b, "::%s file=%s,line=%d,col=%d,endLine=%d,endColumn=%d,title=%s::%s\n", kind, property.Replace(f.Range.Filename), max(f.Range.Start.Line, 1), max(f.Range.Start.Column, 1),
+			max(f.Range.End.Line, 1), max(f.Range.End.Column, 1), f.ID, annotated.Replace(text))
+	}
+	return b.String()
 }
 
 type junitSuites struct {

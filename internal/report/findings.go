@@ -15,25 +15,59 @@ import (
 // Finding is how a finding is written as JSON. The keys are documented and
 // stable.
 type Finding struct {
-	ID       string `json:"id"`
-	Severity string `json:"severity"`
-	File     string `json:"file"`
-	Line     int    `json:"line"`
-	Column   int    `json:"column"`
-	Message  string `json:"message"`
-	Hint     string `json:"hint,omitempty"`
-	Why      string `json:"why,omitempty"`
-	Witness  string `json:"witness,omitempty"`
-	Mend     string `json:"mend,omitempty"`
+	ID          string `json:"id"`
+	Severity    string `json:"severity"`
+	File        string `json:"file"`
+	Line        int    `json:"line"`
+	Column      int    `json:"column"`
+	EndLine     int    `json:"end_line"`
+	EndColumn   int    `json:"end_column"`
+	Message     string `json:"message"`
+	Hint        string `json:"hint,omitempty"`
+	Why         string `json:"why,omitempty"`
+	Witness     string `json:"witness,omitempty"`
+	Mend        string `json:"mend,omitempty"`
+	Fix         []Edit `json:"fix,omitempty"`
+	Fingerprint string `json:"fingerprint"`
+	Old         bool   `json:"old,omitempty"`
+}
+
+// Edit is a text that takes the place of another, as JSON.
+type Edit struct {
+	File      string `json:"file"`
+	Line      int    `json:"line"`
+	Column    int    `json:"column"`
+	EndLine   int    `json:"end_line"`
+	EndColumn int    `json:"end_column"`
+	Text      string `json:"text"`
+}
+
+// Checked is a finding with what it is known by, and whether it is one of a baseline.
+type Checked struct {
+	config.Finding
+	Fingerprint string
+	Old         bool
+}
+
+// Unread is a file that cannot be read as a configuration, as JSON. Line is 0 where all of it is meant.
+type Unread struct {
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
+	Why    string `json:"why"`
 }
 
 // FindingsJSON returns findings in the form that is written as JSON.
-func FindingsJSON(all config.Findings) []Finding {
+func FindingsJSON(all []Checked) []Finding {
 	out := []Finding{}
 	for _, f := range all {
+		var fix []Edit
+		for _, e := range f.Fix {
+			fix = append(fix, Edit{e.Range.Filename, e.Range.Start.Line, e.Range.Start.Column, e.Range.End.Line, e.Range.End.Column, e.Text})
+		}
 		out = append(out, Finding{
-			f.ID, f.Severity.String(), f.Range.Filename, f.Range.Start.Line, f.Range.Start.Column,
-			f.Message, f.Hint, f.Why, f.Witness, f.Mend,
+			f.ID, f.Severity.String(), f.Range.Filename, f.Range.Start.Line, f.Range.Start.Column, f.Range.End.Line, f.Range.End.Column,
+			f.Message, f.Hint, f.Why, f.Witness, f.Mend, fix, f.Fingerprint, f.Old,
 		})
 	}
 	return out

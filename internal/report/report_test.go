@@ -97,7 +97,8 @@ func TestFindingsShowTheirPlace(t *testing.T) {
 		"   5 │   }\n")
 	assert.Contains(t, text, "x.hcl:7:1  warning KX103  no route sends to the upstream \"app\"")
 	assert.Contains(t, text, "  mend     send a route to it, or remove it\n")
-	out := FindingsJSON(check.Run(c, found, nil))
+	out := FindingsJSON(withFingerprints(check.Run(c, found, nil)))
+	assert.Equal(t, [2]int{4, 26}, [2]int{out[0].EndLine, out[0].EndColumn})
 	assert.Equal(t, "KX102", out[0].ID)
 	assert.Equal(t, 15, out[0].Column)
 	assert.NotNil(t, FindingsJSON(nil), "an empty list, not null")
@@ -226,12 +227,20 @@ func TestOtherTexts(t *testing.T) {
 	assert.Contains(t, text, "duration  not recorded")
 }
 
+func withFingerprints(all config.Findings) []Checked {
+	var out []Checked
+	for _, f := range all {
+		out = append(out, Checked{Finding: f, Fingerprint: "x"})
+	}
+	return out
+}
+
 func TestExchangeFormatsAreWhatTheyClaim(t *testing.T) {
 	src := "upstream \"a\" {\n  backends = { b = \"c\" }\n}\n"
 	c, found, err := config.Read([]config.File{{Name: "x.hcl", Source: []byte(src)}})
 	require.NoError(t, err)
 	all := check.Run(c, found, nil)
-	text, err := json.Marshal(SARIF(all, "1"))
+	text, err := json.Marshal(SARIF(withFingerprints(all), nil, false, "1"))
 	require.NoError(t, err)
 	var log struct {
 		Version string
@@ -325,7 +334,7 @@ func TestSARIFIsValidAgainstItsSchema(t *testing.T) {
 	}
 	require.Greater(t, len(all), 50)
 	for _, found := range []config.Findings{all, nil} {
-		text, err := json.Marshal(SARIF(found, "1.2.3"))
+		text, err := json.Marshal(SARIF(withFingerprints(found), []check.Allowed{{Finding: all[0], Because: "it is so"}}, true, "1.2.3"))
 		require.NoError(t, err)
 		result, err := gojsonschema.Validate(gojsonschema.NewStringLoader(schema), gojsonschema.NewBytesLoader(text))
 		require.NoError(t, err)

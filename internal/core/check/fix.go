@@ -2,7 +2,12 @@ package check
 
 import (
 	"bytes"
+	"regexp"
 	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/hashicorp/hcl/v2/hclsyntax"
 
 	"kestrix/internal/core/config"
 )
@@ -36,6 +41,9 @@ func Fix(files []config.File, check func([]config.File) config.Findings) ([]conf
 			fix.Dropped = "it is found all the same"
 		}
 		for _, g := range after {
+			if f.Severity == config.Error && g.Severity != config.Error {
+				continue // it may have been there before, and could not be seen
+			}
 			if is[keyOf(g)] > was[keyOf(g)] && keyOf(g) != keyOf(f) {
 				fix.Dropped = g.ID + ": " + g.Message
 				break
@@ -49,6 +57,31 @@ func Fix(files []config.File, check func([]config.File) config.Findings) ([]conf
 		done = append(done, fix)
 	}
 	return files, done
+}
+
+var didYouMean = regexp.MustCompile(`^did you mean "?([^"?]+)"?\?$`)
+
+// suggested gives findings of reading that say what was meant the edit that puts it there.
+func suggested(c *config.Config, found config.Findings) {
+	t := &trees{files: c.Files}
+	for i := range found {
+		f := &found[i]
+		m := didYouMean.FindStringSubmatch(f.Hint)
+		src := t.source(f.Range.Filename)
+		if m == nil || f.Fix != nil || !slices.Contains([]string{config.IDUnknown, config.IDChoice, config.IDReference, "KX102"}, f.ID) || f.Range.Start.Byte >= f.Range.End.Byte || f.Range.End.Byte > len(src) {
+			continue
+		}
+		was, with := string(src[f.Range.Start.Byte:f.Range.End.Byte]), m[1]
+		switch {
+		case strings.HasPrefix(was, `"`):
+			with = strconv.Quote(with)
+		case strings.HasPrefix(was, "upstream.") && !strings.Contains(with, "."):
+			with = "upstream." + with
+		case !hclsyntax.ValidIdentifier(strings.ReplaceAll(was, ".", "_")):
+			continue
+		}
+		f.Fix = []config.Edit{{Range: f.Range, Text: with}}
+	}
 }
 
 // keyOf is what a finding is known by while lines move.

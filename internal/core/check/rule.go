@@ -122,6 +122,7 @@ func RunAll(c *config.Config, reading config.Findings, facts *Facts) (config.Fin
 		}
 	}
 	out = restingOnErrors(c, reading, out)
+	suggested(c, out)
 	out, allowed := suppress(c, out)
 	out.Sort()
 	return out, allowed
