@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"path"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -253,7 +254,9 @@ func probesAlike(a, b *config.Probe) bool {
 	if a == nil || b == nil {
 		return a == b
 	}
-	return a.Kind == b.Kind && a.Path == b.Path && a.Body == b.Body && a.Every == b.Every && a.Timeout == b.Timeout && a.DownAfter == b.DownAfter && a.UpAfter == b.UpAfter
+	return a.Kind == b.Kind && a.Path == b.Path && a.Method == b.Method && a.Host == b.Host && slices.EqualFunc(a.Headers, b.Headers, func(x, y config.FieldPair) bool {
+		return x.Name.Value == y.Name.Value && x.Value.Value == y.Value.Value
+	}) && a.Body == b.Body && a.Every == b.Every && a.Timeout == b.Timeout && a.DownAfter == b.DownAfter && a.UpAfter == b.UpAfter
 }
 
 // probeWitness words how long each of two upstreams takes to notice that a

@@ -261,7 +261,7 @@ func TestMistakesAreToldWithPlaceAndCure(t *testing.T) {
 		{"unknown fact", strings.Replace(small, "    send_to", "    headers {\n answer {\n set = { A = \"{bakend}\" }\n }\n }\n    send_to", 1), `6:14 KX101 {bakend} stands for nothing | did you mean backend?`},
 		{"field of two lines", strings.Replace(small, "    send_to", "    headers {\n answer {\n add = { A = \"a\\nb\" }\n }\n }\n    send_to", 1), `6:14 KX003 the value of a header field holds a control character | one line of text`},
 		{"pattern for a value", strings.Replace(small, "    send_to", "    headers {\n answer {\n add = { A = not(\"a\") }\n }\n }\n    send_to", 1), `6:14 KX003 add wants texts, not patterns | expected a table of names and texts, like { "Cache-Control" = "no-store" }`},
-		{"null", up(`algorithm = null`), `8:15 KX003 null is no value here | `},
+		{"null in a list", up("retry {\n on = [null]\n}"), `9:8 KX003 null is no value here | `},
 		{"division by zero", up(`algorithm = 1/0`), `8:15 KX003 `},
 		{"two keys on a line", "upstream \"a\" {\n backends = { b = \"c:1\" } algorithm = \"hash\"\n}", `2:27 KX001 `},
 		{"no closing quote", strings.Replace(small, "8080\"", "8080", 1), `2:27 KX001 the text in quotes does not end on its line | the closing " is missing`},

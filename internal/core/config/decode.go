@@ -106,6 +106,7 @@ type Decoder struct {
 	pieces     []piece         // what comes from this machine, see Resolved
 	dropped    bool            // a block was left out because of its label
 	syntax     Findings        // where the syntax is broken, see spoiled
+	outside    bool            // the value at hand was worked out, as from env, so that a number may be a text
 }
 
 // NewDecoder returns a decoder without values of its own.
@@ -162,6 +163,9 @@ func (d *Decoder) attributes(n *Node, body *hclsyntax.Body) {
 		if d.spoiled(a.SrcRange) {
 			n.values[k.Name] = Placed[any]{nil, a.Expr.Range()}
 			continue
+		}
+		if d.isNull(a.Expr) {
+			continue // as if it were not written
 		}
 		if _, literal := a.Expr.(*hclsyntax.TemplateExpr); literal && k.Secret {
 			d.secrets = append(d.secrets, a.Expr.Range())
@@ -338,7 +342,10 @@ func (d *Decoder) letBlock(def *Block, b *hclsyntax.Block) *Node {
 			d.brokenLets[a.Name] = true
 			continue
 		}
-		v, ok := d.eval(a.Expr)
+		v, ok := cty.NullVal(cty.DynamicPseudoType), d.isNull(a.Expr)
+		if !ok {
+			v, ok = d.eval(a.Expr)
+		}
 		if !ok {
 			d.brokenLets[a.Name] = true
 			continue

@@ -2,6 +2,8 @@ package config
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -22,18 +24,97 @@ type World struct {
 // FunctionHelp says what the functions of the language do, in the order of the
 // reference.
 var FunctionHelp = []struct{ Call, Help string }{
-	{`range(1, 4)`, "the numbers 1, 2, 3; at most 1,024 of them"},
+	{`range(1, 4)`, "the numbers 1, 2, 3: the end is not among them; at most 1,024"},
 	{`format("app%02d", 7)`, "a text made from a pattern, here app07"},
 	{`env("TERN_SECRET", "default")`, "a variable of the environment, or the default; without one it must be set"},
 	{`file("secret.txt")`, "the text of a file, relative to the folder of the configuration, without the newline at its end"},
+	{`concat(["auk"], ["gannet"])`, "one list of several"},
+	{`merge({ a = 1 }, { b = 2 })`, "one object of several; of a name that comes twice the last counts"},
+	{`join(", ", ["a", "b"])`, "a text of a list, here a, b"},
+	{`split(",", env("QUAYS", "north,south"))`, "a list of a text"},
+	{`length(["a", "b"])`, "how many there are: of a list, an object or the characters of a text"},
+	{`keys({ auk = 1 })`, "the names of an object, sorted"},
+	{`values({ auk = 1 })`, "what stands behind them, in the order of the names"},
+	{`number(env("WEIGHT", "2"))`, "a number that is written as a text; a key that wants a number takes a text of env and file as it is"},
+	{`lower("Tern")`, "a text in small letters"},
+	{`replace("north-quay", "-", "_")`, "a text with something else in the place of each occurrence"},
 	{`regexp("/seats/[0-9]+")`, "in `when`: the whole text must fit (RE2 syntax)"},
 	{`not("/live/**")`, "in `when`: it must not fit"},
 }
 
+// functionNames lists those that stand for a value anywhere.
+func functionNames() string {
+	return strings.Join(slices.Sorted(maps.Keys(functions(World{}))), ", ")
+}
+
 // functions returns those that stand for a value anywhere.
 func functions(w World) map[string]function.Function {
-	return map[string]function.Function{"range": stdlib.RangeFunc, "format": stdlib.FormatFunc, "env": envFunction(w.Env), "file": fileFunction(w.File)}
+	all := map[string]function.Function{
+		"range": stdlib.RangeFunc, "format": stdlib.FormatFunc, "env": envFunction(w.Env), "file": fileFunction(w.File),
+		"concat": stdlib.ConcatFunc, "merge": stdlib.MergeFunc, "join": stdlib.JoinFunc, "split": stdlib.SplitFunc, "length": lengthFunction, "keys": stdlib.KeysFunc, "values": stdlib.ValuesFunc,
+		"number": numberFunction, "lower": stdlib.LowerFunc, "replace": stdlib.ReplaceFunc,
+	}
+	for name, f := range all {
+		all[name] = bounded(name, f)
+	}
+	return all
 }
+
+// mostElements and mostText bound what a function returns: values that are made of each other may double
+// with each line.
+const (
+	mostElements = 50_000
+	mostText     = 1 << 20
+)
+
+// bounded is a function whose values have a bound.
+func bounded(name string, f function.Function) function.Function {
+	return function.New(&function.Spec{
+		Params: f.Params(), VarParam: f.VarParam(),
+		Type: func(args []cty.Value) (cty.Type, error) { return f.ReturnTypeForValues(args) },
+		Impl: func(args []cty.Value, _ cty.Type) (cty.Value, error) {
+			v, err := f.Call(args)
+			if err != nil || !v.IsKnown() || v.IsNull() {
+				return v, err
+			}
+			switch t := v.Type(); {
+			case t == cty.String && len(v.AsString()) > mostText:
+				return cty.NilVal, fmt.Errorf("%s makes a text of more than %d MiB", name, mostText>>20)
+			case (t.IsCollectionType() || t.IsTupleType() || t.IsObjectType()) && v.LengthInt() > mostElements:
+				return cty.NilVal, fmt.Errorf("%s makes more than %d values", name, mostElements)
+			}
+			return v, nil
+		},
+	})
+}
+
+// lengthFunction counts what is in a list or an object, or the characters of a text.
+var lengthFunction = function.New(&function.Spec{
+	Params: []function.Parameter{{Name: "of", Type: cty.DynamicPseudoType}},
+	Type:   function.StaticReturnType(cty.Number),
+	Impl: func(args []cty.Value, _ cty.Type) (cty.Value, error) {
+		switch t := args[0].Type(); {
+		case t == cty.String:
+			return cty.NumberIntVal(int64(utf8.RuneCountInString(args[0].AsString()))), nil
+		case t.IsCollectionType() || t.IsTupleType() || t.IsObjectType():
+			return cty.NumberIntVal(int64(args[0].LengthInt())), nil
+		}
+		return cty.NilVal, function.NewArgErrorf(0, "length is of a list, an object or a text, not of %s", args[0].Type().FriendlyName())
+	},
+})
+
+// numberFunction reads a number that is written as a text.
+var numberFunction = function.New(&function.Spec{
+	Params: []function.Parameter{{Name: "text", Type: cty.String}},
+	Type:   function.StaticReturnType(cty.Number),
+	Impl: func(args []cty.Value, _ cty.Type) (cty.Value, error) {
+		v, err := cty.ParseNumberVal(strings.TrimSpace(args[0].AsString()))
+		if err != nil {
+			return cty.NilVal, function.NewArgErrorf(0, "%q is no number", shorten(args[0].AsString()))
+		}
+		return v, nil
+	},
+})
 
 func envFunction(env func(string) (string, bool)) function.Function {
 	return function.New(&function.Spec{

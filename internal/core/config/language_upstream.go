@@ -34,6 +34,9 @@ var upstreamBlock = &Block{
 			Help: probeKindsHelp(),
 			Keys: []*Key{
 				{Name: "path", Type: Text, Default: `"/"`, Help: "what an http probe asks for", Example: `"/ready"`},
+				{Name: "method", Type: Text, Default: `"GET"`, Allowed: []string{"GET", "HEAD", "OPTIONS"}, Help: "how an http probe asks; HEAD has no body for `expect` to look at", Example: `"HEAD"`},
+				{Name: "host", Type: Text, Help: "the host that an http probe asks for, as an application of many names wants it; the backend's own address, if not given. With tls and without tls { name } the certificate is held against the backend's address all the same", Example: `"tickets.tern.example"`},
+				{Name: "headers", Type: FieldTable, Help: "header fields that an http probe sends", Example: `{ "X-Probe" = "kestrix" }`},
 				{Name: "port", Type: Whole, Min: "1", Max: "65535", Help: "where the probe connects to; the backend's own port, if not given", Example: "9100"},
 				{Name: "send", Type: Text, Help: "text that a tcp probe writes once it is connected", Example: `"PING\r\n"`},
 				{Name: "name", Type: Text, Help: "server name that a tls probe shows and verifies; the upstream's tls block or the backend's host, if not given", Example: `"tickets.tern.example"`},

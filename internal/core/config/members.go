@@ -143,7 +143,12 @@ func (d *Decoder) memberValue(k *Key, v cty.Value, rng hcl.Range) (Backend, bool
 			good = false
 			continue
 		}
+		if e.IsNull() {
+			continue // as if it were not there
+		}
+		d.outside = true
 		x, ok := d.scalar(f, f.Type, e, rng)
+		d.outside = false
 		if !ok {
 			good = false
 			continue
@@ -184,6 +189,9 @@ func (d *Decoder) fields(def *Block, cons *hclsyntax.ObjectConsExpr) (*Node, boo
 			d.Add(IDTwice, at, fmt.Sprintf("%s is given twice", name), "remove one of them")
 			good = false
 			continue
+		}
+		if d.isNull(item.ValueExpr) {
+			continue // as if it were not written
 		}
 		v, ok := d.value(f, item.ValueExpr)
 		good = good && ok

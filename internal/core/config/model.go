@@ -260,9 +260,12 @@ func (u *Upstream) TotalWeight() int {
 // Probe is an active health check.
 type Probe struct {
 	Range     hcl.Range
-	Kind      string // a name of ProbeKinds
-	Port      int    // 0: that of the backend
-	Path      string // of an http probe
+	Kind      string      // a name of ProbeKinds
+	Port      int         // 0: that of the backend
+	Path      string      // of an http probe
+	Method    string      // likewise
+	Host      string      // likewise; empty: the backend's address
+	Headers   []FieldPair // likewise
 	Status    []StatusRange
 	Body      string // pattern with *; empty takes any
 	Send      string // of a tcp probe

@@ -26,9 +26,9 @@ type ProbeKind struct {
 // sent is package proxy's.
 var ProbeKinds = []*ProbeKind{
 	{
-		Name: "http", Keys: []string{"path", "expect"},
+		Name: "http", Keys: []string{"path", "expect", "host", "headers", "method"},
 		Doc:  "asks for a page; `expect` says which statuses and bodies pass",
-		Asks: always, What: func(p *Probe) string { return "GET " + p.Path },
+		Asks: always, What: func(p *Probe) string { return p.Method + " " + p.Path },
 	},
 	{
 		Name: "tcp", Keys: []string{"send", "expect"},
@@ -90,6 +90,7 @@ func probeKindsHelp() string {
 func (d *Decoder) probe(n *Node) *Probe {
 	p := &Probe{
 		Range: n.Range, Kind: n.Label.Value, Path: Get[string](n, "path"), Send: Get[string](n, "send"),
+		Method: Get[string](n, "method"), Host: Get[string](n, "host"), Headers: Get[[]FieldPair](n, "headers"),
 		Name: Get[string](n, "name"), Verify: !n.Has("verify") || Get[bool](n, "verify"), Service: Get[string](n, "service"), Port: Get[int](n, "port"),
 		Every: Get[time.Duration](n, "every"), Timeout: Get[time.Duration](n, "timeout"),
 		DownAfter: Get[int](n, "down_after"), UpAfter: Get[int](n, "up_after"),
@@ -100,6 +101,7 @@ func (d *Decoder) probe(n *Node) *Probe {
 		p.EveryDown = p.Every
 	}
 	d.probeKeys(n, p)
+	d.probeRequest(n, p)
 	if p.Kind == "http" && (!strings.HasPrefix(p.Path, "/") || strings.ContainsFunc(p.Path, func(r rune) bool { return r <= ' ' || r == 0x7f })) {
 		d.Add(IDType, n.At("path"), fmt.Sprintf("the path %q does not begin with / or holds a space", shorten(p.Path)), "like \"/ready\"")
 	}
@@ -123,6 +125,17 @@ func (d *Decoder) probe(n *Node) *Probe {
 		p.Status = append(p.Status, r)
 	}
 	return p
+}
+
+// probeRequest holds what an http probe asks with against what a request may have.
+func (d *Decoder) probeRequest(n *Node, p *Probe) {
+	if p.Host != "" && (strings.ContainsAny(p.Host, "/@?# \t") || strings.ContainsFunc(p.Host, func(r rune) bool { return r < 0x21 || r >= 0x7f })) {
+		d.Add(IDType, n.At("host"), fmt.Sprintf("the host %q is none", shorten(p.Host)), "like \"tickets.tern.example\", with a port where the application wants one")
+	}
+	for _, h := range p.Headers {
+		d.fieldName(h.Name, "the key host of the probe says it")
+		d.fieldValue(h.Value)
+	}
 }
 
 // probeKeys reports keys that do not go with the kind of a probe.

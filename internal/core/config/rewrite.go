@@ -173,20 +173,7 @@ var framing = map[string]bool{"Content-Length": true, "Transfer-Encoding": true,
 
 func (d *Decoder) edits(n *Node) *FieldEdits {
 	e := &FieldEdits{Clients: Get[[]netip.Prefix](n, "clients")}
-	name := func(p Placed[string]) string {
-		canonical := textproto.CanonicalMIMEHeaderKey(p.Value)
-		switch {
-		case p.Value == "" || strings.ContainsFunc(p.Value, func(r rune) bool { return r <= ' ' || r >= 0x7f || strings.ContainsRune("()<>@,;:\\\"/[]?={}", r) }):
-			d.Add(IDType, p.Range, fmt.Sprintf("%q cannot be the name of a header field", shorten(p.Value)), "letters, digits and -")
-		case framing[canonical]:
-			hint := "the proxy writes it as each message needs it"
-			if canonical == "Host" {
-				hint = "rewrite { host = \"...\" } changes it"
-			}
-			d.Add(IDType, p.Range, fmt.Sprintf("the field %s cannot be changed", canonical), hint)
-		}
-		return canonical
-	}
+	name := func(p Placed[string]) string { return d.fieldName(p, "rewrite { host = \"...\" } changes it") }
 	for _, t := range []struct {
 		key  string
 		into *[]FieldValue
@@ -197,9 +184,7 @@ func (d *Decoder) edits(n *Node) *FieldEdits {
 					d.Add(IDReference, p.Value.Range, fmt.Sprintf("{%s} stands for nothing", shorten(m[1])), didYouMean(m[1], FieldFacts))
 				}
 			}
-			if strings.ContainsFunc(p.Value.Value, func(r rune) bool { return r < ' ' && r != '\t' || r == 0x7f }) {
-				d.Add(IDType, p.Value.Range, "the value of a header field holds a control character", "one line of text")
-			}
+			d.fieldValue(p.Value)
 			*t.into = append(*t.into, FieldValue{name(p.Name), p.Value.Value})
 		}
 	}
@@ -207,6 +192,30 @@ func (d *Decoder) edits(n *Node) *FieldEdits {
 		e.Remove = append(e.Remove, name(r))
 	}
 	return e
+}
+
+// fieldName returns the name of a header field as it is sent, and reports one that cannot be: host says what to do
+// instead of setting Host.
+func (d *Decoder) fieldName(p Placed[string], host string) string {
+	canonical := textproto.CanonicalMIMEHeaderKey(p.Value)
+	switch {
+	case p.Value == "" || strings.ContainsFunc(p.Value, func(r rune) bool { return r <= ' ' || r >= 0x7f || strings.ContainsRune("()<>@,;:\\\"/[]?={}", r) }):
+		d.Add(IDType, p.Range, fmt.Sprintf("%q cannot be the name of a header field", shorten(p.Value)), "letters, digits and -")
+	case framing[canonical]:
+		hint := "the proxy writes it as each message needs it"
+		if canonical == "Host" {
+			hint = host
+		}
+		d.Add(IDType, p.Range, fmt.Sprintf("the field %s cannot be changed", canonical), hint)
+	}
+	return canonical
+}
+
+// fieldValue reports a value that no header field can have.
+func (d *Decoder) fieldValue(p Placed[string]) {
+	if strings.ContainsFunc(p.Value, func(r rune) bool { return r < ' ' && r != '\t' || r == 0x7f }) {
+		d.Add(IDType, p.Range, "the value of a header field holds a control character", "one line of text")
+	}
 }
 
 func containsText(list []string, s string) bool {

@@ -33,7 +33,7 @@ func fromSyntax(diags hcl.Diagnostics, src []byte) Findings {
 		switch d.Summary {
 		case "Call to unknown function":
 			message = sentence(strings.ReplaceAll(d.Detail, "named ", ""))
-			hint = "functions are range, format and env; regexp and not stand in when"
+			hint = "functions are " + functionNames() + "; regexp and not stand in when"
 		case "Invalid function argument":
 			message = sentence(d.Detail)
 			if _, after, ok := strings.Cut(d.Detail, "parameter: "); ok {

@@ -49,7 +49,11 @@ func (d *Decoder) value(k *Key, expr hclsyntax.Expression) (any, bool) {
 	if !ok {
 		return nil, false
 	}
-	return d.scalar(k, k.Type, v, expr.Range())
+	_, quoted := expr.(*hclsyntax.TemplateExpr)
+	d.outside = !quoted
+	x, ok := d.scalar(k, k.Type, v, expr.Range())
+	d.outside = false
+	return x, ok
 }
 
 // eval evaluates an expression with what `let` has given so far.
@@ -74,6 +78,20 @@ func (d *Decoder) eval(expr hclsyntax.Expression) (cty.Value, bool) {
 		return cty.NilVal, false
 	}
 	return v, true
+}
+
+// isNull reports whether an expression is null, which means the same as a key that is not written.
+func (d *Decoder) isNull(expr hclsyntax.Expression) bool {
+	if _, call := expr.(*hclsyntax.FunctionCallExpr); call {
+		return false
+	}
+	for _, t := range expr.Variables() {
+		if t.RootName() != "let" {
+			return false
+		}
+	}
+	v, diags := expr.Value(d.Context)
+	return !diags.HasErrors() && v.IsKnown() && v.IsNull()
 }
 
 // dividesByZero returns the part of an expression that divides by 0, nil if there is none: the library takes the
@@ -167,7 +185,14 @@ func (d *Decoder) scalar(k *Key, as Type, v cty.Value, rng hcl.Range) (any, bool
 	id := IDType
 	switch {
 	case as == Whole || as == Number:
+		if v.Type() == cty.String && d.outside {
+			if n, err := cty.ParseNumberVal(strings.TrimSpace(v.AsString())); err == nil {
+				v = n
+			}
+		}
 		x, id, problem = number(k, as, v)
+	case as == Switch && d.outside && v.Type() == cty.String && (v.AsString() == "true" || v.AsString() == "false"):
+		return v.AsString() == "true", true
 	case as == Switch && v.Type() != cty.Bool:
 		problem = fmt.Sprintf("%s is %s, not true or false", k.Name, say(v))
 	case as == Switch:

@@ -2,6 +2,7 @@ package config
 
 import (
 	"errors"
+	"fmt"
 	"math"
 	"strings"
 	"testing"
@@ -59,6 +60,59 @@ func TestUnits(t *testing.T) {
 
 // TestTheTableIsWhole holds the table of the language to its own rules: defaults
 // and examples can be read as what they stand for.
+
+// TestValuesOfOnesOwn works values out of each other, and takes null for what is not written.
+func TestValuesOfOnesOwn(t *testing.T) {
+	env := func(name string) (string, bool) {
+		v, ok := map[string]string{"WEIGHT": "3", "QUAYS": "north,south", "OPEN": "true", "ODD": "three"}[name]
+		return v, ok
+	}
+	read := func(lets, up string) (*Config, []string) {
+		src := "let {\n" + lets + "\n}\n" + strings.Replace(small, "    auk = \"127.0.0.1:9001\"\n", up, 1)
+		c, found, err := ReadIn([]File{{Name: "t.hcl", Source: []byte(src)}}, World{Env: env})
+		require.NoError(t, err)
+		return c, said(found)
+	}
+	for _, c := range []struct{ lets, backend, want string }{
+		{"a = { auk = 1 }\nb = { gannet = 2 }", "for name in keys(merge(let.a, let.b)) : name => \"10.0.0.${merge(let.a, let.b)[name]}:80\"", "auk 10.0.0.1:80 1, gannet 10.0.0.2:80 1"},
+		{`all = concat(["auk"], split(",", env("QUAYS")))`, "for n in let.all : n => \"${replace(lower(n), \"th\", \"t\")}.example:${80 + length(let.all)}\"", "auk auk.example:83 1, north nort.example:83 1, south sout.example:83 1"},
+		{`w = env("WEIGHT")`, "auk = { address = \"10.0.0.1:80\", weight = let.w }", "auk 10.0.0.1:80 3"},
+		{`w = number(env("WEIGHT")) + 1`, "auk = { address = \"10.0.0.1:80\", weight = let.w }", "auk 10.0.0.1:80 4"},
+		{`w = null`, "auk = { address = \"10.0.0.1:80\", weight = let.w, max_in_flight = null }", "auk 10.0.0.1:80 1"},
+		{`n = join("", [for v in values({ b = 2, a = 1 }) : format("%d", v)])`, "auk = \"10.0.0.${let.n}:80\"", "auk 10.0.0.12:80 1"},
+	} {
+		cfg, found := read(c.lets, c.backend)
+		require.Empty(t, found, c.backend)
+		var got []string
+		for _, b := range cfg.Upstreams[0].Backends {
+			got = append(got, fmt.Sprint(b.Name, " ", b.Address, " ", b.Weight))
+		}
+		assert.Equal(t, c.want, strings.Join(got, ", "))
+	}
+	cfg, found := read("x = 1", "auk = \"10.0.0.1:80\"\n}\nalgorithm = null\nsticky {\n by = \"cookie\"\n pass_cookie = env(\"OPEN\")\n secret = null\n}\ntimeouts {\n answer = null\n")
+	require.Empty(t, found)
+	assert.Equal(t, "round-robin", cfg.Upstreams[0].Algorithm)
+	assert.True(t, cfg.Upstreams[0].Sticky.Pass)
+	assert.Equal(t, 30*time.Second, cfg.Upstreams[0].Timeouts.Answer)
+	for up, want := range map[string]string{
+		"auk = { address = \"10.0.0.1:80\", weight = \"3\" }":           `weight is "3", not a whole number`,
+		"auk = { address = \"10.0.0.1:80\", weight = env(\"ODD\") }":    `weight is "three", not a whole number`,
+		"auk = { address = \"10.0.0.1:80\", weight = number(\"odd\") }": `"odd" is no number`,
+		"auk = { address = null }":                                      "the backend has no address",
+		"auk = length(5)":                                               "length is of a list, an object or a text, not of number",
+	} {
+		_, found := read("x = 1", up)
+		require.NotEmpty(t, found, up)
+		assert.Contains(t, found[0], want, up)
+	}
+	lets := "a0 = [1, 2, 3, 4]\n"
+	for i := range 20 {
+		lets += fmt.Sprintf("a%d = concat(let.a%d, let.a%d)\n", i+1, i, i)
+	}
+	_, found = read(lets, "auk = \"10.0.0.1:80\"")
+	require.Len(t, found, 1, "values that double with each line come to an end")
+	assert.Contains(t, found[0], "concat makes more than 50000 values")
+}
 
 func TestFunctions(t *testing.T) {
 	src := strings.Replace(small, "{\n    auk = \"127.0.0.1:9001\"\n  }", "{ for i in range(1, 4) : format(\"app%02d\", i) => \"10.0.0.${i}:${env(\"PORT\", \"80\")}\" }", 1)

@@ -103,11 +103,15 @@ func probeHTTP(ctx context.Context, b *Backend, p *config.Probe) (*health.Report
 }
 
 func askPage(ctx context.Context, b *Backend, p *config.Probe) string {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, b.Scheme()+"://"+b.Host()+p.Path, nil)
+	req, err := http.NewRequestWithContext(ctx, p.Method, b.Scheme()+"://"+b.Host()+p.Path, nil)
 	if err != nil {
 		return "the path cannot be asked for: " + p.Path
 	}
 	req.Header.Set("User-Agent", "kestrix-probe")
+	req.Host = p.Host // empty: as the URL says
+	for _, h := range p.Headers {
+		req.Header.Set(h.Name.Value, h.Value.Value)
+	}
 	secure := func(ctx context.Context, _, _ string) (net.Conn, error) { return b.secure(ctx, p.Port) }
 	t := &http.Transport{DialContext: secure, DialTLSContext: secure, DisableKeepAlives: true, DisableCompression: true}
 	if b.HTTP2 {

@@ -100,6 +100,29 @@ func TestWhatAProbeExpects(t *testing.T) {
 	})
 }
 
+// TestWhatAProbeAsksWith: a method, a host and header fields of its own.
+func TestWhatAProbeAsksWith(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		for keys, want := range map[string]string{
+			"":                                     "GET 192.0.2.1:80 \"\" kestrix-probe",
+			"method = \"HEAD\"":                    "HEAD 192.0.2.1:80 \"\" kestrix-probe",
+			"host = \"tickets.tern.example:8443\"": "GET tickets.tern.example:8443 \"\" kestrix-probe",
+			"headers = { \"X-Probe\" = \"yes\", \"user-agent\" = \"tern\" }": "GET 192.0.2.1:80 \"yes\" tern",
+		} {
+			w := newWorld(t, front+"upstream \"app\" {\n backends = { a = \"192.0.2.1:80\" }\n probe \"http\" {\n path = \"/ready\"\n every = \"1s\"\n "+keys+"\n }\n}\n")
+			got := make(chan string, 100)
+			w.start("192.0.2.1:80", func(_ http.ResponseWriter, r *http.Request) {
+				if r.URL.Path == "/ready" {
+					got <- fmt.Sprintf("%s %s %q %s", r.Method, r.Host, r.Header.Get("X-Probe"), r.UserAgent())
+				}
+			})
+			time.Sleep(3 * time.Second)
+			assert.Equal(t, want, <-got, keys)
+			w.close()
+		}
+	})
+}
+
 func TestForwardedIsBelievedWhereThatIsSaid(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		for field, want := range map[string]string{"forwarded": "198.51.100.1", "x-forwarded-for": "198.51.100.2"} {
