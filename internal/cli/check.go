@@ -98,27 +98,27 @@ func (c *checkFlags) check(o *output, fs *flag.FlagSet, args []string) error {
 			c.least, known = s, true
 		}
 	}
-	switch {
-	case !known:
+	if !known {
 		return usage("-severity cannot be %q; it is error, warning or advice", c.severity)
-	case c.journal != "" && !c.live:
-		return usage("-journal has a meaning with -live only")
-	case c.explain != "" && o.format != "text" && o.format != "json":
-		return usage("-explain is written as text or json, not as %s", o.format)
-	case c.diff && !c.fix:
-		return usage("-diff shows the edits of -fix; name both")
-	case c.fix && o.format != "text":
-		return usage("-fix tells what it did as text; check again with -format %s", o.format)
-	case c.fix && (c.live || c.trace.file != "" || c.baseline != ""):
-		return usage("-fix goes by the configuration alone; leave -live, -trace and -baseline out")
-	case c.fix && slices.Contains(args, "-"):
-		return usage("-fix cannot write to stdin")
-	case c.trace.file == "-" && slices.Contains(args, "-"):
-		return usage("stdin is either the configuration or the trace")
-	case strings.HasPrefix(c.since, "-"):
-		return usage("-changed-since takes a revision of git, and %q is none", c.since)
-	case c.explain == "" && len(args) == 0:
-		return usage("no configuration is named; kestrix check CONFIG...")
+	}
+	stdin := slices.Contains(args, "-")
+	for _, no := range []struct {
+		wrong bool
+		say   error
+	}{
+		{c.journal != "" && !c.live, usage("-journal has a meaning with -live only")},
+		{c.explain != "" && o.format != "text" && o.format != "json", usage("-explain is written as text or json, not as %s", o.format)},
+		{c.diff && !c.fix, usage("-diff shows the edits of -fix; name both")},
+		{c.fix && o.format != "text", usage("-fix tells what it did as text; check again with -format %s", o.format)},
+		{c.fix && (c.live || c.trace.file != "" || c.baseline != ""), usage("-fix goes by the configuration alone; leave -live, -trace and -baseline out")},
+		{c.fix && stdin, usage("-fix cannot write to stdin")},
+		{c.trace.file == "-" && stdin, usage("stdin is either the configuration or the trace")},
+		{strings.HasPrefix(c.since, "-"), usage("-changed-since takes a revision of git, and %q is none", c.since)},
+		{c.explain == "" && len(args) == 0, usage("no configuration is named; kestrix check CONFIG...")},
+	} {
+		if no.wrong {
+			return no.say
+		}
 	}
 	if err := places(o.file); err != nil {
 		return err

@@ -13,71 +13,41 @@ import (
 	"kestrix/internal/core/config"
 )
 
+// mended is a configuration after -fix.
+type mended struct {
+	done    []check.Fixed
+	changed []config.File // files that are not as they were
+	before  map[string][]byte
+	now     *verdict
+}
+
 // mend makes the edits that findings know, or shows them, and checks what is there then.
 func (c *checkFlags) mend(ctx context.Context, env *Env, o *output, names []string) error {
 	style := env.style(env.Stdout, o.noColour || o.file != "")
 	var text bytes.Buffer
-	type change struct {
-		name string
-		src  []byte
-	}
-	var changes []change
+	var changed []config.File
 	bad := false
 	for _, name := range names {
-		x, _, err := c.one(ctx, env, name, nil)
+		m, err := c.mendOne(ctx, env, name)
 		if err != nil {
 			return err
 		}
-		wanted := map[string]bool{}
-		for _, f := range x.shown(c.least) {
-			wanted[f.ID+f.Message] = true
-		}
-		files, done := check.Fix(x.files, func(files []config.File) config.Findings { return c.again(x, files, wanted) })
-		for _, f := range done {
-			place := fmt.Sprintf("%s:%d:%d  %s", f.Range.Filename, f.Range.Start.Line, f.Range.Start.Column, f.ID)
-			if f.Dropped != "" {
-				fmt.Fprintf(&text, "left     %s  %s\n         the edit would bring: %s\n", place, f.Message, f.Dropped)
-			} else {
-				fmt.Fprintf(&text, "mended   %s  %s\n", place, f.Message)
-			}
-		}
-		for i, f := range files {
-			if bytes.Equal(f.Source, x.files[i].Source) {
-				continue
-			}
-			changes = append(changes, change{f.Name, f.Source})
-			if c.diff {
-				text.Write(diff.Diff(f.Name, x.files[i].Source, f.Name+" mended", f.Source))
-			}
-		}
-		if len(done) > 0 {
-			text.WriteByte('\n')
-		}
-		// What is there now.
-		now := *x.source
-		now.files = files
-		if err := now.hold(); err != nil {
-			return err
-		}
-		y := &verdict{source: &now}
-		if err := y.level(); err != nil {
-			return err
-		}
-		y.found.Sort()
+		changed = append(changed, m.changed...)
+		m.tell(&text, c.diff)
 		var left config.Findings
-		for _, f := range y.found {
+		for _, f := range m.now.found {
 			bad = bad || c.fails(f.Severity)
 			if f.Severity <= c.least {
 				left = append(left, f)
 			} else {
-				y.hidden++
+				m.now.hidden++
 			}
 		}
-		text.WriteString(style.Findings(left, now.config.Files) + y.summary(c, left) + "\n")
+		text.WriteString(style.Findings(left, m.now.config.Files) + m.now.summary(c, left) + "\n")
 	}
 	if !c.diff {
-		for _, ch := range changes {
-			if err := replaceFile(ch.name, func(w io.Writer) error { _, err := w.Write(ch.src); return err }); err != nil {
+		for _, f := range changed {
+			if err := replaceFile(f.Name, func(w io.Writer) error { _, err := w.Write(f.Source); return err }); err != nil {
 				return err
 			}
 		}
@@ -85,10 +55,60 @@ func (c *checkFlags) mend(ctx context.Context, env *Env, o *output, names []stri
 	if err := o.write(env, func(w io.Writer) error { _, err := w.Write(text.Bytes()); return err }); err != nil {
 		return err
 	}
-	if bad || c.diff && len(changes) > 0 {
+	if bad || c.diff && len(changed) > 0 {
 		return &exitError{exitFound, nil}
 	}
 	return nil
+}
+
+// mendOne mends one configuration, without writing it.
+func (c *checkFlags) mendOne(ctx context.Context, env *Env, name string) (*mended, error) {
+	x, _, err := c.one(ctx, env, name, nil)
+	if err != nil {
+		return nil, err
+	}
+	wanted := map[string]bool{}
+	for _, f := range x.shown(c.least) {
+		wanted[f.ID+f.Message] = true
+	}
+	files, done := check.Fix(x.files, func(files []config.File) config.Findings { return c.again(x, files, wanted) })
+	m := &mended{done: done, before: map[string][]byte{}}
+	for i, f := range files {
+		if !bytes.Equal(f.Source, x.files[i].Source) {
+			m.changed, m.before[f.Name] = append(m.changed, f), x.files[i].Source
+		}
+	}
+	now := *x.source
+	now.files = files
+	if err := now.hold(); err != nil {
+		return nil, err
+	}
+	m.now = &verdict{source: &now}
+	if err := m.now.level(); err != nil {
+		return nil, err
+	}
+	now.found.Sort()
+	return m, nil
+}
+
+// tell writes what was done, with the edits themselves if they are wanted.
+func (m *mended) tell(text *bytes.Buffer, edits bool) {
+	for _, f := range m.done {
+		place := fmt.Sprintf("%s:%d:%d  %s", f.Range.Filename, f.Range.Start.Line, f.Range.Start.Column, f.ID)
+		if f.Dropped != "" {
+			fmt.Fprintf(text, "left     %s  %s\n         its edit was taken back: %s\n", place, f.Message, f.Dropped)
+		} else {
+			fmt.Fprintf(text, "mended   %s  %s\n", place, f.Message)
+		}
+	}
+	for _, f := range m.changed {
+		if edits {
+			text.Write(diff.Diff(f.Name, m.before[f.Name], f.Name+" mended", f.Source))
+		}
+	}
+	if len(m.done) > 0 {
+		text.WriteByte('\n')
+	}
 }
 
 // again checks files that were changed. Only what is shown keeps its edit; with -changed-since only what was shown at

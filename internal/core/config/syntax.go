@@ -2,6 +2,7 @@ package config
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"strings"
 	"unicode"
@@ -24,60 +25,61 @@ func fromSyntax(diags hcl.Diagnostics, src []byte) Findings {
 		if unclosed != nil && d != unclosed && d.Subject.Start.Line >= unclosed.Subject.Start.Line {
 			continue // a quote that is missing turns all that follows inside out
 		}
-		id, hint := IDSyntax, ""
-		rng := *d.Subject
-		message := sentence(d.Detail)
-		if message == "" {
-			message = sentence(d.Summary)
+		f := Finding{ID: IDSyntax, Severity: Error, Range: *d.Subject, Message: cmp.Or(sentence(d.Detail), sentence(d.Summary))}
+		if w, ok := inOurWords[d.Summary]; ok {
+			f.Message, f.Hint = cmp.Or(w.message, f.Message), w.hint
 		}
-		switch d.Summary {
-		case "Call to unknown function":
-			message = sentence(strings.ReplaceAll(d.Detail, "named ", ""))
-			hint = "functions are " + functionNames() + "; regexp and not stand in when"
-		case "Invalid function argument":
-			message = sentence(d.Detail)
-			if _, after, ok := strings.Cut(d.Detail, "parameter: "); ok {
-				message = strings.TrimSuffix(after, ".")
-			}
-		case "Attribute redefined":
-			id, message, hint = IDTwice, "this key is given twice", "remove one of them"
-		case "Argument or block definition required":
-			message, hint = "a key with = or a block is wanted here", `like: listen = "0.0.0.0:8080"`
-			if at := rng.Start.Byte; at < len(src) && src[at] == '}' {
-				message, hint = "this } closes nothing", "one too many, here or above"
-			}
-		case "Invalid escape sequence":
-			if at := rng.Start.Byte; at+1 < len(src) {
-				message, hint = fmt.Sprintf("\\%c means nothing in a text", src[at+1]), fmt.Sprintf("a backslash is written twice, as in regexp(\"\\\\%c+\")", src[at+1])
-			}
-		case "Invalid template control keyword", "Invalid template directive":
-			message, hint = "%{ begins a directive, and there is none of this name", "{host} for what is filled in, %%{ for the two characters"
-		case "Unterminated template string":
-			if at := lastHeredoc(src); at.Filename == "" && len(src) > 0 && at.Start.Line > 0 {
-				at.Filename = rng.Filename
-				rng, message, hint = at, "the text that begins here does not end", fmt.Sprintf("%s on a line of its own", strings.TrimLeft(string(src[at.Start.Byte:at.End.Byte]), "<-"))
-			}
-		case "Division by zero", "Invalid operand":
-			message = sentence(d.Summary)
-		case "Unclosed configuration block":
-			hint = "the } of this block is missing"
-		case multiLine:
-			message = "the text in quotes does not end on its line"
-			hint = "the closing \" is missing"
-		case "Invalid single-argument block definition":
-			message = "a block on one line holds one key only"
-			hint = "put each key on a line of its own"
-		case "Invalid block definition":
-			message, hint = "a block has its { on the line of its name, and nothing else behind the name", "like: upstream \"booking\" {"
-		case "Invalid expression", "Missing attribute value":
-			message, hint = "a value is wanted here", "a text in quotes, a number, a list in [ ], or names in { }"
-		case "Missing newline after argument":
-			message = "a key ends with its line; something follows it here"
-			hint = "put each key on a line of its own"
+		if say := bySource[d.Summary]; say != nil {
+			say(&f, d, src)
 		}
-		out = append(out, Finding{ID: id, Severity: Error, Range: rng, Message: message, Hint: hint})
+		out = append(out, f)
 	}
 	return out
+}
+
+// inOurWords says what the parser's summaries mean; an empty message is the parser's own.
+var inOurWords = map[string]struct{ message, hint string }{
+	"Argument or block definition required":    {"a key with = or a block is wanted here", `like: listen = "0.0.0.0:8080"`},
+	"Invalid template control keyword":         {"%{ begins a directive, and there is none of this name", "{host} for what is filled in, %%{ for the two characters"},
+	"Unclosed configuration block":             {"", "the } of this block is missing"},
+	multiLine:                                  {"the text in quotes does not end on its line", "the closing \" is missing"},
+	"Invalid single-argument block definition": {"a block on one line holds one key only", "put each key on a line of its own"},
+	"Invalid block definition":                 {"a block has its { on the line of its name, and nothing else behind the name", "like: upstream \"booking\" {"},
+	"Invalid expression":                       {"a value is wanted here", "a text in quotes, a number, a list in [ ], or names in { }"},
+	"Missing attribute value":                  {"a value is wanted here", "a text in quotes, a number, a list in [ ], or names in { }"},
+	"Missing newline after argument":           {"a key ends with its line; something follows it here", "put each key on a line of its own"},
+	"Attribute redefined":                      {"this key is given twice", "remove one of them"},
+}
+
+// bySource words findings that depend on what stands in the source, which may not be at hand.
+var bySource = map[string]func(f *Finding, d *hcl.Diagnostic, src []byte){
+	"Call to unknown function": func(f *Finding, d *hcl.Diagnostic, _ []byte) {
+		f.Message = sentence(strings.ReplaceAll(d.Detail, "named ", ""))
+		f.Hint = "functions are " + functionNames() + "; regexp and not stand in when"
+	},
+	"Invalid function argument": func(f *Finding, d *hcl.Diagnostic, _ []byte) {
+		if _, after, ok := strings.Cut(d.Detail, "parameter: "); ok {
+			f.Message = strings.TrimSuffix(after, ".")
+		}
+	},
+	"Attribute redefined": func(f *Finding, _ *hcl.Diagnostic, _ []byte) { f.ID = IDTwice },
+	"Argument or block definition required": func(f *Finding, _ *hcl.Diagnostic, src []byte) {
+		if at := f.Range.Start.Byte; at < len(src) && src[at] == '}' {
+			f.Message, f.Hint = "this } closes nothing", "one too many, here or above"
+		}
+	},
+	"Invalid escape sequence": func(f *Finding, _ *hcl.Diagnostic, src []byte) {
+		if at := f.Range.Start.Byte; at+1 < len(src) {
+			f.Message, f.Hint = fmt.Sprintf("\\%c means nothing in a text", src[at+1]), fmt.Sprintf("a backslash is written twice, as in regexp(\"\\\\%c+\")", src[at+1])
+		}
+	},
+	"Unterminated template string": func(f *Finding, _ *hcl.Diagnostic, src []byte) {
+		if at := lastHeredoc(src); at.Start.Line > 0 {
+			at.Filename = f.Range.Filename
+			f.Range, f.Message = at, "the text that begins here does not end"
+			f.Hint = fmt.Sprintf("%s on a line of its own", strings.TrimLeft(string(src[at.Start.Byte:at.End.Byte]), "<-"))
+		}
+	},
 }
 
 // lastHeredoc returns where the last heredoc of a source begins; no line where there is none.

@@ -183,16 +183,12 @@ func (d *Decoder) scalar(k *Key, as Type, v cty.Value, rng hcl.Range) (any, bool
 	var x any
 	var problem string
 	id := IDType
+	if d.outside && v.Type() == cty.String {
+		v = meantBy(as, v)
+	}
 	switch {
 	case as == Whole || as == Number:
-		if v.Type() == cty.String && d.outside {
-			if n, err := cty.ParseNumberVal(strings.TrimSpace(v.AsString())); err == nil {
-				v = n
-			}
-		}
 		x, id, problem = number(k, as, v)
-	case as == Switch && d.outside && v.Type() == cty.String && (v.AsString() == "true" || v.AsString() == "false"):
-		return v.AsString() == "true", true
 	case as == Switch && v.Type() != cty.Bool:
 		problem = fmt.Sprintf("%s is %s, not true or false", k.Name, say(v))
 	case as == Switch:
@@ -225,6 +221,21 @@ func (d *Decoder) scalar(k *Key, as Type, v cty.Value, rng hcl.Range) (any, bool
 		return nil, false
 	}
 	return x, true
+}
+
+// meantBy returns the number or the switch that a text stands for which comes from outside, where a key wants one.
+func meantBy(as Type, text cty.Value) cty.Value {
+	switch s := strings.TrimSpace(text.AsString()); as {
+	case Whole, Number:
+		if n, err := cty.ParseNumberVal(s); err == nil {
+			return n
+		}
+	case Switch:
+		if s == "true" || s == "false" {
+			return cty.BoolVal(s == "true")
+		}
+	}
+	return text
 }
 
 // onlyOne returns the first text of a list as it would be written alone; empty if it is no list of texts.

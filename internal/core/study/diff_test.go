@@ -127,7 +127,7 @@ func TestWhatAChangeDoes(t *testing.T) {
 	d = compared(t, `algorithm = "hash"`, "algorithm = \"random\"\n  probe \"http\" {\n  }\n  retry {\n    on = [\"503\", \"connect\"]\n  }\n  timeouts {\n    answer = \"5s\"\n  }")
 	assert.Equal(t, []Change{
 		{"a.algorithm", "hash", "random"}, {"a.timeouts.answer", "30s", "5s"},
-		{"a.probe", "", "kind http, path /, expect.status 200-299, every 5s, jitter 0%, timeout 2s, down_after 2, up_after 2"},
+		{"a.probe", "", "kind http, path /, method GET, expect.status 200-299, every 5s, jitter 0%, timeout 2s, down_after 2, up_after 2"},
 		{"a.retry", "", "attempts 2, on 503, connect"},
 	}, d.Settings)
 }
