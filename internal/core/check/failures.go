@@ -3,6 +3,7 @@ package check
 import (
 	"fmt"
 	"slices"
+	"time"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/upstream"
@@ -97,13 +98,15 @@ var failureRules = []*Rule{
 		Mend: "a timeout of the probe that is at most timeouts { answer }",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
-				if b := u.Probe; b != nil && b.Asks() && b.Timeout > u.Timeouts.Answer && len(u.Backends) > 0 && !p.broken(b.TimeoutAt) {
-					p.Report(Finding{
-						Range: b.TimeoutAt, Message: fmt.Sprintf("the probe of %q waits %s, its requests %s", u.Name, config.FormatDuration(b.Timeout), config.FormatDuration(u.Timeouts.Answer)),
-						Witness: fmt.Sprintf("a backend that takes %s for everything passes its probes and answers no request in time", config.FormatDuration((b.Timeout+u.Timeouts.Answer)/2)),
-						Fix:     p.replace(b.TimeoutAt, fmt.Sprintf("%q", config.FormatDuration(u.Timeouts.Answer))),
-					})
+				b, answer := u.Probe, p.shortestAnswer(u)
+				if b == nil || !b.Asks() || b.Timeout <= answer || len(u.Backends) == 0 || p.broken(b.TimeoutAt) {
+					continue
 				}
+				p.Report(Finding{
+					Range: b.TimeoutAt, Message: fmt.Sprintf("the probe of %q waits %s, its requests %s", u.Name, config.FormatDuration(b.Timeout), config.FormatDuration(answer)),
+					Witness: fmt.Sprintf("a backend that takes %s for everything passes its probes and answers none of these requests in time", config.FormatDuration((b.Timeout+answer)/2)),
+					Fix:     p.replace(b.TimeoutAt, fmt.Sprintf("%q", config.FormatDuration(answer))),
+				})
 			}
 		},
 	},
@@ -141,6 +144,19 @@ func (p *Pass) used() map[string]bool {
 		}
 	}
 	return out
+}
+
+// shortestAnswer returns the shortest answer timeout with which requests come to an upstream.
+func (p *Pass) shortestAnswer(u *config.Upstream) time.Duration {
+	shortest := u.Timeouts.Answer
+	for _, f := range p.Config.Frontends {
+		for _, r := range f.Routes {
+			if r.SendTo.Value == u.Name {
+				shortest = min(shortest, r.Waits(u).Answer)
+			}
+		}
+	}
+	return shortest
 }
 
 // transient are statuses below 500 after which a request may be tried again: RFC 9110 section 15.5.9 (408), RFC 9110

@@ -117,9 +117,13 @@ var healthRules = []*Rule{
 		Mend: "down_after = 2, with a shorter every if it must be found as fast",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
-				if b := u.Probe; b != nil && b.DownAfter == 1 && len(u.Backends) > 1 {
+				if b := u.Probe; b != nil && b.DownAfter == 1 && len(u.Backends) > 0 {
+					which := "a backend"
+					if len(u.Backends) == 1 {
+						which = "the only backend"
+					}
 					p.Report(Finding{
-						Range: b.Range, Message: fmt.Sprintf("one probe of %q that fails takes a backend out", u.Name),
+						Range: b.Range, Message: fmt.Sprintf("one probe of %q that fails takes %s out", u.Name, which),
 						Witness: fmt.Sprintf("an answer to a probe that takes longer than %s once is enough", config.FormatDuration(b.Timeout)),
 						Fix:     p.set(b.Range, "down_after", "2"),
 					})

@@ -159,12 +159,20 @@ var timeoutRules = []*Rule{
 		Why:  "while a backend hangs, its requests pile up in the proxy and in it; nobody waits that long for a page",
 		Mend: "answer = the time of the slowest page, and a route of its own for what takes longer",
 		Run: func(p *Pass) {
-			for _, u := range p.Config.Upstreams {
-				if u.Timeouts.Answer >= 5*time.Minute {
+			long := func(who string, answer time.Duration, at hcl.Range) {
+				if answer >= 5*time.Minute {
 					p.Report(Finding{
-						Range: u.Timeouts.Range, Message: fmt.Sprintf("%q waits %s for an answer", u.Name, config.FormatDuration(u.Timeouts.Answer)),
-						Witness: fmt.Sprintf("a request that a backend never answers holds its connection, and its client, for %s", config.FormatDuration(u.Timeouts.Answer)),
+						Range: at, Message: fmt.Sprintf("%s waits %s for an answer", who, config.FormatDuration(answer)),
+						Witness: fmt.Sprintf("a request that a backend never answers holds its connection, and its client, for %s", config.FormatDuration(answer)),
 					})
+				}
+			}
+			for _, u := range p.Config.Upstreams {
+				long(fmt.Sprintf("%q", u.Name), u.Timeouts.Answer, u.Timeouts.Range)
+			}
+			for _, f := range p.Config.Frontends {
+				for _, r := range f.Routes {
+					long(fmt.Sprintf("the route %q", r.Name), r.Timeouts.Answer, r.Range)
 				}
 			}
 		},
