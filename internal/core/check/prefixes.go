@@ -25,7 +25,7 @@ var prefixRules = []*Rule{
 					return
 				}
 				if w, _ := taken(t, i, config.When{}); w != nil {
-					p.Report(Finding{Range: r.Rewrite.Range, Message: fmt.Sprintf("no path of %q begins with %s", r.Name, r.Rewrite.DropPrefix), Witness: passedOn(r, w)})
+					p.Report(Finding{Range: r.Rewrite.Range, Message: fmt.Sprintf("no path of %q begins with %s", r.Name, r.Rewrite.DropPrefix), Witness: passedOn(t, i, w)})
 				}
 			})
 		},
@@ -50,7 +50,7 @@ var prefixRules = []*Rule{
 					if w == nil {
 						return // which KX105 says
 					}
-					f := Finding{Range: s.Range, Message: fmt.Sprintf("no request of %q fits %q", r.Name, s.Text), Witness: passedOn(r, w)}
+					f := Finding{Range: s.Range, Message: fmt.Sprintf("no request of %q fits %q", r.Name, s.Text), Witness: passedOn(t, i, w)}
 					if drop := r.Rewrite.DropPrefix; dropped(r.Rewrite, k) {
 						f.Message += fmt.Sprintf(", but one that begins with %s%s: drop_prefix takes %s off before", drop, drop, drop)
 					}
@@ -70,7 +70,7 @@ var prefixRules = []*Rule{
 					return
 				}
 				if w, _ := taken(t, i, config.When{Path: []config.Match{{Text: has.Path[0].Text, Not: true}}}); w != nil {
-					p.Report(Finding{Range: r.Rewrite.Range, Message: fmt.Sprintf("not every path of %q begins with %s", r.Name, r.Rewrite.DropPrefix), Witness: passedOn(r, w)})
+					p.Report(Finding{Range: r.Rewrite.Range, Message: fmt.Sprintf("not every path of %q begins with %s", r.Name, r.Rewrite.DropPrefix), Witness: passedOn(t, i, w)})
 				}
 			})
 		},
@@ -89,7 +89,7 @@ var prefixRules = []*Rule{
 					if w, _ := taken(t, j, below(drop)); w != nil {
 						p.Report(Finding{
 							Range: other.Range, Message: fmt.Sprintf("%q passes on %s, which %q drops on the way to the same upstream %q", other.Name, drop, r.Name, r.SendTo.Value),
-							Witness: passedOn(other, w),
+							Witness: passedOn(t, j, w),
 						})
 					}
 				}
@@ -170,8 +170,13 @@ func taken(t *route.Table, i int, when config.When) (w *region.Witness, proved b
 	return nil, true
 }
 
-// passedOn words what becomes of a path.
-func passedOn(r *config.Route, w *region.Witness) string {
+// passedOn words what becomes of the path of a request that route i takes.
+func passedOn(t *route.Table, i int, w *region.Witness) string {
 	q := w.Request()
-	return fmt.Sprintf("%s is passed on as %s", w, rewrite.Path(r.Rewrite, q.Path))
+	if t.Redirects(i, &q) { // to where it is passed on
+		below := *w
+		below.Path += "/"
+		w, q = &below, below.Request()
+	}
+	return fmt.Sprintf("%s is passed on as %s", w, rewrite.Path(t.Frontend.Routes[i].Rewrite, q.Path))
 }

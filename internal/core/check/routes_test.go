@@ -164,7 +164,7 @@ func TestPrefixes(t *testing.T) {
 		"not decided":          {[]string{route("a", `path = regexp("/(a|b)*a(a|b){18}")`, `drop_prefix = "/x"`)}, ""},
 		"a substitution":       {[]string{route("a", `path = "/a/**"`, "drop_prefix = \"/a\"\nsubstitute = { \"/b\" = \"/c\" }")}, ""},
 		"a bare path":          {[]string{route("a", `path = "/a"`, "drop_prefix = \"/a\"\nsubstitute = { \"/\" = \"/c\" }")}, ""},
-		"wanted and dropped":   {[]string{route("a", `path = "/a/**"`, "drop_prefix = \"/a\"\nsubstitute = { \"/a/(.*)\" = \"/c/$1\" }")}, `no request of "a" fits "/a/(.*)", but one that begins with /a/a: drop_prefix takes /a off before | GET http://tern.example/a is passed on as /`},
+		"wanted and dropped":   {[]string{route("a", `path = "/a/**"`, "drop_prefix = \"/a\"\nsubstitute = { \"/a/(.*)\" = \"/c/$1\" }")}, `no request of "a" fits "/a/(.*)", but one that begins with /a/a: drop_prefix takes /a off before | GET http://tern.example/a/ is passed on as /`},
 		"taken by the first":   {[]string{route("a", `path = "/a/**"`, "substitute = { \"/a/(.*)\" = \"/c/$1\", \"/a/b\" = \"/d\" }")}, `no request of "a" fits "/a/b" | GET http://tern.example/a is passed on as /a`},
 		"in one route":         {[]string{route("b", `path = "/a/b/**"`, ""), route("a", `path = "/a/**"`, `drop_prefix = "/a"`)}, `"b" passes on /a, which "a" drops on the way to the same upstream "u" | GET http://tern.example/a/b is passed on as /a/b`},
 	} {
