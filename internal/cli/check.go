@@ -89,8 +89,8 @@ type checkFlags struct {
 
 // check returns what is wrong with the usage.
 func (c *checkFlags) check(o *output, fs *flag.FlagSet, args []string) error {
-	if !slices.Contains([]string{"text", "json", "sarif", "junit", "annotations"}, o.format) {
-		return usage("-format cannot be %q; it is text, json, sarif, junit or annotations", o.format)
+	if err := formOf("check", o.format); err != nil {
+		return err
 	}
 	known := false
 	for _, s := range []config.Severity{config.Error, config.Warning, config.Advice} {

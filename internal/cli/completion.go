@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"flag"
-	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -11,7 +10,7 @@ import (
 
 func completionCommand() *command {
 	return &command{
-		name: "completion", args: "bash|zsh|fish", summary: "a script that completes commands, flags and files",
+		name: "completion", args: "bash|zsh|fish", summary: "a script that completes commands, flags, their values, and names of a configuration",
 		help: `
   kestrix completion bash >/etc/bash_completion.d/kestrix
   kestrix completion zsh >"${fpath[1]}/_kestrix"
@@ -20,6 +19,9 @@ func completionCommand() *command {
 			o := output{format: "text"}
 			fs.StringVar(&o.file, "o", "", "write the result to `FILE` instead of stdout")
 			return func(_ context.Context, env *Env, args []string) error {
+				if len(args) > 1 && args[0] == "words" { // as the scripts ask
+					return o.write(env, func(w io.Writer) error { return completeWords(w, args[1:]) })
+				}
 				if len(args) != 1 {
 					return usage("one shell is wanted: kestrix completion bash, zsh or fish")
 				}
@@ -55,80 +57,62 @@ func flagsOf(c *command) []*flag.Flag {
 	return out
 }
 
-// words are the fixed operands of a command that has some.
-func words(c *command) []string {
-	if strings.Contains(c.args, "|") {
-		return strings.Split(c.args, "|")
-	}
-	return nil
-}
+// The scripts ask the program itself what may stand there: a word a line, with what it is for behind a tab; ":files"
+// has the shell complete names of files as well.
 
 func bashCompletion() string {
-	var b strings.Builder
-	var names []string
-	b.WriteString("# bash completion for kestrix\n_kestrix() {\n  local cur=\"${COMP_WORDS[COMP_CWORD]}\" words=\"\"\n  if [ \"$COMP_CWORD\" -eq 1 ]; then\n")
-	for _, c := range commands() {
-		names = append(names, c.name)
-	}
-	fmt.Fprintf(&b, "    COMPREPLY=($(compgen -W %q -- \"$cur\"))\n    return\n  fi\n  case \"${COMP_WORDS[1]}\" in\n", strings.Join(append(names, "help", "version"), " "))
-	for _, c := range commands() {
-		var flags []string
-		for _, f := range flagsOf(c) {
-			flags = append(flags, "-"+f.Name)
-		}
-		fmt.Fprintf(&b, "  %s) words=%q ;;\n", c.name, strings.Join(append(words(c), flags...), " "))
-	}
-	fmt.Fprintf(&b, "  help) words=%q ;;\n", strings.Join(append(names, "config", "scenario"), " "))
-	b.WriteString("  esac\n  COMPREPLY=($(compgen -W \"$words\" -- \"$cur\") $(compgen -f -- \"$cur\"))\n}\ncomplete -o filenames -F _kestrix kestrix\n")
-	return b.String()
+	return `# bash completion for kestrix
+_kestrix() {
+  local cur="${COMP_WORDS[COMP_CWORD]}" word about
+  COMPREPLY=()
+  while IFS=$'\t' read -r word about; do
+    if [ "$word" = ":files" ]; then
+      while IFS= read -r word; do COMPREPLY+=("$word"); done < <(compgen -f -- "$cur")
+    else
+      COMPREPLY+=("$word")
+    fi
+  done < <("${COMP_WORDS[0]}" completion words -- "${COMP_WORDS[@]:1:COMP_CWORD}" 2>/dev/null)
 }
-
-// oneLine makes a text fit between single quotes.
-func oneLine(s string) string {
-	s = strings.NewReplacer("`", "", "'", "", "\n", " ", "[", "(", "]", ")", ":", ";").Replace(s)
-	return s
+complete -o filenames -F _kestrix kestrix
+`
 }
 
 func zshCompletion() string {
-	var b strings.Builder
-	b.WriteString("#compdef kestrix\n_kestrix() {\n  local -a commands\n  commands=(\n")
-	for _, c := range commands() {
-		fmt.Fprintf(&b, "    '%s:%s'\n", c.name, oneLine(c.summary))
-	}
-	b.WriteString("    'help:tells about a command or a key'\n  )\n  if (( CURRENT == 2 )); then\n    _describe command commands\n    return\n  fi\n  case \"$words[2]\" in\n")
-	for _, c := range commands() {
-		fmt.Fprintf(&b, "  %s) _arguments", c.name)
-		for _, f := range flagsOf(c) {
-			value := ":value:_files"
-			if isSwitch(f) {
-				value = ""
-			}
-			fmt.Fprintf(&b, " '-%s[%s]%s'", f.Name, oneLine(f.Usage), value)
-		}
-		if w := words(c); w != nil {
-			fmt.Fprintf(&b, " '2:what:(%s)'", strings.Join(w, " "))
-		}
-		b.WriteString(" '*:file:_files' ;;\n")
-	}
-	b.WriteString("  esac\n}\n_kestrix \"$@\"\n")
-	return b.String()
+	return `#compdef kestrix
+_kestrix() {
+  local -a known
+  local word about files=
+  while IFS=$'\t' read -r word about; do
+    if [[ $word == :files ]]; then
+      files=1
+    else
+      known+=("${word//:/\\:}:$about")
+    fi
+  done < <("${words[1]}" completion words -- "${(@)words[2,CURRENT]}" 2>/dev/null)
+  (( $#known )) && _describe -V kestrix known
+  [[ -n $files ]] && _files
+  return 0
+}
+if [[ $funcstack[1] == _kestrix ]]; then
+  _kestrix "$@"
+else
+  compdef _kestrix kestrix
+fi
+`
 }
 
 func fishCompletion() string {
-	var b strings.Builder
-	b.WriteString("# fish completion for kestrix\n")
-	for _, c := range commands() {
-		fmt.Fprintf(&b, "complete -c kestrix -n __fish_use_subcommand -a %s -d '%s'\n", c.name, oneLine(c.summary))
-		for _, f := range flagsOf(c) {
-			value := " -r"
-			if isSwitch(f) {
-				value = ""
-			}
-			fmt.Fprintf(&b, "complete -c kestrix -n '__fish_seen_subcommand_from %s' -o %s%s -d '%s'\n", c.name, f.Name, value, oneLine(f.Usage))
-		}
-		for _, w := range words(c) {
-			fmt.Fprintf(&b, "complete -c kestrix -n '__fish_seen_subcommand_from %s' -a %s\n", c.name, w)
-		}
-	}
-	return b.String()
+	return `# fish completion for kestrix
+function __kestrix_words
+  set -l line (commandline -opc)
+  for word in ($line[1] completion words -- $line[2..-1] (commandline -ct) 2>/dev/null)
+    if test "$word" = :files
+      __fish_complete_path (commandline -ct)
+    else
+      echo $word
+    end
+  end
+end
+complete -c kestrix -f -a '(__kestrix_words)'
+`
 }

@@ -49,8 +49,8 @@ it to operators, with digests in the place of secrets.
 			fs.StringVar(&t.host, "host", "", "`NAME` of the host of records that name none")
 			t.read.define(fs)
 			return func(ctx context.Context, env *Env, args []string) error {
-				if o.format != "markdown" && o.format != "text" && o.format != "json" {
-					return usage("-format cannot be %q; it is text, json or markdown", o.format)
+				if err := formOf("diff", o.format); err != nil {
+					return err
 				}
 				if err := places(o.file); err != nil {
 					return err

@@ -24,10 +24,8 @@ func mapCommand() *command {
 			all := fs.Bool("all", false, "every backend of long upstreams")
 			with := withFlag(fs)
 			return func(_ context.Context, env *Env, args []string) error {
-				switch o.format {
-				case "text", "json", "dot", "svg":
-				default:
-					return usage("-format cannot be %q; it is text, dot, svg or json", o.format)
+				if err := formOf("map", o.format); err != nil {
+					return err
 				}
 				if len(args) != 1 {
 					return usage("one configuration is wanted: kestrix map CONFIG")

@@ -10,6 +10,8 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"syscall"
 )
 
@@ -28,10 +30,32 @@ func (o *output) define(fs *flag.FlagSet) {
 }
 
 func (o *output) check() error {
-	if o.format != "text" && o.format != "json" {
-		return usage("-format cannot be %q; it is text or json", o.format)
+	if err := formOf("", o.format); err != nil {
+		return err
 	}
 	return places(o.file)
+}
+
+// forms are the forms of results of commands that have others than text and JSON.
+var forms = map[string][]string{
+	"check": {"text", "json", "sarif", "junit", "annotations"}, "diff": {"text", "json", "markdown"}, "map": {"text", "dot", "svg", "json"}, "replay": {"text", "json", "junit"}, "status": {"text", "csv", "json"},
+}
+
+// formsOf returns the forms of a command's result.
+func formsOf(command string) []string {
+	if f := forms[command]; f != nil {
+		return f
+	}
+	return []string{"text", "json"}
+}
+
+// formOf returns what is wrong with the form of a command's result.
+func formOf(command, form string) error {
+	all := formsOf(command)
+	if slices.Contains(all, form) {
+		return nil
+	}
+	return usage("-format cannot be %q; it is %s or %s", form, strings.Join(all[:len(all)-1], ", "), all[len(all)-1])
 }
 
 // places returns which file has no folder to be written into, before any work is done

@@ -60,8 +60,8 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 				if junit {
 					o.format = "text"
 				}
-				if o.format != "text" && o.format != "json" {
-					return usage("-format cannot be %q; it is text, json or junit", o.format)
+				if err := formOf("replay", o.format); err != nil {
+					return err
 				}
 				if err := o.check(); err != nil {
 					return err

@@ -35,10 +35,8 @@ cannot be asked, or does not answer within 3 s
 			o.define(fs)
 			all := fs.Bool("all", false, "every backend of long upstreams, and all there is of each: statuses, bytes, sessions, the last probe")
 			return func(ctx context.Context, env *Env, args []string) error {
-				switch o.format {
-				case "text", "json", "csv":
-				default:
-					return usage("-format cannot be %q; it is text, csv or json", o.format)
+				if err := formOf("status", o.format); err != nil {
+					return err
 				}
 				if err := places(o.file); err != nil {
 					return err

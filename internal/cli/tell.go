@@ -61,8 +61,8 @@ an earlier one of the other kind; return ends all that was set, a weight include
 				if *zero && *again || (*zero || *again) && (len(args) > 0 || t != teller{format: "text"}) {
 					return usage("-zero and -reload stand alone")
 				}
-				if t.format != "text" && t.format != "json" {
-					return usage("-format cannot be %q; it is text or json", t.format)
+				if err := formOf("tell", t.format); err != nil {
+					return err
 				}
 				var o status.Order
 				if !*zero && !*again {
