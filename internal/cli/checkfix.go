@@ -98,7 +98,11 @@ func (m *mended) tell(text *bytes.Buffer, edits bool) {
 		if f.Dropped != "" {
 			fmt.Fprintf(text, "left     %s  %s\n         its edit was taken back: %s\n", place, f.Message, f.Dropped)
 		} else {
-			fmt.Fprintf(text, "mended   %s  %s\n", place, f.Message)
+			word := "mended"
+			if edits {
+				word = "edit"
+			}
+			fmt.Fprintf(text, "%-7s  %s  %s\n", word, place, f.Message)
 		}
 	}
 	for _, f := range m.changed {

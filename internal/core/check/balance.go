@@ -353,13 +353,6 @@ func (p *Pass) hidden(f *config.Frontend) bool {
 	return len(f.Listen) > 0
 }
 
-func only(set map[string]bool) string {
-	for name := range set {
-		return name
-	}
-	return ""
-}
-
 // repeated returns who is asked once more when all have failed.
 func (p *Pass) repeated(u *config.Upstream) string {
 	t := try(u)

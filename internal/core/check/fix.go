@@ -28,7 +28,10 @@ func Fix(files []config.File, check func([]config.File) config.Findings) ([]conf
 	tried := map[string]bool{}
 	found := check(files)
 	for range mostFixes {
-		i := slices.IndexFunc(found, func(f config.Finding) bool { return len(f.Fix) > 0 && !tried[keyOf(f)] })
+		i := len(found) - 1 // the last first, so that places further up stay where they are
+		for i >= 0 && (len(found[i].Fix) == 0 || tried[keyOf(found[i])]) {
+			i--
+		}
 		if i < 0 {
 			break
 		}

@@ -70,7 +70,7 @@ func TestAFixThatBringsAnotherFindingIsDropped(t *testing.T) {
 	for _, d := range done {
 		words = append(words, d.ID+" "+d.Dropped)
 	}
-	assert.Equal(t, []string{"b c: c", "a ", "x it is found all the same"}, words)
+	assert.Equal(t, []string{"x it is found all the same", "a ", "b c: c"}, words)
 }
 
 // TestWhatWasMeantIsPutThere where reading says so.

@@ -75,7 +75,8 @@ var seatRules = []*Rule{
 						t := try(u)
 						met := 0
 						for k := range 100 {
-							if t.ask(uint64(k)) != t.ask(uint64(k)) {
+							polled := t.ask(uint64(k))
+							if upgraded := t.ask(uint64(k)); upgraded != polled {
 								met++
 							}
 						}

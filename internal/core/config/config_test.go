@@ -321,6 +321,7 @@ func TestSourcesThatCannotBeReadAreRefused(t *testing.T) {
 	for _, c := range []struct{ name, text, want string }{
 		{"empty", "", "t.hcl: the file is empty"},
 		{"only space", " \n\t\n", "t.hcl: the file is empty"},
+		{"comments without end", small + strings.Repeat("path = /a/**\n", 100), "t.hcl:12:10: a comment begins here with /* and does not end, as do 99 more"},
 		{"not UTF-8", "# caf\xe9\n", "t.hcl:1:6: the byte 0xe9 is not UTF-8"},
 		{"not UTF-8 further down", "# a\n# ü\xff\n", "t.hcl:2:4: the byte 0xff is not UTF-8"},
 		{"NUL", "# a\n\x00", "t.hcl:2:1: a NUL byte stands here"},

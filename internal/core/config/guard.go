@@ -64,7 +64,41 @@ func guard(name string, src []byte) error {
 		line := 1 + bytes.Count(src[:i], []byte("\n"))
 		return &UnusableError{name, line, i - bytes.LastIndexByte(src[:i], '\n'), "a NUL byte stands here; this is not a text file"}
 	}
+	if line, column, n := openComments(src); n > mostOpenComments {
+		return &UnusableError{name, line, column, fmt.Sprintf("a comment begins here with /* and does not end, as do %d more; a path stands in quotes", n-1)}
+	}
 	return guardNesting(name, src)
+}
+
+// mostOpenComments bounds how often /* may stand without an end: the lexer looks for it up to the end of the source each time.
+const mostOpenComments = 50
+
+// openComments counts the /* of a source that stand outside of quotes and lines' comments and have no */ behind them, and
+// returns where the first is.
+func openComments(src []byte) (line, column, n int) {
+	from := bytes.LastIndex(src, []byte("*/")) + 1
+	quoted := false
+	for i, at, begin := 0, 1, 0; i < len(src); i++ {
+		switch {
+		case src[i] == '\n':
+			quoted, at, begin = false, at+1, i+1
+		case quoted && src[i] == '\\':
+			i++
+		case src[i] == '"':
+			quoted = !quoted
+		case quoted:
+		case src[i] == '#':
+			if end := bytes.IndexByte(src[i:], '\n'); end >= 0 {
+				i += end - 1
+			}
+		case i >= from && src[i] == '/' && i+1 < len(src) && src[i+1] == '*':
+			if n++; n == 1 {
+				line, column = at, utf8.RuneCount(src[begin:i])+1
+			}
+			i++
+		}
+	}
+	return line, column, n
 }
 
 // guardNesting lexes, which does not recurse, and counts what would make the

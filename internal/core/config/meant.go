@@ -25,13 +25,20 @@ type slipped struct {
 	start []int    // where each begins in the source
 	code  [][]bool // of each byte: not in a text in quotes, a comment or a heredoc
 	found Findings
+	told  int // by the slip that is being looked for
 }
+
+// mostTold bounds what one slip tells of: of more it says how many there are.
+const mostTold = 10
 
 // slips are looked for in this order: what stands before whole lines first.
 var slips = []slip{conflicts, patches, numbered, curlyQuotes, singleQuotes, terminalCodes, invisible, foreignComments, colons, signs, noSign, semicolons, bareValues}
 
 // meant looks for slips in a source, and returns it as it was meant, with what was found.
 func meant(name string, src []byte) ([]byte, Findings) {
+	if len(src) > mostMeant {
+		return src, nil
+	}
 	t := &slipped{name: name}
 	at := 0
 	for _, l := range bytes.Split(src, []byte("\n")) {
@@ -39,8 +46,11 @@ func meant(name string, src []byte) ([]byte, Findings) {
 		at += len(l) + 1
 	}
 	for _, look := range slips {
-		t.code = inCode(t.lines)
+		t.code, t.told = inCode(t.lines), 0
 		look(t)
+		if more := t.told - mostTold; more > 0 {
+			t.found[len(t.found)-1].Message += fmt.Sprintf(", and %d more in this file", more)
+		}
 	}
 	if len(t.found) == 0 {
 		return src, nil
@@ -48,8 +58,14 @@ func meant(name string, src []byte) ([]byte, Findings) {
 	return []byte(strings.Join(t.lines, "\n")), t.found
 }
 
+// mostMeant bounds the size of a source that is looked through, in bytes.
+const mostMeant = 256 << 10
+
 // tell makes a finding of bytes from to to of a line, both counted from 0.
 func (t *slipped) tell(line, from, to int, message, hint string) {
+	if t.told++; t.told > mostTold {
+		return
+	}
 	at := func(n int) hcl.Pos {
 		return hcl.Pos{Line: line + 1, Column: utf8.RuneCountInString(t.lines[line][:n]) + 1, Byte: t.start[line] + n}
 	}
@@ -318,9 +334,10 @@ var colon = regexp.MustCompile(`^(\s*)([A-Za-z_][A-Za-z0-9_-]*)(\s*):(\s|$|")`)
 
 // colons finds keys that are followed by a colon.
 func colons(t *slipped) {
+	object := t.objects()
 	for i, l := range t.lines {
 		m := colon.FindStringSubmatchIndex(l)
-		if m == nil || !t.inCodeAt(i, m[4]) || t.inObject(i) {
+		if m == nil || !t.inCodeAt(i, m[4]) || object[i] {
 			continue
 		}
 		at, rest := m[7], strings.TrimSpace(l[m[7]+1:])
@@ -335,17 +352,19 @@ func colons(t *slipped) {
 	}
 }
 
-// inObject reports whether a line stands within { } behind a =, where a colon is as good.
-func (t *slipped) inObject(line int) bool {
-	var open []bool // of each brace: it is an object's
-	for i := range line {
-		for k, c := range t.lines[i] {
+// objects reports which lines begin within { } or [ ] of a value, where a colon is as good.
+func (t *slipped) objects() []bool {
+	out := make([]bool, len(t.lines))
+	var open []bool // of each bracket: it is a value's
+	for i, l := range t.lines {
+		out[i] = len(open) > 0 && open[len(open)-1]
+		for k, c := range l {
 			if !t.inCodeAt(i, k) {
 				continue
 			}
 			switch c {
 			case '{', '[':
-				before := strings.TrimRight(t.lines[i][:k], " \t")
+				before := strings.TrimRight(l[:k], " \t")
 				open = append(open, c == '[' || strings.HasSuffix(before, "=") || strings.HasSuffix(before, "(") || strings.HasSuffix(before, ",") || strings.HasSuffix(before, ":"))
 			case '}', ']':
 				if len(open) > 0 {
@@ -354,15 +373,16 @@ func (t *slipped) inObject(line int) bool {
 			}
 		}
 	}
-	return len(open) > 0 && open[len(open)-1]
+	return out
 }
 
 var sign = regexp.MustCompile(`^(\s*)([A-Za-z_][A-Za-z0-9_-]*)(\s*)(==|=>|:=|\+=|<-)`)
 
 // signs finds keys that are followed by something like =.
 func signs(t *slipped) {
+	object := t.objects()
 	for i, l := range t.lines {
-		if m := sign.FindStringSubmatchIndex(l); m != nil && t.inCodeAt(i, m[4]) && !t.inObject(i) {
+		if m := sign.FindStringSubmatchIndex(l); m != nil && t.inCodeAt(i, m[4]) && !object[i] {
 			name, what := l[m[4]:m[5]], l[m[8]:m[9]]
 			t.tell(i, m[8], m[9], fmt.Sprintf("a key is followed by =, and %s by %s", name, what), fmt.Sprintf("%s = %s", name, clipped(strings.TrimSpace(l[m[9]:]))))
 			t.put(i, m[8], m[9], "=")
