@@ -295,7 +295,7 @@ func (s *books) clients(ctx context.Context, wg *sync.WaitGroup) {
 		defer c.CloseIdleConnections()
 		for ctx.Err() == nil {
 			n := s.number.Add(1)
-			path := fmt.Sprintf("/%s?id=%d", []string{"small", "bytes/200000", "status/503"}[rand.IntN(3)], n)
+			path := fmt.Sprintf("/%s?id=%d", []string{"small", "body/200000", "answer/503"}[rand.IntN(3)], n)
 			res, err := c.Post(base+path, "text/plain", strings.NewReader(strings.Repeat("x", rand.IntN(3000))))
 			code := 0
 			if err == nil {
@@ -344,7 +344,7 @@ func (s *books) clients(ctx context.Context, wg *sync.WaitGroup) {
 		raw(clear, "POST /half?id=%d HTTP/1.1\r\nHost: a\r\nContent-Length: 100\r\n\r\nhalf", func(net.Conn) { pause() })
 	})
 	wg.Go(func() {
-		raw(clear, get("bytes/200000", ""), func(c net.Conn) {
+		raw(clear, get("body/200000", ""), func(c net.Conn) {
 			for range 5 { // slowly, and not all
 				_, _ = io.CopyN(io.Discard, c, 10_000)
 				pause()

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -90,5 +91,31 @@ func TestMendsOfAlgorithmsEnd(t *testing.T) {
 				}
 			}
 		}
+	}
+}
+
+// TestAMistakeIsToldOnce: rules say nothing of a block that holds an error, for they would see a default in its place.
+func TestAMistakeIsToldOnce(t *testing.T) {
+	shop := clean(t)["shop.hcl"]
+	for _, c := range []struct{ was, is, want string }{
+		{`ttl     = "8h"`, `ttl     = "8x"`, "KX003"},
+		{`secret  = env("SEAT_SECRET")`, `secret  = 7`, "KX003"},
+		{`every      = "2s"`, `every      = "2"`, "KX003"},
+		{`keep  = "50%"`, `keep  = "150%"`, "KX003"},
+		{`attempts = 2`, `attempts = "two"`, "KX003"},
+		{`algorithm = "two-choices"`, `algorithm = "choices"`, "KX007"},
+		{`host = "board.tern.example"`, `host = "board.tern.example:80"`, "KX003"},
+		{`path   = ["/sailings/**", "/assets/**"]`, `path   = "sailings"`, "KX003"},
+	} {
+		require.Contains(t, shop, c.was)
+		cfg, found, err := config.ReadIn([]config.File{{Name: "s.hcl", Source: []byte(strings.Replace(shop, c.was, c.is, 1))}}, config.World{Env: secrets})
+		require.NoError(t, err)
+		var ids []string
+		for _, f := range Run(cfg, found, nil) {
+			if f.ID != "KX307" {
+				ids = append(ids, f.ID)
+			}
+		}
+		assert.Equal(t, []string{c.want}, ids, c.is)
 	}
 }

@@ -465,7 +465,7 @@ func (d *Decoder) sticky(n *Node) *Sticky {
 	}) {
 		d.Add(IDType, n.At("name"), fmt.Sprintf("%q cannot be the name of a cookie or header field", shorten(s.Name)), "letters, digits, - and _")
 	}
-	if n.Has("secret") && len(s.Secret) < 16 {
+	if text, read := n.values["secret"].Value.(string); read && len(text) < 16 {
 		d.Add(IDLimit, n.At("secret"), "the secret is shorter than 16 characters", "one that cannot be guessed; `head -c 24 /dev/urandom | base64` makes one")
 	}
 	return s

@@ -85,7 +85,7 @@ var headersBlock = &Block{
 }
 
 var fieldKeys = []*Key{
-	{Name: "set", Type: FieldTable, Help: "these fields with these values, whatever there was", Example: `{ "X-Served-By" = "{backend}" }`},
+	{Name: "set", Type: FieldTable, Help: "these fields with these values, whatever there was", Example: `{ "Tern-Backend" = "{backend}" }`},
 	{Name: "add", Ordered: true, Type: FieldTable, Help: "these as well as what there is", Example: `{ "Cache-Control" = "no-store" }`},
 	{Name: "remove", Type: Texts, Help: "these not at all", Example: `["Server"]`},
 	{Name: "clients", Type: Nets, Help: "all this for these clients only; for everybody, if not given", Example: `["203.0.113.0/24"]`},

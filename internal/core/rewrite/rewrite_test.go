@@ -41,11 +41,11 @@ func TestPaths(t *testing.T) {
 }
 
 func TestEditsForCertainClientsOnly(t *testing.T) {
-	e := &config.FieldEdits{Set: []config.FieldValue{{Name: "X-Served-By", Value: "{backend}"}}, Clients: []netip.Prefix{netip.MustParsePrefix("203.0.113.0/24"), netip.MustParsePrefix("2001:db8::/32")}}
+	e := &config.FieldEdits{Set: []config.FieldValue{{Name: "Tern-Backend", Value: "{backend}"}}, Clients: []netip.Prefix{netip.MustParsePrefix("203.0.113.0/24"), netip.MustParsePrefix("2001:db8::/32")}}
 	for client, want := range map[string]string{"203.0.113.9": "auk", "2001:db8::1": "auk", "::ffff:203.0.113.9": "auk", "198.51.100.1": "", "-": "", "": ""} {
 		h := map[string][]string{}
 		Fields(h, e, &Facts{Backend: "auk", Client: client})
-		assert.Equal(t, want, strings.Join(h["X-Served-By"], ""), client)
+		assert.Equal(t, want, strings.Join(h["Tern-Backend"], ""), client)
 	}
 }
 

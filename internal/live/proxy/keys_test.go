@@ -144,7 +144,7 @@ func TestForwardedIsBelievedWhereThatIsSaid(t *testing.T) {
 
 func TestARouteChangesWhatItSays(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		edits := "rewrite {\n substitute = { \"/seat/([0-9]+)\" = \"/seats/$1\" }\n}\nheaders {\n request {\n add = { \"X-Route\" = \"{route}\" }\n clients = [\"%[1]s\"]\n }\n answer {\n set = { \"X-Served-By\" = \"{backend}\" }\n clients = [\"%[1]s\"]\n }\n}\nsend_to"
+		edits := "rewrite {\n substitute = { \"/seat/([0-9]+)\" = \"/seats/$1\" }\n}\nheaders {\n request {\n add = { \"X-Route\" = \"{route}\" }\n clients = [\"%[1]s\"]\n }\n answer {\n set = { \"Tern-Backend\" = \"{backend}\" }\n clients = [\"%[1]s\"]\n }\n}\nsend_to"
 		for nets, served := range map[string]string{"203.0.113.0/24": "a", "10.0.0.0/8": ""} {
 			w := newWorld(t, strings.Replace(front, "send_to", fmt.Sprintf(edits, nets), 1)+one)
 			w.start("192.0.2.1:80", func(out http.ResponseWriter, r *http.Request) {
@@ -155,7 +155,7 @@ func TestARouteChangesWhatItSays(t *testing.T) {
 			body, err := io.ReadAll(res.Body)
 			require.NoError(t, err)
 			assert.Equal(t, map[string]string{"a": "/seats/7 all", "": "/seats/7 "}[served], string(body), nets)
-			assert.Equal(t, served, res.Header.Get("X-Served-By"), nets)
+			assert.Equal(t, served, res.Header.Get("Tern-Backend"), nets)
 			w.close()
 		}
 	})

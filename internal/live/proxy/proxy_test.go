@@ -227,7 +227,7 @@ func TestPathsHostsAndFieldsAreRewrittenAndMappedBack(t *testing.T) {
         remove = ["Cookie", "X-Forwarded-Host"]
       }
       answer {
-        set    = { "X-Served-By" = "{upstream}.{backend} {reason} {attempts}" }
+        set    = { "Tern-Backend" = "{upstream}.{backend} {reason} {attempts}" }
         remove = ["Server"]
       }
     }
@@ -259,7 +259,7 @@ func TestPathsHostsAndFieldsAreRewrittenAndMappedBack(t *testing.T) {
 		assert.Equal(t, "203.0.113.9", got.Header.Get("X-Forwarded-For"))
 		assert.Equal(t, "http://127.0.0.1:8080/app/a%2Fb?c=d", res.Header.Get("Location"))
 		assert.Equal(t, "s=1; Path=/app", res.Header.Get("Set-Cookie"))
-		assert.Regexp(t, `^app\.[abc] round-robin 1$`, res.Header.Get("X-Served-By"))
+		assert.Regexp(t, `^app\.[abc] round-robin 1$`, res.Header.Get("Tern-Backend"))
 		assert.Empty(t, res.Header.Get("Server"))
 	})
 }

@@ -136,13 +136,13 @@ func TestSpecialPaths(t *testing.T) {
 	s := started(t, "booking.auk")
 	_, text := ask(s, "/events?every=1ms&n=3", patience)
 	assert.Equal(t, 3, strings.Count(text, "data: booking.auk says"))
-	_, text = ask(s, "/bytes/5000", patience)
+	_, text = ask(s, "/body/5000", patience)
 	assert.Len(t, text, 5000)
-	for path, want := range map[string]int{"/status/418": 418, "/status/204": 204, "/cookie": 200, "/bytes/x": 200, "/status/99": 200} {
+	for path, want := range map[string]int{"/answer/418": 418, "/answer/204": 204, "/session": 200, "/body/x": 200, "/answer/99": 200} {
 		status, _ := ask(s, path, patience)
 		assert.Equal(t, want, status, path)
 	}
-	res, err := (&http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}).Get("http://" + s.Address.String() + "/redirect")
+	res, err := (&http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}).Get("http://" + s.Address.String() + "/elsewhere")
 	require.NoError(t, err)
 	defer res.Body.Close()
 	assert.Equal(t, "http://"+s.Address.String()+"/seats", res.Header.Get("Location"))

@@ -16,10 +16,10 @@ var Paths = [][2]string{
 	{"/ready", "answers \"ready\", for probes"},
 	{"/events", "an event stream that goes on until the client leaves; ?every=100ms&n=5 makes it so fast and so long"},
 	{"/websocket", "sends back what it is sent over a WebSocket, as name: text"},
-	{"/bytes/N", "a body of N bytes; ?slow=10ms waits before each KiB"},
-	{"/status/N", "an answer with the status N"},
-	{"/redirect", "a redirect to /seats at the host that was asked"},
-	{"/cookie", "sets the cookie tern_app, as an application that keeps sessions does"},
+	{"/body/N", "a body of N bytes; ?slow=10ms waits before each KiB"},
+	{"/answer/N", "an answer with the status N"},
+	{"/elsewhere", "a redirect to /seats at the host that was asked"},
+	{"/session", "sets the cookie tern_app, as an application that keeps sessions does"},
 }
 
 // special returns what is done at a path, nil for the answer that is given everywhere.
@@ -31,7 +31,7 @@ func (s *StandIn) special(path string) http.HandlerFunc {
 	}
 	// A site may serve them under a prefix of its own.
 	if i := strings.LastIndexByte(path, '/'); i > 0 && path != "/ready" {
-		if last := path[i:]; last == "/events" || last == "/websocket" || last == "/redirect" || last == "/cookie" {
+		if last := path[i:]; last == "/events" || last == "/websocket" || last == "/elsewhere" || last == "/session" {
 			path = last
 		}
 	}
@@ -42,20 +42,20 @@ func (s *StandIn) special(path string) http.HandlerFunc {
 		return s.events
 	case "/websocket":
 		return s.websocket
-	case "/redirect":
+	case "/elsewhere":
 		return func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, "http://"+r.Host+"/seats", http.StatusFound)
 		}
-	case "/cookie":
+	case "/session":
 		return func(w http.ResponseWriter, r *http.Request) {
 			http.SetCookie(w, &http.Cookie{Name: "tern_app", Value: fmt.Sprintf("%x", time.Now().UnixNano()), Path: "/", HttpOnly: true})
 			fmt.Fprintf(w, "%s has set a cookie\n", s.Name)
 		}
 	}
-	if n, ok := number("/bytes/"); ok {
+	if n, ok := number("/body/"); ok {
 		return func(w http.ResponseWriter, r *http.Request) { body(w, r, n) }
 	}
-	if n, ok := number("/status/"); ok && n >= 200 && n <= 599 {
+	if n, ok := number("/answer/"); ok && n >= 200 && n <= 599 {
 		return func(w http.ResponseWriter, _ *http.Request) {
 			w.WriteHeader(int(n))
 			if n != 204 && n != 304 {
