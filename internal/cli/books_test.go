@@ -213,7 +213,7 @@ func (s *books) change(ctx context.Context, chance *rand.Rand) {
 			}
 		case "fail", "mend":
 			if w.process != nil && !w.stopped {
-				o := standin.Order{Backend: "*", Fault: standin.Mended}
+				o := standin.Order{Backend: "*", Fault: standin.Fixed}
 				if what == "fail" {
 					o.Fault = standin.Faults[chance.IntN(len(standin.Faults))]
 				}

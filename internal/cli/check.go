@@ -31,8 +31,8 @@ A file .kestrix-rules in the folder of a configuration, or in one above it in th
 says how severe rules are taken there, a line each: KX307 warning, or
 KX512 off because our clients ask again. Errors stay errors.
 
--fix mends what it knows an edit for, of the findings that are shown: it checks again after each edit and
-takes back one that mends nothing, or brings another finding. Comments and layout stay. With -diff the files
+-fix makes the edits that rules know, for the findings that are shown. It checks again after each edit and
+takes back an edit that fixes nothing or causes another finding. Comments and layout stay. With -diff the files
 are left alone and the edits shown.
 
 -baseline FILE takes an earlier result of -format json: what stands there does not fail.
@@ -59,7 +59,7 @@ change does to lines that are as they were is not among them.
 			fs.StringVar(&c.journal, "journal", "", "with -live: the `FILE` that serve -journal is to write")
 			fs.StringVar(&c.baseline, "baseline", "", "an earlier result of -format json, in this `FILE`: what stands there does not fail")
 			fs.StringVar(&c.since, "changed-since", "", "only what stands in lines that differ from this `REV` of git, and errors")
-			fs.BoolVar(&c.fix, "fix", false, "mend what there is an edit for, and check again")
+			fs.BoolVar(&c.fix, "fix", false, "make the edits that rules know, and check again")
 			fs.BoolVar(&c.diff, "diff", false, "with -fix: show the edits instead of making them")
 			c.with = withFlag(fs)
 			return func(ctx context.Context, env *Env, args []string) error {
@@ -70,7 +70,7 @@ change does to lines that are as they were is not among them.
 					return explain(env, &o, c.explain)
 				}
 				if c.fix {
-					return c.mend(ctx, env, &o, args)
+					return c.makeEdits(ctx, env, &o, args)
 				}
 				return c.run(ctx, env, &o, args)
 			}

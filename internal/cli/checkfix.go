@@ -13,22 +13,22 @@ import (
 	"kestrix/internal/core/config"
 )
 
-// mended is a configuration after -fix.
-type mended struct {
+// fixed is a configuration after -fix.
+type fixed struct {
 	done    []check.Fixed
 	changed []config.File // files that are not as they were
 	before  map[string][]byte
 	now     *verdict
 }
 
-// mend makes the edits that findings know, or shows them, and checks what is there then.
-func (c *checkFlags) mend(ctx context.Context, env *Env, o *output, names []string) error {
+// makeEdits makes the edits that findings know, or shows them, and checks what is there then.
+func (c *checkFlags) makeEdits(ctx context.Context, env *Env, o *output, names []string) error {
 	style := env.style(env.Stdout, o.noColour || o.file != "")
 	var text bytes.Buffer
 	var changed []config.File
 	bad := false
 	for _, name := range names {
-		m, err := c.mendOne(ctx, env, name)
+		m, err := c.fixOne(ctx, env, name)
 		if err != nil {
 			return err
 		}
@@ -61,8 +61,8 @@ func (c *checkFlags) mend(ctx context.Context, env *Env, o *output, names []stri
 	return nil
 }
 
-// mendOne mends one configuration, without writing it.
-func (c *checkFlags) mendOne(ctx context.Context, env *Env, name string) (*mended, error) {
+// fixOne fixes one configuration, without writing it.
+func (c *checkFlags) fixOne(ctx context.Context, env *Env, name string) (*fixed, error) {
 	x, _, err := c.one(ctx, env, name, nil)
 	if err != nil {
 		return nil, err
@@ -72,7 +72,7 @@ func (c *checkFlags) mendOne(ctx context.Context, env *Env, name string) (*mende
 		wanted[f.ID+f.Message] = true
 	}
 	files, done := check.Fix(x.files, func(files []config.File) config.Findings { return c.again(x, files, wanted) })
-	m := &mended{done: done, before: map[string][]byte{}}
+	m := &fixed{done: done, before: map[string][]byte{}}
 	for i, f := range files {
 		if !bytes.Equal(f.Source, x.files[i].Source) {
 			m.changed, m.before[f.Name] = append(m.changed, f), x.files[i].Source
@@ -92,13 +92,13 @@ func (c *checkFlags) mendOne(ctx context.Context, env *Env, name string) (*mende
 }
 
 // tell writes what was done, with the edits themselves if they are wanted.
-func (m *mended) tell(text *bytes.Buffer, edits bool) {
+func (m *fixed) tell(text *bytes.Buffer, edits bool) {
 	for _, f := range m.done {
 		place := fmt.Sprintf("%s:%d:%d  %s", f.Range.Filename, f.Range.Start.Line, f.Range.Start.Column, f.ID)
 		if f.Dropped != "" {
 			fmt.Fprintf(text, "left     %s  %s\n         its edit was taken back: %s\n", place, f.Message, f.Dropped)
 		} else {
-			word := "mended"
+			word := "fixed"
 			if edits {
 				word = "edit"
 			}
@@ -107,7 +107,7 @@ func (m *mended) tell(text *bytes.Buffer, edits bool) {
 	}
 	for _, f := range m.changed {
 		if edits {
-			text.Write(diff.Diff(f.Name, m.before[f.Name], f.Name+" mended", f.Source))
+			text.Write(diff.Diff(f.Name, m.before[f.Name], f.Name+" fixed", f.Source))
 		}
 	}
 	if len(m.done) > 0 {
@@ -130,7 +130,7 @@ func (c *checkFlags) again(x *verdict, files []config.File, wanted map[string]bo
 	out := slices.Clone(y.found)
 	for i := range out {
 		if out[i].Severity > c.least || c.since != "" && !wanted[out[i].ID+out[i].Message] {
-			out[i].Fix = nil
+			out[i].Edits = nil
 		}
 	}
 	return out

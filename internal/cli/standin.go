@@ -31,7 +31,7 @@ With -scenario they behave as it says: service times, workers, backlog, and faul
 real time from the start. By hand, from another terminal, -tell has them fail and
 work again:
 
-  ` + strings.Join(standin.Faults, ", ") + `; ` + standin.Mended + `
+  ` + strings.Join(standin.Faults, ", ") + `; ` + standin.Fixed + `
 
 paths at which they do something special:
 
@@ -40,7 +40,7 @@ paths at which they do something special:
   kestrix standin harbour.hcl -scenario auk-fails.scenario.hcl
   kestrix standin -n 3 -base 127.0.0.1:9001
   kestrix standin -tell auk hang
-  kestrix standin -tell auk mended`,
+  kestrix standin -tell auk fixed`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			var only, except list
 			with := withFlag(fs)
@@ -86,7 +86,7 @@ paths at which they do something special:
 // tell sends an order to stand-ins at work.
 func (f *standinFlags) tell(ctx context.Context, env *Env, who string, args []string) error {
 	if len(args) != 1 {
-		return usage("-tell wants one fault: kestrix standin -tell %s hang; there are %s and %s", who, strings.Join(standin.Faults, ", "), standin.Mended)
+		return usage("-tell wants one fault: kestrix standin -tell %s hang; there are %s and %s", who, strings.Join(standin.Faults, ", "), standin.Fixed)
 	}
 	answer, err := standin.Tell(ctx, f.socket(env), standin.Order{Backend: who, Fault: args[0]})
 	if err != nil {

@@ -168,7 +168,7 @@ func rulePages(note string) map[string]string {
 		for _, r := range f.rules() {
 			fmt.Fprintf(&index, "| [%s](rules/%s.md#%s) | %s | %s |\n", r.ID, f.file, strings.ToLower(r.ID), r.Severity, cell(r.Title))
 			bad, good := r.Examples()
-			fmt.Fprintf(&page, "\n## %s\n\n**%s**: %s.\n\nWhy it matters: %s.\n\nHow to mend it: %s.\n", r.ID, upperFirst(r.Severity.String()), r.Title, r.Why, r.Mend)
+			fmt.Fprintf(&page, "\n## %s\n\n**%s**: %s.\n\nWhy it matters: %s.\n\nHow to mend it: %s.\n", r.ID, upperFirst(r.Severity.String()), r.Title, r.Why, r.Fix)
 			if bad != "" {
 				fmt.Fprintf(&page, "\nFound in:\n\n```hcl\n%s\n```\n\nClean:\n\n```hcl\n%s\n```\n", withoutWants(bad), withoutWants(good))
 			}

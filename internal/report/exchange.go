@@ -28,7 +28,7 @@ func SARIF(all []Checked, allowed []check.Allowed, baseline bool, version string
 		if r.Why != "" {
 			o["fullDescription"] = object{"text": r.Why}
 		}
-		o["help"] = object{"text": strings.TrimSpace(r.Mend + "\n`kestrix check -explain " + r.ID + "` shows examples")}
+		o["help"] = object{"text": strings.TrimSpace(r.Fix + "\n`kestrix check -explain " + r.ID + "` shows examples")}
 		o["helpUri"] = "urn:kestrix:rule:" + r.ID
 		rules = append(rules, o)
 	}
@@ -92,7 +92,7 @@ func Annotations(all config.Findings) string {
 	var b strings.Builder
 	for _, f := range all {
 		text := f.Message
-		for _, part := range []struct{ name, text string }{{"", f.Hint}, {"witness: ", f.Witness}, {"mend: ", f.Mend}} {
+		for _, part := range []struct{ name, text string }{{"", f.Hint}, {"witness: ", f.Witness}, {"fix: ", f.Fix}} {
 			if part.text != "" {
 				text += "\n" + part.name + part.text
 			}
@@ -141,7 +141,7 @@ func JUnit(names []string, found []config.Findings, fails func(config.Severity) 
 		for _, f := range found[i] {
 			c := junitCase{Class: name, Name: fmt.Sprintf("%s %s:%d:%d", f.ID, f.Range.Filename, f.Range.Start.Line, f.Range.Start.Column)}
 			text := f.Message
-			for _, part := range []struct{ name, text string }{{"", f.Hint}, {"why: ", f.Why}, {"witness: ", f.Witness}, {"mend: ", f.Mend}} {
+			for _, part := range []struct{ name, text string }{{"", f.Hint}, {"why: ", f.Why}, {"witness: ", f.Witness}, {"fix: ", f.Fix}} {
 				if part.text != "" {
 					text += "\n" + part.name + part.text
 				}

@@ -26,8 +26,8 @@ type Finding struct {
 	Hint        string `json:"hint,omitempty"`
 	Why         string `json:"why,omitempty"`
 	Witness     string `json:"witness,omitempty"`
-	Mend        string `json:"mend,omitempty"`
-	Fix         []Edit `json:"fix,omitempty"`
+	Fix         string `json:"fix,omitempty"`
+	Edits       []Edit `json:"edits,omitempty"`
 	Fingerprint string `json:"fingerprint"`
 	Old         bool   `json:"old,omitempty"`
 }
@@ -62,12 +62,12 @@ func FindingsJSON(all []Checked) []Finding {
 	out := []Finding{}
 	for _, f := range all {
 		var fix []Edit
-		for _, e := range f.Fix {
+		for _, e := range f.Edits {
 			fix = append(fix, Edit{e.Range.Filename, e.Range.Start.Line, e.Range.Start.Column, e.Range.End.Line, e.Range.End.Column, e.Text})
 		}
 		out = append(out, Finding{
 			f.ID, f.Severity.String(), f.Range.Filename, f.Range.Start.Line, f.Range.Start.Column, f.Range.End.Line, f.Range.End.Column,
-			f.Message, f.Hint, f.Why, f.Witness, f.Mend, fix, f.Fingerprint, f.Old,
+			f.Message, f.Hint, f.Why, f.Witness, f.Fix, fix, f.Fingerprint, f.Old,
 		})
 	}
 	return out
@@ -94,7 +94,7 @@ func (s Style) Findings(all config.Findings, files []config.File) string {
 		head = s.bold(head) + "  " + word + " " + f.ID + "  "
 		fmt.Fprintf(&b, "%s%s\n", head, flowFrom(f.Message, s.Width, visible(head), 11))
 		s.snippet(&b, sources[f.Range.Filename], f)
-		for _, part := range []struct{ name, text string }{{"why", f.Why}, {"witness", f.Witness}, {"mend", f.Mend}} {
+		for _, part := range []struct{ name, text string }{{"why", f.Why}, {"witness", f.Witness}, {"fix", f.Fix}} {
 			if part.text != "" {
 				fmt.Fprintf(&b, "  %-7s  %s\n", part.name, flow(part.text, s.Width, 11))
 			}
@@ -149,7 +149,7 @@ func (s Style) snippet(b *strings.Builder, lines [][]byte, f config.Finding) {
 
 // harmless returns a finding whose words reach a terminal as they are read.
 func (s Style) harmless(f config.Finding) config.Finding {
-	for _, text := range []*string{&f.Message, &f.Hint, &f.Why, &f.Witness, &f.Mend} {
+	for _, text := range []*string{&f.Message, &f.Hint, &f.Why, &f.Witness, &f.Fix} {
 		*text = s.printable(*text)
 	}
 	return f

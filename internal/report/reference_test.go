@@ -46,7 +46,7 @@ func TestTheReferenceIsFresh(t *testing.T) {
 	assert.Equal(t, len(check.Rules)+len(check.LiveRules), onPages, "each rule stands in one family")
 	for _, r := range check.Rules {
 		assert.NotEmpty(t, r.Why, r.ID)
-		assert.NotEmpty(t, r.Mend, r.ID)
+		assert.NotEmpty(t, r.Fix, r.ID)
 	}
 }
 

@@ -19,7 +19,7 @@ func (s Style) Rule(r *check.Rule) string {
 		word = s.yellow(word)
 	}
 	fmt.Fprintf(&b, "%s  %s  %s\n\n", s.bold(r.ID), word, r.Title)
-	for _, part := range []struct{ name, text string }{{"why", r.Why}, {"mend", r.Mend}} {
+	for _, part := range []struct{ name, text string }{{"why", r.Why}, {"fix", r.Fix}} {
 		if part.text != "" {
 			fmt.Fprintf(&b, "  %-5s %s\n", part.name, flow(part.text, s.Width, 8))
 		}
@@ -44,10 +44,10 @@ func RuleJSON(r *check.Rule) any {
 		Severity string `json:"severity"`
 		Title    string `json:"title"`
 		Why      string `json:"why"`
-		Mend     string `json:"mend"`
+		Fix      string `json:"fix"`
 		Bad      string `json:"bad"`
 		Good     string `json:"good"`
-	}{r.ID, r.Severity.String(), r.Title, r.Why, r.Mend, withoutWants(bad), withoutWants(good)}
+	}{r.ID, r.Severity.String(), r.Title, r.Why, r.Fix, withoutWants(bad), withoutWants(good)}
 }
 
 // withoutWants takes out what the examples' comments say to their test, and

@@ -15,9 +15,9 @@ import (
 // allowRules are about the comments that suppress findings.
 var allowRules = []*Rule{
 	{ID: "KX901", Severity: config.Warning, Title: "a suppression that gives no reason",
-		Why: "whoever reads it next year cannot tell whether it still holds", Mend: "# kestrix: allow KX201 because ..."},
+		Why: "whoever reads it next year cannot tell whether it still holds", Fix: "# kestrix: allow KX201 because ..."},
 	{ID: "KX902", Severity: config.Warning, Title: "a suppression that suppresses nothing",
-		Why: "it hides the finding when it comes back", Mend: "remove the comment"},
+		Why: "it hides the finding when it comes back", Fix: "remove the comment"},
 }
 
 // allowance is a comment such as `# kestrix: allow KX203 because ...`. It holds
@@ -124,9 +124,9 @@ func suppress(c *config.Config, found config.Findings) (config.Findings, []Allow
 				message = "there is no rule " + a.id
 			}
 		}
-		f := config.Finding{ID: rule.ID, Severity: rule.Severity, Range: a.rng, Message: message, Why: rule.Why, Mend: rule.Mend}
+		f := config.Finding{ID: rule.ID, Severity: rule.Severity, Range: a.rng, Message: message, Why: rule.Why, Fix: rule.Fix}
 		if !a.used && !a.shared {
-			f.Fix = []config.Edit{{Range: a.whole}}
+			f.Edits = []config.Edit{{Range: a.whole}}
 		}
 		kept = append(kept, f)
 	}

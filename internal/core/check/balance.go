@@ -13,8 +13,8 @@ import (
 var balanceRules = []*Rule{
 	{
 		ID: "KX301", Severity: config.Error, Title: "weights that are all zero",
-		Why:  "a backend of weight 0 gets no new requests, so nothing would serve",
-		Mend: "give at least one backend a weight of 1 or more",
+		Why: "a backend of weight 0 gets no new requests, so nothing would serve",
+		Fix: "give at least one backend a weight of 1 or more",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				total := u.TotalWeight()
@@ -30,8 +30,8 @@ var balanceRules = []*Rule{
 	},
 	{
 		ID: "KX302", Severity: config.Advice, Title: "a backend of weight 0",
-		Why:  "it is probed, and gets no new requests",
-		Mend: "give it a weight, or remove it",
+		Why: "it is probed, and gets no new requests",
+		Fix: "give it a weight, or remove it",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				total := u.TotalWeight()
@@ -45,8 +45,8 @@ var balanceRules = []*Rule{
 	},
 	{
 		ID: "KX303", Severity: config.Advice, Title: "a choice among one",
-		Why:  "with one backend there is nothing to choose, to keep or to repeat elsewhere",
-		Mend: "a second backend; until then these settings only look as if they helped",
+		Why: "with one backend there is nothing to choose, to keep or to repeat elsewhere",
+		Fix: "a second backend; until then these settings only look as if they helped",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if len(u.Backends) != 1 || u.Partial {
@@ -67,8 +67,8 @@ var balanceRules = []*Rule{
 	},
 	{
 		ID: "KX304", Severity: config.Advice, Title: "a weight too small to see",
-		Why:  "a backend that gets next to nothing is not tested by traffic, and when it must carry its part nobody knows whether it can",
-		Mend: "a larger weight, or none of the server at all",
+		Why: "a backend that gets next to nothing is not tested by traffic, and when it must carry its part nobody knows whether it can",
+		Fix: "a larger weight, or none of the server at all",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				total := u.TotalWeight()
@@ -94,14 +94,14 @@ var balanceRules = []*Rule{
 	},
 	{
 		ID: "KX305", Severity: config.Warning, Title: "a slow start that the algorithm does not make",
-		Why:  "scaling a weight would move keys to and fro, so hash gives a backend that comes back all of its keys at once; first-fit has no weights to scale",
-		Mend: "remove slow_start, or choose an algorithm that scales",
+		Why: "scaling a weight would move keys to and fro, so hash gives a backend that comes back all of its keys at once; first-fit has no weights to scale",
+		Fix: "remove slow_start, or choose an algorithm that scales",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if u.Ramp > 0 && !u.Balance().Ramps() {
 					p.Report(Finding{
 						Range: u.RampAt, Message: fmt.Sprintf("%q chooses by %s, so slow_start does nothing", u.Name, u.Algorithm),
-						Witness: ramped(u), Fix: p.drop(u.RampAt),
+						Witness: ramped(u), Edits: p.drop(u.RampAt),
 					})
 				}
 			}
@@ -109,8 +109,8 @@ var balanceRules = []*Rule{
 	},
 	{
 		ID: "KX306", Severity: config.Advice, Title: "a choice by address where all addresses may be one",
-		Why:  "only this machine reaches the listeners, so another proxy stands in front, and without trusted_proxies its address is taken for that of every client",
-		Mend: "trusted_proxies = the address of what stands in front, or another way to know clients",
+		Why: "only this machine reaches the listeners, so another proxy stands in front, and without trusted_proxies its address is taken for that of every client",
+		Fix: "trusted_proxies = the address of what stands in front, or another way to know clients",
 		Run: func(p *Pass) {
 			if len(p.Config.Trusted) > 0 {
 				return
@@ -150,8 +150,8 @@ var balanceRules = []*Rule{
 	},
 	{
 		ID: "KX307", Severity: config.Advice, Title: "turns that fall in step with the page",
-		Why:  "a page that fetches one thing gives every client two requests in a row; where nothing else is open, two backends are given them in turn: the pages go to the one and all they fetch to the other",
-		Mend: "algorithm = \"random\"; none where requests come singly, or many are open together",
+		Why: "a page that fetches one thing gives every client two requests in a row; where nothing else is open, two backends are given them in turn: the pages go to the one and all they fetch to the other",
+		Fix: "algorithm = \"random\"; none where requests come singly, or many are open together",
 		Run: func(p *Pass) {
 			used := p.reached("tcp")
 			for _, u := range p.Config.Upstreams {
@@ -172,7 +172,7 @@ var balanceRules = []*Rule{
 					}
 				}
 				p.Report(Finding{
-					Range: u.AlgorithmAt, Message: fmt.Sprintf("%q gives two backends their turns", u.Name), Mend: mend,
+					Range: u.AlgorithmAt, Message: fmt.Sprintf("%q gives two backends their turns", u.Name), Fix: mend,
 					Witness: fmt.Sprintf("100 clients, one after the other, fetch a page and a picture each: %d pages and %d pictures come from %q", pages, pictures, name),
 				})
 			}
@@ -180,20 +180,20 @@ var balanceRules = []*Rule{
 	},
 	{
 		ID: "KX308", Severity: config.Advice, Title: "more attempts than backends",
-		Why:  "a further attempt can only go to a backend that has just failed",
-		Mend: "as many attempts as there are backends, at most",
+		Why: "a further attempt can only go to a backend that has just failed",
+		Fix: "as many attempts as there are backends, at most",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if r := u.Retry; r != nil && r.Attempts > len(u.Backends) && len(u.Backends) > 1 && !u.Partial && !u.ResolveEach {
-					p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q makes up to %d attempts with %d backends", u.Name, r.Attempts, len(u.Backends)), Witness: fmt.Sprintf("attempt %d goes to %q, which has failed before", len(u.Backends)+1, p.repeated(u)), Fix: p.set(r.Range, "attempts", fmt.Sprint(len(u.Backends)))})
+					p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q makes up to %d attempts with %d backends", u.Name, r.Attempts, len(u.Backends)), Witness: fmt.Sprintf("attempt %d goes to %q, which has failed before", len(u.Backends)+1, p.repeated(u)), Edits: p.set(r.Range, "attempts", fmt.Sprint(len(u.Backends)))})
 				}
 			}
 		},
 	},
 	{
 		ID: "KX310", Severity: config.Error, Title: "first-fit with no measure of full",
-		Why:  "first-fit goes on to the next backend when one has max_in_flight open; without it the first gets everything",
-		Mend: "max_in_flight for every backend",
+		Why: "first-fit goes on to the next backend when one has max_in_flight open; without it the first gets everything",
+		Fix: "max_in_flight for every backend",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if !u.Balance().Fill || u.Partial || len(u.Backends) < 2 {
@@ -216,8 +216,8 @@ var balanceRules = []*Rule{
 	},
 	{
 		ID: "KX311", Severity: config.Advice, Title: "a remainder of members that change",
-		Why:  "with modulo many keys of other backends have another one as soon as one leaves or joins, be it for a moment: caches are cold and sessions lost all at once",
-		Mend: "method = \"ring\" or \"rendezvous\", which move the keys of that backend only",
+		Why: "with modulo many keys of other backends have another one as soon as one leaves or joins, be it for a moment: caches are cold and sessions lost all at once",
+		Fix: "method = \"ring\" or \"rendezvous\", which move the keys of that backend only",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if !u.Balance().Rehashes || len(u.Backends) < 2 || u.Probe == nil && u.Suspend == nil && !u.ResolveEach {
@@ -234,14 +234,14 @@ var balanceRules = []*Rule{
 				if moved == 0 {
 					continue // as of two backends
 				}
-				p.Report(Finding{Range: u.Hash.Range, Message: fmt.Sprintf("%q hashes by modulo, and its backends come and go", u.Name), Witness: fmt.Sprintf("with %q out, %d of 1,000 keys move that were on other backends", u.Backends[0].Name, moved), Fix: p.set(u.Hash.Range, "method", `"rendezvous"`)})
+				p.Report(Finding{Range: u.Hash.Range, Message: fmt.Sprintf("%q hashes by modulo, and its backends come and go", u.Name), Witness: fmt.Sprintf("with %q out, %d of 1,000 keys move that were on other backends", u.Backends[0].Name, moved), Edits: p.set(u.Hash.Range, "method", `"rendezvous"`)})
 			}
 		},
 	},
 	{
 		ID: "KX312", Severity: config.Advice, Title: "least-connections where all requests are short",
-		Why:  "requests that take a moment only are hardly ever open together, so there is nothing to compare, and turns decide",
-		Mend: "round-robin says the same more plainly; keep it if hundreds of requests a second make them overlap after all",
+		Why: "requests that take a moment only are hardly ever open together, so there is nothing to compare, and turns decide",
+		Fix: "round-robin says the same more plainly; keep it if hundreds of requests a second make them overlap after all",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if u.Algorithm != "least-connections" || u.Timeouts.Answer > 500*time.Millisecond || len(u.Backends) < 3 { // of two KX307 speaks
@@ -262,15 +262,15 @@ var balanceRules = []*Rule{
 				p.Report(Finding{
 					Range: u.AlgorithmAt, Message: fmt.Sprintf("no request to %q may take longer than %s", u.Name, u.Timeouts.Answer),
 					Witness: fmt.Sprintf("of 1,000 requests one after the other each backend gets at least %d, and %d with round-robin", least, turns),
-					Fix:     p.replace(u.AlgorithmAt, `"round-robin"`),
+					Edits:   p.replace(u.AlgorithmAt, `"round-robin"`),
 				})
 			}
 		},
 	},
 	{
 		ID: "KX309", Severity: config.Warning, Title: "a queue in which nobody ever waits",
-		Why:  "requests wait while every backend has max_in_flight open; one without that limit always takes another",
-		Mend: "max_in_flight for every backend",
+		Why: "requests wait while every backend has max_in_flight open; one without that limit always takes another",
+		Fix: "max_in_flight for every backend",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if u.Queue == nil || u.Partial {
@@ -289,21 +289,21 @@ var balanceRules = []*Rule{
 	},
 	{
 		ID: "KX313", Severity: config.Warning, Title: "a hash by what tcp cannot see",
-		Why:  "a tcp frontend looks into nothing; a connection without the key goes by the client's address",
-		Mend: "key = \"client\"",
+		Why: "a tcp frontend looks into nothing; a connection without the key goes by the client's address",
+		Fix: "key = \"client\"",
 		Run: func(p *Pass) {
 			tcp := p.reached("tcp")
 			for _, u := range p.Config.Upstreams {
 				if u.Hash != nil && slices.Contains(tcp, u.Name) && !strings.HasPrefix(u.Hash.Key, "client") && len(u.Backends) > 1 {
-					p.Report(Finding{Range: u.Hash.Range, Message: fmt.Sprintf("%q hashes by %s, and only tcp reaches it", u.Name, u.Hash.Key), Witness: "each connection goes by its client's address instead", Fix: p.set(u.Hash.Range, "key", `"client"`)})
+					p.Report(Finding{Range: u.Hash.Range, Message: fmt.Sprintf("%q hashes by %s, and only tcp reaches it", u.Name, u.Hash.Key), Witness: "each connection goes by its client's address instead", Edits: p.set(u.Hash.Range, "key", `"client"`)})
 				}
 			}
 		},
 	},
 	{
 		ID: "KX314", Severity: config.Warning, Title: "weights that the algorithm passes over",
-		Why:  "it fills the first backend before the second, however much each weighs",
-		Mend: "max_in_flight as each can take it, and the order in which they are to be filled",
+		Why: "it fills the first backend before the second, however much each weighs",
+		Fix: "max_in_flight as each can take it, and the order in which they are to be filled",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if !u.Balance().Unweighted || len(u.Backends) < 2 {

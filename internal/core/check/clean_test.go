@@ -78,8 +78,8 @@ func TestMendsOfAlgorithmsEnd(t *testing.T) {
 							case "KX310":
 								room, next = 10, algorithm
 							case "KX307", "KX312":
-								m := named.FindStringSubmatch(f.Mend)
-								require.NotNil(t, m, f.Mend)
+								m := named.FindStringSubmatch(f.Fix)
+								require.NotNil(t, m, f.Fix)
 								next = cmp.Or(m[1], m[2])
 							}
 						}

@@ -16,8 +16,8 @@ import (
 var clientRules = []*Rule{
 	{
 		ID: "KX612", Severity: config.Warning, Title: "clients told apart where all may be one",
-		Why:  "only this machine reaches the listeners, so another proxy stands in front, and without trusted_proxies its address is taken for that of every client",
-		Mend: "trusted_proxies = the address of what stands in front, such as \"127.0.0.1\"",
+		Why: "only this machine reaches the listeners, so another proxy stands in front, and without trusted_proxies its address is taken for that of every client",
+		Fix: "trusted_proxies = the address of what stands in front, such as \"127.0.0.1\"",
 		Run: func(p *Pass) {
 			if len(p.Config.Trusted) > 0 || len(p.reading) > 0 {
 				return
@@ -46,8 +46,8 @@ var clientRules = []*Rule{
 	},
 	{
 		ID: "KX613", Severity: config.Advice, Title: "trusted proxies of which a tcp frontend hears nothing",
-		Why:  "tcp has no header fields; a proxy in front can name the client in a PROXY protocol header only",
-		Mend: "proxy_protocol = true, if what stands in front sends it",
+		Why: "tcp has no header fields; a proxy in front can name the client in a PROXY protocol header only",
+		Fix: "proxy_protocol = true, if what stands in front sends it",
 		Run: func(p *Pass) {
 			if len(p.Config.Trusted) == 0 {
 				return
@@ -64,8 +64,8 @@ var clientRules = []*Rule{
 	},
 	{
 		ID: "KX614", Severity: config.Advice, Title: "a rate that one page exceeds",
-		Why:  "a browser fetches a page with its pictures, styles and scripts at once, and several people may share one address",
-		Mend: "a burst of a hundred and more; or the limit in a route for what is to be limited, such as a log-in",
+		Why: "a browser fetches a page with its pictures, styles and scripts at once, and several people may share one address",
+		Fix: "a burst of a hundred and more; or the limit in a route for what is to be limited, such as a log-in",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				if f.Protocol != "http" {
@@ -84,8 +84,8 @@ var clientRules = []*Rule{
 	},
 	{
 		ID: "KX615", Severity: config.Warning, Title: "pages that are never shown",
-		Why:  "form = \"problem\" answers everybody with problem details, and pages are for those who want something else",
-		Mend: "form = \"by-accept\", or no pages",
+		Why: "form = \"problem\" answers everybody with problem details, and pages are for those who want something else",
+		Fix: "form = \"by-accept\", or no pages",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				if e := f.Errors; e.Form == "problem" && len(e.Pages) > 0 {
@@ -96,11 +96,11 @@ var clientRules = []*Rule{
 	},
 	{
 		ID: "KX616", Severity: config.Warning, Title: "client_from without anybody to take it from",
-		Why:  "only trusted_proxies may name a client, and there are none",
-		Mend: "trusted_proxies = the addresses of what stands in front; or no client_from",
+		Why: "only trusted_proxies may name a client, and there are none",
+		Fix: "trusted_proxies = the addresses of what stands in front; or no client_from",
 		Run: func(p *Pass) {
 			if at := p.Config.ClientFromAt; at.Filename != "" && len(p.Config.Trusted) == 0 && !p.broken(at) {
-				p.Report(Finding{Range: at, Message: "client_from has no effect without trusted_proxies", Witness: "a client that sends the field itself is known by its address all the same", Fix: p.drop(at)})
+				p.Report(Finding{Range: at, Message: "client_from has no effect without trusted_proxies", Witness: "a client that sends the field itself is known by its address all the same", Edits: p.drop(at)})
 			}
 		},
 	},

@@ -18,8 +18,8 @@ import (
 var conditionRules = []*Rule{
 	{
 		ID: "KX122", Severity: config.Warning, Title: "a host that is never asked for so",
-		Why:  "* stands for one label, so that \"*\" fits names without a dot only; and no name holds a space",
-		Mend: "leave host out for any host; \"*.tern.example\" for the names below one, \"**.tern.example\" for that one as well",
+		Why: "* stands for one label, so that \"*\" fits names without a dot only; and no name holds a space",
+		Fix: "leave host out for any host; \"*.tern.example\" for the names below one, \"**.tern.example\" for that one as well",
 		Run: func(p *Pass) {
 			p.matches(func(r *config.Route, key string, m config.Match) {
 				if key != "host" && key != "sni" || m.Regexp != nil {
@@ -30,15 +30,15 @@ var conditionRules = []*Rule{
 				case m.Text == "*":
 					p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("%s \"*\" of %q is one label", key, r.Name), Witness: fmt.Sprintf("%s does not fit %q, localhost does", like, m.Text)})
 				case spaced(m):
-					p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("%s %q of %q holds a space", key, m.Text, r.Name), Witness: fmt.Sprintf("%s does not fit %q", strings.TrimSpace(m.Text), m.Text), Mend: fmt.Sprintf("%q", strings.TrimSpace(m.Text)), Fix: p.replace(m.Range, fmt.Sprintf("%q", strings.TrimSpace(m.Text)))})
+					p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("%s %q of %q holds a space", key, m.Text, r.Name), Witness: fmt.Sprintf("%s does not fit %q", strings.TrimSpace(m.Text), m.Text), Fix: fmt.Sprintf("%q", strings.TrimSpace(m.Text)), Edits: p.replace(m.Range, fmt.Sprintf("%q", strings.TrimSpace(m.Text)))})
 				}
 			})
 		},
 	},
 	{
 		ID: "KX123", Severity: config.Warning, Title: "a regular expression in plain quotes",
-		Why:  "between quotes only * is special; brackets, dots, bars and the rest stand for themselves",
-		Mend: "regexp(\"...\") around it, with each backslash written twice",
+		Why: "between quotes only * is special; brackets, dots, bars and the rest stand for themselves",
+		Fix: "regexp(\"...\") around it, with each backslash written twice",
 		Run: func(p *Pass) {
 			p.matches(func(r *config.Route, key string, m config.Match) {
 				if m.Regexp != nil {
@@ -47,7 +47,7 @@ var conditionRules = []*Rule{
 				if what := looksLikeExpression(m.Text); what != "" {
 					p.Report(Finding{
 						Range: m.Range, Message: fmt.Sprintf("%s %q of %q looks like a regular expression: it holds %s", key, m.Text, r.Name, what),
-						Witness: fmt.Sprintf("it fits texts in which %s stands as it is written", what), Mend: fmt.Sprintf("regexp(%q)", m.Text), Fix: p.replace(m.Range, fmt.Sprintf("regexp(%q)", m.Text)),
+						Witness: fmt.Sprintf("it fits texts in which %s stands as it is written", what), Fix: fmt.Sprintf("regexp(%q)", m.Text), Edits: p.replace(m.Range, fmt.Sprintf("regexp(%q)", m.Text)),
 					})
 				}
 			})
@@ -55,8 +55,8 @@ var conditionRules = []*Rule{
 	},
 	{
 		ID: "KX124", Severity: config.Warning, Title: "an expression that is meant as a beginning",
-		Why:  "an expression must fit the whole text, as if ^ and $ stood around it",
-		Mend: ".* at the end; or a pattern: \"/live/**\" fits /live and what is below",
+		Why: "an expression must fit the whole text, as if ^ and $ stood around it",
+		Fix: ".* at the end; or a pattern: \"/live/**\" fits /live and what is below",
 		Run: func(p *Pass) {
 			p.matches(func(r *config.Route, key string, m config.Match) {
 				if m.Regexp == nil || !strings.HasPrefix(m.Text, "^") || strings.HasSuffix(m.Text, "$") {
@@ -75,8 +75,8 @@ var conditionRules = []*Rule{
 				}
 				f := Finding{Range: m.Range, Message: fmt.Sprintf("%s regexp(%q) of %q fits one text only", key, m.Text, r.Name), Witness: fmt.Sprintf("%s does not fit it", below)}
 				if key == "path" {
-					f.Mend = fmt.Sprintf("%q", literal+"/**")
-					f.Fix = p.replace(m.Range, f.Mend)
+					f.Fix = fmt.Sprintf("%q", literal+"/**")
+					f.Edits = p.replace(m.Range, f.Fix)
 				}
 				p.Report(f)
 			})
@@ -84,8 +84,8 @@ var conditionRules = []*Rule{
 	},
 	{
 		ID: "KX125", Severity: config.Warning, Title: "a path with steps that no request has",
-		Why:  "paths are compared in normal form (RFC 3986 section 6.2.2), from which \".\" and \"..\" are resolved",
-		Mend: "the path that they lead to",
+		Why: "paths are compared in normal form (RFC 3986 section 6.2.2), from which \".\" and \"..\" are resolved",
+		Fix: "the path that they lead to",
 		Run: func(p *Pass) {
 			p.matches(func(r *config.Route, key string, m config.Match) {
 				if key != "path" || !stepping(m) {
@@ -93,7 +93,7 @@ var conditionRules = []*Rule{
 				}
 				leads := request.Path(m.Text)
 				p.Report(Finding{
-					Range: m.Range, Message: fmt.Sprintf("no path fits %q", m.Text), Mend: fmt.Sprintf("%q", leads), Fix: p.replace(m.Range, fmt.Sprintf("%q", leads)),
+					Range: m.Range, Message: fmt.Sprintf("no path fits %q", m.Text), Fix: fmt.Sprintf("%q", leads), Edits: p.replace(m.Range, fmt.Sprintf("%q", leads)),
 					Witness: fmt.Sprintf("GET %s is compared as %s", strings.NewReplacer("**", "x", "*", "x").Replace(m.Text), strings.NewReplacer("**", "x", "*", "x").Replace(leads)),
 				})
 			})
@@ -101,23 +101,23 @@ var conditionRules = []*Rule{
 	},
 	{
 		ID: "KX126", Severity: config.Warning, Title: "a method that is nearly one of those there are",
-		Why:  "methods are compared letter by letter, and no standard knows this one",
-		Mend: "the method that was meant",
+		Why: "methods are compared letter by letter, and no standard knows this one",
+		Fix: "the method that was meant",
 		Run: func(p *Pass) {
 			p.matches(func(r *config.Route, key string, m config.Match) {
 				if key != "method" || slices.Contains(methods, m.Text) {
 					return
 				}
 				if near := nearMethod(m.Text); near != "" {
-					p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("no standard knows the method %s", m.Text), Hint: fmt.Sprintf("did you mean %q?", near), Mend: fmt.Sprintf("%q", near), Fix: p.replace(m.Range, fmt.Sprintf("%q", near)), Witness: fmt.Sprintf("a request with %s does not fit", near)})
+					p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("no standard knows the method %s", m.Text), Hint: fmt.Sprintf("did you mean %q?", near), Fix: fmt.Sprintf("%q", near), Edits: p.replace(m.Range, fmt.Sprintf("%q", near)), Witness: fmt.Sprintf("a request with %s does not fit", near)})
 				}
 			})
 		},
 	},
 	{
 		ID: "KX127", Severity: config.Warning, Title: "a header value that clients do not send so",
-		Why:  "values are compared as they are written, with their letter case, and as a whole",
-		Mend: "the value as clients send it, or regexp(\"(?i)...\") for any letter case; *...* for a part of it",
+		Why: "values are compared as they are written, with their letter case, and as a whole",
+		Fix: "the value as clients send it, or regexp(\"(?i)...\") for any letter case; *...* for a part of it",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				for _, r := range f.Routes {
@@ -132,8 +132,8 @@ var conditionRules = []*Rule{
 	},
 	{
 		ID: "KX128", Severity: config.Warning, Title: "one header field in two spellings",
-		Why:  "names of header fields have no letter case (RFC 9110 section 5.1): both ask for the same field",
-		Mend: "one condition, with a list of values",
+		Why: "names of header fields have no letter case (RFC 9110 section 5.1): both ask for the same field",
+		Fix: "one condition, with a list of values",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				for _, r := range f.Routes {
@@ -217,7 +217,7 @@ func (p *Pass) usual(r *config.Route, pair config.MatchPair) {
 		}
 		p.Report(Finding{
 			Range: at(m.Range, pair.Name.Range), Message: fmt.Sprintf("%q asks for %s: %s, which is sent as %s", r.Name, pair.Name.Value, m.Text, known[i]),
-			Witness: fmt.Sprintf("a request with %s: %s does not fit", pair.Name.Value, known[i]), Mend: fmt.Sprintf("%q", known[i]), Fix: p.replace(m.Range, fmt.Sprintf("%q", known[i])),
+			Witness: fmt.Sprintf("a request with %s: %s does not fit", pair.Name.Value, known[i]), Fix: fmt.Sprintf("%q", known[i]), Edits: p.replace(m.Range, fmt.Sprintf("%q", known[i])),
 		})
 	}
 }

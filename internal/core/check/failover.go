@@ -11,8 +11,8 @@ import (
 var failoverRules = []*Rule{
 	{
 		ID: "KX209", Severity: config.Warning, Title: "tiers or zones that can never spill",
-		Why:  "a backend leaves its tier or zone when a probe or real traffic says so; with neither, the others are never given anything",
-		Mend: "a probe block, or at least suspend",
+		Why: "a backend leaves its tier or zone when a probe or real traffic says so; with neither, the others are never given anything",
+		Fix: "a probe block, or at least suspend",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if u.Failover == nil || u.Probe != nil || u.Suspend != nil || len(u.Backends) < 2 {
@@ -41,8 +41,8 @@ var failoverRules = []*Rule{
 	},
 	{
 		ID: "KX210", Severity: config.Advice, Title: "no room left when one is gone",
-		Why:  "what the lost backend had open comes to the others at once, on the busiest day of all",
-		Mend: "more backends, or a larger max_in_flight where the backends can take it; a queue bridges seconds, not minutes",
+		Why: "what the lost backend had open comes to the others at once, on the busiest day of all",
+		Fix: "more backends, or a larger max_in_flight where the backends can take it; a queue bridges seconds, not minutes",
 		Run: func(p *Pass) {
 			shown := 0
 			for _, u := range p.Config.Upstreams {
@@ -73,8 +73,8 @@ var failoverRules = []*Rule{
 	},
 	{
 		ID: "KX213", Severity: config.Advice, Title: "no room left when a zone is gone",
-		Why:  "a zone shares its power, its switch and its roof; what it had open comes to the others at once",
-		Mend: "more room in the other zones; or know, and say, that losing a zone is more than this site stands",
+		Why: "a zone shares its power, its switch and its roof; what it had open comes to the others at once",
+		Fix: "more room in the other zones; or know, and say, that losing a zone is more than this site stands",
 		Run: func(p *Pass) {
 			shown := 0
 			for _, u := range p.Config.Upstreams {
@@ -119,8 +119,8 @@ var failoverRules = []*Rule{
 	},
 	{
 		ID: "KX211", Severity: config.Warning, Title: "a zone where no backend stands",
-		Why:  "preferring it changes nothing; a zone is misspelt, or this is the configuration of another proxy",
-		Mend: "the zone of this proxy as its backends spell it",
+		Why: "preferring it changes nothing; a zone is misspelt, or this is the configuration of another proxy",
+		Fix: "the zone of this proxy as its backends spell it",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if u.OwnZone == "" || u.Partial || len(u.Backends) == 0 {
@@ -150,8 +150,8 @@ var failoverRules = []*Rule{
 	},
 	{
 		ID: "KX212", Severity: config.Warning, Title: "a failover with nowhere to go",
-		Why:  "all backends stand in one tier, and no zone is preferred, so there is nothing to fail over to",
-		Mend: "tier = 2 for the backends that are held ready, or prefer = \"zone\"",
+		Why: "all backends stand in one tier, and no zone is preferred, so there is nothing to fail over to",
+		Fix: "tier = 2 for the backends that are held ready, or prefer = \"zone\"",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if u.Failover == nil || u.OwnZone != "" || u.Failover.PreferZone || u.Partial || len(u.Backends) == 0 {

@@ -13,8 +13,8 @@ import (
 var failureRules = []*Rule{
 	{
 		ID: "KX509", Severity: config.Warning, Title: "a retry of what was answered as it should be",
-		Why:  "another backend says the same: the request is done twice, and the client waits for both",
-		Mend: "on = [\"connect\", \"reset\", \"502\", \"503\"]",
+		Why: "another backend says the same: the request is done twice, and the client waits for both",
+		Fix: "on = [\"connect\", \"reset\", \"502\", \"503\"]",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				r := u.Retry
@@ -26,7 +26,7 @@ var failureRules = []*Rule{
 						p.Report(Finding{
 							Range: at(r.On.Range, r.Range), Message: fmt.Sprintf("%q repeats what is answered with %d", u.Name, status),
 							Witness: fmt.Sprintf("100 GET requests that are answered with %d are sent %d times", status, attempts(u, 100, upstream.Outcome{Kind: upstream.Answered, Status: status})),
-							Fix:     p.without(r.On, func(n int) bool { return n < 500 && !slices.Contains(transient, n) }),
+							Edits:   p.without(r.On, func(n int) bool { return n < 500 && !slices.Contains(transient, n) }),
 						})
 						break
 					}
@@ -36,20 +36,20 @@ var failureRules = []*Rule{
 	},
 	{
 		ID: "KX510", Severity: config.Warning, Title: "a retry that never repeats",
-		Why:  "attempts counts the first as well",
-		Mend: "attempts = 2",
+		Why: "attempts counts the first as well",
+		Fix: "attempts = 2",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if r := u.Retry; r != nil && r.Attempts == 1 && len(u.Backends) > 0 {
-					p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q makes one attempt, so its retry block does nothing", u.Name), Witness: fmt.Sprintf("100 requests that fail to connect are sent %d times", attempts(u, 100, upstream.Outcome{Kind: upstream.ConnectRefused})), Fix: p.set(r.Range, "attempts", "2")})
+					p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q makes one attempt, so its retry block does nothing", u.Name), Witness: fmt.Sprintf("100 requests that fail to connect are sent %d times", attempts(u, 100, upstream.Outcome{Kind: upstream.ConnectRefused})), Edits: p.set(r.Range, "attempts", "2")})
 				}
 			}
 		},
 	},
 	{
 		ID: "KX511", Severity: config.Warning, Title: "a status where there are none",
-		Why:  "tcp frontends carry bytes without looking into them, so that no answer has a status",
-		Mend: "on = [\"connect\"] for retry, [\"connect\", \"reset\"] for suspend",
+		Why: "tcp frontends carry bytes without looking into them, so that no answer has a status",
+		Fix: "on = [\"connect\"] for retry, [\"connect\", \"reset\"] for suspend",
 		Run: func(p *Pass) {
 			tcp := p.reached("tcp")
 			for _, u := range p.Config.Upstreams {
@@ -58,7 +58,7 @@ var failureRules = []*Rule{
 				}
 				tell := func(block string, on *config.FailureSet) {
 					if i := slices.Index(on.Status[:], true); i >= 0 && on.Given() && !p.broken(on.Range) {
-						p.Report(Finding{Range: on.Range, Message: fmt.Sprintf("%s of %q waits for the status %d, and only tcp reaches it", block, u.Name, i), Witness: "no connection of a tcp frontend ever ends with a status", Fix: p.without(on, func(int) bool { return true })})
+						p.Report(Finding{Range: on.Range, Message: fmt.Sprintf("%s of %q waits for the status %d, and only tcp reaches it", block, u.Name, i), Witness: "no connection of a tcp frontend ever ends with a status", Edits: p.without(on, func(int) bool { return true })})
 					}
 				}
 				if u.Retry != nil {
@@ -72,15 +72,15 @@ var failureRules = []*Rule{
 	},
 	{
 		ID: "KX512", Severity: config.Advice, Title: "failures that another backend could have answered",
-		Why:  "from the moment a backend stops listening until a probe says so, each request that is sent there fails, although others are up",
-		Mend: "retry { attempts = 2, on = [\"connect\"] }, which is safe for any request: nothing has been sent yet",
+		Why: "from the moment a backend stops listening until a probe says so, each request that is sent there fails, although others are up",
+		Fix: "retry { attempts = 2, on = [\"connect\"] }, which is safe for any request: nothing has been sent yet",
 		Run: func(p *Pass) {
 			used := p.used()
 			for _, u := range p.Config.Upstreams {
 				if !used[u.Name] || u.Retry != nil || len(u.Backends) < 2 || u.TotalWeight() == 0 || u.Partial || p.broken(u.Range) {
 					continue
 				}
-				f := Finding{Range: u.Range, Message: fmt.Sprintf("%q has %d backends and no retry", u.Name, len(u.Backends)), Fix: p.setIn(u.Range, "retry", "on", `["connect"]`)}
+				f := Finding{Range: u.Range, Message: fmt.Sprintf("%q has %d backends and no retry", u.Name, len(u.Backends)), Edits: p.setIn(u.Range, "retry", "on", `["connect"]`)}
 				if len(u.Backends) <= 1000 {
 					gone, met := unanswered(u)
 					if met == 0 {
@@ -94,8 +94,8 @@ var failureRules = []*Rule{
 	},
 	{
 		ID: "KX513", Severity: config.Advice, Title: "requests that are given up sooner than a probe",
-		Why:  "a backend that takes longer than requests may, and less than the probe may, answers nobody and stays in rotation",
-		Mend: "a timeout of the probe that is at most timeouts { answer }",
+		Why: "a backend that takes longer than requests may, and less than the probe may, answers nobody and stays in rotation",
+		Fix: "a timeout of the probe that is at most timeouts { answer }",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				b, answer := u.Probe, p.shortestAnswer(u)
@@ -105,7 +105,7 @@ var failureRules = []*Rule{
 				p.Report(Finding{
 					Range: b.TimeoutAt, Message: fmt.Sprintf("the probe of %q waits %s, its requests %s", u.Name, config.FormatDuration(b.Timeout), config.FormatDuration(answer)),
 					Witness: fmt.Sprintf("a backend that takes %s for everything passes its probes and answers none of these requests in time", config.FormatDuration((b.Timeout+answer)/2)),
-					Fix:     p.replace(b.TimeoutAt, fmt.Sprintf("%q", config.FormatDuration(answer))),
+					Edits:   p.replace(b.TimeoutAt, fmt.Sprintf("%q", config.FormatDuration(answer))),
 				})
 			}
 		},

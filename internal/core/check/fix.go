@@ -12,7 +12,7 @@ import (
 	"kestrix/internal/core/config"
 )
 
-// Fixed is one finding that was mended.
+// Fixed is one finding that was fixed.
 type Fixed struct {
 	config.Finding
 	Dropped string // why its edit was not kept: what it would have brought; empty if it was
@@ -22,21 +22,21 @@ type Fixed struct {
 const mostFixes = 500
 
 // Fix applies the edits that findings know, one after the other, and checks again after each. An edit that does not
-// mend its finding, or that brings a new one, is dropped. It returns the files, and what was done.
+// fix its finding, or that brings a new one, is dropped. It returns the files, and what was done.
 func Fix(files []config.File, check func([]config.File) config.Findings) ([]config.File, []Fixed) {
 	var done []Fixed
 	tried := map[string]bool{}
 	found := check(files)
 	for range mostFixes {
 		i := len(found) - 1 // the last first, so that places further up stay where they are
-		for i >= 0 && (len(found[i].Fix) == 0 || tried[keyOf(found[i])]) {
+		for i >= 0 && (len(found[i].Edits) == 0 || tried[keyOf(found[i])]) {
 			i--
 		}
 		if i < 0 {
 			break
 		}
 		f := found[i]
-		changed := apply(files, f.Fix)
+		changed := apply(files, f.Edits)
 		after := check(changed)
 		was, is := tally(found), tally(after)
 		fix := Fixed{Finding: f}
@@ -71,7 +71,7 @@ func suggested(c *config.Config, found config.Findings) {
 		f := &found[i]
 		m := didYouMean.FindStringSubmatch(f.Hint)
 		src := t.source(f.Range.Filename)
-		if m == nil || f.Fix != nil || !slices.Contains([]string{config.IDUnknown, config.IDChoice, config.IDReference, "KX102"}, f.ID) || f.Range.Start.Byte >= f.Range.End.Byte || f.Range.End.Byte > len(src) {
+		if m == nil || f.Edits != nil || !slices.Contains([]string{config.IDUnknown, config.IDChoice, config.IDReference, "KX102"}, f.ID) || f.Range.Start.Byte >= f.Range.End.Byte || f.Range.End.Byte > len(src) {
 			continue
 		}
 		was, with := string(src[f.Range.Start.Byte:f.Range.End.Byte]), m[1]
@@ -83,7 +83,7 @@ func suggested(c *config.Config, found config.Findings) {
 		case !hclsyntax.ValidIdentifier(strings.ReplaceAll(was, ".", "_")):
 			continue
 		}
-		f.Fix = []config.Edit{{Range: f.Range, Text: with}}
+		f.Edits = []config.Edit{{Range: f.Range, Text: with}}
 	}
 }
 

@@ -57,7 +57,7 @@ func TestAFixThatBringsAnotherFindingIsDropped(t *testing.T) {
 				if text, ok := with[c]; ok {
 					r := at(files[0])
 					r.Start.Byte, r.End.Byte = i, i+1
-					f.Fix = []config.Edit{{Range: r, Text: text}}
+					f.Edits = []config.Edit{{Range: r, Text: text}}
 				}
 				out = append(out, f)
 			}

@@ -15,8 +15,8 @@ import (
 var forwardRules = []*Rule{
 	{
 		ID: "KX601", Severity: config.Warning, Title: "forwarded headers believed from anyone",
-		Why:  "whoever is trusted can name any address as the client's, and so pass every rule that goes by address",
-		Mend: "name the addresses of the proxies in front only",
+		Why: "whoever is trusted can name any address as the client's, and so pass every rule that goes by address",
+		Fix: "name the addresses of the proxies in front only",
 		Run: func(p *Pass) {
 			from, claimed := netip.MustParseAddr("203.0.113.9"), netip.MustParseAddr("10.0.0.1")
 			if peer.Client(from, p.Config.Trusted, []netip.Addr{claimed}) != claimed {
@@ -30,8 +30,8 @@ var forwardRules = []*Rule{
 	},
 	{
 		ID: "KX602", Severity: config.Warning, Title: "a path that fits with its last slash only",
-		Why:  "people leave the slash at the end out, and so do links",
-		Mend: "a ** behind it takes both: \"/live/**\" fits /live, /live/ and what is below",
+		Why: "people leave the slash at the end out, and so do links",
+		Fix: "a ** behind it takes both: \"/live/**\" fits /live, /live/ and what is below",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				t := route.Compile(f)
@@ -55,7 +55,7 @@ var forwardRules = []*Rule{
 						if to >= 0 {
 							goes = fmt.Sprintf("goes to %q", f.Routes[to].Name)
 						}
-						p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("%q does not fit %s", m.Text, without), Witness: fmt.Sprintf("GET %s %s", without, goes), Fix: p.replace(m.Range, fmt.Sprintf("%q", m.Text+"**"))})
+						p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("%q does not fit %s", m.Text, without), Witness: fmt.Sprintf("GET %s %s", without, goes), Edits: p.replace(m.Range, fmt.Sprintf("%q", m.Text+"**"))})
 					}
 				}
 			}
@@ -63,8 +63,8 @@ var forwardRules = []*Rule{
 	},
 	{
 		ID: "KX603", Severity: config.Advice, Title: "redirects that are not mapped back",
-		Why:  "an application that redirects within itself names the path it was asked for, which the client does not know",
-		Mend: "drop_prefix and prepend, which are mapped back; or have the application write its redirects for the outside",
+		Why: "an application that redirects within itself names the path it was asked for, which the client does not know",
+		Fix: "drop_prefix and prepend, which are mapped back; or have the application write its redirects for the outside",
 		Run: func(p *Pass) {
 			p.rewrites(func(f *config.Frontend, t *route.Table, i int, r *config.Route) {
 				if len(r.Rewrite.Substitute) == 0 || !r.Rewrite.MapLocation {
@@ -87,8 +87,8 @@ var forwardRules = []*Rule{
 	},
 	{
 		ID: "KX605", Severity: config.Advice, Title: "another name in the request than in the certificate",
-		Why:  "a server of many names that speaks TLS goes by the host of the request, and answers one it does not know with its default site or an error",
-		Mend: "rewrite { host = the backend's name }, if it is such a server",
+		Why: "a server of many names that speaks TLS goes by the host of the request, and answers one it does not know with its default site or an error",
+		Fix: "rewrite { host = the backend's name }, if it is such a server",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				for _, r := range f.Routes {
@@ -114,8 +114,8 @@ var forwardRules = []*Rule{
 	},
 	{
 		ID: "KX606", Severity: config.Advice, Title: "backends that do not see their clients",
-		Why:  "to a backend behind a tcp frontend all connections come from the proxy: its logs, limits and blocks go by that one address",
-		Mend: "proxy_protocol = \"v2\", if the backends can read it",
+		Why: "to a backend behind a tcp frontend all connections come from the proxy: its logs, limits and blocks go by that one address",
+		Fix: "proxy_protocol = \"v2\", if the backends can read it",
 		Run: func(p *Pass) {
 			told := map[string]bool{}
 			for _, f := range p.Config.Frontends {
@@ -132,8 +132,8 @@ var forwardRules = []*Rule{
 	},
 	{
 		ID: "KX607", Severity: config.Error, Title: "a PROXY protocol header that nobody may send",
-		Why:  "only trusted_proxies may name clients, and there are none, so every connection is refused",
-		Mend: "trusted_proxies = the addresses of what connects here",
+		Why: "only trusted_proxies may name clients, and there are none, so every connection is refused",
+		Fix: "trusted_proxies = the addresses of what connects here",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				if !f.ProxyProtocol || len(p.Config.Trusted) > 0 {
@@ -150,8 +150,8 @@ var forwardRules = []*Rule{
 	},
 	{
 		ID: "KX608", Severity: config.Warning, Title: "TLS within TLS",
-		Why:  "a tcp frontend that does not end TLS passes the client's own through; an upstream that speaks TLS wraps it once more, and the backend finds TLS where it expects bytes",
-		Mend: "leave tls out of the upstream, or end TLS in the frontend",
+		Why: "a tcp frontend that does not end TLS passes the client's own through; an upstream that speaks TLS wraps it once more, and the backend finds TLS where it expects bytes",
+		Fix: "leave tls out of the upstream, or end TLS in the frontend",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				for _, r := range f.Routes {

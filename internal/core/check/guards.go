@@ -18,8 +18,8 @@ import (
 var guardRules = []*Rule{
 	{
 		ID: "KX118", Severity: config.Warning, Title: "a condition on clients that keeps nobody out",
-		Why:  "those whom it leaves out are taken by another route, which sends them to the same place",
-		Mend: "a route behind it for the same paths, with reply { status = 403 }",
+		Why: "those whom it leaves out are taken by another route, which sends them to the same place",
+		Fix: "a route behind it for the same paths, with reply { status = 403 }",
 		Run: func(p *Pass) {
 			p.eachWith(func(r *config.Route) bool { return r.SendTo.Value != "" && asksClients(&r.When) }, func(f *config.Frontend, t *route.Table, i int) {
 				r := f.Routes[i]
@@ -39,8 +39,8 @@ var guardRules = []*Rule{
 	},
 	{
 		ID: "KX119", Severity: config.Advice, Title: "a guard with a gap beside it",
-		Why:  "a path of one segment more or less reaches what the route refuses, and applications often take it for the same",
-		Mend: "a ** at the end takes the whole tree: \"/admin/**\" fits /admin, /admin/ and all below",
+		Why: "a path of one segment more or less reaches what the route refuses, and applications often take it for the same",
+		Fix: "a ** at the end takes the whole tree: \"/admin/**\" fits /admin, /admin/ and all below",
 		Run: func(p *Pass) {
 			p.eachWith(func(r *config.Route) bool { return refuses(r) }, func(f *config.Frontend, t *route.Table, i int) {
 				r := f.Routes[i]
@@ -58,7 +58,7 @@ var guardRules = []*Rule{
 						}
 						p.Report(Finding{
 							Range: m.Range, Message: fmt.Sprintf("%q refuses %s, and what lies beside it in %s/ reaches %q", r.Name, m.Text, root, f.Routes[j].SendTo.Value),
-							Witness: fmt.Sprintf("%s goes to %q", x.Witness, f.Routes[j].Name), Fix: p.replace(m.Range, fmt.Sprintf("%q", root+"/**")),
+							Witness: fmt.Sprintf("%s goes to %q", x.Witness, f.Routes[j].Name), Edits: p.replace(m.Range, fmt.Sprintf("%q", root+"/**")),
 						})
 						break
 					}
@@ -68,8 +68,8 @@ var guardRules = []*Rule{
 	},
 	{
 		ID: "KX120", Severity: config.Warning, Title: "a refusal that another host name walks past",
-		Why:  "a client writes the host that it likes, an address for instance, and another route takes that request without asking for the host",
-		Mend: "leave host out of the refusal, or have the route that takes the others ask for their hosts",
+		Why: "a client writes the host that it likes, an address for instance, and another route takes that request without asking for the host",
+		Fix: "leave host out of the refusal, or have the route that takes the others ask for their hosts",
 		Run: func(p *Pass) {
 			p.eachWith(func(r *config.Route) bool { return refuses(r) && len(r.When.Host) > 0 && len(r.When.Path) > 0 }, func(f *config.Frontend, t *route.Table, i int) {
 				r := f.Routes[i]
@@ -81,8 +81,8 @@ var guardRules = []*Rule{
 	},
 	{
 		ID: "KX121", Severity: config.Advice, Title: "a refusal that another letter case walks past",
-		Why:  "values of header fields and cookies are compared as they are written, and a client writes them as it likes",
-		Mend: "a value with any case, as regexp(\"(?i)http\"), or not(...) around the only value that may pass",
+		Why: "values of header fields and cookies are compared as they are written, and a client writes them as it likes",
+		Fix: "a value with any case, as regexp(\"(?i)http\"), or not(...) around the only value that may pass",
 		Run: func(p *Pass) {
 			p.eachWith(func(r *config.Route) bool { return refuses(r) || r.Redirect != nil }, func(f *config.Frontend, t *route.Table, i int) {
 				r := f.Routes[i]

@@ -12,8 +12,8 @@ import (
 var healthRules = []*Rule{
 	{
 		ID: "KX201", Severity: config.Warning, Title: "an upstream without a probe",
-		Why:  "a backend that fails is not noticed before customers meet it, and one that hangs is given its share for ever",
-		Mend: "probe \"http\" { ... } with a path that asks the application itself",
+		Why: "a backend that fails is not noticed before customers meet it, and one that hangs is given its share for ever",
+		Fix: "probe \"http\" { ... } with a path that asks the application itself",
 		Run: func(p *Pass) {
 			shown, tcp := 0, p.reached("tcp")
 			for _, u := range p.Config.Upstreams {
@@ -30,8 +30,8 @@ var healthRules = []*Rule{
 	},
 	{
 		ID: "KX202", Severity: config.Warning, Title: "a probe that may take longer than the time between two",
-		Why:  "a probe still under way when the next is due makes that one fall out, so a silent backend is found later than `every` and `down_after` promise",
-		Mend: "make timeout at most as long as every",
+		Why: "a probe still under way when the next is due makes that one fall out, so a silent backend is found later than `every` and `down_after` promise",
+		Fix: "make timeout at most as long as every",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				b := u.Probe
@@ -43,15 +43,15 @@ var healthRules = []*Rule{
 					Range:   b.TimeoutAt,
 					Message: fmt.Sprintf("the probe's timeout %s is longer than the %s between two probes", b.Timeout, b.Every),
 					Witness: fmt.Sprintf("a silent backend is probed every %s instead of every %s", skipped, b.Every),
-					Fix:     p.replace(b.TimeoutAt, fmt.Sprintf("%q", config.FormatDuration(b.Every))),
+					Edits:   p.replace(b.TimeoutAt, fmt.Sprintf("%q", config.FormatDuration(b.Every))),
 				})
 			}
 		},
 	},
 	{
 		ID: "KX204", Severity: config.Warning, Title: "a longest rest that is shorter than the first",
-		Why:  "no rest is longer than `longest`, so the first is cut short as well",
-		Mend: "make longest at least as long as rest",
+		Why: "no rest is longer than `longest`, so the first is cut short as well",
+		Fix: "make longest at least as long as rest",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if s := u.Suspend; s != nil && s.Longest < s.Rest {
@@ -59,7 +59,7 @@ var healthRules = []*Rule{
 						Range:   s.LongestAt,
 						Message: fmt.Sprintf("the longest rest %s is shorter than the first, %s", s.Longest, s.Rest),
 						Witness: fmt.Sprintf("every rest of %q lasts %s", u.Name, s.Longest),
-						Fix:     p.replace(s.LongestAt, fmt.Sprintf("%q", config.FormatDuration(s.Rest))),
+						Edits:   p.replace(s.LongestAt, fmt.Sprintf("%q", config.FormatDuration(s.Rest))),
 					})
 				}
 			}
@@ -67,8 +67,8 @@ var healthRules = []*Rule{
 	},
 	{
 		ID: "KX203", Severity: config.Warning, Title: "an open port is not a working application",
-		Why:  "a tcp probe passes as soon as the kernel takes the connection, even while the application answers nothing",
-		Mend: "probe \"http\" with a path that asks the application itself, such as \"/ready\"",
+		Why: "a tcp probe passes as soon as the kernel takes the connection, even while the application answers nothing",
+		Fix: "probe \"http\" with a path that asks the application itself, such as \"/ready\"",
 		Run: func(p *Pass) {
 			http := map[string]bool{}
 			for _, f := range p.Config.Frontends {
@@ -95,8 +95,8 @@ var healthRules = []*Rule{
 	},
 	{
 		ID: "KX205", Severity: config.Advice, Title: "a probe of the page that customers use",
-		Why:  "it makes work of a customer's kind, counts as a visit, and passes from a cache while what stands behind it is broken",
-		Mend: "a page of its own, such as \"/ready\", that touches what a request needs",
+		Why: "it makes work of a customer's kind, counts as a visit, and passes from a cache while what stands behind it is broken",
+		Fix: "a page of its own, such as \"/ready\", that touches what a request needs",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				b := u.Probe
@@ -113,8 +113,8 @@ var healthRules = []*Rule{
 	},
 	{
 		ID: "KX206", Severity: config.Advice, Title: "one failed probe takes a backend out",
-		Why:  "a single lost packet or a pause of the garbage collector is no failure; a backend that comes and goes moves sessions each time",
-		Mend: "down_after = 2, with a shorter every if it must be found as fast",
+		Why: "a single lost packet or a pause of the garbage collector is no failure; a backend that comes and goes moves sessions each time",
+		Fix: "down_after = 2, with a shorter every if it must be found as fast",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if b := u.Probe; b != nil && b.DownAfter == 1 && len(u.Backends) > 0 {
@@ -125,7 +125,7 @@ var healthRules = []*Rule{
 					p.Report(Finding{
 						Range: b.Range, Message: fmt.Sprintf("one probe of %q that fails takes %s out", u.Name, which),
 						Witness: fmt.Sprintf("an answer to a probe that takes longer than %s once is enough", config.FormatDuration(b.Timeout)),
-						Fix:     p.set(b.Range, "down_after", "2"),
+						Edits:   p.set(b.Range, "down_after", "2"),
 					})
 				}
 			}
@@ -133,15 +133,15 @@ var healthRules = []*Rule{
 	},
 	{
 		ID: "KX207", Severity: config.Advice, Title: "a backend comes back sooner than it leaves",
-		Why:  "a backend that is half well passes now and then, and is given customers on the strength of fewer probes than took it out",
-		Mend: "make up_after at least as large as down_after",
+		Why: "a backend that is half well passes now and then, and is given customers on the strength of fewer probes than took it out",
+		Fix: "make up_after at least as large as down_after",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if b := u.Probe; b != nil && b.UpAfter < b.DownAfter {
 					p.Report(Finding{
 						Range: b.Range, Message: fmt.Sprintf("%q takes a backend back after %s, and out after %d", u.Name, passes(b.UpAfter), b.DownAfter),
 						Witness: fmt.Sprintf("it is back %s after it first passes, and out %s after it first fails", config.FormatDuration(b.EveryDown*time.Duration(b.UpAfter-1)), config.FormatDuration(b.Every*time.Duration(b.DownAfter-1))),
-						Fix:     p.set(b.Range, "up_after", fmt.Sprint(b.DownAfter)),
+						Edits:   p.set(b.Range, "up_after", fmt.Sprint(b.DownAfter)),
 					})
 				}
 			}
@@ -149,8 +149,8 @@ var healthRules = []*Rule{
 	},
 	{
 		ID: "KX208", Severity: config.Warning, Title: "a suspension that can never happen",
-		Why:  "so much of the upstream is kept in rotation that no backend may rest",
-		Mend: "a smaller keep, or a further backend",
+		Why: "so much of the upstream is kept in rotation that no backend may rest",
+		Fix: "a smaller keep, or a further backend",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				s := u.Suspend

@@ -13,27 +13,27 @@ import (
 // requests. They have no examples: what is found lies in the world and not in the text.
 var LiveRules = append([]*Rule{
 	{ID: "KX801", Severity: config.Error, Title: "a name that does not resolve",
-		Why: "its backend is down from the start, and the proxy goes on without it", Mend: "correct the name, or enter it where names are kept; from another machine the answer may differ"},
+		Why: "its backend is down from the start, and the proxy goes on without it", Fix: "correct the name, or enter it where names are kept; from another machine the answer may differ"},
 	{ID: "KX802", Severity: config.Error, Title: "a backend that refuses connections",
-		Why: "nothing listens there: the application is not running, or on another port or address; or a packet filter rejects, which looks the same from here", Mend: "start it, correct the address, or open the port in the filter"},
+		Why: "nothing listens there: the application is not running, or on another port or address; or a packet filter rejects, which looks the same from here", Fix: "start it, correct the address, or open the port in the filter"},
 	{ID: "KX803", Severity: config.Error, Title: "a backend that is silent",
-		Why: "no answer at all comes back, as from behind a packet filter that drops, or from a machine that is off", Mend: "open the port in the filter, or correct the address"},
+		Why: "no answer at all comes back, as from behind a packet filter that drops, or from a machine that is off", Fix: "open the port in the filter, or correct the address"},
 	{ID: "KX804", Severity: config.Error, Title: "a backend that cannot be reached",
-		Why: "this machine has no way there, the last router says that there is nobody, or a packet filter rejects: of this machine, or one on the way that says so", Mend: "a route to its network, another address, or the port opened in the filter"},
+		Why: "this machine has no way there, the last router says that there is nobody, or a packet filter rejects: of this machine, or one on the way that says so", Fix: "a route to its network, another address, or the port opened in the filter"},
 	{ID: "KX805", Severity: config.Error, Title: "a backend with which no connection can be made",
-		Why: "something listens, and then the handshake fails", Mend: "what the witness says"},
+		Why: "something listens, and then the handshake fails", Fix: "what the witness says"},
 	{ID: "KX806", Severity: config.Warning, Title: "a probe that fails now",
-		Why: "the proxy would take the backend out after as many of these as down_after says", Mend: "mend the backend, or ask what it really answers"},
+		Why: "the proxy would take the backend out after as many of these as down_after says", Fix: "mend the backend, or ask what it really answers"},
 	{ID: "KX807", Severity: config.Warning, Title: "a listener that cannot be bound",
-		Why: "the proxy would not start; if it is in use by the proxy that is already running, all is well", Mend: "end what holds the address, or listen on another"},
+		Why: "the proxy would not start; if it is in use by the proxy that is already running, all is well", Fix: "end what holds the address, or listen on another"},
 	{ID: "KX809", Severity: config.Error, Title: "a file that cannot be written",
-		Why: "the proxy would not start, or lose what belongs there; who asks may have other rights than the user that it runs as", Mend: "make the folder, and let that user write there"},
+		Why: "the proxy would not start, or lose what belongs there; who asks may have other rights than the user that it runs as", Fix: "make the folder, and let that user write there"},
 	{ID: "KX810", Severity: config.Warning, Title: "a log server that cannot be reached",
-		Why: "access lines wait for it, 1 MiB of them, and further ones are lost", Mend: "start it, or correct the address in the block syslog"},
+		Why: "access lines wait for it, 1 MiB of them, and further ones are lost", Fix: "start it, or correct the address in the block syslog"},
 	{ID: "KX811", Severity: config.Advice, Title: "a name with several addresses that counts once",
-		Why: "with resolve = \"once\" each connection goes to one of them: they are one backend, which is down when one of them fails its probe, and no weight or limit tells them apart", Mend: "resolve = \"each\", where they are servers of their own"},
+		Why: "with resolve = \"once\" each connection goes to one of them: they are one backend, which is down when one of them fails its probe, and no weight or limit tells them apart", Fix: "resolve = \"each\", where they are servers of their own"},
 	{ID: "KX808", Severity: config.Error, Title: "a password that is tried first",
-		Why: "a handful of words opens many doors, and whoever looks for open doors begins with them", Mend: "`kestrix password` makes the hash of a better one"},
+		Why: "a handful of words opens many doors, and whoever looks for open doors begins with them", Fix: "`kestrix password` makes the hash of a better one"},
 }, traceRules...)
 
 // Flag returns the flag of `check` that a rule needs, empty for none.
@@ -64,5 +64,5 @@ type Seen struct {
 // LiveFinding makes the finding of a rule of LiveRules.
 func LiveFinding(id string, at hcl.Range, message, witness string) config.Finding {
 	r := find(LiveRules, id)
-	return config.Finding{ID: r.ID, Severity: r.Severity, Range: at, Message: message, Why: r.Why, Witness: witness, Mend: r.Mend}
+	return config.Finding{ID: r.ID, Severity: r.Severity, Range: at, Message: message, Why: r.Why, Witness: witness, Fix: r.Fix}
 }

@@ -12,7 +12,7 @@ import (
 var nameRules = []*Rule{
 	{
 		ID: "KX102", Severity: config.Error, Title: "a route sends to an upstream that does not exist",
-		Why: "its requests would have nobody to go to", Mend: "define the upstream, or correct its name",
+		Why: "its requests would have nobody to go to", Fix: "define the upstream, or correct its name",
 		Run: func(p *Pass) {
 			var names []string
 			for _, u := range p.Config.Upstreams {
@@ -34,8 +34,8 @@ var nameRules = []*Rule{
 	},
 	{
 		ID: "KX103", Severity: config.Warning, Title: "an upstream that no route sends to",
-		Why:  "its backends are probed but never get a request",
-		Mend: "send a route to it, or remove it",
+		Why: "its backends are probed but never get a request",
+		Fix: "send a route to it, or remove it",
 		Run: func(p *Pass) {
 			used := map[string]bool{}
 			for _, f := range p.Config.Frontends {
@@ -52,8 +52,8 @@ var nameRules = []*Rule{
 	},
 	{
 		ID: "KX104", Severity: config.Error, Title: "a name given twice",
-		Why:  "a reference could mean either, and figures of the two would run together",
-		Mend: "give one of them another name",
+		Why: "a reference could mean either, and figures of the two would run together",
+		Fix: "give one of them another name",
 		Run: func(p *Pass) {
 			twice := func(kind string, seen map[string]string, name string, at finder) {
 				place := at.place()
@@ -78,8 +78,8 @@ var nameRules = []*Rule{
 	},
 	{
 		ID: "KX105", Severity: config.Warning, Title: "a route that can never match",
-		Why:  "the first route that fits decides, and an earlier one takes everything this one could",
-		Mend: "put the narrower route first, or remove this one",
+		Why: "the first route that fits decides, and an earlier one takes everything this one could",
+		Fix: "put the narrower route first, or remove this one",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				t := route.Compile(f)
@@ -126,8 +126,8 @@ var nameRules = []*Rule{
 	},
 	{
 		ID: "KX112", Severity: config.Advice, Title: "two routes of which only their order decides",
-		Why:  "some requests fit both, and neither is the narrower one: whoever sorts the file moves traffic",
-		Mend: "say in the second what it does not mean, with not(...); or put into the first what it leaves to others",
+		Why: "some requests fit both, and neither is the narrower one: whoever sorts the file moves traffic",
+		Fix: "say in the second what it does not mean, with not(...); or put into the first what it leaves to others",
 		Run: func(p *Pass) {
 			if len(p.reading) > 0 {
 				return // a condition that could not be read fits too much
@@ -160,12 +160,12 @@ var nameRules = []*Rule{
 	},
 	{
 		ID: "KX106", Severity: config.Warning, Title: "a value of let that nothing uses",
-		Why:  "it looks as if it mattered",
-		Mend: "remove it, or use it",
+		Why: "it looks as if it mattered",
+		Fix: "remove it, or use it",
 		Run: func(p *Pass) {
 			for _, l := range p.Config.Lets {
 				if !l.Used {
-					p.Report(Finding{Range: l.Range, Message: fmt.Sprintf("nothing uses let.%s", l.Name), Fix: p.drop(l.Range)})
+					p.Report(Finding{Range: l.Range, Message: fmt.Sprintf("nothing uses let.%s", l.Name), Edits: p.drop(l.Range)})
 				}
 			}
 		},

@@ -15,8 +15,8 @@ import (
 var narrowRules = []*Rule{
 	{
 		ID: "KX114", Severity: config.Advice, Title: "requests that no route takes",
-		Why:  "they are answered with 404 in the proxy's words, and nobody has said that this is meant",
-		Mend: "a last route without when: with send_to, or a reply of your own",
+		Why: "they are answered with 404 in the proxy's words, and nobody has said that this is meant",
+		Fix: "a last route without when: with send_to, or a reply of your own",
 		Run: func(p *Pass) {
 			if len(p.reading) > 0 {
 				return // a condition that could not be read fits too much or too little
@@ -44,8 +44,8 @@ var narrowRules = []*Rule{
 	},
 	{
 		ID: "KX115", Severity: config.Advice, Title: "a condition that never narrows",
-		Why:  "it looks as if it decided something, and the route takes the same requests without it",
-		Mend: "remove it, or say what was meant",
+		Why: "it looks as if it decided something, and the route takes the same requests without it",
+		Fix: "remove it, or say what was meant",
 		Run: func(p *Pass) {
 			if len(p.reading) > 0 {
 				return

@@ -16,8 +16,8 @@ import (
 var placeRules = []*Rule{
 	{
 		ID: "KX222", Severity: config.Warning, Title: "one zone in two spellings",
-		Why:  "zones are compared letter by letter: a backend whose zone is misspelt stands by itself",
-		Mend: "one spelling; a value of let keeps it in one place",
+		Why: "zones are compared letter by letter: a backend whose zone is misspelt stands by itself",
+		Fix: "one spelling; a value of let keeps it in one place",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				var zones []string
@@ -47,8 +47,8 @@ var placeRules = []*Rule{
 	},
 	{
 		ID: "KX223", Severity: config.Advice, Title: "a gap between tiers",
-		Why:  "tiers are taken in order, whatever their numbers: a gap does nothing, and looks as if a tier had been forgotten",
-		Mend: "numbers without a gap; or the backends that are missing",
+		Why: "tiers are taken in order, whatever their numbers: a gap does nothing, and looks as if a tier had been forgotten",
+		Fix: "numbers without a gap; or the backends that are missing",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				tiers := tiersOf(u)
@@ -66,8 +66,8 @@ var placeRules = []*Rule{
 	},
 	{
 		ID: "KX224", Severity: config.Advice, Title: "no room left when a tier is gone",
-		Why:  "what a tier had open comes to the next one at once",
-		Mend: "more room in the next tier; or know, and say, that losing a tier is more than this site stands",
+		Why: "what a tier had open comes to the next one at once",
+		Fix: "more room in the next tier; or know, and say, that losing a tier is more than this site stands",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				tiers := tiersOf(u)
@@ -92,8 +92,8 @@ var placeRules = []*Rule{
 	},
 	{
 		ID: "KX225", Severity: config.Warning, Title: "a preferred zone that all stand in",
-		Why:  "with one zone there is nothing to prefer, and nowhere to go when it lacks capacity",
-		Mend: "the zones in which the backends really stand; or no prefer",
+		Why: "with one zone there is nothing to prefer, and nowhere to go when it lacks capacity",
+		Fix: "the zones in which the backends really stand; or no prefer",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if u.Failover == nil || !u.Failover.PreferZone || u.Partial || len(u.Backends) < 2 {
@@ -108,8 +108,8 @@ var placeRules = []*Rule{
 	},
 	{
 		ID: "KX226", Severity: config.Advice, Title: "a backend without a zone among others with one",
-		Why:  "it stands in nobody's own zone, so that it is given requests only when every zone lacks capacity",
-		Mend: "its zone",
+		Why: "it stands in nobody's own zone, so that it is given requests only when every zone lacks capacity",
+		Fix: "its zone",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if u.Failover == nil || !u.Failover.PreferZone || u.Partial {
@@ -126,8 +126,8 @@ var placeRules = []*Rule{
 	},
 	{
 		ID: "KX129", Severity: config.Warning, Title: "a backend at no particular address",
-		Why:  "0.0.0.0 and [::] are for listening on every address; who connects to them reaches this machine, on some systems",
-		Mend: "127.0.0.1 for this machine, or the address of the server",
+		Why: "0.0.0.0 and [::] are for listening on every address; who connects to them reaches this machine, on some systems",
+		Fix: "127.0.0.1 for this machine, or the address of the server",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				for _, b := range u.Backends {

@@ -17,8 +17,8 @@ import (
 var prefixRules = []*Rule{
 	{
 		ID: "KX604", Severity: config.Warning, Title: "a prefix that no request of the route has",
-		Why:  "drop_prefix takes off what is there; where it is not, the path goes on unchanged and the application does not know it",
-		Mend: "the prefix that the route's paths begin with",
+		Why: "drop_prefix takes off what is there; where it is not, the path goes on unchanged and the application does not know it",
+		Fix: "the prefix that the route's paths begin with",
 		Run: func(p *Pass) {
 			p.drops(func(_ *config.Frontend, t *route.Table, i int, r *config.Route) {
 				if w, proved := taken(t, i, below(r.Rewrite.DropPrefix)); w != nil || !proved {
@@ -32,8 +32,8 @@ var prefixRules = []*Rule{
 	},
 	{
 		ID: "KX609", Severity: config.Warning, Title: "a substitution that never fits",
-		Why:  "substitutions are of the path as drop_prefix leaves it, and the first that fits counts: this one does nothing",
-		Mend: "a pattern of what is left, such as \"/seat/([0-9]+)\" for /app/seat/7 with drop_prefix = \"/app\"",
+		Why: "substitutions are of the path as drop_prefix leaves it, and the first that fits counts: this one does nothing",
+		Fix: "a pattern of what is left, such as \"/seat/([0-9]+)\" for /app/seat/7 with drop_prefix = \"/app\"",
 		Run: func(p *Pass) {
 			if len(p.reading) > 0 {
 				return
@@ -61,8 +61,8 @@ var prefixRules = []*Rule{
 	},
 	{
 		ID: "KX610", Severity: config.Advice, Title: "a prefix that some requests of the route do not have",
-		Why:  "these are passed on as they are, so that the application has to know both forms",
-		Mend: "the prefix in every path of the route: path = \"/app/**\" with drop_prefix = \"/app\"",
+		Why: "these are passed on as they are, so that the application has to know both forms",
+		Fix: "the prefix in every path of the route: path = \"/app/**\" with drop_prefix = \"/app\"",
 		Run: func(p *Pass) {
 			p.drops(func(_ *config.Frontend, t *route.Table, i int, r *config.Route) {
 				has := below(r.Rewrite.DropPrefix)
@@ -77,8 +77,8 @@ var prefixRules = []*Rule{
 	},
 	{
 		ID: "KX611", Severity: config.Advice, Title: "a prefix that one route drops and another passes on",
-		Why:  "both send to the same application, which is asked with the prefix by one and without it by the other",
-		Mend: "the same rewrite in both routes, or one route with both conditions in any { } blocks",
+		Why: "both send to the same application, which is asked with the prefix by one and without it by the other",
+		Fix: "the same rewrite in both routes, or one route with both conditions in any { } blocks",
 		Run: func(p *Pass) {
 			p.drops(func(f *config.Frontend, t *route.Table, i int, r *config.Route) {
 				drop := r.Rewrite.DropPrefix

@@ -19,8 +19,8 @@ import (
 var probingRules = []*Rule{
 	{
 		ID: "KX214", Severity: config.Warning, Title: "a probe in clear text where TLS is spoken",
-		Why:  "the backends of a route that goes by sni speak TLS by themselves, and refuse what begins otherwise: no backend is ever up",
-		Mend: "probe \"tls\"; or tls { ... } in the upstream, if it is the proxy that speaks TLS to them",
+		Why: "the backends of a route that goes by sni speak TLS by themselves, and refuse what begins otherwise: no backend is ever up",
+		Fix: "probe \"tls\"; or tls { ... } in the upstream, if it is the proxy that speaks TLS to them",
 		Run: func(p *Pass) {
 			passed := map[string]string{}
 			for _, f := range p.Config.Frontends {
@@ -42,8 +42,8 @@ var probingRules = []*Rule{
 	},
 	{
 		ID: "KX215", Severity: config.Warning, Title: "an expected body that an end of line defeats",
-		Why:  "the pattern must fit all of the first 4 KiB, and most applications end what they write with a line feed",
-		Mend: "a * at the end",
+		Why: "the pattern must fit all of the first 4 KiB, and most applications end what they write with a line feed",
+		Fix: "a * at the end",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				b := u.Probe
@@ -52,15 +52,15 @@ var probingRules = []*Rule{
 				}
 				pattern, like := route.Plain(b.Body), strings.ReplaceAll(b.Body, "*", "x")
 				if !pattern.Match(like + "\n") {
-					p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("%q does not fit an answer that ends with a line feed", b.Body), Witness: fmt.Sprintf("the answer %q fails the probe", like+"\n"), Mend: fmt.Sprintf("body = %q", b.Body+"*"), Fix: p.body(b)})
+					p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("%q does not fit an answer that ends with a line feed", b.Body), Witness: fmt.Sprintf("the answer %q fails the probe", like+"\n"), Fix: fmt.Sprintf("body = %q", b.Body+"*"), Edits: p.body(b)})
 				}
 			}
 		},
 	},
 	{
 		ID: "KX216", Severity: config.Warning, Title: "a probe that passes errors",
-		Why:  "an application that is broken says so with a 5xx, which counts as a pass here",
-		Mend: "expect = { status = [\"200-299\"] }",
+		Why: "an application that is broken says so with a 5xx, which counts as a pass here",
+		Fix: "expect = { status = [\"200-299\"] }",
 		Run: func(p *Pass) {
 			p.expecting(func(u *config.Upstream, b *config.Probe) {
 				var all []string
@@ -70,27 +70,27 @@ var probingRules = []*Rule{
 					}
 				}
 				if len(all) > 0 {
-					p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("the probe of %q passes with %s", u.Name, strings.Join(all, ", ")), Witness: stays(u, b, b.Passes(503)), Fix: p.statuses(b)})
+					p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("the probe of %q passes with %s", u.Name, strings.Join(all, ", ")), Witness: stays(u, b, b.Passes(503)), Edits: p.statuses(b)})
 				}
 			})
 		},
 	},
 	{
 		ID: "KX218", Severity: config.Advice, Title: "a redirect passes a probe",
-		Why:  "an application whose page needs what is broken often redirects to its log-in or error page",
-		Mend: "expect = { status = [\"200-299\"] }, and the path of a page that answers by itself",
+		Why: "an application whose page needs what is broken often redirects to its log-in or error page",
+		Fix: "expect = { status = [\"200-299\"] }, and the path of a page that answers by itself",
 		Run: func(p *Pass) {
 			p.expecting(func(u *config.Upstream, b *config.Probe) {
 				if b.Passes(302) && !b.Passes(503) {
-					p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("the probe of %q passes with 302", u.Name), Witness: "an answer 302 to /login counts as a pass, whatever stands behind it", Fix: p.statuses(b)})
+					p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("the probe of %q passes with 302", u.Name), Witness: "an answer 302 to /login counts as a pass, whatever stands behind it", Edits: p.statuses(b)})
 				}
 			})
 		},
 	},
 	{
 		ID: "KX217", Severity: config.Warning, Title: "a self-report on the port of customers",
-		Why:  "a self-report is a line of its own, without HTTP: the application would have to tell probes and customers apart on one port",
-		Mend: "port = where the backend says how it is",
+		Why: "a self-report is a line of its own, without HTTP: the application would have to tell probes and customers apart on one port",
+		Fix: "port = where the backend says how it is",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				b := u.Probe
@@ -108,8 +108,8 @@ var probingRules = []*Rule{
 	},
 	{
 		ID: "KX219", Severity: config.Advice, Title: "a backend that is well and waits for many minutes",
-		Why:  "while one that is back waits, the others carry its share; restarting one after the other takes as long for each",
-		Mend: "up_after of two or three, and a slow_start of under a minute",
+		Why: "while one that is back waits, the others carry its share; restarting one after the other takes as long for each",
+		Fix: "up_after of two or three, and a slow_start of under a minute",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if len(u.Backends) < 2 {
@@ -128,8 +128,8 @@ var probingRules = []*Rule{
 	},
 	{
 		ID: "KX220", Severity: config.Warning, Title: "a suspension that any client can cause",
-		Why:  "a 4xx says that the request was wrong, not the backend; whoever sends enough of them takes one backend after the other out",
-		Mend: "on = [\"connect\", \"timeout\", \"reset\", \"502\", \"503\", \"504\"]",
+		Why: "a 4xx says that the request was wrong, not the backend; whoever sends enough of them takes one backend after the other out",
+		Fix: "on = [\"connect\", \"timeout\", \"reset\", \"502\", \"503\", \"504\"]",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				s := u.Suspend
@@ -140,7 +140,7 @@ var probingRules = []*Rule{
 					if !s.On.Status[status] {
 						continue
 					}
-					p.Report(Finding{Range: at(s.On.Range, s.Range), Message: fmt.Sprintf("%q suspends backends that answer %d", u.Name, status), Witness: suspendedBy(u, status), Fix: p.without(s.On, func(n int) bool { return n < 500 })})
+					p.Report(Finding{Range: at(s.On.Range, s.Range), Message: fmt.Sprintf("%q suspends backends that answer %d", u.Name, status), Witness: suspendedBy(u, status), Edits: p.without(s.On, func(n int) bool { return n < 500 })})
 					break
 				}
 			}

@@ -12,8 +12,8 @@ import (
 var protocolRules = []*Rule{
 	{
 		ID: "KX617", Severity: config.Warning, Title: "WebSockets over HTTP/2 to a backend",
-		Why:  "Upgrade belongs to HTTP/1.1 (RFC 9113 section 8.6); over HTTP/2 the backend is asked for a page instead of a stream",
-		Mend: "an upstream of its own for them, with http_version = \"1.1\"",
+		Why: "Upgrade belongs to HTTP/1.1 (RFC 9113 section 8.6); over HTTP/2 the backend is asked for a page instead of a stream",
+		Fix: "an upstream of its own for them, with http_version = \"1.1\"",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				for _, r := range f.Routes {
@@ -27,8 +27,8 @@ var protocolRules = []*Rule{
 	},
 	{
 		ID: "KX618", Severity: config.Warning, Title: "WebSockets where only HTTP/2 is offered",
-		Why:  "browsers open a WebSocket in HTTP/1.1, and with alpn = [\"h2\"] alone there is none: they cannot connect",
-		Mend: "alpn = [\"h2\", \"http/1.1\"]",
+		Why: "browsers open a WebSocket in HTTP/1.1, and with alpn = [\"h2\"] alone there is none: they cannot connect",
+		Fix: "alpn = [\"h2\", \"http/1.1\"]",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				if f.TLS == nil || len(f.TLS.ALPN) == 0 || slices.Contains(f.TLS.ALPN, "http/1.1") || f.Protocol != "http" {
@@ -36,7 +36,7 @@ var protocolRules = []*Rule{
 				}
 				for _, r := range f.Routes {
 					if upgrades(r) {
-						p.Report(Finding{Range: f.TLS.Range, Message: fmt.Sprintf("%q offers %s only, and %q is for upgrades", f.Name, strings.Join(f.TLS.ALPN, ", "), r.Name), Witness: "a browser offers http/1.1 for a WebSocket, and its handshake fails", Fix: p.set(f.TLS.Range, "alpn", `["h2", "http/1.1"]`)})
+						p.Report(Finding{Range: f.TLS.Range, Message: fmt.Sprintf("%q offers %s only, and %q is for upgrades", f.Name, strings.Join(f.TLS.ALPN, ", "), r.Name), Witness: "a browser offers http/1.1 for a WebSocket, and its handshake fails", Edits: p.set(f.TLS.Range, "alpn", `["h2", "http/1.1"]`)})
 						break
 					}
 				}
@@ -45,8 +45,8 @@ var protocolRules = []*Rule{
 	},
 	{
 		ID: "KX619", Severity: config.Warning, Title: "TLS and its port in disagreement",
-		Why:  "443 is the port of https and 80 that of http: who connects to one expects what belongs to it",
-		Mend: "tls { ... }, or the other port",
+		Why: "443 is the port of https and 80 that of http: who connects to one expects what belongs to it",
+		Fix: "tls { ... }, or the other port",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				for _, l := range f.Listen {

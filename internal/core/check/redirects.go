@@ -18,8 +18,8 @@ import (
 var redirectRules = []*Rule{
 	{
 		ID: "KX116", Severity: config.Warning, Title: "redirects that lead in a circle",
-		Why:  "browsers give up after some twenty redirects and show an error",
-		Mend: "a condition that leaves out what the redirect leads to",
+		Why: "browsers give up after some twenty redirects and show an error",
+		Fix: "a condition that leaves out what the redirect leads to",
 		Run: func(p *Pass) {
 			p.redirects(func(f *config.Frontend, r *config.Route, w *walk) {
 				if w.ends == circle {
@@ -30,8 +30,8 @@ var redirectRules = []*Rule{
 	},
 	{
 		ID: "KX117", Severity: config.Warning, Title: "a redirect that leads nowhere",
-		Why:  "the client is sent to what is not there",
-		Mend: "a target that a route takes; {path} begins with / by itself",
+		Why: "the client is sent to what is not there",
+		Fix: "a target that a route takes; {path} begins with / by itself",
 		Run: func(p *Pass) {
 			p.redirects(func(f *config.Frontend, r *config.Route, w *walk) {
 				says := map[ending]string{

@@ -24,7 +24,7 @@ type Rule struct {
 	Severity config.Severity
 	Title    string // what is found, in a few words
 	Why      string // why it matters
-	Mend     string // how to mend it
+	Fix      string // how to fix it
 	Run      func(*Pass)
 }
 
@@ -55,19 +55,19 @@ type Finding struct {
 	Message string
 	Hint    string // beside the mark
 	Witness string
-	Mend    string // where the rule's own words can be put more exactly
-	Fix     []config.Edit
+	Fix     string // where the rule's own words can be put more exactly
+	Edits   []config.Edit
 }
 
 // Report makes a finding.
 func (p *Pass) Report(f Finding) {
-	mend := f.Mend
-	if mend == "" {
-		mend = p.rule.Mend
+	fix := f.Fix
+	if fix == "" {
+		fix = p.rule.Fix
 	}
 	*p.findings = append(*p.findings, config.Finding{
 		ID: p.rule.ID, Severity: p.rule.Severity, Range: f.Range,
-		Message: f.Message, Hint: f.Hint, Why: p.rule.Why, Witness: f.Witness, Mend: mend, Fix: f.Fix,
+		Message: f.Message, Hint: f.Hint, Why: p.rule.Why, Witness: f.Witness, Fix: fix, Edits: f.Edits,
 	})
 }
 
@@ -192,19 +192,19 @@ func find(rules []*Rule, id string) *Rule {
 // the table is whole.
 var readingRules = []*Rule{
 	{ID: config.IDSyntax, Title: "not the language's syntax",
-		Why: "what cannot be read cannot be used, and what stands behind it may be read as something else", Mend: "look where the mark is, and at the line before: a quote, brace or bracket may be missing"},
+		Why: "what cannot be read cannot be used, and what stands behind it may be read as something else", Fix: "look where the mark is, and at the line before: a quote, brace or bracket may be missing"},
 	{ID: config.IDUnknown, Title: "a key or block that the language does not have",
-		Why: "a setting that is misspelt would be without effect, and nobody would notice before it is needed", Mend: "`kestrix help config` lists what there is"},
+		Why: "a setting that is misspelt would be without effect, and nobody would notice before it is needed", Fix: "`kestrix help config` lists what there is"},
 	{ID: config.IDType, Title: "a value that cannot be read as what its key wants",
-		Why: "guessing what was meant would be right most of the time only", Mend: "the hint beside the mark shows an example"},
+		Why: "guessing what was meant would be right most of the time only", Fix: "the hint beside the mark shows an example"},
 	{ID: config.IDLimit, Title: "a number or time outside its limits",
-		Why: "beyond them a setting cannot do what it is for", Mend: "the hint beside the mark says the limits"},
+		Why: "beyond them a setting cannot do what it is for", Fix: "the hint beside the mark says the limits"},
 	{ID: config.IDMissing, Title: "something that must be there is not",
-		Why: "there is no default that would be right for everybody", Mend: "the hint beside the mark shows what is wanted"},
+		Why: "there is no default that would be right for everybody", Fix: "the hint beside the mark shows what is wanted"},
 	{ID: config.IDTwice, Title: "something is given twice",
-		Why: "only one of the two could hold, and the reader would have to know which", Mend: "remove one of them"},
+		Why: "only one of the two could hold, and the reader would have to know which", Fix: "remove one of them"},
 	{ID: config.IDChoice, Title: "not one of the values that are allowed",
-		Why: "a choice that is misspelt must not become another", Mend: "the hint beside the mark says what there is"},
+		Why: "a choice that is misspelt must not become another", Fix: "the hint beside the mark says what there is"},
 	{ID: config.IDReference, Title: "a name that is not defined",
-		Why: "there is nothing it could stand for", Mend: "define it, or correct its spelling"},
+		Why: "there is nothing it could stand for", Fix: "define it, or correct its spelling"},
 }

@@ -17,8 +17,8 @@ import (
 var seatRules = []*Rule{
 	{
 		ID: "KX409", Severity: config.Warning, Title: "two upstreams with one seat cookie on one host",
-		Why:  "a browser sends one cookie of a name to all of a host; a seat of one upstream means nothing to the other, which gives a new one",
-		Mend: "a name of its own for the cookie of each upstream",
+		Why: "a browser sends one cookie of a name to all of a host; a seat of one upstream means nothing to the other, which gives a new one",
+		Fix: "a name of its own for the cookie of each upstream",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				told := map[string]bool{}
@@ -45,8 +45,8 @@ var seatRules = []*Rule{
 	},
 	{
 		ID: "KX410", Severity: config.Warning, Title: "a secret that is quickly guessed",
-		Why:  "whoever has the secret can seal seats, and send what load they like to one backend",
-		Mend: "32 random characters, from `openssl rand -base64 24` for example, by env(\"NAME\") or file(\"name\")",
+		Why: "whoever has the secret can seal seats, and send what load they like to one backend",
+		Fix: "32 random characters, from `openssl rand -base64 24` for example, by env(\"NAME\") or file(\"name\")",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if s := u.Sticky; s != nil && s.By == "cookie" && s.Secret != "" && !p.broken(s.Range) {
@@ -59,8 +59,8 @@ var seatRules = []*Rule{
 	},
 	{
 		ID: "KX411", Severity: config.Advice, Title: "an upgrade that may meet another backend than its handshake",
-		Why:  "browsers that poll first and then upgrade expect both of the same server",
-		Mend: "sticky { ... } for the upstream",
+		Why: "browsers that poll first and then upgrade expect both of the same server",
+		Fix: "sticky { ... } for the upstream",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				for i, r := range f.Routes {
@@ -92,8 +92,8 @@ var seatRules = []*Rule{
 	},
 	{
 		ID: "KX412", Severity: config.Warning, Title: "a seat that ends before its client has its answer",
-		Why:  "a seat is remembered from one request to the next; an answer that takes longer than ttl leaves none",
-		Mend: "a ttl of many times the answer timeout",
+		Why: "a seat is remembered from one request to the next; an answer that takes longer than ttl leaves none",
+		Fix: "a ttl of many times the answer timeout",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				s := u.Sticky
@@ -101,7 +101,7 @@ var seatRules = []*Rule{
 					continue
 				}
 				if longest := p.longestAnswer(u); s.TTL < longest {
-					p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the seats of %q end after %s, and an answer may take %s", u.Name, config.FormatDuration(s.TTL), config.FormatDuration(longest)), Witness: apartAfter(u, longest), Fix: p.set(s.Range, "ttl", `"8h"`)})
+					p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the seats of %q end after %s, and an answer may take %s", u.Name, config.FormatDuration(s.TTL), config.FormatDuration(longest)), Witness: apartAfter(u, longest), Edits: p.set(s.Range, "ttl", `"8h"`)})
 				}
 			}
 		},

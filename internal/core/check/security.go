@@ -16,8 +16,8 @@ const soon = 30 * 24 * time.Hour
 var securityRules = []*Rule{
 	{
 		ID: "KX701", Severity: config.Error, Title: "control without users in reach of others",
-		Why:  "whoever can reach the address could take backends out; so nobody is answered there",
-		Mend: "listen = \"unix:/run/kestrix.sock\", or a user block for each who may ask",
+		Why: "whoever can reach the address could take backends out; so nobody is answered there",
+		Fix: "listen = \"unix:/run/kestrix.sock\", or a user block for each who may ask",
 		Run: func(p *Pass) {
 			if c := p.Config.Control; c != nil && c.Listen.Value != (config.Address{}) && len(c.Users) == 0 && !p.local(c.Listen.Value) {
 				p.Report(Finding{
@@ -29,8 +29,8 @@ var securityRules = []*Rule{
 	},
 	{
 		ID: "KX702", Severity: config.Warning, Title: "a password hash that is quickly guessed",
-		Why:  "each step of a bcrypt cost halves the guesses that a thief of the file can make in an hour",
-		Mend: "`kestrix password` makes a hash of cost 12",
+		Why: "each step of a bcrypt cost halves the guesses that a thief of the file can make in an hour",
+		Fix: "`kestrix password` makes a hash of cost 12",
 		Run: func(p *Pass) {
 			if p.Config.Control == nil {
 				return
@@ -47,8 +47,8 @@ var securityRules = []*Rule{
 	},
 	{
 		ID: "KX703", Severity: config.Error, Title: "passwords in clear text over the network",
-		Why:  "HTTP Basic sends the password with each request, and anybody on the way can read it",
-		Mend: "tls { ... } in control, or a unix socket or loopback address",
+		Why: "HTTP Basic sends the password with each request, and anybody on the way can read it",
+		Fix: "tls { ... } in control, or a unix socket or loopback address",
 		Run: func(p *Pass) {
 			if c := p.Config.Control; c != nil && c.Listen.Value != (config.Address{}) && len(c.Users) > 0 && c.TLS == nil && !p.local(c.Listen.Value) {
 				p.Report(Finding{Range: c.Listen.Range, Message: fmt.Sprintf("control listens on %s without TLS", c.Listen.Value), Witness: "each request carries user and password in base64, which is no cipher"})
@@ -57,13 +57,13 @@ var securityRules = []*Rule{
 	},
 	{
 		ID: "KX704", Severity: config.Warning, Title: "an old version of TLS",
-		Why:  "TLS 1.0 and 1.1 rest on broken hashes and are withdrawn (RFC 8996)",
-		Mend: "min_version = \"1.2\"",
+		Why: "TLS 1.0 and 1.1 rest on broken hashes and are withdrawn (RFC 8996)",
+		Fix: "min_version = \"1.2\"",
 		Run: func(p *Pass) {
 			old := func(who, version string, at hcl.Range) {
 				fix := p.replace(at, `"1.2"`)
 				if version == "1.0" || version == "1.1" {
-					p.Report(Finding{Range: at, Message: fmt.Sprintf("%s speaks TLS %s", who, version), Witness: "a client that offers nothing newer than TLS " + version + " is let in", Fix: fix})
+					p.Report(Finding{Range: at, Message: fmt.Sprintf("%s speaks TLS %s", who, version), Witness: "a client that offers nothing newer than TLS " + version + " is let in", Edits: fix})
 				}
 			}
 			for _, f := range p.Config.Frontends {
@@ -83,8 +83,8 @@ var securityRules = []*Rule{
 	},
 	{
 		ID: "KX705", Severity: config.Error, Title: "a certificate that does not hold today",
-		Why:  "every browser refuses it, and customers see a warning instead of the site",
-		Mend: "a new certificate",
+		Why: "every browser refuses it, and customers see a warning instead of the site",
+		Fix: "a new certificate",
 		Run: func(p *Pass) {
 			p.pairs(func(x config.Pair, _ *config.Frontend, f PairFact) {
 				if f.Unreadable != "" {
@@ -101,8 +101,8 @@ var securityRules = []*Rule{
 	},
 	{
 		ID: "KX706", Severity: config.Warning, Title: "a certificate that ends soon",
-		Why:  "certificates end at night and on weekends as well",
-		Mend: "renew it now, and have something renew it in time from then on",
+		Why: "certificates end at night and on weekends as well",
+		Fix: "renew it now, and have something renew it in time from then on",
 		Run: func(p *Pass) {
 			p.pairs(func(x config.Pair, _ *config.Frontend, f PairFact) {
 				left := f.Until.Sub(p.Facts.Now)
@@ -115,8 +115,8 @@ var securityRules = []*Rule{
 	},
 	{
 		ID: "KX707", Severity: config.Warning, Title: "a host without a certificate",
-		Why:  "a client that asks for the name is shown a certificate for another, and refuses it",
-		Mend: "a certificate that names the host, or a route without it",
+		Why: "a client that asks for the name is shown a certificate for another, and refuses it",
+		Fix: "a certificate that names the host, or a route without it",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				if f.TLS != nil {
@@ -127,8 +127,8 @@ var securityRules = []*Rule{
 	},
 	{
 		ID: "KX708", Severity: config.Warning, Title: "a private key that others can read",
-		Why:  "whoever has the key can pass for the site",
-		Mend: "chmod 0600, and a new certificate if anybody but you has an account here",
+		Why: "whoever has the key can pass for the site",
+		Fix: "chmod 0600, and a new certificate if anybody but you has an account here",
 		Run: func(p *Pass) {
 			p.pairs(func(x config.Pair, _ *config.Frontend, f PairFact) {
 				if f.Unreadable == "" && f.KeyMode&0o007 != 0 {
@@ -139,8 +139,8 @@ var securityRules = []*Rule{
 	},
 	{
 		ID: "KX709", Severity: config.Error, Title: "a certificate and a key that do not belong together",
-		Why:  "no handshake can be made with them, and the proxy does not start",
-		Mend: "the key that the certificate was asked for with; renewing often makes a new one",
+		Why: "no handshake can be made with them, and the proxy does not start",
+		Fix: "the key that the certificate was asked for with; renewing often makes a new one",
 		Run: func(p *Pass) {
 			p.pairs(func(x config.Pair, _ *config.Frontend, f PairFact) {
 				if f.Unreadable == "" && f.Mismatch != "" {
@@ -151,8 +151,8 @@ var securityRules = []*Rule{
 	},
 	{
 		ID: "KX710", Severity: config.Warning, Title: "a file that cannot be read here",
-		Why:  "the proxy does not start without it; on the machine that serves it may well be there",
-		Mend: "put it there, or correct its name; a name is relative to the folder of the configuration",
+		Why: "the proxy does not start without it; on the machine that serves it may well be there",
+		Fix: "put it there, or correct its name; a name is relative to the folder of the configuration",
 		Run: func(p *Pass) {
 			p.pairs(func(x config.Pair, _ *config.Frontend, f PairFact) {
 				if f.Unreadable == "" {
@@ -176,8 +176,8 @@ var securityRules = []*Rule{
 	},
 	{
 		ID: "KX712", Severity: config.Warning, Title: "clients may set a field that belongs to the proxy",
-		Why:  "an application that believes the field takes any client for whom it says it is, or serves it another path than the route checked",
-		Mend: "remove the name from pass_fields, or list the proxies that set it in trusted_proxies",
+		Why: "an application that believes the field takes any client for whom it says it is, or serves it another path than the route checked",
+		Fix: "remove the name from pass_fields, or list the proxies that set it in trusted_proxies",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				for _, name := range f.PassFields {
@@ -191,8 +191,8 @@ var securityRules = []*Rule{
 	},
 	{
 		ID: "KX711", Severity: config.Warning, Title: "TLS with nobody in particular",
-		Why:  "without verifying, the connection is secret but not authentic: whoever stands in between can be the backend",
-		Mend: "ca = the authority of your backends, and name = the name in their certificate",
+		Why: "without verifying, the connection is secret but not authentic: whoever stands in between can be the backend",
+		Fix: "ca = the authority of your backends, and name = the name in their certificate",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if u.TLS != nil && !u.TLS.Verify {

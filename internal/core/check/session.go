@@ -10,8 +10,8 @@ import (
 var sessionRules = []*Rule{
 	{
 		ID: "KX401", Severity: config.Warning, Title: "stickiness that overrules a hash",
-		Why:  "the first request is placed by the hash and all others by the seat; after a failure the two disagree for good, and the hash no longer tells where a client is",
-		Mend: "keep one of the two: hash for caches that may miss, sticky for sessions that must not",
+		Why: "the first request is placed by the hash and all others by the seat; after a failure the two disagree for good, and the hash no longer tells where a client is",
+		Fix: "keep one of the two: hash for caches that may miss, sticky for sessions that must not",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if u.Sticky == nil || !u.Balance().Hash || len(u.Backends) < 2 {
@@ -27,8 +27,8 @@ var sessionRules = []*Rule{
 	},
 	{
 		ID: "KX402", Severity: config.Advice, Title: "a seat cookie sealed with a secret of the moment",
-		Why:  "without a secret one is made at each start, so that a restart, or a second proxy beside this one, takes every client for a new one",
-		Mend: "secret = a line of your own, the same on every proxy",
+		Why: "without a secret one is made at each start, so that a restart, or a second proxy beside this one, takes every client for a new one",
+		Fix: "secret = a line of your own, the same on every proxy",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				s := u.Sticky
@@ -47,8 +47,8 @@ var sessionRules = []*Rule{
 	},
 	{
 		ID: "KX403", Severity: config.Warning, Title: "clients are refused while others could serve them",
-		Why:  "on_loss = \"refuse\" answers 503 to every client whose backend is out, and nothing takes a silent backend back in but its own recovery",
-		Mend: "on_loss = \"move\", unless a session on another backend would do harm",
+		Why: "on_loss = \"refuse\" answers 503 to every client whose backend is out, and nothing takes a silent backend back in but its own recovery",
+		Fix: "on_loss = \"move\", unless a session on another backend would do harm",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				s := u.Sticky
@@ -59,15 +59,15 @@ var sessionRules = []*Rule{
 					Range:   s.Range,
 					Message: fmt.Sprintf("%q refuses clients whose backend is out", u.Name),
 					Witness: fmt.Sprintf("with %q out, %d of 100 clients get 503 until it is back, while others are up", u.Backends[0].Name, refusedWithout(u, u.Backends[0].Name)),
-					Fix:     p.set(s.Range, "on_loss", `"move"`),
+					Edits:   p.set(s.Range, "on_loss", `"move"`),
 				})
 			}
 		},
 	},
 	{
 		ID: "KX404", Severity: config.Warning, Title: "a seat in clear text beside TLS",
-		Why:  "a seat given over TLS is kept from clear text by its cookie's Secure, and one given in clear text can be read on the way; a client that changes between the two changes its backend",
-		Mend: "a redirect to https in the frontend without TLS",
+		Why: "a seat given over TLS is kept from clear text by its cookie's Secure, and one given in clear text can be read on the way; a client that changes between the two changes its backend",
+		Fix: "a redirect to https in the frontend without TLS",
 		Run: func(p *Pass) {
 			secure := map[string]string{}
 			for _, f := range p.Config.Frontends {
@@ -96,8 +96,8 @@ var sessionRules = []*Rule{
 	},
 	{
 		ID: "KX405", Severity: config.Advice, Title: "seats that end while their clients still read",
-		Why:  "an application keeps a session for half an hour or longer; a seat that ends before sends its client to a backend that does not know it",
-		Mend: "a ttl at least as long as the application's own",
+		Why: "an application keeps a session for half an hour or longer; a seat that ends before sends its client to a backend that does not know it",
+		Fix: "a ttl at least as long as the application's own",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				s := u.Sticky
@@ -107,14 +107,14 @@ var sessionRules = []*Rule{
 				if s.TTL < p.longestAnswer(u) {
 					continue // which KX412 says
 				}
-				p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the seats of %q end after %s", u.Name, config.FormatDuration(s.TTL)), Witness: apartAfter(u, s.TTL+time.Second), Fix: p.set(s.Range, "ttl", `"1h"`)})
+				p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the seats of %q end after %s", u.Name, config.FormatDuration(s.TTL)), Witness: apartAfter(u, s.TTL+time.Second), Edits: p.set(s.Range, "ttl", `"1h"`)})
 			}
 		},
 	},
 	{
 		ID: "KX406", Severity: config.Warning, Title: "sessions that never fail over",
-		Why:  "on_loss = \"refuse\" answers 503 to every client whose backend is out, whatever stands ready in other tiers",
-		Mend: "on_loss = \"move\", unless a session on another backend would do harm",
+		Why: "on_loss = \"refuse\" answers 503 to every client whose backend is out, whatever stands ready in other tiers",
+		Fix: "on_loss = \"move\", unless a session on another backend would do harm",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				s := u.Sticky
@@ -132,14 +132,14 @@ var sessionRules = []*Rule{
 					}
 				}
 				refused := refusedWithout(u, out...)
-				p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the failover of %q is not for clients that have a seat", u.Name), Witness: fmt.Sprintf("with tier %d out, %d of 100 clients are refused", tier, refused), Fix: p.set(s.Range, "on_loss", `"move"`)})
+				p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the failover of %q is not for clients that have a seat", u.Name), Witness: fmt.Sprintf("with tier %d out, %d of 100 clients are refused", tier, refused), Edits: p.set(s.Range, "on_loss", `"move"`)})
 			}
 		},
 	},
 	{
 		ID: "KX407", Severity: config.Advice, Title: "streams whose handshake may take two requests",
-		Why:  "a stream that is arranged by one request and opened by another finds the second on a backend that knows nothing of the first",
-		Mend: "sticky { ... } for the upstream; or method = \"GET\" in `when`, if a single request opens the stream",
+		Why: "a stream that is arranged by one request and opened by another finds the second on a backend that knows nothing of the first",
+		Fix: "sticky { ... } for the upstream; or method = \"GET\" in `when`, if a single request opens the stream",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				for _, r := range f.Routes {
@@ -162,8 +162,8 @@ var sessionRules = []*Rule{
 	},
 	{
 		ID: "KX408", Severity: config.Warning, Title: "a session setting that tcp cannot see",
-		Why:  "a tcp frontend looks into nothing, so there are no cookies and header fields to know a client by",
-		Mend: "by = \"address\", or an upstream of its own for tcp",
+		Why: "a tcp frontend looks into nothing, so there are no cookies and header fields to know a client by",
+		Fix: "by = \"address\", or an upstream of its own for tcp",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				for _, r := range f.Routes {

@@ -26,8 +26,8 @@ func (f finder) place() string {
 var structureRules = []*Rule{
 	{
 		ID: "KX107", Severity: config.Error, Title: "two listeners want the same address",
-		Why:  "the second cannot be bound, and the proxy would not start",
-		Mend: "give one of them another port, or join the two frontends and tell requests apart by host",
+		Why: "the second cannot be bound, and the proxy would not start",
+		Fix: "give one of them another port, or join the two frontends and tell requests apart by host",
 		Run: func(p *Pass) {
 			type bound struct {
 				addr config.Address
@@ -58,8 +58,8 @@ var structureRules = []*Rule{
 	},
 	{
 		ID: "KX108", Severity: config.Error, Title: "a backend that is this proxy itself",
-		Why:  "a request would go round in a circle until connections run out",
-		Mend: "give the backend the address of the application",
+		Why: "a request would go round in a circle until connections run out",
+		Fix: "give the backend the address of the application",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				for _, b := range u.Backends {
@@ -76,8 +76,8 @@ var structureRules = []*Rule{
 	},
 	{
 		ID: "KX111", Severity: config.Error, Title: "an http setting in a tcp frontend",
-		Why:  "a tcp frontend carries bytes without looking into them: there is no host, path or header that it could see",
-		Mend: "protocol = \"http\", or leave the setting out; TLS that is passed through can be told apart by sni",
+		Why: "a tcp frontend carries bytes without looking into them: there is no host, path or header that it could see",
+		Fix: "protocol = \"http\", or leave the setting out; TLS that is passed through can be told apart by sni",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				if f.Protocol != "tcp" {
@@ -99,8 +99,8 @@ var structureRules = []*Rule{
 	},
 	{
 		ID: "KX113", Severity: config.Error, Title: "one file for two things",
-		Why:  "what is written for one of them destroys the other: lines of two forms between each other are no log and no trace, and a configuration with access lines in it is none",
-		Mend: "give each its own file",
+		Why: "what is written for one of them destroys the other: lines of two forms between each other are no log and no trace, and a configuration with access lines in it is none",
+		Fix: "give each its own file",
 		Run: func(p *Pass) {
 			files := p.Config.NamedFiles()
 			for i, f := range files {
@@ -119,8 +119,8 @@ var structureRules = []*Rule{
 	},
 	{
 		ID: "KX109", Severity: config.Warning, Title: "two backends of one upstream with the same address",
-		Why:  "it counts twice in every share, and both are down together",
-		Mend: "remove one, or give one more weight if that was meant",
+		Why: "it counts twice in every share, and both are down together",
+		Fix: "remove one, or give one more weight if that was meant",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				seen := map[config.Address]string{}
@@ -137,8 +137,8 @@ var structureRules = []*Rule{
 	},
 	{
 		ID: "KX110", Severity: config.Warning, Title: "one server in two upstreams with different probes",
-		Why:  "the two can come to different views of the same server: one sends to it what the other keeps away",
-		Mend: "give both upstreams the same probe, or let both routes send to one upstream",
+		Why: "the two can come to different views of the same server: one sends to it what the other keeps away",
+		Fix: "give both upstreams the same probe, or let both routes send to one upstream",
 		Run: func(p *Pass) {
 			type seen struct {
 				up *config.Upstream
@@ -171,8 +171,8 @@ var structureRules = []*Rule{
 var unseenRules = []*Rule{
 	{
 		ID: "KX130", Severity: config.Warning, Title: "a character in a text that nobody sees",
-		Why:  "it comes along when a text is copied from a page or a letter, and makes another text of it, that nothing fits",
-		Mend: "type the text anew",
+		Why: "it comes along when a text is copied from a page or a letter, and makes another text of it, that nothing fits",
+		Fix: "type the text anew",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Files {
 				src := bytes.TrimPrefix(f.Source, []byte("\xef\xbb\xbf"))
@@ -185,7 +185,7 @@ var unseenRules = []*Rule{
 						continue
 					}
 					r := []rune(string(t.Bytes[bytes.IndexFunc(t.Bytes, unseen):]))[0]
-					p.Report(Finding{Range: t.Range, Message: fmt.Sprintf("a text holds U+%04X, which nobody sees", r), Witness: fmt.Sprintf("it is read as %+q", string(t.Bytes)), Fix: []config.Edit{{Range: t.Range, Text: string(bytes.Map(seen, t.Bytes))}}})
+					p.Report(Finding{Range: t.Range, Message: fmt.Sprintf("a text holds U+%04X, which nobody sees", r), Witness: fmt.Sprintf("it is read as %+q", string(t.Bytes)), Edits: []config.Edit{{Range: t.Range, Text: string(bytes.Map(seen, t.Bytes))}}})
 				}
 			}
 		},

@@ -18,7 +18,7 @@ import (
 // what is found lies in the trace and not in the text.
 var traceRules = []*Rule{
 	{ID: "KX514", Severity: config.Warning, Title: "answers that would be given up",
-		Why: "recorded requests that were answered took longer in all than the answer timeout, which is to the head of the answer: where the head came as late, their clients would get 504", Mend: "timeouts { answer } above what the slowest page takes; or a route of its own for what takes longer"},
+		Why: "recorded requests that were answered took longer in all than the answer timeout, which is to the head of the answer: where the head came as late, their clients would get 504", Fix: "timeouts { answer } above what the slowest page takes; or a route of its own for what takes longer"},
 }
 
 // Timed holds the durations of recorded requests against the answer timeouts of a configuration.

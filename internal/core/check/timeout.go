@@ -17,8 +17,8 @@ const patience = 10 * time.Second
 var timeoutRules = []*Rule{
 	{
 		ID: "KX501", Severity: config.Warning, Title: "connecting may take longer than customers wait",
-		Why:  "a server in reach takes a connection within milliseconds; waiting longer only delays the retry that would have been answered",
-		Mend: "timeouts { connect = \"1s\" }",
+		Why: "a server in reach takes a connection within milliseconds; waiting longer only delays the retry that would have been answered",
+		Fix: "timeouts { connect = \"1s\" }",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if most := u.Timeouts.Connect * time.Duration(attemptsAtMost(u)); most < patience/2 {
@@ -30,7 +30,7 @@ var timeoutRules = []*Rule{
 						Range:   u.Timeouts.Range,
 						Message: fmt.Sprintf("%q waits %s for a connection", u.Name, u.Timeouts.Connect),
 						Witness: fmt.Sprintf("behind a packet filter that drops, %s pass in %s before a customer hears of it", config.FormatDuration(all), tries(n)),
-						Fix:     p.setIn(u.Timeouts.Range, "timeouts", "connect", `"1s"`),
+						Edits:   p.setIn(u.Timeouts.Range, "timeouts", "connect", `"1s"`),
 					})
 				}
 			}
@@ -38,8 +38,8 @@ var timeoutRules = []*Rule{
 	},
 	{
 		ID: "KX502", Severity: config.Advice, Title: "retries that multiply a long wait",
-		Why:  "each attempt waits the whole answer timeout again, and keeps a backend busy with work that nobody will see",
-		Mend: "take \"timeout\" out of retry's `on`, or make timeouts { answer } shorter",
+		Why: "each attempt waits the whole answer timeout again, and keeps a backend busy with work that nobody will see",
+		Fix: "take \"timeout\" out of retry's `on`, or make timeouts { answer } shorter",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				r := u.Retry
@@ -59,8 +59,8 @@ var timeoutRules = []*Rule{
 	},
 	{
 		ID: "KX503", Severity: config.Warning, Title: "found later than a customer's request times out",
-		Why:  "while a backend hangs, each client that is sent there waits in vain; they meet it from the failure until the probe has taken it out",
-		Mend: "a shorter every, timeout or down_after",
+		Why: "while a backend hangs, each client that is sent there waits in vain; they meet it from the failure until the probe has taken it out",
+		Fix: "a shorter every, timeout or down_after",
 		Run: func(p *Pass) {
 			shown, tcp := 0, p.reached("tcp")
 			for _, u := range p.Config.Upstreams {
@@ -86,8 +86,8 @@ var timeoutRules = []*Rule{
 	},
 	{
 		ID: "KX504", Severity: config.Advice, Title: "retries that bury backends that struggle",
-		Why:  "when everything fails, every request is sent as often as it may be, just when the backends can take least",
-		Mend: "budget = \"20%\" in retry",
+		Why: "when everything fails, every request is sent as often as it may be, just when the backends can take least",
+		Fix: "budget = \"20%\" in retry",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				r := u.Retry
@@ -98,18 +98,18 @@ var timeoutRules = []*Rule{
 				if all <= 100 {
 					continue // what fails is not repeated after all
 				}
-				p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q repeats without a budget", u.Name), Witness: fmt.Sprintf("100 requests become %d while all of them fail to connect", all), Fix: p.set(r.Range, "budget", `"20%"`)})
+				p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q repeats without a budget", u.Name), Witness: fmt.Sprintf("100 requests become %d while all of them fail to connect", all), Edits: p.set(r.Range, "budget", `"20%"`)})
 			}
 		},
 	},
 	{
 		ID: "KX505", Severity: config.Advice, Title: "an idle timeout shorter than a heartbeat",
-		Why:  "a stream that has nothing to say sends a sign of life every 15 to 30 seconds; between two of them it is cut off",
-		Mend: "idle = \"90s\", three heartbeats long",
+		Why: "a stream that has nothing to say sends a sign of life every 15 to 30 seconds; between two of them it is cut off",
+		Fix: "idle = \"90s\", three heartbeats long",
 		Run: func(p *Pass) {
 			short := func(who string, idle time.Duration, at hcl.Range) {
 				if idle > 0 && idle < 35*time.Second {
-					p.Report(Finding{Range: at, Message: fmt.Sprintf("%s cuts off what is silent for %s", who, idle), Witness: fmt.Sprintf("a stream with a heartbeat every 30s is cut off %s after the first", idle), Fix: p.setIn(at, "timeouts", "idle", `"90s"`)})
+					p.Report(Finding{Range: at, Message: fmt.Sprintf("%s cuts off what is silent for %s", who, idle), Witness: fmt.Sprintf("a stream with a heartbeat every 30s is cut off %s after the first", idle), Edits: p.setIn(at, "timeouts", "idle", `"90s"`)})
 				}
 			}
 			for _, u := range p.Config.Upstreams {
@@ -124,12 +124,12 @@ var timeoutRules = []*Rule{
 	},
 	{
 		ID: "KX506", Severity: config.Advice, Title: "streams that are cut before they are of use",
-		Why:  "each client whose stream is cut connects again, all of them within the same minutes",
-		Mend: "stream = \"1h\" or more, or \"0s\" for no limit",
+		Why: "each client whose stream is cut connects again, all of them within the same minutes",
+		Fix: "stream = \"1h\" or more, or \"0s\" for no limit",
 		Run: func(p *Pass) {
 			short := func(who string, stream time.Duration, at hcl.Range) {
 				if stream > 0 && stream < 5*time.Minute {
-					p.Report(Finding{Range: at, Message: fmt.Sprintf("%s ends streams after %s", who, config.FormatDuration(stream)), Witness: fmt.Sprintf("1,000 clients with a stream open connect again %.0f times a second", 1000/stream.Seconds()), Fix: p.setIn(at, "timeouts", "stream", `"1h"`)})
+					p.Report(Finding{Range: at, Message: fmt.Sprintf("%s ends streams after %s", who, config.FormatDuration(stream)), Witness: fmt.Sprintf("1,000 clients with a stream open connect again %.0f times a second", 1000/stream.Seconds()), Edits: p.setIn(at, "timeouts", "stream", `"1h"`)})
 				}
 			}
 			for _, u := range p.Config.Upstreams {
@@ -144,20 +144,20 @@ var timeoutRules = []*Rule{
 	},
 	{
 		ID: "KX507", Severity: config.Warning, Title: "a queue that outlasts its customers",
-		Why:  "who has waited that long has left; what is then done is done for nobody, and those behind wait for it",
-		Mend: "a timeout of one to five seconds",
+		Why: "who has waited that long has left; what is then done is done for nobody, and those behind wait for it",
+		Fix: "a timeout of one to five seconds",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if q := u.Queue; q != nil && q.Timeout > patience {
-					p.Report(Finding{Range: q.Range, Message: fmt.Sprintf("requests to %q wait up to %s in the queue", u.Name, config.FormatDuration(q.Timeout)), Witness: fmt.Sprintf("if customers leave after %s, up to %d places are held for nobody", config.FormatDuration(patience), q.Limit), Fix: p.set(q.Range, "timeout", `"5s"`)})
+					p.Report(Finding{Range: q.Range, Message: fmt.Sprintf("requests to %q wait up to %s in the queue", u.Name, config.FormatDuration(q.Timeout)), Witness: fmt.Sprintf("if customers leave after %s, up to %d places are held for nobody", config.FormatDuration(patience), q.Limit), Edits: p.set(q.Range, "timeout", `"5s"`)})
 				}
 			}
 		},
 	},
 	{
 		ID: "KX508", Severity: config.Warning, Title: "answers that are waited for without end",
-		Why:  "while a backend hangs, its requests pile up in the proxy and in it; nobody waits that long for a page",
-		Mend: "answer = the time of the slowest page, and a route of its own for what takes longer",
+		Why: "while a backend hangs, its requests pile up in the proxy and in it; nobody waits that long for a page",
+		Fix: "answer = the time of the slowest page, and a route of its own for what takes longer",
 		Run: func(p *Pass) {
 			long := func(who string, answer time.Duration, at hcl.Range) {
 				if answer >= 5*time.Minute {

@@ -31,8 +31,8 @@ type Finding struct {
 	Hint     string    // stands beside the mark: what was expected, or a likely meaning
 	Why      string    // why it matters; may be empty
 	Witness  string    // a request or number that shows it; may be empty
-	Mend     string    // how to mend it; may be empty
-	Fix      []Edit    // edits that mend it; nil where nobody can know them
+	Fix      string    // how to fix it; may be empty
+	Edits    []Edit    // edits that fix it; nil where nobody can know them
 }
 
 // Edit puts a text in the place of a range of a source, as it was read, without a byte order mark.

@@ -19,11 +19,11 @@ import (
 // Order is what stand-ins are told to do.
 type Order struct {
 	Backend string // pattern of UPSTREAM.BACKEND, or the backend's own name
-	Fault   string // a kind, or Mended
+	Fault   string // a kind, or Fixed
 }
 
-// Mended is the order to end what was told before.
-const Mended = "mended"
+// Fixed is the order to end what was told before.
+const Fixed = "fixed"
 
 // byHand is the title of the fault that somebody asks for.
 const byHand = "by hand"
@@ -39,10 +39,10 @@ func Obey(all []*StandIn, o Order) ([]string, error) {
 			continue
 		}
 		var err error
-		if o.Fault == Mended {
-			err = s.Mend(byHand)
+		if o.Fault == Fixed {
+			err = s.Fix(byHand)
 		} else if err = s.Fail(byHand, Once(o.Fault)); err != nil {
-			err = fmt.Errorf("%w; there are %s and %s", err, strings.Join(Faults, ", "), Mended)
+			err = fmt.Errorf("%w; there are %s and %s", err, strings.Join(Faults, ", "), Fixed)
 		}
 		if err != nil {
 			return nil, err
@@ -94,7 +94,7 @@ func Listen(ctx context.Context, path string, all []*StandIn, tell func(who, wha
 
 // said words a fault.
 func said(kind string) string {
-	if kind == Mended {
+	if kind == Fixed {
 		return "works again"
 	}
 	return scenario.FaultDoc(kind)

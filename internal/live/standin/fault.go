@@ -55,8 +55,8 @@ func (s *StandIn) Fail(title string, f scenario.Fault) error {
 	return s.change()
 }
 
-// Mend takes the fault of a title off. The error is that of listening again.
-func (s *StandIn) Mend(title string) error {
+// Fix takes the fault of a title off. The error is that of listening again.
+func (s *StandIn) Fix(title string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.take(title)
@@ -206,7 +206,7 @@ func Play(ctx context.Context, all []*StandIn, faults []scenario.Fault, tell fun
 					return
 				}
 				text = f.Name + ": over"
-				if err := s.Mend(f.Name); err != nil {
+				if err := s.Fix(f.Name); err != nil {
 					text += "; " + err.Error()
 				}
 				tell(s.Name, "fault", text)

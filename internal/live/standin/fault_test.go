@@ -68,7 +68,7 @@ func TestFaultsOfAStandIn(t *testing.T) {
 				probe, _ := ask(s, "/ready", within)
 				assert.Equal(t, want[1], probe, "of a probe")
 			}
-			require.NoError(t, s.Mend("f"))
+			require.NoError(t, s.Fix("f"))
 			request, _ = ask(s, "/seats", patience)
 			assert.Equal(t, 200, request, "and all is well again")
 		})
@@ -78,12 +78,12 @@ func TestFaultsOfAStandIn(t *testing.T) {
 	// One fault ends and another goes on.
 	require.NoError(t, s.Fail("a", Once("errors")))
 	require.NoError(t, s.Fail("b", Once("refuse")))
-	require.NoError(t, s.Mend("b"))
+	require.NoError(t, s.Fix("b"))
 	status, _ := ask(s, "/", patience)
 	assert.Equal(t, 503, status)
 	require.NoError(t, s.Fail("b", Once("refuse")))
 	s.Stop()
-	require.NoError(t, s.Mend("b"))
+	require.NoError(t, s.Fix("b"))
 	status, _ = ask(s, "/", patience)
 	assert.Zero(t, status, "what was stopped stays so")
 }
@@ -99,7 +99,7 @@ func TestAStandInFlaps(t *testing.T) {
 		seen[status] = true
 		return len(seen) == 2
 	}, patience, time.Millisecond, "now it refuses, now it works")
-	require.NoError(t, s.Mend("f"))
+	require.NoError(t, s.Fix("f"))
 	status, _ := ask(s, "/", patience)
 	assert.Equal(t, 200, status)
 }
@@ -178,7 +178,7 @@ func TestOrders(t *testing.T) {
 	assert.Equal(t, 503, status)
 	status, _ = ask(gannet, "/", patience)
 	assert.Equal(t, 200, status)
-	_, err = Tell(ctx, socket, Order{"booking.*", Mended})
+	_, err = Tell(ctx, socket, Order{"booking.*", Fixed})
 	require.NoError(t, err)
 	status, _ = ask(auk, "/", patience)
 	assert.Equal(t, 200, status)

@@ -120,7 +120,7 @@ func TestABlackholeSwallows(t *testing.T) {
 	require.NoError(t, open.SetReadDeadline(time.Now().Add(300*time.Millisecond)))
 	_, err = open.Read(make([]byte, 1))
 	require.ErrorIs(t, err, os.ErrDeadlineExceeded)
-	require.NoError(t, s.Mend("f"))
+	require.NoError(t, s.Fix("f"))
 	status, _ := ask(s, "/", patience)
 	assert.Equal(t, 200, status)
 	require.NoError(t, s.Fail("f", Once("blackhole")))
