@@ -10,7 +10,7 @@ import (
 
 func completionCommand() *command {
 	return &command{
-		name: "completion", args: "bash|zsh|fish", summary: "a script that completes commands, flags, their values, and names of a configuration",
+		name: "completion", args: "bash|zsh|fish", summary: "a script that completes commands, flags, their values and names",
 		help: `
   kestrix completion bash >/etc/bash_completion.d/kestrix
   kestrix completion zsh >"${fpath[1]}/_kestrix"

@@ -96,7 +96,7 @@ func TestFindingsShowTheirPlace(t *testing.T) {
 		"     │               ─────────── did you mean upstream.app?\n"+
 		"   5 │   }\n")
 	assert.Contains(t, text, "x.hcl:7:1  warning KX103  no route sends to the upstream \"app\"")
-	assert.Contains(t, text, "  mend     send a route to it, or remove it\n")
+	assert.Contains(t, text, "  fix      send a route to it, or remove it\n")
 	out := FindingsJSON(withFingerprints(check.Run(c, found, nil)))
 	assert.Equal(t, [2]int{4, 26}, [2]int{out[0].EndLine, out[0].EndColumn})
 	assert.Equal(t, "KX102", out[0].ID)
