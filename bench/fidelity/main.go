@@ -124,7 +124,7 @@ func main() {
 		})
 	}
 	wg.Wait()
-	fmt.Println("| case | shares, most apart | failed, foretold and real | detected after | p50 | p95 | |")
+	fmt.Println("| case | shares, most apart | failed, predicted and real | detected after | p50 | p95 | |")
 	fmt.Println("|---|---|---|---|---|---|---|")
 	for _, r := range rows {
 		fmt.Println(r)

@@ -138,7 +138,7 @@ func (w *wishes) probe() string {
 	return `
   # Asks the application itself. A probe of kind "tcp" would pass as long as the
   # port is open, even while nothing is answered. Let the path touch what a
-  # request needs (its database, say), but not be a page that customers use.
+  # request needs (its database, say), but not be a page that visitors use.
   probe "http" {
     path       = "/ready"
     every      = "3s" # a failed backend is found after two of these
@@ -153,7 +153,7 @@ func (w *wishes) probe() string {
 func (w *wishes) retry(backends int) string {
 	keep := "another backend is there for what one cannot take"
 	if backends == 1 {
-		keep = "with one backend only a passing failure can be mended"
+		keep = "with one backend a retry helps only against a temporary failure"
 	}
 	if w.tcp {
 		return fmt.Sprintf(`

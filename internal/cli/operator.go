@@ -46,7 +46,7 @@ func (f *operatorFlags) clientOf(env *Env, at, file string) (*control.Client, er
 			return nil, err
 		}
 		if s.config.Control == nil {
-			return nil, unusable(fmt.Errorf("%s has no control block, and a proxy that serves it answers nobody: control { } has it answer at %s", file, defaultControl))
+			return nil, unusable(fmt.Errorf("%s has no control block, and a proxy that serves it answers no operator: control { } makes it answer at %s", file, defaultControl))
 		}
 		at, secure = s.config.Control.Listen.Value.String(), s.config.Control.TLS != nil
 	case at == "":

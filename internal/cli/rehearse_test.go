@@ -112,7 +112,7 @@ func rehearsalSite(t *testing.T, top string, files map[string]string) *site {
 }
 
 // TestTheForecastHoldsWhereTheMachineKeepsUp rehearses a backend that is killed: shares,
-// detection and recovery come out as foretold, or within what chance does.
+// detection and recovery come out as predicted, or within what chance does.
 func TestTheForecastHoldsWhereTheMachineKeepsUp(t *testing.T) {
 	calm(t, func() bool {
 		s := rehearsalSite(t, "", map[string]string{"it.scenario.hcl": `seed = 7

@@ -38,7 +38,7 @@ other news to stderr.
                    change
   SIGUSR1          opens the file of the access log anew, after it was moved away
   SIGINT, SIGTERM  stop it: for -stop-notice /ready of control answers 503 while it
-                   still accepts, so that whoever sends it clients sends no more;
+                   still accepts, so that a balancer in front sends no more clients;
                    then open requests may end, for as long as -grace says. A second
                    signal ends it at once
 

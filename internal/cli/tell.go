@@ -51,10 +51,10 @@ an earlier one of the other kind; return ends all that was set, a weight include
 			file := fs.String("config", "", "the configuration `FILE` that says where the proxy is told")
 			var t teller
 			fs.DurationVar(&t.lasts, "for", 0, "`TIME` after which it ends by itself")
-			fs.StringVar(&t.because, "because", "", "`TEXT` that says why, for whoever reads of it")
+			fs.StringVar(&t.because, "because", "", "`TEXT` that says why; status and the event log show it")
 			fs.DurationVar(&t.wait, "wait", 0, "with drain and park: `TIME` to wait at most until nothing is in flight there any more; exit code 1 if that was not enough")
 			fs.StringVar(&t.format, "format", "text", "`FORM` of what is said: text or json")
-			fs.BoolVar(&t.yes, "yes", false, "also if nobody is left to answer")
+			fs.BoolVar(&t.yes, "yes", false, "also if no backend is left in rotation")
 			zero := fs.Bool("zero", false, "begin all counts anew")
 			again := fs.Bool("reload", false, "read the configuration again")
 			return func(ctx context.Context, env *Env, args []string) error {

@@ -38,7 +38,7 @@ not met
 1 of 2 expectations met
 `, text)
 	narrow := Style{Width: 44}.Held(h)
-	assert.Contains(t, narrow, "left out for want of width")
+	assert.Contains(t, narrow, "hidden: terminal too narrow")
 	for line := range splitLines(narrow) {
 		assert.LessOrEqual(t, visible(line), 48, line)
 	}
@@ -94,11 +94,11 @@ func TestTablesOfVariantsFit(t *testing.T) {
 			assert.Contains(t, text, want)
 		}
 	}
-	p.Result.Runs[0].Notes = []string{`"x" strikes nobody in it`}
+	p.Result.Runs[0].Notes = []string{`"x" matches no backend in it`}
 	p.Result.Partial, p.Upstreams = true, []string{"app", "gate", "board"}
 	p.Result.Runs[0].Result.Overloaded = []result.Overload{{Upstream: "app", From: 61}}
 	text := plainStyle.Compare(p)
-	for _, want := range []string{`round-robin: "x" strikes nobody in it`, "stopped early: what follows is partial", "app, gate and board", "in app requests wait without a pause, with seed 1: round-robin from 01:01.0 on", "first-fit is left out"} {
+	for _, want := range []string{`round-robin: "x" matches no backend in it`, "stopped early: what follows is partial", "app, gate and board", "in app requests wait without a pause, with seed 1: round-robin from 01:01.0 on", "first-fit is left out"} {
 		assert.Contains(t, text, want)
 	}
 	for key := range measureNames {

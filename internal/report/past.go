@@ -35,7 +35,7 @@ func (s Style) Past(request uint64, story []PastMoment, whole bool) string {
 		case m.Call == "settle" || m.Call == "cancel":
 			fmt.Fprintf(&b, "\n  %s  %s\n", after, m.Outcome)
 		case m.Backend == "" && m.Reason == "queued":
-			fmt.Fprintf(&b, "\n  %s  waits in the queue: nobody has room\n", after)
+			fmt.Fprintf(&b, "\n  %s  waits in the queue: no backend has capacity\n", after)
 			s.pastBackends(&b, &m)
 		case m.Backend == "":
 			fmt.Fprintf(&b, "\n  %s  %s\n", after, s.red("refused: "+m.Reason))

@@ -66,7 +66,7 @@ func heldWords(h *study.Held, t times) []string {
 	if bool(t) && strings.HasPrefix(h.What, "latency.") {
 		name = "~ " + name
 	}
-	difference, chance, verdict := "-", "-", "as foretold"
+	difference, chance, verdict := "-", "-", "as predicted"
 	if h.Difference != nil {
 		difference = value(h.Difference, true)
 	}
@@ -165,13 +165,13 @@ func (s Style) bothExpected(b *strings.Builder, f, r *result.Replay) {
 }
 
 // realEvent is a fault or a change of state of the rehearsal, with the moment that
-// was foretold for the same change.
+// was predicted for the same change.
 type realEvent struct {
 	at                        float64
 	who, what, text, foretold string
 }
 
-// story lists them, and what was foretold and did not come.
+// story lists them, and what was predicted and did not happen.
 func (p *Rehearsal) story() (all []realEvent, missing []string) {
 	for _, f := range p.Rehearsal.Faults {
 		if !f.Began {
@@ -184,7 +184,7 @@ func (p *Rehearsal) story() (all []realEvent, missing []string) {
 	}
 	used := map[int]bool{}
 	for _, h := range p.Rehearsal.Health {
-		e := realEvent{h.At, h.Upstream + "." + h.Backend, h.To, h.Why, "not foretold"}
+		e := realEvent{h.At, h.Upstream + "." + h.Backend, h.To, h.Why, "not predicted"}
 		for i, o := range p.Forecast.Health {
 			if !used[i] && o.Upstream == h.Upstream && o.Backend == h.Backend && o.To == h.To {
 				used[i] = true
@@ -197,7 +197,7 @@ func (p *Rehearsal) story() (all []realEvent, missing []string) {
 	slices.SortStableFunc(all, func(a, b realEvent) int { return cmp.Compare(a.at, b.at) })
 	for i, o := range p.Forecast.Health {
 		if !used[i] && !p.Rehearsal.Partial {
-			missing = append(missing, fmt.Sprintf("foretold and did not come: %s.%s %s at %s", o.Upstream, o.Backend, o.To, moment(o.At)))
+			missing = append(missing, fmt.Sprintf("predicted and did not happen: %s.%s %s at %s", o.Upstream, o.Backend, o.To, moment(o.At)))
 		}
 	}
 	return all, missing
@@ -220,10 +220,10 @@ func (s Style) realStory(b *strings.Builder, p *Rehearsal) {
 		text := e.text
 		switch e.foretold {
 		case "":
-		case "not foretold":
-			text += "; not foretold"
+		case "not predicted":
+			text += "; not predicted"
 		default:
-			text += "; foretold for " + e.foretold
+			text += "; predicted for " + e.foretold
 		}
 		b.WriteString(head + flowFrom(text, s.Width, visible(head), visible(head)) + "\n")
 	}

@@ -52,16 +52,16 @@ func TestForecastAndRehearsalStandSideBySide(t *testing.T) {
 	text := plainStyle.Rehearse(rehearsed())
 	for _, want := range []string{
 		"site.hcl · it.scenario.hcl · seed 0\n1,000 requests from 30 clients in 0:40.0, once in virtual time and once for real on this machine\n",
-		"\nthe forecast does not hold in 2 of 4 figures\n",
+		"\nthe prediction does not hold in 2 of 4 figures\n",
 		"  failed                    40        120         +80        ±12  off\n",
-		"  p95                   100 ms    90.0 ms    -10.0 ms   ±4.00 ms  as foretold\n",
+		"  p95                   100 ms    90.0 ms    -10.0 ms   ±4.00 ms  as predicted\n",
 		"  app.auk share         50.0 %     53.0 %      +3.0 %     ±4.0 %  within chance\n",
 		"  it recovered after    2.00 s      never           -          -  off\n",
 		"  few are lost  met       not met    result.failed < 100\n",
-		"  00:11.5  app.auk  down       2 probes failed; foretold for 00:11.5\n",
+		"  00:11.5  app.auk  down       2 probes failed; predicted for 00:11.5\n",
 		"  00:20.0  fault    it & <it>  is over\n",
-		"  00:30.0  app.auk  suspended  it failed; not foretold\n",
-		"foretold and did not come: app.auk up at 00:22.0\n",
+		"  00:30.0  app.auk  suspended  it failed; not predicted\n",
+		"predicted and did not happen: app.auk up at 00:22.0\n",
 		"  app.auk  192.0.2.11:8080  127.0.0.1:4711\n  frontend web is rehearsed in clear text\n",
 	} {
 		assert.Contains(t, text, want)
@@ -84,8 +84,8 @@ func TestThePageOfARehearsal(t *testing.T) {
 	require.NoError(t, err)
 	text := string(page)
 	for _, want := range []string{
-		`<h1 class="bad">The forecast does not hold in 2 of 4 figures</h1>`, "<td>app.auk share</td>", `<b>off</b>`, "within chance", "auk: requests a second",
-		"The forecast whole, the rehearsal dashed"[4:], "it &amp; &lt;it&gt;", "foretold and did not come: app.auk up at 00:22.0", "<td>127.0.0.1:4711</td>",
+		`<h1 class="bad">The prediction does not hold in 2 of 4 figures</h1>`, "<td>app.auk share</td>", `<b>off</b>`, "within chance", "auk: requests a second",
+		"The forecast whole, the rehearsal dashed"[4:], "it &amp; &lt;it&gt;", "predicted and did not happen: app.auk up at 00:22.0", "<td>127.0.0.1:4711</td>",
 	} {
 		assert.Contains(t, text, want)
 	}
@@ -139,7 +139,7 @@ func TestWhyAPastRequestWentWhereItWent(t *testing.T) {
 		{At: at.Add(40 * time.Millisecond), Call: "cancel", Outcome: "the client left"},
 	}, false)
 	for _, want := range []string{
-		"request 7 · booking · 2026-11-27 03:04:05.000000 UTC\n", "  +0 s  waits in the queue: nobody has room\n", "  +20.0 ms  attempt 1 goes to auk, by algorithm\n",
+		"request 7 · booking · 2026-11-27 03:04:05.000000 UTC\n", "  +0 s  waits in the queue: no backend has capacity\n", "  +20.0 ms  attempt 1 goes to auk, by algorithm\n",
 		"      auk      up              1          3  chosen\n      gannet   suspended       2          0  it is suspended\n", "  +30.0 ms  connection broken: it is tried once more\n", "  +30.0 ms  refused: no_backend\n", "  +40.0 ms  the client left\n", "\nThis is what was written at the time. The beginning of the journal is gone",
 	} {
 		assert.Contains(t, text, want)

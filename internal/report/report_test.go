@@ -81,7 +81,7 @@ func TestColoursDoNotShiftColumns(t *testing.T) {
 	assert.Equal(t, "  a       b   c    d\n  x       1  22  333\n  yy  1,000   2    3\n", plainStyle.table(cols, rows, 2))
 	narrow := plainStyle
 	narrow.Width = 16
-	assert.Equal(t, "  a       b   c\n  x       1  22\n  yy  1,000   2\n  (left out for want\n  of width: d)\n", narrow.table(cols, rows, 2))
+	assert.Equal(t, "  a       b   c\n  x       1  22\n  yy  1,000   2\n  (hidden: terminal\n  too narrow: d)\n", narrow.table(cols, rows, 2))
 }
 
 func TestFindingsShowTheirPlace(t *testing.T) {

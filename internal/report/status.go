@@ -76,7 +76,7 @@ func (s Style) upstreamHead(u *status.Upstream) string {
 	}
 	head += fmt.Sprintf("%s%d of %d in rotation%s%s requests/s", s.dot(), in, len(u.Backends), s.dot(), three(rate))
 	if in == 0 {
-		head += s.dot() + s.red("nobody answers")
+		head += s.dot() + s.red("no backend answers")
 	}
 	if u.Waiting > 0 {
 		head += s.dot() + count(int64(u.Waiting)) + " waiting"

@@ -29,7 +29,7 @@ func TestHowAProxyStandsIsSaidInOneLine(t *testing.T) {
 	for want, states := range map[string][]string{
 		"All 2 backends are in rotation":  {"up", "failing"},
 		"The one backend is in rotation":  {"up"},
-		"Nobody answers for booking":      {"down", "parked"},
+		"No backend answers for booking":  {"down", "parked"},
 		"There is no backend":             nil,
 		"1 of 2 backends out of rotation": {"up", "suspended"},
 		"4 of 5 backends out of rotation: booking.gull0 is down, booking.gull1 is down, booking.gull2 is draining and 1 more": {"down", "down", "draining", "parked", "up"},

@@ -127,7 +127,7 @@ func headline(s *status.Status) (text string, bad bool) {
 	}
 	switch {
 	case len(silent) > 0:
-		return "Nobody answers for " + strings.Join(silent, ", "), true
+		return "No backend answers for " + strings.Join(silent, ", "), true
 	case all == 0:
 		return "There is no backend", true
 	case len(out) == 0 && all == 1:
@@ -194,7 +194,7 @@ func newStatusPage(v *status.View) *statusPage {
 		{Name: "Requests", Value: count(int64(asked))},
 		{Name: "Failed", Value: count(int64(failed)), More: shareOf(failed, asked), Bad: failed > 0},
 		{Name: "Whose client left", Value: count(int64(left)), More: shareOf(left, asked)},
-		{Name: "Refused for want of a backend", Value: count(int64(refused)), Bad: refused > 0},
+		{Name: "Refused: no backend available", Value: count(int64(refused)), Bad: refused > 0},
 	}
 	for _, n := range v.Events {
 		p.News = append(p.News, pageNews{At: n.At.UTC().Format("15:04:05.0"), Exact: n.At.UTC().Format(time.RFC3339Nano), Who: n.Who, What: n.What, Text: n.Text})
@@ -237,10 +237,10 @@ func newStatusCard(s *status.Status, u *status.Upstream) statusCard {
 		c.Says += fmt.Sprintf("; %s waiting", count(int64(u.Waiting)))
 	}
 	if u.Refused > 0 {
-		c.Says += fmt.Sprintf("; %s refused for want of a backend", count(int64(u.Refused)))
+		c.Says += fmt.Sprintf("; %s refused: no backend available", count(int64(u.Refused)))
 	}
 	if in == 0 {
-		c.Bad = "Nobody answers here: every request is refused."
+		c.Bad = "No backend is available: every request is refused."
 	}
 	shown := u.Backends
 	if len(shown) > manyBackends {

@@ -75,7 +75,7 @@ func (s Style) table(cols []column, rows [][]string, indent int) string {
 		line(r)
 	}
 	if len(dropped) > 0 {
-		note := "(left out for want of width: " + strings.Join(dropped, ", ") + ")"
+		note := "(hidden: terminal too narrow: " + strings.Join(dropped, ", ") + ")"
 		b.WriteString(strings.Repeat(" ", indent) + flow(note, s.Width, indent) + "\n")
 	}
 	return b.String()

@@ -15,7 +15,7 @@ import (
 // allowRules are about the comments that suppress findings.
 var allowRules = []*Rule{
 	{ID: "KX901", Severity: config.Warning, Title: "a suppression that gives no reason",
-		Why: "whoever reads it next year cannot tell whether it still holds", Fix: "# kestrix: allow KX201 because ..."},
+		Why: "a reader cannot tell whether the exception is still needed", Fix: "# kestrix: allow KX201 because ..."},
 	{ID: "KX902", Severity: config.Warning, Title: "a suppression that suppresses nothing",
 		Why: "it hides the finding when it comes back", Fix: "remove the comment"},
 }

@@ -67,7 +67,7 @@ var balanceRules = []*Rule{
 	},
 	{
 		ID: "KX304", Severity: config.Advice, Title: "a weight too small to see",
-		Why: "a backend that gets next to nothing is not tested by traffic, and when it must carry its part nobody knows whether it can",
+		Why: "a backend with almost no traffic is not tested by it; its capacity is unknown when the others fail",
 		Fix: "a larger weight, or none of the server at all",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -268,7 +268,7 @@ var balanceRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX309", Severity: config.Warning, Title: "a queue in which nobody ever waits",
+		ID: "KX309", Severity: config.Warning, Title: "a queue that is never used",
 		Why: "requests wait while every backend has max_in_flight open; one without that limit always takes another",
 		Fix: "max_in_flight for every backend",
 		Run: func(p *Pass) {
@@ -281,7 +281,7 @@ var balanceRules = []*Rule{
 						continue
 					}
 					in, _, _ := try(u).open(1000)
-					p.Report(Finding{Range: u.Queue.Range, Message: fmt.Sprintf("nobody waits in the queue of %q: %q has no max_in_flight", u.Name, b.Name), Witness: fmt.Sprintf("of 1,000 requests at once %d are sent on, and none waits", in)})
+					p.Report(Finding{Range: u.Queue.Range, Message: fmt.Sprintf("the queue of %q is never used: %q has no max_in_flight", u.Name, b.Name), Witness: fmt.Sprintf("of 1,000 requests at once %d are sent on, and none waits", in)})
 					break
 				}
 			}

@@ -30,7 +30,7 @@ var clientRules = []*Rule{
 					if !asksClients(&r.When) || asksLoopback(&r.When) {
 						continue
 					}
-					like := fmt.Sprintf("a request for somebody at 203.0.113.9 comes from 127.0.0.1, and that is compared with %s", clientsOf(&r.When))
+					like := fmt.Sprintf("a request of the client 203.0.113.9 arrives from 127.0.0.1, and that address is compared with %s", clientsOf(&r.When))
 					p.Report(Finding{Range: clientsAt(r), Message: fmt.Sprintf("%q goes by the client's address, and only this machine reaches it", r.Name), Witness: like})
 				}
 				p.limited(f, func(what string, l *config.Limits, _ *config.Route) {
@@ -84,7 +84,7 @@ var clientRules = []*Rule{
 	},
 	{
 		ID: "KX615", Severity: config.Warning, Title: "pages that are never shown",
-		Why: "form = \"problem\" answers everybody with problem details, and pages are for those who want something else",
+		Why: "with form = \"problem\" every client receives problem details (RFC 9457), and no client receives a page",
 		Fix: "form = \"by-accept\", or no pages",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
@@ -95,7 +95,7 @@ var clientRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX616", Severity: config.Warning, Title: "client_from without anybody to take it from",
+		ID: "KX616", Severity: config.Warning, Title: "client_from without trusted_proxies",
 		Why: "only trusted_proxies may name a client, and there are none",
 		Fix: "trusted_proxies = the addresses of what stands in front; or no client_from",
 		Run: func(p *Pass) {

@@ -109,7 +109,7 @@ var conditionRules = []*Rule{
 					return
 				}
 				if near := nearMethod(m.Text); near != "" {
-					p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("no standard knows the method %s", m.Text), Hint: fmt.Sprintf("did you mean %q?", near), Fix: fmt.Sprintf("%q", near), Edits: p.replace(m.Range, fmt.Sprintf("%q", near)), Witness: fmt.Sprintf("a request with %s does not fit", near)})
+					p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("%s is not a standard method", m.Text), Hint: fmt.Sprintf("did you mean %q?", near), Fix: fmt.Sprintf("%q", near), Edits: p.replace(m.Range, fmt.Sprintf("%q", near)), Witness: fmt.Sprintf("a request with %s does not fit", near)})
 				}
 			})
 		},

@@ -34,7 +34,7 @@ var failoverRules = []*Rule{
 				}
 				p.Report(Finding{
 					Range: u.Failover.Range, Message: fmt.Sprintf("the failover of %q never happens: nothing notices that a backend fails", u.Name),
-					Witness: fmt.Sprintf("of 1,000 requests none goes to %s, and every failure of the others goes to customers", strings.Join(idle, " or ")),
+					Witness: fmt.Sprintf("of 1,000 requests none goes to %s, and every failure of the others reaches a client", strings.Join(idle, " or ")),
 				})
 			}
 		},

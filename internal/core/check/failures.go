@@ -94,7 +94,7 @@ var failureRules = []*Rule{
 	},
 	{
 		ID: "KX513", Severity: config.Advice, Title: "requests that are given up sooner than a probe",
-		Why: "a backend that takes longer than requests may, and less than the probe may, answers nobody and stays in rotation",
+		Why: "a backend that is slower than the answer timeout and faster than the probe's timeout stays in rotation and answers no request",
 		Fix: "a timeout of the probe that is at most timeouts { answer }",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {

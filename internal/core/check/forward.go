@@ -15,7 +15,7 @@ import (
 var forwardRules = []*Rule{
 	{
 		ID: "KX601", Severity: config.Warning, Title: "forwarded headers believed from anyone",
-		Why: "whoever is trusted can name any address as the client's, and so pass every rule that goes by address",
+		Why: "a trusted client can name any address as its own, and so pass every condition on addresses",
 		Fix: "name the addresses of the proxies in front only",
 		Run: func(p *Pass) {
 			from, claimed := netip.MustParseAddr("203.0.113.9"), netip.MustParseAddr("10.0.0.1")
@@ -131,7 +131,7 @@ var forwardRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX607", Severity: config.Error, Title: "a PROXY protocol header that nobody may send",
+		ID: "KX607", Severity: config.Error, Title: "a PROXY protocol header without trusted_proxies",
 		Why: "only trusted_proxies may name clients, and there are none, so every connection is refused",
 		Fix: "trusted_proxies = the addresses of what connects here",
 		Run: func(p *Pass) {
@@ -141,7 +141,7 @@ var forwardRules = []*Rule{
 				}
 				for _, l := range f.Listen {
 					if l.Value.Unix == "" {
-						p.Report(Finding{Range: l.Range, Message: fmt.Sprintf("frontend %q wants PROXY protocol headers and trusts nobody", f.Name), Witness: "a connection from 192.0.2.1 is closed before its first byte is read"})
+						p.Report(Finding{Range: l.Range, Message: fmt.Sprintf("frontend %q wants PROXY protocol headers, and trusted_proxies is empty", f.Name), Witness: "a connection from 192.0.2.1 is closed before its first byte is read"})
 						break
 					}
 				}

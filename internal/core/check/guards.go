@@ -17,7 +17,7 @@ import (
 // guardRules are about routes that are meant to keep requests from an upstream.
 var guardRules = []*Rule{
 	{
-		ID: "KX118", Severity: config.Warning, Title: "a condition on clients that keeps nobody out",
+		ID: "KX118", Severity: config.Warning, Title: "a condition on clients that excludes no client",
 		Why: "those whom it leaves out are taken by another route, which sends them to the same place",
 		Fix: "a route behind it for the same paths, with reply { status = 403 }",
 		Run: func(p *Pass) {
@@ -67,8 +67,8 @@ var guardRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX120", Severity: config.Warning, Title: "a refusal that another host name walks past",
-		Why: "a client writes the host that it likes, an address for instance, and another route takes that request without asking for the host",
+		ID: "KX120", Severity: config.Warning, Title: "a refusal that another host name bypasses",
+		Why: "the client chooses the Host field, for example an address, and a route without a host condition takes that request",
 		Fix: "leave host out of the refusal, or have the route that takes the others ask for their hosts",
 		Run: func(p *Pass) {
 			p.eachWith(func(r *config.Route) bool { return refuses(r) && len(r.When.Host) > 0 && len(r.When.Path) > 0 }, func(f *config.Frontend, t *route.Table, i int) {
@@ -80,8 +80,8 @@ var guardRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX121", Severity: config.Advice, Title: "a refusal that another letter case walks past",
-		Why: "values of header fields and cookies are compared as they are written, and a client writes them as it likes",
+		ID: "KX121", Severity: config.Advice, Title: "a refusal that another letter case bypasses",
+		Why: "values of header fields and cookies are compared with their letter case, and the client chooses it",
 		Fix: "a value with any case, as regexp(\"(?i)http\"), or not(...) around the only value that may pass",
 		Run: func(p *Pass) {
 			p.eachWith(func(r *config.Route) bool { return refuses(r) || r.Redirect != nil }, func(f *config.Frontend, t *route.Table, i int) {
@@ -125,7 +125,7 @@ func (p *Pass) walkedPast(f *config.Frontend, t *route.Table, i int, open config
 			continue
 		}
 		p.Report(Finding{
-			Range: at, Message: fmt.Sprintf("what %q keeps away reaches %q with %s", f.Routes[i].Name, f.Routes[j].SendTo.Value, who),
+			Range: at, Message: fmt.Sprintf("requests that %q refuses reach %q with %s", f.Routes[i].Name, f.Routes[j].SendTo.Value, who),
 			Witness: fmt.Sprintf("%s goes to %q by %q", x.Witness, f.Routes[j].SendTo.Value, f.Routes[j].Name),
 		})
 		return

@@ -12,7 +12,7 @@ import (
 var healthRules = []*Rule{
 	{
 		ID: "KX201", Severity: config.Warning, Title: "an upstream without a probe",
-		Why: "a backend that fails is not noticed before customers meet it, and one that hangs is given its share for ever",
+		Why: "without a probe a failed backend is detected only by failed requests, and a backend that hangs keeps its share",
 		Fix: "probe \"http\" { ... } with a path that asks the application itself",
 		Run: func(p *Pass) {
 			shown, tcp := 0, p.reached("tcp")
@@ -94,8 +94,8 @@ var healthRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX205", Severity: config.Advice, Title: "a probe of the page that customers use",
-		Why: "it makes work of a customer's kind, counts as a visit, and passes from a cache while what stands behind it is broken",
+		ID: "KX205", Severity: config.Advice, Title: "a probe of the start page",
+		Why: "it costs as much as a visit, is counted as one, and passes from a cache while the application is broken",
 		Fix: "a page of its own, such as \"/ready\", that touches what a request needs",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -105,7 +105,7 @@ var healthRules = []*Rule{
 				}
 				perHour := int(float64(time.Hour) / float64(b.Every))
 				p.Report(Finding{
-					Range: b.Range, Message: fmt.Sprintf("the probe of %q asks for /, as customers do", u.Name),
+					Range: b.Range, Message: fmt.Sprintf("the probe of %q requests /, as visitors do", u.Name),
 					Witness: fmt.Sprintf("each backend is asked %d times an hour for its start page", perHour),
 				})
 			}
@@ -133,7 +133,7 @@ var healthRules = []*Rule{
 	},
 	{
 		ID: "KX207", Severity: config.Advice, Title: "a backend comes back sooner than it leaves",
-		Why: "a backend that is half well passes now and then, and is given customers on the strength of fewer probes than took it out",
+		Why: "an unstable backend passes some probes, and returns after fewer probes than removed it",
 		Fix: "make up_after at least as large as down_after",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {

@@ -19,11 +19,11 @@ var LiveRules = append([]*Rule{
 	{ID: "KX803", Severity: config.Error, Title: "a backend that is silent",
 		Why: "no answer at all comes back, as from behind a packet filter that drops, or from a machine that is off", Fix: "open the port in the filter, or correct the address"},
 	{ID: "KX804", Severity: config.Error, Title: "a backend that cannot be reached",
-		Why: "this machine has no way there, the last router says that there is nobody, or a packet filter rejects: of this machine, or one on the way that says so", Fix: "a route to its network, another address, or the port opened in the filter"},
+		Why: "this machine has no route to it, a router reports it as unreachable, or a packet filter rejects with such a message", Fix: "a route to its network, another address, or the port opened in the filter"},
 	{ID: "KX805", Severity: config.Error, Title: "a backend with which no connection can be made",
 		Why: "something listens, and then the handshake fails", Fix: "what the witness says"},
 	{ID: "KX806", Severity: config.Warning, Title: "a probe that fails now",
-		Why: "the proxy would take the backend out after as many of these as down_after says", Fix: "mend the backend, or ask what it really answers"},
+		Why: "the proxy would take the backend out after as many of these as down_after says", Fix: "fix the backend, or change the probe to what the backend answers"},
 	{ID: "KX807", Severity: config.Warning, Title: "a listener that cannot be bound",
 		Why: "the proxy would not start; if it is in use by the proxy that is already running, all is well", Fix: "end what holds the address, or listen on another"},
 	{ID: "KX809", Severity: config.Error, Title: "a file that cannot be written",
@@ -33,7 +33,7 @@ var LiveRules = append([]*Rule{
 	{ID: "KX811", Severity: config.Advice, Title: "a name with several addresses that counts once",
 		Why: "with resolve = \"once\" each connection goes to one of them: they are one backend, which is down when one of them fails its probe, and no weight or limit tells them apart", Fix: "resolve = \"each\", where they are servers of their own"},
 	{ID: "KX808", Severity: config.Error, Title: "a password that is tried first",
-		Why: "a handful of words opens many doors, and whoever looks for open doors begins with them", Fix: "`kestrix password` makes the hash of a better one"},
+		Why: "attackers try a few common passwords first", Fix: "`kestrix password` makes the hash of a better one"},
 }, traceRules...)
 
 // Flag returns the flag of `check` that a rule needs, empty for none.

@@ -12,7 +12,7 @@ import (
 var nameRules = []*Rule{
 	{
 		ID: "KX102", Severity: config.Error, Title: "a route sends to an upstream that does not exist",
-		Why: "its requests would have nobody to go to", Fix: "define the upstream, or correct its name",
+		Why: "its requests have no backend", Fix: "define the upstream, or correct its name",
 		Run: func(p *Pass) {
 			var names []string
 			for _, u := range p.Config.Upstreams {
@@ -126,7 +126,7 @@ var nameRules = []*Rule{
 	},
 	{
 		ID: "KX112", Severity: config.Advice, Title: "two routes of which only their order decides",
-		Why: "some requests fit both, and neither is the narrower one: whoever sorts the file moves traffic",
+		Why: "some requests match both routes, and neither is the narrower one: sorting the file moves traffic",
 		Fix: "say in the second what it does not mean, with not(...); or put into the first what it leaves to others",
 		Run: func(p *Pass) {
 			if len(p.reading) > 0 {

@@ -15,7 +15,7 @@ import (
 var narrowRules = []*Rule{
 	{
 		ID: "KX114", Severity: config.Advice, Title: "requests that no route takes",
-		Why: "they are answered with 404 in the proxy's words, and nobody has said that this is meant",
+		Why: "the proxy answers them with its own 404, and the configuration does not say that this is intended",
 		Fix: "a last route without when: with send_to, or a reply of your own",
 		Run: func(p *Pass) {
 			if len(p.reading) > 0 {

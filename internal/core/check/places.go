@@ -108,7 +108,7 @@ var placeRules = []*Rule{
 	},
 	{
 		ID: "KX226", Severity: config.Advice, Title: "a backend without a zone among others with one",
-		Why: "it stands in nobody's own zone, so that it is given requests only when every zone lacks capacity",
+		Why: "no proxy prefers it, so that it receives requests only when every zone lacks capacity",
 		Fix: "its zone",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {

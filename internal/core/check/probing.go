@@ -88,8 +88,8 @@ var probingRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX217", Severity: config.Warning, Title: "a self-report on the port of customers",
-		Why: "a self-report is a line of its own, without HTTP: the application would have to tell probes and customers apart on one port",
+		ID: "KX217", Severity: config.Warning, Title: "a self-report on the port of requests",
+		Why: "a self-report is one line without HTTP: the application would have to distinguish probes from requests on one port",
 		Fix: "port = where the backend says how it is",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -108,7 +108,7 @@ var probingRules = []*Rule{
 	},
 	{
 		ID: "KX219", Severity: config.Advice, Title: "a backend that is well and waits for many minutes",
-		Why: "while one that is back waits, the others carry its share; restarting one after the other takes as long for each",
+		Why: "until it is back the others carry its share; a rolling restart takes as long for each backend",
 		Fix: "up_after of two or three, and a slow_start of under a minute",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -128,7 +128,7 @@ var probingRules = []*Rule{
 	},
 	{
 		ID: "KX220", Severity: config.Warning, Title: "a suspension that any client can cause",
-		Why: "a 4xx says that the request was wrong, not the backend; whoever sends enough of them takes one backend after the other out",
+		Why: "a 4xx reports a wrong request, not a failed backend; a client that sends enough of them removes one backend after the other",
 		Fix: "on = [\"connect\", \"timeout\", \"reset\", \"502\", \"503\", \"504\"]",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {

@@ -124,7 +124,7 @@ func TestGuardsWithGaps(t *testing.T) {
 		"a file":                  {[]string{route("no", `path = "/wp-login.php"`, no)}, ""},
 		"an exception before it":  {[]string{route("yes", `path = "/a/*/**"`, app), route("no", `path = ["/a", "/a/*"]`, no)}, ""},
 		"an exception behind it":  {[]string{route("no", `path = ["/a", "/a/*"]`, no), route("yes", `path = "/a/b/**"`, app), route("more", `path = "/a/**"`, no)}, ""},
-		"another host":            {[]string{route("no", "host = \"a.example\"\npath = \"/a/**\"", no)}, `what "no" keeps away reaches "u" with other hosts than a.example | GET http://tern.example/a goes to "u" by "rest"`},
+		"another host":            {[]string{route("no", "host = \"a.example\"\npath = \"/a/**\"", no)}, `requests that "no" refuses reach "u" with other hosts than a.example | GET http://tern.example/a goes to "u" by "rest"`},
 		"another host, asked for": {[]string{route("no", "host = \"a.example\"\npath = \"/a/**\"", no), route("inside", "host = not(\"a.example\")", app)}, ""},
 		"a whole host":            {[]string{route("no", "host = \"a.example\"", no)}, ""},
 		"another letter case":     {[]string{route("no", `header = { x = "ab" }`, no)}, `with header x in another letter case | GET http://tern.example/ with x: `},

@@ -45,7 +45,7 @@ var seatRules = []*Rule{
 	},
 	{
 		ID: "KX410", Severity: config.Warning, Title: "a secret that is quickly guessed",
-		Why: "whoever has the secret can seal seats, and send what load they like to one backend",
+		Why: "an attacker with the secret can make valid seats, and direct load at one backend",
 		Fix: "32 random characters, from `openssl rand -base64 24` for example, by env(\"NAME\") or file(\"name\")",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {

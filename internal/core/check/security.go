@@ -16,13 +16,13 @@ const soon = 30 * 24 * time.Hour
 var securityRules = []*Rule{
 	{
 		ID: "KX701", Severity: config.Error, Title: "control without users in reach of others",
-		Why: "whoever can reach the address could take backends out; so nobody is answered there",
+		Why: "any host that reaches the address could take backends out; therefore the proxy refuses every request there",
 		Fix: "listen = \"unix:/run/kestrix.sock\", or a user block for each who may ask",
 		Run: func(p *Pass) {
 			if c := p.Config.Control; c != nil && c.Listen.Value != (config.Address{}) && len(c.Users) == 0 && !p.local(c.Listen.Value) {
 				p.Report(Finding{
 					Range: c.Listen.Range, Message: fmt.Sprintf("control listens on %s and has no users", c.Listen.Value),
-					Witness: "GET /status is answered with 403, whoever asks",
+					Witness: "GET /status is answered with 403 for every client",
 				})
 			}
 		},
@@ -47,7 +47,7 @@ var securityRules = []*Rule{
 	},
 	{
 		ID: "KX703", Severity: config.Error, Title: "passwords in clear text over the network",
-		Why: "HTTP Basic sends the password with each request, and anybody on the way can read it",
+		Why: "HTTP Basic sends the password with each request, and every host on the path can read it",
 		Fix: "tls { ... } in control, or a unix socket or loopback address",
 		Run: func(p *Pass) {
 			if c := p.Config.Control; c != nil && c.Listen.Value != (config.Address{}) && len(c.Users) > 0 && c.TLS == nil && !p.local(c.Listen.Value) {
@@ -83,7 +83,7 @@ var securityRules = []*Rule{
 	},
 	{
 		ID: "KX705", Severity: config.Error, Title: "a certificate that does not hold today",
-		Why: "every browser refuses it, and customers see a warning instead of the site",
+		Why: "every browser refuses it and shows a warning instead of the site",
 		Fix: "a new certificate",
 		Run: func(p *Pass) {
 			p.pairs(func(x config.Pair, _ *config.Frontend, f PairFact) {
@@ -127,12 +127,12 @@ var securityRules = []*Rule{
 	},
 	{
 		ID: "KX708", Severity: config.Warning, Title: "a private key that others can read",
-		Why: "whoever has the key can pass for the site",
-		Fix: "chmod 0600, and a new certificate if anybody but you has an account here",
+		Why: "an attacker with the key can impersonate the site",
+		Fix: "chmod 0600, and a new certificate if other people have accounts here",
 		Run: func(p *Pass) {
 			p.pairs(func(x config.Pair, _ *config.Frontend, f PairFact) {
 				if f.Unreadable == "" && f.KeyMode&0o007 != 0 {
-					p.Report(Finding{Range: x.Key.Range, Message: fmt.Sprintf("everybody on this machine can read the key %s", x.Key.Value), Witness: fmt.Sprintf("its mode is %04o", f.KeyMode)})
+					p.Report(Finding{Range: x.Key.Range, Message: fmt.Sprintf("every user of this machine can read the key %s", x.Key.Value), Witness: fmt.Sprintf("its mode is %04o", f.KeyMode)})
 				}
 			})
 		},
@@ -190,13 +190,13 @@ var securityRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX711", Severity: config.Warning, Title: "TLS with nobody in particular",
-		Why: "without verifying, the connection is secret but not authentic: whoever stands in between can be the backend",
+		ID: "KX711", Severity: config.Warning, Title: "TLS without verification",
+		Why: "without verification the connection is encrypted but not authenticated: a host on the path can impersonate the backend",
 		Fix: "ca = the authority of your backends, and name = the name in their certificate",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if u.TLS != nil && !u.TLS.Verify {
-					p.Report(Finding{Range: u.TLS.VerifyAt, Message: fmt.Sprintf("the backends of %q are not verified", u.Name), Witness: "any certificate is taken, also one that somebody has just made"})
+					p.Report(Finding{Range: u.TLS.VerifyAt, Message: fmt.Sprintf("the backends of %q are not verified", u.Name), Witness: "any certificate is accepted, including a self-signed one"})
 				}
 			}
 		},

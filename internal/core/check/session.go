@@ -10,7 +10,7 @@ import (
 var sessionRules = []*Rule{
 	{
 		ID: "KX401", Severity: config.Warning, Title: "stickiness that overrules a hash",
-		Why: "the first request is placed by the hash and all others by the seat; after a failure the two disagree for good, and the hash no longer tells where a client is",
+		Why: "the hash places the first request and the seat all others; after a failure the two disagree permanently",
 		Fix: "keep one of the two: hash for caches that may miss, sticky for sessions that must not",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {

@@ -170,8 +170,8 @@ var structureRules = []*Rule{
 // unseenRules are about what stands in a source and cannot be read off it.
 var unseenRules = []*Rule{
 	{
-		ID: "KX130", Severity: config.Warning, Title: "a character in a text that nobody sees",
-		Why: "it comes along when a text is copied from a page or a letter, and makes another text of it, that nothing fits",
+		ID: "KX130", Severity: config.Warning, Title: "an invisible character in a text",
+		Why: "it comes with text copied from a page or a document; the text then matches nothing",
 		Fix: "type the text anew",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Files {
@@ -185,7 +185,7 @@ var unseenRules = []*Rule{
 						continue
 					}
 					r := []rune(string(t.Bytes[bytes.IndexFunc(t.Bytes, unseen):]))[0]
-					p.Report(Finding{Range: t.Range, Message: fmt.Sprintf("a text holds U+%04X, which nobody sees", r), Witness: fmt.Sprintf("it is read as %+q", string(t.Bytes)), Edits: []config.Edit{{Range: t.Range, Text: string(bytes.Map(seen, t.Bytes))}}})
+					p.Report(Finding{Range: t.Range, Message: fmt.Sprintf("a text contains the invisible character U+%04X", r), Witness: fmt.Sprintf("it is read as %+q", string(t.Bytes)), Edits: []config.Edit{{Range: t.Range, Text: string(bytes.Map(seen, t.Bytes))}}})
 				}
 			}
 		},

@@ -16,7 +16,7 @@ const patience = 10 * time.Second
 
 var timeoutRules = []*Rule{
 	{
-		ID: "KX501", Severity: config.Warning, Title: "connecting may take longer than customers wait",
+		ID: "KX501", Severity: config.Warning, Title: "a connect timeout longer than clients wait",
 		Why: "a server in reach takes a connection within milliseconds; waiting longer only delays the retry that would have been answered",
 		Fix: "timeouts { connect = \"1s\" }",
 		Run: func(p *Pass) {
@@ -29,7 +29,7 @@ var timeoutRules = []*Rule{
 					p.Report(Finding{
 						Range:   u.Timeouts.Range,
 						Message: fmt.Sprintf("%q waits %s for a connection", u.Name, u.Timeouts.Connect),
-						Witness: fmt.Sprintf("behind a packet filter that drops, %s pass in %s before a customer hears of it", config.FormatDuration(all), tries(n)),
+						Witness: fmt.Sprintf("behind a packet filter that drops, %s pass in %s before the client receives an error", config.FormatDuration(all), tries(n)),
 						Edits:   p.setIn(u.Timeouts.Range, "timeouts", "connect", `"1s"`),
 					})
 				}
@@ -38,7 +38,7 @@ var timeoutRules = []*Rule{
 	},
 	{
 		ID: "KX502", Severity: config.Advice, Title: "retries that multiply a long wait",
-		Why: "each attempt waits the whole answer timeout again, and keeps a backend busy with work that nobody will see",
+		Why: "each attempt waits the whole answer timeout again, and keeps a backend busy with a response that is discarded",
 		Fix: "take \"timeout\" out of retry's `on`, or make timeouts { answer } shorter",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -58,7 +58,7 @@ var timeoutRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX503", Severity: config.Warning, Title: "found later than a customer's request times out",
+		ID: "KX503", Severity: config.Warning, Title: "a silent backend is detected late",
 		Why: "while a backend hangs, each client that is sent there waits in vain; they meet it from the failure until the probe has taken it out",
 		Fix: "a shorter every, timeout or down_after",
 		Run: func(p *Pass) {
@@ -143,20 +143,20 @@ var timeoutRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX507", Severity: config.Warning, Title: "a queue that outlasts its customers",
-		Why: "who has waited that long has left; what is then done is done for nobody, and those behind wait for it",
+		ID: "KX507", Severity: config.Warning, Title: "a queue timeout longer than clients wait",
+		Why: "clients that have waited that long have left; their requests still occupy a backend, and later requests wait for it",
 		Fix: "a timeout of one to five seconds",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if q := u.Queue; q != nil && q.Timeout > patience {
-					p.Report(Finding{Range: q.Range, Message: fmt.Sprintf("requests to %q wait up to %s in the queue", u.Name, config.FormatDuration(q.Timeout)), Witness: fmt.Sprintf("if customers leave after %s, up to %d places are held for nobody", config.FormatDuration(patience), q.Limit), Edits: p.set(q.Range, "timeout", `"5s"`)})
+					p.Report(Finding{Range: q.Range, Message: fmt.Sprintf("requests to %q wait up to %s in the queue", u.Name, config.FormatDuration(q.Timeout)), Witness: fmt.Sprintf("if clients leave after %s, up to %d places are held for clients that have left", config.FormatDuration(patience), q.Limit), Edits: p.set(q.Range, "timeout", `"5s"`)})
 				}
 			}
 		},
 	},
 	{
 		ID: "KX508", Severity: config.Warning, Title: "answers that are waited for without end",
-		Why: "while a backend hangs, its requests pile up in the proxy and in it; nobody waits that long for a page",
+		Why: "while a backend hangs, requests accumulate in the proxy and in the backend; no client waits that long for a page",
 		Fix: "answer = the time of the slowest page, and a route of its own for what takes longer",
 		Run: func(p *Pass) {
 			long := func(who string, answer time.Duration, at hcl.Range) {

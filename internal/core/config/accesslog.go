@@ -50,7 +50,7 @@ var syslogBlock = &Block{
 		{Name: "facility", Type: Text, Default: `"local0"`, Allowed: []string{"user", "daemon", "local0", "local1", "local2", "local3", "local4", "local5", "local6", "local7"},
 			Help: "by which the log server sorts what it takes; the severity is informational", Example: `"local3"`},
 		{Name: "transport", Type: Text, Default: `"unix"`, Allowed: []string{"unix", "udp", "tcp"},
-			Help: "how lines travel: by datagrams of a unix socket, by UDP (RFC 5426), where a line that gets lost is missed by nobody, or by TCP (RFC 6587)", Example: `"tcp"`},
+			Help: "how lines travel: by datagrams of a unix socket, by UDP (RFC 5426), where lost lines are not detected, or by TCP (RFC 6587)", Example: `"tcp"`},
 		{Name: "address", Type: Addr, Default: `"unix:/dev/log"`, Help: "where the log server takes them: a unix socket, or with udp and tcp a host and port", Example: `"192.0.2.9:514"`},
 		{Name: "format", Type: Text, Allowed: []string{"local", "rfc3164", "rfc5424"},
 			Help: "what stands before each line: local is what programs write to the socket of their machine (a time, and no host), rfc3164 has the host too, rfc5424 is the standard with the year. Over TCP a line of rfc5424 begins with its length, others end with a line feed. If not given: local with unix, rfc5424 with udp and tcp", Example: `"rfc5424"`},

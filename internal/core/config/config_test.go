@@ -244,7 +244,7 @@ func TestMistakesAreToldWithPlaceAndCure(t *testing.T) {
 		{"method by expression", strings.Replace(small, "    send_to", "    when {\n method = regexp(\"GET\")\n }\n    send_to", 1), `5:11 KX003 "GET" is not a request method | methods are case-sensitive words, like "GET" or "POST"`},
 		{"arguments", strings.Replace(small, "    send_to", "    when {\n path = not(\"/a\", \"/b\")\n }\n    send_to", 1), `5:9 KX003 not takes one argument, not 2 | like not("/live/**")`},
 		{"query list", strings.Replace(small, "    send_to", "    when {\n query = { a = 1 }\n }\n    send_to", 1), `5:16 KX003 query is 1, not a table of names and patterns | expected a table of names and patterns, like { lang = "fi", debug = not("*") }`},
-		{"nobody answers", strings.Replace(small, "    send_to = upstream.app\n", "", 1), `3:3 KX005 route "all" says nothing of who answers | send_to = upstream.NAME, or a redirect or reply block`},
+		{"no backend answers", strings.Replace(small, "    send_to = upstream.app\n", "", 1), `3:3 KX005 route "all" says nothing of who answers | send_to = upstream.NAME, or a redirect or reply block`},
 		{"two answer", strings.Replace(small, "    send_to", "    reply {\n }\n    send_to", 1), `3:3 KX006 route "all" has more than one way to answer | keep one of send_to, redirect and reply`},
 		{"redirect nowhere", strings.Replace(small, "send_to = upstream.app", "redirect {\n }", 1), `4:5 KX005 redirect has no to | to = "https://{host}{path}"`},
 		{"redirect to a word", strings.Replace(small, "send_to = upstream.app", "redirect {\n to = \"new\"\n }", 1), `5:7 KX003 "new" is not a URL and not a path | like "https://{host}{path}" or "/new"`},

@@ -42,7 +42,7 @@ var errorsBlock = &Block{
 	Keys: []*Key{
 		{Name: "form", Type: Text, Default: `"by-accept"`, Allowed: []string{"by-accept", "text", "problem"},
 			Help: "problem details (RFC 9457) for clients that accept JSON and text for all others, or always one of them", Example: `"problem"`},
-		{Name: "pages", Type: FieldTable, Help: "pages of one's own by status or range of statuses: a file each, relative to the folder of the configuration, read when the configuration is; {status} and {reason} in it stand for the answer's. Clients that want problem details get those",
+		{Name: "pages", Type: FieldTable, Help: "your own pages, by status or range of statuses: a file each, relative to the folder of the configuration, read when the configuration is; {status} and {reason} in it stand for the answer's. Clients that want problem details get those",
 			Example: `{ "503" = "back-soon.html", "500-599" = "sorry.html" }`},
 	},
 }

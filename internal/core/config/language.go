@@ -46,7 +46,7 @@ var Language = &Block{
 		syslogBlock,
 		{
 			Name: "let", Free: true, Many: true,
-			Help: "values of one's own: let { port = 8080 }, used as let.port",
+			Help: "named values: let { port = 8080 }, used as let.port",
 		},
 	},
 }
@@ -67,7 +67,7 @@ var controlBlock = &Block{
 		},
 		{
 			Name: "user", Label: &Label{Name: "name"}, Many: true,
-			Help: "somebody who may ask, by HTTP Basic (RFC 7617)",
+			Help: "a user of control, by HTTP Basic (RFC 7617)",
 			Keys: []*Key{
 				{Name: "password", Type: Text, Required: true, Secret: true, Help: "a bcrypt hash of the password; a password itself is an error", Example: `"$2a$10$..."`},
 				{Name: "role", Type: Text, Default: `"reader"`, Allowed: []string{"reader", "operator"}, Help: "a reader asks; an operator also drains, parks, returns and reweighs backends", Example: `"operator"`},

@@ -42,7 +42,7 @@ var redirectBlock = &Block{
 	Help: "the client is sent elsewhere",
 	Keys: []*Key{
 		{Name: "to", Type: Text, Required: true, Help: "where to; {host} is the host asked for without its port, {path} the path with its query", Example: `"https://{host}{path}"`},
-		{Name: "status", Type: Whole, Default: "308", Min: "301", Max: "308", Help: "308 and 307 keep the method, 301, 302 and 303 need not; 301 and 308 are for good (RFC 9110 section 15.4)", Example: "302"},
+		{Name: "status", Type: Whole, Default: "308", Min: "301", Max: "308", Help: "308 and 307 keep the method, 301, 302 and 303 need not; 301 and 308 are permanent (RFC 9110 section 15.4)", Example: "302"},
 	},
 }
 

@@ -137,7 +137,7 @@ func conflicts(t *slipped) {
 	for i, l := range t.lines {
 		switch {
 		case strings.HasPrefix(l, "<<<<<<< "):
-			t.tell(i, 0, len(l), "two changes meet here, and nobody has chosen between them", "keep one half, and remove the lines of <, = and >")
+			t.tell(i, 0, len(l), "an unresolved merge conflict begins here", "keep one side, and remove the lines that begin with <, = and >")
 		case strings.HasPrefix(l, "======="), strings.HasPrefix(l, "||||||| "):
 			second = true
 		case strings.HasPrefix(l, ">>>>>>> "):
@@ -164,7 +164,7 @@ func patches(t *slipped) {
 			continue
 		}
 		if !told {
-			t.tell(i, 0, 1, "lines of a patch stand here, with their signs", "take the "+l[:1]+" away: + is a line that is new, - one that is gone")
+			t.tell(i, 0, 1, "these lines are copied from a patch, with their signs", "remove the "+l[:1]+": + marks an added line, - a removed one")
 			told = true
 		}
 		if l[0] == '+' && !hunk.MatchString(l) {
@@ -195,7 +195,7 @@ func numbered(t *slipped) {
 		return
 	}
 	at := lineNumber.FindStringIndex(t.lines[first])
-	t.tell(first, 0, at[1], "line numbers stand before the lines, as copied from an editor", "copy the lines without them")
+	t.tell(first, 0, at[1], "line numbers are copied with the lines", "copy the lines without them")
 	for i, l := range t.lines {
 		t.lines[i] = lineNumber.ReplaceAllString(l, "")
 	}
@@ -240,7 +240,7 @@ func curlyQuotes(t *slipped) {
 	t.everywhere(func(line, at int, r rune) (string, bool) {
 		return `"`, strings.ContainsRune("“”„‟‘’‚«»", r) && t.inCodeAt(line, at)
 	}, func(r rune, n int) (string, string) {
-		return fmt.Sprintf("%c (U+%04X) is no quote here%s", r, r, times(n)), `texts stand between " and "`
+		return fmt.Sprintf("%c (U+%04X) is not a quotation mark of the language%s", r, r, times(n)), `use "`
 	})
 }
 
@@ -248,7 +248,7 @@ func curlyQuotes(t *slipped) {
 func singleQuotes(t *slipped) {
 	t.everywhere(func(line, at int, r rune) (string, bool) { return `"`, r == '\'' && t.inCodeAt(line, at) },
 		func(_ rune, n int) (string, string) {
-			return "a text stands between double quotes" + times((n+1)/2), `" instead of '`
+			return "single quotes do not quote a text" + times((n+1)/2), `use "`
 		})
 }
 
@@ -270,7 +270,7 @@ func terminalCodes(t *slipped) {
 				continue
 			}
 			if !told {
-				t.tell(i, m[0], m[0]+1, "a terminal's code for colours stands here, which begins with U+001B", "copy the text without colours")
+				t.tell(i, m[0], m[0]+1, "a terminal color code begins here, with U+001B", "copy the text without colors")
 				told = true
 			}
 			t.put(i, m[0], m[1], "")
@@ -294,7 +294,7 @@ func invisible(t *slipped) {
 		if name == "" {
 			name = "a control character"
 		}
-		return fmt.Sprintf("a character that nobody sees stands here: U+%04X, %s%s", r, name, times(n)), "type the line anew"
+		return fmt.Sprintf("an invisible character: U+%04X, %s%s", r, name, times(n)), "retype the line"
 	})
 }
 
@@ -343,7 +343,7 @@ func colons(t *slipped) {
 		at, rest := m[7], strings.TrimSpace(l[m[7]+1:])
 		name := l[m[4]:m[5]]
 		if rest == "" || rest == "{" { // a block
-			t.tell(i, at, at+1, fmt.Sprintf("%s is followed by a colon", name), "a block has a { behind its name, a key a = and its value")
+			t.tell(i, at, at+1, fmt.Sprintf("%s is followed by a colon", name), "a block has { after its name, a key has = and a value")
 			t.put(i, at, at+1, "")
 			continue
 		}
@@ -423,7 +423,7 @@ func semicolons(t *slipped) {
 				continue
 			}
 			if !told {
-				t.tell(i, k, k+1, "a key ends with its line, without ;", "leave it out")
+				t.tell(i, k, k+1, "a line does not end with ;", "remove the ;")
 				told = true
 			}
 			t.put(i, k, k+1, " ")
@@ -463,7 +463,7 @@ func bareValues(t *slipped) {
 			}
 			for _, b := range bare {
 				if b.re.MatchString(value) {
-					t.tell(i, from, to, b.what+" stands in quotes", fmt.Sprintf("%q", value))
+					t.tell(i, from, to, b.what+" must be quoted", fmt.Sprintf("%q", value))
 					t.put(i, from, to, `"`+value+`"`)
 					t.code[i] = inCode(t.lines[i : i+1])[0]
 					at += 2

@@ -39,14 +39,14 @@ func fromSyntax(diags hcl.Diagnostics, src []byte) Findings {
 
 // inOurWords says what the parser's summaries mean; an empty message is the parser's own.
 var inOurWords = map[string]struct{ message, hint string }{
-	"Argument or block definition required":    {"a key with = or a block is wanted here", `like: listen = "0.0.0.0:8080"`},
-	"Invalid template control keyword":         {"%{ begins a directive, and there is none of this name", "{host} for what is filled in, %%{ for the two characters"},
+	"Argument or block definition required":    {"expected a key with = or a block", `like: listen = "0.0.0.0:8080"`},
+	"Invalid template control keyword":         {"%{ begins a template directive, and its name is unknown", "write {host} for a placeholder, or %%{ for the characters themselves"},
 	"Unclosed configuration block":             {"", "the } of this block is missing"},
 	multiLine:                                  {"the text in quotes does not end on its line", "the closing \" is missing"},
 	"Invalid single-argument block definition": {"a block on one line holds one key only", "put each key on a line of its own"},
-	"Invalid block definition":                 {"a block has its { on the line of its name, and nothing else behind the name", "like: upstream \"booking\" {"},
-	"Invalid expression":                       {"a value is wanted here", "a text in quotes, a number, a list in [ ], or names in { }"},
-	"Missing attribute value":                  {"a value is wanted here", "a text in quotes, a number, a list in [ ], or names in { }"},
+	"Invalid block definition":                 {"the { of a block follows its name on the same line", "like: upstream \"booking\" {"},
+	"Invalid expression":                       {"a value is missing here", "a text in quotes, a number, a list in [ ], or names in { }"},
+	"Missing attribute value":                  {"a value is missing here", "a text in quotes, a number, a list in [ ], or names in { }"},
 	"Missing newline after argument":           {"a key ends with its line; something follows it here", "put each key on a line of its own"},
 	"Attribute redefined":                      {"this key is given twice", "remove one of them"},
 }
@@ -65,18 +65,18 @@ var bySource = map[string]func(f *Finding, d *hcl.Diagnostic, src []byte){
 	"Attribute redefined": func(f *Finding, _ *hcl.Diagnostic, _ []byte) { f.ID = IDTwice },
 	"Argument or block definition required": func(f *Finding, _ *hcl.Diagnostic, src []byte) {
 		if at := f.Range.Start.Byte; at < len(src) && src[at] == '}' {
-			f.Message, f.Hint = "this } closes nothing", "one too many, here or above"
+			f.Message, f.Hint = "this } closes nothing", "remove this one, or one above"
 		}
 	},
 	"Invalid escape sequence": func(f *Finding, _ *hcl.Diagnostic, src []byte) {
 		if at := f.Range.Start.Byte; at+1 < len(src) {
-			f.Message, f.Hint = fmt.Sprintf("\\%c means nothing in a text", src[at+1]), fmt.Sprintf("a backslash is written twice, as in regexp(\"\\\\%c+\")", src[at+1])
+			f.Message, f.Hint = fmt.Sprintf("\\%c is not an escape sequence", src[at+1]), fmt.Sprintf("write each backslash twice, as in regexp(\"\\\\%c+\")", src[at+1])
 		}
 	},
 	"Unterminated template string": func(f *Finding, _ *hcl.Diagnostic, src []byte) {
 		if at := lastHeredoc(src); at.Start.Line > 0 {
 			at.Filename = f.Range.Filename
-			f.Range, f.Message = at, "the text that begins here does not end"
+			f.Range, f.Message = at, "the heredoc that begins here has no end marker"
 			f.Hint = fmt.Sprintf("%s on a line of its own", strings.TrimLeft(string(src[at.Start.Byte:at.End.Byte]), "<-"))
 		}
 	},

@@ -144,7 +144,7 @@ func (d *Decoder) known(t hcl.Traversal) bool {
 			hint = "a reference to an upstream stands in send_to only"
 		}
 		if len(t) == 1 && Suggest(root, roots) == "" && root != "upstream" {
-			hint = fmt.Sprintf("a text stands in quotes: %q", root)
+			hint = fmt.Sprintf("quote a text: %q", root)
 		}
 		d.Add(IDReference, t.SourceRange(), fmt.Sprintf("there is no value called %q", root), hint)
 		return false
@@ -215,7 +215,7 @@ func (d *Decoder) scalar(k *Key, as Type, v cty.Value, rng hcl.Range) (any, bool
 	if problem != "" {
 		hint := d.expected(k)
 		if one := onlyOne(v); one != "" {
-			hint = "one value is wanted here, as " + k.Name + " = " + one
+			hint = "expected one value, as " + k.Name + " = " + one
 		}
 		d.Add(id, rng, problem, hint)
 		return nil, false

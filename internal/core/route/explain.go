@@ -67,7 +67,7 @@ func why(failed Field, c *rule, w *config.When, q *Request) string {
 		return field("header field", c.header, w.Header, q.Header)
 	case AskSNI:
 		if q.SNI == "" {
-			return "the connection names nobody in its TLS handshake"
+			return "the TLS handshake has no server name"
 		}
 		return fmt.Sprintf("the name %q in the TLS handshake is not %s", q.SNI, config.Words(w.SNI))
 	case AskQuery:

@@ -166,7 +166,7 @@ func fault(d *config.Decoder, n *config.Node, c *config.Config, names []string) 
 	f.ofUpstreams(d, n, c)
 	f.ofZones(d, n, c)
 	if !n.Has("backend") && !n.Has("upstream") && !n.Has("zone") {
-		d.Add(config.IDMissing, n.Range, fmt.Sprintf("the fault %q strikes nobody", f.Name), "backend = \"UPSTREAM.BACKEND\", upstream = \"UPSTREAM\" or zone = \"ZONE\"")
+		d.Add(config.IDMissing, n.Range, fmt.Sprintf("the fault %q matches no backend", f.Name), "backend = \"UPSTREAM.BACKEND\", upstream = \"UPSTREAM\" or zone = \"ZONE\"")
 	}
 	return f
 }

@@ -101,7 +101,7 @@ func TestMistakesInAScenario(t *testing.T) {
 		{"no such upstream", fault("upstream = \"bookin\"\nkind = \"hang\"\nat = \"1s\""), `2:12 KX101 no upstream is called "bookin" | did you mean "booking"?`},
 		{"end before beginning", fault("backend = \"booking.auk\"\nkind = \"hang\"\nat = \"5m\"\nuntil = \"2m\""), `5:9 KX004 the fault ends at 2m0s, which is not after its beginning at 5m0s | both count from the start of the replay`},
 		{"kind", fault("backend = \"booking.auk\"\nkind = \"hangs\"\nat = \"1s\""), `3:8 KX007 kind cannot be "hangs"; it is "refuse", "blackhole", "hang", "reset", "errors", "slow", "flap", "probe-fails", "probe-lies", "park", "drain" or "weight" | did you mean "hang"?`},
-		{"nobody", fault("kind = \"hang\"\nat = \"1s\""), `1:1 KX005 the fault "f" strikes nobody | backend = "UPSTREAM.BACKEND", upstream = "UPSTREAM" or zone = "ZONE"`},
+		{"nobody", fault("kind = \"hang\"\nat = \"1s\""), `1:1 KX005 the fault "f" matches no backend | backend = "UPSTREAM.BACKEND", upstream = "UPSTREAM" or zone = "ZONE"`},
 		{"no beginning", fault("backend = \"booking.auk\"\nkind = \"hang\""), `1:1 KX005 fault "f" has no at | at = "2m"`},
 		{"key of another kind", fault("backend = \"booking.auk\"\nkind = \"hang\"\nat = \"1s\"\nfactor = 2"), `5:10 KX002 factor belongs to kind = "slow", and this fault is "hang" | remove it`},
 		{"twice", fault("backend = \"booking.auk\"\nkind = \"hang\"\nat = \"1s\"") + fault("backend = \"booking.auk\"\nkind = \"park\"\nat = \"1s\""), `6:7 KX006 two faults are called "f" | give one of them another title`},

@@ -11,7 +11,7 @@ type Order struct {
 	Weight  *int    `json:"weight,omitempty"`  // for weight
 	For     float64 `json:"for,omitempty"`     // seconds after which it ends by itself; 0: never. For park, drain and weight
 	Because string  `json:"because,omitempty"` // why, for whoever reads of it
-	Insist  bool    `json:"insist,omitempty"`  // also if nobody is left to answer then
+	Insist  bool    `json:"insist,omitempty"`  // also if no backend is left in rotation then
 	Seen    *string `json:"seen,omitempty"`    // by_hand as it was seen; if somebody has set it otherwise meanwhile, nothing is done
 }
 

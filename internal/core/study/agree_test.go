@@ -145,7 +145,7 @@ func TestWitnessesOfDiffAreTrue(t *testing.T) {
 				case strings.Contains(a.Reason, "can also be read"):
 					lands = leads(side.c.Frontends[0], region.Refused, nil)
 				case a.Route == "":
-					lands = "nobody: 404"
+					lands = "no route: 404"
 				}
 				if lands != side.says {
 					t.Fatalf("%s: diff says %s, why says %s", m.Request, side.says, lands)

@@ -61,7 +61,7 @@ func TestVariants(t *testing.T) {
 	assert.Equal(t, "5 backends, first-fit", left[0].Name)
 	assert.Contains(t, left[0].Why, "a.auk has none set")
 	require.Len(t, variants, 1)
-	assert.Equal(t, []string{`"auk's twin hangs" strikes nobody in it`}, variants[0].Notes)
+	assert.Equal(t, []string{`"auk's twin hangs" matches no backend in it`}, variants[0].Notes)
 
 	variants, _, err = Variants([]Subject{s}, Axes{Pools: []int{5}})
 	require.NoError(t, err)

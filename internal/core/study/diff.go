@@ -93,7 +93,7 @@ func Compare(old, now *config.Config) *Diff {
 func leads(f *config.Frontend, i int, renamed map[string]string) string {
 	switch i {
 	case -1:
-		return "nobody: 404"
+		return "no route: 404"
 	case region.Refused:
 		return "refused: 400, servers read its path in several ways, which lead to several routes"
 	}

@@ -86,7 +86,7 @@ func TestWhatAChangeDoes(t *testing.T) {
 	d = compared(t, "    send_to = upstream.b", "    redirect {\n to = \"/x\"\n }")
 	assert.Equal(t, []string{`web | live: upstream b | live: redirect 308 to /x | GET http://tern.example/live | path /live/**`}, moves(d))
 	d = compared(t, "  route \"rest\" {\n    send_to = upstream.a\n  }\n", "")
-	assert.Equal(t, "nobody: 404", d.Requests[0].New)
+	assert.Equal(t, "no route: 404", d.Requests[0].New)
 	d = compared(t, "127.0.0.1:80", "127.0.0.1:81", `"web"`, `"web"`)
 	assert.Equal(t, []Change{{"frontend web", "127.0.0.1:80", "127.0.0.1:81"}}, d.Listeners)
 	d = compared(t, `"web"`, `"front"`)
@@ -266,7 +266,7 @@ func TestMoverCountsWhatGoesElsewhere(t *testing.T) {
 	require.NoError(t, err)
 	assert.ErrorContains(t, m.Add(&trace.Record{}), "say which with -frontend")
 	require.NoError(t, m.Add(&trace.Record{Frontend: []byte("quay"), Path: []byte("/"), Line: 9}))
-	assert.Equal(t, []TraceMove{{"quay", "", "all", "nobody listens", "upstream a", 1, 0, "? /", 9}}, m.Moves().Moves)
+	assert.Equal(t, []TraceMove{{"quay", "", "all", "no listener", "upstream a", 1, 0, "? /", 9}}, m.Moves().Moves)
 }
 
 // TestMoverFollowsRenames: a trace must not contradict what is proved.

@@ -116,7 +116,7 @@ func NewMover(old, now *config.Config, frontend, host string) (*Mover, error) {
 		p.asks |= s.routes.Asks
 		return s
 	}
-	nobody := side{ends: []string{"nobody listens"}}
+	nobody := side{ends: []string{"no listener"}}
 	pairs := pairedFrontends(old, now)
 	for _, f := range old.Frontends {
 		p := &pair{name: f.Name, now: nobody, seen: map[[2]int]*movedRequests{}}

@@ -193,10 +193,10 @@ func interval(c *config.Config, backends []string) (longest time.Duration) {
 // Verdict says in a sentence whether the forecast holds.
 func (f *Fidelity) Verdict() string {
 	if f.Off == 0 {
-		return fmt.Sprintf("the forecast holds: all of %d figures came out as foretold, or within what chance does", len(f.Rows))
+		return fmt.Sprintf("the prediction holds: all %d figures are as predicted, or within the range of chance", len(f.Rows))
 	}
 	if f.Off == 1 {
-		return fmt.Sprintf("the forecast holds but for 1 of %d figures", len(f.Rows))
+		return fmt.Sprintf("the prediction holds but for 1 of %d figures", len(f.Rows))
 	}
-	return fmt.Sprintf("the forecast does not hold in %d of %d figures", f.Off, len(f.Rows))
+	return fmt.Sprintf("the prediction does not hold in %d of %d figures", f.Off, len(f.Rows))
 }

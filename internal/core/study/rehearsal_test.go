@@ -50,7 +50,7 @@ func TestAForecastIsHeldAgainstARehearsal(t *testing.T) {
 		assert.Equal(t, 4, f.Seeds)
 	}
 	f := HoldAgainst(c, forecast(100, 0.5, 0.1, at(1)), forecast(100, 0.5, 0.1, at(1)), calm)
-	assert.Equal(t, "the forecast holds: all of 14 figures came out as foretold, or within what chance does", f.Verdict())
+	assert.Equal(t, "the prediction holds: all 14 figures are as predicted, or within the range of chance", f.Verdict())
 	// Of four draws with a deviation of 1 a fifth lies within 3.18 times that and the
 	// root of 2, in 95 of 100 cases.
 	spread := []*result.Replay{forecast(99, 0.5, 0.1, nil), forecast(101, 0.5, 0.1, nil)}

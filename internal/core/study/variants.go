@@ -285,7 +285,7 @@ func (a *Axes) resize(w Variant, n int) Variant {
 	w.Scenario, w.Notes = &s, nil
 	for i := range s.Faults {
 		if !strikes(&s.Faults[i], w.Config) {
-			w.Notes = append(w.Notes, fmt.Sprintf("%q strikes nobody in it", s.Faults[i].Name))
+			w.Notes = append(w.Notes, fmt.Sprintf("%q matches no backend in it", s.Faults[i].Name))
 		}
 	}
 	return w

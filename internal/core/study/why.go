@@ -383,7 +383,7 @@ func sentence(core *upstream.Upstream, key uint64, v upstream.Verdict) string {
 	case upstream.KeptSeat:
 		return fmt.Sprintf("the client keeps its backend (sticky by %s)", cfg.Sticky.By)
 	case upstream.LostSeat:
-		return "its backend is out, so it moves here for good"
+		return "its backend is out, so it moves here permanently"
 	case upstream.NoBackend:
 		return "no backend is in rotation; the answer is 503"
 	case upstream.NoRoom:
@@ -395,7 +395,7 @@ func sentence(core *upstream.Upstream, key uint64, v upstream.Verdict) string {
 	case upstream.OnTrial:
 		return "its rest after failures is over, and one request shows whether it works again"
 	case upstream.TriedAnyway:
-		return "nobody is in rotation, and when_all_down = \"try-anyway\""
+		return "no backend is in rotation, and when_all_down = \"try-anyway\""
 	case upstream.ByAlgorithm:
 		a := cfg.Balance()
 		why := a.Why

@@ -122,7 +122,7 @@ func TestTheWorkedExampleOfFailover(t *testing.T) {
 		}
 		rows++
 		core := upstream.New(0, c.Upstreams[0], 1)
-		if out := strings.TrimSpace(cells[1]); out != "nobody" {
+		if out := strings.TrimSpace(cells[1]); out != "none" {
 			for name := range strings.SplitSeq(out, ",") {
 				id, ok := core.Lookup(strings.TrimSpace(name))
 				require.True(t, ok, name)

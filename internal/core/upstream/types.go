@@ -71,7 +71,7 @@ const (
 	SeatFull                    // its backend has no room: a detour, the seat stays
 	NoBackend                   // refused: none is in rotation
 	NoRoom                      // refused: every one has max_in_flight open
-	TriedAnyway                 // nobody is in rotation, and when_all_down = "try-anyway"
+	TriedAnyway                 // no backend is in rotation, and when_all_down = "try-anyway"
 	RefusedByLoss               // refused: its backend is out and on_loss = "refuse"
 	Spilled                     // the algorithm chose, in another tier or zone than the first
 	InQueue                     // it waits

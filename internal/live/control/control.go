@@ -280,7 +280,7 @@ func (c *Server) from(user string, r *http.Request) string {
 }
 
 // anybody is the user where control has none.
-const anybody = "whoever is on this machine"
+const anybody = "any user of this machine"
 
 // reload has the configuration read again.
 func (c *Server) reload(w http.ResponseWriter, r *http.Request, user string) {

@@ -48,7 +48,7 @@ func (p *pipes) dial(ctx context.Context, _, _ string) (net.Conn, error) {
 	case p.ch <- b:
 		return a, nil
 	case <-p.gone:
-		return nil, &net.OpError{Op: "dial", Err: errors.New("nobody listens")}
+		return nil, &net.OpError{Op: "dial", Err: errors.New("no listener")}
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}

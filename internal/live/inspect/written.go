@@ -84,7 +84,7 @@ func (l *look) logServer(c *config.Config) ([]check.Seen, config.Findings) {
 	network, address := s.Transport, s.Address.String()
 	switch network {
 	case "udp":
-		row.Result, row.Detail = "unknown", "by UDP nobody answers; whether it takes lines cannot be seen from here"
+		row.Result, row.Detail = "unknown", "UDP has no answer; whether it takes lines cannot be seen from here"
 		return []check.Seen{row}, nil
 	case "unix":
 		network, address = "unixgram", s.Address.Unix

@@ -277,7 +277,7 @@ func mayLocked(targets []target, o *status.Order, op upstream.Operation, weight 
 				if now == "" {
 					now = "as the file says"
 				}
-				return &OrderError{Why: fmt.Sprintf("somebody has set %s otherwise meanwhile; it is %s. Nothing was done", t, now), Stale: true}
+				return &OrderError{Why: fmt.Sprintf("%s was changed in the meantime; it is %s. Nothing was done", t, now), Stale: true}
 			}
 		}
 	}
@@ -288,7 +288,7 @@ func mayLocked(targets []target, o *status.Order, op upstream.Operation, weight 
 			if len(goes[t.pool]) > 1 {
 				what = "these are"
 			}
-			return &OrderError{Why: fmt.Sprintf("%s the last of %q in rotation; without it nobody answers", what, t.pool.Name), Conflict: true}
+			return &OrderError{Why: fmt.Sprintf("%s the last of %q in rotation; without it no backend answers", what, t.pool.Name), Conflict: true}
 		}
 	}
 	return nil

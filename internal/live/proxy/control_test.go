@@ -197,7 +197,7 @@ func TestWhatOperatorsTell(t *testing.T) {
 		tell(status.Order{Backend: "app.b", Do: "park"})
 		time.Sleep(2 * time.Minute)
 		for o, want := range map[status.Order]string{
-			{Backend: "app.c", Do: "drain"}:                  `app.c is the last of "app" in rotation; without it nobody answers`,
+			{Backend: "app.c", Do: "drain"}:                  `app.c is the last of "app" in rotation; without it no backend answers`,
 			{Backend: "app.d", Do: "drain"}:                  `the upstream "app" has no backend "d"; did you mean app.a?`,
 			{Backend: "a", Do: "drain"}:                      `there is no upstream "a"; backends are named UPSTREAM.BACKEND`,
 			{Backend: "app.c", Do: "parc"}:                   `"parc" cannot be done; did you mean park?`,
@@ -206,7 +206,7 @@ func TestWhatOperatorsTell(t *testing.T) {
 			{Backend: "app.c", Do: "drain", For: -1}:         "a time of -1 s cannot be set; it is from 1 s to 30 days, and without one an order lasts",
 			{Backend: "app.c", Do: "drain", For: 1e300}:      "a time of 1e+300 s cannot be set; it is from 1 s to 30 days, and without one an order lasts",
 			{Backend: "app.c", Do: "drain", For: math.NaN()}: "a time of NaN s cannot be set; it is from 1 s to 30 days, and without one an order lasts",
-			{Backend: "app.c", Do: "drain", Seen: &other}:    "somebody has set app.c otherwise meanwhile; it is as the file says. Nothing was done",
+			{Backend: "app.c", Do: "drain", Seen: &other}:    "app.c was changed in the meantime; it is as the file says. Nothing was done",
 			{Backend: "app.c", Do: "weight"}:                 "a weight from 0 to 10000 is wanted",
 		} {
 			assert.Equal(t, want, tell(o))

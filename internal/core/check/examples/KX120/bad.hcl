@@ -2,7 +2,7 @@ frontend "web" {
   listen = "0.0.0.0:8080"
   route "closed" {
     when {
-      host = "tickets.tern.example" # want: what "closed" keeps away reaches "app" with other hosts than tickets.tern.example | by "rest"
+      host = "tickets.tern.example" # want: requests that "closed" refuses reach "app" with other hosts than tickets.tern.example | by "rest"
       path = "/admin/**"
     }
     reply {

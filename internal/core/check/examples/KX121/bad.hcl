@@ -3,7 +3,7 @@ frontend "web" {
   route "closed" {
     when {
       header = {
-        "X-Quay" = "north" # want: what "closed" keeps away reaches "app" with header X-Quay in another letter case | by "rest"
+        "X-Quay" = "north" # want: requests that "closed" refuses reach "app" with header X-Quay in another letter case | by "rest"
       }
     }
     reply {

@@ -2,7 +2,7 @@ frontend "web" {
   listen = "0.0.0.0:8080"
   route "live" {
     when {
-      host = "tickets.tern​.example" # want: a text holds U+200B, which nobody sees | tickets.tern\u200b.example
+      host = "tickets.tern​.example" # want: a text contains the invisible character U+200B | tickets.tern\u200b.example
     }
     send_to = upstream.app
   }

@@ -9,7 +9,7 @@ upstream "app" {
     auk    = "127.0.0.1:9001"
     gannet = "127.0.0.1:9002"
   }
-  probe "http" { # want: as customers do | 720 times an hour
+  probe "http" { # want: as visitors do | 720 times an hour
     every = "5s"
   }
   retry {

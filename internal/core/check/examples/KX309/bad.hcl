@@ -12,7 +12,7 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
-  queue { # want: nobody waits in the queue of "app" | 1000 are sent on, and none waits
+  queue { # want: the queue of "app" is never used | 1000 are sent on, and none waits
     timeout = "2s"
   }
   retry {

@@ -13,7 +13,7 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
-  queue { # want: wait up to 1m in the queue | up to 100 places are held for nobody
+  queue { # want: wait up to 1m in the queue | up to 100 places are held for clients that have left
     timeout = "1m"
   }
   retry {

@@ -1,5 +1,5 @@
 frontend "web" {
-  listen = "0.0.0.0:8080" # want: trusts nobody | closed before its first byte
+  listen = "0.0.0.0:8080" # want: trusted_proxies is empty | closed before its first byte
   proxy_protocol = true
   route "all" {
     send_to = upstream.app

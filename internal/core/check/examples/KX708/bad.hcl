@@ -3,7 +3,7 @@ frontend "web" {
   # file tickets.pem tickets.key names=tickets.tern.example from=-10d until=300d mode=0644
   tls {
     certificate = "tickets.pem"
-    key         = "tickets.key" # want: everybody on this machine can read | 0644
+    key         = "tickets.key" # want: every user of this machine can read | 0644
   }
   route "all" {
     send_to = upstream.app

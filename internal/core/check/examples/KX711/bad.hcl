@@ -16,7 +16,7 @@ upstream "app" {
     path = "/ready"
   }
   tls {
-    verify = false # want: are not verified | any certificate is taken
+    verify = false # want: are not verified | any certificate is accepted
   }
   retry {
     attempts = 2
