@@ -80,7 +80,7 @@ func (c *checkFlags) fixOne(ctx context.Context, env *Env, name string) (*fixed,
 	}
 	now := *x.source
 	now.files = files
-	if err := now.hold(); err != nil {
+	if err := now.hold(true); err != nil {
 		return nil, err
 	}
 	m.now = &verdict{source: &now}
@@ -120,7 +120,7 @@ func (m *fixed) tell(text *bytes.Buffer, edits bool) {
 func (c *checkFlags) again(x *verdict, files []config.File, wanted map[string]bool) config.Findings {
 	s := *x.source
 	s.files = files
-	if err := s.hold(); err != nil {
+	if err := s.hold(true); err != nil {
 		return config.Findings{{ID: config.IDSyntax, Message: err.Error()}} // so that the edit is taken back
 	}
 	y := &verdict{source: &s}

@@ -85,7 +85,10 @@ func (c *checkFlags) run(ctx context.Context, env *Env, o *output, names []strin
 
 // one checks one configuration.
 func (c *checkFlags) one(ctx context.Context, env *Env, name string, base map[string]bool) (*verdict, []check.Seen, error) {
-	s, err := readConfigFrom(env.Stdin, name, *c.with)
+	s, err := readFiles(env.Stdin, name, *c.with)
+	if err == nil {
+		err = s.hold(true)
+	}
 	if err != nil {
 		return nil, nil, err
 	}

@@ -42,11 +42,17 @@ func withFlag(fs *flag.FlagSet) *list {
 }
 
 // readConfig reads a file, or the .hcl files of a folder, as one configuration
-// and holds it against the rules.
-func readConfig(name string, with []string) (*source, error) { return readConfigFrom(nil, name, with) }
+// and finds its errors.
+func readConfig(name string, with []string) (*source, error) {
+	s, err := readFiles(nil, name, with)
+	if err != nil {
+		return nil, err
+	}
+	return s, s.hold(false)
+}
 
-// readConfigFrom is readConfig, for which "-" is what in holds, unless that is nil.
-func readConfigFrom(in io.Reader, name string, with []string) (*source, error) {
+// readFiles reads the files of a configuration. "-" is what in has, unless that is nil.
+func readFiles(in io.Reader, name string, with []string) (*source, error) {
 	s := &source{name: name}
 	paths := []string{name}
 	if in == nil || name != "-" {
@@ -75,11 +81,11 @@ func readConfigFrom(in io.Reader, name string, with []string) (*source, error) {
 		s.files = append(s.files, config.File{Name: p, Source: src})
 		s.read = append(s.read, p)
 	}
-	return s, s.hold()
+	return s, nil
 }
 
-// hold reads the configuration of the files and holds it against the rules.
-func (s *source) hold() error {
+// hold reads the configuration of the files and applies the rules: all, or those that find errors.
+func (s *source) hold(all bool) error {
 	c, found, err := config.ReadIn(s.files, config.World{Env: os.LookupEnv, File: besides(s.read[0])})
 	if err != nil {
 		return unusable(err)
@@ -87,6 +93,10 @@ func (s *source) hold() error {
 	disk := inspect.Disk{Read: besides(s.read[0]), Mode: modeBesides(s.read[0])}
 	s.facts = inspect.Facts(c, disk, time.Now())
 	s.config = c
+	if !all {
+		s.found = check.Errors(c, found, s.facts)
+		return nil
+	}
 	s.found, s.allowed = check.RunAll(c, found, s.facts)
 	return nil
 }

@@ -112,11 +112,22 @@ func Run(c *config.Config, reading config.Findings, facts *Facts) config.Finding
 
 // RunAll is Run, and returns what comments allow as well.
 func RunAll(c *config.Config, reading config.Findings, facts *Facts) (config.Findings, []Allowed) {
+	return run(c, reading, facts, func(*Rule) bool { return true })
+}
+
+// Errors is Run for callers that need to know only why a configuration cannot be used: it applies the rules that find
+// errors, and returns nothing else.
+func Errors(c *config.Config, reading config.Findings, facts *Facts) config.Findings {
+	found, _ := run(c, reading, facts, func(r *Rule) bool { return r.Severity == config.Error })
+	return slices.DeleteFunc(found, func(f config.Finding) bool { return f.Severity != config.Error })
+}
+
+func run(c *config.Config, reading config.Findings, facts *Facts, wanted func(*Rule) bool) (config.Findings, []Allowed) {
 	out := append(config.Findings(nil), reading...)
 	if !c.Broken {
 		sources := &trees{files: c.Files}
 		for _, r := range Rules {
-			if r.Run != nil {
+			if r.Run != nil && wanted(r) {
 				r.Run(&Pass{c, facts, r, reading, &out, sources})
 			}
 		}
