@@ -111,7 +111,7 @@ func TestWitnessesHold(t *testing.T) {
 	}
 	t.Setenv("SEAT_SECRET", "pQ7v-2mLx9-dT4kRw8z")
 	t.Setenv("TALK_SECRET", "Hn3c-8sJb5-yV6fGq1e")
-	asked, hung := 0, 0
+	asked, hung, counted := 0, 0, 0
 	name := filepath.Join(t.TempDir(), "site.hcl")
 	for _, text := range texts {
 		c, reading, err := config.ReadIn([]config.File{{Name: name, Source: []byte(text)}}, config.World{Env: os.LookupEnv})
@@ -127,6 +127,7 @@ func TestWitnessesHold(t *testing.T) {
 			if m := requestWitness.FindStringSubmatch(f.Witness); m != nil && f.ID != "KX116" && f.ID != "KX117" {
 				asked += askWhy(t, c, name, f, m)
 			}
+			counted += askCounts(t, c, name, f) + askAttempts(t, c, name, f)
 			if m := hungWitness.FindStringSubmatch(f.Witness); m != nil && len(c.Frontends) == 1 && len(c.Frontends[0].Routes) == 1 && c.Frontends[0].Routes[0].When.Empty() {
 				hung += askReplay(t, c, name, m)
 			}
@@ -134,6 +135,7 @@ func TestWitnessesHold(t *testing.T) {
 	}
 	assert.Greater(t, asked, 80, "requests that were asked for")
 	assert.GreaterOrEqual(t, hung, 3, "replays")
+	assert.GreaterOrEqual(t, counted, 5, "requests in a row")
 }
 
 // askWhy asks for the request of a witness and compares where it goes.
@@ -182,5 +184,111 @@ func askReplay(t *testing.T, c *config.Config, name string, m []string) int {
 		require.NoError(t, err)
 	}
 	assert.Equal(t, want, result.Failed, "%s", m[0])
+	return 1
+}
+
+var (
+	turnsWitness = regexp.MustCompile(`^100 clients, one after the other, fetch a page and a picture each: (\d+) pages and (\d+) pictures come from "(\S+)"`)
+	countWitness = regexp.MustCompile(`^of ([0-9,]+) (?:new )?requests (?:to "\S+" it gets (none)|one after the other (\d+) go to it)$`)
+	noneWitness  = regexp.MustCompile(`^of 1,000 requests none goes to (.*), and every failure`)
+	firstWitness = regexp.MustCompile(`^the first (?:request|of 100 requests at once) goes to "(\S+)"`)
+	quoted       = regexp.MustCompile(`"([^"]+)"`)
+)
+
+// askCounts asks for requests in a row what a witness says of them, where one route sends everything to an upstream whose choice
+// does not go by clients, and returns whether it could.
+func askCounts(t *testing.T, c *config.Config, name string, f config.Finding) int {
+	if len(c.Frontends) != 1 || len(c.Frontends[0].Routes) != 1 || !c.Frontends[0].Routes[0].When.Empty() || c.Frontends[0].Protocol != "http" {
+		return 0
+	}
+	u := c.Upstream(c.Frontends[0].Routes[0].SendTo.Value)
+	if u == nil || u.Hash != nil || u.Sticky != nil {
+		return 0
+	}
+	series := func(n int) []string {
+		var answer struct{ Series []struct{ Backend string } }
+		ran(t, &answer, "why", name, "GET", "http://tern.example/", "-frontend", c.Frontends[0].Name, "-n", fmt.Sprint(n))
+		var out []string
+		for _, x := range answer.Series {
+			out = append(out, x.Backend)
+		}
+		require.Len(t, out, n)
+		return out
+	}
+	count := func(all []string, of string) (n int) {
+		for _, b := range all {
+			if b == of {
+				n++
+			}
+		}
+		return n
+	}
+	number := func(text string) (n int) {
+		_, err := fmt.Sscan(strings.ReplaceAll(text, ",", ""), &n)
+		require.NoError(t, err)
+		return n
+	}
+	switch {
+	case turnsWitness.MatchString(f.Witness):
+		m := turnsWitness.FindStringSubmatch(f.Witness)
+		var pages, pictures []string
+		for i, b := range series(200) {
+			if i%2 == 0 {
+				pages = append(pages, b)
+			} else {
+				pictures = append(pictures, b)
+			}
+		}
+		assert.Equal(t, [2]int{number(m[1]), number(m[2])}, [2]int{count(pages, m[3]), count(pictures, m[3])}, "%s: %s", f.ID, f.Witness)
+	case countWitness.MatchString(f.Witness):
+		m := countWitness.FindStringSubmatch(f.Witness)
+		want := 0
+		if m[2] == "" {
+			want = number(m[3])
+		}
+		assert.Equal(t, want, count(series(number(m[1])), quoted.FindStringSubmatch(f.Message)[1]), "%s: %s", f.ID, f.Witness)
+	case noneWitness.MatchString(f.Witness):
+		all := series(1000)
+		for _, b := range quoted.FindAllStringSubmatch(noneWitness.FindStringSubmatch(f.Witness)[1], -1) {
+			assert.Zero(t, count(all, b[1]), "%s: %s", f.ID, f.Witness)
+		}
+	case firstWitness.MatchString(f.Witness):
+		assert.Equal(t, firstWitness.FindStringSubmatch(f.Witness)[1], series(1)[0], "%s: %s", f.ID, f.Witness)
+	default:
+		return 0
+	}
+	return 1
+}
+
+var attemptsWitness = regexp.MustCompile(`^100 requests (?:become (\d+) while all of them fail to connect|that fail to connect are sent (\d+) times)$`)
+
+// askAttempts replays a second of requests to backends that refuse, before a probe sees it, and compares how many attempts are
+// made of them.
+func askAttempts(t *testing.T, c *config.Config, name string, f config.Finding) int {
+	m := attemptsWitness.FindStringSubmatch(f.Witness)
+	if m == nil || len(c.Frontends) != 1 || len(c.Frontends[0].Routes) != 1 || !c.Frontends[0].Routes[0].When.Empty() {
+		return 0
+	}
+	dir, up := filepath.Dir(name), c.Frontends[0].Routes[0].SendTo.Value
+	log := "{\"time\":1790000000.0,\"client\":\"192.0.2.1\",\"method\":\"GET\",\"path\":\"/\"}\n"
+	for i := range 100 {
+		log += fmt.Sprintf("{\"time\":1790000060.%03d,\"client\":\"192.0.2.%d\",\"method\":\"GET\",\"path\":\"/\"}\n", i*10, i%50+1)
+	}
+	trace, scenario := filepath.Join(dir, "row.jsonl"), filepath.Join(dir, "refuse.scenario.hcl")
+	require.NoError(t, os.WriteFile(trace, []byte(log), 0o644))
+	require.NoError(t, os.WriteFile(scenario, []byte(fmt.Sprintf("seed = 1\nfault \"refuse\" {\n  kind = \"refuse\"\n  upstream = %q\n  at = \"59900ms\"\n}\n", up)), 0o644))
+	var result struct {
+		Upstreams map[string]struct {
+			Backends map[string]struct{ Requests int }
+		}
+	}
+	ran(t, &result, "replay", name, trace, "-scenario", scenario)
+	all := -1 // the request that starts the clock
+	for _, u := range result.Upstreams {
+		for _, b := range u.Backends {
+			all += b.Requests
+		}
+	}
+	assert.Equal(t, m[1]+m[2], fmt.Sprint(all), "%s: %s", f.ID, f.Witness)
 	return 1
 }
