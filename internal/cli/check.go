@@ -112,6 +112,8 @@ func (c *checkFlags) check(o *output, fs *flag.FlagSet, args []string) error {
 		{c.fix && o.format != "text", usage("-fix tells what it did as text; check again with -format %s", o.format)},
 		{c.fix && (c.live || c.trace.file != "" || c.baseline != ""), usage("-fix goes by the configuration alone; leave -live, -trace and -baseline out")},
 		{c.fix && stdin, usage("-fix cannot write to stdin")},
+		{c.fix && len(*c.with) > 0 && len(args) > 1, usage("-fix with -with takes one configuration: two would each change the files of -with")},
+		{c.trace.file == "-" && len(args) > 1, usage("-trace - takes one configuration: stdin can be read once")},
 		{c.trace.file == "-" && stdin, usage("stdin is either the configuration or the trace")},
 		{strings.HasPrefix(c.since, "-"), usage("-changed-since takes a revision of git, and %q is none", c.since)},
 		{c.explain == "" && len(args) == 0, usage("no configuration is named; kestrix check CONFIG...")},

@@ -17,7 +17,7 @@ import (
 type fixed struct {
 	done    []check.Fixed
 	changed []config.File // files that are not as they were
-	before  map[string][]byte
+	before  []config.File // with hidden secrets, as they are shown
 	now     *verdict
 }
 
@@ -72,10 +72,10 @@ func (c *checkFlags) fixOne(ctx context.Context, env *Env, name string) (*fixed,
 		wanted[f.ID+f.Message] = true
 	}
 	files, done := check.Fix(x.files, func(files []config.File) config.Findings { return c.again(x, files, wanted) })
-	m := &fixed{done: done, before: map[string][]byte{}}
+	m := &fixed{done: done, before: x.config.Files}
 	for i, f := range files {
 		if !bytes.Equal(f.Source, x.files[i].Source) {
-			m.changed, m.before[f.Name] = append(m.changed, f), x.files[i].Source
+			m.changed = append(m.changed, f)
 		}
 	}
 	now := *x.source
@@ -107,7 +107,8 @@ func (m *fixed) tell(text *bytes.Buffer, edits bool) {
 	}
 	for _, f := range m.changed {
 		if edits {
-			text.Write(diff.Diff(f.Name, m.before[f.Name], f.Name+" fixed", f.Source))
+			i := slices.IndexFunc(m.before, func(b config.File) bool { return b.Name == f.Name })
+			text.Write(diff.Diff(f.Name, m.before[i].Source, f.Name+" fixed", m.now.config.Files[i].Source))
 		}
 	}
 	if len(m.done) > 0 {

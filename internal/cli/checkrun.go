@@ -114,7 +114,7 @@ func (c *checkFlags) one(ctx context.Context, env *Env, name string, base map[st
 	if err != nil {
 		return nil, nil, err
 	}
-	marks := check.Fingerprints(s.found, s.files)
+	marks := check.Fingerprints(s.found, s.config.Files) // in which secrets are hidden
 	for i, f := range s.found {
 		one := report.Checked{Finding: f, Fingerprint: marks[i], Old: base[marks[i]]}
 		switch {
@@ -202,6 +202,9 @@ func (c *checkFlags) timed(ctx context.Context, env *Env, config *config.Config)
 	}
 	if err := c.trace.records(ctx, env, "check", t.Add); err != nil {
 		return nil, err
+	}
+	if t.Compared() == 0 {
+		return nil, unusable(fmt.Errorf("%s: no record has a duration, a status below 500 and a route to an upstream, so that no answer timeout could be compared; -fields names the duration of log lines, -host the host of records that name none", c.trace.file))
 	}
 	return t.Findings(c.trace.file), nil
 }

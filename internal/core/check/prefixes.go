@@ -154,20 +154,26 @@ func dropped(r *config.Rewrite, k int) bool {
 	return r.DropPrefix != "" && strings.HasPrefix(r.Substitute[k].Text, r.DropPrefix)
 }
 
-// taken returns a request that route i takes and that fits a condition, nil if there is none, and
-// whether that is proved.
+// taken returns a request that matches a condition and that the router sends to route i, and nil if there is none.
+// It reports whether that is proved; it is not where the router refuses the examples, as their paths have several readings.
 func taken(t *route.Table, i int, when config.When) (w *region.Witness, proved bool) {
 	near, routes := nearby(t, &t.Frontend.Routes[i].When, &when)
 	d, err := asked(near, when)
 	if err != nil || d.TooLarge || len(d.Undecided) > 0 {
 		return nil, false
 	}
+	refused := false
 	for _, x := range d.Parts() {
-		if x.Routes[0] >= 0 && routes[x.Routes[0]] == i && x.Routes[1] == 0 {
+		if x.Routes[0] < 0 || routes[x.Routes[0]] != i || x.Routes[1] != 0 {
+			continue
+		}
+		q := x.Witness.Request()
+		if to, _ := t.Match(&q); to == i {
 			return x.Witness, true
 		}
+		refused = true
 	}
-	return nil, true
+	return nil, !refused
 }
 
 // passedOn words what becomes of the path of a request that route i takes.

@@ -28,7 +28,7 @@ type Timed struct {
 	tables         map[string]*route.Table // by frontend
 	only           *route.Table
 	long           map[long]*overdue
-	unknown        int64 // records whose frontend is not known
+	compared       int64 // requests
 }
 
 // long is where requests take too long.
@@ -71,11 +71,10 @@ func (t *Timed) Add(rec *trace.Record) error {
 		table = t.tables[string(rec.Frontend)]
 	}
 	if table == nil {
-		if rec.Frontend == nil && t.frontend == "" {
+		if rec.Frontend == nil {
 			return fmt.Errorf("there are several frontends and this record names none; say which with -frontend")
 		}
-		t.unknown++
-		return nil
+		return fmt.Errorf("the record names the frontend %q, which the configuration does not have", rec.Frontend)
 	}
 	if rec.Duration < 0 || rec.Status < 100 || rec.Status >= 500 {
 		return nil
@@ -101,6 +100,7 @@ func (t *Timed) Add(rec *trace.Record) error {
 		t.long[k] = o
 	}
 	o.requests++
+	t.compared++
 	if took := time.Duration(rec.Duration); took > k.answer {
 		o.over++
 		if took > o.longest {
@@ -109,6 +109,9 @@ func (t *Timed) Add(rec *trace.Record) error {
 	}
 	return nil
 }
+
+// Compared returns how many requests were compared with an answer timeout.
+func (t *Timed) Compared() int64 { return t.compared }
 
 // Findings returns what was found, of a trace with this name.
 func (t *Timed) Findings(name string) config.Findings {

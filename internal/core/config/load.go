@@ -158,9 +158,9 @@ func Parse(f File) (*hclsyntax.Body, Findings, error) {
 		if err := foreign(f.Name, src); err != nil {
 			return nil, nil, err
 		}
-		if mended, slips := meant(f.Name, src); len(slips) > 0 && guard(f.Name, mended) == nil {
-			file, diags = hclsyntax.ParseConfig(mended, f.Name, hcl.InitialPos)
-			findings = append(slips, fromSyntax(diags, mended)...)
+		if repaired, slips := meant(f.Name, src); len(slips) > 0 && guard(f.Name, repaired) == nil {
+			file, diags = hclsyntax.ParseConfig(repaired, f.Name, hcl.InitialPos)
+			findings = append(slips, fromSyntax(diags, repaired)...)
 		}
 	}
 	body, ok := file.Body.(*hclsyntax.Body)

@@ -12,8 +12,8 @@ import (
 )
 
 // A source whose syntax is broken is looked through for slips whose meaning is plain: they are told
-// in one finding each, and mended in a copy, so that what is wrong besides is found as well. Mended
-// lines keep their numbers.
+// in one finding each, and repaired in a copy, so that other mistakes are found as well. Repaired lines
+// keep their numbers.
 
 // slip looks for one kind of them in a text, tells of the first, and returns the text as it was meant.
 type slip func(t *slipped)
@@ -21,7 +21,7 @@ type slip func(t *slipped)
 // slipped is a text while slips are looked for.
 type slipped struct {
 	name  string
-	lines []string // without their ends; mended one by one
+	lines []string // without their ends; repaired in place
 	start []int    // where each begins in the source
 	code  [][]bool // of each byte: not in a text in quotes, a comment or a heredoc
 	found Findings
