@@ -92,15 +92,11 @@ func (c *checkFlags) check(o *output, fs *flag.FlagSet, args []string) error {
 	if err := formOf("check", o.format); err != nil {
 		return err
 	}
-	known := false
-	for _, s := range []config.Severity{config.Error, config.Warning, config.Advice} {
-		if s.String() == c.severity {
-			c.least, known = s, true
-		}
+	least, err := severityOf(c.severity)
+	if err != nil {
+		return err
 	}
-	if !known {
-		return usage("-severity cannot be %q; it is error, warning or advice", c.severity)
-	}
+	c.least = least
 	stdin := slices.Contains(args, "-")
 	for _, no := range []struct {
 		wrong bool
@@ -126,6 +122,16 @@ func (c *checkFlags) check(o *output, fs *flag.FlagSet, args []string) error {
 		return err
 	}
 	return c.trace.idle(fs)
+}
+
+// severityOf returns the severity of a name.
+func severityOf(name string) (config.Severity, error) {
+	for _, s := range []config.Severity{config.Error, config.Warning, config.Advice} {
+		if s.String() == name {
+			return s, nil
+		}
+	}
+	return 0, usage("-severity cannot be %q; it is error, warning or advice", name)
 }
 
 // fails reports whether a severity makes the exit code 1.
