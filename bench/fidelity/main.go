@@ -77,10 +77,10 @@ type kase struct {
 
 // held is what the program says of one figure.
 type held struct {
-	What, Of                                string
-	Forecast, Rehearsal, Difference, Chance *float64
-	Goal                                    float64
-	Holds                                   bool
+	What, Of                                  string
+	Prediction, Rehearsal, Difference, Chance *float64
+	Goal                                      float64
+	Holds                                     bool
 }
 
 type outcome struct {
@@ -209,20 +209,20 @@ func (c kase) run(program, dir string) string {
 		case r.What == "share" && r.Difference != nil:
 			share = math.Max(share, math.Abs(*r.Difference))
 		case r.What == "failed" && r.Of == "":
-			failed = fmt.Sprintf("%.0f, %.0f", *r.Forecast, *r.Rehearsal)
+			failed = fmt.Sprintf("%.0f, %.0f", *r.Prediction, *r.Rehearsal)
 		case r.What == "detected_after":
-			detected = seconds(r.Forecast) + ", " + seconds(r.Rehearsal)
+			detected = seconds(r.Prediction) + ", " + seconds(r.Rehearsal)
 		case r.What == "latency.p50":
-			p50 = fmt.Sprintf("%+.0f %%", 100**r.Difference / *r.Forecast)
+			p50 = fmt.Sprintf("%+.0f %%", 100**r.Difference / *r.Prediction)
 		case r.What == "latency.p95":
-			p95 = fmt.Sprintf("%+.0f %%", 100**r.Difference / *r.Forecast)
+			p95 = fmt.Sprintf("%+.0f %%", 100**r.Difference / *r.Prediction)
 		}
 		if !r.Holds {
 			word := strings.ReplaceAll(r.What, "_", " ")
 			if r.What == "share" {
 				word = "share of " + strings.TrimPrefix(r.Of, "booking.")
 			}
-			off = append(off, fmt.Sprintf("%s: %s, %s", word, number(r.Forecast), number(r.Rehearsal)))
+			off = append(off, fmt.Sprintf("%s: %s, %s", word, number(r.Prediction), number(r.Rehearsal)))
 		}
 	}
 	verdict := "holds"

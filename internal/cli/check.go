@@ -14,31 +14,33 @@ import (
 
 func checkCommand() *command {
 	return &command{
-		name: "check", args: "CONFIG...", summary: "errors and advice, each with its place and a witness",
+		name: "check", group: "write and check", args: "CONFIG...",
+		summary: "report errors, warnings and advice, each with its place, a witness and a fix",
 		help: `
-CONFIG is a file, a folder whose .hcl files are read as one configuration
-(.scenario.hcl files are passed over), or - for stdin. Several are each checked on their own.
+CONFIG is a file, a folder, or - for stdin. The .hcl files of a folder are read as
+one configuration; .scenario.hcl files are not part of it. Several CONFIGs are
+checked one by one.
 
-exit code: 0 fine; 1 errors were found (with -strict warnings too);
-2 wrong usage; 3 a file that cannot be read as a configuration at all
+exit code:
+  0  no errors (with -strict: no errors and no warnings)
+  1  errors
+  2  wrong usage
+  3  a file that cannot be read as a configuration
 
--format is text, json, sarif (2.1.0, for code hosts), junit (for CI servers) or annotations
-(workflow command lines, which code hosts show beside the lines).
-A comment on the line, or alone above it, allows findings for a reason:
-# kestrix: allow KX203, KX206 because the gate speaks no http
+A comment on a line, or alone above it, allows a finding and must name a reason:
+  # kestrix: allow KX203, KX206 because the gate does not speak HTTP
 
-A file .kestrix-rules in the folder of a configuration, or in one above it in the same repository,
-says how severe rules are taken there, a line each: KX307 warning, or
-KX512 off because our clients ask again. Errors stay errors.
+A file .kestrix-rules sets the severity of rules, one rule per line. check looks for
+it in the folder of the configuration and above, within the same repository. The
+severity of errors cannot be changed.
+  KX307 warning
+  KX512 off because our clients retry
 
--fix makes the edits that rules know, for the findings that are shown. It checks again after each edit and
-takes back an edit that fixes nothing or causes another finding. Comments and layout stay. With -diff the files
-are left alone and the edits shown.
+-fix applies the edits of the reported findings and checks again after each edit. It
+undoes an edit that fixes nothing or causes another finding. Comments and layout do
+not change.
 
--baseline FILE takes an earlier result of -format json: what stands there does not fail.
--changed-since REV shows findings in lines that differ from that revision of git, and errors; what a
-change does to lines that are as they were is not among them.
-
+examples:
   kestrix check harbour.hcl
   kestrix check -live harbour.hcl
   kestrix check -explain KX203
@@ -48,19 +50,19 @@ change does to lines that are as they were is not among them.
 			var o output
 			o.define(fs)
 			var c checkFlags
-			fs.StringVar(&c.explain, "explain", "", "tell all about the rule with this `ID`, such as KX203")
-			fs.StringVar(&c.severity, "severity", "advice", "the least `SEVERITY` to show: error, warning or advice; it changes no exit code")
-			fs.BoolVar(&c.strict, "strict", false, "warnings count as errors do")
-			fs.BoolVar(&c.live, "live", false, "look at this machine as well: names, backends, probes, listeners, certificates, files that are written, the log server")
-			fs.StringVar(&c.trace.file, "trace", "", "hold answer timeouts against the durations of requests in this `FILE`; - for stdin")
-			fs.StringVar(&c.trace.frontend, "frontend", "", "with -trace: the `NAME` of the frontend of records that name none")
-			fs.StringVar(&c.trace.host, "host", "", "with -trace: the `NAME` of the host of records that name none")
+			fs.StringVar(&c.explain, "explain", "", "`ID` of a rule to explain, such as KX203")
+			fs.StringVar(&c.severity, "severity", "advice", "lowest `SEVERITY` to show; the exit code does not depend on it:\nerror\nwarning\nadvice")
+			fs.BoolVar(&c.strict, "strict", false, "treat warnings as errors")
+			fs.BoolVar(&c.live, "live", false, "also test this machine: names, backends, probes, listeners, certificates, files to write, the log server")
+			fs.StringVar(&c.trace.file, "trace", "", "trace `FILE` whose durations are compared with the answer timeouts; - for stdin")
+			fs.StringVar(&c.trace.frontend, "frontend", "", "with -trace: `NAME` of the frontend for records without one")
+			fs.StringVar(&c.trace.host, "host", "", "with -trace: `NAME` of the host for records without one")
 			c.trace.read.define(fs)
-			fs.StringVar(&c.journal, "journal", "", "with -live: the `FILE` that serve -journal is to write")
-			fs.StringVar(&c.baseline, "baseline", "", "an earlier result of -format json, in this `FILE`: what stands there does not fail")
-			fs.StringVar(&c.since, "changed-since", "", "only what stands in lines that differ from this `REV` of git, and errors")
-			fs.BoolVar(&c.fix, "fix", false, "make the edits that rules know, and check again")
-			fs.BoolVar(&c.diff, "diff", false, "with -fix: show the edits instead of making them")
+			fs.StringVar(&c.journal, "journal", "", "with -live: `FILE` that serve -journal will write")
+			fs.StringVar(&c.baseline, "baseline", "", "`FILE` with an earlier result of -format json; its findings are not reported again")
+			fs.StringVar(&c.since, "changed-since", "", "`REVISION` of git; reports findings in lines that differ from it, and errors")
+			fs.BoolVar(&c.fix, "fix", false, "apply the edits of the findings and check again")
+			fs.BoolVar(&c.diff, "diff", false, "with -fix: show the edits instead of applying them")
 			c.with = withFlag(fs)
 			return func(ctx context.Context, env *Env, args []string) error {
 				if err := c.check(&o, fs, args); err != nil {
@@ -97,23 +99,14 @@ func (c *checkFlags) check(o *output, fs *flag.FlagSet, args []string) error {
 		return err
 	}
 	c.least = least
-	stdin := slices.Contains(args, "-")
-	for _, no := range []struct {
-		wrong bool
-		say   error
-	}{
-		{c.journal != "" && !c.live, usage("-journal has a meaning with -live only")},
-		{c.explain != "" && o.format != "text" && o.format != "json", usage("-explain is written as text or json, not as %s", o.format)},
-		{c.diff && !c.fix, usage("-diff shows the edits of -fix; name both")},
-		{c.fix && o.format != "text", usage("-fix tells what it did as text; check again with -format %s", o.format)},
-		{c.fix && (c.live || c.trace.file != "" || c.baseline != ""), usage("-fix goes by the configuration alone; leave -live, -trace and -baseline out")},
-		{c.fix && stdin, usage("-fix cannot write to stdin")},
-		{c.fix && len(*c.with) > 0 && len(args) > 1, usage("-fix with -with takes one configuration: two would each change the files of -with")},
-		{c.trace.file == "-" && len(args) > 1, usage("-trace - takes one configuration: stdin can be read once")},
-		{c.trace.file == "-" && stdin, usage("stdin is either the configuration or the trace")},
-		{strings.HasPrefix(c.since, "-"), usage("-changed-since takes a revision of git, and %q is none", c.since)},
-		{c.explain == "" && len(args) == 0, usage("no configuration is named; kestrix check CONFIG...")},
-	} {
+	conflicts := c.inputConflicts
+	switch {
+	case c.explain != "":
+		conflicts = c.explainConflicts
+	case c.fix:
+		conflicts = c.fixConflicts
+	}
+	for _, no := range conflicts(o, args) {
 		if no.wrong {
 			return no.say
 		}
@@ -122,6 +115,43 @@ func (c *checkFlags) check(o *output, fs *flag.FlagSet, args []string) error {
 		return err
 	}
 	return c.trace.idle(fs)
+}
+
+// conflict is a combination of flags and arguments that has no meaning.
+type conflict struct {
+	wrong bool
+	say   error
+}
+
+// explainConflicts returns what cannot stand beside -explain.
+func (c *checkFlags) explainConflicts(o *output, args []string) []conflict {
+	return []conflict{
+		{len(args) > 0, usage("-explain shows a rule and reads no configuration; leave %s out", append(args, "")[0])},
+		{c.live || c.fix || c.diff || c.strict || len(*c.with) > 0 || c.journal != "" || c.trace.file != "" || c.baseline != "" || c.since != "", usage("-explain shows a rule; leave the flags that check a configuration out")},
+		{o.format != "text" && o.format != "json", usage("-explain is written as text or json, not as %s", o.format)},
+	}
+}
+
+// fixConflicts returns what cannot stand beside -fix.
+func (c *checkFlags) fixConflicts(o *output, args []string) []conflict {
+	return append([]conflict{
+		{o.format != "text", usage("-fix tells what it did as text; check again with -format %s", o.format)},
+		{c.live || c.trace.file != "" || c.baseline != "", usage("-fix goes by the configuration alone; leave -live, -trace and -baseline out")},
+		{slices.Contains(args, "-"), usage("-fix cannot write to stdin")},
+		{len(*c.with) > 0 && len(args) > 1, usage("-fix with -with takes one configuration: two would each change the files of -with")},
+	}, c.inputConflicts(o, args)...)
+}
+
+// inputConflicts returns what is wrong with the inputs of a check.
+func (c *checkFlags) inputConflicts(_ *output, args []string) []conflict {
+	return []conflict{
+		{c.journal != "" && !c.live, usage("-journal has a meaning with -live only")},
+		{c.diff && !c.fix, usage("-diff shows the edits of -fix; name both")},
+		{c.trace.file == "-" && len(args) > 1, usage("-trace - takes one configuration: stdin can be read once")},
+		{c.trace.file == "-" && slices.Contains(args, "-"), usage("stdin is either the configuration or the trace")},
+		{strings.HasPrefix(c.since, "-"), usage("-changed-since takes a revision of git, and %q is none", c.since)},
+		{len(args) == 0, usage("no configuration is named; kestrix check CONFIG...")},
+	}
 }
 
 // severityOf returns the severity of a name.
@@ -152,13 +182,14 @@ func explain(env *Env, o *output, id string) error {
 		for _, r := range slices.Concat(check.Rules, check.LiveRules) {
 			ids = append(ids, r.ID)
 		}
+		slices.Sort(ids)
 		return usage("-explain: there is no rule %q; known: %s", id, strings.Join(ids, ", "))
 	}
 	return o.write(env, func(w io.Writer) error {
 		if o.format == "json" {
 			return writeJSON(w, report.RuleJSON(r))
 		}
-		_, err := io.WriteString(w, env.style(env.Stdout, o.noColour || o.file != "").Rule(r))
+		_, err := io.WriteString(w, o.style(env).Rule(r))
 		return err
 	})
 }

@@ -23,7 +23,7 @@ type fixed struct {
 
 // makeEdits makes the edits that findings know, or shows them, and checks what is there then.
 func (c *checkFlags) makeEdits(ctx context.Context, env *Env, o *output, names []string) error {
-	style := env.style(env.Stdout, o.noColour || o.file != "")
+	style := o.style(env)
 	var text bytes.Buffer
 	var changed []config.File
 	bad := false

@@ -180,7 +180,7 @@ func (c *checkFlags) put(env *Env, o *output, w io.Writer, all []*verdict, seen 
 		}
 		return err
 	}
-	style := env.style(env.Stdout, o.noColour || o.file != "")
+	style := o.style(env)
 	if c.live {
 		if _, err := io.WriteString(w, style.Live(seen)+"\n"); err != nil {
 			return err
@@ -204,7 +204,7 @@ func (c *checkFlags) timed(ctx context.Context, env *Env, config *config.Config)
 		return nil, err
 	}
 	if t.Compared() == 0 {
-		return nil, unusable(fmt.Errorf("%s: no record has a duration, a status below 500 and a route to an upstream, so that no answer timeout could be compared; -fields names the duration of log lines, -host the host of records that name none", c.trace.file))
+		return nil, unusable(fmt.Errorf("%s: no record can be compared: none has a duration, a status below 500 and a route to an upstream. -fields names the duration of log lines, -host the host", c.trace.file))
 	}
 	return t.Findings(c.trace.file), nil
 }

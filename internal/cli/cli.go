@@ -12,13 +12,11 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"runtime/debug"
 	"strings"
 
 	"golang.org/x/term"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/core/scenario"
 	"kestrix/internal/report"
 )
 
@@ -42,7 +40,8 @@ type Env struct {
 type command struct {
 	name    string
 	args    string
-	summary string
+	group   string // of the overview, one of groups
+	summary string // begins with a verb
 	help    string // further text, and examples
 	// setup defines flags and returns what runs with the operands; nil where subs
 	// do the work.
@@ -88,7 +87,7 @@ func (c *command) unknownSub(args []string) error {
 	}
 	list := strings.Join(known[:len(known)-1], ", ") + " or " + known[len(known)-1]
 	if len(args) == 0 || strings.HasPrefix(args[0], "-") {
-		return usage("%s is wanted; kestrix help %s tells about them", list, c.name)
+		return usage("%s must follow; kestrix help %s describes them", list, c.name)
 	}
 	hint := list
 	if s := config.Suggest(args[0], known); s != "" {
@@ -101,7 +100,7 @@ func (c *command) unknownSub(args []string) error {
 func commands() []*command {
 	return []*command{
 		newCommand(), checkCommand(), fmtCommand(), mapCommand(), whyCommand(), diffCommand(), traceCommand(), replayCommand(), compareCommand(), sweepCommand(),
-		standinCommand(), serveCommand(), driveCommand(), rehearseCommand(), statusCommand(), watchCommand(), tellCommand(), passwordCommand(), installFilesCommand(), demoCommand(), completionCommand(),
+		standinCommand(), serveCommand(), driveCommand(), rehearseCommand(), statusCommand(), watchCommand(), tellCommand(), passwordCommand(), demoCommand(), installFilesCommand(), completionCommand(), versionCommand(),
 	}
 }
 
@@ -139,10 +138,8 @@ func Main(ctx context.Context, env *Env, args []string) int {
 		return exitUsage
 	case "help", "-h", "-help", "--help":
 		return help(env, args[1:])
-	case "version", "-version", "--version":
-		info, _ := debug.ReadBuildInfo()
-		fmt.Fprintln(env.Stdout, "kestrix", Version+built(info))
-		return exitFine
+	case "-version", "--version":
+		name = "version"
 	}
 	var known []string
 	for _, c := range commands() {
@@ -157,30 +154,6 @@ func Main(ctx context.Context, env *Env, args []string) int {
 	}
 	fmt.Fprintf(env.Stderr, "kestrix: there is no command %q; %s\n", name, hint)
 	return exitUsage
-}
-
-// Version is the version of the program.
-const Version = "0.1.0"
-
-// built returns what the build information says of the program: the commit and its
-// date, where it was built from a checkout, the compiler and the platform.
-func built(info *debug.BuildInfo) string {
-	if info == nil {
-		return ""
-	}
-	vcs := map[string]string{}
-	for _, s := range info.Settings {
-		vcs[s.Key] = s.Value
-	}
-	out := ""
-	if commit := vcs["vcs.revision"]; commit != "" {
-		day, _, _ := strings.Cut(vcs["vcs.time"], "T")
-		out = ", commit " + commit[:min(len(commit), 12)] + " of " + day
-		if vcs["vcs.modified"] == "true" {
-			out += " with changes"
-		}
-	}
-	return out + ", " + info.GoVersion + " " + vcs["GOOS"] + "/" + vcs["GOARCH"]
 }
 
 func run(ctx context.Context, env *Env, c *command, args []string) int {
@@ -252,7 +225,7 @@ func parse(fs *flag.FlagSet, args []string) ([]string, error) {
 			n = 2
 		}
 		if n > len(args) {
-			return nil, usage("-%s wants a value: %s", base, f.Usage)
+			return nil, usage("-%s needs a value: %s", base, valueOf(f))
 		}
 		if err := fs.Parse(args[:n]); err != nil {
 			if errors.Is(err, flag.ErrHelp) {
@@ -262,7 +235,7 @@ func parse(fs *flag.FlagSet, args []string) ([]string, error) {
 			if n == 2 {
 				value = args[1]
 			}
-			return nil, usage("-%s cannot be %q: %s", base, value, f.Usage)
+			return nil, usage("-%s cannot be %q: %s", base, value, valueOf(f))
 		}
 		args = args[n:]
 	}
@@ -299,94 +272,11 @@ func isSwitch(f *flag.Flag) bool {
 	return ok && b.IsBoolFlag()
 }
 
-// text is the help of a command.
-func (c *command) text() string {
-	var b strings.Builder
-	fmt.Fprintf(&b, "kestrix %s %s\n\n%s\n", c.name, c.args, c.summary)
-	if len(c.subs) > 0 {
-		b.WriteByte('\n')
-		for _, s := range c.subs {
-			fmt.Fprintf(&b, "  %-41s %s\n", "kestrix "+s.name+" "+s.args, s.summary)
-		}
-		fmt.Fprintf(&b, "\nkestrix help %s tells more.\n", c.subs[0].name)
-		return b.String()
-	}
-	fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
-	c.setup(fs)
-	var rows []string
-	fs.VisitAll(func(f *flag.Flag) {
-		kind, use := flag.UnquoteUsage(f)
-		head := "  -" + f.Name
-		if kind != "" {
-			head += " " + kind
-		}
-		rows = append(rows, fmt.Sprintf("%-24s %s%s\n", head, use, defaultOf(f)))
-	})
-	if len(rows) > 0 {
-		b.WriteString("\nflags, before or after the operands:\n" + strings.Join(rows, ""))
-	}
-	if c.help != "" {
-		b.WriteString("\n" + strings.TrimSpace(c.help) + "\n")
-	}
-	return b.String()
-}
-
-// defaultOf tells a flag's default where there is one worth telling.
-func defaultOf(f *flag.Flag) string {
-	switch f.DefValue {
-	case "", "false", "0", "[]":
-		return ""
-	}
-	return fmt.Sprintf(" (default %s)", f.DefValue)
-}
-
-func overview() string {
-	var b strings.Builder
-	b.WriteString("kestrix writes, checks, replays and serves configuration for reverse proxying.\n\n")
-	for _, c := range commands() {
-		fmt.Fprintf(&b, "  %-35s %s\n", "kestrix "+c.name+" "+c.args, c.summary)
-	}
-	b.WriteString("\nkestrix help COMMAND tells more, kestrix help config [KEY] and kestrix help scenario [KEY] the languages;\nkestrix help man writes a man page, `kestrix demo` shows it all on demo data.\n")
-	return b.String()
-}
-
-func help(env *Env, args []string) int {
-	if len(args) == 0 {
-		fmt.Fprint(env.Stdout, overview())
-		return exitFine
-	}
-	table, ok := map[string]*config.Block{"config": config.Language, "scenario": scenario.Language}[args[0]]
-	if ok {
-		query := strings.Join(args[1:], ".")
-		text, found := env.style(env.Stdout, false).HelpConfig(table, query)
-		if !found {
-			fmt.Fprintf(env.Stderr, "kestrix help %s: there is no key or block %q; kestrix help %s lists them\n", args[0], query, args[0])
-			return exitUsage
-		}
-		fmt.Fprint(env.Stdout, text)
-		return exitFine
-	}
-	if args[0] == "man" {
-		fmt.Fprint(env.Stdout, manual())
-		return exitFine
-	}
-	for _, c := range commands() {
-		if c.name == args[0] {
-			if inner, _ := c.sub(args[1:]); inner != nil {
-				c = inner
-			}
-			fmt.Fprint(env.Stdout, c.text())
-			return exitFine
-		}
-	}
-	fmt.Fprintf(env.Stderr, "kestrix help: there is no command %q\n", args[0])
-	return exitUsage
-}
-
 // style is how text for a stream is to look.
 func (e *Env) style(w io.Writer, noColour bool) report.Style {
 	s := report.Style{Width: 110, Unicode: e.unicode()}
 	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		s.Terminal = true
 		s.Colour = !noColour && e.Getenv("NO_COLOR") == "" && e.Getenv("TERM") != "dumb"
 		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 0 {
 			s.Width = min(max(width, 40), 120)

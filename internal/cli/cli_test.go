@@ -37,7 +37,7 @@ func TestFlagsStandBeforeBetweenAndAfterOperands(t *testing.T) {
 		{args: "a -o -", operands: "a", o: "-"},
 		{args: "- a", operands: "- a"},
 		{args: "-o x -- -strict -o", operands: "-strict -o", o: "x"},
-		{args: "a -o", err: "-o wants a value: where"},
+		{args: "a -o", err: "-o needs a value: where"},
 		{args: "-n x", err: `-n cannot be "x": number`},
 		{args: "-n=x", err: `-n cannot be "x": number`},
 		{args: "-strict yes", err: "-strict takes no value; write -strict alone, or -strict=true"},
@@ -138,11 +138,12 @@ func TestAReaderThatHasSeenEnoughIsNoError(t *testing.T) {
 }
 
 func TestTheVersionNamesItsCommit(t *testing.T) {
-	assert.Empty(t, built(nil))
+	assert.Equal(t, "kestrix "+Version, buildOf(nil).String())
 	info := &debug.BuildInfo{GoVersion: "go1.26.8", Settings: []debug.BuildSetting{{Key: "GOOS", Value: "linux"}, {Key: "GOARCH", Value: "amd64"}}}
-	assert.Equal(t, ", go1.26.8 linux/amd64", built(info))
+	assert.Equal(t, "kestrix "+Version+", go1.26.8 linux/amd64", buildOf(info).String())
 	info.Settings = append(info.Settings, debug.BuildSetting{Key: "vcs.revision", Value: "8fe6b8c1d2e3f4a5"}, debug.BuildSetting{Key: "vcs.time", Value: "2026-11-29T06:24:24Z"}, debug.BuildSetting{Key: "vcs.modified", Value: "true"})
-	assert.Equal(t, ", commit 8fe6b8c1d2e3 of 2026-11-29 with changes, go1.26.8 linux/amd64", built(info))
+	assert.Equal(t, "kestrix "+Version+", commit 8fe6b8c1d2e3 of 2026-11-29 with changes, go1.26.8 linux/amd64", buildOf(info).String())
+	assert.Equal(t, "8fe6b8c1d2e3f4a5", buildOf(info).Commit)
 }
 
 // TestEveryCommandIsWhole walks the table: what is missing of a command is missing in

@@ -18,25 +18,30 @@ import (
 
 func compareCommand() *command {
 	return &command{
-		name: "compare", args: "CONFIG... [TRACE...]", summary: "the same under several algorithms or configurations, side by side, with advice",
+		name: "compare", group: "predict", args: "CONFIG... [TRACE...]",
+		summary: "replay with several algorithms or configurations, and advise",
 		help: `
-CONFIG is a file that ends in .hcl, or a folder of them; what else is named is a
-TRACE, as for replay. All variants meet the same requests, the same work and the same
-faults, read once.
+CONFIG is a file that ends in .hcl, or a folder of such files; every other operand is a
+TRACE, as for replay. All variants get the same requests, the same work and the same
+faults.
 
-With one CONFIG all algorithms are tried: round-robin, least-connections, random,
-two-choices, least-latency, first-fit, and of hash ring, rendezvous and modulo, by
-the key that is configured, else by the client; ring:1.25 is a bounded one. With
-several, each is tried as it is, unless -algorithms says more.
+With one CONFIG every algorithm is a variant: round-robin, least-connections, random,
+two-choices, least-latency, first-fit, ring, rendezvous and modulo. Algorithms that
+hash use the configured key, or else the client; ring:1.25 is a bounded ring. With
+several CONFIGs each is a variant as it is, unless -algorithms is given.
 
-Each is replayed with several seeds. The table has medians and ranges; marks and advice
-rest on what differs beyond chance.
+Each variant is replayed with several seeds. The table shows medians and ranges. A mark
+or an advice needs a difference that a significance test supports.
 
-"on leave" is tried apart: of clients that are known, how many requests reach another
-backend than before when one of each upstream leaves, though theirs is still there.
+"on leave" is measured separately: one backend of each upstream leaves, and the column
+counts requests that move although their client's backend is still there.
 
-exit code: 0 fine; 2 wrong usage; 3 input that cannot be used
+exit code:
+  0  fine
+  2  wrong usage
+  3  input that cannot be used
 
+examples:
   kestrix compare harbour.hcl morning.log
   kestrix compare harbour.hcl morning.log -scenario auk-fails.scenario.hcl -upstream booking
   kestrix compare harbour.hcl morning.log -algorithms least-connections,ring,ring:1.25
@@ -50,12 +55,12 @@ exit code: 0 fine; 2 wrong usage; 3 input that cannot be used
 			r.define(fs)
 			var f figures
 			f.define(fs)
-			algorithms := fs.String("algorithms", "", "`NAMES` of the algorithms to try, comma-separated, or all")
-			backends := fs.String("backends", "", "`NUMBERS` of backends to try, comma-separated, in each pool")
+			algorithms := fs.String("algorithms", "", "`NAMES` of the algorithms to compare, comma-separated, or all")
+			backends := fs.String("backends", "", "`NUMBERS` of backends per pool to compare, comma-separated")
 			r.defineSeeds(fs, 0, "`NUMBER` of seeds with which each variant is replayed; 0 for as many as the requests need, by the table in docs/replay.md")
-			sticky := fs.String("sticky", "", "`WAYS` to know a client again, comma-separated: "+strings.Join(study.StickyWays, ", ")+"; header:NAME for a field of that name")
-			onLoss := fs.String("on-loss", "", "`WHAT` becomes of a client whose backend is out, comma-separated: "+strings.Join(study.LossWays, ", "))
-			upstreams := fs.String("upstream", "", "`NAMES` of the upstreams to change and to look at, comma-separated; otherwise all")
+			sticky := fs.String("sticky", "", "`METHODS` of stickiness to compare, comma-separated:\n"+strings.Join(study.StickyWays, "\n")+"\nheader:NAME")
+			onLoss := fs.String("on-loss", "", "`REACTIONS` to the loss of a client's backend to compare, comma-separated:\n"+strings.Join(study.LossWays, "\n"))
+			upstreams := fs.String("upstream", "", "`NAMES` of the upstreams to vary and to report, comma-separated; all when not given")
 			return func(ctx context.Context, env *Env, args []string) error {
 				if err := cmp.Or(o.check(), f.check()); err != nil {
 					return err
@@ -154,7 +159,7 @@ func runCompare(ctx context.Context, env *Env, o *output, f *figures, r *replayF
 		if o.format == "json" {
 			return writeJSON(w, c)
 		}
-		_, err := io.WriteString(w, env.style(env.Stdout, o.noColour || o.file != "").Compare(about))
+		_, err := io.WriteString(w, o.style(env).Compare(about))
 		return err
 	})
 	if err == nil {
@@ -174,7 +179,7 @@ func namedOnce(configs []string) error {
 		}
 	}
 	if len(configs) == 0 {
-		return usage("a configuration is wanted: kestrix compare CONFIG... TRACE...; its name ends in .hcl")
+		return usage("a configuration is required: kestrix compare CONFIG... TRACE...; its name ends in .hcl")
 	}
 	return nil
 }

@@ -42,7 +42,7 @@ func candidates(line []string) (all []word, files bool) {
 		for _, c := range commands() {
 			all = append(all, word{c.name, c.summary})
 		}
-		return append(all, word{"help", "tells about a command, or a key of the language"}, word{"version", "which version this is"}), false
+		return append(all, word{"help", "describe a command, or a key of the language"}), false
 	}
 	if line[0] == "help" {
 		return helpWords(line[1:]), false
@@ -72,25 +72,34 @@ func candidates(line []string) (all []word, files bool) {
 		}
 	}
 	if strings.HasPrefix(cur, "-") {
-		fs.VisitAll(func(f *flag.Flag) { all = append(all, word{"-" + f.Name, f.Usage}) })
+		fs.VisitAll(func(f *flag.Flag) { all = append(all, word{"-" + f.Name, valueOf(f)}) })
 		return all, false
 	}
 	switch {
 	case c.name == "completion" && len(rest) == 1:
 		return []word{{"bash", ""}, {"zsh", ""}, {"fish", ""}}, false
 	case c.name == "tell":
-		if len(operands(fs, rest)) == 0 {
-			for _, b := range namesIn(line).backends {
-				all = append(all, word{b, "a backend"})
-			}
-			return all, false
-		}
-		for _, o := range orderWords {
-			all = append(all, word{o, "an order"})
-		}
-		return all, false
+		return tellWords(operands(fs, rest), namesIn(line).backends)
 	}
 	return nil, true
+}
+
+// tellWords returns what may stand behind some operands of tell.
+func tellWords(before, backends []string) (all []word, files bool) {
+	files = len(before) == 0
+	if len(before) > 0 && exists(before[0]) {
+		before = before[1:] // CONFIG
+	}
+	if len(before) == 0 {
+		for _, b := range backends {
+			all = append(all, word{b, "a backend"})
+		}
+		return all, files
+	}
+	for _, o := range orderWords {
+		all = append(all, word{o, "an order"})
+	}
+	return all, false
 }
 
 // operands returns the words of a line, but for the last, that are neither flags nor their values.

@@ -10,8 +10,12 @@ import (
 
 func completionCommand() *command {
 	return &command{
-		name: "completion", args: "bash|zsh|fish", summary: "a script that completes commands, flags, their values and names",
+		name: "completion", group: "the program", args: "bash|zsh|fish",
+		summary: "print a completion script for a shell",
 		help: `
+The script completes commands, flags, their values, and names in configurations.
+
+examples:
   kestrix completion bash >/etc/bash_completion.d/kestrix
   kestrix completion zsh >"${fpath[1]}/_kestrix"
   kestrix completion fish >~/.config/fish/completions/kestrix.fish`,
@@ -23,7 +27,7 @@ func completionCommand() *command {
 					return o.write(env, func(w io.Writer) error { return completeWords(w, args[1:]) })
 				}
 				if len(args) != 1 {
-					return usage("one shell is wanted: kestrix completion bash, zsh or fish")
+					return usage("one shell is required: kestrix completion bash, zsh or fish")
 				}
 				text := map[string]func() string{"bash": bashCompletion, "zsh": zshCompletion, "fish": fishCompletion}[args[0]]
 				if text == nil {

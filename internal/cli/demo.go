@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -10,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"kestrix/examples/harbour"
@@ -19,75 +21,87 @@ import (
 
 func demoCommand() *command {
 	return &command{
-		name: "demo", args: "", summary: "the whole story on the demo data, in under 30 seconds",
+		name: "demo", group: "the program", summary: "show the main job on sample data, in under 30 seconds",
 		help: `
-Writes the booking site of Tern Line, a made-up ferry company, into a folder and
-goes through it as an engineer would: one backend, a pool, another method, a
-session that sticks, a backend that hangs, and one that is killed under traffic.
-Every command is printed before its output, so that it can be repeated by hand.
+Writes the booking site of Tern Line, a made-up ferry company, to a folder. Its steps are
+one backend, a pool, another algorithm, sticky sessions, a backend that hangs, and a
+backend that is killed under traffic. Each command is printed, so that it
+can be run again by hand. On a terminal the demo pauses after each step.
 
+examples:
   kestrix demo
-  kestrix demo -dir harbour`,
+  kestrix demo -dir harbour
+  kestrix demo -no-pause`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
-			dir := fs.String("dir", "", "`FOLDER` to write into; otherwise a temporary one")
+			dir := fs.String("dir", "", "`FOLDER` to write to; a temporary one when not given")
 			live := fs.Bool("live", true, "also start stand-ins and the proxy on loopback ports")
+			noPause := fs.Bool("no-pause", false, "do not wait for Enter after each step")
 			return func(ctx context.Context, env *Env, args []string) error {
 				if len(args) > 0 {
 					return usage("demo takes no operand %q; -dir names the folder", args[0])
 				}
-				return runDemo(ctx, env, *dir, *live)
+				d := &demo{env: env, style: env.style(env.Stdout, false)}
+				if in, ok := env.Stdin.(*os.File); ok && terminal(in) && terminal(env.Stdout) && !*noPause {
+					d.keys = typed(env.Stdin)
+				}
+				return d.run(ctx, *dir, *live)
 			}
 		},
 	}
 }
 
-// chapter is a step of the story: what it shows, a command, and in the table at
-// the end how it came out.
+// chapter is a step of the story: what it shows, a command, and the parts of its result that matter.
 type chapter struct {
 	title string
 	text  string
 	args  []string
 	code  int // the exit code that belongs to the story
+	show  func(report.Style, []byte) (string, error)
 }
 
 // story goes from one backend to a pool that takes a failure.
 var story = []chapter{
-	{"What is in the log", "A morning of Tern Line's booking site, 5,876 requests in seven minutes.",
-		[]string{"trace", "describe", "morning.log"}, 0},
-	{"One backend", "The log through one backend that works on four requests at a time: as the morning gets busier it is overrun, and even its probe no longer gets an answer.",
-		[]string{"replay", "steps/1-one.hcl", "morning.log", "-scenario", "quiet.scenario.hcl"}, 0},
-	{"A pool of three", "Two more backends, taken in turn: everything is answered.",
-		[]string{"replay", "steps/2-pool.hcl", "morning.log", "-scenario", "quiet.scenario.hcl"}, 0},
-	{"Another method", "least-connections gives a busy backend less. But seats are held in a session: look at how many requests reached a backend that does not hold theirs.",
-		[]string{"replay", "steps/3-method.hcl", "morning.log", "-scenario", "quiet.scenario.hcl"}, 0},
-	{"A session that sticks", "A cookie keeps each client on one backend; not one session is lost.",
-		[]string{"replay", "steps/4-sticky.hcl", "morning.log", "-scenario", "quiet.scenario.hcl"}, 0},
-	{"A backend hangs, and no probe detects it", "auk accepts connections and never answers. Without a probe a third of all requests wait ten seconds for nothing.",
-		[]string{"replay", "steps/5-no-probe.hcl", "morning.log", "-scenario", "auk-hangs.scenario.hcl"}, 1},
-	{"A probe that only looks at the port", "Still failing: an open port is not a working application.",
-		[]string{"replay", "steps/6-port-probe.hcl", "morning.log", "-scenario", "auk-hangs.scenario.hcl"}, 1},
-	{"check would have said so", "",
-		[]string{"check", "steps/5-no-probe.hcl", "steps/6-port-probe.hcl"}, 0},
-	{"A probe of the application", "Fixed: auk is out within seconds, and all but the first few requests are answered.",
-		[]string{"replay", "steps/7-app-probe.hcl", "morning.log", "-scenario", "auk-hangs.scenario.hcl"}, 0},
-	{"A backend is killed under traffic, and comes back", "With retries no client notices: requests that met the dead backend are answered by another.",
-		[]string{"replay", "steps/8-retry.hcl", "morning.log", "-scenario", "auk-fails.scenario.hcl"}, 0},
-	{"Which way of balancing copes with a crowd", "The same requests and the same work in each: what looks at open requests copes with an old machine in the pool, what does not overruns it.",
-		[]string{"compare", "steps/3-method.hcl", "-scenario", "crowd.scenario.hcl"}, 0},
-	{"The worst that can happen", "Each backend fails in each of three ways at the busiest moment, and how much more they bear is searched.",
-		[]string{"sweep", "steps/8-retry.hcl", "morning.log", "-kinds", "refuse,hang,slow"}, 0},
-	{"The whole site", "Three upstreams, routes, sessions, probes, retries: check it, ask it, and replay the failure.",
-		[]string{"check", "harbour.hcl"}, 0},
-	{"", "", []string{"why", "harbour.hcl", "GET", "http://tickets.tern.example/seats", "-client", "203.0.113.9", "-n", "3"}, 0},
-	{"", "", []string{"replay", "harbour.hcl", "morning.log", "-scenario", "auk-fails.scenario.hcl"}, 0},
+	{"The log", "A morning of Tern Line's booking site.",
+		[]string{"trace", "describe", "morning.log"}, 0, report.Style.DemoTrace},
+	{"One backend", "One backend that works on four requests at a time is over capacity as the morning gets busier.",
+		[]string{"replay", "steps/1-one.hcl", "morning.log", "-scenario", "quiet.scenario.hcl"}, 0, report.Style.DemoReplay},
+	{"Three backends", "Every request is answered. But sessions are not kept: see the misses in the summary at the end.",
+		[]string{"replay", "steps/2-pool.hcl", "morning.log", "-scenario", "quiet.scenario.hcl"}, 0, report.Style.DemoReplay},
+	{"Another algorithm", "least-connections prefers idle backends. Requests still miss their session.",
+		[]string{"replay", "steps/3-method.hcl", "morning.log", "-scenario", "quiet.scenario.hcl"}, 0, report.Style.DemoVerdict},
+	{"Sticky sessions", "A cookie keeps each client at one backend: no request misses its session.",
+		[]string{"replay", "steps/4-sticky.hcl", "morning.log", "-scenario", "quiet.scenario.hcl"}, 0, report.Style.DemoReplay},
+	{"A backend hangs", "auk accepts connections and never answers. Without a probe a third of all requests fail after 10 s.",
+		[]string{"replay", "steps/5-no-probe.hcl", "morning.log", "-scenario", "auk-hangs.scenario.hcl"}, 1, report.Style.DemoReplay},
+	{"A probe of the port", "A probe that only connects does not detect it: an open port is not a working application.",
+		[]string{"replay", "steps/6-port-probe.hcl", "morning.log", "-scenario", "auk-hangs.scenario.hcl"}, 1, report.Style.DemoVerdict},
+	{"check finds both mistakes", "",
+		[]string{"check", "steps/5-no-probe.hcl", "steps/6-port-probe.hcl"}, 0, report.Style.DemoFindings},
+	{"A probe of the application", "auk is out of rotation within seconds; only the first few requests fail.",
+		[]string{"replay", "steps/7-app-probe.hcl", "morning.log", "-scenario", "auk-hangs.scenario.hcl"}, 0, report.Style.DemoReplay},
+	{"A backend is killed, with retries", "Another backend answers the requests that met the dead one.",
+		[]string{"replay", "steps/8-retry.hcl", "morning.log", "-scenario", "auk-fails.scenario.hcl"}, 0, report.Style.DemoReplay},
+	{"Which algorithm", "All algorithms get the same requests and the same work, with one slow machine in the pool.",
+		[]string{"compare", "steps/3-method.hcl", "-scenario", "crowd.scenario.hcl"}, 0, report.Style.DemoCompare},
+	{"The worst case", "Each backend fails in each of three ways, at the worst moment.",
+		[]string{"sweep", "steps/8-retry.hcl", "morning.log", "-kinds", "refuse,hang,slow"}, 0, report.Style.DemoSweep},
+	{"The whole site", "Three upstreams with routes, sessions, probes and retries, when auk is killed.",
+		[]string{"replay", "harbour.hcl", "morning.log", "-scenario", "auk-fails.scenario.hcl"}, 0, report.Style.DemoReplay},
 }
 
-func runDemo(ctx context.Context, env *Env, dir string, live bool) error {
+// demo is one run of it.
+type demo struct {
+	env   *Env
+	style report.Style
+	keys  <-chan string // lines typed at the terminal; nil where the demo does not pause
+	step  int
+}
+
+func (d *demo) run(ctx context.Context, dir string, live bool) error {
 	dir, err := writeHarbour(dir)
 	if err != nil {
 		return err
 	}
-	style := env.style(env.Stdout, false)
 	before, err := os.Getwd()
 	if err != nil {
 		return unusable(err)
@@ -96,53 +110,94 @@ func runDemo(ctx context.Context, env *Env, dir string, live bool) error {
 		return unusable(err)
 	}
 	defer os.Chdir(before)
-	fmt.Fprintf(env.Stdout, "The files are in %s. To repeat a command by hand:\n\n  cd %s\n", dir, dir)
+	fmt.Fprintf(d.env.Stdout, "The files are in %s. Each step shows a part of a report;\nto see all of it, run the command there: cd %s\n", dir, dir)
 	var rows []report.DemoRow
-	n := 0
 	for _, c := range story {
 		if ctx.Err() != nil {
 			return &exitError{interrupted, nil}
 		}
-		if c.title != "" {
-			n++
-			fmt.Fprint(env.Stdout, style.Chapter(n, c.title, c.text))
-		}
-		fmt.Fprint(env.Stdout, style.Command(c.args))
-		if code := Main(ctx, env, c.args); code != c.code {
-			return unusable(fmt.Errorf("the step above ended with exit code %d instead of %d", code, c.code))
+		d.chapter(c.title, c.text)
+		fmt.Fprint(d.env.Stdout, d.style.Command(c.args))
+		text, err := d.command(ctx, &c)
+		if err != nil {
+			return err
 		}
 		if c.args[0] == "replay" {
-			row, err := demoRow(ctx, env, c.args)
-			if err != nil {
-				return err
+			row := report.DemoRow{Config: c.args[1], Scenario: strings.TrimSuffix(c.args[4], ".scenario.hcl"), Result: new(result.Replay)}
+			if err := json.Unmarshal(text, row.Result); err != nil {
+				return unusable(err)
 			}
 			rows = append(rows, row)
 		}
-	}
-	if live {
-		n++
-		fmt.Fprint(env.Stdout, style.Chapter(n, "The same, live", "Stand-ins and the proxy on loopback: answers name their backend; auk is killed and started again."))
-		if err := demoLive(ctx, env, style); err != nil {
-			return err
+		shown, err := c.show(d.style, text)
+		if err != nil {
+			return unusable(err)
+		}
+		fmt.Fprint(d.env.Stdout, shown)
+		if !d.pause(ctx) {
+			return nil
 		}
 	}
-	fmt.Fprint(env.Stdout, style.Chapter(n+1, "What it came to", ""))
-	fmt.Fprint(env.Stdout, style.DemoTable(rows))
-	fmt.Fprintf(env.Stdout, "\nnow with your own: kestrix new ADDRESS..., kestrix check FILE, kestrix replay FILE ACCESS_LOG\n")
+	if live {
+		d.chapter("Live traffic", "Stand-ins and the proxy serve on loopback ports; auk is killed and started again.")
+		if err := d.live(ctx); err != nil {
+			return err
+		}
+		if !d.pause(ctx) {
+			return nil
+		}
+	}
+	d.chapter("Summary", "")
+	fmt.Fprint(d.env.Stdout, d.style.DemoTable(rows))
+	fmt.Fprintf(d.env.Stdout, "\nNow with your own site:\n  kestrix new ADDRESS... -o site.hcl\n  kestrix check site.hcl\n  kestrix replay site.hcl ACCESS_LOG\n")
 	return nil
 }
 
-// demoRow replays once more, as JSON, for the table at the end.
-func demoRow(ctx context.Context, env *Env, args []string) (report.DemoRow, error) {
-	var out bytes.Buffer
-	quiet := &Env{Stdin: env.Stdin, Stdout: &out, Stderr: io.Discard, Getenv: env.Getenv}
-	Main(ctx, quiet, append(append([]string{}, args...), "-format", "json"))
-	row := report.DemoRow{Config: args[1], Scenario: strings.TrimSuffix(args[4], ".scenario.hcl")}
-	row.Result = new(result.Replay)
-	if err := json.Unmarshal(out.Bytes(), row.Result); err != nil {
-		return row, unusable(err)
+func (d *demo) chapter(title, text string) {
+	d.step++
+	fmt.Fprint(d.env.Stdout, d.style.Chapter(d.step, title, text))
+}
+
+// command runs the command of a chapter and returns its result as JSON.
+func (d *demo) command(ctx context.Context, c *chapter) ([]byte, error) {
+	var out, wrong bytes.Buffer
+	quiet := &Env{Stdin: d.env.Stdin, Stdout: &out, Stderr: &wrong, Getenv: d.env.Getenv}
+	args := append(slices.Clone(c.args), "-format", "json")
+	switch code := Main(ctx, quiet, args); code {
+	case c.code:
+		return out.Bytes(), nil
+	case interrupted:
+		return nil, &exitError{interrupted, nil}
+	default:
+		return nil, unusable(fmt.Errorf("kestrix %s ended with exit code %d instead of %d: %s", strings.Join(c.args, " "), code, c.code, strings.TrimSpace(wrong.String())))
 	}
-	return row, nil
+}
+
+// pause waits for Enter, where the demo pauses, and reports whether it goes on.
+func (d *demo) pause(ctx context.Context) bool {
+	if d.keys == nil {
+		return ctx.Err() == nil
+	}
+	fmt.Fprint(d.env.Stderr, "[Enter: next step, q: quit] ")
+	select {
+	case line, ok := <-d.keys:
+		return ok && !strings.HasPrefix(strings.TrimSpace(line), "q")
+	case <-ctx.Done():
+		fmt.Fprintln(d.env.Stderr)
+		return false
+	}
+}
+
+// typed returns the lines of a reader as they come; the channel is closed at its end.
+func typed(r io.Reader) <-chan string {
+	out := make(chan string)
+	go func() {
+		defer close(out)
+		for in := bufio.NewScanner(r); in.Scan(); {
+			out <- in.Text()
+		}
+	}()
+	return out
 }
 
 // writeHarbour writes the demo's files. A file that is there with other contents
@@ -174,7 +229,7 @@ func writeHarbour(dir string) (string, error) {
 			if bytes.Equal(old, text) {
 				return nil
 			}
-			return fmt.Errorf("%s is there with other contents and is not replaced; -dir names another folder", to)
+			return fmt.Errorf("%s exists with other contents and is not replaced; -dir names another folder", to)
 		}
 		return replaceFile(to, func(w io.Writer) error { _, err := w.Write(text); return err })
 	})

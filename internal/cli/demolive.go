@@ -4,23 +4,22 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
-	"kestrix/internal/core/config"
 	"kestrix/internal/core/status"
-	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/proxy"
 	"kestrix/internal/live/standin"
-	"kestrix/internal/report"
 )
 
-// demoLive starts stand-ins and the proxy, sends requests, kills a backend and
-// starts it again. Ports that are taken end it with a word, not with an error.
-func demoLive(ctx context.Context, env *Env, style report.Style) error {
-	s, err := usable(env, "harbour.hcl", nil)
+// live starts stand-ins and the proxy, sends requests, kills a backend and starts it again. Ports that are in use end it
+// with a line, not with an error.
+func (d *demo) live(ctx context.Context) error {
+	s, err := usable(d.env, "harbour.hcl", nil)
 	if err != nil {
 		return err
 	}
@@ -28,14 +27,14 @@ func demoLive(ctx context.Context, env *Env, style report.Style) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprint(env.Stdout, style.Command([]string{"standin", "harbour.hcl", "&"}))
+	fmt.Fprint(d.env.Stdout, d.style.Command([]string{"standin", "harbour.hcl", "&"}))
 	var auk *standin.StandIn
 	for i, x := range all {
 		if err := x.Start(); err != nil {
 			for _, y := range all[:i] {
 				y.Stop()
 			}
-			fmt.Fprintf(env.Stdout, "left out: %v\n", err)
+			fmt.Fprintf(d.env.Stdout, "  skipped: %v\n", err)
 			return nil
 		}
 		defer x.Stop()
@@ -43,47 +42,69 @@ func demoLive(ctx context.Context, env *Env, style report.Style) error {
 			auk = x
 		}
 	}
-	fmt.Fprint(env.Stdout, style.Command([]string{"serve", "harbour.hcl", "&"}))
-	l := &lockedWriter{w: env.Stdout}
-	n := &eventLog{w: l, style: style}
+	fmt.Fprint(d.env.Stdout, d.style.Command([]string{"serve", "harbour.hcl", "&"}))
+	l := &lockedWriter{w: d.env.Stdout}
 	seen := make(chan string, 64)
-	log := accesslog.New(l, config.AccessLog{}, func(int, error) {})
-	p := proxy.New(proxy.Options{Seed: 7, Grace: time.Second, Access: log.Add, Event: func(e status.Event) {
-		n.event(e)
+	p := proxy.New(proxy.Options{Seed: 7, Grace: time.Second, Event: func(e status.Event) {
 		if e.Who == "booking.auk" {
+			fmt.Fprintf(l, "  %s", d.style.Event(e.At, strings.TrimPrefix(e.Who, "booking."), e.What, e.Text))
 			seen <- e.What
 		}
 	}})
 	if err := p.Apply(s.config); err != nil {
-		log.Close()
-		fmt.Fprintf(env.Stdout, "left out: %v\n", err)
+		fmt.Fprintf(d.env.Stdout, "  skipped: %v\n", err)
 		return nil
 	}
-	defer log.Close()
-	defer func() { _ = p.Stop() }() // what is cut off is the demo's own
-	listen := s.config.Frontends[0].Listen[0].Value
-	ask := func(times int) {
-		for range times {
-			time.Sleep(60 * time.Millisecond) // so that access lines stand with their request
-			fmt.Fprintf(l, "$ curl http://%s/seats\n", listen)
-			fmt.Fprintf(l, "%s\n", firstLine(ctx, fmt.Sprintf("http://%s/seats", listen)))
-		}
-		time.Sleep(60 * time.Millisecond)
-	}
-	ask(3)
+	defer func() { _ = p.Stop() }() // requests in flight are the demo's own
+	url := fmt.Sprintf("http://%s/seats", s.config.Frontends[0].Listen[0].Value)
+	ask := func() { fmt.Fprintf(l, "  %s\n", asked(ctx, url, 30)) }
 	time.Sleep(time.Second) // every backend has been probed once
-	fmt.Fprintln(l, "\n(the stand-in auk is killed)")
+	ask()
+	fmt.Fprintln(l, "  (auk is killed)")
 	auk.Stop()
-	ask(3)
+	ask()
 	waitFor(ctx, seen, "down")
-	fmt.Fprintln(l, "\n(and started again)")
+	fmt.Fprintln(l, "  (auk is started again)")
 	if err := auk.Start(); err != nil {
-		fmt.Fprintf(l, "%v\n", err)
+		fmt.Fprintf(l, "  %v\n", err)
 		return nil
 	}
 	waitFor(ctx, seen, "up")
-	ask(3)
+	ask()
 	return nil
+}
+
+// asked sends requests one after the other, as clients without cookies, and returns how many each backend answered.
+func asked(ctx context.Context, url string, times int) string {
+	by := map[string]int{}
+	failed := 0
+	for range times {
+		if name, ok := askOnce(ctx, url); ok {
+			by[name]++
+		} else {
+			failed++
+		}
+	}
+	var parts []string
+	for _, name := range slices.Sorted(maps.Keys(by)) {
+		parts = append(parts, fmt.Sprintf("%s %d", name, by[name]))
+	}
+	return fmt.Sprintf("%d requests to %s: %s; %d failed", times, url, strings.Join(parts, ", "), failed)
+}
+
+// askOnce sends a request and returns the name of the stand-in that answered; ok reports a status below 500.
+func askOnce(ctx context.Context, url string) (name string, ok bool) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
+	if err != nil {
+		return "", false
+	}
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return "", false
+	}
+	defer res.Body.Close()
+	_, _ = io.Copy(io.Discard, io.LimitReader(res.Body, 1<<16)) // so that the connection is kept
+	return strings.TrimPrefix(res.Header.Get("Stand-In"), "booking."), res.StatusCode < 500
 }
 
 // lockedWriter lets events, access lines and the story share a stream.
@@ -113,25 +134,4 @@ func waitFor(ctx context.Context, seen <-chan string, state string) {
 			return
 		}
 	}
-}
-
-// firstLine asks like a client without cookies and returns the first line of the
-// answer.
-func firstLine(ctx context.Context, url string) string {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
-	if err != nil {
-		return err.Error()
-	}
-	req.Header.Set("User-Agent", "demo")
-	res, err := http.DefaultClient.Do(req)
-	if err != nil {
-		return err.Error()
-	}
-	defer res.Body.Close()
-	text, err := io.ReadAll(io.LimitReader(res.Body, 4096))
-	if err != nil {
-		return err.Error()
-	}
-	line, _, _ := strings.Cut(string(text), "\n")
-	return line
 }

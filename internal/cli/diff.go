@@ -14,24 +14,28 @@ import (
 
 func diffCommand() *command {
 	return &command{
-		name: "diff", args: "OLD NEW | -at ADDRESS NEW", summary: "what a change does: requests that go elsewhere, clients that move",
+		name: "diff", group: "write and check", args: "OLD NEW | -at ADDRESS NEW",
+		summary: "list the requests and clients that a change sends elsewhere",
 		help: `
-All requests are compared, and not samples: either every request goes the same way,
-or the sets of requests that do not are listed, each with one of them. What is not decided,
-as a regular expression of too many states, is said by name. How many clients move is
-reckoned by the core.
+diff compares all requests, not samples: it proves that every request is routed alike,
+or lists the sets of requests that are not, each with an example. It lists conditions
+that it cannot decide, such as a regular expression with too many states. The number of
+clients that move is computed by the core.
 
-exit code: 0 every request goes the same way and no setting differs; 1 something
-changes, or is not decided; 2 wrong usage; 3 a configuration that cannot be used
+exit code:
+  0  every request is routed alike and no setting differs
+  1  something changes, or is not decided
+  2  wrong usage
+  3  a configuration that cannot be used
 
--format is text, json or markdown (for a comment on a review). With -trace the
-requests of a trace are put through both as well, and those that are answered
-differently are counted, and their clients. -scenario does it with the requests of a
-scenario's load, as trace learn writes one from a trace.
+-trace routes the requests of a trace by both configurations and counts requests and
+clients that are routed differently. -scenario does the same with the load of a
+scenario, such as one of trace learn.
 
-With -at the configuration that a running proxy has in force is OLD. Its control shows
-it to operators, with digests in the place of secrets.
+-at takes the configuration in force in a running proxy as OLD. The proxy's control
+shows it to operators, with digests instead of secrets.
 
+examples:
   kestrix diff harbour.hcl harbour-new.hcl
   kestrix diff harbour.hcl harbour-new.hcl -trace morning.log -host tickets.tern.example
   kestrix diff -at unix:/run/kestrix/control.sock /etc/kestrix`,
@@ -43,10 +47,10 @@ it to operators, with digests in the place of secrets.
 			var running operatorFlags
 			running.define(fs)
 			fs.Lookup("at").Usage = "`ADDRESS` of the control of a running proxy, whose configuration in force is OLD: unix:/path, host:port or https://host:port"
-			fs.StringVar(&t.file, "trace", "", "`FILE` of requests to put through both; - for stdin")
-			fs.StringVar(&t.scenario, "scenario", "", "`FILE` of a scenario whose load is put through both")
-			fs.StringVar(&t.frontend, "frontend", "", "`NAME` of the frontend of records that name none")
-			fs.StringVar(&t.host, "host", "", "`NAME` of the host of records that name none")
+			fs.StringVar(&t.file, "trace", "", "trace `FILE` whose requests are routed by both configurations; - for stdin")
+			fs.StringVar(&t.scenario, "scenario", "", "scenario `FILE` whose load is routed by both configurations")
+			fs.StringVar(&t.frontend, "frontend", "", "`NAME` of the frontend for records without one")
+			fs.StringVar(&t.host, "host", "", "`NAME` of the host for records without one")
 			t.read.define(fs)
 			return func(ctx context.Context, env *Env, args []string) error {
 				if err := formOf("diff", o.format); err != nil {
@@ -85,7 +89,7 @@ it to operators, with digests in the place of secrets.
 						_, err := io.WriteString(w, report.DiffMarkdown(name, args[len(args)-1], d))
 						return err
 					}
-					_, err := io.WriteString(w, env.style(env.Stdout, o.noColour || o.file != "").Diff(name, args[len(args)-1], d))
+					_, err := io.WriteString(w, o.style(env).Diff(name, args[len(args)-1], d))
 					return err
 				})
 				if err == nil && d.Changed() {
@@ -105,7 +109,7 @@ func (f *operatorFlags) before(ctx context.Context, env *Env, args, with []strin
 		case f.user != "" || f.ca != "":
 			return nil, "", usage("-user and -ca say how a running proxy is asked; name it with -at")
 		case len(args) != 2:
-			return nil, "", usage("two configurations are wanted: kestrix diff OLD NEW")
+			return nil, "", usage("two configurations are required: kestrix diff OLD NEW")
 		}
 		s, err := usable(env, args[0], with)
 		if err != nil {
@@ -114,7 +118,7 @@ func (f *operatorFlags) before(ctx context.Context, env *Env, args, with []strin
 		return s.config, args[0], nil
 	}
 	if len(args) != 1 {
-		return nil, "", usage("one configuration is wanted with -at: kestrix diff -at ADDRESS NEW")
+		return nil, "", usage("one configuration is required with -at: kestrix diff -at ADDRESS NEW")
 	}
 	c, err := f.client(env, "")
 	if err != nil {

@@ -24,18 +24,20 @@ import (
 
 func driveCommand() *command {
 	return &command{
-		name: "drive", args: "[TRACE...] URL", summary: "a trace as real requests against a running proxy",
+		name: "drive", group: "serve and rehearse", args: "[TRACE...] URL",
+		summary: "send a trace as real requests to a running proxy",
 		help: `
-Sends the requests of a trace at their own times. A late answer puts no other request
-off, and latency counts from the moment a request was due, so that a proxy that stalls
-cannot hide. Each client has connections and cookies of its own.
+With a trace, drive sends each request at its own time. A late response does not delay
+other requests, and latency counts from the moment at which a request was due. A proxy
+that stalls cannot hide it. Each client has its own connections and cookies.
 
-Without a trace -n and -c send so many requests from so many clients that each wait
-for their answer, and -every sends one after the other and prints who answered.
+Without a trace, -n requests are sent by -c clients, each of which waits for its
+response. -every sends one request after the other and prints each response.
 
-URL is http://, https://, tcp:// or tls:// with an address of this machine or of a private
-network; for any other, -i-may HOST says that you may.
+URL is http://, https://, tcp:// or tls:// with an address of this machine or of a
+private network. Any other host needs -i-may HOST.
 
+examples:
   kestrix drive morning.log http://127.0.0.1:8080
   kestrix drive morning.log http://127.0.0.1:8080 -speed 10 -from 2m -until 5m
   kestrix drive http://127.0.0.1:8080/seats -n 4000 -c 100
@@ -79,24 +81,24 @@ type driveFlags struct {
 }
 
 func (f *driveFlags) define(fs *flag.FlagSet) {
-	fs.Float64Var(&f.speed, "speed", 1, "`TIMES` as fast as it happened")
-	fs.IntVar(&f.n, "n", 0, "`NUMBER` of requests, without a trace")
-	fs.IntVar(&f.c, "c", 1, "`NUMBER` of clients that send them, each one after the other")
-	fs.DurationVar(&f.every, "every", 0, "`TIME` between requests that are sent one after the other; each answer is printed")
-	fs.StringVar(&f.cookies, "cookies", "on", "on or off: whether clients `KEEP` cookies they are given")
-	fs.StringVar(&f.reuse, "reuse", "on", "on or off: whether clients `KEEP` their connections")
+	fs.Float64Var(&f.speed, "speed", 1, "`FACTOR` by which the trace is sent faster")
+	fs.IntVar(&f.n, "n", 0, "`NUMBER` of requests, when no trace is given")
+	fs.IntVar(&f.c, "c", 1, "`NUMBER` of clients; each sends its next request after the response to the last")
+	fs.DurationVar(&f.every, "every", 0, "`TIME` between requests of one client; prints each response")
+	fs.StringVar(&f.cookies, "cookies", "on", "`SWITCH` for cookies:\non   clients keep and send the cookies that they receive\noff  clients ignore them")
+	fs.StringVar(&f.reuse, "reuse", "on", "`SWITCH` for keep-alive:\non   clients reuse their connections\noff  each request has a connection of its own")
 	fs.StringVar(&f.method, "method", "", "`METHOD` of every request, instead of the trace's")
-	fs.Var(&f.headers, "header", "`NAME: VALUE` of every request; may be repeated")
-	fs.StringVar(&f.host, "host", "", "`NAME` of the host of requests that name none; otherwise that of the URL")
-	fs.StringVar(&f.http, "http", "1.1", "`VERSION` of HTTP: 1.1 or 2")
-	fs.StringVar(&f.ca, "ca", "", "PEM `FILE` of the authority of the proxy's certificate, instead of those of the machine")
-	fs.BoolVar(&f.insecure, "insecure", false, "take any certificate")
-	fs.StringVar(&f.forward, "forward", "none", "`FIELD` that names a request's client, such as X-Forwarded-For or Forwarded, for a proxy that trusts this machine; or none")
-	fs.BoolVar(&f.header, "proxy-protocol", false, "connections begin with a PROXY protocol header that names their client")
-	fs.StringVar(&f.names, "names", "Stand-In", "`FIELD` of answers that names the backend")
-	fs.DurationVar(&f.timeout, "timeout", time.Minute, "`TIME` after which an answer is given up")
-	fs.DurationVar(&f.lasts, "lasts", time.Minute, "`TIME` that streams and connections are held whose record does not say")
-	fs.StringVar(&f.forced, "i-may", "", "`HOST` of the URL, if it is neither this machine's nor a private network's and you may drive it")
+	fs.Var(&f.headers, "header", "`NAME:VALUE` of a header of every request; may be repeated")
+	fs.StringVar(&f.host, "host", "", "`NAME` of the host for requests without one; the URL's when not given")
+	fs.StringVar(&f.http, "http", "1.1", "`VERSION` of HTTP:\n1.1\n2")
+	fs.StringVar(&f.ca, "ca", "", "PEM `FILE` of the CA bundle for the proxy's certificate, instead of the system's")
+	fs.BoolVar(&f.insecure, "insecure", false, "accept any certificate")
+	fs.StringVar(&f.forward, "forward", "none", "header `FIELD` with the address of a request's client, such as X-Forwarded-For or Forwarded, for a proxy that trusts this machine; none sends none")
+	fs.BoolVar(&f.header, "proxy-protocol", false, "begin each connection with a PROXY protocol header with the address of its client")
+	fs.StringVar(&f.names, "names", "Stand-In", "header `FIELD` of responses that names the backend")
+	fs.DurationVar(&f.timeout, "timeout", time.Minute, "timeout of a request, a `TIME`")
+	fs.DurationVar(&f.lasts, "lasts", time.Minute, "`TIME` for which streams and connections stay open when their record has no duration")
+	fs.StringVar(&f.forced, "i-may", "", "`HOST` of the URL; confirms that you may send load to a host that is neither this machine nor in a private network")
 	f.ordering.define(fs, "drive")
 }
 
@@ -108,12 +110,12 @@ func (f *driveFlags) check(args []string, given map[string]bool) error {
 			continue
 		}
 		if f.url != "" {
-			return usage("one URL is wanted; here are %s and %s", f.url, a)
+			return usage("only one URL is allowed; there are %s and %s", f.url, a)
 		}
 		f.url = a
 	}
 	if f.url == "" {
-		return usage("a URL is wanted: kestrix drive TRACE http://127.0.0.1:8080")
+		return usage("a URL is required: kestrix drive TRACE http://127.0.0.1:8080")
 	}
 	var err error
 	if f.target, f.path, err = drive.ParseTarget(f.url); err != nil {
@@ -138,7 +140,7 @@ func (f *driveFlags) checkLoad(given map[string]bool) error {
 	many := len(f.traces) > 0
 	switch {
 	case !many && f.n == 0 && f.every == 0:
-		return usage("a trace is wanted beside %s, or -n and -c, or -every", f.url)
+		return usage("%s needs a trace, or -n and -c, or -every", f.url)
 	case many && (given["n"] || given["c"] || given["every"]):
 		return usage("-n, -c and -every are for driving without a trace; leave them out, or %s", f.traces[0])
 	case given["every"] && f.every <= 0:
@@ -212,7 +214,7 @@ func (f *driveFlags) fields() (http.Header, error) {
 	for _, x := range f.headers {
 		name, value, ok := strings.Cut(x, ":")
 		if name = strings.TrimSpace(name); !ok || name == "" || strings.ContainsAny(name, " \t\r\n") || strings.ContainsAny(value, "\r\n") {
-			return nil, usage("-header wants NAME: VALUE; it is %q", x)
+			return nil, usage("-header needs NAME: VALUE; it is %q", x)
 		}
 		h.Add(name, strings.TrimSpace(value))
 	}
@@ -285,7 +287,7 @@ func runDrive(ctx context.Context, env *Env, o *output, f *driveFlags) error {
 				Driver drive.Lateness `json:"driver"`
 			}{res, late})
 		}
-		_, err := io.WriteString(w, env.style(env.Stdout, o.noColour || o.file != "").Drive(&about))
+		_, err := io.WriteString(w, o.style(env).Drive(&about))
 		return err
 	})
 	if err == nil && partial {

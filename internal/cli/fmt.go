@@ -15,21 +15,25 @@ import (
 
 func fmtCommand() *command {
 	return &command{
-		name: "fmt", args: "CONFIG...", summary: "canonical layout",
+		name: "fmt", group: "write and check", args: "CONFIG...", summary: "format files in the canonical layout",
 		help: `
-CONFIG is a file, a folder, or - for stdin; scenarios are formatted as well when
-they are named. Without flags one file is written to stdout in canonical layout.
+CONFIG is a file, a folder, or - for stdin. Scenarios are formatted when they are named.
+Without flags one file is written to stdout.
 
-exit code: 0 fine; 1 with -diff, something would change; 2 wrong usage; 3 a file
-that cannot be read, or whose syntax is broken: it is not touched
+exit code:
+  0  fine
+  1  with -diff: a file is not in the canonical layout
+  2  wrong usage
+  3  a file that cannot be read, or has a syntax error; it is not changed
 
+examples:
   kestrix fmt harbour.hcl
   kestrix fmt -w /etc/kestrix
   kestrix fmt -diff harbour.hcl`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			var f fmtFlags
-			fs.BoolVar(&f.write, "w", false, "write files back instead of to stdout, and name those that changed")
-			fs.BoolVar(&f.diff, "diff", false, "show what would change")
+			fs.BoolVar(&f.write, "w", false, "write the result to the files themselves and list those that changed")
+			fs.BoolVar(&f.diff, "diff", false, "show the changes instead of making them")
 			return func(_ context.Context, env *Env, args []string) error {
 				if len(args) == 0 {
 					return usage("no configuration is named; kestrix fmt CONFIG...")

@@ -67,7 +67,7 @@ func TestGuides(t *testing.T) {
 	require.NoError(t, err)
 	pages, err := filepath.Abs("../../docs")
 	require.NoError(t, err)
-	for _, name := range []string{"pool.md", "failing.md"} {
+	for _, name := range []string{"tutorial.md", "pool.md", "failing.md", "stickiness.md", "behind.md"} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			dir, bin := t.TempDir(), t.TempDir()

@@ -37,7 +37,7 @@ type source struct {
 // withFlag defines -with.
 func withFlag(fs *flag.FlagSet) *list {
 	var with list
-	fs.Var(&with, "with", "read `FILE` as well; may be repeated")
+	fs.Var(&with, "with", "additional configuration `FILE`; may be repeated")
 	return &with
 }
 
@@ -192,7 +192,7 @@ func usable(env *Env, name string, with []string) (*source, error) {
 	s, err := readConfig(name, with)
 	if err != nil || slices.ContainsFunc(s.found, func(f config.Finding) bool { return f.Severity == config.Error }) {
 		if what := traceIn(name); what != "" {
-			return nil, unusable(fmt.Errorf("%s is a trace (%s), and a configuration is wanted in its place; the configuration comes first: CONFIG %s", name, what, name))
+			return nil, unusable(fmt.Errorf("%s is a trace (%s), and a configuration is expected in its place; the configuration comes first: CONFIG %s", name, what, name))
 		}
 	}
 	if err != nil {

@@ -42,58 +42,90 @@ func made(f func() string) func() (string, error) {
 
 func installFilesCommand() *command {
 	return &command{
-		name: "install-files", summary: "write files for the machine: systemd unit, log rotation, manual, completion",
+		name: "install-files", group: "the program",
+		summary: "write the systemd unit, log rotation, manual page and completion",
 		help: `
-Writes files below a folder and does nothing else: no service is started, and what
-is there already stays unless -replace says otherwise. Look at them, then have them
-where they belong, or name / yourself.
+Writes files below a folder and starts no service. Existing files stay unless -replace
+is given. Write to a folder of your own first to look at the files.
 
+examples:
   kestrix install-files -dir host
   sudo kestrix install-files -dir /`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
-			dir := fs.String("dir", "", "the `FOLDER` that stands for the root of the machine")
-			replace := fs.Bool("replace", false, "put new ones in the place of files that are there")
+			dir := fs.String("dir", "", "root `FOLDER` to write below; / is this machine")
+			replace := fs.Bool("replace", false, "replace existing files")
+			format := fs.String("format", "text", formUsage("install-files"))
 			return func(_ context.Context, env *Env, args []string) error {
 				if *dir == "" || len(args) > 0 {
-					return usage("a folder is wanted: kestrix install-files -dir FOLDER")
+					return usage("a folder is required: kestrix install-files -dir FOLDER")
 				}
-				return installFiles(env, *dir, *replace)
+				if err := formOf("install-files", *format); err != nil {
+					return err
+				}
+				files, err := installFiles(*dir, *replace)
+				if err != nil {
+					return err
+				}
+				if *format == "json" {
+					return writeJSON(env.Stdout, struct {
+						Files []installedFile `json:"files"`
+					}{files})
+				}
+				return sayInstalled(env.Stdout, files)
 			}
 		},
 	}
 }
 
-func installFiles(env *Env, dir string, replace bool) error {
-	width, kept := 0, 0
+// installedFile is a file for the machine, and what became of it.
+type installedFile struct {
+	Path   string `json:"path"`
+	Result string `json:"result"` // written, unchanged, or kept: it exists with other contents
+	About  string `json:"about"`
+}
+
+// installFiles writes the files below a folder and returns what became of each.
+func installFiles(dir string, replace bool) (out []installedFile, err error) {
 	for _, f := range hostFiles() {
-		width = max(width, len(filepath.Join(dir, f.path)))
-	}
-	for _, f := range hostFiles() {
-		name, how := filepath.Join(dir, f.path), "written"
+		x := installedFile{filepath.Join(dir, f.path), "written", f.what}
 		text, err := f.text()
 		if err != nil {
-			return err
+			return nil, err
 		}
-		old, err := os.ReadFile(name)
+		old, err := os.ReadFile(x.Path)
 		switch {
 		case err == nil && string(old) == text:
-			how = "is there"
+			x.Result = "unchanged"
 		case err == nil && !replace:
-			how = "is there and differs; it was kept"
-			kept++
+			x.Result = "kept"
 		default:
-			if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-				return unusable(fmt.Errorf("%s cannot be made: %w", filepath.Dir(name), reason(err)))
+			if err := os.MkdirAll(filepath.Dir(x.Path), 0o755); err != nil {
+				return nil, unusable(fmt.Errorf("%s cannot be created: %w", filepath.Dir(x.Path), reason(err)))
 			}
-			if err := replaceFile(name, func(w io.Writer) error { _, err := io.WriteString(w, text); return err }); err != nil {
-				return err
+			if err := replaceFile(x.Path, func(w io.Writer) error { _, err := io.WriteString(w, text); return err }); err != nil {
+				return nil, err
 			}
 		}
-		fmt.Fprintf(env.Stdout, "%-*s  %s: %s\n", width, name, how, f.what)
+		out = append(out, x)
+	}
+	return out, nil
+}
+
+// sayInstalled lists the files, and what to do next.
+func sayInstalled(w io.Writer, files []installedFile) error {
+	width, kept := 0, 0
+	for _, f := range files {
+		width = max(width, len(f.Path))
+		if f.Result == "kept" {
+			kept++
+		}
+	}
+	for _, f := range files {
+		fmt.Fprintf(w, "%-*s  %-9s  %s\n", width, f.Path, f.Result, f.About)
 	}
 	if kept > 0 {
-		fmt.Fprintf(env.Stdout, "%s kept; -replace puts the new ones in their place\n", plural(kept, "file"))
+		fmt.Fprintf(w, "%s kept, because the contents differ; -replace replaces them\n", plural(kept, "file"))
 	}
-	fmt.Fprintln(env.Stdout, "next: the program as /usr/local/bin/kestrix, a configuration in /etc/kestrix, a user kestrix; then systemctl enable --now kestrix")
-	return nil
+	_, err := fmt.Fprintln(w, "next: install the program as /usr/local/bin/kestrix, a configuration in /etc/kestrix, and a user kestrix; then systemctl enable --now kestrix")
+	return err
 }

@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"flag"
 	"os"
 	"reflect"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -34,11 +36,13 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 		sections[title] = code
 	}
 	for title, values := range map[string][]any{
-		"check":        {struct{ Findings, Live, Unread int }{}, report.Finding{}, report.Edit{}, report.Unread{}, report.SeenJSON{}},
-		"why":          {study.Answer{}, study.Passed{}, study.RouteStep{}, study.Considered{}, study.Pick{}},
-		"why -matches": {study.Matches{}, study.LessThan{}},
-		"diff":         {study.Diff{}, study.Change{}, study.RequestMove{}, study.ClientMove{}, study.TraceMoves{}, study.TraceMove{}},
-		"map":          {study.Map{}, study.MapFrontend{}, study.MapRoute{}, study.MapUpstream{}, study.MapBackend{}},
+		"check":         {struct{ Findings, Live, Unread int }{}, report.Finding{}, report.Edit{}, report.Unread{}, report.SeenJSON{}},
+		"why":           {study.Answer{}, study.Passed{}, study.RouteStep{}, study.Considered{}, study.Pick{}},
+		"why -matches":  {study.Matches{}, study.LessThan{}},
+		"install-files": {struct{ Files int }{}, installedFile{}},
+		"version":       {build{}},
+		"diff":          {study.Diff{}, study.Change{}, study.RequestMove{}, study.ClientMove{}, study.TraceMoves{}, study.TraceMove{}},
+		"map":           {study.Map{}, study.MapFrontend{}, study.MapRoute{}, study.MapUpstream{}, study.MapBackend{}},
 		"replay": {
 			result.Replay{}, result.Latency{}, result.Upstream{}, result.Imbalance{}, result.Backend{}, result.Sessions{}, result.HealthChange{},
 			result.Fault{}, result.Aftermath{}, result.Path{}, result.Phase{}, result.Timeline{}, result.TimelineRow{}, result.TimelineBox{}, scenario.Verdict{}, result.Trace{},
@@ -78,4 +82,20 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 		}
 		assert.Equal(t, want, got, title)
 	}
+}
+
+// TestThePageOfJSONListsItsCommands holds the table of docs/json.md to the commands that have -format json.
+func TestThePageOfJSONListsItsCommands(t *testing.T) {
+	page, err := os.ReadFile("../../docs/json.md")
+	require.NoError(t, err)
+	var listed, have []string
+	for _, m := range regexp.MustCompile("(?m)^\\| `([a-z -]+)` \\| \\[").FindAllStringSubmatch(string(page), -1) {
+		listed = append(listed, m[1])
+	}
+	for _, c := range flat() {
+		if slices.ContainsFunc(flagsOf(c), func(f *flag.Flag) bool { return f.Name == "format" }) {
+			have = append(have, c.name)
+		}
+	}
+	assert.ElementsMatch(t, have, listed)
 }

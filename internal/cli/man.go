@@ -18,12 +18,16 @@ func manual() string {
 	for _, c := range flat() {
 		fmt.Fprintf(&b, ".SS \"kestrix %s %s\"\n%s.\n", c.name, roff(c.args), roff(upperFirst(c.summary)))
 		for _, f := range flagsOf(c) {
-			kind, use := flag.UnquoteUsage(f)
+			kind, _ := flag.UnquoteUsage(f)
+			first, values := usageOf(f)
 			fmt.Fprintf(&b, ".TP\n\\fB%s\\fR", roff("-"+f.Name))
 			if kind != "" {
 				fmt.Fprintf(&b, " \\fI%s\\fR", roff(kind))
 			}
-			fmt.Fprintf(&b, "\n%s\n", roff(use+defaultOf(f)))
+			fmt.Fprintf(&b, "\n%s\n", roff(first))
+			for _, v := range values {
+				fmt.Fprintf(&b, ".br\n%s\n", roff("  "+v))
+			}
 		}
 		if text := strings.Trim(c.help, "\n"); text != "" {
 			b.WriteString(".PP\n.nf\n" + roff(text) + "\n.fi\n")
@@ -42,8 +46,44 @@ func manual() string {
 	} {
 		fmt.Fprintf(&b, ".TP\n%d\n%s\n", e.code, roff(e.text))
 	}
+	b.WriteString(".SH ENVIRONMENT\n")
+	for _, e := range environment {
+		fmt.Fprintf(&b, ".TP\n%s\n%s\n", roff(e[0]), roff(e[1]))
+	}
+	b.WriteString(".SH FILES\n")
+	for _, f := range append(ownFiles(), usedFiles...) {
+		fmt.Fprintf(&b, ".TP\n%s\n%s\n", roff(f[0]), roff(f[1]))
+	}
 	b.WriteString(".SH SEE ALSO\nkestrix help config, kestrix help scenario: every key of the two languages.\n")
 	return b.String()
+}
+
+// environment are the variables of the environment that the program reads, and what they do. env() in a configuration reads
+// others.
+var environment = [][2]string{
+	{"KESTRIX_PASSWORD", "password of -user, for status, watch, tell and diff -at"},
+	{"LC_ALL, LC_CTYPE, LANG", "without UTF-8 in the first that is set, bars and rules are ASCII"},
+	{"NO_COLOR", "not empty: print no colours"},
+	{"TERM", "dumb: print no colours"},
+	{"COLUMNS", "width of flowing text where stdout is no terminal, from 40 to 120"},
+	{"XDG_RUNTIME_DIR", "folder of the socket of standin; the folder for temporary files when not set"},
+	{"STATE_DIRECTORY", "folder from systemd for the orders of operators (orders.json)"},
+	{"LISTEN_FDS, LISTEN_PID, NOTIFY_SOCKET, WATCHDOG_USEC", "interface to systemd: sockets, notifications and watchdog of serve"},
+}
+
+// usedFiles are files that the program reads or writes by default.
+var usedFiles = [][2]string{
+	{"/run/kestrix/control.sock", "default socket of control"},
+	{"/dev/log", "default socket of the log server"},
+	{".kestrix-rules", "severities of rules, in the folder of a configuration or above it"},
+}
+
+// ownFiles are the files that install-files writes.
+func ownFiles() (out [][2]string) {
+	for _, f := range hostFiles() {
+		out = append(out, [2]string{"/" + f.path, f.what})
+	}
+	return out
 }
 
 // upperFirst begins a sentence.

@@ -12,23 +12,23 @@ import (
 
 func mapCommand() *command {
 	return &command{
-		name: "map", args: "CONFIG", summary: "the picture: frontends, routes, upstreams, backends",
+		name: "map", group: "write and check", args: "CONFIG",
+		summary: "draw frontends, routes, upstreams and backends",
 		help: `
--format is text (a tree), dot (for graph drawing), svg or json.
-
+examples:
   kestrix map harbour.hcl
   kestrix map harbour.hcl -format svg -o harbour.svg`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			var o output
 			o.define(fs)
-			all := fs.Bool("all", false, "every backend of long upstreams")
+			all := fs.Bool("all", false, "list every backend of long upstreams")
 			with := withFlag(fs)
 			return func(_ context.Context, env *Env, args []string) error {
 				if err := formOf("map", o.format); err != nil {
 					return err
 				}
 				if len(args) != 1 {
-					return usage("one configuration is wanted: kestrix map CONFIG")
+					return usage("one configuration is required: kestrix map CONFIG")
 				}
 				s, err := usable(env, args[0], *with)
 				if err != nil {
@@ -45,7 +45,7 @@ func mapCommand() *command {
 					case "svg":
 						text = report.MapSVG(filepath.Base(args[0]), p)
 					default:
-						style := env.style(env.Stdout, o.noColour || o.file != "")
+						style := o.style(env)
 						style.All = *all
 						text = style.Map(p)
 					}

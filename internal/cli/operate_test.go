@@ -166,16 +166,16 @@ func TestWatchIsDrivenInATerminal(t *testing.T) {
 	keys("w12\r")
 	see(`Weight 12 for booking.gannet\?`)
 	keys("t")
-	see(`gannet · .*by hand: weight 12 where the file says 1, for another (10:0|9:5)`)
+	see(`gannet · .*by hand: weight 12 where the file says 1, for another (10m|9m5)`)
 	// Somebody else does something meanwhile; the last is asked about twice.
 	keys("\x1b[A")
 	see(`▸ auk`)
 	keys("p")
 	see(`Park booking.auk\?`)
-	require.NoError(t, s.command("tell", "-config", "site.hcl", "booking.auk", "drain").Run())
+	require.NoError(t, s.command("tell", "site.hcl", "booking.auk", "drain").Run())
 	keys("y")
 	see(`booking.auk was changed in the meantime; it is draining. Nothing was done`)
-	require.NoError(t, s.command("tell", "-config", "site.hcl", "booking.petrel", "park").Run())
+	require.NoError(t, s.command("tell", "site.hcl", "booking.petrel", "park").Run())
 	keys("\x1b[B")
 	see(`petrel +□ parked`)
 	keys("dy")
@@ -189,7 +189,36 @@ func TestWatchIsDrivenInATerminal(t *testing.T) {
 	// Elsewhere than in a terminal it says what to use instead.
 	out, err := s.command("watch", "site.hcl").CombinedOutput()
 	assert.Error(t, err)
-	assert.Contains(t, string(out), "watch wants a terminal; kestrix status is for everything else")
+	assert.Contains(t, string(out), "watch needs a terminal; kestrix status is for everything else")
+}
+
+// TestASignalEndsTheView at any moment, several of them at once.
+func TestASignalEndsTheView(t *testing.T) {
+	s := newSite(t, "")
+	var views []*exec.Cmd
+	var screens [4]screen
+	for i := range screens {
+		c := s.command("watch", "site.hcl", "-every", "200ms", "-plain")
+		terminal, err := pty.StartWithSize(c, &pty.Winsize{Rows: 34, Cols: 120})
+		require.NoError(t, err)
+		defer terminal.Close()
+		go func() { _, _ = io.Copy(&screens[i], terminal) }() // ends with the terminal
+		views = append(views, c)
+	}
+	for i, c := range views {
+		var all string
+		require.Eventually(t, func() bool { all += screens[i].take(); return strings.Contains(all, "in rotation") }, 20*time.Second, 20*time.Millisecond)
+		require.NoError(t, c.Process.Signal(syscall.SIGINT))
+		ended := make(chan error, 1)
+		go func() { ended <- c.Wait() }()
+		select {
+		case err := <-ended:
+			require.NoError(t, err)
+		case <-time.After(10 * time.Second):
+			_ = c.Process.Kill()
+			require.Fail(t, "the view goes on after SIGINT")
+		}
+	}
 }
 
 // browser starts one that is installed, or skips the test.
@@ -268,12 +297,12 @@ func TestThePageInABrowser(t *testing.T) {
 	run(chromedp.KeyEvent("w"), chromedp.SetValue("#ask-weight", "7"), chromedp.KeyEvent(kb.Enter))
 	see(`document.getElementById("booking.gannet").innerText.includes("weight 7 where the file says 1")`)
 	// The last one wants to be meant, and what somebody else did is not undone.
-	require.NoError(t, s.command("tell", "-config", "site.hcl", "booking.auk", "park").Run())
-	require.NoError(t, s.command("tell", "-config", "site.hcl", "booking.petrel", "park").Run())
+	require.NoError(t, s.command("tell", "site.hcl", "booking.auk", "park").Run())
+	require.NoError(t, s.command("tell", "site.hcl", "booking.petrel", "park").Run())
 	see(stands("petrel", "parked"))
 	run(chromedp.KeyEvent("p"), chromedp.KeyEvent(kb.Enter))
 	see(`document.getElementById("ask-no").textContent.includes("is the last of") && document.getElementById("ask-yes").textContent === "All the same"`)
-	require.NoError(t, s.command("tell", "-config", "site.hcl", "booking.gannet", "weight=9").Run())
+	require.NoError(t, s.command("tell", "site.hcl", "booking.gannet", "weight=9").Run())
 	run(chromedp.KeyEvent(kb.Enter))
 	see(`document.getElementById("ask-no").textContent.includes("booking.gannet was changed in the meantime; it is weight 9")`)
 	run(chromedp.KeyEvent(kb.Escape))

@@ -21,9 +21,9 @@ type operatorFlags struct {
 const defaultControl = "unix:/run/kestrix/control.sock"
 
 func (f *operatorFlags) define(fs *flag.FlagSet) {
-	fs.Var(&f.at, "at", "`ADDRESS` of the proxy's control, instead of what a configuration says: unix:/path, host:port or https://host:port (default "+defaultControl+")")
-	fs.StringVar(&f.ca, "ca", "", "PEM `FILE` of the authority of control's certificate, instead of those of the machine")
-	fs.StringVar(&f.user, "user", "", "`NAME` of the user; the password is taken from KESTRIX_PASSWORD")
+	fs.Var(&f.at, "at", "`ADDRESS` of the proxy's control, instead of the configuration's: unix:/path, host:port or https://host:port (default "+defaultControl+")")
+	fs.StringVar(&f.ca, "ca", "", "PEM `FILE` of the CA bundle for control's certificate, instead of the system's")
+	fs.StringVar(&f.user, "user", "", "`NAME` of the user; the password is read from KESTRIX_PASSWORD")
 }
 
 // client makes the way to the proxy that -at names, or a configuration.
@@ -74,7 +74,7 @@ func (f *operatorFlags) clientOf(env *Env, at, file string) (*control.Client, er
 	c := control.NewClient(address, secure, roots)
 	c.User, c.Password = f.user, env.Getenv("KESTRIX_PASSWORD")
 	if f.user != "" && c.Password == "" {
-		return nil, usage("-user wants the password in KESTRIX_PASSWORD")
+		return nil, usage("-user needs the password in KESTRIX_PASSWORD")
 	}
 	return c, nil
 }

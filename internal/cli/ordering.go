@@ -25,11 +25,11 @@ type ordering struct {
 // define defines the flags, for a command that does so with records.
 func (o *ordering) define(fs *flag.FlagSet, what string) {
 	o.what = what
-	fs.StringVar(&o.from, "from", "", what+" from this `MOMENT` of the trace on")
-	fs.StringVar(&o.until, "until", "", "and up to this `MOMENT`")
-	fs.DurationVar(&o.window, "window", replay.DefaultWindow, "records out of order by up to this `TIME` are put right")
-	fs.StringVar(&o.spread, "spread", "even", "`HOW` stamps of whole seconds are spread over their second: even or none")
-	fs.StringVar(&o.stamp, "stamp", "start", "`WHICH` moment the trace's times are of: the start or the end of a request; of the end, its duration is taken off")
+	fs.StringVar(&o.from, "from", "", "`MOMENT` of the trace from which to "+what)
+	fs.StringVar(&o.until, "until", "", "`MOMENT` of the trace until which to "+what)
+	fs.DurationVar(&o.window, "window", replay.DefaultWindow, "maximum `TIME` by which records may be out of order; they are sorted")
+	fs.StringVar(&o.spread, "spread", "even", "`METHOD` for time stamps of whole seconds:\neven  spread them evenly over their second\nnone  take them as they are")
+	fs.StringVar(&o.stamp, "stamp", "start", "`MEANING` of the trace's time stamps:\nstart  the request began\nend    the request ended; its duration is subtracted")
 	o.read.define(fs)
 }
 

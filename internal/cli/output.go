@@ -8,6 +8,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"kestrix/internal/report"
 	"os"
 	"path/filepath"
 	"slices"
@@ -24,9 +25,18 @@ type output struct {
 }
 
 func (o *output) define(fs *flag.FlagSet) {
-	fs.StringVar(&o.format, "format", "text", "`FORM` of the result: text or json, and what the command says besides")
+	fs.StringVar(&o.format, "format", "text", formUsage(fs.Name()))
 	fs.StringVar(&o.file, "o", "", "write the result to `FILE` instead of stdout")
-	fs.BoolVar(&o.noColour, "plain", false, "no colour")
+	fs.BoolVar(&o.noColour, "plain", false, "print no colours")
+}
+
+// style returns how the result looks in its place: in a file there are no colours, and no column is hidden.
+func (o *output) style(env *Env) report.Style {
+	s := env.style(env.Stdout, o.noColour)
+	if o.file != "" {
+		s.Colour, s.Terminal = false, false
+	}
+	return s
 }
 
 func (o *output) check() error {
@@ -39,6 +49,26 @@ func (o *output) check() error {
 // forms are the forms of results of commands that have others than text and JSON.
 var forms = map[string][]string{
 	"check": {"text", "json", "sarif", "junit", "annotations"}, "diff": {"text", "json", "markdown"}, "map": {"text", "dot", "svg", "json"}, "replay": {"text", "json", "junit"}, "status": {"text", "csv", "json"},
+}
+
+// formMeanings are what the forms of results are for.
+var formMeanings = map[string]string{
+	"text": "for people", "json": "for programs; docs/json.md lists the keys", "junit": "for CI servers", "csv": "for spreadsheets",
+	"sarif": "SARIF 2.1.0, for code hosts", "annotations": "workflow commands, which code hosts show beside the lines",
+	"markdown": "for a comment on a review", "dot": "for graph drawing", "svg": "a picture",
+}
+
+// formUsage returns the usage of a command's -format.
+func formUsage(command string) string {
+	width := 0
+	for _, f := range formsOf(command) {
+		width = max(width, len(f))
+	}
+	text := "`FORMAT` of the result:"
+	for _, f := range formsOf(command) {
+		text += fmt.Sprintf("\n%-*s  %s", width, f, formMeanings[f])
+	}
+	return text
 }
 
 // formsOf returns the forms of a command's result.
@@ -167,9 +197,9 @@ func reason(err error) error {
 type figures struct{ svg, png, html string }
 
 func (f *figures) define(fs *flag.FlagSet) {
-	fs.StringVar(&f.svg, "svg", "", "also draw a figure into this SVG `FILE`")
-	fs.StringVar(&f.png, "png", "", "also draw a figure into this PNG `FILE`")
-	fs.StringVar(&f.html, "html", "", "also write a page that needs no network into this HTML `FILE`")
+	fs.StringVar(&f.svg, "svg", "", "also draw a figure as SVG to `FILE`")
+	fs.StringVar(&f.png, "png", "", "also draw a figure as PNG to `FILE`")
+	fs.StringVar(&f.html, "html", "", "also write an HTML page that needs no network to `FILE`")
 }
 
 // check returns which of the files has no folder.

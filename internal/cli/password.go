@@ -16,15 +16,16 @@ import (
 
 func passwordCommand() *command {
 	return &command{
-		name: "password", args: "", summary: "the hash of a password, for a user of control",
+		name: "password", group: "operate", summary: "hash a password for a user of control",
 		help: `
-Reads a password from the terminal, without showing it, or the first line of
-stdin, and prints its bcrypt hash.
+Reads a password from the terminal, without showing it, or from the first line of stdin,
+and prints its bcrypt hash.
 
+examples:
   kestrix password
   head -c 24 /dev/urandom | base64 | tee new.txt | kestrix password`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
-			cost := fs.Int("cost", 12, "`COST` of the hash: each step makes guessing, and the first log-in, twice as slow")
+			cost := fs.Int("cost", 12, "`COST` of the hash, from 10 to 16; each step doubles the time of a guess and of the first log-in")
 			return func(_ context.Context, env *Env, args []string) error {
 				if len(args) > 0 {
 					return usage("a password is not given as an operand, where every process can see it; it is read from stdin")

@@ -21,10 +21,10 @@ type readFlags struct {
 }
 
 func (r *readFlags) define(fs *flag.FlagSet) {
-	fs.StringVar(&r.bad, "bad", "stop", "`WHAT` to do at lines that cannot be read: stop or skip")
-	fs.StringVar(&r.fields, "fields", "", "`NAMES` of log lines' further fields, as in duration,host; duration/ms for milliseconds, - passes one over")
-	fs.Var(&r.names, "map", "`KEY=COLUMN` names a column of JSON Lines, CSV or W3C Extended, as in duration/ms=took; may be repeated")
-	fs.StringVar(&r.line, "line", "", "`FORM` of lines of another kind, with fields in braces, as in '{client} [{time:02/Jan/2006:15:04:05 -0700}] \"{request}\" {status} {*}'")
+	fs.StringVar(&r.bad, "bad", "stop", "`ACTION` at lines that cannot be read:\nstop  end with an error\nskip  count them and go on")
+	fs.StringVar(&r.fields, "fields", "", "`NAMES` of further fields of log lines, as in duration,host; duration/ms is in milliseconds, - skips a field")
+	fs.Var(&r.names, "map", "`KEY=COLUMN` for a column of JSON Lines, CSV or W3C Extended, as in duration/ms=took; may be repeated")
+	fs.StringVar(&r.line, "line", "", "`TEMPLATE` of lines of another format, with fields in braces, as in '{client} [{time:02/Jan/2006:15:04:05 -0700}] \"{request}\" {status} {*}'")
 }
 
 // options returns what was said, once it was looked through.

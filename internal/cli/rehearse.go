@@ -24,20 +24,24 @@ import (
 
 func rehearseCommand() *command {
 	return &command{
-		name: "rehearse", args: "CONFIG [TRACE...]", summary: "the forecast held against reality, on loopback",
+		name: "rehearse", group: "serve and rehearse", args: "CONFIG [TRACE...]",
+		summary: "run a scenario for real on loopback and compare it with the prediction",
 		help: `
-Sends the trace through the configuration twice: in virtual time, as replay does, and
-for real. Stand-ins behave and fail as the scenario says, the proxy runs on ports of
-its own choosing, and a driver sends the requests at their times. Both stand side by
-side, with the difference that chance makes. It takes as long as the trace does, or
-with -speed a part of that. Ctrl-C ends it with what is known.
+Sends a trace through the configuration twice: in virtual time, as replay does, and for
+real. Stand-ins behave and fail as in the scenario, the proxy listens on loopback, and a
+driver sends the requests at their times. The report compares both and shows the effect
+of chance. It takes as long as the trace, or less with -speed. Ctrl-C ends it early and
+prints the report.
 
-A record's own duration is how long its stand-in works on it, unless the scenario
-says otherwise.
+A stand-in works for as long as the record says, unless the scenario has a service time.
 
-exit code: 0 fine; 1 an expectation of the scenario is not met, in either; 2 wrong
-usage; 3 input that cannot be used
+exit code:
+  0  fine
+  1  an expectation of the scenario is not met, in prediction or rehearsal
+  2  wrong usage
+  3  input that cannot be used
 
+examples:
   kestrix rehearse harbour.hcl morning.log -scenario auk-fails.scenario.hcl
   kestrix rehearse harbour.hcl morning.log -until 1m -html rehearsal.html
   kestrix rehearse harbour.hcl -scenario rush.scenario.hcl`,
@@ -48,10 +52,10 @@ usage; 3 input that cannot be used
 			with := withFlag(fs)
 			r.define(fs)
 			var f rehearseFlags
-			fs.Float64Var(&f.speed, "speed", 1, "`TIMES` as fast as the trace happened, in forecast and rehearsal alike; the scenario's moments stay")
-			fs.IntVar(&f.seeds, "seeds", 9, "`NUMBER` of forecasts in all, each with another seed: how they differ says what chance does; from 3 to 100")
-			fs.StringVar(&f.html, "html", "", "also write it as a page into this `FILE`")
-			fs.BoolVar(&f.all, "all", false, "long tables whole")
+			fs.Float64Var(&f.speed, "speed", 1, "`FACTOR` by which the trace is sent faster, in prediction and rehearsal; moments of the scenario do not change")
+			fs.IntVar(&f.seeds, "seeds", 9, "`NUMBER` of predictions, each with another seed, from 3 to 100; their range shows the effect of chance")
+			fs.StringVar(&f.html, "html", "", "also write an HTML page to `FILE`")
+			fs.BoolVar(&f.all, "all", false, "list every row of long tables")
 			return func(ctx context.Context, env *Env, args []string) error {
 				if err := o.check(); err != nil {
 					return err
@@ -61,7 +65,7 @@ usage; 3 input that cannot be used
 					return err
 				}
 				if len(args) < 1 {
-					return usage("a configuration and a trace are wanted: kestrix rehearse CONFIG TRACE, or a scenario with a load")
+					return usage("a configuration and a trace are required: kestrix rehearse CONFIG TRACE, or a scenario with a load")
 				}
 				switch {
 				case !(f.speed > 0) || f.speed > 1000:
@@ -89,12 +93,12 @@ type rehearseFlags struct {
 
 // rehearsal is what is sent twice.
 type rehearsal struct {
-	config   *config.Config
-	scenario *scenario.Scenario // as it is rehearsed
-	forecast *scenario.Scenario // without its open load, which the records are of
-	records  []*trace.Record
-	sources  []ingest.Source
-	options  replay.Options
+	config     *config.Config
+	scenario   *scenario.Scenario // as it is rehearsed
+	prediction *scenario.Scenario // without its open load, which the records are of
+	records    []*trace.Record
+	sources    []ingest.Source
+	options    replay.Options
 }
 
 func runRehearse(ctx context.Context, env *Env, o *output, r *replayFlags, f *rehearseFlags, args, with []string) error {
@@ -109,21 +113,21 @@ func runRehearse(ctx context.Context, env *Env, o *output, r *replayFlags, f *re
 		return err
 	}
 	if sc.Instances > 1 || r.o.Instances > 1 {
-		return usage("one proxy is rehearsed, and the scenario or -instances wants several")
+		return usage("one proxy is rehearsed, and the scenario or -instances needs several")
 	}
 	s.config = sc.Expand(s.config)
 	if err := rehearseExpectations(env, s, sc, r); err != nil {
 		return err
 	}
-	x := &rehearsal{config: s.config, scenario: sc, forecast: sc, options: r.o}
+	x := &rehearsal{config: s.config, scenario: sc, prediction: sc, options: r.o}
 	if err := x.gather(ctx, env, r, f, args[1:]); err != nil {
 		return err
 	}
-	forecast, others, out, err := x.both(ctx, env, r, f.seeds)
+	prediction, others, out, err := x.both(ctx, env, r, f.seeds)
 	if err != nil {
 		return err
 	}
-	unmet, err := judge(env, sc, forecast)
+	unmet, err := judge(env, sc, prediction)
 	if err != nil {
 		return err
 	}
@@ -132,8 +136,8 @@ func runRehearse(ctx context.Context, env *Env, o *output, r *replayFlags, f *re
 		return err
 	}
 	about := &report.Rehearsal{
-		Names: bases(args[:1], args[1:], r.scenario), Config: s.config, Scenario: sc, Forecast: forecast, Rehearsal: out.Result, Left: out.Left, Speed: f.speed,
-		Fidelity: study.HoldAgainst(s.config, forecast, out.Result, others), Late: report.Late{P50: out.Late.P50, P99: out.Late.P99, Max: out.Late.Max}, KeptUp: out.KeptUp,
+		Names: bases(args[:1], args[1:], r.scenario), Config: s.config, Scenario: sc, Prediction: prediction, Rehearsal: out.Result, Left: out.Left, Speed: f.speed,
+		Fidelity: study.HoldAgainst(s.config, prediction, out.Result, others), Late: report.Late{P50: out.Late.P50, P99: out.Late.P99, Max: out.Late.Max}, KeptUp: out.KeptUp,
 	}
 	for _, m := range out.Mapping {
 		about.Mapping = append(about.Mapping, report.MappedAddress(m))
@@ -152,36 +156,36 @@ func runRehearse(ctx context.Context, env *Env, o *output, r *replayFlags, f *re
 
 // both rehearses in virtual time, with further seeds, and for real. What was stopped is
 // predicted anew for as far as it came.
-func (x *rehearsal) both(ctx context.Context, env *Env, r *replayFlags, seeds int) (forecast *result.Replay, others []*result.Replay, out *rehearse.Outcome, err error) {
-	forecast, others, err = x.foretell(ctx, env, seeds)
+func (x *rehearsal) both(ctx context.Context, env *Env, r *replayFlags, seeds int) (prediction *result.Replay, others []*result.Replay, out *rehearse.Outcome, err error) {
+	prediction, others, err = x.predict(ctx, env, seeds)
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	out, err = x.forReal(ctx, env, r, forecast)
+	out, err = x.forReal(ctx, env, r, prediction)
 	if err != nil {
 		return nil, nil, nil, unusable(err)
 	}
 	if out.Result.Requests == 0 {
-		return nil, nil, nil, &exitError{interrupted, errors.New("stopped before a request was sent; there is nothing to hold against the forecast")}
+		return nil, nil, nil, &exitError{interrupted, errors.New("stopped before a request was sent; there is nothing to hold against the prediction")}
 	}
 	if out.Result.Partial { // of what was sent, then
 		if x.options.Part.Until, err = trace.ParseMoment(fmt.Sprintf("%.3fs", out.Result.Duration)); err != nil {
 			return nil, nil, nil, unusable(err)
 		}
-		if forecast, others, err = x.foretell(context.WithoutCancel(ctx), env, seeds); err != nil {
+		if prediction, others, err = x.predict(context.WithoutCancel(ctx), env, seeds); err != nil {
 			return nil, nil, nil, err
 		}
 	}
-	return forecast, others, out, nil
+	return prediction, others, out, nil
 }
 
 // writeRehearsal writes the report, and the page where one is wanted.
 func writeRehearsal(env *Env, o *output, f *rehearseFlags, about *report.Rehearsal, out *rehearse.Outcome) error {
 	err := o.write(env, func(w io.Writer) error {
 		if o.format == "json" {
-			return writeJSON(w, rehearsalJSON{about.Forecast, out.Result, about.Fidelity, about.Fidelity.Verdict(), about.Mapping, about.Left, out.Late})
+			return writeJSON(w, rehearsalJSON{about.Prediction, out.Result, about.Fidelity, about.Fidelity.Verdict(), about.Mapping, about.Left, out.Late})
 		}
-		style := env.style(env.Stdout, o.noColour || o.file != "")
+		style := o.style(env)
 		style.All = f.all
 		_, err := io.WriteString(w, style.Rehearse(about))
 		return err
@@ -197,13 +201,13 @@ func writeRehearsal(env *Env, o *output, f *rehearseFlags, about *report.Rehears
 
 // rehearsalJSON is a rehearsal as JSON.
 type rehearsalJSON struct {
-	Forecast  *result.Replay         `json:"forecast"`
-	Rehearsal *result.Replay         `json:"rehearsal"`
-	Fidelity  study.Fidelity         `json:"fidelity"`
-	Verdict   string                 `json:"verdict"`
-	Mapping   []report.MappedAddress `json:"mapping"`
-	Left      []string               `json:"left"`
-	Driver    drive.Lateness         `json:"driver"`
+	Prediction *result.Replay         `json:"prediction"`
+	Rehearsal  *result.Replay         `json:"rehearsal"`
+	Fidelity   study.Fidelity         `json:"fidelity"`
+	Verdict    string                 `json:"verdict"`
+	Mapping    []report.MappedAddress `json:"mapping"`
+	Left       []string               `json:"left"`
+	Driver     drive.Lateness         `json:"driver"`
 }
 
 // mostRehearsed bounds what is kept in memory, and how long anybody would wait.
@@ -256,12 +260,12 @@ func (x *rehearsal) gather(ctx context.Context, env *Env, r *replayFlags, f *reh
 		}
 		without := *x.scenario
 		without.Load = nil
-		x.forecast = &without
+		x.prediction = &without
 	}
 	if len(x.records) == 0 {
 		return unusable(fmt.Errorf("there is nothing to rehearse in the part that -from and -until leave"))
 	}
-	// The forecast reads what is sent, as it is sent.
+	// The prediction reads what is sent, as it is sent.
 	var text []byte
 	for _, rec := range x.records {
 		text = append(trace.AppendJSON(text, rec), '\n')
@@ -271,15 +275,15 @@ func (x *rehearsal) gather(ctx context.Context, env *Env, r *replayFlags, f *reh
 	return nil
 }
 
-// foretell makes the forecast, and others with other seeds, so many in all.
-func (x *rehearsal) foretell(ctx context.Context, env *Env, seeds int) (*result.Replay, []*result.Replay, error) {
-	p := newProgress(env, "forecast")
+// predict makes the prediction, and others with other seeds, so many in all.
+func (x *rehearsal) predict(ctx context.Context, env *Env, seeds int) (*result.Replay, []*result.Replay, error) {
+	p := newProgress(env, "prediction")
 	defer p.clear()
 	var all []*result.Replay
 	for i := range seeds {
 		o := x.options
 		o.Seed += uint64(i)
-		res, err := replay.Run(ctx, x.config, x.forecast, x.sources, o)
+		res, err := replay.Run(ctx, x.config, x.prediction, x.sources, o)
 		if err != nil {
 			return nil, nil, unusable(err)
 		}
@@ -293,7 +297,7 @@ func (x *rehearsal) foretell(ctx context.Context, env *Env, seeds int) (*result.
 }
 
 // forReal rehearses.
-func (x *rehearsal) forReal(ctx context.Context, env *Env, r *replayFlags, forecast *result.Replay) (*rehearse.Outcome, error) {
+func (x *rehearsal) forReal(ctx context.Context, env *Env, r *replayFlags, prediction *result.Replay) (*rehearse.Outcome, error) {
 	style := env.style(env.Stderr, false)
 	var mu sync.Mutex
 	shown := false
@@ -304,10 +308,10 @@ func (x *rehearsal) forReal(ctx context.Context, env *Env, r *replayFlags, forec
 		}
 	}
 	o := rehearse.Options{
-		Config: x.config, Scenario: x.scenario, Records: x.records, Seed: x.options.Seed, Bucket: forecast.Timeline.Bucket, Frontend: r.o.Frontend, Host: r.o.Host, Version: Version,
+		Config: x.config, Scenario: x.scenario, Records: x.records, Seed: x.options.Seed, Bucket: prediction.Timeline.Bucket, Frontend: r.o.Frontend, Host: r.o.Host, Version: Version,
 	}
 	if terminal(env.Stderr) {
-		fmt.Fprintf(env.Stderr, "rehearsing %s for real; Ctrl-C ends it with what is known\n", report.Span(forecast.Duration))
+		fmt.Fprintf(env.Stderr, "rehearsing %s for real; Ctrl-C ends it with what is known\n", report.Span(prediction.Duration))
 		o.News = func(at time.Duration, who, what, text string) {
 			mu.Lock()
 			defer mu.Unlock()
@@ -318,7 +322,7 @@ func (x *rehearsal) forReal(ctx context.Context, env *Env, r *replayFlags, forec
 			mu.Lock()
 			defer mu.Unlock()
 			shown = true
-			fmt.Fprintf(env.Stderr, "\r\x1b[Krehearse: %s of %s, %s requests, %s failed", report.Span(p.For.Seconds()), report.Span(forecast.Duration), report.Count(p.Done), report.Count(p.Failed))
+			fmt.Fprintf(env.Stderr, "\r\x1b[Krehearse: %s of %s, %s requests, %s failed", report.Span(p.For.Seconds()), report.Span(prediction.Duration), report.Count(p.Done), report.Count(p.Failed))
 		}
 	}
 	out, err := rehearse.Run(ctx, o)

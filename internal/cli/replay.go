@@ -20,27 +20,29 @@ import (
 
 func replayCommand() *command {
 	return &command{
-		name: "replay", args: "CONFIG [TRACE...]", summary: "the trace through the configuration under a scenario, in virtual time",
-		help: `
-TRACE is told by its content: Common or Combined log lines, W3C Extended, JSON
-Lines, CSV with a header row, HAR; plain, gzip or zstd; - is stdin. Several are
-read one after the other. -line reads lines of any other form. A scenario with a
-load block makes the requests itself and takes no TRACE.
+		name: "replay", group: "predict", args: "CONFIG [TRACE...]",
+		summary: "send a trace through the configuration in virtual time, with faults",
+		help: readable + `Several traces are read one after the other. A scenario with a load block makes the
+requests itself and needs no TRACE.
 
-With several scenarios, or a folder of them, each is replayed and what was expected
-is summed up; those with a load make their own requests. -format junit writes that
-for CI servers.
+With several scenarios, or a folder of them, each is replayed and the report lists
+their expectations. -format junit writes that list for CI servers.
 
--from and -until count from the first record, as in 5m, or are RFC 3339 times.
+-from and -until are times since the first record, as in 5m, or RFC 3339 times.
 
-exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
-3 input that cannot be used
+exit code:
+  0  fine
+  1  an expectation of the scenario is not met
+  2  wrong usage
+  3  input that cannot be used
 
+examples:
   kestrix replay harbour.hcl morning.log
   kestrix replay harbour.hcl morning.log -scenario auk-fails.scenario.hcl
+  kestrix replay harbour.hcl morning.log -scenario auk-fails.scenario.hcl -brief
   kestrix replay harbour.hcl day.csv.zst -map duration/ms=took -from 8h -until 9h
   kestrix replay harbour.hcl -scenario load.scenario.hcl -csv timeline.csv
-  kestrix replay harbour.hcl morning.log -scenario scenarios/ -format junit -o held.xml
+  kestrix replay harbour.hcl morning.log -scenario scenarios/ -format junit -o met.xml
   zcat old.log.gz | kestrix replay harbour.hcl - -bad skip -format json`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			var o output
@@ -48,13 +50,14 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 			var r replayFlags
 			with := withFlag(fs)
 			r.define(fs)
-			csv := fs.String("csv", "", "also write the timeline as CSV into this `FILE`")
+			csv := fs.String("csv", "", "also write the timeline as CSV to `FILE`")
 			var f figures
 			f.define(fs)
-			all := fs.Bool("all", false, "long tables whole")
+			all := fs.Bool("all", false, "list every row of long tables and every transition, and chart every upstream")
 			r.defineSeeds(fs, 1, "`NUMBER` of seeds with which it is replayed, for the range in which figures lie")
-			by := fs.String("by", "", "`WHAT` the backends are shown by as well: path")
-			diagnose := fs.String("diagnose", "yes", "`WHETHER` further replays diagnose failures and waiting: yes or no")
+			brief := fs.Bool("brief", false, "print the verdict, unmet expectations and recommended changes only, for CI")
+			by := fs.String("by", "", "additional `BREAKDOWN` of the backends:\npath  by request path")
+			diagnose := fs.String("diagnose", "yes", "`SWITCH` for the diagnosis of failures and waiting by further replays:\nyes\nno")
 			return func(ctx context.Context, env *Env, args []string) error {
 				junit := o.format == "junit"
 				if junit {
@@ -74,22 +77,23 @@ exit code: 0 fine; 1 an expectation of the scenario is not met; 2 wrong usage;
 				if err != nil {
 					return err
 				}
+				forms := replayForms{*csv, *all, *brief, *diagnose == "yes", f}
 				if len(args) < 1 || len(args) < 2 && len(several) == 0 {
-					return usage("a configuration and a trace are wanted: kestrix replay CONFIG TRACE..., or a scenario with a load")
+					return usage("a configuration and a trace are required: kestrix replay CONFIG TRACE..., or a scenario with a load")
 				}
 				if len(several) > 1 || junit {
-					if r.seeds != 1 || *diagnose != "yes" || *by != "" {
-						return usage("-seeds, -by and -diagnose are of one scenario; here are %s", plural(len(several), "scenario"))
-					}
-					if *csv != "" || *all || f != (figures{}) {
-						return usage("-csv, -all, -svg, -png and -html are of one scenario in text or json; here are %s", plural(len(several), "scenario"))
+					if err := forms.ofOne(&r, len(several)); err != nil {
+						return err
 					}
 					return runScenarios(ctx, env, &o, &r, junit, several, args, *with)
 				}
 				if len(several) == 1 {
 					r.scenario = several[0]
 				}
-				return runReplay(ctx, env, &o, &r, replayForms{*csv, *all, *diagnose == "yes", f}, args, *with)
+				if forms.brief && (o.format != "text" || forms.all || *by != "") {
+					return usage("-brief is a text of its own; it does not go with -format, -all and -by")
+				}
+				return runReplay(ctx, env, &o, &r, forms, args, *with)
 			}
 		},
 	}
@@ -107,12 +111,24 @@ func (r *replayFlags) checkMore(diagnose, by string) error {
 	return r.checkSeeds(1)
 }
 
-// replayForms say in what forms a replay is told besides.
+// replayForms are the forms in which a replay is written.
 type replayForms struct {
 	csv      string
 	all      bool
+	brief    bool
 	diagnose bool
 	figures
+}
+
+// ofOne returns the error of flags that need a report of one scenario, where there are n or the result is for a CI server.
+func (f *replayForms) ofOne(r *replayFlags, n int) error {
+	if r.seeds != 1 || !f.diagnose || r.o.ByPath {
+		return usage("-seeds, -by and -diagnose need one scenario; there are %s", plural(n, "scenario"))
+	}
+	if f.csv != "" || f.all || f.brief || f.figures != (figures{}) {
+		return usage("-csv, -all, -brief, -svg, -png and -html need one scenario in text or json; there are %s", plural(n, "scenario"))
+	}
+	return nil
 }
 
 func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, forms replayForms, args, with []string) error {
@@ -163,9 +179,13 @@ func runReplay(ctx context.Context, env *Env, o *output, r *replayFlags, forms r
 		if o.format == "json" {
 			return writeJSON(w, res)
 		}
-		style := env.style(env.Stdout, o.noColour || o.file != "")
+		style := o.style(env)
 		style.All = forms.all
-		_, err := io.WriteString(w, style.Replay(about))
+		text := style.Replay
+		if forms.brief {
+			text = style.ReplayBrief
+		}
+		_, err := io.WriteString(w, text(about))
 		return err
 	})
 	if err == nil { // a figure that cannot be written takes no text away

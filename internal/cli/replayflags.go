@@ -31,24 +31,24 @@ type replayFlags struct {
 
 // define defines the flags that say what is replayed and how.
 func (r *replayFlags) define(fs *flag.FlagSet) {
-	fs.Var(&r.scenarios, "scenario", "`FILE` that says what happens: faults, behaviour, expectations; replay takes several, or a folder of them")
-	fs.Var(&r.seed, "seed", "`NUMBER` that keys every draw; otherwise the scenario's, or 1")
-	fs.StringVar(&r.o.Spread, "spread", "even", "`HOW` stamps of whole seconds are spread over their second: even or none")
-	fs.DurationVar(&r.o.Window, "window", replay.DefaultWindow, "records out of order by up to this `TIME` are put right")
-	fs.StringVar(&r.from, "from", "", "replay from this `MOMENT` on")
-	fs.StringVar(&r.until, "until", "", "stop the clock at this `MOMENT`; what is open then stays unfinished")
-	fs.StringVar(&r.o.Stamp, "stamp", "start", "`WHICH` moment the trace's times are of: the start or the end of a request; of the end, its duration is taken off")
-	fs.BoolVar(&r.o.Recorded, "recorded-failures", false, "requests that failed with a status from 500 on in the trace are answered with it again")
-	fs.IntVar(&r.o.Instances, "instances", 0, "`NUMBER` of proxies side by side, each with its own view; otherwise the scenario's, or 1")
-	fs.StringVar(&r.o.Frontend, "frontend", "", "`NAME` of the frontend of records that name none")
-	fs.StringVar(&r.o.Host, "host", "", "`NAME` of the host of records that name none")
+	fs.Var(&r.scenarios, "scenario", "scenario `FILE` with faults, behaviour and expectations; replay accepts several, or a folder")
+	fs.Var(&r.seed, "seed", "`NUMBER` that seeds the random number generator; the scenario's when not given, or 1")
+	fs.StringVar(&r.o.Spread, "spread", "even", "`METHOD` for time stamps of whole seconds:\neven  spread them evenly over their second\nnone  take them as they are")
+	fs.DurationVar(&r.o.Window, "window", replay.DefaultWindow, "maximum `TIME` by which records may be out of order; they are sorted")
+	fs.StringVar(&r.from, "from", "", "`MOMENT` at which the replay begins")
+	fs.StringVar(&r.until, "until", "", "`MOMENT` at which the replay ends; requests in flight count as unfinished")
+	fs.StringVar(&r.o.Stamp, "stamp", "start", "`MEANING` of the trace's time stamps:\nstart  the request began\nend    the request ended; its duration is subtracted")
+	fs.BoolVar(&r.o.Recorded, "recorded-failures", false, "answer requests that have a status from 500 on in the trace with that status again")
+	fs.IntVar(&r.o.Instances, "instances", 0, "`NUMBER` of proxies that share the traffic, each with its own state; the scenario's when not given, or 1")
+	fs.StringVar(&r.o.Frontend, "frontend", "", "`NAME` of the frontend for records without one")
+	fs.StringVar(&r.o.Host, "host", "", "`NAME` of the host for records without one")
 	r.read.define(fs)
 }
 
 // defineSeeds defines the flags that repeat a replay with other seeds.
 func (r *replayFlags) defineSeeds(fs *flag.FlagSet, value int, help string) {
 	fs.IntVar(&r.seeds, "seeds", value, help)
-	fs.BoolVar(&r.o.Resample, "resample", false, "each of the -seeds draws the clients of the trace anew, with replacement")
+	fs.BoolVar(&r.o.Resample, "resample", false, "resample the clients of the trace, with replacement, for each of the -seeds")
 }
 
 // checkSeeds returns the error of -seeds and -resample, where as few seeds as least may be
@@ -140,9 +140,9 @@ func (r *replayFlags) fits(sc *scenario.Scenario, args []string) error {
 	case sc.Load != nil && len(args) > 1:
 		return usage("the load of %s makes the requests; leave %s out, or the load block", r.scenario, args[1])
 	case sc.Load == nil && len(args) == 1 && r.scenario != "":
-		return usage("a trace is wanted after %s, for %s has no load block that would make requests", args[0], r.scenario)
+		return usage("a trace is required after %s, for %s has no load block that would make requests", args[0], r.scenario)
 	case sc.Load == nil && len(args) == 1:
-		return usage("a trace is wanted after %s, or a scenario with a load", args[0])
+		return usage("a trace is required after %s, or a scenario with a load", args[0])
 	}
 	if sc.Load != nil {
 		if err := r.checkLoad(sc); err != nil {

@@ -120,7 +120,7 @@ func gatherScenarios(env *Env, s *source, r *replayFlags, files, args []string) 
 		if sc.Load != nil {
 			m.loaded = append(m.loaded, i)
 		} else if m.traced = append(m.traced, i); len(args) < 2 {
-			return nil, usage("a trace is wanted after %s, for %s has no load block that would make requests", args[0], name)
+			return nil, usage("a trace is required after %s, for %s has no load block that would make requests", args[0], name)
 		}
 		if err := rehearseExpectations(env, s, sc, r); err != nil {
 			return nil, err
@@ -214,7 +214,7 @@ func judgeAll(ctx context.Context, env *Env, o *output, junit bool, names []stri
 			}
 			return err
 		}
-		_, err := io.WriteString(w, env.style(env.Stdout, o.noColour || o.file != "").Held(&all))
+		_, err := io.WriteString(w, o.style(env).Held(&all))
 		return err
 	})
 	switch {

@@ -21,48 +21,49 @@ import (
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/status"
 	"kestrix/internal/core/study"
+	"kestrix/internal/core/units"
 	"kestrix/internal/live/proxy"
 	"kestrix/internal/report"
 )
 
 func serveCommand() *command {
 	return &command{
-		name: "serve", args: "CONFIG", summary: "the live proxy",
+		name: "serve", group: "serve and rehearse", args: "CONFIG", summary: "run the proxy",
 		help: `
-Access lines go where access_log says (stdout by default), changes of state and
-other news to stderr.
+Access lines go to the file of access_log, or else to stdout. Events go to stderr.
 
-  SIGHUP           reads the configuration again; with -watch a change of its files
-                   does too. A bad one is refused with its findings and the old one
-                   goes on. Certificates, keys and pages are read anew whenever they
-                   change
-  SIGUSR1          opens the file of the access log anew, after it was moved away
-  SIGINT, SIGTERM  stop it: for -stop-notice /ready of control answers 503 while it
-                   still accepts, so that a balancer in front sends no more clients;
-                   then open requests may end, for as long as -grace says. A second
-                   signal ends it at once
+signals:
+  SIGHUP           reload the configuration. A configuration with errors is refused with
+                   its findings, and the old one stays in force. Certificates, keys and
+                   error pages are reloaded whenever their files change.
+  SIGUSR1          reopen the file of the access log, after it was moved away
+  SIGINT, SIGTERM  stop: first /ready of control answers 503 for -stop-notice while the
+                   proxy still accepts connections, so that a balancer in front sends no
+                   more clients; then requests in flight may end within -grace. A second
+                   signal ends the proxy at once.
 
-Under systemd it says when it is ready, reloading and stopping, answers the watchdog
-and takes sockets over that are opened for it; docs/kestrix.service is a unit file.
+Under systemd the proxy notifies about ready, reloading and stopping, feeds the watchdog
+and uses the sockets of a socket unit. docs/kestrix.service is a unit file.
 
+examples:
   kestrix serve harbour.hcl
   kestrix serve harbour.hcl -watch -log probes`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			var s serveFlags
 			var logs list
 			with := withFlag(fs)
-			fs.DurationVar(&s.grace, "grace", 30*time.Second, "`TIME` that open requests have to end when it stops")
-			fs.DurationVar(&s.notice, "stop-notice", 0, "`TIME` for which a proxy that is told to stop still accepts connections, and /ready answers 503; stop_notice of the configuration counts before it")
-			fs.Uint64Var(&s.seed, "seed", 0, "`NUMBER` that keys ties and draws; 0 takes a random one")
-			fs.StringVar(&s.ready, "ready", "", "`FILE` that is written when it listens, for scripts")
-			fs.StringVar(&s.journal, "journal", "", "`FILE` that every input and decision is written to, for why -journal; one that is there gets a number instead of being overwritten")
+			fs.DurationVar(&s.grace, "grace", 30*time.Second, "maximum `TIME` for requests in flight to end when the proxy stops")
+			fs.DurationVar(&s.notice, "stop-notice", 0, "`TIME` between the order to stop and the stop: the proxy still accepts connections and its /ready answers 503; stop_notice of the configuration takes precedence")
+			fs.Uint64Var(&s.seed, "seed", 0, "`NUMBER` that seeds ties and random choices; 0 is a random one")
+			fs.StringVar(&s.ready, "ready", "", "`FILE` to write when the proxy listens, for scripts")
+			fs.StringVar(&s.journal, "journal", "", "journal `FILE` for every input and decision, for why -journal; an existing one stays, and the new one gets a number")
 			s.journalSize = 1 << 30
-			fs.Var(&s.journalSize, "journal-size", "`SIZE` of the journal in all: beyond it the oldest eighth is removed; 0B is without end")
-			fs.BoolVar(&s.watch, "watch", false, "read the configuration again when its files change")
-			fs.Var(&logs, "log", "`WHAT` else is told on stderr: probes, each as it ends; may be repeated")
+			fs.Var(&s.journalSize, "journal-size", "maximum `SIZE` of the journal; the oldest eighth is removed when it is exceeded; 0B is no limit")
+			fs.BoolVar(&s.watch, "watch", false, "reload the configuration when its files change")
+			fs.Var(&logs, "log", "additional `SUBJECT` of log lines on stderr; may be repeated:\nprobes  the result of each probe")
 			return func(ctx context.Context, env *Env, args []string) error {
 				if len(args) != 1 {
-					return usage("one configuration is wanted: kestrix serve CONFIG")
+					return usage("one configuration is required: kestrix serve CONFIG")
 				}
 				if s.grace < 0 || s.notice < 0 {
 					return usage("-grace and -stop-notice cannot be negative")
@@ -190,11 +191,11 @@ func runServe(ctx context.Context, env *Env, f *serveFlags) error {
 	}
 	x.proxy.Reloaded(hashOf(s.config), true)
 	if x.files, err = newFollower(); err != nil {
-		n.say("watch", "files cannot be watched: %v; changes are seen with SIGHUP alone", err)
+		n.say("watch", "files cannot be watched: %v; only SIGHUP reloads", err)
 	}
 	defer x.files.close()
 	x.follow(s)
-	n.say("serving", "%s: %s, %s; SIGHUP reads it again, Ctrl-C stops", f.name, plural(len(s.config.Upstreams), "upstream"), plural(s.config.Backends(), "backend"))
+	n.say("serving", "%s: %s, %s; SIGHUP reloads, Ctrl-C stops", f.name, plural(len(s.config.Upstreams), "upstream"), plural(s.config.Backends(), "backend"))
 	x.manager.unclaimed()
 	return x.run(ctx)
 }
@@ -228,7 +229,7 @@ func (x *serving) run(ctx context.Context) error {
 			if s == syscall.SIGHUP {
 				x.reload()
 			} else if err := x.access.reopen(); err != nil {
-				x.events.say("log", "%v; lines go where they went", err)
+				x.events.say("log", "%v; lines go to the old file", err)
 			}
 		case answer := <-x.told:
 			answer <- x.reload()
@@ -257,19 +258,19 @@ func (x *serving) leave() time.Duration {
 		notice = x.config.StopNotice
 	}
 	if notice > 0 {
-		x.events.say("leaving", "/ready answers 503; connections are still accepted for %s", notice)
+		x.events.say("leaving", "/ready answers 503; connections are still accepted for %s", units.Duration(notice))
 	}
 	return notice
 }
 
 // stop closes the listeners and waits for what is open.
 func (x *serving) stop() {
-	x.events.say("stopping", "no new connections; open requests have %s to end", x.f.grace)
+	x.events.say("stopping", "no new connections; requests in flight have %s to end", units.Duration(x.f.grace))
 	if err := x.proxy.Stop(); err != nil {
 		x.events.say("stopped", "%v", err)
 		return
 	}
-	x.events.say("stopped", "every request that was read was answered")
+	x.events.say("stopped", "every received request was answered")
 }
 
 // reload goes over to what the files say now, or stays with the old.
@@ -348,7 +349,7 @@ func (x *serving) changed(c change) {
 		return
 	}
 	if err := x.proxy.Refresh(); err != nil {
-		x.events.say("refused", "%v; what was read before stays in use", err)
+		x.events.say("refused", "%v; the earlier contents stay in use", err)
 		return
 	}
 	x.events.say("refreshed", "%s", strings.Join(c.names, ", "))

@@ -130,7 +130,7 @@ func (x *serving) keepJournal(o *proxy.Options) (end func(), err error) {
 	j := journal.NewWriter(file.file, journal.Head{Version: Version, Seed: o.Seed, Began: o.Began}, journal.WriterOptions{
 		PartSize: file.most / journalParts,
 		Next:     file.next,
-		Broken:   func(err error) { x.events.say("journal", "%s ends here: %v", file.name, reason(err)) },
+		Broken:   func(err error) { x.events.say("journal", "%s ends: %v", file.name, reason(err)) },
 	})
 	o.Journal = j.Add
 	done, gone := make(chan struct{}), make(chan struct{})
@@ -147,7 +147,7 @@ func (x *serving) keepJournal(o *proxy.Options) (end func(), err error) {
 			}
 		}
 	}()
-	x.events.say("journal", "every decision is written to %s", file.name)
+	x.events.say("journal", "decisions are written to %s", file.name)
 	return func() {
 		close(done)
 		<-gone

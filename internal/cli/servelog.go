@@ -78,7 +78,7 @@ func (a *accessSink) change(c *config.Config) (before openLog, err error) {
 		}
 		a.record.stop()
 		if a.recordTo, a.record = c.Record.Value, rec; rec != nil {
-			a.events.say("recording", "every request into %s", rec.name)
+			a.events.say("recording", "requests are recorded in %s", rec.name)
 		}
 	}
 	return before, nil
@@ -169,7 +169,7 @@ func (a *accessSink) changeLog(to config.AccessLog, server config.Syslog) (befor
 	if w != nil {
 		a.log = accesslog.New(w, to, func(lost int, err error) {
 			if err != nil {
-				a.events.say("log", "access lines are being lost: %v", reason(err))
+				a.events.say("log", "access lines are lost: %v", reason(err))
 				return
 			}
 			a.events.say("log", "access lines are written again; %s lost", plural(lost, "line"))
@@ -191,7 +191,7 @@ func (a *accessSink) reopen() error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if _, ok := a.file.(*os.File); !ok {
-		a.events.say("log", "access lines go to %s, where nothing is to be opened anew", a.to.To.Value)
+		a.events.say("log", "access lines go to %s, which cannot be reopened", a.to.To.Value)
 		return nil
 	}
 	f, err := a.logFile(a.to)
@@ -201,7 +201,7 @@ func (a *accessSink) reopen() error {
 	a.log.Turn(f)
 	a.file.Close()
 	a.file = f
-	a.events.say("log", "%s was opened anew", a.to.To.Value)
+	a.events.say("log", "%s was reopened", a.to.To.Value)
 	return nil
 }
 

@@ -35,7 +35,7 @@ func underManager(env *Env, n *eventLog) (*manager, error) {
 	}
 	for _, l := range all {
 		if l == nil {
-			n.say("socket", "one that was opened for us is no listener, and is left alone")
+			n.say("socket", "a socket from the service manager is no listener and is ignored")
 			continue
 		}
 		if u, ok := l.(*net.UnixListener); ok {
@@ -69,7 +69,7 @@ func (m *manager) take(network, address string) net.Listener {
 	if l == nil {
 		return nil // and no listener that holds one
 	}
-	m.events.say("socket", "%s was opened for us, and is used", l.Addr())
+	m.events.say("socket", "%s from the service manager is used", l.Addr())
 	return l
 }
 
@@ -79,7 +79,7 @@ func (m *manager) unclaimed() {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, l := range m.given {
-		m.events.say("socket", "%s was opened for us, and no frontend listens there; it is closed", l.Addr())
+		m.events.say("socket", "%s from the service manager has no frontend and is closed", l.Addr())
 		l.Close()
 	}
 	clear(m.given)
@@ -87,7 +87,7 @@ func (m *manager) unclaimed() {
 
 func (m *manager) tell(lines ...string) {
 	if _, err := daemon.SdNotify(false, strings.Join(lines, "\n")); err != nil {
-		m.events.say("notify", "the service manager cannot be told: %v", err)
+		m.events.say("notify", "the service manager cannot be notified: %v", err)
 	}
 }
 

@@ -21,21 +21,24 @@ import (
 
 func standinCommand() *command {
 	return &command{
-		name: "standin", args: "CONFIG", summary: "simulated backends on the addresses of a configuration",
+		name: "standin", group: "serve and rehearse", args: "CONFIG",
+		summary: "run simulated backends on the addresses of a configuration",
 		help: `
-Each answers with its name, with what it received and how it was reached. TLS and
-PROXY protocol headers are taken as they come, and what is no HTTP is sent back. Without a configuration -n and
--base start some on ports in a row. Ctrl-C ends them like processes that are killed.
+Each stand-in answers with its name, the request it received, and the protocols of the
+connection. It accepts TLS and PROXY protocol headers, and returns bytes that are not
+HTTP as they came. -n and -base start stand-ins without a configuration. Ctrl-C ends
+them like processes that are killed.
 
-With -scenario they behave as it says: service times, workers, backlog, and faults in
-real time from the start. By hand, from another terminal, -tell has them fail and
-work again:
+-scenario sets service times, workers, backlog, and faults in real time from the start.
+-tell, from another terminal, causes or ends a fault by hand. Faults are:
 
-  ` + strings.Join(standin.Faults, ", ") + `; ` + standin.Fixed + `
+  ` + strings.Join(standin.Faults, "  ") + `
+  ` + standin.Fixed + `   ends the fault
 
-paths at which they do something special:
+paths with a response of their own:
 
 ` + specialPaths() + `
+examples:
   kestrix standin harbour.hcl
   kestrix standin harbour.hcl -scenario auk-fails.scenario.hcl
   kestrix standin -n 3 -base 127.0.0.1:9001
@@ -44,16 +47,16 @@ paths at which they do something special:
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			var only, except list
 			with := withFlag(fs)
-			fs.Var(&only, "only", "`PATTERN` of UPSTREAM.BACKEND, * for any text; may be repeated")
-			fs.Var(&except, "except", "`PATTERN` of those to leave out; may be repeated")
+			fs.Var(&only, "only", "`PATTERN` of UPSTREAM.BACKEND to simulate, * is any text; may be repeated")
+			fs.Var(&except, "except", "`PATTERN` of UPSTREAM.BACKEND to omit; may be repeated")
 			var f standinFlags
-			fs.DurationVar(&f.delay, "delay", 0, "`TIME` before each answer, unless the scenario says how long they take")
-			fs.StringVar(&f.ready, "ready", "", "`FILE` that is written when all listen, for scripts")
-			fs.StringVar(&f.scenario, "scenario", "", "`FILE` that says how they behave and when they fail")
-			fs.StringVar(&f.control, "control", "", "`SOCKET` at which orders are taken and given; otherwise one of the user's")
-			n := fs.Int("n", 0, "`NUMBER` of stand-ins, without a configuration")
-			base := fs.String("base", "127.0.0.1:9001", "`ADDRESS` of the first of them")
-			tell := fs.String("tell", "", "`BACKEND`, or a pattern, that is to fail as the operand says")
+			fs.DurationVar(&f.delay, "delay", 0, "`TIME` before each response; a service time of the scenario takes precedence")
+			fs.StringVar(&f.ready, "ready", "", "`FILE` to write when all stand-ins listen, for scripts")
+			fs.StringVar(&f.scenario, "scenario", "", "scenario `FILE` with behaviour and faults")
+			fs.StringVar(&f.control, "control", "", "path of the control `SOCKET`; one in the user's runtime folder when not given")
+			n := fs.Int("n", 0, "`NUMBER` of stand-ins, when no configuration is given")
+			base := fs.String("base", "127.0.0.1:9001", "`ADDRESS` of the first stand-in of -n")
+			tell := fs.String("tell", "", "`BACKEND`, or a pattern, that gets the fault named by the operand")
 			return func(ctx context.Context, env *Env, args []string) error {
 				var idle []string
 				fs.Visit(func(x *flag.Flag) {
@@ -75,7 +78,7 @@ paths at which they do something special:
 					return f.inARow(ctx, env, *n, *base)
 				}
 				if len(args) != 1 || *n != 0 {
-					return usage("one configuration is wanted, or a number: kestrix standin CONFIG, or kestrix standin -n 3 -base 127.0.0.1:9001")
+					return usage("a configuration or a number is required: kestrix standin CONFIG, or kestrix standin -n 3 -base 127.0.0.1:9001")
 				}
 				return f.ofConfig(ctx, env, args[0], *with, only, except)
 			}
@@ -86,7 +89,7 @@ paths at which they do something special:
 // tell sends an order to stand-ins at work.
 func (f *standinFlags) tell(ctx context.Context, env *Env, who string, args []string) error {
 	if len(args) != 1 {
-		return usage("-tell wants one fault: kestrix standin -tell %s hang; there are %s and %s", who, strings.Join(standin.Faults, ", "), standin.Fixed)
+		return usage("-tell needs one fault: kestrix standin -tell %s hang; there are %s and %s", who, strings.Join(standin.Faults, ", "), standin.Fixed)
 	}
 	answer, err := standin.Tell(ctx, f.socket(env), standin.Order{Backend: who, Fault: args[0]})
 	if err != nil {
@@ -163,10 +166,11 @@ func (f *standinFlags) socket(env *Env) string {
 	return filepath.Join(os.TempDir(), fmt.Sprintf("kestrix-standin-%d.sock", os.Getuid()))
 }
 
+// specialPaths lists the paths at which a stand-in responds in a way of its own.
 func specialPaths() string {
 	var b strings.Builder
 	for _, p := range standin.Paths {
-		fmt.Fprintf(&b, "  %-10s %s\n", p[0], p[1])
+		fmt.Fprintf(&b, "  %-10s  %s\n", p[0], p[1])
 	}
 	return b.String()
 }
@@ -185,8 +189,26 @@ func inARow(n int, base string) ([]*standin.StandIn, error) {
 	return out, nil
 }
 
+// inFull replaces names of backends that only one upstream has by UPSTREAM.BACKEND.
+func inFull(c *config.Config, patterns []string) []string {
+	var names []string
+	for _, u := range c.Upstreams {
+		for _, b := range u.Backends {
+			names = append(names, u.Name+"."+b.Name)
+		}
+	}
+	out := slices.Clone(patterns)
+	for i, p := range out {
+		if full, _ := config.FullName(p, names); full != "" {
+			out[i] = full
+		}
+	}
+	return out
+}
+
 // choose lists the stand-ins that are wanted. Every pattern must fit one.
 func choose(c *config.Config, only, except []string) ([]*standin.StandIn, error) {
+	only, except = inFull(c, only), inFull(c, except)
 	fitted := map[string]bool{}
 	fits := func(patterns []string, name string) bool {
 		any := false
@@ -216,6 +238,9 @@ func choose(c *config.Config, only, except []string) ([]*standin.StandIn, error)
 	}
 	for _, p := range append(append([]string{}, only...), except...) {
 		if !fitted[p] {
+			if _, several := config.FullName(p, names); len(several) > 1 {
+				return nil, usage("several backends are called %q; name one of %s", p, strings.Join(several, ", "))
+			}
 			hint := "backends are named UPSTREAM.BACKEND"
 			if s := config.Suggest(p, names); s != "" {
 				hint = "did you mean " + s + "?"
@@ -224,7 +249,7 @@ func choose(c *config.Config, only, except []string) ([]*standin.StandIn, error)
 		}
 	}
 	if len(out) == 0 {
-		return nil, usage("no backend is left to stand in for")
+		return nil, usage("no backend remains to simulate")
 	}
 	return out, nil
 }

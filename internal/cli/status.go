@@ -14,15 +14,19 @@ import (
 
 func statusCommand() *command {
 	return &command{
-		name: "status", args: "[CONFIG]", summary: "how a running proxy stands",
+		name: "status", group: "operate", args: "[CONFIG]", summary: "show the state of running proxies",
 		help: `
-Asks the control of a running proxy: that of a configuration, of -at, or the usual
-socket; of several with -at more than once. Rates are of the last ten seconds, counts
-since the proxy began or was told to count anew, p50 and p99 of the last five minutes.
+Asks the control of a running proxy: the one of CONFIG, the one of -at, or the default
+socket. Several -at ask several proxies. Rates cover the last 10 s, p50 and p99 the last
+5m, and counters the time since the start or since tell -zero.
 
-exit code: 0 every upstream has a backend in rotation; 1 one has none; 3 the proxy
-cannot be asked, or does not answer within 3 s
+exit code:
+  0  every upstream has a backend in rotation
+  1  an upstream has none
+  2  wrong usage
+  3  the proxy cannot be reached, or does not answer within 3 s
 
+examples:
   kestrix status
   kestrix status harbour.hcl -all
   kestrix status harbour.hcl -format csv
@@ -33,7 +37,7 @@ cannot be asked, or does not answer within 3 s
 			f.define(fs)
 			var o output
 			o.define(fs)
-			all := fs.Bool("all", false, "every backend of long upstreams, and all there is of each: statuses, bytes, sessions, the last probe")
+			all := fs.Bool("all", false, "list every backend of long upstreams, with statuses, bytes, sessions and the last probe of each")
 			return func(ctx context.Context, env *Env, args []string) error {
 				if err := formOf("status", o.format); err != nil {
 					return err
@@ -42,7 +46,7 @@ cannot be asked, or does not answer within 3 s
 					return err
 				}
 				if len(args) > 1 {
-					return usage("at most one configuration is wanted: kestrix status [CONFIG]")
+					return usage("at most one configuration is allowed: kestrix status [CONFIG]")
 				}
 				if len(f.at) > 1 {
 					return statusOfSeveral(ctx, env, &f, &o, *all, args)
@@ -63,7 +67,7 @@ cannot be asked, or does not answer within 3 s
 					case "csv":
 						return report.StatusCSV(out, s)
 					}
-					style := env.style(env.Stdout, o.noColour || o.file != "")
+					style := o.style(env)
 					style.All = *all
 					_, err := io.WriteString(out, style.Status(s, c.Where))
 					return err
@@ -135,7 +139,7 @@ func statusOfSeveral(ctx context.Context, env *Env, f *operatorFlags, o *output,
 				Proxies []proxyStatus `json:"proxies"`
 			}{proxies})
 		}
-		style := env.style(env.Stdout, o.noColour || o.file != "")
+		style := o.style(env)
 		style.All = all
 		for i, p := range proxies {
 			text := p.Error + "\n"

@@ -21,25 +21,30 @@ import (
 
 func sweepCommand() *command {
 	return &command{
-		name: "sweep", args: "CONFIG [TRACE...]", summary: "every backend, zone and pair failed in turn: the worst that can happen",
+		name: "sweep", group: "predict", args: "CONFIG [TRACE...]",
+		summary: "fail each backend and zone in turn and report the worst case",
 		help: `
-For each backend and each zone the fault is searched that fails most requests, those
-included that come after its end until all is as before: among kinds of faults, moments
-(the load's peak, rise and fall, and phases of the probe) and lengths up to -for. Of
-backends that are equal by design another one fails with each seed. Pairs of backends
-(-pairs) fail at the peak alone. The worst is listed first, with the
-cases that cannot be told apart from it.
+For each backend and each zone, sweep searches for the fault with the most failed
+requests. It varies the kind of fault, the moment (peak, rise and fall of the load,
+phases of the probe) and the length up to -for. Requests that fail after the fault, until
+everything is as before, are included. Equal backends are one target; each seed fails
+another one. Pairs (-pairs) fail at the peak of the load only. The report begins with the
+worst case, and with the cases that cannot be distinguished from it.
 
-Backends without which an upstream has nothing left are named. For each upstream it is
-searched how much more of its requests it bears while its heaviest backend is gone, before
-more than -too-much of them fail beyond what fails anyway, or p99 is three times as long.
+The report lists backends whose upstream has no other. For each upstream it shows the
+headroom with one backend lost: the load at which more than -too-much additional requests
+fail, or p99 is three times as long.
 
--shard 2/5 does the second of five parts and writes it as JSON; -merge joins all parts,
-named as operands, to what one sweep would have written. The trace is read several
-times; what comes from a pipe is kept in a temporary file meanwhile.
+-shard 2/5 runs the second of five parts and writes JSON; -merge joins all parts into the
+result of one sweep. The trace is read several times; input from a pipe is kept in a
+temporary file.
 
-exit code: 0 fine; 2 wrong usage; 3 input that cannot be used
+exit code:
+  0  fine
+  2  wrong usage
+  3  input that cannot be used
 
+examples:
   kestrix sweep harbour.hcl morning.log
   kestrix sweep harbour.hcl morning.log -kinds refuse,hang,slow -upstream booking
   kestrix sweep harbour.hcl morning.log -pairs -for 2m
@@ -52,14 +57,14 @@ exit code: 0 fine; 2 wrong usage; 3 input that cannot be used
 			with := withFlag(fs)
 			f.replay.define(fs)
 			f.replay.defineSeeds(fs, 0, "`NUMBER` of seeds with which the worst case of each target is replayed; 0 for as many as tell them apart, at least 10")
-			fs.StringVar(&f.kinds, "kinds", "refuse,hang,blackhole,errors,slow,reset,flap", "`KINDS` of faults to try, comma-separated: "+strings.Join(sweepKinds(), ", "))
-			fs.StringVar(&f.upstreams, "upstream", "", "`NAMES` of the upstreams whose backends fail, comma-separated; otherwise all")
-			fs.BoolVar(&f.o.Pairs, "pairs", false, "pairs of backends as well")
-			fs.DurationVar(&f.o.For, "for", 0, "longest `TIME` for which they fail; otherwise a minute, or a quarter of a short replay")
-			fs.StringVar(&f.tooMuch, "too-much", "1%", "`SHARE` of requests that may fail beyond what fails anyway, for the search")
-			fs.StringVar(&f.shard, "shard", "", "`PART` of so many that is done, as in 1/4")
-			fs.BoolVar(&f.merge, "merge", false, "join the parts that are named")
-			fs.BoolVar(&f.all, "all", false, "long tables whole")
+			fs.StringVar(&f.kinds, "kinds", "refuse,hang,blackhole,errors,slow,reset,flap", "`KINDS` of faults to try, comma-separated:\n"+strings.Join(sweepKinds(), "\n"))
+			fs.StringVar(&f.upstreams, "upstream", "", "`NAMES` of the upstreams whose backends fail, comma-separated; all when not given")
+			fs.BoolVar(&f.o.Pairs, "pairs", false, "also fail pairs of backends")
+			fs.DurationVar(&f.o.For, "for", 0, "maximum `TIME` of a fault; one minute when not given, or a quarter of a short replay")
+			fs.StringVar(&f.tooMuch, "too-much", "1%", "`SHARE` of additional failed requests at which the search for the maximum load stops")
+			fs.StringVar(&f.shard, "shard", "", "`PART` of the sweep to run, as in 1/4")
+			fs.BoolVar(&f.merge, "merge", false, "join the results of all parts, named as operands")
+			fs.BoolVar(&f.all, "all", false, "list every row of long tables")
 			return func(ctx context.Context, env *Env, args []string) error {
 				if err := f.check(); err != nil {
 					return err
@@ -128,14 +133,14 @@ func (f *sweepFlags) check() error {
 func knownKinds(kinds []string) error {
 	for i, k := range kinds {
 		if !slices.Contains(sweepKinds(), k) {
-			return usage("-kinds cannot be %q; there are %s", k, strings.Join(sweepKinds(), ", "))
+			return usage("-kinds has no value %q; the values are %s", k, strings.Join(sweepKinds(), ", "))
 		}
 		if slices.Contains(kinds[:i], k) {
 			return usage("-kinds names %s twice", k)
 		}
 	}
 	if len(kinds) == 0 {
-		return usage("-kinds names no kind; there are %s", strings.Join(sweepKinds(), ", "))
+		return usage("-kinds names no kind; the values are %s", strings.Join(sweepKinds(), ", "))
 	}
 	return nil
 }
@@ -164,7 +169,7 @@ func (f *sweepFlags) run(ctx context.Context, env *Env, args, with []string) err
 		return err
 	}
 	if len(args) < 1 {
-		return usage("a configuration and a trace are wanted: kestrix sweep CONFIG TRACE..., or a scenario with a load")
+		return usage("a configuration and a trace are required: kestrix sweep CONFIG TRACE..., or a scenario with a load")
 	}
 	s, err := usable(env, args[0], with)
 	if err != nil {
@@ -228,7 +233,7 @@ func (f *sweepFlags) write(env *Env, sw *study.Sweep) error {
 		if f.out.format == "json" || sw.Shard != nil {
 			return writeJSON(w, sw)
 		}
-		style := env.style(env.Stdout, f.out.noColour || f.out.file != "")
+		style := f.out.style(env)
 		style.All = f.all
 		_, err := io.WriteString(w, style.Sweep(sw))
 		return err
@@ -242,7 +247,7 @@ func (f *sweepFlags) write(env *Env, sw *study.Sweep) error {
 // join reads the parts and writes the whole.
 func (f *sweepFlags) join(env *Env, names []string) error {
 	if len(names) == 0 {
-		return usage("the parts are wanted: kestrix sweep -merge PART...")
+		return usage("the parts are required: kestrix sweep -merge PART...")
 	}
 	var parts []*study.Sweep
 	for _, name := range names {

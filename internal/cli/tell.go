@@ -22,44 +22,50 @@ var orderWords = []string{"drain", "park", "return", "weight=N", "forget", "clos
 
 func tellCommand() *command {
 	return &command{
-		name: "tell", args: "BACKENDS ORDER", summary: "tell a running proxy what to do with a backend",
+		name: "tell", group: "operate", args: "[CONFIG] BACKENDS ORDER | [CONFIG] -reload | [CONFIG] -zero",
+		summary: "drain, park, return or weigh backends of a running proxy",
 		help: `
-  drain     keeps its sessions and open requests, and gets no new ones
-  park      is taken out at once; open requests may end
-  return    is let in again
-  weight=N  is given N for a weight, whatever the file says
-  forget    has its probes and failures forgotten
-  close     has what is open there end: requests, streams, connections
+orders:
+  drain     no new clients; sessions and requests in flight continue
+  park      no new requests; requests in flight may end
+  return    in rotation again; ends drain, park and weight
+  weight=N  N instead of the weight in the file; 0 is out of rotation except for sessions
+  forget    resets the results of probes and failures
+  close     closes requests, streams and connections in flight
 
-UPSTREAM.BACKEND may be a pattern with * in quotes, several with commas between them,
-or a name whose addresses are backends each (resolve = "each").
+BACKENDS is UPSTREAM.BACKEND, a name that only one backend has, a pattern with * in
+quotes, or several of these with commas between them. A name with several addresses
+(resolve = "each") stands for all of them.
 
-The last backend in rotation is taken out only with -yes. What is set outlives a
-reload, and a restart where orders are kept in a file; it is told there and in the
-status. Weight 0 is out of rotation, but keeps sessions. A later order keeps the end of
-an earlier one of the other kind; return ends all that was set, a weight included.
+Only -yes takes the last backend out of rotation. An order outlives a reload, and also a
+restart when orders are kept in a file. A later order keeps the end of an earlier one of
+another kind.
 
-  kestrix tell booking.auk drain -for 10m -because 'a new disk'
+examples:
+  kestrix tell auk drain -for 10m -because 'a new disk'
   kestrix tell 'booking.canary-*' drain -wait 5m
-  kestrix tell booking.auk weight=3
+  kestrix tell harbour.hcl booking.auk weight=3
   kestrix tell booking.auk return
   kestrix tell -reload
   kestrix tell -zero`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			var f operatorFlags
 			f.define(fs)
-			file := fs.String("config", "", "the configuration `FILE` that says where the proxy is told")
 			var t teller
-			fs.DurationVar(&t.lasts, "for", 0, "`TIME` after which it ends by itself")
-			fs.StringVar(&t.because, "because", "", "`TEXT` that says why; status and the event log show it")
-			fs.DurationVar(&t.wait, "wait", 0, "with drain and park: `TIME` to wait at most until nothing is in flight there any more; exit code 1 if that was not enough")
-			fs.StringVar(&t.format, "format", "text", "`FORM` of what is said: text or json")
-			fs.BoolVar(&t.yes, "yes", false, "also if no backend is left in rotation")
-			zero := fs.Bool("zero", false, "begin all counts anew")
+			fs.DurationVar(&t.lasts, "for", 0, "`TIME` after which the order ends; 0 is never")
+			fs.StringVar(&t.because, "because", "", "`REASON` for the order; status and the event log show it")
+			fs.DurationVar(&t.wait, "wait", 0, "maximum `TIME` to wait, after drain or park, until nothing is in flight at the backend; exit code 1 when it is exceeded")
+			fs.StringVar(&t.format, "format", "text", formUsage("tell"))
+			fs.BoolVar(&t.yes, "yes", false, "carry out the order even when it leaves no backend in rotation")
+			zero := fs.Bool("zero", false, "reset all counters to zero")
 			again := fs.Bool("reload", false, "read the configuration again")
 			return func(ctx context.Context, env *Env, args []string) error {
-				if *zero && *again || (*zero || *again) && (len(args) > 0 || t != teller{format: "text"}) {
-					return usage("-zero and -reload stand alone")
+				if *zero && *again || (*zero || *again) && (len(args) > 1 || t != teller{format: "text"}) {
+					return usage("-zero and -reload take no order, only CONFIG")
+				}
+				file := ""
+				if n := len(args); n == 3 || n == 1 && (*zero || *again) || n > 0 && exists(args[0]) {
+					file, args = args[0], args[1:]
 				}
 				if err := formOf("tell", t.format); err != nil {
 					return err
@@ -71,7 +77,7 @@ an earlier one of the other kind; return ends all that was set, a weight include
 						return err
 					}
 				}
-				c, err := f.client(env, *file)
+				c, err := f.client(env, file)
 				if err != nil {
 					return err
 				}
@@ -83,28 +89,33 @@ an earlier one of the other kind; return ends all that was set, a weight include
 				default:
 					err = t.tell(ctx, env, c, o)
 				}
-				var code *exitError
-				switch {
-				case errors.Is(err, control.ErrInsist):
-					text := strings.TrimPrefix(err.Error(), control.ErrInsist.Error()+": ")
-					if !*again {
-						text += "; -yes has it done all the same"
-					}
-					return unusable(errors.New(text))
-				case err != nil && !errors.As(err, &code):
-					return unusable(err)
-				}
-				return err
+				return refused(err, *again)
 			}
 		},
 	}
+}
+
+// refused returns the error of an order, or of a reload, that a proxy did not carry out.
+func refused(err error, reload bool) error {
+	var code *exitError
+	switch {
+	case errors.Is(err, control.ErrInsist):
+		text := strings.TrimPrefix(err.Error(), control.ErrInsist.Error()+": ")
+		if !reload {
+			text += "; -yes carries it out"
+		}
+		return unusable(errors.New(text))
+	case err != nil && !errors.As(err, &code):
+		return unusable(err)
+	}
+	return err
 }
 
 // zeroCounts has counts begin anew.
 func zeroCounts(ctx context.Context, env *Env, c *control.Client) error {
 	err := c.Zero(ctx)
 	if err == nil {
-		fmt.Fprintln(env.Stdout, "counts begin anew")
+		fmt.Fprintln(env.Stdout, "counters are zero")
 	}
 	return err
 }
@@ -145,16 +156,16 @@ func (t *teller) tell(ctx context.Context, env *Env, c *control.Client, o status
 	if t.format == "text" {
 		for _, x := range told.Orders {
 			if o.Do == "close" {
-				fmt.Fprintf(env.Stdout, "%s: what was open ends, %d\n", x.Backend, x.Ended)
+				fmt.Fprintf(env.Stdout, "%s: closed, %d in flight\n", x.Backend, x.Ended)
 				continue
 			}
 			fmt.Fprintf(env.Stdout, "%s: %s; it was %s\n", x.Backend, x.After, x.Before)
 		}
 		if len(told.Orders) == 0 {
-			fmt.Fprintf(env.Stdout, "%s: no address of it is known; the order is for those that come\n", o.Backend)
+			fmt.Fprintf(env.Stdout, "%s: no address is known yet; the order applies to new ones\n", o.Backend)
 		}
 		if lasts := o.Do == "drain" || o.Do == "park" || o.Do == "weight"; lasts && !told.Kept {
-			fmt.Fprintln(env.Stdout, "a restart of the proxy forgets it: orders are in memory only (control { orders_file })")
+			fmt.Fprintln(env.Stdout, "a restart of the proxy discards the order; control { orders_file } keeps orders")
 		}
 	}
 	if t.wait > 0 {
@@ -166,11 +177,11 @@ func (t *teller) tell(ctx context.Context, env *Env, c *control.Client, o status
 		waited := time.Since(began).Seconds()
 		out.Waited = &waited
 		if t.format == "text" && len(out.InFlight) == 0 {
-			fmt.Fprintf(env.Stdout, "nothing is in flight there any more, after %s\n", report.Span(waited))
+			fmt.Fprintf(env.Stdout, "nothing in flight after %s\n", report.Span(waited))
 		}
 		for _, name := range slices.Sorted(maps.Keys(out.InFlight)) {
 			if t.format == "text" {
-				fmt.Fprintf(env.Stdout, "%s: %d in flight after %s\n", name, out.InFlight[name], t.wait)
+				fmt.Fprintf(env.Stdout, "%s: %d in flight after %s\n", name, out.InFlight[name], report.Span(t.wait.Seconds()))
 			}
 		}
 	}
@@ -201,7 +212,7 @@ func (t *teller) waitFor(ctx context.Context, c *control.Client, told *status.To
 		left, there := map[string]int{}, s.Named()
 		for _, x := range told.Orders {
 			if !slices.Contains(there, x.Backend) {
-				return nil, fmt.Errorf("%s is no longer in the configuration; what is in flight there is not known", x.Backend)
+				return nil, fmt.Errorf("%s is no longer in the configuration; the number in flight is unknown", x.Backend)
 			}
 		}
 		for _, u := range s.Upstreams {
@@ -229,22 +240,22 @@ func (t *teller) waitFor(ctx context.Context, c *control.Client, told *status.To
 func (t *teller) read(args []string) (status.Order, error) {
 	lasts := t.lasts
 	if len(args) != 2 {
-		return status.Order{}, usage("a backend and an order are wanted: kestrix tell booking.auk drain; there are %s", strings.Join(orderWords, ", "))
+		return status.Order{}, usage("a backend and an order are required: kestrix tell [CONFIG] auk drain; orders are %s", strings.Join(orderWords, ", "))
 	}
 	o := status.Order{Backend: args[0], Do: args[1], For: lasts.Seconds(), Because: t.because, Insist: t.yes}
 	name, value, given := strings.Cut(args[1], "=")
 	if name == "weight" {
 		n, err := strconv.Atoi(value)
 		if err != nil || n < 0 || n > 10000 {
-			return o, usage("weight wants a whole number from 0 to 10000, as in weight=3; it is %q", value)
+			return o, usage("weight needs a whole number from 0 to 10000, as in weight=3; it is %q", value)
 		}
 		o.Do, o.Weight = "weight", &n
 	} else if given || !slices.Contains(orderWords, name) {
-		hint := "there are " + strings.Join(orderWords, ", ")
+		hint := "orders are " + strings.Join(orderWords, ", ")
 		if s := config.Suggest(name, orderWords); s != "" {
 			hint = "did you mean " + s + "?"
 		}
-		return o, usage("a backend cannot be told %q; %s", args[1], hint)
+		return o, usage("there is no order %q; %s", args[1], hint)
 	}
 	if t.wait < 0 || t.wait > 0 && o.Do != "drain" && o.Do != "park" {
 		return o, usage("-wait goes with drain and park, and cannot be negative")

@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"bytes"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -10,6 +12,7 @@ import (
 	"testing"
 
 	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"kestrix/examples/harbour"
@@ -126,4 +129,28 @@ func (p *freePorts) replace(text string) string {
 		}
 		return host + ":" + p.of[port]
 	})
+}
+
+// TestTheIncidentOfTheReadmeIsTrue runs the commands of the README's first screen and looks for each line that it shows.
+func TestTheIncidentOfTheReadmeIsTrue(t *testing.T) {
+	readme, err := os.ReadFile("../../README.md")
+	require.NoError(t, err)
+	_, incident, _ := strings.Cut(string(readme), "```\n$ kestrix ")
+	incident, _, _ = strings.Cut(incident, "```")
+	dir := t.TempDir()
+	_, err = writeHarbour(dir)
+	require.NoError(t, err)
+	t.Chdir(dir)
+	commands := strings.Split(incident, "\n$ kestrix ")
+	require.Len(t, commands, 3)
+	for _, c := range commands {
+		lines := strings.Split(strings.TrimSpace(c), "\n")
+		var out bytes.Buffer
+		env := &Env{Stdin: strings.NewReader(""), Stdout: &out, Stderr: io.Discard, Getenv: func(string) string { return "" }}
+		Main(t.Context(), env, strings.Fields(lines[0]))
+		shown := strings.Join(strings.Fields(out.String()), " ")
+		for _, l := range lines[1:] {
+			assert.Contains(t, shown, strings.Join(strings.Fields(l), " "), lines[0])
+		}
+	}
 }

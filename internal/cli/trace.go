@@ -12,23 +12,27 @@ import (
 
 func traceCommand() *command {
 	return &command{
-		name: "trace", args: "make|describe|convert|learn", summary: "make, summarise, convert and learn from traces",
-		subs: []*command{traceMakeCommand(), traceDescribeCommand(), traceConvertCommand(), traceLearnCommand()},
+		name: "trace", group: "predict", args: "make|describe|convert|learn",
+		summary: "make, describe and convert traces, and learn a scenario from one",
+		subs:    []*command{traceMakeCommand(), traceDescribeCommand(), traceConvertCommand(), traceLearnCommand()},
 	}
 }
 
 // readable tells in help what traces may be.
 const readable = `
-TRACE is told by its content: Common or Combined log lines, W3C Extended, JSON
-Lines, CSV with a header row, HAR; plain, gzip or zstd; - is stdin. -line reads
-lines of any other form.`
+The format of a TRACE is detected: Common or Combined log lines, W3C Extended, JSON
+Lines, CSV with a header row, or HAR; plain, gzip or zstd. - is stdin. -line reads lines
+of any other format.
+
+`
 
 func traceMakeCommand() *command {
 	return &command{
-		name: "trace make", args: "[-o FILE]", summary: "makes a trace",
+		name: "trace make", args: "[-o FILE]", summary: "make a trace",
 		help: `
 A file whose name ends in .gz or .zst is compressed.
 
+examples:
   kestrix trace make -rate 50/s -for 10m -shape spike -path '/seats=5' -path 'POST /book=1' -o made.log
   kestrix trace make -rate 2000/s -for 24h -shape day -as jsonl -o day.jsonl.zst`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
@@ -51,19 +55,19 @@ type traceFlags struct {
 
 func (t *traceFlags) define(fs *flag.FlagSet) {
 	fs.StringVar(&t.file, "o", "", "write the trace to `FILE` instead of stdout")
-	fs.StringVar(&t.as, "as", "combined", "`FORMAT` of the trace: "+strings.Join(trace.WrittenAs(), ", ")+"; combined has the duration as a further field")
-	fs.StringVar(&t.rate, "rate", "20/s", "`RATE` of requests on average, as in 20/s")
-	fs.DurationVar(&t.spec.For, "for", 10*time.Minute, "for how much `TIME`, as in 10m")
-	fs.StringVar(&t.start, "start", "2026-11-23T06:30:00Z", "when it begins, as an RFC 3339 `TIME`")
+	fs.StringVar(&t.as, "as", "combined", "`FORMAT` of the trace; combined has the duration as a further field:\n"+strings.Join(trace.WrittenAs(), "\n"))
+	fs.StringVar(&t.rate, "rate", "20/s", "mean `RATE` of requests, as in 20/s")
+	fs.DurationVar(&t.spec.For, "for", 10*time.Minute, "`TIME` that the trace covers, as in 10m")
+	fs.StringVar(&t.start, "start", "2026-11-23T06:30:00Z", "`TIME` of the first request, in RFC 3339 format")
 	fs.IntVar(&t.spec.Clients, "clients", 500, "`NUMBER` of clients")
-	fs.Float64Var(&t.spec.Popularity, "popularity", 0.8, "`EXPONENT` of the zipf distribution of clients; 0 makes them equal")
-	fs.StringVar(&t.spec.Arrivals, "arrivals", "poisson", "`KIND` of arrivals: poisson or even")
-	fs.StringVar(&t.spec.Shape, "shape", "steady", "`COURSE` of the rate: steady, ramp, spike or day")
-	fs.StringVar(&t.spec.Host, "host", "", "`HOST` of every request (Common and Combined lines have no place for it)")
-	fs.DurationVar(&t.spec.Mean, "mean", 40*time.Millisecond, "mean `DURATION` of answers")
+	fs.Float64Var(&t.spec.Popularity, "popularity", 0.8, "`EXPONENT` of the Zipf distribution of requests over clients; 0 is uniform")
+	fs.StringVar(&t.spec.Arrivals, "arrivals", "poisson", "`KIND` of arrivals:\npoisson  random, independent of each other\neven     at equal intervals")
+	fs.StringVar(&t.spec.Shape, "shape", "steady", "`COURSE` of the rate:\nsteady\nramp\nspike\nday")
+	fs.StringVar(&t.spec.Host, "host", "", "`HOST` of every request; Common and Combined lines have no field for it")
+	fs.DurationVar(&t.spec.Mean, "mean", 40*time.Millisecond, "mean `DURATION` of requests")
 	fs.Float64Var(&t.spec.CV, "cv", 0.6, "coefficient of variation of durations, a `NUMBER`")
-	fs.Uint64Var(&t.spec.Seed, "seed", 1, "`NUMBER` that keys every draw")
-	fs.Var(&t.paths, "path", "`PATH=WEIGHT`, with a method before it if not GET; {n} is a number drawn anew; may be repeated")
+	fs.Uint64Var(&t.spec.Seed, "seed", 1, "`NUMBER` that seeds the random number generator")
+	fs.Var(&t.paths, "path", "`PATH=WEIGHT`, after a method if it is not GET; {n} is a random number; may be repeated")
 }
 
 // ternPaths is what customers of a ferry line ask for.

@@ -19,16 +19,18 @@ import (
 
 func traceConvertCommand() *command {
 	return &command{
-		name: "trace convert", args: "TRACE... -as FORMAT", summary: "writes traces in another format, or a part of them",
-		help: readable + `
+		name: "trace convert", args: "TRACE... -as FORMAT",
+		summary: "write traces, or a part of them, in another format",
+		help: readable + `-from and -until are times since the first record, as in 5m, or RFC 3339 times. -sample
+keeps whole clients: all requests of a session are kept or skipped together.
 
--from and -until count from the first record, as in 5m, or are RFC 3339 times.
--sample keeps whole clients: all requests of a session stay or go together.
--anonymise replaces addresses, sessions and cookies, the same always by the
-same; neighbouring addresses stay neighbours. Paths, queries, referers and user
-agents are left as they are. The key makes it consistent from file to file; who
-has it can tell who was who. A file whose name ends in .gz or .zst is compressed.
+-anonymise replaces addresses, sessions and cookies, each always by the same value.
+Neighbouring addresses stay neighbours. Paths, queries, referers and user agents do not
+change. Files with the same key match; a holder of the key can recover the addresses.
 
+A file whose name ends in .gz or .zst is compressed.
+
+examples:
   kestrix trace convert morning.log -as jsonl -o morning.jsonl.zst
   kestrix trace convert old.log.gz -as csv -from 2h -until 3h -o hour.csv
   kestrix trace convert day.log -as combined -sample 10% -anonymise day.key -o shared.log.gz`,
@@ -36,12 +38,12 @@ has it can tell who was who. A file whose name ends in .gz or .zst is compressed
 			var c convertFlags
 			c.read.define(fs)
 			fs.StringVar(&c.file, "o", "", "write the trace to `FILE` instead of stdout")
-			fs.StringVar(&c.as, "as", "", "`FORMAT` to write: "+strings.Join(trace.WrittenAs(), ", "))
-			fs.StringVar(&c.from, "from", "", "leave out what is before this `MOMENT`")
-			fs.StringVar(&c.until, "until", "", "leave out what is not before this `MOMENT`")
-			fs.StringVar(&c.sample, "sample", "", "keep the requests of this `SHARE` of clients, as in 10%")
-			fs.Float64Var(&c.speed, "speed", 1, "`NUMBER` of times as fast: gaps between requests are divided by it, answers take as long as they did")
-			fs.StringVar(&c.key, "anonymise", "", "replace who sent what under the key in this `FILE`, which is made if there is none")
+			fs.StringVar(&c.as, "as", "", "`FORMAT` to write:\n"+strings.Join(trace.WrittenAs(), "\n"))
+			fs.StringVar(&c.from, "from", "", "skip records before this `MOMENT`")
+			fs.StringVar(&c.until, "until", "", "skip records from this `MOMENT` on")
+			fs.StringVar(&c.sample, "sample", "", "`SHARE` of clients whose requests are kept, as in 10%")
+			fs.Float64Var(&c.speed, "speed", 1, "`FACTOR` that divides the gaps between requests; durations do not change")
+			fs.StringVar(&c.key, "anonymise", "", "key `FILE` for replacing client addresses, sessions and cookies; it is created when missing")
 			return func(ctx context.Context, env *Env, args []string) error {
 				if len(args) == 0 {
 					return usage("no trace is named: kestrix trace convert TRACE -as FORMAT")

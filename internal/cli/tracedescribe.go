@@ -13,9 +13,8 @@ import (
 
 func traceDescribeCommand() *command {
 	return &command{
-		name: "trace describe", args: "TRACE...", summary: "what is in a trace",
-		help: readable + `
-
+		name: "trace describe", args: "TRACE...", summary: "summarise a trace",
+		help: readable + `examples:
   kestrix trace describe morning.log
   kestrix trace describe -svg morning.svg morning.log
   kestrix trace describe day.csv -map duration/ms=took -format json`,
@@ -59,7 +58,7 @@ func describe(ctx context.Context, env *Env, o *output, r *readFlags, f *figures
 		if o.format == "json" {
 			return writeJSON(w, sum)
 		}
-		_, err := io.WriteString(w, env.style(env.Stdout, o.noColour || o.file != "").Trace(name, &sum))
+		_, err := io.WriteString(w, o.style(env).Trace(name, &sum))
 		return err
 	})
 	if err == nil { // a figure that cannot be written takes no text away

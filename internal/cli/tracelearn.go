@@ -15,14 +15,14 @@ import (
 
 func traceLearnCommand() *command {
 	return &command{
-		name: "trace learn", args: "TRACE...", summary: "a scenario that behaves as a trace did",
-		help: readable + `
+		name: "trace learn", args: "TRACE...",
+		summary: "write a scenario whose backends and clients behave as in a trace",
+		help: readable + `Fits service times and the number of workers per upstream, and per backend when the trace
+names it, as the log of serve does. It also fits the arrivals and the clients. The result
+is a scenario; comments in it rate each fit. -config assigns requests to upstreams when
+the trace does not name them.
 
-Fits how long work takes and how many workers there are, for each upstream, and for
-each backend where the trace names it, as what serve records does; and what comes,
-when, and from whom. The result is a scenario, with how good each fit is in comments.
-A configuration tells upstreams apart where the trace does not.
-
+examples:
   kestrix trace learn today.jsonl.zst -o today.scenario.hcl
   kestrix trace learn morning.log -config harbour.hcl -svg fit.svg
   kestrix replay harbour.hcl -scenario today.scenario.hcl`,
@@ -32,11 +32,11 @@ A configuration tells upstreams apart where the trace does not.
 			f := &ordering{}
 			f.define(fs, "learn")
 			with := withFlag(fs)
-			name := fs.String("config", "", "the configuration `FILE` that tells upstreams apart")
-			host := fs.String("host", "", "`NAME` of the host of records that name none")
-			frontend := fs.String("frontend", "", "`NAME` of the frontend of records that name none")
-			svg := fs.String("svg", "", "also draw the fits as SVG into this `FILE`")
-			png := fs.String("png", "", "also draw the fits as PNG into this `FILE`")
+			name := fs.String("config", "", "configuration `FILE` that assigns requests to upstreams")
+			host := fs.String("host", "", "`NAME` of the host for records without one")
+			frontend := fs.String("frontend", "", "`NAME` of the frontend for records without one")
+			svg := fs.String("svg", "", "also draw the fits as SVG to `FILE`")
+			png := fs.String("png", "", "also draw the fits as PNG to `FILE`")
 			return func(ctx context.Context, env *Env, args []string) error {
 				if err := o.check(); err != nil {
 					return err

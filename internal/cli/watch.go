@@ -21,23 +21,31 @@ import (
 
 func watchCommand() *command {
 	return &command{
-		name: "watch", args: "[CONFIG]", summary: "the terminal view of a running proxy",
+		name: "watch", group: "operate", args: "[CONFIG]",
+		summary: "watch and control a running proxy in the terminal",
 		help: `
-Shows rates, shares, states and what happened, as it happens. The arrow keys go from
-backend to backend; d drains the chosen one, p parks it, r returns it, w gives it
-another weight, each after a question. q leaves; the proxy does not notice.
+keys:
+  arrow keys  choose a backend
+  d           drain it
+  p           park it
+  r           return it
+  w           change its weight
+  q           leave; the proxy goes on
 
+Each order asks for confirmation.
+
+examples:
   kestrix watch
   kestrix watch harbour.hcl
   kestrix watch -at https://192.0.2.5:9900 -user mary`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			var f operatorFlags
 			f.define(fs)
-			every := fs.Duration("every", time.Second, "`TIME` between two looks at the proxy, from 200ms to 1m")
-			noColour := fs.Bool("plain", false, "no colour")
+			every := fs.Duration("every", time.Second, "`TIME` between updates, from 200ms to 1m")
+			noColour := fs.Bool("plain", false, "print no colours")
 			return func(ctx context.Context, env *Env, args []string) error {
 				if len(args) > 1 {
-					return usage("at most one configuration is wanted: kestrix watch [CONFIG]")
+					return usage("at most one configuration is allowed: kestrix watch [CONFIG]")
 				}
 				if *every < 200*time.Millisecond || *every > time.Minute {
 					return usage("-every is from 200ms to 1m; it is %s", *every)
@@ -48,7 +56,7 @@ another weight, each after a question. q leaves; the proxy does not notice.
 				}
 				in, ok := env.Stdin.(*os.File)
 				if !ok || !term.IsTerminal(int(in.Fd())) || !terminal(env.Stdout) {
-					return usage("watch wants a terminal; kestrix status is for everything else, -format json and csv for programs")
+					return usage("watch needs a terminal; kestrix status is for everything else, -format json and csv for programs")
 				}
 				view, err := c.View(ctx)
 				if err != nil {
@@ -59,7 +67,9 @@ another weight, each after a question. q leaves; the proxy does not notice.
 				if v := view.Status.Version; v != Version {
 					m.shown.Said = fmt.Sprintf("the proxy is version %s, this is %s; what one of them does not know is left out", v, Version)
 				}
-				_, err = tea.NewProgram(m, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(env.Stdout), tea.WithAltScreen()).Run()
+				// The signals that end a program end the context. A handler of the library's own beside it would wait for ever to hand
+				// over a signal to a view that the context has ended.
+				_, err = tea.NewProgram(m, tea.WithContext(ctx), tea.WithoutSignalHandler(), tea.WithInput(in), tea.WithOutput(env.Stdout), tea.WithAltScreen()).Run()
 				if err != nil && ctx.Err() == nil && !errors.Is(err, tea.ErrInterrupted) {
 					return unusable(fmt.Errorf("the terminal cannot be used: %w", err))
 				}

@@ -17,24 +17,23 @@ import (
 
 func whyCommand() *command {
 	return &command{
-		name: "why", args: "CONFIG METHOD URL | CONFIG -matches ROUTE | -journal FILE", summary: "one request: which route, which backend, and why not the others",
+		name: "why", group: "write and check", args: "CONFIG METHOD URL | CONFIG -matches ROUTE | -journal FILE",
+		summary: "explain one request: its route, its backend, and why no other",
 		help: `
-Asks the configuration alone, with every backend up; no server is needed. A
-client that is asked about several times keeps its cookies.
+Without -journal, why needs no running proxy: every backend is up. A client of several
+requests keeps its cookies.
 
+-matches describes the requests that a route gets, without those of earlier routes, with
+up to three examples.
+
+-journal explains a past request from a journal of serve -journal. The ID is at the end
+of its line in the access log.
+
+examples:
   kestrix why harbour.hcl GET http://tickets.tern.example:8080/seats -client 203.0.113.9 -n 6
   kestrix why harbour.hcl GET http://tickets.tern.example:8080/seats -down auk -n 6
   kestrix why gate.hcl tls://gate.tern.example:7000 -client 203.0.113.9
-
--matches says which requests a route takes, those of routes before it left out, by
-proof and with up to three examples.
-
   kestrix why harbour.hcl -matches rest
-
-A journal that serve -journal wrote tells of a past request, by the id that its access
-line ends with; -verify has the core decide all of it again and says whether it says
-the same.
-
   kestrix why -journal site.journal -request 1882
   kestrix why -journal site.journal -verify`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
@@ -44,14 +43,14 @@ the same.
 			var headers, cookies list
 			with := withFlag(fs)
 			fs.StringVar(&q.Client, "client", "203.0.113.1", "`ADDRESS` of the client")
-			fs.StringVar(&q.Frontend, "frontend", "", "`NAME` of the frontend, where the port does not tell")
-			fs.IntVar(&q.Times, "n", 1, "`TIMES` in a row, up to 10000")
-			fs.Uint64Var(&q.Seed, "seed", 1, "`NUMBER` that keys ties and draws")
-			fs.Var((*list)(&q.Down), "down", "ask as if this `BACKEND` were out; may be repeated")
-			fs.StringVar(&q.Zone, "zone", "", "ask as if the proxy stood in this `ZONE`")
-			fs.Var(&headers, "header", "`NAME:VALUE` that the request carries; may be repeated")
-			fs.Var(&cookies, "cookie", "`NAME=VALUE` that the request carries; may be repeated")
-			matches := fs.String("matches", "", "say which requests this `ROUTE` takes: its name, or FRONTEND/ROUTE")
+			fs.StringVar(&q.Frontend, "frontend", "", "`NAME` of the frontend, needed when the port does not decide it")
+			fs.IntVar(&q.Times, "n", 1, "`NUMBER` of requests in a row, up to 10000")
+			fs.Uint64Var(&q.Seed, "seed", 1, "`NUMBER` that seeds ties and random choices")
+			fs.Var((*list)(&q.Down), "down", "`BACKEND` to treat as down; may be repeated")
+			fs.StringVar(&q.Zone, "zone", "", "`ZONE` to treat as the zone of the proxy")
+			fs.Var(&headers, "header", "`NAME:VALUE` of a header of the request; may be repeated")
+			fs.Var(&cookies, "cookie", "`NAME=VALUE` of a cookie of the request; may be repeated")
+			matches := fs.String("matches", "", "`ROUTE`, or FRONTEND/ROUTE, whose requests are described")
 			var past pastFlags
 			past.define(fs)
 			return func(_ context.Context, env *Env, args []string) error {
@@ -77,7 +76,7 @@ the same.
 					args = []string{args[0], "", args[1]}
 				}
 				if len(args) != 3 {
-					return usage("three operands are wanted: CONFIG METHOD URL, as in kestrix why harbour.hcl GET http://tickets.tern.example:8080/seats")
+					return usage("three operands are required: CONFIG METHOD URL, as in kestrix why harbour.hcl GET http://tickets.tern.example:8080/seats")
 				}
 				if q.Times < 1 || q.Times > 10000 {
 					return usage("-n cannot be %d; from 1 to 10000", q.Times)
@@ -97,7 +96,7 @@ the same.
 					if o.format == "json" {
 						return writeJSON(w, a)
 					}
-					style := env.style(env.Stdout, o.noColour || o.file != "")
+					style := o.style(env)
 					_, err := io.WriteString(w, style.Why(strings.TrimSpace(fmt.Sprintf("%s %s from %s", q.Method, args[2], q.Client)), a))
 					return err
 				})
@@ -109,7 +108,7 @@ the same.
 // matching says which requests a route takes.
 func matching(env *Env, o *output, args, with []string, name string) error {
 	if len(args) != 1 {
-		return usage("one operand is wanted with -matches: CONFIG, as in kestrix why harbour.hcl -matches rest")
+		return usage("one operand is required with -matches: CONFIG, as in kestrix why harbour.hcl -matches rest")
 	}
 	s, err := usable(env, args[0], with)
 	if err != nil {
@@ -123,7 +122,7 @@ func matching(env *Env, o *output, args, with []string, name string) error {
 		if o.format == "json" {
 			return writeJSON(w, m)
 		}
-		_, err := io.WriteString(w, env.style(env.Stdout, o.noColour || o.file != "").Matches(m))
+		_, err := io.WriteString(w, o.style(env).Matches(m))
 		return err
 	})
 }

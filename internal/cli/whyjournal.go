@@ -22,9 +22,9 @@ type pastFlags struct {
 }
 
 func (p *pastFlags) define(fs *flag.FlagSet) {
-	fs.StringVar(&p.file, "journal", "", "`FILE` that serve -journal wrote, to tell of a past request")
-	fs.Var(&p.request, "request", "`ID` of that request, as its access line has it")
-	fs.BoolVar(&p.verify, "verify", false, "have the core decide all of the journal again")
+	fs.StringVar(&p.file, "journal", "", "journal `FILE` of serve -journal, to explain a past request")
+	fs.Var(&p.request, "request", "`ID` of the request, from its line in the access log")
+	fs.BoolVar(&p.verify, "verify", false, "decide everything in the journal again and report differences")
 }
 
 func (p *pastFlags) run(env *Env, o *output, fs *flag.FlagSet, args []string) error {
@@ -42,7 +42,7 @@ func (p *pastFlags) run(env *Env, o *output, fs *flag.FlagSet, args []string) er
 	case idle != "":
 		return usage("-%s has no meaning beside -journal", idle)
 	case p.verify == p.request.given:
-		return usage("beside -journal, -request ID or -verify is wanted")
+		return usage("-journal needs -request ID or -verify")
 	}
 	j, err := readJournal(p.file)
 	if err != nil {
@@ -71,7 +71,7 @@ func (p *pastFlags) run(env *Env, o *output, fs *flag.FlagSet, args []string) er
 			}
 			told = append(told, x)
 		}
-		_, err := io.WriteString(w, env.style(env.Stdout, o.noColour || o.file != "").Past(p.request.value, told, j.Whole()))
+		_, err := io.WriteString(w, o.style(env).Past(p.request.value, told, j.Whole()))
 		return err
 	})
 }

@@ -28,7 +28,7 @@ func ran(t *testing.T, into any, args ...string) {
 }
 
 var (
-	requestWitness = regexp.MustCompile(`^([A-Z]+) (http://\S+)((?: from \S+| over a unix socket| with .+?)*) (fits no route|goes to "([^"]+)"|fits here, and goes to "([^"]+)"|fits both, and goes to "([^"]+)" because|is passed on as (\S+)$)`)
+	requestWitness = regexp.MustCompile(`^([A-Z]+) (http://\S+)((?: from \S+| over a unix socket| with .+?)*) (matches no route|goes to "([^"]+)"|matches here, and goes to "([^"]+)"|matches both, and goes to "([^"]+)" because|is passed on as (\S+)$)`)
 	hungWitness    = regexp.MustCompile(`^of ten requests a second with "(\S+)" hung, (none|\d+) of (\d+)`)
 	part           = regexp.MustCompile(` (from|with|over) (.+?)(?:$| (?:from|with|over) )`)
 )
@@ -150,7 +150,7 @@ func askWhy(t *testing.T, c *config.Config, name string, f config.Finding, m []s
 	}
 	ran(t, &answer, append([]string{"why", name, "-frontend", front}, args...)...)
 	switch want := m[5] + m[6] + m[7]; {
-	case strings.HasPrefix(m[4], "fits no route"):
+	case strings.HasPrefix(m[4], "matches no route"):
 		assert.Empty(t, answer.Route, "%s: %s", f.ID, f.Witness)
 	case m[8] != "":
 		if assert.NotNil(t, answer.Passed, "%s: %s", f.ID, f.Witness) {

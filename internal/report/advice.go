@@ -41,7 +41,7 @@ func (s Style) felt(b *strings.Builder, r *result.Replay) {
 	}
 	b.WriteString("\n" + s.bold("client impact") + "\n")
 	cols := []column{
-		{name: "fault", left: true}, {name: "requests that came", left: true}, {name: "requests"}, {name: "failed"}, {name: "of them", drop: 2},
+		{name: "fault", left: true}, {name: "arrived", left: true}, {name: "requests"}, {name: "failed"}, {name: "error rate", drop: 2},
 		{name: "p50", drop: 2}, {name: "p95", drop: 3}, {name: "p99", drop: 1}, {name: "elapsed p50", drop: 4}, {name: "elapsed p95", drop: 5}, {name: "elapsed p99"},
 	}
 	t := timesOf(r)
@@ -70,10 +70,10 @@ func (s Style) felt(b *strings.Builder, r *result.Replay) {
 		}
 	}
 	b.WriteString(s.table(cols, rows, 2))
-	b.WriteString("  " + flow("p50 to p99 are of answered requests; elapsed is of all, until the answer, the failure or the leaving", s.Width, 2) + "\n")
+	b.WriteString("  " + flow("p50 to p99: answered requests. elapsed: all requests, until the response, the failure, or the moment their client left", s.Width, 2) + "\n")
 	s.lines(b, aftermaths(began))
 	if rest > 0 {
-		fmt.Fprintf(b, "  the %d worst; %s with -all\n", mostFaults, plural(int64(rest), "more fault"))
+		fmt.Fprintf(b, "  the %d worst; -all lists %s\n", mostFaults, plural(int64(rest), "more fault"))
 	}
 }
 
@@ -83,35 +83,16 @@ func (p Replay) advise() []string {
 	r := p.Result
 	var lines []string
 	if n := r.Errors[cause.NoRoute]; n > 0 {
-		lines = append(lines, fmt.Sprintf("%s fitted no route; try: kestrix why %s GET URL", plural(n, "request"), p.Path))
+		lines = append(lines, fmt.Sprintf("%s matched no route; try: kestrix why %s GET URL", plural(n, "request"), p.Path))
 	}
 	sticky := slices.ContainsFunc(p.Config.Upstreams, func(u *config.Upstream) bool { return u.Sticky != nil })
 	for _, u := range p.Config.Upstreams {
-		// Who has made another upstream sticky has thought about sessions.
+		// A configuration with another sticky upstream is aware of sessions.
 		if x := r.Upstreams[u.Name]; r.Sessions.Known && !sticky && x != nil && x.Sessions.Misses > 0 && len(u.Backends) > 1 {
-			lines = append(lines, fmt.Sprintf("%s to %q reached a backend that does not hold their session; a sticky block keeps clients in their place", plural(x.Sessions.Misses, "request"), u.Name))
+			lines = append(lines, fmt.Sprintf("%s: %s reached a backend without their session; a sticky block keeps clients at their backend", u.Name, plural(x.Sessions.Misses, "request")))
 		}
 	}
 	return lines
-}
-
-func (s Style) advice(b *strings.Builder, p Replay) {
-	lines := p.advise()
-	if len(lines) == 0 {
-		return
-	}
-	b.WriteString("\n" + s.bold("what to change") + "\n")
-	more := 0
-	if len(lines) > mostFaults && !s.All {
-		more = len(lines) - mostFaults
-		lines = lines[:mostFaults]
-	}
-	for _, l := range lines {
-		b.WriteString("  " + flow(l, s.Width, 4) + "\n")
-	}
-	if more > 0 {
-		fmt.Fprintf(b, "  and %d more with -all\n", more)
-	}
 }
 
 // byOperator reports whether faults of a kind are an operator's hand.
@@ -128,9 +109,9 @@ func aftermaths(faults []result.Fault) []string {
 		a := f.Aftermath
 		switch lost := fmt.Sprintf("%s of %s after it failed", count(a.Failed), plural(a.Requests, "request")); {
 		case a.Requests > 0 && a.Until == nil:
-			out = append(out, fmt.Sprintf("%s: not as before until the end of the replay; %s", f.Name, lost))
+			out = append(out, fmt.Sprintf("%s: no recovery until the end of the replay; %s", f.Name, lost))
 		case a.Failed > 0 && a.Until != nil:
-			out = append(out, fmt.Sprintf("%s: as before %s after its end; until then %s", f.Name, span(*a.Until), lost))
+			out = append(out, fmt.Sprintf("%s: recovered %s after its end; until then %s", f.Name, span(*a.Until), lost))
 		}
 	}
 	return out

@@ -63,7 +63,7 @@ func (s Style) assumed(all result.Assumptions) string {
 	for _, l := range assumptions(all) {
 		line := flow("assumed  "+l, s.Width, 9) + "\n"
 		if strings.HasPrefix(l, "~") {
-			line = s.yellow(line)
+			line = s.warn(line)
 		}
 		b.WriteString(line)
 	}

@@ -52,6 +52,25 @@ func (c *chart) text(x, y float64, class, s string) {
 	fmt.Fprintf(&c.b, `<text x="%s" y="%s" class="%s">%s</text>`, px(x), px(y), class, html.EscapeString(s))
 }
 
+// letter is the width of a bold letter of a label, on average.
+const letter = 7.4
+
+// roomFor moves the left end of the plot so that the longest of the names of rows fits beside it. The plot keeps its half of
+// the chart: names of more than some 60 letters are cut there.
+func (c *chart) roomFor(names []string, least float64) {
+	longest := 0
+	for _, n := range names {
+		longest = max(longest, len([]rune(n)))
+	}
+	c.left = min(max(least, float64(longest)*letter+20), chartWidth*0.44)
+}
+
+// label writes the name of a row left of the plot, whole where the pointer rests on it.
+func (c *chart) label(y float64, name string) {
+	fmt.Fprintf(&c.b, `<text x="%s" y="%s" class="e b"><title>%s</title>%s</text>`,
+		px(c.left-8), px(y), html.EscapeString(name), html.EscapeString(clip(name, int((c.left-12)/letter))))
+}
+
 func (c *chart) rule(x1, y1, x2, y2 float64, class string) {
 	fmt.Fprintf(&c.b, `<path class="%s" d="M%s %sL%s %s"/>`, class, px(x1), px(y1), px(x2), px(y2))
 }

@@ -95,9 +95,9 @@ func TestPagesAndFiguresDrawTheSame(t *testing.T) {
 func TestWhatLosingOneCosts(t *testing.T) {
 	much := 2.1
 	for want, l := range map[string]study.LoadLimit{
-		"without a.auk the limit is between 2.00 and 2.10 times the load (from 20.0 requests a second on, 5 seeds); beyond it 3.00 % of them fail (0.00 % anyway), and elapsed p99 is 1.00 s (500 ms anyway)": {Backend: "a.auk", Load: 2, TooMuch: &much, Rate: 20, Seeds: 5, Failed: 0.03, P99: 0.4, ElapsedP99: 1, Undisturbed: study.Undisturbed{P99: 0.4, ElapsedP99: 0.5}},
-		"without a.auk it bears 64.0 times the load, the most that was tried (640 requests a second)":                                                                                                         {Backend: "a.auk", Load: 64, Rate: 640},
-		"without a.auk even a quarter of the load is too much": {Backend: "a.auk", TooMuch: &much},
+		"2.00x (20.0 req/s) without a.auk; at 2.10x 3.00 % of the requests fail (0.00 % without the fault), elapsed p99 1.00 s (500 ms); 5 seeds": {Backend: "a.auk", Load: 2, TooMuch: &much, Rate: 20, Seeds: 5, Failed: 0.03, P99: 0.4, ElapsedP99: 1, Undisturbed: study.Undisturbed{P99: 0.4, ElapsedP99: 0.5}},
+		"at least 64.0x (640 req/s) without a.auk, the highest load that was tried":                                                               {Backend: "a.auk", Load: 64, Rate: 640},
+		"less than 0.25x without a.auk: too many requests fail at a quarter of the load":                                                          {Backend: "a.auk", TooMuch: &much},
 	} {
 		text, bad := limitOf(&l, false)
 		assert.Equal(t, want, text)
@@ -105,22 +105,22 @@ func TestWhatLosingOneCosts(t *testing.T) {
 	}
 	text, bad := limitOf(&study.LoadLimit{Backend: "a.auk", Load: 0.5, TooMuch: &much}, true)
 	assert.True(t, bad)
-	assert.True(t, strings.HasPrefix(text, "perhaps today already: "))
+	assert.True(t, strings.HasPrefix(text, "perhaps over capacity at the load of the replay: "))
 	much = 0.9
 	text, _ = limitOf(&study.LoadLimit{Backend: "a.auk", Load: 0.5, TooMuch: &much}, true)
-	assert.True(t, strings.HasPrefix(text, "today already: "))
+	assert.True(t, strings.HasPrefix(text, "over capacity at the load of the replay: "))
 
 	w := &study.Sweep{Of: study.SweptRun{At: 90.5, Until: 150}}
 	usual, never := study.SweepPart{P99: 0.05, ElapsedP99: 0.1}, 12.5
 	for want, c := range map[string]study.SweepCase{
-		"a.x (hang, from 01:30.5 for 10.0 s): 5 more requests fail; one request in 20 fails while it lasts; elapsed p99 is 200 ms instead of 100 ms":                                                                                                                {Name: "a.x", Kind: "hang", Seeds: 1, More: 5, MoreLow: 5, MoreHigh: 5, During: study.SweepPart{Failed: 5, ErrorRate: 0.05, P99: 0.05, ElapsedP99: 0.2}},
-		"a.x, y or z (reset, from 01:30.5 for 10.0 s): 5 (3–9) more requests fail (10 seeds); one request in 20 fails while it lasts; elapsed p99 is 100 ms, as otherwise":                                                                                          {Name: "a.x", Alike: []string{"a.y", "a.z"}, Kind: "reset", Seeds: 10, More: 5, MoreLow: 3, MoreHigh: 9, During: study.SweepPart{ErrorRate: 0.05, ElapsedP99: 0.1}},
-		"x (slow, from 01:30.5 for 10.0 s): nothing more fails, but requests take longer; elapsed p99 is 200 ms instead of 100 ms":                                                                                                                                  {Name: "x", Kind: "slow", During: study.SweepPart{P99: 0.05, ElapsedP99: 0.2}},
-		"x (park, from 01:30.5 for 10.0 s): nothing more fails, and 1 session moves; elapsed p99 is 100 ms, as otherwise":                                                                                                                                           {Name: "x", Kind: "park", SessionsMoved: 1, During: study.SweepPart{P99: 0.05, ElapsedP99: 0.1}},
-		"x (park, from 01:30.5 for 10.0 s): nothing more fails, and nothing takes noticeably longer; elapsed p99 is 100 ms, as otherwise":                                                                                                                           {Name: "x", Kind: "park", During: study.SweepPart{P99: 0.05, ElapsedP99: 0.1}},
-		"x (slow, from 01:30.5 for 10.0 s): 900 more requests fail (10 seeds); 0.0 % of all requests fail while it lasts; elapsed p99 is 100 ms, as otherwise; it does not recover in the replay with 7 of 10 seeds: 900 of 1,000 requests that come after it fail": {Name: "x", Kind: "slow", More: 900, MoreLow: 900, MoreHigh: 900, Seeds: 10, Unrecovered: 7, Aftermath: result.Aftermath{Requests: 1000, Failed: 900}, During: study.SweepPart{ElapsedP99: 0.1}},
-		"x (slow, from 01:30.5 for 10.0 s): nothing more fails, but requests take longer; elapsed p99 is 5.00 s instead of 100 ms; it does not recover in the replay: requests that come after it take longer":                                                      {Name: "x", Kind: "slow", Seeds: 1, Unrecovered: 1, Aftermath: result.Aftermath{Requests: 1000}, During: study.SweepPart{ElapsedP99: 5}},
-		"x (hang, from 01:30.5 for 10.0 s): 9 more requests fail; 100.0 % of all requests fail while it lasts; elapsed p99 is 100 ms, as otherwise; 3 of 40 requests that come after it fail, until all is as before after 12.5 s":                                  {Name: "x", Kind: "hang", Seeds: 1, More: 9, MoreLow: 9, MoreHigh: 9, Aftermath: result.Aftermath{Requests: 40, Failed: 3, Until: &never}, During: study.SweepPart{ErrorRate: 1, ElapsedP99: 0.1}},
+		"a.x (hang, from 01:30.5 for 10.0 s): 5 additional failed requests, 1 request in 20 during the fault; elapsed p99 200 ms instead of 100 ms":                                                                                                         {Name: "a.x", Kind: "hang", Seeds: 1, More: 5, MoreLow: 5, MoreHigh: 5, During: study.SweepPart{Failed: 5, ErrorRate: 0.05, P99: 0.05, ElapsedP99: 0.2}},
+		"a.x, y or z (reset, from 01:30.5 for 10.0 s): 5 (3–9) additional failed requests (10 seeds), 1 request in 20 during the fault; elapsed p99 100 ms, as without the fault":                                                                           {Name: "a.x", Alike: []string{"a.y", "a.z"}, Kind: "reset", Seeds: 10, More: 5, MoreLow: 3, MoreHigh: 9, During: study.SweepPart{ErrorRate: 0.05, ElapsedP99: 0.1}},
+		"x (slow, from 01:30.5 for 10.0 s): no additional failed requests, but requests take longer; elapsed p99 200 ms instead of 100 ms":                                                                                                                  {Name: "x", Kind: "slow", During: study.SweepPart{P99: 0.05, ElapsedP99: 0.2}},
+		"x (park, from 01:30.5 for 10.0 s): no additional failed requests, and 1 session moves; elapsed p99 100 ms, as without the fault":                                                                                                                   {Name: "x", Kind: "park", SessionsMoved: 1, During: study.SweepPart{P99: 0.05, ElapsedP99: 0.1}},
+		"x (park, from 01:30.5 for 10.0 s): no additional failed requests, and none takes noticeably longer; elapsed p99 100 ms, as without the fault":                                                                                                      {Name: "x", Kind: "park", During: study.SweepPart{P99: 0.05, ElapsedP99: 0.1}},
+		"x (slow, from 01:30.5 for 10.0 s): 900 additional failed requests (10 seeds), 0.0 % of all requests during the fault; elapsed p99 100 ms, as without the fault; no recovery in the replay with 7 of 10 seeds: 900 of 1,000 requests after it fail": {Name: "x", Kind: "slow", More: 900, MoreLow: 900, MoreHigh: 900, Seeds: 10, Unrecovered: 7, Aftermath: result.Aftermath{Requests: 1000, Failed: 900}, During: study.SweepPart{ElapsedP99: 0.1}},
+		"x (slow, from 01:30.5 for 10.0 s): no additional failed requests, but requests take longer; elapsed p99 5.00 s instead of 100 ms; no recovery in the replay: requests after it take longer":                                                        {Name: "x", Kind: "slow", Seeds: 1, Unrecovered: 1, Aftermath: result.Aftermath{Requests: 1000}, During: study.SweepPart{ElapsedP99: 5}},
+		"x (hang, from 01:30.5 for 10.0 s): 9 additional failed requests, 100.0 % of all requests during the fault; elapsed p99 100 ms, as without the fault; 3 of 40 requests after it fail, recovered after 12.5 s":                                       {Name: "x", Kind: "hang", Seeds: 1, More: 9, MoreLow: 9, MoreHigh: 9, Aftermath: result.Aftermath{Requests: 40, Failed: 3, Until: &never}, During: study.SweepPart{ErrorRate: 1, ElapsedP99: 0.1}},
 	} {
 		c.At, c.Until, c.Otherwise = 90.5, 100.5, usual
 		w.Worst = &c

@@ -18,11 +18,18 @@ type Compared struct {
 
 // Compare writes several variants side by side.
 func (s Style) Compare(p Compared) string {
+	return s.fitted(func(s Style) string { return s.compareText(p) })
+}
+
+func (s Style) compareText(p Compared) string {
 	c := p.Result
 	first := c.Runs[0].Result
 	var b strings.Builder
-	b.WriteString(s.bold(flow(strings.Join(append(slices.Clone(p.Names), fmt.Sprintf("seed %d", first.Model.Seed)), s.dot()), s.Width, 0)) + "\n")
-	head := fmt.Sprintf("%s from %s in each of %s: the same moments, the same work, the same faults", plural(first.Requests, "request"), plural(first.Trace.Clients, "client"), plural(int64(len(c.Runs)), "variant"))
+	b.WriteString(flow(strings.Join(append(slices.Clone(p.Names), fmt.Sprintf("seed %d", first.Model.Seed)), s.dot()), s.Width, 0) + "\n")
+	if len(c.Advice) > 0 {
+		b.WriteString(s.bold(flow(c.Advice[0].Say, s.Width, 2)) + "\n")
+	}
+	head := fmt.Sprintf("%s from %s in each of %s, with the same arrivals, work and faults", plural(first.Requests, "request"), plural(first.Trace.Clients, "client"), plural(int64(len(c.Runs)), "variant"))
 	if len(p.Upstreams) > 0 {
 		head += "; figures of " + and(p.Upstreams)
 	}
@@ -30,7 +37,7 @@ func (s Style) Compare(p Compared) string {
 	b.WriteString(flow(p.certainty(), s.Width, 0) + "\n")
 	b.WriteString(s.assumed(first.Assumed))
 	if c.Partial {
-		b.WriteString(s.yellow("stopped early: what follows is partial") + "\n")
+		b.WriteString(s.warn("stopped early: figures are partial") + "\n")
 	}
 	s.notes(&b, first)
 	b.WriteByte('\n')
@@ -63,17 +70,17 @@ func (p Compared) remarks() []string {
 		left[l.Why] = append(left[l.Why], l.Name)
 	}
 	for _, why := range whys {
-		verb := " is left out: "
+		verb := " was not compared: "
 		if len(left[why]) > 1 {
-			verb = " are left out: "
+			verb = " were not compared: "
 		}
 		out = append(out, strings.Join(left[why], "; ")+verb+why)
 	}
 	if n := p.Result.Runs[0].Result.Requests; n < enough {
-		out = append(out, fmt.Sprintf("%s are too few to advise by: %s or more show the course of a load and not its beginning", plural(n, "request"), count(enough)))
+		out = append(out, fmt.Sprintf("%s are too few for advice; %s or more show a load and not only its beginning", plural(n, "request"), count(enough)))
 	}
 	if first := p.Result.Runs[0].Result; p.aboutSessions() && !first.Sessions.Known {
-		out = append(out, "misses matter only where the application keeps sessions at its backends, which neither the trace nor the scenario says (clients { sessions = true })")
+		out = append(out, "misses matter only if the application keeps sessions, which neither the trace nor the scenario declares (clients { sessions = true })")
 	}
 	for _, r := range p.Result.Runs {
 		for _, n := range r.Notes {
@@ -83,8 +90,7 @@ func (p Compared) remarks() []string {
 	return out
 }
 
-// overrun returns in which upstreams requests wait without a pause up to the end, and in which
-// variants.
+// overrun returns the upstreams that are over capacity up to the end, with the variants.
 func overrun(c *study.Comparison) []string {
 	var names []string
 	variants := map[string][]string{}
@@ -98,7 +104,7 @@ func overrun(c *study.Comparison) []string {
 	}
 	var out []string
 	for _, n := range names {
-		out = append(out, fmt.Sprintf("in %s requests wait without a pause, with seed %d: ", n, c.Runs[0].Result.Model.Seed)+strings.Join(variants[n], "; "))
+		out = append(out, fmt.Sprintf("%s is over capacity, with seed %d: ", n, c.Runs[0].Result.Model.Seed)+strings.Join(variants[n], "; "))
 	}
 	return out
 }
@@ -135,8 +141,8 @@ func rangeMeans(seeds int) string {
 // terminal is narrow.
 var compareHeads = map[string]column{
 	"spread": {name: "spread ", drop: 1}, "p50": {name: "p50 ", drop: 8}, "p95": {name: "p95 ", drop: 7}, "p99": {name: "p99 ", drop: 6}, "elapsed_p99": {name: "elapsed p99 "}, "failed": {name: "failed "},
-	"retried": {name: "retried ", drop: 9}, "sessions_moved": {name: "moved ", drop: 4}, "peak_in_flight": {name: "peak ", drop: 10}, "moved_on_leave": {name: "on leave ", drop: 2},
-	"session_misses": {name: "misses "}, "pushed_on_leave": {name: "pushed ", drop: 3}, "duration": {name: "duration ", drop: 12}, "throughput": {name: "throughput ", drop: 5},
+	"retried": {name: "retried ", drop: 9}, "sessions_moved": {name: "sessions moved ", drop: 4}, "peak_in_flight": {name: "peak ", drop: 10}, "moved_on_leave": {name: "moved on leave ", drop: 2},
+	"session_misses": {name: "session misses "}, "pushed_on_leave": {name: "pushed on leave ", drop: 3}, "duration": {name: "duration ", drop: 12}, "throughput": {name: "throughput ", drop: 5},
 }
 
 // shownMeasures returns the keys of the figures that are worth a column.
@@ -237,7 +243,7 @@ func differ(c *study.Comparison) bool {
 	for _, r := range c.Runs {
 		low, high = min(low, r.Figures.Throughput), max(high, r.Figures.Throughput)
 	}
-	return high > low*1.02
+	return high > low*1.1
 }
 
 // mostExpected is how many expectations there are.

@@ -91,7 +91,7 @@ func (p Compared) best() *study.Advice {
 	base := p.base()
 	b := runs[base]
 	if b.Name == "as configured" {
-		b.Name = "what is configured"
+		b.Name = "the configured variant"
 	}
 	// Of those that are better than the base, the one that is best where it matters.
 	better := func(i int) bool {
@@ -110,7 +110,7 @@ func (p Compared) best() *study.Advice {
 	n, t := b.Result.Requests, timesOf(b.Result)
 	a := &study.Advice{Unless: wrongWhen[p.Ways[best].Choice]}
 	if p.failsLess(&w, &runs[base]) {
-		a.Say = fmt.Sprintf("choose %s: it fails %s of %s requests, %s fails %s", w.Name, failed(&w), count(n), b.Name, failed(&b))
+		a.Say = fmt.Sprintf("choose %s: %s of %s requests fail, with %s %s", w.Name, failed(&w), count(n), b.Name, failed(&b))
 		a.Because = fmt.Sprintf("elapsed p99 is %s instead of %s, the spread %.2f instead of %.2f", t.of(w.Figures.ElapsedP99), t.of(b.Figures.ElapsedP99), w.Figures.Spread, b.Figures.Spread)
 	} else {
 		a.Say = fmt.Sprintf("choose %s: elapsed p99 is %s instead of %s with %s", w.Name, t.of(w.Figures.ElapsedP99), t.of(b.Figures.ElapsedP99), b.Name)
@@ -123,7 +123,7 @@ func (p Compared) best() *study.Advice {
 		}
 	}
 	if len(equals) > 0 {
-		a.Because += fmt.Sprintf("; %s would do as well: no difference beyond chance in failures and elapsed p99", or(equals))
+		a.Because += fmt.Sprintf("; %s is as good: no difference beyond chance in failures and elapsed p99", or(equals))
 	}
 	a.Because += fmt.Sprintf("; %d seeds", p.Result.Seeds)
 	return a
@@ -138,15 +138,15 @@ func (p Compared) keep(good []int, b *study.Run) *study.Advice {
 		slowest, fastest, least = max(slowest, f.ElapsedP99), min(fastest, f.ElapsedP99), min(least, f.Failed)
 	}
 	t := timesOf(b.Result)
-	others := fmt.Sprintf("that of all variants which fail as little from %s to %s", t.of(fastest), t.of(slowest))
+	others := fmt.Sprintf("that of the variants with as few failures is %s to %s", t.of(fastest), t.of(slowest))
 	if span(fastest) == span(slowest) {
-		others = "as that of all variants which fail as little"
+		others = "as with the other variants that have as few failures"
 	}
 	a := &study.Advice{
 		Say: fmt.Sprintf("keep %s: no other variant fails less or is noticeably faster, beyond chance", b.Name),
-		Because: fmt.Sprintf("elapsed p99 is %s, %s; it fails %s of %s requests, the least of any is %s; %d seeds", t.of(b.Figures.ElapsedP99), others,
+		Because: fmt.Sprintf("elapsed p99 is %s, %s; %s of %s requests fail, the minimum of all variants is %s; %d seeds", t.of(b.Figures.ElapsedP99), others,
 			failed(b), count(b.Result.Requests), count(int64(math.Round(least))), p.Result.Seeds),
-		Unless: "there is more to do: while backends are hardly busy all variants look alike; try a scenario with a load, or one in which a backend fails",
+		Unless: "the load grows: with idle backends all variants are alike; try a scenario with a larger load, or with a fault",
 	}
 	if busiest(*b) > 0.5 {
 		a.Unless = wrongWhen[p.Ways[p.base()].Choice]
@@ -305,7 +305,7 @@ func (p Compared) leaving() *study.Advice {
 	}
 	return &study.Advice{
 		Say: fmt.Sprintf("where backends keep something of a client, such as a session or a cache, choose %s%s", w.Name, or),
-		Because: fmt.Sprintf("when %s left, %s of the other clients' requests came to another backend than before, with %s %s; its price is a spread of %.2f and an elapsed p99 of %s",
+		Because: fmt.Sprintf("when %s left, %s of the other clients' requests moved, with %s %s. Its price is a spread of %.2f and an elapsed p99 of %s",
 			and(w.Leave.Backends), percent(*w.Figures.MovedOnLeave), l.Name, percent(*l.Figures.MovedOnLeave), w.Figures.Spread, t.of(w.Figures.ElapsedP99)),
 		Unless: "any backend can answer anybody: then nothing is gained by coming back",
 	}

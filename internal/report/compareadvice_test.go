@@ -49,11 +49,11 @@ func TestAdvice(t *testing.T) {
 	}{
 		"nothing stands out": {
 			[]one{{"as configured", "", 0, true, 0.1, 0, -1}, {"random", "random", 0, false, 0.102, 0, -1}}, 0.1,
-			[]string{"keep what is configured: no other variant", "elapsed p99 is 100 ms, that of all variants which fail as little from 100 ms to 102 ms; it fails 0 of 10,000 requests, the least of any is 0; 10 seeds", "there is more to do"},
+			[]string{"keep the configured variant: no other variant", "elapsed p99 is 100 ms, that of the variants with as few failures is 100 ms to 102 ms; 0 of 10,000 requests fail, the minimum of all variants is 0; 10 seeds", "the load grows"},
 		},
 		"nothing at all differs": {
 			[]one{{"random", "random", 0, true, 0.1, 3, -1}, {"ring", "ring", 0, false, 0.1, 3, -1}}, 0.9,
-			[]string{"keep random", "elapsed p99 is 100 ms, as that of all variants which fail as little; it fails 3 of 10,000 requests, the least of any is 3", "there are few requests"},
+			[]string{"keep random", "elapsed p99 is 100 ms, as with the other variants that have as few failures; 3 of 10,000 requests fail, the minimum of all variants is 3", "there are few requests"},
 		},
 		"another is faster": {
 			[]one{{"round-robin", "round-robin", 0, true, 0.3, 0, -1}, {"two-choices", "two-choices", 0, false, 0.1, 0, -1}, {"ring", "ring", 0, false, 0.05, 500, -1}}, 0.7,
@@ -61,11 +61,11 @@ func TestAdvice(t *testing.T) {
 		},
 		"another fails less": {
 			[]one{{"as configured", "", 0, true, 0.05, 400, -1}, {"least-connections", "least-connections", 0, false, 0.1, 1, -1}}, 0.7,
-			[]string{"choose least-connections: it fails 1 of 10,000 requests, what is configured fails 400", "elapsed p99 is 100 ms instead of 50.0 ms", "several proxies share"},
+			[]string{"choose least-connections: 1 of 10,000 requests fail, with the configured variant 400", "elapsed p99 is 100 ms instead of 50.0 ms", "several proxies share"},
 		},
 		"who keeps clients": {
 			[]one{{"random", "random", 0, true, 0.1, 0, 0.7}, {"ring", "ring", 0, false, 0.1, 0, 0}, {"modulo", "modulo", 0, false, 0.1, 0, 0.75}}, 0.9,
-			[]string{"keep random", "elapsed p99", "there are few", "where backends keep something of a client, such as a session or a cache, choose ring or a sticky block", "when a.auk left, 0.0 % of the other clients' requests came to another backend than before, with modulo 75.0 %", "any backend can answer"},
+			[]string{"keep random", "elapsed p99", "there are few", "where backends keep something of a client, such as a session or a cache, choose ring or a sticky block", "when a.auk left, 0.0 % of the other clients' requests moved, with modulo 75.0 %", "any backend can answer"},
 		},
 		"who keeps clients and fails is no cure": {
 			[]one{{"random", "random", 0, true, 0.1, 0, 0.7}, {"ring", "ring", 0, false, 0.1, 900, 0}}, 0.9,
@@ -85,7 +85,7 @@ func TestAdvice(t *testing.T) {
 		},
 		"several are as good": {
 			[]one{{"round-robin", "round-robin", 0, true, 0.1, 900, -1}, {"two-choices", "two-choices", 0, false, 0.1, 200, -1}, {"random", "random", 0, false, 0.101, 201, -1}}, 0.7,
-			[]string{"choose two-choices: it fails 200 of 10,000 requests, round-robin fails 900", "; random would do as well: no difference beyond chance in failures and elapsed p99; 10 seeds", "the pool is small"},
+			[]string{"choose two-choices: 200 of 10,000 requests fail, with round-robin 900", "; random is as good: no difference beyond chance in failures and elapsed p99; 10 seeds", "the pool is small"},
 		},
 	} {
 		p := Compared{Result: &study.Comparison{Seeds: 10, Needed: 10}}

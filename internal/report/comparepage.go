@@ -35,8 +35,8 @@ type compareCell struct {
 
 // measureNames are the full names of what variants are compared by, by their keys.
 var measureNames = map[string]string{
-	"spread": "Spread", "p50": "Half within", "p95": "95 % within", "p99": "99 % within", "elapsed_p99": "99 % end within", "failed": "Failed", "retried": "Retried",
-	"sessions_moved": "Sessions moved", "peak_in_flight": "Most in flight", "moved_on_leave": "Moved when one leaves", "pushed_on_leave": "Pushed away when one leaves", "session_misses": "Sessions missed", "duration": "Duration", "throughput": "Answered a second",
+	"spread": "Spread", "p50": "p50", "p95": "p95", "p99": "p99", "elapsed_p99": "Elapsed p99", "failed": "Failed", "retried": "Retried",
+	"sessions_moved": "Sessions moved", "peak_in_flight": "Peak in flight", "moved_on_leave": "Moved on leave", "pushed_on_leave": "Pushed on leave", "session_misses": "Session misses", "duration": "Duration", "throughput": "Throughput, req/s",
 }
 
 // figureCell writes one of the figures of a run: the median, or an end of its range.

@@ -8,20 +8,58 @@ import (
 	"kestrix/internal/core/result"
 )
 
-// why writes why requests failed or waited, as far as it was found out.
-func (s Style) why(b *strings.Builder, r *result.Replay) {
-	d := r.Diagnosis
-	if d == nil {
+// recommendation is a change that a replay with it supports.
+type recommendation struct {
+	Upstream, Change string
+	Effect           string // figures with the change instead of those without
+	Cause            string
+	Hypothetical     bool // the change shows the cause, and is no advice
+}
+
+// recommendations returns the changes that the diagnosis of a replay found.
+func recommendations(r *result.Replay) (out []recommendation) {
+	if r.Diagnosis == nil {
+		return nil
+	}
+	for i := range r.Diagnosis.Causes {
+		c := &r.Diagnosis.Causes[i]
+		out = append(out, recommendation{c.Upstream, c.Change, contrastOf(c, timesOf(r)), c.Says, c.Hypothetical})
+	}
+	return out
+}
+
+// recommended writes the changes that a diagnosis found, each with its effect and the cause, and those that need no further
+// replay.
+func (s Style) recommended(b *strings.Builder, p Replay) {
+	d, lines := p.Result.Diagnosis, p.advise()
+	if d == nil && len(lines) == 0 {
 		return
 	}
-	b.WriteString("\n" + s.bold("causes of failures and waiting") + "\n")
-	t := timesOf(r)
-	for i := range d.Causes {
-		c := &d.Causes[i]
-		b.WriteString("  " + flow(c.Upstream+": "+c.Says, s.Width, 4) + "\n")
-		b.WriteString("    " + flow(contrastOf(c, t), s.Width, 6) + "\n")
+	b.WriteString("\n" + s.bold("recommended changes") + "\n")
+	for _, c := range recommendations(p.Result) {
+		if c.Hypothetical {
+			b.WriteString("  " + flow(s.bold(c.Upstream)+": "+c.Cause, s.Width, 4) + "\n")
+			b.WriteString("    " + flow("for comparison, with "+c.Change+": "+c.Effect, s.Width, 6) + "\n")
+			continue
+		}
+		b.WriteString("  " + flow(s.bold(c.Upstream)+": "+c.Change, s.Width, 4) + "\n")
+		b.WriteString("    " + flow(c.Effect, s.Width, 6) + "\n")
+		b.WriteString("    " + flow("cause: "+c.Cause, s.Width, 6) + "\n")
 	}
-	b.WriteString("  " + flow(howFound(d), s.Width, 2) + "\n")
+	if d != nil {
+		b.WriteString("  " + flow(howFound(d), s.Width, 2) + "\n")
+	}
+	more := 0
+	if len(lines) > mostFaults && !s.All {
+		more = len(lines) - mostFaults
+		lines = lines[:mostFaults]
+	}
+	for _, l := range lines {
+		b.WriteString("  " + flow(l, s.Width, 4) + "\n")
+	}
+	if more > 0 {
+		fmt.Fprintf(b, "  and %d more (-all lists them)\n", more)
+	}
 }
 
 // seedsOf returns the figures across seeds in words: name, median and range.
@@ -87,7 +125,7 @@ func figureName(what, of string) string {
 	return name
 }
 
-// contrastOf words the comparison that a cause rests on.
+// contrastOf returns the figures with a change, compared with those without.
 func contrastOf(c *result.Diagnosed, t times) string {
 	of := "its requests"
 	if c.With.After {
@@ -100,16 +138,16 @@ func contrastOf(c *result.Diagnosed, t times) string {
 	if before, with := t.orDash(c.Before.ElapsedP99), t.orDash(c.With.ElapsedP99); before != with {
 		parts = append(parts, fmt.Sprintf("elapsed p99 %s instead of %s", with, before))
 	}
-	return "with " + c.Change + ": " + strings.Join(parts, ", ")
+	return strings.Join(parts, ", ")
 }
 
-// howFound says what the causes rest on.
+// howFound returns how the causes were measured.
 func howFound(d *result.Diagnosis) string {
 	switch {
 	case d.Note != "":
 		return "not diagnosed: " + d.Note
 	case d.Unclear:
-		return fmt.Sprintf("no tried change explains the failures (%s, one change each)", plural(int64(d.Replays), "replay"))
+		return fmt.Sprintf("cause unknown: none of the tried changes reduces the failures (%s, one change each)", plural(int64(d.Replays), "replay"))
 	}
 	return fmt.Sprintf("measured with one seed, by %s with one change each", plural(int64(d.Replays), "replay"))
 }

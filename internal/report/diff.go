@@ -77,7 +77,7 @@ func (s Style) requestMoves(b *strings.Builder, d *study.Diff) {
 		}
 	}
 	if len(d.Undecided) > 0 {
-		fmt.Fprintf(b, "\n%s\n", s.yellow("not decided"))
+		fmt.Fprintf(b, "\n%s\n", s.warn("not decided"))
 	}
 	for _, u := range d.Undecided {
 		fmt.Fprintf(b, "  %s: %s\n", s.bold(u.Frontend), flow(u.What+": "+u.Why, s.Width, 4))
@@ -145,6 +145,6 @@ func (s Style) traceMoves(b *strings.Builder, t *study.TraceMoves) {
 		fmt.Fprintf(b, "  %s of %s (%s) are answered differently\n", count(t.Different), count(t.Requests), percent(float64(t.Different)/float64(t.Requests)))
 	}
 	if t.Unknown > 0 {
-		fmt.Fprintf(b, "  %s\n", flow(plural(t.Unknown, "request")+" met a route that asks for what the trace does not record, so that it did not fit; -host names the host of records that name none", s.Width, 2))
+		fmt.Fprintf(b, "  %s\n", flow(plural(t.Unknown, "request")+" did not match a route with a condition on what the trace does not record; -host names the host for records without one", s.Width, 2))
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"kestrix/internal/core/check"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/upstream"
 )
 
 // languagePage writes a language's table as a page of Markdown, so that the page
@@ -21,35 +22,27 @@ func languagePage(title, intro string, table *config.Block) string {
 		referenceKeys(&b, table.Keys)
 	}
 	for _, c := range table.Blocks {
-		referenceBlock(&b, c, "")
+		referenceBlock(&b, []*config.Block{c}, "")
 	}
 	functions := config.FunctionHelp
 	if table == scenario.Language {
 		functions = scenario.FunctionHelp
 	}
-	b.WriteString("\n## Functions\n\n| call | gives |\n|---|---|\n")
+	b.WriteString("\n## Functions\n\n| call | result |\n|---|---|\n")
 	for _, f := range functions {
 		fmt.Fprintf(&b, "| `%s` | %s |\n", f.Call, cell(f.Help))
-	}
-	if table == scenario.Language {
-		b.WriteString("\n## Kinds of faults\n\n| kind | what happens |\n|---|---|\n")
-		for _, k := range scenario.FaultKinds {
-			fmt.Fprintf(&b, "| `%s` | %s |\n", k.Name, k.Doc)
-		}
 	}
 	return b.String()
 }
 
-func referenceBlock(b *strings.Builder, c *config.Block, within string) {
+func referenceBlock(b *strings.Builder, at []*config.Block, within string) {
+	c := at[len(at)-1]
 	name := c.Name
 	if c.Label != nil {
 		name += fmt.Sprintf(" %q", strings.ToUpper(c.Label.Name))
 	}
 	path := strings.TrimSpace(within + " " + name)
 	fmt.Fprintf(b, "\n## `%s`\n\n%s.", path, upperFirst(c.Help))
-	if c.Label != nil && len(c.Label.Allowed) > 0 {
-		fmt.Fprintf(b, " The %s is %s.", c.Label.Name, strings.Join(c.Label.Allowed, " or "))
-	}
 	switch {
 	case c.Required && c.Many:
 		b.WriteString(" At least one.")
@@ -59,13 +52,23 @@ func referenceBlock(b *strings.Builder, c *config.Block, within string) {
 		b.WriteString(" At most one.")
 	}
 	if c.Like != "" {
-		fmt.Fprintf(b, " It takes what `%s` takes, except %s.\n", c.Like, strings.Join(c.Except, " and "))
+		fmt.Fprintf(b, " It has the keys of `%s`, except %s.\n", c.Like, strings.Join(c.Except, " and "))
 		return
 	}
 	b.WriteByte('\n')
+	if c.Label != nil && len(c.Label.Allowed) > 0 {
+		fmt.Fprintf(b, "\nValues of %s:\n\n", strings.ToUpper(c.Label.Name))
+		referenceValues(b, c.Label.Allowed, c.Label.Meanings)
+	}
 	referenceKeys(b, c.Keys)
+	if at[0] == config.Language.Block(at[0].Name) && len(c.Keys) > 0 && !c.Free {
+		fmt.Fprintf(b, "\nA complete configuration with this block:\n\n```hcl\n%s```\n", sample(at))
+	}
+	if at[0] == scenario.Language.Block(at[0].Name) {
+		fmt.Fprintf(b, "\nA complete scenario with this block:\n\n```hcl\n%s```\n", scenarioSample(at[0]))
+	}
 	for _, inner := range c.Blocks {
-		referenceBlock(b, inner, name)
+		referenceBlock(b, append(slices.Clone(at), inner), name)
 	}
 }
 
@@ -73,11 +76,11 @@ func referenceKeys(b *strings.Builder, keys []*config.Key) {
 	if len(keys) == 0 {
 		return
 	}
-	b.WriteString("\n| key | what it is | default | meaning | example |\n|---|---|---|---|---|\n")
+	b.WriteString("\n| key | type | default | meaning | example |\n|---|---|---|---|---|\n")
 	for _, k := range keys {
 		what := k.Type.String()
 		if len(k.Allowed) > 0 {
-			what = "one of " + strings.Join(k.Allowed, ", ")
+			what = "one of the values below"
 		}
 		switch {
 		case k.Min != "" && k.Max != "":
@@ -97,10 +100,27 @@ func referenceKeys(b *strings.Builder, keys []*config.Key) {
 		fmt.Fprintf(b, "| `%s` | %s | %s | %s | `%s` |\n", k.Name, cell(what), def, cell(k.Help), k.Example)
 	}
 	for _, k := range keys {
+		if len(k.Values()) > 0 {
+			fmt.Fprintf(b, "\nValues of `%s`:\n\n", k.Name)
+			referenceValues(b, k.Values(), k.Meanings)
+		}
+	}
+	for _, k := range keys {
 		if k.Fields != nil {
 			fmt.Fprintf(b, "\nInside `%s`, %s:\n", k.Name, k.Fields.Help)
 			referenceKeys(b, k.Fields.Keys)
 		}
+	}
+}
+
+// referenceValues lists values, a line each, with what they mean.
+func referenceValues(b *strings.Builder, values, meanings []string) {
+	for i, v := range values {
+		fmt.Fprintf(b, "- `%s`", v)
+		if meanings != nil {
+			b.WriteString(": " + meanings[i])
+		}
+		b.WriteByte('\n')
 	}
 }
 
@@ -113,10 +133,10 @@ func upperFirst(s string) string {
 	return strings.ToUpper(s[:1]) + s[1:]
 }
 
-// causesPage returns the page of docs/ that lists the causes of failures.
+// causesPage returns the page of docs/ that lists the causes of failures and the reasons for choices.
 func causesPage(generated string) string {
 	var b strings.Builder
-	b.WriteString("# Causes of failures\n\nOne word for each cause, in the access log (`cause`), in problem details, in `errors` of a result, in metrics, and on\npages. " + generated + "\n\n")
+	b.WriteString("# Causes and reasons\n\n## Causes of failures\n\nOne word for each cause, in the access log (`cause`), in problem details, in `errors` of a result, in metrics, and on\npages. " + generated + "\n\n")
 	b.WriteString("| cause | what has happened | in `retry.on` and `suspend.on` |\n|---|---|---|\n")
 	for _, c := range cause.All {
 		on := ""
@@ -126,6 +146,11 @@ func causesPage(generated string) string {
 		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", c.Word, cell(c.Doc), on)
 	}
 	b.WriteString("\nA status that is listed in `on`, such as `503`, is a failure too. `client_left` is counted as `client_left` beside `failed`,\nand `unanswered` suspends a backend; neither is in `errors`.\n")
+	b.WriteString("\n## Reasons for the choice of a backend\n\nThe word of `reason` in the access log, in results, in `why`, and as `{reason}` in `headers`.\n\n| reason | what was decided |\n|---|---|\n")
+	for _, r := range upstream.Reasons {
+		fmt.Fprintf(&b, "| `%s` | %s |\n", r.Word, cell(r.Doc))
+	}
+	b.WriteString("\nA request that no backend was chosen for has the cause of its refusal instead.\n")
 	return b.String()
 }
 
@@ -168,7 +193,7 @@ func rulePages(note string) map[string]string {
 		for _, r := range f.rules() {
 			fmt.Fprintf(&index, "| [%s](rules/%s.md#%s) | %s | %s |\n", r.ID, f.file, strings.ToLower(r.ID), r.Severity, cell(r.Title))
 			bad, good := r.Examples()
-			fmt.Fprintf(&page, "\n## %s\n\n**%s**: %s.\n\nWhy it matters: %s.\n\nHow to mend it: %s.\n", r.ID, upperFirst(r.Severity.String()), r.Title, r.Why, r.Fix)
+			fmt.Fprintf(&page, "\n## %s\n\n**%s**: %s.\n\nWhy it matters: %s.\n\nFix: %s.\n", r.ID, upperFirst(r.Severity.String()), r.Title, r.Why, r.Fix)
 			if bad != "" {
 				fmt.Fprintf(&page, "\nFound in:\n\n```hcl\n%s\n```\n\nClean:\n\n```hcl\n%s\n```\n", withoutWants(bad), withoutWants(good))
 			}

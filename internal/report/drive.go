@@ -27,6 +27,10 @@ type Drive struct {
 
 // Drive writes what came of a drive.
 func (s Style) Drive(d *Drive) string {
+	return s.fitted(func(s Style) string { return s.driveText(d) })
+}
+
+func (s Style) driveText(d *Drive) string {
 	r := d.Result
 	var b strings.Builder
 	head := append(append([]string{}, d.Names...), d.URL, "HTTP/"+d.HTTP)
@@ -36,7 +40,7 @@ func (s Style) Drive(d *Drive) string {
 	b.WriteString(s.bold(flow(strings.Join(head, s.dot()), s.Width, 0)) + "\n")
 	fmt.Fprintf(&b, "%s in %s from %s; %s answers/s\n", plural(r.Requests, "request"), span(r.Duration), plural(r.Trace.Clients, "client"), three(r.Throughput))
 	if r.Partial {
-		b.WriteString(s.yellow("stopped early: what follows is partial") + "\n")
+		b.WriteString(s.warn("stopped early: what follows is partial") + "\n")
 	}
 	s.notes(&b, r)
 	b.WriteByte('\n')
@@ -64,17 +68,17 @@ func (s Style) Drive(d *Drive) string {
 			rows = append(rows, []string{backend, count(x.Requests), s.bar(x.Share, 20), percent(x.Share), failed, latencySoFar(x.Latency.P50), latencySoFar(x.Latency.P95), latencySoFar(x.Latency.P99)})
 		}
 		b.WriteString(s.table([]column{
-			{name: "backend", left: true}, {name: "answers"}, {name: "share", left: true, drop: 2}, {name: ""}, {name: "failed"}, {name: "p50"}, {name: "p95", drop: 1}, {name: "p99"},
+			{name: "backend", left: true}, {name: "requests"}, {name: "share", left: true, drop: 2}, {name: ""}, {name: "failed"}, {name: "p50"}, {name: "p95", drop: 1}, {name: "p99"},
 		}, rows, 2))
 	}
 	if !d.Open {
 		return b.String()
 	}
-	late := fmt.Sprintf("half of the requests were sent within %s of when they were due, 99 %% within %s", span(d.Late.P50), span(d.Late.P99))
+	late := fmt.Sprintf("requests were late by p50 %s, p99 %s", span(d.Late.P50), span(d.Late.P99))
 	if d.KeptUp {
 		b.WriteString("\n" + flow("the driver kept up: "+late, s.Width, 0) + "\n")
 	} else {
-		b.WriteString("\n" + s.yellow(flow("the driver itself did not keep up: "+late+", the last of them "+span(d.Late.Max)+"; that is part of the latencies above. A lower -speed, or another machine, says more about the proxy", s.Width, 0)) + "\n")
+		b.WriteString("\n" + s.warn(flow("the driver did not keep up: "+late+", max "+span(d.Late.Max)+". The latencies above include that. A lower -speed, or a faster machine, measures the proxy", s.Width, 0)) + "\n")
 	}
 	return b.String()
 }

@@ -87,7 +87,7 @@ func (s Style) Findings(all config.Findings, files []config.File) string {
 		case config.Error:
 			word = s.red(word)
 		case config.Warning:
-			word = s.yellow(word)
+			word = s.warn(word)
 		}
 		f = s.harmless(f)
 		head := fmt.Sprintf("%s:%d:%d", s.printable(f.Range.Filename), f.Range.Start.Line, f.Range.Start.Column)

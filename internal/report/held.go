@@ -52,10 +52,14 @@ func values(v *scenario.Verdict) string {
 
 // Held writes what came of several scenarios, and what was not met.
 func (s Style) Held(h *HeldAll) string {
+	return s.fitted(func(s Style) string { return s.heldText(h) })
+}
+
+func (s Style) heldText(h *HeldAll) string {
 	var b strings.Builder
 	b.WriteString(s.bold(flow(strings.Join(append(h.Names, plural(int64(len(h.Scenarios)), "scenario")), s.dot()), s.Width, 0)) + "\n")
 	if h.Partial {
-		b.WriteString(s.yellow("stopped early: scenarios are missing") + "\n")
+		b.WriteString(s.warn("stopped early: scenarios are missing") + "\n")
 	}
 	b.WriteByte('\n')
 	cols := []column{{name: "scenario", left: true}, {name: "requests", drop: 3}, {name: "failed"}, {name: "error rate", drop: 1}, {name: "elapsed p99", drop: 2}, {name: "expectations", left: true}}

@@ -37,7 +37,7 @@ not met
 
 1 of 2 expectations met
 `, text)
-	narrow := Style{Width: 44}.Held(h)
+	narrow := Style{Width: 44, Terminal: true}.Held(h)
 	assert.Contains(t, narrow, "hidden: terminal too narrow")
 	for line := range splitLines(narrow) {
 		assert.LessOrEqual(t, visible(line), 48, line)
@@ -86,7 +86,7 @@ func TestScenariosForCIServers(t *testing.T) {
 func TestTablesOfVariantsFit(t *testing.T) {
 	p := compared(t)
 	for _, width := range []int{120, 110, 80, 60, 40} {
-		text := Style{Width: width, Unicode: true}.Compare(p)
+		text := Style{Width: width, Unicode: true, Terminal: true}.Compare(p)
 		for line := range splitLines(text) {
 			assert.LessOrEqual(t, visible(line), max(width, 46), "%d: %s", width, line)
 		}
@@ -98,7 +98,7 @@ func TestTablesOfVariantsFit(t *testing.T) {
 	p.Result.Partial, p.Upstreams = true, []string{"app", "gate", "board"}
 	p.Result.Runs[0].Result.Overloaded = []result.Overload{{Upstream: "app", From: 61}}
 	text := plainStyle.Compare(p)
-	for _, want := range []string{`round-robin: "x" matches no backend in it`, "stopped early: what follows is partial", "app, gate and board", "in app requests wait without a pause, with seed 1: round-robin from 01:01.0 on", "first-fit is left out"} {
+	for _, want := range []string{`round-robin: "x" matches no backend in it`, "stopped early: figures are partial", "app, gate and board", "app is over capacity, with seed 1: round-robin from 01:01.0 on", "first-fit was not compared"} {
 		assert.Contains(t, text, want)
 	}
 	for key := range measureNames {

@@ -58,7 +58,10 @@ func (s Style) helpFind(b *strings.Builder, c *config.Block, path, query string)
 	for _, inner := range c.Blocks {
 		if hit(inner.Name) {
 			head := strings.TrimPrefix(path+"."+inner.Name, ".")
-			fmt.Fprintf(b, "%s  a block%s: %s\n", s.bold(head), labelled(inner), inner.Help+like(inner))
+			fmt.Fprintf(b, "%s  %s\n", s.bold(head), flow("a block"+labelled(inner)+": "+inner.Help+like(inner), s.Width, 2))
+			if inner.Label != nil {
+				s.helpValues(b, inner.Label.Allowed, inner.Label.Meanings)
+			}
 			if inner.Like == "" {
 				s.helpTree(b, inner, 1)
 			}
@@ -76,23 +79,36 @@ func like(c *config.Block) string {
 	if c.Like == "" {
 		return ""
 	}
-	return "; it takes what " + c.Like + " takes, except " + strings.Join(c.Except, " and ")
+	return "; it has the keys of " + c.Like + ", except " + strings.Join(c.Except, " and ")
 }
 
 func labelled(c *config.Block) string {
 	switch {
 	case c.Label == nil:
 		return ""
-	case len(c.Label.Allowed) > 0:
-		return " with a " + c.Label.Name + ", " + strings.Join(c.Label.Allowed, " or ")
 	}
 	return " with a " + c.Label.Name
+}
+
+// helpValues lists values, a line each, with what they mean.
+func (s Style) helpValues(b *strings.Builder, values, meanings []string) {
+	width := 0
+	for _, v := range values {
+		width = max(width, visible(v))
+	}
+	for i, v := range values {
+		text := ""
+		if meanings != nil {
+			text = "  " + flow(meanings[i], s.Width, width+6)
+		}
+		b.WriteString(strings.TrimRight("    "+padRight(v, width)+text, " ") + "\n")
+	}
 }
 
 func (s Style) helpKey(b *strings.Builder, k *config.Key, path string) {
 	what := k.Type.String()
 	if len(k.Allowed) > 0 {
-		what = "one of " + strings.Join(k.Allowed, ", ")
+		what = "one of the values below"
 	}
 	fmt.Fprintf(b, "%s  %s\n", s.bold(path), flow(k.Help, s.Width, 2))
 	line := func(name, text string) {
@@ -100,7 +116,7 @@ func (s Style) helpKey(b *strings.Builder, k *config.Key, path string) {
 			fmt.Fprintf(b, "  %-9s%s\n", name, flow(text, s.Width, 11))
 		}
 	}
-	line("is", what)
+	line("type", what)
 	switch {
 	case k.Min != "" && k.Max != "":
 		line("limits", k.Min+" to "+k.Max)
@@ -118,6 +134,6 @@ func (s Style) helpKey(b *strings.Builder, k *config.Key, path string) {
 		line("default", "none")
 	}
 	line("example", k.Name+" = "+k.Example)
-	line("wrong", "anything else is an error of check, with its place and this example; the configuration is then not used")
+	s.helpValues(b, k.Values(), k.Meanings)
 	b.WriteByte('\n')
 }

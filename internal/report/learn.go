@@ -38,7 +38,7 @@ func comment(text string) string {
 }
 
 func learnedLoad(b *strings.Builder, x *study.LearnedLoad) {
-	b.WriteString("\n" + comment(fmt.Sprintf("%s requests/s for %s from %s. The gaps between requests vary %s times as much as their mean, where those of Poisson's vary once. The shape explains %s of the ups and downs.",
+	b.WriteString("\n" + comment(fmt.Sprintf("%s req/s for %s from %s. The gaps between requests vary %s times as much as their mean, where those of Poisson's vary once. The shape explains %s of the ups and downs.",
 		three(x.Rate), span(x.For), plural(int64(x.Clients), "client"), three(x.Gaps), percent(x.ShapeFit))))
 	if len(x.Paths) > 0 {
 		b.WriteString(comment(fmt.Sprintf("The paths are those of %s of all requests, each with how often it came.", percent(x.PathsShare))))

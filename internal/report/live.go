@@ -9,6 +9,10 @@ import (
 
 // Live writes what was seen of the machine as a table.
 func (s Style) Live(rows []check.Seen) string {
+	return s.fitted(func(s Style) string { return s.liveText(rows) })
+}
+
+func (s Style) liveText(rows []check.Seen) string {
 	var cells [][]string
 	for _, r := range rows {
 		result := r.Result
@@ -22,7 +26,7 @@ func (s Style) Live(rows []check.Seen) string {
 		cells = append(cells, []string{r.Kind, r.Who, r.What, result, took, r.Detail})
 	}
 	return s.table([]column{
-		{name: "looked at", left: true}, {name: "of", left: true}, {name: "what", left: true}, {name: "result", left: true},
+		{name: "kind", left: true}, {name: "who", left: true}, {name: "what", left: true}, {name: "result", left: true},
 		{name: "took", drop: 2}, {name: "detail", left: true, drop: 1},
 	}, cells, 2)
 }

@@ -2,8 +2,11 @@ package report
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/xml"
 	"fmt"
+	"math"
+	"slices"
 	"strings"
 
 	"kestrix/internal/core/study"
@@ -45,7 +48,7 @@ func MapSVG(title string, p *study.Map) string {
 	var v svg
 	left, right := 64.0, 64.0
 	ups := map[string]float64{}
-	for _, u := range p.Upstreams {
+	for _, u := range fewCrossings(p) {
 		ups[u.Name] = right + 20
 		right = v.upstream(u, right) + 18
 	}
@@ -81,8 +84,8 @@ func MapSVG(title string, p *study.Map) string {
 	var head svg
 	head.text(frontX, 30, "title", title)
 	head.text(frontX, 54, "head", "frontends")
-	head.text(routeX, 54, "head", "routes: the first that fits decides")
-	head.text(upX, 54, "head", "upstreams, and the share each backend's weight gives it")
+	head.text(routeX, 54, "head", "routes: the first that matches decides")
+	head.text(upX, 54, "head", "upstreams; share of each backend by its weight")
 	out.WriteString(head.b.String())
 	// Ways lie below cards.
 	for _, l := range strings.SplitAfter(v.b.String(), "\n") {
@@ -99,6 +102,56 @@ func MapSVG(title string, p *study.Map) string {
 	return out.String()
 }
 
+// fewCrossings returns the upstreams in an order in which few lines from routes cross: by the mean place of their routes
+// (the barycenter heuristic, Sugiyama, Tagawa and Toda 1981), then by exchanges of neighbours that remove a crossing.
+// Upstreams without a route are last.
+func fewCrossings(p *study.Map) []study.MapUpstream {
+	from := map[string][]int{} // the places of the routes of each
+	place := 0
+	for _, f := range p.Frontends {
+		for _, r := range f.Routes {
+			from[r.SendTo] = append(from[r.SendTo], place)
+			place++
+		}
+	}
+	mean := func(u *study.MapUpstream) float64 {
+		sum := 0.0
+		for _, x := range from[u.Name] {
+			sum += float64(x)
+		}
+		if len(from[u.Name]) == 0 {
+			return math.Inf(1)
+		}
+		return sum / float64(len(from[u.Name]))
+	}
+	out := slices.Clone(p.Upstreams)
+	slices.SortStableFunc(out, func(a, b study.MapUpstream) int { return cmp.Compare(mean(&a), mean(&b)) })
+	for swapped, rounds := true, 0; swapped && rounds < len(out); rounds++ {
+		swapped = false
+		for i := 1; i < len(out); i++ {
+			a, b := from[out[i-1].Name], from[out[i].Name]
+			if crossings(b, a) < crossings(a, b) {
+				out[i-1], out[i] = out[i], out[i-1]
+				swapped = true
+			}
+		}
+	}
+	return out
+}
+
+// crossings counts the lines to an upper upstream that cross lines to a lower one.
+func crossings(upper, lower []int) int {
+	n := 0
+	for _, x := range upper {
+		for _, y := range lower {
+			if y < x {
+				n++
+			}
+		}
+	}
+	return n
+}
+
 // upstream draws one and returns where it ends.
 func (v *svg) upstream(u study.MapUpstream, top float64) float64 {
 	shown := u.Backends
@@ -112,11 +165,12 @@ func (v *svg) upstream(u study.MapUpstream, top float64) float64 {
 		rows++
 	}
 	lines := strings.Split(flow(strings.Join(u.Settings, ", "), 64, 0), "\n")
-	row := float64(rowHeight)
+	row, long := float64(rowHeight), false
 	for i := range shown {
-		if stands(&shown[i]) != "" {
-			row = rowHeight + 14 // a line more, for where it stands
-			break
+		x := &shown[i]
+		long = long || len(x.Name) > 16 || len(x.Address) > 22
+		if long || stands(x) != "" {
+			row = rowHeight + 14 // a line more, for the zone, and for the address beside long names
 		}
 	}
 	h := 33 + 17*float64(len(lines)) + float64(rows)*row
@@ -128,9 +182,14 @@ func (v *svg) upstream(u study.MapUpstream, top float64) float64 {
 	first := top + 41 + 17*float64(len(lines))
 	for i, x := range shown {
 		y := first + float64(i)*row
-		v.text(upX+12, y, "small", clip(x.Name, 16))
-		v.text(upX+120, y, "small", clip(x.Address, 22))
-		v.text(upX+120, y+14, "small", clip(strings.TrimPrefix(stands(&x), ", "), 40))
+		if long {
+			v.text(upX+12, y, "small", clip(x.Name, 42))
+			v.text(upX+12, y+14, "small", clip(x.Address+stands(&x), 66))
+		} else {
+			v.text(upX+12, y, "small", x.Name)
+			v.text(upX+120, y, "small", x.Address)
+			v.text(upX+120, y+14, "small", clip(strings.TrimPrefix(stands(&x), ", "), 40))
+		}
 		fmt.Fprintf(&v.b, "<rect x=\"%d\" y=\"%.0f\" width=\"%.1f\" height=\"8\" class=\"bar\"/>\n", upX+280, y-8, 70*x.Share)
 		v.text(upX+upWidth-12, y, "num", percent(x.Share))
 	}

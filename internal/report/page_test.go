@@ -81,7 +81,7 @@ func TestThePageOfAReplay(t *testing.T) {
 	text := onItsOwn(t, page)
 	assert.Contains(t, text, "auk &lt;script&gt;alert(&#34;x&#34;)&lt;/script&gt; &amp; falls", "whatever a fault is called")
 	assert.Contains(t, text, "<title>tern.hcl")
-	for _, want := range []string{"Requests over time", "How long requests took", "What happened", "Client impact", "What it rests on", "kestrix 1.2.3", "lognormal", "Failed, by cause"} {
+	for _, want := range []string{"Requests over time", "Duration of requests", "Timeline", "Client impact", "Model and configuration", "kestrix 1.2.3", "lognormal", "Failed, by cause"} {
 		assert.Contains(t, text, want)
 	}
 	r := p.Result
@@ -108,17 +108,18 @@ func TestThePageOfAReplay(t *testing.T) {
 	}
 }
 
-func TestHeadlines(t *testing.T) {
+func TestVerdicts(t *testing.T) {
 	p := fixture(t)
 	p.Result.Expectations = nil
 	p.Result.Failed, p.Result.ErrorRate = 0, 0
-	head, bad := p.headline()
-	assert.Equal(t, "Every request was answered", head)
+	parts, bad := p.verdict()
+	assert.Equal(t, "0 of 12,480 failed", parts[0])
 	assert.False(t, bad)
 	p = fixture(t)
 	p.Result.Partial = true
-	head, _ = p.headline()
-	assert.True(t, strings.HasPrefix(head, "Stopped early. It"), head)
+	parts, bad = p.verdict()
+	assert.Equal(t, []string{"stopped early, figures are partial", "1 of 2 expectations met", "2 of 12,480 failed (0.02 %)", "elapsed p99 ~250 ms"}, parts)
+	assert.True(t, bad, "an expectation is not met")
 }
 
 // TestALargePageStaysSmall: a day of a thousand upstreams.
@@ -146,6 +147,6 @@ func TestALargePageStaysSmall(t *testing.T) {
 	page, err := ReplayPage(p, "1")
 	require.NoError(t, err)
 	assert.Less(t, len(page), 2<<20)
-	assert.Contains(t, string(page), "981 more are in -format json")
-	assert.Contains(t, string(page), "more, which -format json lists")
+	assert.Contains(t, string(page), "-format json lists 981 more")
+	assert.Contains(t, string(page), "left rotation 5,00")
 }

@@ -24,6 +24,10 @@ type PastBackend struct {
 
 // Past tells why a past request went where it went.
 func (s Style) Past(request uint64, story []PastMoment, whole bool) string {
+	return s.fitted(func(s Style) string { return s.pastText(request, story, whole) })
+}
+
+func (s Style) pastText(request uint64, story []PastMoment, whole bool) string {
 	var b strings.Builder
 	first := story[0]
 	b.WriteString(s.bold(fmt.Sprintf("request %d%s%s", request, s.dot(), first.Upstream)) + s.dot() + first.At.UTC().Format("2006-01-02 15:04:05.000000 UTC") + "\n")
@@ -31,7 +35,7 @@ func (s Style) Past(request uint64, story []PastMoment, whole bool) string {
 		after := "+" + span(m.At.Sub(first.At).Seconds())
 		switch {
 		case m.Call == "settle" && m.Again:
-			fmt.Fprintf(&b, "\n  %s  %s: it is tried once more\n", after, s.yellow(m.Outcome))
+			fmt.Fprintf(&b, "\n  %s  %s: it is tried once more\n", after, s.warn(m.Outcome))
 		case m.Call == "settle" || m.Call == "cancel":
 			fmt.Fprintf(&b, "\n  %s  %s\n", after, m.Outcome)
 		case m.Backend == "" && m.Reason == "queued":

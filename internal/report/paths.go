@@ -47,6 +47,6 @@ func (s Style) paths(b *strings.Builder, r *result.Replay) {
 	b.WriteString("\n" + s.bold("backends by path") + "\n")
 	b.WriteString(s.table([]column{{name: "path", left: true}, {name: "attempts"}, {name: "share of backends", left: true}}, rows, 2))
 	if rest > 0 {
-		fmt.Fprintf(b, "  %s with -all\n", plural(int64(rest), "more path"))
+		fmt.Fprintf(b, "  and %s (-all lists them)\n", plural(int64(rest), "more path"))
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -67,5 +68,29 @@ func TestTheReadmeLinksWhatThereIs(t *testing.T) {
 	assert.Less(t, len(shots), 20)
 	for _, s := range shots {
 		assert.Contains(t, string(text), "docs/screenshots/"+s.Name())
+	}
+}
+
+// TestTheIndexListsEveryDocument walks the links of README and of all documents; the index links each document.
+func TestTheIndexListsEveryDocument(t *testing.T) {
+	pages, err := filepath.Glob("../../docs/*.md")
+	require.NoError(t, err)
+	index, err := os.ReadFile("../../docs/README.md")
+	require.NoError(t, err)
+	link := regexp.MustCompile(`\]\(([^)#]+)(#[^)]*)?\)`)
+	for _, page := range append(pages, "../../README.md") {
+		name := filepath.Base(page)
+		if page != "../../README.md" && name != "README.md" {
+			assert.Contains(t, string(index), "("+name+")", "the index links %s", name)
+		}
+		text, err := os.ReadFile(page)
+		require.NoError(t, err)
+		for _, m := range link.FindAllStringSubmatch(string(text), -1) {
+			if strings.Contains(m[1], "://") {
+				continue
+			}
+			_, err := os.Stat(filepath.Join(filepath.Dir(page), m[1]))
+			assert.NoError(t, err, "%s links %s", name, m[1])
+		}
 	}
 }

@@ -15,16 +15,16 @@ import (
 
 // Rehearsal is what the text and the page of a rehearsal are made from.
 type Rehearsal struct {
-	Names               []string // configuration, traces and scenario
-	Config              *config.Config
-	Scenario            *scenario.Scenario
-	Forecast, Rehearsal *result.Replay
-	Fidelity            study.Fidelity
-	Mapping             []MappedAddress
-	Left                []string // what was not rehearsed as it is
-	Speed               float64
-	Late                Late
-	KeptUp              bool
+	Names                 []string // configuration, traces and scenario
+	Config                *config.Config
+	Scenario              *scenario.Scenario
+	Prediction, Rehearsal *result.Replay
+	Fidelity              study.Fidelity
+	Mapping               []MappedAddress
+	Left                  []string // what was not rehearsed as it is
+	Speed                 float64
+	Late                  Late
+	KeptUp                bool
 }
 
 // MappedAddress is an address of the configuration, and where it was rehearsed.
@@ -79,27 +79,31 @@ func heldWords(h *study.Held, t times) []string {
 	case !h.WithinGoal:
 		verdict = "off"
 	}
-	return []string{name, value(h.Forecast, false), value(h.Rehearsal, false), difference, chance, verdict}
+	return []string{name, value(h.Prediction, false), value(h.Rehearsal, false), difference, chance, verdict}
 }
 
-// Rehearse writes forecast and rehearsal side by side.
+// Rehearse writes prediction and rehearsal side by side.
 func (s Style) Rehearse(p *Rehearsal) string {
-	f, r := p.Forecast, p.Rehearsal
+	return s.fitted(func(s Style) string { return s.rehearseText(p) })
+}
+
+func (s Style) rehearseText(p *Rehearsal) string {
+	f, r := p.Prediction, p.Rehearsal
 	var b strings.Builder
 	head := append(slices.Clone(p.Names), fmt.Sprintf("seed %d", f.Model.Seed))
 	if p.Speed != 1 {
 		head = append(head, three(p.Speed)+" times as fast")
 	}
 	b.WriteString(s.bold(flow(strings.Join(head, s.dot()), s.Width, 0)) + "\n")
-	b.WriteString(flow(fmt.Sprintf("%s from %s in %s, once in virtual time and once for real on this machine", plural(r.Requests, "request"), plural(r.Trace.Clients, "client"), clock(r.Duration)), s.Width, 0) + "\n")
+	b.WriteString(flow(fmt.Sprintf("%s from %s in %s, once in virtual time and once for real on this machine", plural(r.Requests, "request"), plural(r.Trace.Clients, "client"), span(r.Duration)), s.Width, 0) + "\n")
 	b.WriteString(s.assumed(f.Assumed))
 	if r.Partial {
-		b.WriteString(s.yellow("stopped early: both are of what was sent until then") + "\n")
+		b.WriteString(s.warn("stopped early: both are of what was sent until then") + "\n")
 	}
 	b.WriteString("\n")
 	verdict := p.Fidelity.Verdict()
 	if p.Fidelity.Off > 0 {
-		verdict = s.yellow(verdict)
+		verdict = s.warn(verdict)
 	}
 	b.WriteString(s.bold(flow(verdict, s.Width, 0)) + "\n")
 	b.WriteString("\n")
@@ -115,16 +119,16 @@ func (s Style) Rehearse(p *Rehearsal) string {
 		rows = append(rows, row)
 	}
 	b.WriteString(s.table([]column{
-		{name: "figure", left: true}, {name: "forecast"}, {name: "rehearsal"}, {name: "difference", drop: 1}, {name: "by chance", drop: 2}, {name: "", left: true},
+		{name: "figure", left: true}, {name: "prediction"}, {name: "rehearsal"}, {name: "difference", drop: 1}, {name: "by chance", drop: 2}, {name: "", left: true},
 	}, rows, 2))
-	b.WriteString("  " + flow(fmt.Sprintf("by chance: what 95 of 100 rehearsals stay within, by forecasts with %d seeds", p.Fidelity.Seeds), s.Width, 2) + "\n")
+	b.WriteString("  " + flow(fmt.Sprintf("by chance: what 95 of 100 rehearsals stay within, by predictions with %d seeds", p.Fidelity.Seeds), s.Width, 2) + "\n")
 	s.bothExpected(&b, f, r)
 	if !p.KeptUp {
-		b.WriteString(s.yellow(flow(fmt.Sprintf("the driver itself did not keep up: half of the requests were sent within %s of when they were due, 99 %% within %s; this machine is short of power for this load, and what is off may be only that", span(p.Late.P50), span(p.Late.P99)), s.Width, 0)) + "\n")
+		b.WriteString(s.warn(flow(fmt.Sprintf("the driver did not keep up: requests were late by p50 %s, p99 %s. This machine is too slow for this load, which may explain what is off", span(p.Late.P50), span(p.Late.P99)), s.Width, 0)) + "\n")
 	}
-	b.WriteString("\n" + s.bold("what happened for real") + "\n")
+	b.WriteString("\n" + s.bold("timeline of the rehearsal") + "\n")
 	s.realStory(&b, p)
-	b.WriteString("\n" + s.bold("rehearsed at") + "\n")
+	b.WriteString("\n" + s.bold("addresses of the rehearsal") + "\n")
 	var at [][]string
 	for _, m := range p.Mapping {
 		at = append(at, []string{m.What, m.From, m.To})
@@ -133,7 +137,7 @@ func (s Style) Rehearse(p *Rehearsal) string {
 	if len(at) > 30 && !s.All {
 		shown, more = at[:10], fmt.Sprintf("  %d more with -all\n", len(at)-10)
 	}
-	b.WriteString(s.table([]column{{name: "", left: true}, {name: "configured", left: true}, {name: "here", left: true}}, shown, 2) + more)
+	b.WriteString(s.table([]column{{name: "", left: true}, {name: "configured", left: true}, {name: "rehearsal", left: true}}, shown, 2) + more)
 	for _, l := range p.Left {
 		b.WriteString("  " + flow(l, s.Width, 2) + "\n")
 	}
@@ -161,14 +165,14 @@ func (s Style) bothExpected(b *strings.Builder, f, r *result.Replay) {
 		}
 		rows = append(rows, []string{v.Name, word(v), real, v.That})
 	}
-	b.WriteString(s.table([]column{{name: "expected", left: true}, {name: "forecast", left: true}, {name: "rehearsal", left: true}, {name: "that", left: true, drop: 1}}, rows, 2))
+	b.WriteString(s.table([]column{{name: "expectation", left: true}, {name: "prediction", left: true}, {name: "rehearsal", left: true}, {name: "that", left: true, drop: 1}}, rows, 2))
 }
 
 // realEvent is a fault or a change of state of the rehearsal, with the moment that
 // was predicted for the same change.
 type realEvent struct {
-	at                        float64
-	who, what, text, foretold string
+	at                         float64
+	who, what, text, predicted string
 }
 
 // story lists them, and what was predicted and did not happen.
@@ -185,17 +189,17 @@ func (p *Rehearsal) story() (all []realEvent, missing []string) {
 	used := map[int]bool{}
 	for _, h := range p.Rehearsal.Health {
 		e := realEvent{h.At, h.Upstream + "." + h.Backend, h.To, h.Why, "not predicted"}
-		for i, o := range p.Forecast.Health {
+		for i, o := range p.Prediction.Health {
 			if !used[i] && o.Upstream == h.Upstream && o.Backend == h.Backend && o.To == h.To {
 				used[i] = true
-				e.foretold = moment(o.At)
+				e.predicted = moment(o.At)
 				break
 			}
 		}
 		all = append(all, e)
 	}
 	slices.SortStableFunc(all, func(a, b realEvent) int { return cmp.Compare(a.at, b.at) })
-	for i, o := range p.Forecast.Health {
+	for i, o := range p.Prediction.Health {
 		if !used[i] && !p.Rehearsal.Partial {
 			missing = append(missing, fmt.Sprintf("predicted and did not happen: %s.%s %s at %s", o.Upstream, o.Backend, o.To, moment(o.At)))
 		}
@@ -218,12 +222,12 @@ func (s Style) realStory(b *strings.Builder, p *Rehearsal) {
 		}
 		head := fmt.Sprintf("  %s  %s  %s  ", moment(e.at), padRight(e.who, who), padRight(e.what, min(what, 24)))
 		text := e.text
-		switch e.foretold {
+		switch e.predicted {
 		case "":
 		case "not predicted":
 			text += "; not predicted"
 		default:
-			text += "; predicted for " + e.foretold
+			text += "; predicted for " + e.predicted
 		}
 		b.WriteString(head + flowFrom(text, s.Width, visible(head), visible(head)) + "\n")
 	}
@@ -231,6 +235,6 @@ func (s Style) realStory(b *strings.Builder, p *Rehearsal) {
 		b.WriteString("  no backend changed its state\n")
 	}
 	for _, m := range missing {
-		fmt.Fprintf(b, "  %s\n", s.yellow(flow(m, s.Width, 2)))
+		fmt.Fprintf(b, "  %s\n", s.warn(flow(m, s.Width, 2)))
 	}
 }

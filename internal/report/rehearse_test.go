@@ -33,31 +33,31 @@ func rehearsed() *Rehearsal {
 		return r
 	}
 	p := &Rehearsal{
-		Names: []string{"site.hcl", "it.scenario.hcl"}, Scenario: scenario.None(), Forecast: outcome(40, number(1.5)), Rehearsal: outcome(120, number(1.502)), Speed: 1, KeptUp: true,
+		Names: []string{"site.hcl", "it.scenario.hcl"}, Scenario: scenario.None(), Prediction: outcome(40, number(1.5)), Rehearsal: outcome(120, number(1.502)), Speed: 1, KeptUp: true,
 		Config:  &config.Config{Upstreams: []*config.Upstream{{Name: "app", Backends: []config.Backend{{Name: "auk"}}}}},
 		Mapping: []MappedAddress{{"app.auk", "192.0.2.11:8080", "127.0.0.1:4711"}}, Left: []string{"frontend web is rehearsed in clear text"},
 	}
-	p.Forecast.Health = append(p.Forecast.Health, result.HealthChange{At: 22, Upstream: "app", Backend: "auk", From: "down", To: "up", Why: "2 probes passed"})
+	p.Prediction.Health = append(p.Prediction.Health, result.HealthChange{At: 22, Upstream: "app", Backend: "auk", From: "down", To: "up", Why: "2 probes passed"})
 	p.Rehearsal.Health = append(p.Rehearsal.Health, result.HealthChange{At: 30, Upstream: "app", Backend: "auk", From: "down", To: "suspended", Why: "it failed"})
 	p.Fidelity = study.Fidelity{Seeds: 8, Off: 2, Rows: []study.Held{
-		{What: "failed", Unit: "count", Forecast: number(40), Rehearsal: number(120), Difference: number(80), Chance: number(12), Goal: 12},
-		{What: "latency.p95", Unit: "seconds", Forecast: number(0.1), Rehearsal: number(0.09), Difference: number(-0.01), Chance: number(0.004), Goal: 0.015, WithinGoal: true},
-		{What: "share", Of: "app.auk", Unit: "share", Forecast: number(0.5), Rehearsal: number(0.53), Difference: number(0.03), Chance: number(0.04), Goal: 0.02, WithinGoal: true},
-		{What: "recovered_after", Of: "it", Unit: "seconds", Forecast: number(2), Goal: 1},
+		{What: "failed", Unit: "count", Prediction: number(40), Rehearsal: number(120), Difference: number(80), Chance: number(12), Goal: 12},
+		{What: "latency.p95", Unit: "seconds", Prediction: number(0.1), Rehearsal: number(0.09), Difference: number(-0.01), Chance: number(0.004), Goal: 0.015, WithinGoal: true},
+		{What: "share", Of: "app.auk", Unit: "share", Prediction: number(0.5), Rehearsal: number(0.53), Difference: number(0.03), Chance: number(0.04), Goal: 0.02, WithinGoal: true},
+		{What: "recovered_after", Of: "it", Unit: "seconds", Prediction: number(2), Goal: 1},
 	}}
 	return p
 }
 
-func TestForecastAndRehearsalStandSideBySide(t *testing.T) {
+func TestPredictionAndRehearsalStandSideBySide(t *testing.T) {
 	text := plainStyle.Rehearse(rehearsed())
 	for _, want := range []string{
-		"site.hcl · it.scenario.hcl · seed 0\n1,000 requests from 30 clients in 0:40.0, once in virtual time and once for real on this machine\n",
+		"site.hcl · it.scenario.hcl · seed 0\n1,000 requests from 30 clients in 40.0 s, once in virtual time and once for real on this machine\n",
 		"\nthe prediction does not hold in 2 of 4 figures\n",
-		"  failed                    40        120         +80        ±12  off\n",
-		"  p95                   100 ms    90.0 ms    -10.0 ms   ±4.00 ms  as predicted\n",
-		"  app.auk share         50.0 %     53.0 %      +3.0 %     ±4.0 %  within chance\n",
-		"  it recovered after    2.00 s      never           -          -  off\n",
-		"  few are lost  met       not met    result.failed < 100\n",
+		"  failed                      40        120         +80        ±12  off\n",
+		"  p95                     100 ms    90.0 ms    -10.0 ms   ±4.00 ms  as predicted\n",
+		"  app.auk share           50.0 %     53.0 %      +3.0 %     ±4.0 %  within chance\n",
+		"  it recovered after      2.00 s      never           -          -  off\n",
+		"  few are lost  met         not met    result.failed < 100\n",
 		"  00:11.5  app.auk  down       2 probes failed; predicted for 00:11.5\n",
 		"  00:20.0  fault    it & <it>  is over\n",
 		"  00:30.0  app.auk  suspended  it failed; not predicted\n",
@@ -71,8 +71,8 @@ func TestForecastAndRehearsalStandSideBySide(t *testing.T) {
 	text = plainStyle.Rehearse(late)
 	assert.Contains(t, text, "4.00 times as fast")
 	assert.Contains(t, text, "stopped early: both are of what was sent until then")
-	assert.Contains(t, text, "the driver itself did not keep up: half of the requests were sent within 10.0 ms")
-	ascii := Style{Width: 80}.Rehearse(rehearsed())
+	assert.Contains(t, text, "the driver did not keep up: requests were late by p50 10.0 ms")
+	ascii := Style{Width: 80, Terminal: true}.Rehearse(rehearsed())
 	for _, l := range strings.Split(ascii, "\n") {
 		assert.LessOrEqual(t, visible(l), 80, l)
 	}
@@ -84,8 +84,8 @@ func TestThePageOfARehearsal(t *testing.T) {
 	require.NoError(t, err)
 	text := string(page)
 	for _, want := range []string{
-		`<h1 class="bad">The prediction does not hold in 2 of 4 figures</h1>`, "<td>app.auk share</td>", `<b>off</b>`, "within chance", "auk: requests a second",
-		"The forecast whole, the rehearsal dashed"[4:], "it &amp; &lt;it&gt;", "predicted and did not happen: app.auk up at 00:22.0", "<td>127.0.0.1:4711</td>",
+		`<h1 class="bad">The prediction does not hold in 2 of 4 figures</h1>`, "<td>app.auk share</td>", `<b>off</b>`, "within chance", "auk: req/s",
+		"The prediction whole, the rehearsal dashed"[4:], "it &amp; &lt;it&gt;", "predicted and did not happen: app.auk up at 00:22.0", "<td>127.0.0.1:4711</td>",
 	} {
 		assert.Contains(t, text, want)
 	}
@@ -108,15 +108,15 @@ func TestWhatCameOfADrive(t *testing.T) {
 	text := plainStyle.Drive(d)
 	for _, want := range []string{
 		"made.log · http://127.0.0.1:8080 · HTTP/2 · 10.0 times as fast\n1,000 requests in 10.0 s from 20 clients; 99.0 answers/s\n",
-		"clients 20, with another backend than before 1 time\n", "  failed by cause: reset 10\n", "\nbooking\n", "\nanswers by X-Who\n", "  skua         300  ████████████████████  100.0 %       0    -    -    -\n",
-		"the driver kept up: half of the requests were sent within 100 µs of when they were due, 99 % within 2.00 ms\n",
+		"clients 20, with another backend than before 1 time\n", "  failed by cause: reset 10\n", "\nbooking\n", "\nanswers by X-Who\n", "  skua          300  ████████████████████  100.0 %       0    -    -    -\n",
+		"the driver kept up: requests were late by p50 100 µs, p99 2.00 ms\n",
 	} {
 		assert.Contains(t, text, want)
 	}
 	assert.NotContains(t, text, "without an answer")
 	d.KeptUp, r.Partial, d.First = false, true, "the tide is out"
 	text = plainStyle.Drive(d)
-	assert.Contains(t, text, "the driver itself did not keep up")
+	assert.Contains(t, text, "the driver did not keep up")
 	assert.Contains(t, text, "stopped early")
 	assert.Contains(t, text, "\n  the first without an answer: the tide is out\n")
 	d.Open, r.Upstreams = false, nil

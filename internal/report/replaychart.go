@@ -17,14 +17,15 @@ func (p Replay) series(of func(*result.TimelineRow) float64) []point {
 	t := &p.Result.Timeline
 	per := t.PerRow()
 	var out []point
-	for i := 0; i < len(t.Rows); i += per {
-		sum, to := 0.0, min(i+per, len(t.Rows))
+	rows := p.lastRow() + 1
+	for i := 0; i < rows; i += per {
+		sum, to := 0.0, min(i+per, rows)
 		for k := i; k < to; k++ {
 			sum += of(&t.Rows[k])
 		}
 		length := float64(to-i) * t.Bucket
 		// The replay may end within the last one; of hardly any time nothing is told.
-		if rest := p.Result.Duration - t.Rows[i].At; to == len(t.Rows) && rest < length {
+		if rest := p.ends() - t.Rows[i].At; to == rows && rest < length {
 			if length = rest; length < float64(per)*t.Bucket/4 && i > 0 {
 				break
 			}
@@ -39,6 +40,9 @@ func (p Replay) coarse(of func(*result.CoarseRow) float64) []point {
 	var out []point
 	for i := range p.Result.Timeline.Coarse {
 		x := &p.Result.Timeline.Coarse[i]
+		if x.At >= p.ends() {
+			break
+		}
 		v := of(x)
 		if v == 0 {
 			v = math.NaN()
@@ -48,10 +52,26 @@ func (p Replay) coarse(of func(*result.CoarseRow) float64) []point {
 	return out
 }
 
-// ends is when the timeline does.
+// lastRow returns the index of the last row of the timeline in which a backend got a request. Later ones only have the ends
+// of requests that were slow or timed out, which would read as a fall of the load.
+func (p Replay) lastRow() int {
+	rows := p.Result.Timeline.Rows
+	for i := len(rows) - 1; i > 0; i-- {
+		for _, u := range rows[i].Upstreams {
+			for _, b := range u {
+				if b.Requests > 0 {
+					return i
+				}
+			}
+		}
+	}
+	return max(len(rows)-1, 0)
+}
+
+// ends returns the time at which charts end: that of the last request.
 func (p Replay) ends() float64 {
 	t := p.Result.Timeline
-	return min(float64(len(t.Rows))*t.Bucket, max(p.Result.Duration, t.Bucket))
+	return min(float64(p.lastRow()+1)*t.Bucket, max(p.Result.Duration, t.Bucket))
 }
 
 // faultBands returns the times in which faults last that strike an upstream; of all for
@@ -94,8 +114,8 @@ func (p Replay) requestsOverTime() *timeChart {
 	answered := p.series(func(r *result.TimelineRow) float64 { return float64(r.Answered) })
 	failed := p.series(func(r *result.TimelineRow) float64 { return float64(r.Failed) })
 	c := &timeChart{
-		axis: "requests a second", value: perSecond, until: p.ends(), bands: p.faultBands(""),
-		words:  fmt.Sprintf("Requests over time: at most %s answered and %s failed a second", three(highest(answered)), three(highest(failed))),
+		axis: "req/s", value: perSecond, until: p.ends(), bands: p.faultBands(""),
+		words:  fmt.Sprintf("Requests over time: at most %s answered and %s failed req/s", three(highest(answered)), three(highest(failed))),
 		series: []series{{"answered", answered, wholeAccent, true}},
 	}
 	if highest(failed) > 0 {
@@ -106,7 +126,7 @@ func (p Replay) requestsOverTime() *timeChart {
 
 func (p Replay) requestsChart() (template.HTML, string) {
 	c := p.requestsOverTime()
-	caption := "Requests a second that were answered (filled) and that failed (dashed), by " + p.column()
+	caption := "Answered (filled) and failed (dashed) requests, req/s, in steps of " + p.column()
 	if len(c.bands) > 0 {
 		caption += "; faults are hatched"
 	}
@@ -116,13 +136,13 @@ func (p Replay) requestsChart() (template.HTML, string) {
 // latencyOverTime describes how long requests took until the answer, the failure or the
 // leaving, nil where none did.
 func (p Replay) latencyOverTime() *timeChart {
-	c := &timeChart{title: "how long requests took", axis: "duration", value: duration, log: true, until: p.ends(), bands: p.faultBands("")}
+	c := &timeChart{title: "duration of requests", axis: "duration", value: duration, log: true, until: p.ends(), bands: p.faultBands("")}
 	for i, x := range []struct {
 		name string
 		of   func(*result.CoarseRow) float64
 	}{
-		{"half within", func(r *result.CoarseRow) float64 { return r.P50 }}, {"95 % within", func(r *result.CoarseRow) float64 { return r.P95 }},
-		{"99 % within", func(r *result.CoarseRow) float64 { return r.P99 }},
+		{"p50", func(r *result.CoarseRow) float64 { return r.P50 }}, {"p95", func(r *result.CoarseRow) float64 { return r.P95 }},
+		{"p99", func(r *result.CoarseRow) float64 { return r.P99 }},
 	} {
 		c.series = append(c.series, series{name: x.name, points: p.coarse(x.of), look: looks[i]})
 	}
@@ -133,16 +153,16 @@ func (p Replay) latencyOverTime() *timeChart {
 	if high == 0 {
 		return nil
 	}
-	c.words = fmt.Sprintf("Percentiles of how long requests took over time, from %s to %s", span(low), span(high))
+	c.words = fmt.Sprintf("Percentiles of the duration of requests over time, from %s to %s", span(low), span(high))
 	return c
 }
 
 func (p Replay) latencyChart() (template.HTML, string) {
 	c := p.latencyOverTime()
 	if c == nil {
-		return "", "No request came to a backend."
+		return "", "No request reached a backend."
 	}
-	return c.svg(230), "How long the requests took that ended in each " + p.column() + ", with an answer, a failure or the leaving of their clients; on a logarithmic axis."
+	return c.svg(230), "Duration of the requests that ended in each " + p.column() + ", until the response, the failure, or the moment their client left; logarithmic axis."
 }
 
 // strip is a time in which a backend was in a state other than up.
@@ -182,7 +202,7 @@ func (p Replay) backendsChart(cfg *config.Upstream, shown []string) (template.HT
 	}
 	const row = 54.0
 	c := newChart(26+bandRow+row*float64(len(shown))+26, 0, p.ends())
-	c.left = 128
+	c.roomFor(shown, 128)
 	bottom := c.bottom
 	c.bands(p.faultBands(cfg.Name), bottom)
 	var all [][]point
@@ -197,7 +217,7 @@ func (p Replay) backendsChart(cfg *config.Upstream, shown []string) (template.HT
 		c.high = top
 		c.rule(c.left, c.bottom, c.right, c.bottom, "rule")
 		c.area(all[i], p.ends(), wholeAccent)
-		c.text(c.left-8, c.bottom-8, "e b", clip(name, 17))
+		c.label(c.bottom-8, name)
 		mean := 0.0
 		for _, x := range all[i] {
 			mean += x.v / float64(len(all[i]))
@@ -215,7 +235,7 @@ func (p Replay) backendsChart(cfg *config.Upstream, shown []string) (template.HT
 	}
 	c.bottom = bottom
 	c.times((&timeChart{until: p.ends()}).times(11))
-	caption := fmt.Sprintf("Requests a second to each backend by %s, all to one scale: the tallest is %s/s.", p.column(), three(top))
+	caption := fmt.Sprintf("Requests to each backend, req/s, in steps of %s, on one scale; the maximum is %s req/s.", p.column(), three(top))
 	var words []string
 	for _, x := range []struct {
 		look   string
@@ -227,10 +247,10 @@ func (p Replay) backendsChart(cfg *config.Upstream, shown []string) (template.HT
 		}
 	}
 	if len(words) > 0 {
-		caption += " The strip below is the state: " + strings.Join(words, ", ") + "."
+		caption += " The strip below each line is the state: " + strings.Join(words, ", ") + "."
 	}
 	if p.Result.Model.Instances > 1 {
-		caption += " States are as the first proxy sees them."
+		caption += " States are those of the first proxy."
 	}
 	return c.SVG(fmt.Sprintf("Requests over time to each of %s of %s", plural(int64(len(shown)), "backend"), cfg.Name)), caption
 }

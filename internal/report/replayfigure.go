@@ -18,9 +18,9 @@ func ReplayFigure(kind string, p Replay) ([]byte, error) {
 	if len(p.Result.Timeline.Rows) == 0 {
 		return nil, fmt.Errorf("there is nothing to draw")
 	}
-	head, _ := p.headline()
+	parts, _ := p.verdict()
 	requests := p.requestsOverTime()
-	requests.title = clip(strings.Join(p.Names, ", ")+": "+head, 130)
+	requests.title = clip(strings.Join(p.Names, ", ")+": "+strings.Join(parts, " · "), 130)
 	charts := []*timeChart{requests}
 	if took := p.latencyOverTime(); took != nil {
 		charts = append(charts, took)
@@ -54,7 +54,7 @@ func (p Replay) busiestOverTime() *timeChart {
 	if u == nil || u.Requests == 0 {
 		return nil
 	}
-	c := &timeChart{title: "requests to " + busiest + ", by backend", axis: "requests a second", value: perSecond, until: p.ends(), bands: p.faultBands(busiest)}
+	c := &timeChart{title: "requests to " + busiest + ", by backend", axis: "req/s", value: perSecond, until: p.ends(), bands: p.faultBands(busiest)}
 	names, _ := worstBackends(u)
 	for i, name := range names[:min(len(names), mostLines)] {
 		points := p.series(func(r *result.TimelineRow) float64 { return float64(r.Upstreams[busiest][name].Requests) })

@@ -29,7 +29,7 @@ type replayPage struct {
 	Story                             []pageEvent
 	StoryMore                         string
 	Model                             []pageModel
-	Why                               []pageWhy
+	Why                               []recommendation
 	HowFound                          string
 	SeedsTitle, SeedsNote             string
 	Seeds                             [][]string
@@ -63,8 +63,6 @@ type pageFelt struct {
 
 type pageEvent struct{ At, Who, What, Text string }
 
-type pageWhy struct{ Says, Contrast string }
-
 type pageModel struct{ Backends, Service, Workers, Backlog, Connect string }
 
 type pageSettings struct {
@@ -82,15 +80,16 @@ func ReplayPage(p Replay, version string) ([]byte, error) {
 	names := strings.Join(p.Names, " · ")
 	v := replayPage{pageTop: top(names+" · kestrix replay", version), Advice: p.advise()}
 	v.Notes = Style{Width: 1 << 20}.noteLines(r)
-	v.Headline, v.Bad = p.headline()
-	v.Of = fmt.Sprintf("%s · seed %d · %s in %s from %s", names, r.Model.Seed, plural(r.Requests, "request"), clock(r.Duration), plural(r.Trace.Clients, "client"))
+	parts, bad := p.verdict()
+	v.Headline, v.Bad = strings.Join(parts, " · "), bad
+	v.Of = fmt.Sprintf("%s · seed %d · %s in %s from %s", names, r.Model.Seed, plural(r.Requests, "request"), span(r.Duration), plural(r.Trace.Clients, "client"))
 	if r.Trace.First != nil {
 		v.Of += fmt.Sprintf(", beginning at %s UTC", wallTime(*r.Trace.First))
 	}
 	v.Figures = p.figures()
 	v.Sessions = []pageFigure{
 		{Name: "seen", Value: count(r.Sessions.Seen)}, {Name: "moved", Value: count(r.Sessions.Moved)},
-		{Name: "lost", Value: count(r.Sessions.Misses)}, {Name: "refused", Value: count(r.Sessions.Refused)},
+		{Name: "misses", Value: count(r.Sessions.Misses)}, {Name: "refused", Value: count(r.Sessions.Refused)},
 	}
 	for _, x := range r.Expectations {
 		v.Expectations = append(v.Expectations, pageExpectation{x.Met, x.Name, x.That, values(&x)})
@@ -108,9 +107,9 @@ func ReplayPage(p Replay, version string) ([]byte, error) {
 		}
 	}
 	v.Felt, v.Aftermaths, v.Paths = p.feltRows(), aftermaths(r.Faults), pathRows(r.Paths)
-	all := p.events()
+	all := summed(p.events())
 	if len(all) > mostOnPage {
-		v.StoryMore = fmt.Sprintf("and %s more, which -format json lists", count(int64(len(all)-mostOnPage)))
+		v.StoryMore = fmt.Sprintf("and %s more; -format json lists them", count(int64(len(all)-mostOnPage)))
 		all = all[:mostOnPage]
 	}
 	for _, e := range all {
@@ -120,13 +119,8 @@ func ReplayPage(p Replay, version string) ([]byte, error) {
 		title, arrivals, note := p.acrossSeeds()
 		v.SeedsTitle, v.SeedsNote, v.Seeds = "A"+title[1:]+", "+arrivals, note, seedsOf(r)
 	}
-	if d := r.Diagnosis; d != nil {
-		t := timesOf(r)
-		for i := range d.Causes {
-			c := &d.Causes[i]
-			v.Why = append(v.Why, pageWhy{c.Upstream + ": " + c.Says, contrastOf(c, t)})
-		}
-		v.HowFound = howFound(d)
+	if r.Diagnosis != nil {
+		v.Why, v.HowFound = recommendations(r), howFound(r.Diagnosis)
 	}
 	v.Model, v.Assumed = p.model(), assumptions(r.Assumed)
 	v.Method = p.method()
@@ -155,7 +149,7 @@ func (p Replay) shownUpstreams() ([]*config.Upstream, string) {
 			return cmp.Or(cmp.Compare(y.Failed, x.Failed), cmp.Compare(y.Requests, x.Requests))
 		})
 		shown = shown[:mostUpstreams]
-		says = append(says, fmt.Sprintf("The %d upstreams of which most requests failed; %d more are in -format json.", mostUpstreams, n-mostUpstreams))
+		says = append(says, fmt.Sprintf("The %d upstreams with the most failed requests; -format json lists %d more.", mostUpstreams, n-mostUpstreams))
 	}
 	if n := len(idle); n > 0 {
 		var names []string
@@ -173,35 +167,6 @@ func (p Replay) shownUpstreams() ([]*config.Upstream, string) {
 // wide writes a share as per cent for a style.
 func wide(share float64) string { return px(min(max(share, 0), 1) * 100) }
 
-// headline says in a sentence how it came out, and whether that is bad.
-func (p Replay) headline() (string, bool) {
-	r := p.Result
-	early := ""
-	if r.Partial {
-		early = "Stopped early. "
-	}
-	unmet := 0
-	for _, x := range r.Expectations {
-		if !x.Met {
-			unmet++
-		}
-	}
-	n := len(r.Expectations)
-	fails := "every request was answered"
-	if r.Failed > 0 {
-		fails = fmt.Sprintf("%s of %s failed (%s)", count(r.Failed), plural(r.Requests, "request"), finePercent(r.ErrorRate))
-	}
-	switch {
-	case unmet > 0 && n == 1:
-		return early + "It does not hold: " + fails + ", and what was expected is not met", true
-	case unmet > 0:
-		return early + fmt.Sprintf("It does not hold: %s, and %d of %d expectations are not met", fails, unmet, n), true
-	case n > 0:
-		return early + "It holds: " + fails + ", and all that was expected is met", false
-	}
-	return early + strings.ToUpper(fails[:1]) + fails[1:], r.Failed > 0
-}
-
 func (p Replay) figures() []pageFigure {
 	r := p.Result
 	l := r.Latency
@@ -214,10 +179,10 @@ func (p Replay) figures() []pageFigure {
 	}
 	out = append(out, pageFigure{Name: "retried", Value: count(r.Retried)})
 	if t := timesOf(r); r.Answered > 0 {
-		out = append(out, pageFigure{Name: "half within (p50)", Value: t.of(l.P50)}, pageFigure{Name: "95 % within", Value: t.of(l.P95)},
-			pageFigure{Name: "99 % within", Value: t.of(l.P99)}, pageFigure{Name: "slowest", Value: t.of(l.Max)})
+		out = append(out, pageFigure{Name: "p50", Value: t.of(l.P50)}, pageFigure{Name: "p95", Value: t.of(l.P95)},
+			pageFigure{Name: "p99", Value: t.of(l.P99)}, pageFigure{Name: "max", Value: t.of(l.Max)})
 		if r.Failed+r.ClientLeft > 0 {
-			out = append(out, pageFigure{Name: "99 % end within", Value: t.of(r.Elapsed.P99)})
+			out = append(out, pageFigure{Name: "elapsed p99", Value: t.of(r.Elapsed.P99)})
 		}
 	}
 	return out
@@ -233,7 +198,7 @@ func share(of, all int64) float64 {
 // upstreamCard tells of an upstream: who carried what, and when.
 func (p Replay) upstreamCard(cfg *config.Upstream) pageUpstream {
 	u := p.Result.Upstreams[cfg.Name]
-	out := pageUpstream{Name: cfg.Name, Says: "no request came here"}
+	out := pageUpstream{Name: cfg.Name, Says: "no requests"}
 	if u == nil || u.Requests == 0 {
 		return out
 	}
@@ -243,7 +208,7 @@ func (p Replay) upstreamCard(cfg *config.Upstream) pageUpstream {
 	out.Says = strings.Join(says, " · ")
 	shown, more := worstBackends(u)
 	if more > 0 {
-		out.More = fmt.Sprintf("The ten worst; %d more backends are in -format json.", more)
+		out.More = fmt.Sprintf("The ten worst; -format json lists %d more.", more)
 	}
 	top, t := 0.0, timesOf(p.Result)
 	for _, name := range shown {
@@ -265,7 +230,9 @@ func (p Replay) upstreamCard(cfg *config.Upstream) pageUpstream {
 		}
 		out.Rows = append(out.Rows, row)
 	}
-	out.Chart, out.Caption = p.backendsChart(cfg, shown)
+	if u.Failed > 0 || len(p.faultBands(cfg.Name)) > 0 {
+		out.Chart, out.Caption = p.backendsChart(cfg, shown)
+	}
 	return out
 }
 
@@ -335,12 +302,12 @@ func (p Replay) model() []pageModel {
 // method returns how stamps and proxies were taken.
 func (p Replay) method() string {
 	r := p.Result
-	out := "Times are virtual, from the first request on."
+	out := "Times are virtual and begin with the first request."
 	if r.Model.Stamp == "end" {
-		out += " Stamps were taken for the end of requests, and durations taken off."
+		out += " Time stamps are of the end of requests; durations are subtracted."
 	}
 	if n := r.Model.Instances; n > 1 {
-		out += fmt.Sprintf(" %d proxies stood side by side, each with its own view.", n)
+		out += fmt.Sprintf(" %d proxies share the traffic, each with its own state.", n)
 	}
 	return out
 }

@@ -32,7 +32,7 @@ func TestNumbers(t *testing.T) {
 		assert.Equal(t, want, count(n))
 	}
 	for sec, want := range map[float64]string{
-		0: "0 s", 0.0000123: "12.3 µs", 0.038: "38.0 ms", 0.1284: "128 ms", 0.99949: "999 ms", 0.9996: "1.00 s", 2.31: "2.31 s", 59.94: "59.9 s", 59.96: "1:00.0", 182: "3:02.0", 3600: "1:00:00", 7384.6: "2:03:05",
+		0: "0 s", 0.0000123: "12.3 µs", 0.038: "38.0 ms", 0.1284: "128 ms", 0.99949: "999 ms", 0.9996: "1.00 s", 2.31: "2.31 s", 59.94: "59.9 s", 59.96: "1m", 182: "3m02s", 3600: "1h", 7384.6: "2h03m",
 	} {
 		assert.Equal(t, want, span(sec), "%v", sec)
 	}
@@ -80,8 +80,10 @@ func TestColoursDoNotShiftColumns(t *testing.T) {
 	rows := [][]string{{"x", "1", "22", "333"}, {"yy", "1,000", "2", "3"}}
 	assert.Equal(t, "  a       b   c    d\n  x       1  22  333\n  yy  1,000   2    3\n", plainStyle.table(cols, rows, 2))
 	narrow := plainStyle
-	narrow.Width = 16
-	assert.Equal(t, "  a       b   c\n  x       1  22\n  yy  1,000   2\n  (hidden: terminal\n  too narrow: d)\n", narrow.table(cols, rows, 2))
+	narrow.Width, narrow.Terminal = 16, true
+	assert.Equal(t, "  a       b   c\n  x       1  22\n  yy  1,000   2\n\nhidden: terminal too\n  narrow (d)\n", narrow.fitted(func(s Style) string { return s.table(cols, rows, 2) }))
+	narrow.Terminal = false
+	assert.Equal(t, plainStyle.table(cols, rows, 2), narrow.table(cols, rows, 2), "in a file nothing is hidden")
 }
 
 func TestFindingsShowTheirPlace(t *testing.T) {
@@ -96,7 +98,7 @@ func TestFindingsShowTheirPlace(t *testing.T) {
 		"     │               ─────────── did you mean upstream.app?\n"+
 		"   5 │   }\n")
 	assert.Contains(t, text, "x.hcl:7:1  warning KX103  no route sends to the upstream \"app\"")
-	assert.Contains(t, text, "  fix      send a route to it, or remove it\n")
+	assert.Contains(t, text, "  fix      add a route for it, or remove it\n")
 	out := FindingsJSON(withFingerprints(check.Run(c, found, nil)))
 	assert.Equal(t, [2]int{4, 26}, [2]int{out[0].EndLine, out[0].EndColumn})
 	assert.Equal(t, "KX102", out[0].ID)
@@ -149,35 +151,41 @@ func TestTheReplayReportTellsItsStory(t *testing.T) {
 	p := fixture(t)
 	text := plainStyle.Replay(p)
 	for _, want := range []string{
-		"x.hcl · m.log · seed 7\nassumed ~ service times: lognormal, mean 40 ms, CV 0.6: the trace has no durations; -fields names\n         them\nassumed 16 workers for each backend; clients wait indefinitely\n12,480 requests in 30:00.0 from 611 clients\n",
-		"1 line could not be read and passed over\n  line 7, column 3: odd\n",
-		"2 records stood out of order and put right\n",
-		"5 requests met a route that asks for the host, which the trace does not record, so that it did not fit;",
+		"x.hcl · m.log · seed 7\n1 of 2 expectations met · 2 of 12,480 failed (0.02 %) · elapsed p99 ~250 ms\n12,480 requests in 30m from 611 clients\n",
+		"\nassumed ~ service times: lognormal, mean 40 ms, CV 0.6: the trace has no durations; -fields names\n         them\nassumed 16 workers for each backend; clients wait indefinitely\n",
+		"lines that could not be read, skipped: 1\n  line 7, column 3: odd\n",
+		"records out of order, sorted: 2\n",
+		"5 requests did not match a route with a condition on the host, which the trace does not record; -host NAME",
 		"  answered    12,478    99.98 %    p50 ~38.0 ms   p95 ~112 ms   p99 ~240 ms   max ~2.31 s\n",
-		"  failed           2     0.02 %    retried 7   sessions 611 seen, 44 moved, 51 lost\n",
+		"  failed           2     0.02 %    retried 7   sessions 611 seen, 44 moved, 51 misses\n",
 		"  failed by cause: answer_timeout 2\n",
-		"  auk      up        3,720  ███▎          29.8 %      50.0 %       9  ~37.0 ms  ~251 ms      ~10.0 s  3:02.0\n",
-		"02:00.0  fault  auk hangs (app.auk): it accepts and never answers\n",
+		"  auk      up        3,720  29.8 %      50.0 %       9  ~37.0 ms  ~0 s  ~251 ms      ~10.0 s    21  3m02s\n",
+		"02:00.0  fault  auk hangs (app.auk): the backend accepts connections and never answers\n",
 		"02:05.0  auk    down     2 probes failed: no answer within 1s; 5.00 s after the fault; 9 requests met it: 7",
-		"05:00.0  fault  auk hangs: over\n",
-		"05:02.0  auk    up       3 probes passed; 2.00 s after its end\n",
-		"1:06:40  fault  later: never began, the replay ended at 30:00.0\n",
-		"over time · app · one column is 1.00 s · tallest 10 requests\n  auk     ▄\n  gannet  ▄█\n  failed   █\n",
-		"  met      few   result.error_rate <= 0.002\n                 result.error_rate is 0.00016\n",
-		"  not met  soon  x < 1\n                 x is never\n",
-		"causes of failures and waiting\n  app: retries sustain the overload after the fault has ended\n    with retry { budget = \"20%\" }: 2.50 % of the requests after the fault fail instead of 100.00 %, elapsed\n      p99 ~400 ms instead of ~10.0 s\n  measured with one seed, by 7 replays with one change each\n",
+		"05:00.0  fault  auk hangs ends\n",
+		"05:02.0  auk    up       3 probes passed; 2.00 s after the end of the fault\n",
+		"1:06:40  fault  later did not begin; the replay ended at 30:00.0\n",
+		"requests over time · app · one column is 1 s · tallest 10\n  auk     ▄\n  gannet  ▄█\n  fault    ▔ auk hangs\n  failed   █\n",
+		"  met      few   result.error_rate 0.00016 <= 0.002\n",
+		"  not met  soon  x never < 1\n",
+		"recommended changes\n  app: retry { budget = \"20%\" }\n    2.50 % of the requests after the fault fail instead of 100.00 %, elapsed p99 ~400 ms instead of ~10.0 s\n    cause: retries sustain the overload after the fault has ended\n  measured with one seed, by 7 replays with one change each\n",
 	} {
 		assert.Contains(t, text, want)
 	}
+	at := 0
+	for _, part := range []string{"expectations met", "assumed", "recommended changes", "client impact", "\napp ·", "\ntimeline", "requests over time"} {
+		assert.Greater(t, strings.Index(text, part), at, "%s comes later", part)
+		at = strings.Index(text, part)
+	}
 	for _, width := range []int{40, 60, 80, 100, 120} {
-		s := Style{Width: width}
+		s := Style{Width: width, Terminal: true}
 		for _, l := range strings.Split(s.Replay(p), "\n") {
 			assert.LessOrEqual(t, len(l), max(width, 66), "width %d: %s", width, l)
 			assert.NotContains(t, l, "█")
 		}
 	}
 	p.Result.Partial = true
-	assert.Contains(t, plainStyle.Replay(p), "stopped early: what follows is partial")
+	assert.Contains(t, plainStyle.Replay(p), "stopped early, figures are partial")
 }
 
 func TestLongTablesShowTheTenWorst(t *testing.T) {
@@ -189,7 +197,7 @@ func TestLongTablesShowTheTenWorst(t *testing.T) {
 		u.Backends[name] = &result.Backend{Requests: 1, Failed: int64(i % 3)}
 	}
 	text := plainStyle.Replay(p)
-	assert.Contains(t, text, "the ten worst; the other 30 took 8,789 requests and failed")
+	assert.Contains(t, text, "the ten worst; the other 30 backends: 8,789 requests,")
 	all := plainStyle
 	all.All = true
 	assert.NotContains(t, all.Replay(p), "the ten worst")
@@ -207,16 +215,16 @@ func TestTheResultHasItsDocumentedKeys(t *testing.T) {
 }
 
 func TestOtherTexts(t *testing.T) {
-	a := &study.Answer{Frontend: "web", Route: "all", Upstream: "app", Backend: "auk", Reason: "its turn", Routes: []study.RouteStep{{Route: "x", Why: "path"}, {Route: "all", Fits: true, Why: "all"}},
+	a := &study.Answer{Frontend: "web", Route: "all", Upstream: "app", Backend: "auk", Reason: "its turn", Routes: []study.RouteStep{{Route: "x", Why: "path"}, {Route: "all", Matches: true, Why: "all"}},
 		Considered: []study.Considered{{Backend: "auk", State: "up", Weight: 1, Chosen: true, Why: "chosen"}}, Series: []study.Pick{{Backend: "auk", Why: "its turn"}, {Why: "none"}}}
 	text := plainStyle.Why("GET http://a/ from b", a)
 	assert.Contains(t, text, "route     all           takes it  all")
 	assert.Contains(t, text, "asked 2 times in a row")
-	assert.Contains(t, plainStyle.Why("x", &study.Answer{Reason: "no route fits"}), "no route fits")
+	assert.Contains(t, plainStyle.Why("x", &study.Answer{Reason: "no route matches"}), "no route matches")
 	at := time.Date(2026, 11, 23, 6, 55, 8, 120e6, time.FixedZone("elsewhere", -3600))
 	assert.Equal(t, "2026-11-23T07:55:08.120Z  booking.auk       down        a probe failed\n", plainStyle.Event(at, "booking.auk", "down", "a probe failed"))
 	assert.Contains(t, Style{Colour: true}.Event(at, "a.b", "down", "x"), "\x1b[31mdown")
-	assert.Contains(t, plainStyle.DemoTable([]DemoRow{{Config: "x.hcl", Scenario: "quiet", Result: fixture(t).Result}}), "x.hcl          quiet       12,478       2  0.02 %")
+	assert.Contains(t, plainStyle.DemoTable([]DemoRow{{Config: "x.hcl", Scenario: "quiet", Result: fixture(t).Result}}), "x.hcl          quiet          2      0.02 %")
 	first := 0.0
 	sum := &trace.Summary{Format: "common", Records: 3, First: &first, Last: &first, BadLines: 1, Bad: []trace.Bad{{Line: 1, Column: 2, Why: "odd"}}, Methods: map[string]int64{"GET": 2, "POST": 1},
 		Rate: &trace.Rate{Bucket: 1, Rows: []trace.RateRow{{At: 0, Requests: 3}}}, Unknown: map[string]int64{"host": 3, "status": 1}, TopPaths: []trace.Count{{Name: "/a", Requests: 3}}}
@@ -340,4 +348,20 @@ func TestSARIFIsValidAgainstItsSchema(t *testing.T) {
 		require.NoError(t, err)
 		assert.Empty(t, result.Errors())
 	}
+}
+
+// TestTheMapHasFewCrossings orders upstreams so that the lines of a hand-made map do not cross, and never has more crossings
+// than the order of the file.
+func TestTheMapHasFewCrossings(t *testing.T) {
+	route := func(to string) study.MapRoute { return study.MapRoute{SendTo: to} }
+	m := &study.Map{
+		Frontends: []study.MapFrontend{{Routes: []study.MapRoute{route("zeta"), route("mid")}}, {Routes: []study.MapRoute{route("alpha"), route("mid")}}},
+		Upstreams: []study.MapUpstream{{Name: "idle"}, {Name: "alpha"}, {Name: "mid"}, {Name: "zeta"}},
+	}
+	var names []string
+	for _, u := range fewCrossings(m) {
+		names = append(names, u.Name)
+	}
+	assert.Equal(t, []string{"zeta", "alpha", "mid", "idle"}, names)
+	assert.Equal(t, 1, crossings([]int{2}, []int{1, 3}))
 }

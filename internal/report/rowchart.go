@@ -84,7 +84,8 @@ func (r *rowChart) svg() template.HTML {
 	const row, barsAt, barsWide = 30.0, 850.0, 120.0
 	low, high := r.span()
 	c := newChart(34+row*float64(len(r.rows))+26, math.Log(low/1.25), math.Log(high*1.25))
-	c.left, c.right, c.top = 230, 800, 34
+	c.roomFor(r.rows, 230)
+	c.right, c.top = 800, 34
 	c.bottom = c.top + row*float64(len(r.rows))
 	for _, v := range decades(low/1.25, high*1.25) {
 		c.rule(c.x(math.Log(v)), c.top, c.x(math.Log(v)), c.bottom, "rule")
@@ -98,7 +99,7 @@ func (r *rowChart) svg() template.HTML {
 	c.text(barsAt, 16, "soft", r.counted)
 	for i, name := range r.rows {
 		y := c.top + row*(float64(i)+0.5)
-		c.text(c.left-10, y+4, "e b", clip(name, 34))
+		c.label(y+4, name)
 		c.rule(c.left, y+row/2, 1060, y+row/2, "rule")
 		from, until := math.Inf(1), 0.0
 		for _, m := range r.marks {

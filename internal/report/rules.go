@@ -16,7 +16,7 @@ func (s Style) Rule(r *check.Rule) string {
 	case config.Error:
 		word = s.red(word)
 	case config.Warning:
-		word = s.yellow(word)
+		word = s.warn(word)
 	}
 	fmt.Fprintf(&b, "%s  %s  %s\n\n", s.bold(r.ID), word, r.Title)
 	for _, part := range []struct{ name, text string }{{"why", r.Why}, {"fix", r.Fix}} {

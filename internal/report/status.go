@@ -14,12 +14,16 @@ import (
 
 // Status writes how a running proxy stands, a table for each upstream.
 func (s Style) Status(x *status.Status, where string) string {
+	return s.fitted(func(s Style) string { return s.statusText(x, where) })
+}
+
+func (s Style) statusText(x *status.Status, where string) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "kestrix %s at %s · up %s", x.Version, where, span(x.At.Sub(x.Began).Seconds()))
 	if x.Counted.Sub(x.Began) > time.Second {
 		fmt.Fprintf(&b, " · counted for %s", span(x.At.Sub(x.Counted).Seconds()))
 	}
-	b.WriteString("\np50 and p99 are to the first byte of answers, in the last 5 min\n")
+	b.WriteString("\np50 and p99: to the first byte of responses, in the last 5m\n")
 	b.WriteString(s.frontendsStatus(x))
 	for i := range x.Upstreams {
 		b.WriteString("\n" + s.upstreamStatus(x, &x.Upstreams[i]))
@@ -74,7 +78,7 @@ func (s Style) upstreamHead(u *status.Upstream) string {
 		}
 		rate += b.Rate
 	}
-	head += fmt.Sprintf("%s%d of %d in rotation%s%s requests/s", s.dot(), in, len(u.Backends), s.dot(), three(rate))
+	head += fmt.Sprintf("%s%d of %d in rotation%s%s req/s", s.dot(), in, len(u.Backends), s.dot(), three(rate))
 	if in == 0 {
 		head += s.dot() + s.red("no backend answers")
 	}
@@ -142,7 +146,7 @@ func (s Style) moreOf(b *status.Backend, at time.Time) []string {
 		parts = append(parts, fmt.Sprintf("tier %d", b.Tier))
 	}
 	parts = append(parts, plural(int64(b.Requests), "request"), "statuses "+classes(b.Statuses), bytesText(int64(b.Bytes)), plural(int64(b.Seats), "session")+" given")
-	parts = append(parts, "clients left "+count(int64(b.ClientLeft)), "since counts began p50 "+latencySoFar(b.Total.P50)+", p99 "+latencySoFar(b.Total.P99), "to the end p50 "+latencySoFar(b.Elapsed.P50)+", p99 "+latencySoFar(b.Elapsed.P99))
+	parts = append(parts, "clients left "+count(int64(b.ClientLeft)), "since the counters began p50 "+latencySoFar(b.Total.P50)+", p99 "+latencySoFar(b.Total.P99), "elapsed p50 "+latencySoFar(b.Elapsed.P50)+", p99 "+latencySoFar(b.Elapsed.P99))
 	if p := b.Probe; p != nil && p.Passed {
 		parts = append(parts, fmt.Sprintf("probe passed %s ago, in %s", age(at.Sub(p.At)), span(p.Took)))
 	} else if p != nil {
@@ -174,7 +178,7 @@ func (s Style) stateWord(state, text string) string {
 	case "down":
 		return s.red(text)
 	}
-	return s.yellow(text)
+	return s.warn(text)
 }
 
 // failures writes how many there were.
@@ -202,7 +206,7 @@ func reasonOf(x *status.Status, b *status.Backend) string {
 	case b.ReportedShare != nil && b.State == "up" && b.ByHand == "":
 		return fmt.Sprintf("it reports that it can take %s: of its weight, %d, %s is in force", percent(*b.ReportedShare), b.Weight, three(float64(b.Weight)**b.ReportedShare))
 	case b.Rest > 0:
-		return fmt.Sprintf("%s; it rests for another %s", b.Why, span(b.Rest))
+		return fmt.Sprintf("%s; out for another %s", b.Why, span(b.Rest))
 	case b.SilentSince != nil && x.At.Sub(*b.SilentSince) >= worthTelling:
 		text := fmt.Sprintf("no first byte to any client for %s", span(x.At.Sub(*b.SilentSince).Seconds()))
 		if b.ClientLeft > 0 {

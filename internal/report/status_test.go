@@ -59,7 +59,7 @@ func TestTheStatusPageEscapesAndBoundsWhatItShows(t *testing.T) {
 	v := standing(states...)
 	v.Status.Upstreams[0].Backends[150].Why = `<script>alert("x")</script>`
 	v.Status.Upstreams[0].Backends[150].ByHand = `"><img src=x>`
-	v.Events = []status.Event{{At: v.Status.At, Who: "<b>", What: "told", Text: "&<script>"}}
+	v.Events = []status.Event{{At: v.Status.At, Who: "<b>", What: "order", Text: "&<script>"}}
 	page, err := StatusPage{}.Page(v)
 	require.NoError(t, err)
 	text := string(page)
@@ -67,7 +67,7 @@ func TestTheStatusPageEscapesAndBoundsWhatItShows(t *testing.T) {
 	assert.NotContains(t, text, "<img")
 	assert.Equal(t, 10, strings.Count(text, "<article"))
 	assert.Contains(t, text, "gull150", "what is amiss is among those that are shown")
-	assert.Contains(t, text, "190 more are in the JSON and CSV below")
+	assert.Contains(t, text, "the JSON and CSV below list 190 more")
 	part, err := StatusPage{}.Part(v)
 	require.NoError(t, err)
 	assert.Contains(t, text, string(part), "what is sent live is what was loaded")
@@ -112,7 +112,7 @@ func TestWhyABackendStandsAsItDoes(t *testing.T) {
 	in := func(d time.Duration) *time.Time { x := at.Add(d); return &x }
 	share := 0.4
 	for want, b := range map[string]status.Backend{
-		"by hand: draining, for another 10:00.0, because a new disk; weight 3 where the file says 1": {State: "draining", ByHand: "x", Orders: []status.Held{
+		"by hand: draining, for another 10m, because a new disk; weight 3 where the file says 1": {State: "draining", ByHand: "x", Orders: []status.Held{
 			{Do: "drain", Until: in(10 * time.Minute), Because: "a new disk"}, {Do: "weight", Weight: 3, Configured: 1},
 		}},
 		"by hand: parked": {State: "parked", ByHand: "parked"},

@@ -75,6 +75,7 @@ type statusPage struct {
 type statusCard struct {
 	Name, Says, Bad, More string
 	Backends              []statusBackend
+	Rows                  bool // there are many: a row for each instead of a card
 }
 
 type statusBackend struct {
@@ -162,7 +163,7 @@ func newStatusPage(v *status.View) *statusPage {
 	p.Headline, p.Bad = headline(s)
 	p.Title = p.Headline + " · Kestrix"
 	p.At = s.At.UTC().Format("15:04:05 UTC")
-	p.Of = fmt.Sprintf("kestrix %s, up for %s; counted for %s; as of %s. Times are to the first byte of answers, in the last 5 min.", s.Version, age(s.At.Sub(s.Began)), age(s.At.Sub(s.Counted)), p.At)
+	p.Of = fmt.Sprintf("kestrix %s, up for %s; counted for %s; as of %s. Times are to the first byte of responses, in the last 5m.", s.Version, age(s.At.Sub(s.Began)), age(s.At.Sub(s.Counted)), p.At)
 	if v.User != "" {
 		p.Of += "; you are " + v.User
 		if !v.Operator {
@@ -188,12 +189,12 @@ func newStatusPage(v *status.View) *statusPage {
 		p.Upstreams = append(p.Upstreams, newStatusCard(s, u))
 	}
 	p.Figures = []pageFigure{
-		{Name: "Requests a second", Value: three(rate)},
+		{Name: "req/s", Value: three(rate)},
 		{Name: "In flight", Value: count(int64(open))},
-		{Name: "Waiting for a backend", Value: count(int64(waiting)), Bad: waiting > 0},
+		{Name: "Queued", Value: count(int64(waiting)), Bad: waiting > 0},
 		{Name: "Requests", Value: count(int64(asked))},
 		{Name: "Failed", Value: count(int64(failed)), More: shareOf(failed, asked), Bad: failed > 0},
-		{Name: "Whose client left", Value: count(int64(left)), More: shareOf(left, asked)},
+		{Name: "Left by clients", Value: count(int64(left)), More: shareOf(left, asked)},
 		{Name: "Refused: no backend available", Value: count(int64(refused)), Bad: refused > 0},
 	}
 	for _, n := range v.Events {
@@ -214,6 +215,7 @@ func shareOf(part, whole uint64) string {
 // the last minutes is so large, and has room for so many steps.
 const (
 	manyBackends = 30
+	rowsFrom     = 8 // so many have a row each instead of a card
 	worstBackend = 10
 	latelyWide   = 240.0
 	latelyHigh   = 40.0
@@ -232,7 +234,7 @@ func newStatusCard(s *status.Status, u *status.Upstream) statusCard {
 			most = max(most, slices.Max(b.Recent.Requests))
 		}
 	}
-	c.Says = fmt.Sprintf("%s; %d of %s in rotation; %s requests/s", u.Algorithm, in, plural(int64(len(u.Backends)), "backend"), three(rate))
+	c.Says = fmt.Sprintf("%s; %d of %s in rotation; %s req/s", u.Algorithm, in, plural(int64(len(u.Backends)), "backend"), three(rate))
 	if u.Waiting > 0 {
 		c.Says += fmt.Sprintf("; %s waiting", count(int64(u.Waiting)))
 	}
@@ -243,11 +245,12 @@ func newStatusCard(s *status.Status, u *status.Upstream) statusCard {
 		c.Bad = "No backend is available: every request is refused."
 	}
 	shown := u.Backends
+	c.Rows = len(shown) >= rowsFrom
 	if len(shown) > manyBackends {
 		shown = slices.Clone(shown)
 		slices.SortStableFunc(shown, worseFirst)
 		shown = shown[:worstBackend]
-		c.More = fmt.Sprintf("The ten that are most amiss; %s more are in the JSON and CSV below.", count(int64(len(u.Backends)-worstBackend)))
+		c.More = fmt.Sprintf("The ten worst; the JSON and CSV below list %s more.", count(int64(len(u.Backends)-worstBackend)))
 	}
 	for i := range shown {
 		c.Backends = append(c.Backends, newStatusBackend(s, u, &shown[i], most))
@@ -301,13 +304,13 @@ func newStatusBackend(s *status.Status, u *status.Upstream, b *status.Backend, m
 		x.Lines = append(x.Lines, pageFigure{Name: name, Value: value, Bad: bad})
 	}
 	fig("In flight", count(int64(b.InFlight)), false)
-	fig("Half within", latency(b.P50), false)
-	fig("99 % within", latency(b.P99), false)
+	fig("p50", latency(b.P50), false)
+	fig("p99", latency(b.P99), false)
 	fig("Requests", count(int64(b.Requests)), false)
 	fig("Failed", count(int64(b.Failed)), b.Failed > 0)
 	fig("Weight", strconv.Itoa(b.Weight), false)
 	fig("Bytes", bytesText(int64(b.Bytes)), false)
-	fig("Sessions given", count(int64(b.Seats)), false)
+	fig("Seats", count(int64(b.Seats)), false)
 	if b.Tier != 1 {
 		fig("Tier", strconv.Itoa(b.Tier), false)
 	}
@@ -318,8 +321,8 @@ func newStatusBackend(s *status.Status, u *status.Upstream, b *status.Backend, m
 	if b.ClientLeft > 0 {
 		line("Clients that left before an answer began", count(int64(b.ClientLeft)), false)
 	}
-	line("Since counts began", fmt.Sprintf("half %s, 99 %% %s", latency(b.Total.P50), latency(b.Total.P99)), false)
-	line("To the end", fmt.Sprintf("half %s, 99 %% %s", latency(b.Elapsed.P50), latency(b.Elapsed.P99)), false)
+	line("Since the counters began", fmt.Sprintf("p50 %s, p99 %s", latency(b.Total.P50), latency(b.Total.P99)), false)
+	line("Elapsed", fmt.Sprintf("p50 %s, p99 %s", latency(b.Elapsed.P50), latency(b.Elapsed.P99)), false)
 	if p := b.Probe; p != nil {
 		said := fmt.Sprintf("passed %s ago, in %s", age(s.At.Sub(p.At)), span(p.Took))
 		if !p.Passed {
@@ -333,7 +336,7 @@ func newStatusBackend(s *status.Status, u *status.Upstream, b *status.Backend, m
 
 // lately draws what was asked in the last minutes, against the most of its upstream.
 func (x *statusBackend) lately(r *status.Recent, most uint32) {
-	x.Over, x.Most = "5 min", "0"
+	x.Over, x.Most = "5m", "0"
 	if r == nil || len(r.Requests) < 2 {
 		return
 	}

@@ -42,10 +42,10 @@ func TestThePageOfAComparison(t *testing.T) {
 	text := onItsOwn(t, page)
 	require.NotEmpty(t, p.Result.Advice)
 	assert.Contains(t, text, "<h1>"+capital(p.Result.Advice[0].Say))
-	assert.Contains(t, text, "first-fit is left out")
+	assert.Contains(t, text, "first-fit was not compared")
 	for _, r := range p.Result.Runs {
 		assert.Contains(t, text, "<b>"+r.Name+"</b>")
-		assert.Contains(t, text, fmt.Sprintf("<title>99 %% within %s</title>", span(r.Figures.P99)), "what is drawn is what was measured")
+		assert.Contains(t, text, fmt.Sprintf("<title>p99 %s</title>", span(r.Figures.P99)), "what is drawn is what was measured")
 		assert.Contains(t, text, ">"+count(int64(r.Figures.Failed))+"</text>")
 	}
 	plain := plainStyle.Compare(p)
@@ -58,19 +58,19 @@ func TestThePageOfASweep(t *testing.T) {
 	page, err := SweepPage(w, "1")
 	require.NoError(t, err)
 	text := onItsOwn(t, page)
-	assert.Contains(t, text, "<h1 class=\"bad\">The worst: app.auk and app.gannet")
+	assert.Contains(t, text, "<h1 class=\"bad\">Worst case: app.auk and app.gannet")
 	for _, c := range w.Cases {
 		assert.Contains(t, text, fmt.Sprintf("<b>%s</b></td><td>%s</td>", caseName(&c), c.Kind))
 	}
-	assert.Contains(t, text, "hang: it accepts and never answers")
+	assert.Contains(t, text, "hang: the backend accepts connections and never answers")
 	plain := plainStyle.Sweep(w)
-	assert.Contains(t, plain, flow(worstOf(w), 110, 2))
-	assert.Contains(t, plain, "the load from which losing one is too much")
+	assert.Contains(t, plain, flow("worst case: "+worstOf(w), 110, 2))
+	assert.Contains(t, plain, headroomTitle)
 	w.Partial = true
-	assert.Contains(t, plainStyle.Sweep(w), "stopped early: what follows is partial, 4 of 4 cases")
-	assert.Contains(t, plainStyle.Sweep(&study.Sweep{}), "stopped before anything was failed")
-	assert.Equal(t, "one request in 12 fails", oneIn(0.083))
-	assert.Equal(t, "85.5 % of all requests fail", oneIn(0.8545))
+	assert.Contains(t, plainStyle.Sweep(w), "stopped early: figures are partial, 4 of 4 cases")
+	assert.Contains(t, plainStyle.Sweep(&study.Sweep{}), "stopped before the first fault")
+	assert.Equal(t, "1 request in 12", oneIn(0.083))
+	assert.Equal(t, "85.5 % of all requests", oneIn(0.8545))
 }
 
 func TestThePageOfATrace(t *testing.T) {
@@ -108,7 +108,7 @@ func TestFiguresAreDrawn(t *testing.T) {
 		again, err := draw("svg")
 		require.NoError(t, err, name)
 		assert.Equal(t, svg, again, "%s: the same bytes each time", name)
-		for _, want := range map[string][]string{"replay": {"auk falls", "99 % within", "gannet"}, "compare": {"round-robin (now)", "ring", count(int64(c.Result.Runs[0].Figures.Failed))}, "sweep": {"app.auk and app.gannet, hang", count(int64(w.Cases[0].More))}}[name] {
+		for _, want := range map[string][]string{"replay": {"auk falls", "p99", "gannet"}, "compare": {"round-robin (now)", "ring", count(int64(c.Result.Runs[0].Figures.Failed))}, "sweep": {"app.auk and app.gannet, hang", count(int64(w.Cases[0].More))}}[name] {
 			assert.Contains(t, string(svg), want, name)
 		}
 		_, err = draw("gif")

@@ -34,9 +34,9 @@ func variantRows(runs []study.Run) *rowChart {
 		counted: "failed",
 	}
 	for _, r := range runs {
-		name := clip(r.Name, 32) // more would begin outside of the page's chart
+		name := clip(r.Name, 60)
 		if r.Configured && r.Name != "as configured" {
-			name = clip(r.Name, 26) + " (now)"
+			name = clip(r.Name, 54) + " (now)"
 		}
 		c.rows, c.counts = append(c.rows, name), append(c.counts, int64(math.Round(r.Figures.Failed)))
 	}
@@ -45,8 +45,8 @@ func variantRows(runs []study.Run) *rowChart {
 		shape shape
 		of    func(*study.Figures) float64
 	}{
-		{"half within", circle, func(f *study.Figures) float64 { return f.P50 }}, {"95 % within", square, func(f *study.Figures) float64 { return f.P95 }},
-		{"99 % within", triangle, func(f *study.Figures) float64 { return f.P99 }},
+		{"p50", circle, func(f *study.Figures) float64 { return f.P50 }}, {"p95", square, func(f *study.Figures) float64 { return f.P95 }},
+		{"p99", triangle, func(f *study.Figures) float64 { return f.P99 }},
 	} {
 		x := rowMark{name: m.name, shape: m.shape, look: looks[i]}
 		for k := range runs {
@@ -77,7 +77,7 @@ func SweepFigure(kind string, w *study.Sweep) ([]byte, error) {
 		if len(w.Of.Kinds) > 1 {
 			name += ", " + cases[i].Kind
 		}
-		c.rows, c.counts = append(c.rows, clip(name, 44)), append(c.counts, int64(math.Round(max(cases[i].More, 0))))
+		c.rows, c.counts = append(c.rows, clip(name, 60)), append(c.counts, int64(math.Round(max(cases[i].More, 0))))
 	}
 	p, err := c.countsPanel(title)
 	if err != nil {

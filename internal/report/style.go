@@ -6,6 +6,7 @@ package report
 
 import (
 	"fmt"
+	"kestrix/internal/core/units"
 	"math"
 	"strconv"
 	"strings"
@@ -15,10 +16,14 @@ import (
 
 // Style is how text is to look where it is printed.
 type Style struct {
-	Colour  bool // on a terminal, and never with NO_COLOR
-	Unicode bool // the locale can show bars and rules; else # and -
-	Width   int  // columns
-	All     bool // long tables whole
+	Colour   bool // on a terminal, and never with NO_COLOR
+	Unicode  bool // the locale can show bars and rules; else # and -
+	Terminal bool // whether tables must fit the width; in a file or a pipe they never hide a column
+	Width    int  // columns of flowing text
+	All      bool // list every row of long tables
+
+	hide   []string  // columns that tables hide
+	hidden *[]string // columns that did not fit, see fit; nil outside of it
 }
 
 func (s Style) wrap(code, text string) string {
@@ -28,9 +33,12 @@ func (s Style) wrap(code, text string) string {
 	return "\x1b[" + code + "m" + text + "\x1b[0m"
 }
 
-func (s Style) bold(text string) string   { return s.wrap("1", text) }
-func (s Style) red(text string) string    { return s.wrap("31", text) }
-func (s Style) yellow(text string) string { return s.wrap("33", text) }
+func (s Style) bold(text string) string { return s.wrap("1", text) }
+func (s Style) red(text string) string  { return s.wrap("31", text) }
+
+// warn colours a warning. The colour, rgb(175, 95, 0), has a contrast of at least 4.4 on white and on black alike (WCAG 2.2,
+// section 1.4.3); the yellow of terminals is unreadable on a light ground.
+func (s Style) warn(text string) string { return s.wrap("38;5;130", text) }
 
 // visible returns how many columns a text takes, without its colours.
 func visible(s string) int {
@@ -105,18 +113,7 @@ func (s Style) spark(values []float64, top float64) string {
 }
 
 // count writes a whole number with thousands separators.
-func count(n int64) string {
-	s := strconv.FormatInt(n, 10)
-	neg := strings.HasPrefix(s, "-")
-	s = strings.TrimPrefix(s, "-")
-	for i := len(s) - 3; i > 0; i -= 3 {
-		s = s[:i] + "," + s[i:]
-	}
-	if neg {
-		s = "-" + s
-	}
-	return s
-}
+func count(n int64) string { return units.Count(n) }
 
 // Plural writes a number of things, as in "2 records".
 func Plural(n int64, one string) string { return plural(n, one) }
@@ -125,41 +122,13 @@ func Plural(n int64, one string) string { return plural(n, one) }
 func Count(n int64) string { return count(n) }
 
 // three writes a number with three significant digits.
-func three(x float64) string {
-	switch a := math.Abs(x); {
-	case a == 0:
-		return "0"
-	case a >= 1000:
-		return count(int64(math.Round(x)))
-	case a >= 99.95:
-		return strconv.FormatFloat(x, 'f', 0, 64)
-	case a >= 9.995:
-		return strconv.FormatFloat(x, 'f', 1, 64)
-	case a >= 0.9995:
-		return strconv.FormatFloat(x, 'f', 2, 64)
-	}
-	return strconv.FormatFloat(x, 'g', 3, 64)
-}
+func three(x float64) string { return units.Three(x) }
 
 // Span writes seconds as a duration with its unit.
 func Span(sec float64) string { return span(sec) }
 
-// span writes seconds: ms below a second, s below a minute, m:ss.s beyond.
-func span(sec float64) string {
-	switch {
-	case sec == 0:
-		return "0 s"
-	case sec < 0.0000005:
-		return "0 µs"
-	case sec < 0.0009995:
-		return three(sec*1e6) + " µs"
-	case sec < 0.9995:
-		return three(sec*1e3) + " ms"
-	case sec < 59.95:
-		return three(sec) + " s"
-	}
-	return clock(sec)
-}
+// span writes seconds as a duration.
+func span(sec float64) string { return units.Span(sec) }
 
 // clock writes a time as m:ss.s, or h:mm:ss beyond an hour.
 func clock(sec float64) string {

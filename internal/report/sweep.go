@@ -16,54 +16,61 @@ import (
 
 // Sweep writes what came of failing everything in turn, the worst first.
 func (s Style) Sweep(w *study.Sweep) string {
+	return s.fitted(func(s Style) string { return s.sweepText(w) })
+}
+
+func (s Style) sweepText(w *study.Sweep) string {
 	var b strings.Builder
 	of := w.Of
-	b.WriteString(s.bold(flow(strings.Join(append(slices.Clone(of.Names), fmt.Sprintf("seed %d", of.Seed)), s.dot()), s.Width, 0)) + "\n")
+	b.WriteString(flow(strings.Join(append(slices.Clone(of.Names), fmt.Sprintf("seed %d", of.Seed)), s.dot()), s.Width, 0) + "\n")
 	if of.Cases == 0 {
-		b.WriteString(s.yellow("stopped before anything was failed") + "\n")
+		b.WriteString(s.warn("stopped before the first fault") + "\n")
 		return b.String()
 	}
-	b.WriteString(flow(fmt.Sprintf("%s in %s from %s; the busiest time is from %s to %s, with %s requests a second",
-		plural(of.Requests, "request"), clock(of.Duration), plural(of.Clients, "client"), moment(of.At), moment(of.Until), three(of.Rate)), s.Width, 0) + "\n")
+	if w.Worst != nil {
+		b.WriteString(s.bold(flow("worst case: "+worstOf(w), s.Width, 2)) + "\n")
+	}
+	if h := headroom(w, s.dot()); h != "" {
+		b.WriteString(s.bold(flow(h, s.Width, 2)) + "\n")
+	}
+	b.WriteString(flow(fmt.Sprintf("%s in %s from %s; busiest from %s to %s, with %s req/s",
+		plural(of.Requests, "request"), span(of.Duration), plural(of.Clients, "client"), moment(of.At), moment(of.Until), three(of.Rate)), s.Width, 0) + "\n")
 	b.WriteString(flow(searchText(w), s.Width, 0) + "\n")
 	if w.Partial {
-		b.WriteString(s.yellow(flow(fmt.Sprintf("stopped early: what follows is partial, %s of %s", count(int64(len(w.Cases))), plural(int64(of.Cases), "case")), s.Width, 0)) + "\n")
+		b.WriteString(s.warn(flow(fmt.Sprintf("stopped early: figures are partial, %s of %s", count(int64(len(w.Cases))), plural(int64(of.Cases), "case")), s.Width, 0)) + "\n")
 	}
 	b.WriteString(s.assumed(of.Assumed))
 	for _, n := range w.Notes {
 		b.WriteString(flow(n, s.Width, 0) + "\n")
 	}
 	s.notes(&b, &result.Replay{Trace: of.Trace})
-	if w.Worst != nil {
-		b.WriteString("\n" + s.bold("the worst") + "\n  " + flow(worstOf(w), s.Width, 2) + "\n")
-	}
 	if len(w.Single) > 0 {
 		b.WriteString("\n" + s.bold("single points of failure") + "\n")
 		for _, p := range w.Single {
-			b.WriteString("  " + s.bold(p.Name) + flowFrom(": without it "+p.Upstream+" has no backend left for its "+plural(p.Requests, "request"), s.Width, 2+visible(p.Name), 4) + "\n")
+			b.WriteString("  " + s.bold(p.Name) + flowFrom(": "+p.Upstream+" has no other backend for its "+plural(p.Requests, "request"), s.Width, 2+visible(p.Name), 4) + "\n")
 		}
 	}
 	s.sweepCases(&b, w)
 	s.limits(&b, w)
 	if w.Worst != nil && w.Worst.More > 0 {
-		b.WriteString("\nto see all of the worst, kestrix replay with this in the scenario:\n" + faultText(w))
+		b.WriteString("\nfor the report of the worst case, run kestrix replay with this block in the scenario:\n" + faultText(w))
 	}
 	return b.String()
 }
 
-// searchText words how the worst was searched.
+// searchText returns how the worst case was searched.
 func searchText(w *study.Sweep) string {
 	of := w.Of
 	how := of.Kinds[0]
 	if len(of.Kinds) > 1 {
 		how = fmt.Sprintf("%d kinds", len(of.Kinds))
 	}
-	text := fmt.Sprintf("%s: the worst fault of %s, among %s, several moments and lengths up to %s", plural(int64(w.Replays), "replay"), plural(int64(of.Targets), "target"), how, span(of.Until-of.At))
+	text := fmt.Sprintf("searched with %s: %s, %s, several moments, lengths up to %s", plural(int64(w.Replays), "replay"), plural(int64(of.Targets), "target"), how, span(of.Until-of.At))
 	if of.Seeds > 1 {
-		text += fmt.Sprintf("; the worst of each with %d seeds, the others with fewer", of.Seeds)
+		text += fmt.Sprintf("; the worst case of each target has %d seeds, others have fewer", of.Seeds)
 	}
 	if of.Resampled {
-		text += "; each seed with clients drawn from the trace with replacement"
+		text += "; each seed resamples the clients of the trace"
 	}
 	return text
 }
@@ -92,26 +99,26 @@ func worstOf(w *study.Sweep) string {
 	text := fmt.Sprintf("%s (%s, from %s for %s): ", caseName(x), x.Kind, moment(x.At), span(x.Until-x.At))
 	switch {
 	case x.More > 0:
-		text += moreText(x) + " more requests fail"
+		text += moreText(x) + " additional failed requests"
 		if x.Seeds > 1 {
 			text += fmt.Sprintf(" (%d seeds)", x.Seeds)
 		}
-		text += fmt.Sprintf("; %s while it lasts", oneIn(x.During.ErrorRate))
+		text += fmt.Sprintf(", %s during the fault", oneIn(x.During.ErrorRate))
 	case x.During.ElapsedP99 > x.Otherwise.ElapsedP99*1.2:
-		text += "nothing more fails, but requests take longer"
+		text += "no additional failed requests, but requests take longer"
 	case x.SessionsMoved > 0:
-		text += fmt.Sprintf("nothing more fails, and %s", movedOf(x.SessionsMoved))
+		text += fmt.Sprintf("no additional failed requests, and %s", movedOf(x.SessionsMoved))
 	default:
-		text += "nothing more fails, and nothing takes noticeably longer"
+		text += "no additional failed requests, and none takes noticeably longer"
 	}
 	before, while := t.orDash(x.Otherwise.ElapsedP99), t.orDash(x.During.ElapsedP99)
 	switch while {
 	case before:
-		text += "; elapsed p99 is " + while + ", as otherwise"
+		text += "; elapsed p99 " + while + ", as without the fault"
 	case "-":
 		text += "; they fail at once"
 	default:
-		text += fmt.Sprintf("; elapsed p99 is %s instead of %s", while, before)
+		text += fmt.Sprintf("; elapsed p99 %s instead of %s", while, before)
 	}
 	return text + afterText(x)
 }
@@ -142,20 +149,20 @@ func moreText(c *study.SweepCase) string {
 func afterText(c *study.SweepCase) string {
 	failed := ""
 	if c.Aftermath.Failed > 0 {
-		failed = fmt.Sprintf("%s of %s that come after it fail", count(c.Aftermath.Failed), plural(c.Aftermath.Requests, "request"))
+		failed = fmt.Sprintf("%s of %s after it fail", count(c.Aftermath.Failed), plural(c.Aftermath.Requests, "request"))
 	}
 	switch {
 	case c.Unrecovered > 0 && failed == "":
-		failed = "requests that come after it take longer"
+		failed = "requests after it take longer"
 		fallthrough
 	case c.Unrecovered > 0:
 		with := ""
 		if c.Seeds > 1 {
 			with = fmt.Sprintf(" with %d of %d seeds", c.Unrecovered, c.Seeds)
 		}
-		return fmt.Sprintf("; it does not recover in the replay%s: %s", with, failed)
+		return fmt.Sprintf("; no recovery in the replay%s: %s", with, failed)
 	case failed != "" && c.Aftermath.Until != nil:
-		return fmt.Sprintf("; %s, until all is as before after %s", failed, span(*c.Aftermath.Until))
+		return fmt.Sprintf("; %s, recovered after %s", failed, span(*c.Aftermath.Until))
 	}
 	return ""
 }
@@ -170,9 +177,9 @@ func movedOf(n int64) string {
 // oneIn words a share of requests that fail.
 func oneIn(share float64) string {
 	if share > 0.4 || share <= 0 {
-		return percent(share) + " of all requests fail"
+		return percent(share) + " of all requests"
 	}
-	return fmt.Sprintf("one request in %s fails", count(int64(math.Round(1/share))))
+	return fmt.Sprintf("1 request in %s", count(int64(math.Round(1/share))))
 }
 
 // mostCases is how many cases are listed without -all.
@@ -183,15 +190,15 @@ func (s Style) sweepCases(b *strings.Builder, w *study.Sweep) {
 		return
 	}
 	of := w.Of
-	parts := []string{"cases", "the worst of each target and kind; more: requests that fail, less those that fail without it"}
+	parts := []string{"cases", "the worst of each target and kind; failed more: failed requests beyond those that fail without the fault"}
 	if len(of.Kinds) == 1 {
 		parts = append(parts, of.Kinds[0]+": "+scenario.FaultDoc(of.Kinds[0]))
 	}
 	head := flow(strings.Join(parts, s.dot()), s.Width, 2)
 	b.WriteString("\n" + s.bold("cases") + strings.TrimPrefix(head, "cases") + "\n")
 	cols := []column{
-		{name: "case", left: true}, {name: "kind", left: true}, {name: "from", drop: 2}, {name: "for", drop: 2}, {name: "more "}, {name: "error rate", drop: 5}, {name: "elapsed p99"},
-		{name: "failed after", drop: 1}, {name: "as before after", drop: 1}, {name: "detected after", drop: 6}, {name: "moved", drop: 8}, {name: "seeds", drop: 4},
+		{name: "case", left: true}, {name: "kind", left: true}, {name: "from", drop: 2}, {name: "for", drop: 2}, {name: "failed more "}, {name: "error rate", drop: 5}, {name: "elapsed p99"},
+		{name: "failed after", drop: 1}, {name: "recovered after", drop: 1}, {name: "detected after", drop: 6}, {name: "moved", drop: 8}, {name: "seeds", drop: 4},
 	}
 	cases := w.Cases
 	rest := 0
@@ -225,24 +232,24 @@ func (s Style) sweepCases(b *strings.Builder, w *study.Sweep) {
 	}
 	b.WriteString(s.table(cols, rows, 2))
 	if marked {
-		b.WriteString("  " + flow("* the worst, and cases that do not fail less beyond chance", s.Width, 2) + "\n")
+		b.WriteString("  " + flow("* the worst case, and cases that cannot be distinguished from it", s.Width, 2) + "\n")
 	}
 	if rest > 0 {
-		fmt.Fprintf(b, "  the %d worst; %s with -all\n", mostCases, plural(int64(rest), "more case"))
+		fmt.Fprintf(b, "  the %d worst; -all lists %s\n", mostCases, plural(int64(rest), "more case"))
 	}
 	for _, c := range cases {
 		for _, u := range c.Overloaded {
-			b.WriteString("  " + flow(fmt.Sprintf("%s (%s): in what is left of %s requests wait without a pause", c.Name, c.Kind, u), s.Width, 4) + "\n")
+			b.WriteString("  " + flow(fmt.Sprintf("%s (%s): the remaining backends of %s are over capacity", c.Name, c.Kind, u), s.Width, 4) + "\n")
 		}
 	}
 }
 
-// limits returns how much more is borne with a backend gone.
+// limits writes the headroom of each upstream with a backend lost.
 func (s Style) limits(b *strings.Builder, w *study.Sweep) {
 	if len(w.Limits) == 0 {
 		return
 	}
-	b.WriteString("\n" + s.bold("the load from which losing one is too much") + "\n")
+	b.WriteString("\n" + s.bold(headroomTitle) + "\n")
 	wide := 0
 	for _, l := range w.Limits {
 		wide = max(wide, visible(l.Upstream))
@@ -256,23 +263,56 @@ func (s Style) limits(b *strings.Builder, w *study.Sweep) {
 	}
 }
 
-// limitOf returns how much more an upstream bears with a backend gone, and whether that
-// is less than it has to.
+// headroomTitle is the heading above the headroom of upstreams.
+const headroomTitle = "headroom with one backend lost"
+
+// headroom returns the smallest headroom of the upstreams in a line; empty where none was searched.
+func headroom(w *study.Sweep, dot string) string {
+	if len(w.Limits) == 0 {
+		return ""
+	}
+	parts := []string{}
+	for i := range w.Limits {
+		l := &w.Limits[i]
+		text := factorOf(l)
+		if len(w.Limits) > 1 {
+			text = l.Upstream + " " + text
+		}
+		parts = append(parts, text)
+	}
+	if len(parts) > 3 {
+		parts = append(parts[:3], fmt.Sprintf("%d more below", len(parts)-3))
+	}
+	return headroomTitle + ": " + strings.Join(parts, dot)
+}
+
+// factorOf returns the headroom of an upstream as a factor of the load of the replay, and as a rate.
+func factorOf(l *study.LoadLimit) string {
+	switch {
+	case l.Load == 0:
+		return "less than 0.25x"
+	case l.TooMuch == nil:
+		return fmt.Sprintf("at least %sx (%s req/s)", three(l.Load), three(l.Rate))
+	}
+	return fmt.Sprintf("%sx (%s req/s)", three(l.Load), three(l.Rate))
+}
+
+// limitOf returns the headroom of an upstream with a backend lost, and whether the load of the replay exceeds it.
 func limitOf(l *study.LoadLimit, t times) (string, bool) {
-	load := func(x float64) string { return three(x) + " times the load" }
+	text := factorOf(l) + " without " + l.Backend
 	switch {
 	case l.TooMuch == nil:
-		return fmt.Sprintf("without %s it bears %s, the most that was tried (%s requests a second)", l.Backend, load(l.Load), three(l.Rate)), false
+		return text + ", the highest load that was tried", false
 	case l.Load == 0:
-		return fmt.Sprintf("without %s even a quarter of the load is too much", l.Backend), true
+		return text + ": too many requests fail at a quarter of the load", true
 	}
-	text := fmt.Sprintf("without %s the limit is between %s and %s (from %s requests a second on, %d seeds); beyond it %s of them fail (%s anyway), and elapsed p99 is %s (%s anyway)", l.Backend, three(l.Load), load(*l.TooMuch), three(l.Rate), l.Seeds,
-		finePercent(l.Failed), finePercent(l.Undisturbed.Failed), t.orDash(l.ElapsedP99), t.orDash(l.Undisturbed.ElapsedP99))
+	text += fmt.Sprintf("; at %sx %s of the requests fail (%s without the fault), elapsed p99 %s (%s); %d seeds", three(*l.TooMuch),
+		finePercent(l.Failed), finePercent(l.Undisturbed.Failed), t.orDash(l.ElapsedP99), t.orDash(l.Undisturbed.ElapsedP99), l.Seeds)
 	switch {
 	case *l.TooMuch < 1:
-		return "today already: " + text, true
+		return "over capacity at the load of the replay: " + text, true
 	case l.Load < 1:
-		return "perhaps today already: " + text, true
+		return "perhaps over capacity at the load of the replay: " + text, true
 	}
 	return text, false
 }

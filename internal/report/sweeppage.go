@@ -24,10 +24,10 @@ func SweepPage(w *study.Sweep, version string) ([]byte, error) {
 	of := w.Of
 	names := strings.Join(of.Names, " · ")
 	v := sweepPage{pageTop: top(names+" · kestrix sweep", version)}
-	v.Of = fmt.Sprintf("%s · seed %d · %s in %s from %s", names, of.Seed, plural(of.Requests, "request"), clock(of.Duration), plural(of.Clients, "client"))
-	v.Headline = "Nothing was failed"
+	v.Of = fmt.Sprintf("%s · seed %d · %s in %s from %s", names, of.Seed, plural(of.Requests, "request"), span(of.Duration), plural(of.Clients, "client"))
+	v.Headline = "Stopped before the first fault"
 	if w.Worst != nil {
-		v.Headline = "The worst: " + worstOf(w)
+		v.Headline = "Worst case: " + worstOf(w)
 		v.Bad = w.Worst.More > 0
 	}
 	v.Notes = append(Style{Width: 1 << 20}.noteLines(&result.Replay{Trace: of.Trace}), w.Notes...)
@@ -36,11 +36,14 @@ func SweepPage(w *study.Sweep, version string) ([]byte, error) {
 		v.Notes = append(v.Notes, fmt.Sprintf("Stopped early: %s of %s.", count(int64(len(w.Cases))), plural(int64(of.Cases), "case")))
 	}
 	for _, p := range w.Single {
-		v.Single = append(v.Single, fmt.Sprintf("%s: without it %s has no backend left for its %s", p.Name, p.Upstream, plural(p.Requests, "request")))
+		v.Single = append(v.Single, fmt.Sprintf("%s: %s has no other backend for its %s", p.Name, p.Upstream, plural(p.Requests, "request")))
 	}
 	for i := range w.Limits {
 		text, _ := limitOf(&w.Limits[i], times(of.Assumed.OfTimes()))
 		v.Limits = append(v.Limits, w.Limits[i].Upstream+": "+text)
+	}
+	if h := headroom(w, " · "); h != "" {
+		v.Notes = append([]string{capital(h)}, v.Notes...)
 	}
 	v.When = capital(searchText(w)) + "."
 	for _, k := range of.Kinds {
@@ -50,7 +53,7 @@ func SweepPage(w *study.Sweep, version string) ([]byte, error) {
 	const most = 500
 	for i := range w.Cases {
 		if i == most {
-			v.More = fmt.Sprintf("The %d worst; %d more cases are in -format json.", most, len(w.Cases)-most)
+			v.More = fmt.Sprintf("The %d worst; -format json lists %d more.", most, len(w.Cases)-most)
 			break
 		}
 		row := rowOf(w, &w.Cases[i])

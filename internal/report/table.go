@@ -5,49 +5,49 @@ import (
 	"strings"
 )
 
-// column is one of a table. Those with a higher drop are left out first where
-// the width does not do.
+// column is one of a table. On a terminal that is too narrow, those with the highest drop are hidden first.
 type column struct {
 	name string
 	left bool // aligned left; numbers are aligned right
-	drop int  // 0 is never left out
+	drop int  // 0 is never hidden
 }
 
-// table prints rows under headings within a width, leaving columns out if need
-// be and saying so.
+// fit calls render until no table needs to hide a further column, and returns the names of the hidden ones. A column that
+// one table hides is hidden in all, so that the tables of a report have the same columns.
+func (s Style) fit(render func(Style)) (hidden []string) {
+	for {
+		var more []string
+		s.hide, s.hidden = hidden, &more
+		render(s)
+		if len(more) == 0 {
+			return hidden
+		}
+		hidden = append(hidden, more...)
+	}
+}
+
+// fitted renders a report so that its tables fit, and lists the hidden columns in its last line.
+func (s Style) fitted(render func(Style) string) string {
+	if s.hidden != nil { // a part of a report that is fitted as a whole
+		return render(s)
+	}
+	text := ""
+	hidden := s.fit(func(s Style) { text = render(s) })
+	if len(hidden) == 0 {
+		return text
+	}
+	return text + "\n" + flow(hiddenNote(hidden), s.Width, 2) + "\n"
+}
+
+// hiddenNote lists hidden columns.
+func hiddenNote(hidden []string) string {
+	return "hidden: terminal too narrow (" + strings.Join(hidden, ", ") + ")"
+}
+
+// table writes rows under headings. On a terminal it hides columns that do not fit, see fit; in a file or a pipe it never
+// does.
 func (s Style) table(cols []column, rows [][]string, indent int) string {
-	keep := make([]bool, len(cols))
-	widths := make([]int, len(cols))
-	for i, c := range cols {
-		keep[i] = true
-		widths[i] = visible(c.name)
-		for _, r := range rows {
-			widths[i] = max(widths[i], visible(r[i]))
-		}
-	}
-	total := func() int {
-		n := indent - 2
-		for i := range cols {
-			if keep[i] {
-				n += widths[i] + 2
-			}
-		}
-		return n
-	}
-	var dropped []string
-	for total() > s.Width {
-		worst := -1
-		for i, c := range cols {
-			if keep[i] && c.drop > 0 && (worst < 0 || c.drop > cols[worst].drop) {
-				worst = i
-			}
-		}
-		if worst < 0 {
-			break
-		}
-		keep[worst] = false
-		dropped = append(dropped, strings.TrimSpace(cols[worst].name))
-	}
+	keep, widths := s.columnsThatFit(cols, rows, indent)
 	var b strings.Builder
 	line := func(cells []string) {
 		var l strings.Builder
@@ -74,11 +74,45 @@ func (s Style) table(cols []column, rows [][]string, indent int) string {
 	for _, r := range rows {
 		line(r)
 	}
-	if len(dropped) > 0 {
-		note := "(hidden: terminal too narrow: " + strings.Join(dropped, ", ") + ")"
-		b.WriteString(strings.Repeat(" ", indent) + flow(note, s.Width, indent) + "\n")
-	}
 	return b.String()
+}
+
+// columnsThatFit returns which columns a table shows, and how wide each is.
+func (s Style) columnsThatFit(cols []column, rows [][]string, indent int) (keep []bool, widths []int) {
+	keep = make([]bool, len(cols))
+	widths = make([]int, len(cols))
+	for i, c := range cols {
+		keep[i] = c.drop == 0 || !slices.Contains(s.hide, strings.TrimSpace(c.name))
+		widths[i] = visible(c.name)
+		for _, r := range rows {
+			widths[i] = max(widths[i], visible(r[i]))
+		}
+	}
+	total := func() int {
+		n := indent - 2
+		for i := range cols {
+			if keep[i] {
+				n += widths[i] + 2
+			}
+		}
+		return n
+	}
+	for s.Terminal && total() > s.Width {
+		worst := -1
+		for i, c := range cols {
+			if keep[i] && c.drop > 0 && (worst < 0 || c.drop > cols[worst].drop) {
+				worst = i
+			}
+		}
+		if worst < 0 {
+			break
+		}
+		keep[worst] = false
+		if s.hidden != nil && !slices.Contains(*s.hidden, strings.TrimSpace(cols[worst].name)) {
+			*s.hidden = append(*s.hidden, strings.TrimSpace(cols[worst].name))
+		}
+	}
+	return keep, widths
 }
 
 // without takes a column away.

@@ -11,6 +11,10 @@ import (
 
 // Trace writes the summary of a trace as text.
 func (s Style) Trace(name string, t *trace.Summary) string {
+	return s.fitted(func(s Style) string { return s.traceText(name, t) })
+}
+
+func (s Style) traceText(name string, t *trace.Summary) string {
 	var b strings.Builder
 	format := trace.TitleOf(t.Format)
 	switch {
@@ -32,7 +36,7 @@ func (s Style) Trace(name string, t *trace.Summary) string {
 	}
 	b.WriteString(flow(line, s.Width, 0) + "\n")
 	if t.BadLines > 0 {
-		fmt.Fprintf(&b, "%s\n", s.yellow(plural(t.BadLines, "line")+" could not be read and passed over; the first:"))
+		fmt.Fprintf(&b, "%s\n", s.warn(plural(t.BadLines, "line")+" could not be read and passed over; the first:"))
 		for _, x := range t.Bad {
 			fmt.Fprintf(&b, "  line %d, column %d: %s\n", x.Line, x.Column, x.Why)
 		}
@@ -46,7 +50,7 @@ func (s Style) Trace(name string, t *trace.Summary) string {
 	if d := t.Duration; d != nil {
 		fmt.Fprintf(&b, "  duration  mean %s, p50 %s, p90 %s, p95 %s, p99 %s, max %s\n", span(d.Mean), span(d.P50), span(d.P90), span(d.P95), span(d.P99), span(d.Max))
 		if t.Format == "w3c" && d.P50 > 10 {
-			fmt.Fprintf(&b, "            %s\n", s.yellow(flow("time-taken is read as seconds, as the standard says; if it is milliseconds here: -map duration/ms=time-taken", s.Width, 12)))
+			fmt.Fprintf(&b, "            %s\n", s.warn(flow("time-taken is read as seconds, as the standard says; if it is milliseconds here: -map duration/ms=time-taken", s.Width, 12)))
 		}
 	} else {
 		cure := ""

@@ -45,8 +45,8 @@ func TracePage(name string, t *trace.Summary, version string) ([]byte, error) {
 		v.Rate, v.RateCaption = rateChart(r)
 	}
 	if d := t.Duration; d != nil {
-		v.Figures = append(v.Figures, pageFigure{Name: "half within (p50)", Value: span(d.P50)}, pageFigure{Name: "95 % within", Value: span(d.P95)},
-			pageFigure{Name: "99 % within", Value: span(d.P99)}, pageFigure{Name: "slowest", Value: span(d.Max)})
+		v.Figures = append(v.Figures, pageFigure{Name: "p50", Value: span(d.P50)}, pageFigure{Name: "p95", Value: span(d.P95)},
+			pageFigure{Name: "p99", Value: span(d.P99)}, pageFigure{Name: "max", Value: span(d.Max)})
 	} else {
 		v.Notes = append(v.Notes, "How long answers took is not recorded.")
 	}

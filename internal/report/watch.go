@@ -30,15 +30,20 @@ const watchSpark = 20
 // Watch draws the view: no more lines than there are, with the chosen backend
 // among them.
 func (s Style) Watch(w *Watch) string {
+	s.Terminal = true // the view has no other place
 	x := w.View.Status
-	head := fmt.Sprintf("kestrix %s at %s%sup %s%s%s%sp50 and p99 of the last 5 min", x.Version, w.Where, s.dot(), age(x.At.Sub(x.Began)), s.dot(), x.At.Local().Format("15:04:05 MST"), s.dot())
+	head := fmt.Sprintf("kestrix %s at %s%sup %s%s%s%sp50 and p99 of the last 5m", x.Version, w.Where, s.dot(), age(x.At.Sub(x.Began)), s.dot(), x.At.Local().Format("15:04:05 MST"), s.dot())
 	say, bad := headline(x)
 	say = clip(say, s.Width)
 	if bad {
 		say = s.red(say)
 	}
 	top := []string{clip(head, s.Width), s.bold(say), ""}
-	body, chosen := s.watchBody(w)
+	var body []string
+	chosen := 0
+	if hidden := s.fit(func(s Style) { body, chosen = s.watchBody(w) }); len(hidden) > 0 {
+		body = append(body, clip(hiddenNote(hidden), s.Width))
+	}
 	foot := s.watchFoot(w)
 	// What happened has a third of the lines, or what the backends leave of them.
 	room := max(w.Height-len(top)-len(foot)-1, 2)
@@ -177,7 +182,7 @@ func (s Style) latelySpark(r *status.Recent, most uint32) string {
 
 // watchEvents writes the latest news, the newest first.
 func (s Style) watchEvents(w *Watch, most int) []string {
-	lines := []string{s.bold("what happened")}
+	lines := []string{s.bold("event log")}
 	for _, n := range w.View.Events {
 		if len(lines) >= most {
 			break

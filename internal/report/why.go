@@ -9,19 +9,23 @@ import (
 
 // Why writes where a request goes, and why, as text.
 func (s Style) Why(request string, a *study.Answer) string {
+	return s.fitted(func(s Style) string { return s.whyText(request, a) })
+}
+
+func (s Style) whyText(request string, a *study.Answer) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s\n\n", s.bold(request))
 	fmt.Fprintf(&b, "frontend  %s, on %s\n", s.bold(a.Frontend), a.Listener)
 	if a.Unreached != "" {
-		b.WriteString("          " + s.yellow(flow(a.Unreached+": what follows is as if the request had come to "+a.Listener, s.Width, 10)) + "\n")
+		b.WriteString("          " + s.warn(flow(a.Unreached+": what follows is as if the request had come to "+a.Listener, s.Width, 10)) + "\n")
 	}
 	for _, r := range a.Routes {
 		word := "no match"
-		if r.Fits {
+		if r.Matches {
 			word = "takes it"
 		}
 		name := padRight(r.Route, 12)
-		if r.Fits {
+		if r.Matches {
 			name = s.bold(name)
 		}
 		fmt.Fprintf(&b, "route     %s  %-8s  %s\n", name, word, flow(r.Why, s.Width, 34))
@@ -88,6 +92,10 @@ func (s Style) Why(request string, a *study.Answer) string {
 
 // Matches writes which requests a route takes.
 func (s Style) Matches(m *study.Matches) string {
+	return s.fitted(func(s Style) string { return s.matchesText(m) })
+}
+
+func (s Style) matchesText(m *study.Matches) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s\n\n", s.bold(m.Frontend+"/"+m.Route))
 	fmt.Fprintf(&b, "when      %s\n", flow(m.When, s.Width, 10))
@@ -97,8 +105,8 @@ func (s Style) Matches(m *study.Matches) string {
 			fmt.Fprintf(&b, "%-10s%s\n", map[bool]string{true: "takes"}[i == 0], flow(x, s.Width, 10))
 		}
 	case len(m.Undecided) > 0:
-		b.WriteString("takes     " + s.yellow("not decided whether there is such a request") + "\n")
-	case !m.Fits:
+		b.WriteString("takes     " + s.warn("not decided whether there is such a request") + "\n")
+	case !m.Matches:
 		b.WriteString("takes     " + s.red("nothing: no request has all that it asks for") + "\n")
 	default:
 		b.WriteString("takes     " + s.red("nothing: routes before it take all that it asks for") + "\n")
@@ -112,7 +120,7 @@ func (s Style) Matches(m *study.Matches) string {
 		for _, l := range m.Less {
 			rows = append(rows, []string{l.Route, l.Example, l.When})
 		}
-		b.WriteString(s.table([]column{{name: "route", left: true}, {name: "like", left: true}, {name: "when", left: true}}, rows, 2))
+		b.WriteString(s.table([]column{{name: "route", left: true}, {name: "example", left: true}, {name: "when", left: true}}, rows, 2))
 	}
 	return b.String()
 }

@@ -2,7 +2,7 @@ package balance
 
 var firstFit = Algorithm{
 	Name:       "first-fit",
-	Doc:        "the first backend of the list that has not reached its max_in_flight",
+	Doc:        "the first backend of the list below its max_in_flight",
 	Why:        "the first of the list below its max_in_flight",
 	Wrong:      "the first backends of the list may fail: most requests in flight are on them",
 	Ordered:    true,

@@ -7,7 +7,7 @@ import (
 
 var leastConnections = Algorithm{
 	Name:   "least-connections",
-	Doc:    "the backend with the fewest requests in flight per weight; ties go by turns",
+	Doc:    "the backend with the fewest requests in flight per weight; among equals in turn",
 	Why:    "the fewest requests in flight per weight",
 	Wrong:  "several proxies share the work, as each sees only its own requests; or a backend fails fast and looks idle, which a probe and a suspend block prevent",
 	Counts: true,

@@ -9,9 +9,9 @@ import (
 
 var leastLatency = Algorithm{
 	Name:   "least-latency",
-	Doc:    "the backend with the smallest product of its recent latency and its requests in flight, per weight",
+	Doc:    "the backend with the smallest product of recent latency and requests in flight, per weight",
 	Why:    "the smallest product of recent latency and requests in flight, per weight",
-	Wrong:  "what takes long are some requests and not some backend: it goes by the latest answers, to whichever requests",
+	Wrong:  "some requests are slow and not some backend: the latest responses decide, to whichever requests",
 	Counts: true,
 	Random: true,
 	New: func(o Options) Picker {

@@ -8,7 +8,7 @@ import (
 var modulo = Algorithm{
 	Name: "modulo",
 	Hash: true, Fixed: true, Rehashes: true,
-	Doc:   "the remainder of the key by the sum of the weights: exact shares, and nearly all keys move when a backend leaves or joins",
+	Doc:   "remainder of the key divided by the sum of the weights; exact shares, but nearly all keys move when a backend leaves or joins",
 	Why:   "the remainder of the key by the sum of the weights",
 	Wrong: "the pool ever changes: nearly all clients then come to another backend",
 	New:   func(o Options) Picker { return &moduloPicker{slots: slots{seed: o.Seed}} },

@@ -2,7 +2,7 @@ package balance
 
 var random = Algorithm{
 	Name:   "random",
-	Doc:    "a backend at random, in proportion to the weights",
+	Doc:    "a random backend, in proportion to the weights",
 	Why:    "a random draw by weight",
 	Wrong:  "there are few requests, which chance spreads unevenly",
 	Random: true,

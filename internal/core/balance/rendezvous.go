@@ -11,7 +11,7 @@ import (
 var rendezvous = Algorithm{
 	Name: "rendezvous",
 	Hash: true, Fixed: true,
-	Doc:   "each key ranks all backends and takes the first: only the keys of a backend that leaves or joins move; shares are even; a choice looks at every backend",
+	Doc:   "highest random weight: each key ranks all backends; only the keys of a backend that leaves or joins move; even shares, cost proportional to the backends",
 	Why:   "the backend that ranks first for the key",
 	Wrong: "a few clients make most of the requests, or there are hundreds of backends: it looks at each of them",
 	New:   func(o Options) Picker { return &rendezvousPicker{slots: slots{seed: o.Seed}} },

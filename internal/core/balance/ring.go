@@ -12,7 +12,7 @@ var ring = Algorithm{
 	Name: "ring",
 	Hash: true, Fixed: true, Bounded: true,
 	Counts: true,
-	Doc:    "backends at many points of a circle, a key goes to the next point: only the keys of a backend that leaves or joins move; shares differ by about 8 per cent",
+	Doc:    "consistent hashing on a ring; only the keys of a backend that leaves or joins move; shares differ by about 8 %",
 	Why:    "the next point of the ring after the key",
 	Wrong:  "a few clients make most of the requests: the backend that gets one of them gets all of its requests",
 	New:    func(o Options) Picker { return &ringPicker{slots: slots{seed: o.Seed}, bound: o.Bound} },

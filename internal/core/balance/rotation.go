@@ -11,7 +11,7 @@ import (
 
 var inTurn = Algorithm{
 	Name:  "round-robin",
-	Doc:   "the backends in turn, as often as their weights say, spread evenly",
+	Doc:   "each backend in turn, in proportion to the weights, evenly interleaved",
 	Why:   "its turn by round-robin",
 	Wrong: "requests take very different times, or backends are unequal and no weights say so: it does not look at requests in flight",
 	New: func(o Options) Picker {

@@ -4,7 +4,7 @@ import "kestrix/internal/core/rng"
 
 var twoChoices = Algorithm{
 	Name:   "two-choices",
-	Doc:    "of two backends at random the one with fewer requests in flight per weight; ties go by turns",
+	Doc:    "the one of two random backends with fewer requests in flight per weight; among equals in turn",
 	Why:    "of two at random the one with fewer requests in flight per weight",
 	Wrong:  "the pool is small: of two or three backends, least-connections sees all where this sees two",
 	Counts: true,

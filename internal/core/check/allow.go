@@ -14,10 +14,10 @@ import (
 
 // allowRules are about the comments that suppress findings.
 var allowRules = []*Rule{
-	{ID: "KX901", Severity: config.Warning, Title: "a suppression that gives no reason",
+	{ID: "KX901", Severity: config.Warning, Title: "a suppression without a reason",
 		Why: "a reader cannot tell whether the exception is still needed", Fix: "# kestrix: allow KX201 because ..."},
-	{ID: "KX902", Severity: config.Warning, Title: "a suppression that suppresses nothing",
-		Why: "it hides the finding when it comes back", Fix: "remove the comment"},
+	{ID: "KX902", Severity: config.Warning, Title: "a suppression without a finding",
+		Why: "it would hide the finding when it returns", Fix: "remove the comment"},
 }
 
 // allowance is a comment such as `# kestrix: allow KX203 because ...`. It holds

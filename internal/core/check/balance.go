@@ -7,13 +7,14 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/units"
 	"kestrix/internal/core/upstream"
 )
 
 var balanceRules = []*Rule{
 	{
 		ID: "KX301", Severity: config.Error, Title: "weights that are all zero",
-		Why: "a backend of weight 0 gets no new requests, so nothing would serve",
+		Why: "a backend of weight 0 gets no new requests, so no backend serves",
 		Fix: "give at least one backend a weight of 1 or more",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -44,9 +45,9 @@ var balanceRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX303", Severity: config.Advice, Title: "a choice among one",
-		Why: "with one backend there is nothing to choose, to keep or to repeat elsewhere",
-		Fix: "a second backend; until then these settings only look as if they helped",
+		ID: "KX303", Severity: config.Advice, Title: "settings for several backends with only one",
+		Why: "with one backend there is nothing to choose, to keep or to retry elsewhere",
+		Fix: "a second backend; until then these settings have no effect",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if len(u.Backends) != 1 || u.Partial {
@@ -66,9 +67,9 @@ var balanceRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX304", Severity: config.Advice, Title: "a weight too small to see",
-		Why: "a backend with almost no traffic is not tested by it; its capacity is unknown when the others fail",
-		Fix: "a larger weight, or none of the server at all",
+		ID: "KX304", Severity: config.Advice, Title: "a weight too small to matter",
+		Why: "so little traffic does not test a backend; its capacity is unknown when the others fail",
+		Fix: "a larger weight, or remove the backend",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				total := u.TotalWeight()
@@ -93,14 +94,14 @@ var balanceRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX305", Severity: config.Warning, Title: "a slow start that the algorithm does not make",
-		Why: "scaling a weight would move keys to and fro, so hash gives a backend that comes back all of its keys at once; first-fit has no weights to scale",
-		Fix: "remove slow_start, or choose an algorithm that scales",
+		ID: "KX305", Severity: config.Warning, Title: "a slow start that the algorithm ignores",
+		Why: "hash gives a returning backend all of its keys at once, because scaling a weight would move keys; first-fit has no weights",
+		Fix: "remove slow_start, or choose another algorithm",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if u.Ramp > 0 && !u.Balance().Ramps() {
 					p.Report(Finding{
-						Range: u.RampAt, Message: fmt.Sprintf("%q chooses by %s, so slow_start does nothing", u.Name, u.Algorithm),
+						Range: u.RampAt, Message: fmt.Sprintf("%q uses %s, so slow_start has no effect", u.Name, u.Algorithm),
 						Witness: ramped(u), Edits: p.drop(u.RampAt),
 					})
 				}
@@ -109,8 +110,8 @@ var balanceRules = []*Rule{
 	},
 	{
 		ID: "KX306", Severity: config.Advice, Title: "a choice by address where all addresses may be one",
-		Why: "only this machine reaches the listeners, so another proxy stands in front, and without trusted_proxies its address is taken for that of every client",
-		Fix: "trusted_proxies = the address of what stands in front, or another way to know clients",
+		Why: "only this machine reaches the listeners, so another proxy is in front; without trusted_proxies its address counts as every client's",
+		Fix: "trusted_proxies = the address of the proxy in front, or another way to identify clients",
 		Run: func(p *Pass) {
 			if len(p.Config.Trusted) > 0 {
 				return
@@ -149,9 +150,9 @@ var balanceRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX307", Severity: config.Advice, Title: "turns that fall in step with the page",
-		Why: "a page that fetches one thing gives every client two requests in a row; where nothing else is open, two backends are given them in turn: the pages go to the one and all they fetch to the other",
-		Fix: "algorithm = \"random\"; none where requests come singly, or many are open together",
+		ID: "KX307", Severity: config.Advice, Title: "round-robin in step with the pages",
+		Why: "a page with one asset makes two requests in a row; in turn, one backend gets all pages and the other all assets",
+		Fix: "algorithm = \"random\"; ignore this if requests come singly, or many are in flight at once",
 		Run: func(p *Pass) {
 			used := p.reached("tcp")
 			for _, u := range p.Config.Upstreams {
@@ -172,7 +173,7 @@ var balanceRules = []*Rule{
 					}
 				}
 				p.Report(Finding{
-					Range: u.AlgorithmAt, Message: fmt.Sprintf("%q gives two backends their turns", u.Name), Fix: mend,
+					Range: u.AlgorithmAt, Message: fmt.Sprintf("%q uses round-robin with two backends", u.Name), Fix: mend,
 					Witness: fmt.Sprintf("100 clients, one after the other, fetch a page and a picture each: %d pages and %d pictures come from %q", pages, pictures, name),
 				})
 			}
@@ -181,18 +182,18 @@ var balanceRules = []*Rule{
 	{
 		ID: "KX308", Severity: config.Advice, Title: "more attempts than backends",
 		Why: "a further attempt can only go to a backend that has just failed",
-		Fix: "as many attempts as there are backends, at most",
+		Fix: "at most as many attempts as backends",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if r := u.Retry; r != nil && r.Attempts > len(u.Backends) && len(u.Backends) > 1 && !u.Partial && !u.ResolveEach {
-					p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q makes up to %d attempts with %d backends", u.Name, r.Attempts, len(u.Backends)), Witness: fmt.Sprintf("attempt %d goes to %q, which has failed before", len(u.Backends)+1, p.repeated(u)), Edits: p.set(r.Range, "attempts", fmt.Sprint(len(u.Backends)))})
+					p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q makes up to %d attempts with %d backends", u.Name, r.Attempts, len(u.Backends)), Witness: fmt.Sprintf("attempt %d goes to %q, which has already failed", len(u.Backends)+1, p.repeated(u)), Edits: p.set(r.Range, "attempts", fmt.Sprint(len(u.Backends)))})
 				}
 			}
 		},
 	},
 	{
-		ID: "KX310", Severity: config.Error, Title: "first-fit with no measure of full",
-		Why: "first-fit goes on to the next backend when one has max_in_flight open; without it the first gets everything",
+		ID: "KX310", Severity: config.Error, Title: "first-fit without max_in_flight",
+		Why: "first-fit uses the next backend when one has reached max_in_flight; without it the first gets everything",
 		Fix: "max_in_flight for every backend",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -208,15 +209,15 @@ var balanceRules = []*Rule{
 					for i := range 1000 {
 						got[t.name(t.core.Choose(0, t.request(uint64(i)), &upstream.Attempt{}))] = true
 					}
-					p.Report(Finding{Range: b.WeightAt, Message: fmt.Sprintf("%q has no max_in_flight, so nothing ever goes past it", b.Name), Witness: fmt.Sprintf("of 1,000 requests open at once none reaches those behind it; served by %d of %d", len(got), len(u.Backends))})
+					p.Report(Finding{Range: b.WeightAt, Message: fmt.Sprintf("%q has no max_in_flight, so no request reaches the next backend", b.Name), Witness: fmt.Sprintf("of 1,000 requests in flight at once none reaches the next backend; served by %d of %d", len(got), len(u.Backends))})
 					break
 				}
 			}
 		},
 	},
 	{
-		ID: "KX311", Severity: config.Advice, Title: "a remainder of members that change",
-		Why: "with modulo many keys of other backends have another one as soon as one leaves or joins, be it for a moment: caches are cold and sessions lost all at once",
+		ID: "KX311", Severity: config.Advice, Title: "modulo with changing backends",
+		Why: "with modulo most keys move whenever a backend leaves or joins: caches are cold and sessions lost at once",
 		Fix: "method = \"ring\" or \"rendezvous\", which move the keys of that backend only",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -234,14 +235,14 @@ var balanceRules = []*Rule{
 				if moved == 0 {
 					continue // as of two backends
 				}
-				p.Report(Finding{Range: u.Hash.Range, Message: fmt.Sprintf("%q hashes by modulo, and its backends come and go", u.Name), Witness: fmt.Sprintf("with %q out, %d of 1,000 keys move that were on other backends", u.Backends[0].Name, moved), Edits: p.set(u.Hash.Range, "method", `"rendezvous"`)})
+				p.Report(Finding{Range: u.Hash.Range, Message: fmt.Sprintf("%q uses modulo, and its backends change", u.Name), Witness: fmt.Sprintf("with %q out, %d of 1,000 keys of other backends move", u.Backends[0].Name, moved), Edits: p.set(u.Hash.Range, "method", `"rendezvous"`)})
 			}
 		},
 	},
 	{
-		ID: "KX312", Severity: config.Advice, Title: "least-connections where all requests are short",
-		Why: "requests that take a moment only are hardly ever open together, so there is nothing to compare, and turns decide",
-		Fix: "round-robin says the same more plainly; keep it if hundreds of requests a second make them overlap after all",
+		ID: "KX312", Severity: config.Advice, Title: "least-connections with very short requests",
+		Why: "very short requests are rarely in flight together, so there is nothing to compare, and the choice is in turn",
+		Fix: "round-robin does the same; keep it if the rate makes requests overlap",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if u.Algorithm != "least-connections" || u.Timeouts.Answer > 500*time.Millisecond || len(u.Backends) < 3 { // of two KX307 speaks
@@ -260,7 +261,7 @@ var balanceRules = []*Rule{
 					least, turns = min(least, a[x.Name]), min(turns, b[x.Name])
 				}
 				p.Report(Finding{
-					Range: u.AlgorithmAt, Message: fmt.Sprintf("no request to %q may take longer than %s", u.Name, u.Timeouts.Answer),
+					Range: u.AlgorithmAt, Message: fmt.Sprintf("the answer timeout of %q is %s", u.Name, units.Duration(u.Timeouts.Answer)),
 					Witness: fmt.Sprintf("of 1,000 requests one after the other each backend gets at least %d, and %d with round-robin", least, turns),
 					Edits:   p.replace(u.AlgorithmAt, `"round-robin"`),
 				})
@@ -269,7 +270,7 @@ var balanceRules = []*Rule{
 	},
 	{
 		ID: "KX309", Severity: config.Warning, Title: "a queue that is never used",
-		Why: "requests wait while every backend has max_in_flight open; one without that limit always takes another",
+		Why: "requests wait only while every backend has max_in_flight requests in flight; one without that limit always accepts",
 		Fix: "max_in_flight for every backend",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -281,29 +282,29 @@ var balanceRules = []*Rule{
 						continue
 					}
 					in, _, _ := try(u).open(1000)
-					p.Report(Finding{Range: u.Queue.Range, Message: fmt.Sprintf("the queue of %q is never used: %q has no max_in_flight", u.Name, b.Name), Witness: fmt.Sprintf("of 1,000 requests at once %d are sent on, and none waits", in)})
+					p.Report(Finding{Range: u.Queue.Range, Message: fmt.Sprintf("the queue of %q is never used: %q has no max_in_flight", u.Name, b.Name), Witness: fmt.Sprintf("of 1,000 requests at once %d are forwarded, and none waits", in)})
 					break
 				}
 			}
 		},
 	},
 	{
-		ID: "KX313", Severity: config.Warning, Title: "a hash by what tcp cannot see",
-		Why: "a tcp frontend looks into nothing; a connection without the key goes by the client's address",
+		ID: "KX313", Severity: config.Warning, Title: "a hash key that tcp does not have",
+		Why: "a tcp frontend sees no requests; a connection without the key is hashed by the client's address",
 		Fix: "key = \"client\"",
 		Run: func(p *Pass) {
 			tcp := p.reached("tcp")
 			for _, u := range p.Config.Upstreams {
 				if u.Hash != nil && slices.Contains(tcp, u.Name) && !strings.HasPrefix(u.Hash.Key, "client") && len(u.Backends) > 1 {
-					p.Report(Finding{Range: u.Hash.Range, Message: fmt.Sprintf("%q hashes by %s, and only tcp reaches it", u.Name, u.Hash.Key), Witness: "each connection goes by its client's address instead", Edits: p.set(u.Hash.Range, "key", `"client"`)})
+					p.Report(Finding{Range: u.Hash.Range, Message: fmt.Sprintf("%q hashes by %s, and only tcp frontends send to it", u.Name, u.Hash.Key), Witness: "each connection is hashed by its client's address instead", Edits: p.set(u.Hash.Range, "key", `"client"`)})
 				}
 			}
 		},
 	},
 	{
-		ID: "KX314", Severity: config.Warning, Title: "weights that the algorithm passes over",
-		Why: "it fills the first backend before the second, however much each weighs",
-		Fix: "max_in_flight as each can take it, and the order in which they are to be filled",
+		ID: "KX314", Severity: config.Warning, Title: "weights that the algorithm ignores",
+		Why: "first-fit fills the first backend before the second, whatever their weights",
+		Fix: "max_in_flight by the capacity of each, and the backends in the order in which they are to be filled",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if !u.Balance().Unweighted || len(u.Backends) < 2 {
@@ -311,7 +312,7 @@ var balanceRules = []*Rule{
 				}
 				for _, b := range u.Backends {
 					if b.Weight > 1 {
-						p.Report(Finding{Range: b.WeightAt, Message: fmt.Sprintf("%q has weight %d, and %s passes over weights", b.Name, b.Weight, u.Algorithm), Witness: fmt.Sprintf("the first of 100 requests at once goes to %q, as without weights", first(u))})
+						p.Report(Finding{Range: b.WeightAt, Message: fmt.Sprintf("%q has weight %d, and %s ignores weights", b.Name, b.Weight, u.Algorithm), Witness: fmt.Sprintf("the first of 100 requests at once goes to %q, as without weights", first(u))})
 						break
 					}
 				}

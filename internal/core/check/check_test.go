@@ -80,7 +80,7 @@ func TestEachRuleHasAFailingAndACleanExample(t *testing.T) {
 			src, err := os.ReadFile(bad)
 			require.NoError(t, err)
 			line, words := wanted(string(src))
-			require.NotZero(t, line, "the failing example says nothing of what it wants")
+			require.NotZero(t, line, "the failing example says nothing of what it needs")
 			hit := false
 			for _, f := range found(t, bad) {
 				if f.ID != r.ID || f.Range.Start.Line != line {
@@ -171,7 +171,7 @@ func TestListenersThatClash(t *testing.T) {
 		read, reading, err := config.Read([]config.File{{Name: "c.hcl", Source: []byte(text)}})
 		require.NoError(t, err)
 		hit := slices.ContainsFunc(Run(read, reading, nil), func(f config.Finding) bool {
-			return f.ID == "KX107" && strings.HasPrefix(f.Hint, "control has it at c.hcl:2")
+			return f.ID == "KX107" && strings.HasPrefix(f.Hint, "control uses it at c.hcl:2")
 		})
 		assert.Equal(t, c.want, hit, "control at %s, a frontend at %s", c.a, c.b)
 	}
@@ -214,7 +214,7 @@ func TestBackendsThatAreOurselves(t *testing.T) {
 		require.NoError(t, err)
 		l, err := config.ParseAddress(c.listener)
 		require.NoError(t, err)
-		assert.Equal(t, c.want, reaches(to, l), "%s to %s", c.to, c.listener)
+		assert.Equal(t, c.want, Reaches(to, l), "%s to %s", c.to, c.listener)
 	}
 }
 

@@ -53,7 +53,7 @@ func TestNothingIsFoundInCleanConfigurations(t *testing.T) {
 // TestMendsOfAlgorithmsEnd: whoever does what KX307, KX310 and KX312 say comes to a configuration of which none of
 // them says anything.
 func TestMendsOfAlgorithmsEnd(t *testing.T) {
-	named := regexp.MustCompile(`algorithm = "([a-z-]+)"|^(round-robin) says`)
+	named := regexp.MustCompile(`algorithm = "([a-z-]+)"|^(round-robin) does`)
 	for _, first := range []string{"round-robin", "least-connections", "two-choices", "random", "least-latency", "first-fit"} {
 		for _, weight := range []int{1, 2, 3} {
 			for _, backends := range []int{2, 3} {

@@ -15,9 +15,9 @@ import (
 // clientRules are about who a client is taken for.
 var clientRules = []*Rule{
 	{
-		ID: "KX612", Severity: config.Warning, Title: "clients told apart where all may be one",
-		Why: "only this machine reaches the listeners, so another proxy stands in front, and without trusted_proxies its address is taken for that of every client",
-		Fix: "trusted_proxies = the address of what stands in front, such as \"127.0.0.1\"",
+		ID: "KX612", Severity: config.Warning, Title: "clients are distinguished where all may be one",
+		Why: "only this machine reaches the listeners, so another proxy is in front; without trusted_proxies its address counts as every client's",
+		Fix: "trusted_proxies = the address of the proxy in front, such as \"127.0.0.1\"",
 		Run: func(p *Pass) {
 			if len(p.Config.Trusted) > 0 || len(p.reading) > 0 {
 				return
@@ -31,11 +31,11 @@ var clientRules = []*Rule{
 						continue
 					}
 					like := fmt.Sprintf("a request of the client 203.0.113.9 arrives from 127.0.0.1, and that address is compared with %s", clientsOf(&r.When))
-					p.Report(Finding{Range: clientsAt(r), Message: fmt.Sprintf("%q goes by the client's address, and only this machine reaches it", r.Name), Witness: like})
+					p.Report(Finding{Range: clientsAt(r), Message: fmt.Sprintf("%q uses the client's address, and only this machine reaches it", r.Name), Witness: like})
 				}
 				p.limited(f, func(what string, l *config.Limits, _ *config.Route) {
 					if l.Rate > 0 {
-						p.Report(Finding{Range: l.Range, Message: fmt.Sprintf("the rate of %s is of a client, and only this machine reaches it", what), Witness: fmt.Sprintf("all clients together may ask %g times a second", l.Rate)})
+						p.Report(Finding{Range: l.Range, Message: fmt.Sprintf("the rate of %s applies per client, and only this machine reaches it", what), Witness: fmt.Sprintf("all clients together may send %g req/s", l.Rate)})
 					}
 				})
 				if f.Limits.Connections > 0 {
@@ -45,9 +45,9 @@ var clientRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX613", Severity: config.Advice, Title: "trusted proxies of which a tcp frontend hears nothing",
+		ID: "KX613", Severity: config.Advice, Title: "trusted proxies without effect in a tcp frontend",
 		Why: "tcp has no header fields; a proxy in front can name the client in a PROXY protocol header only",
-		Fix: "proxy_protocol = true, if what stands in front sends it",
+		Fix: "proxy_protocol = true, if the proxy in front sends it",
 		Run: func(p *Pass) {
 			if len(p.Config.Trusted) == 0 {
 				return
@@ -58,14 +58,14 @@ var clientRules = []*Rule{
 					continue
 				}
 				from := p.Config.Trusted[0].Addr()
-				p.Report(Finding{Range: f.Range, Message: fmt.Sprintf("%q takes connections without a PROXY protocol header", f.Name), Witness: fmt.Sprintf("a connection that %s passes on for 203.0.113.9 counts as one of %s", from, from)})
+				p.Report(Finding{Range: f.Range, Message: fmt.Sprintf("%q accepts connections without a PROXY protocol header", f.Name), Witness: fmt.Sprintf("a connection that %s passes on for 203.0.113.9 counts as one of %s", from, from)})
 			}
 		},
 	},
 	{
 		ID: "KX614", Severity: config.Advice, Title: "a rate that one page exceeds",
 		Why: "a browser fetches a page with its pictures, styles and scripts at once, and several people may share one address",
-		Fix: "a burst of a hundred and more; or the limit in a route for what is to be limited, such as a log-in",
+		Fix: "a burst of a hundred or more; or the limit in the route that needs it, such as a log-in",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				if f.Protocol != "http" {
@@ -76,20 +76,20 @@ var clientRules = []*Rule{
 						return
 					}
 					if refused := pageRefused(l); refused > 0 {
-						p.Report(Finding{Range: l.Range, Message: fmt.Sprintf("the rate of %s is %g a second with %d at once", what, l.Rate, l.Burst), Witness: fmt.Sprintf("of a page and the %d things in it, fetched within a second, %d are answered with 429", inPage, refused)})
+						p.Report(Finding{Range: l.Range, Message: fmt.Sprintf("the rate of %s is %g req/s with a burst of %d", what, l.Rate, l.Burst), Witness: fmt.Sprintf("of a page and the %d things in it, fetched within a second, %d are answered with 429", inPage, refused)})
 					}
 				})
 			}
 		},
 	},
 	{
-		ID: "KX615", Severity: config.Warning, Title: "pages that are never shown",
-		Why: "with form = \"problem\" every client receives problem details (RFC 9457), and no client receives a page",
+		ID: "KX615", Severity: config.Warning, Title: "error pages that are never shown",
+		Why: "with form = \"problem\" every client gets problem details (RFC 9457) instead of a page",
 		Fix: "form = \"by-accept\", or no pages",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				if e := f.Errors; e.Form == "problem" && len(e.Pages) > 0 {
-					p.Report(Finding{Range: e.Pages[0].File.Range, Message: fmt.Sprintf("no client of %q is ever shown %s", f.Name, e.Pages[0].File.Value), Witness: "a browser that asks for text/html gets application/problem+json"})
+					p.Report(Finding{Range: e.Pages[0].File.Range, Message: fmt.Sprintf("no client of %q ever gets %s", f.Name, e.Pages[0].File.Value), Witness: "a browser that asks for text/html gets application/problem+json"})
 				}
 			}
 		},
@@ -97,7 +97,7 @@ var clientRules = []*Rule{
 	{
 		ID: "KX616", Severity: config.Warning, Title: "client_from without trusted_proxies",
 		Why: "only trusted_proxies may name a client, and there are none",
-		Fix: "trusted_proxies = the addresses of what stands in front; or no client_from",
+		Fix: "trusted_proxies = the addresses of the proxies in front; or no client_from",
 		Run: func(p *Pass) {
 			if at := p.Config.ClientFromAt; at.Filename != "" && len(p.Config.Trusted) == 0 && !p.broken(at) {
 				p.Report(Finding{Range: at, Message: "client_from has no effect without trusted_proxies", Witness: "a client that sends the field itself is known by its address all the same", Edits: p.drop(at)})

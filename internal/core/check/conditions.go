@@ -17,9 +17,9 @@ import (
 // conditionRules are about conditions that can be read and mean something else than they say.
 var conditionRules = []*Rule{
 	{
-		ID: "KX122", Severity: config.Warning, Title: "a host that is never asked for so",
-		Why: "* stands for one label, so that \"*\" fits names without a dot only; and no name holds a space",
-		Fix: "leave host out for any host; \"*.tern.example\" for the names below one, \"**.tern.example\" for that one as well",
+		ID: "KX122", Severity: config.Warning, Title: "a host that no client requests",
+		Why: "* is one label, so \"*\" matches only names without a dot; and no name contains a space",
+		Fix: "remove host for any host; \"*.tern.example\" for the names below one, \"**.tern.example\" for that name too",
 		Run: func(p *Pass) {
 			p.matches(func(r *config.Route, key string, m config.Match) {
 				if key != "host" && key != "sni" || m.Regexp != nil {
@@ -28,16 +28,16 @@ var conditionRules = []*Rule{
 				const like = "tickets.tern.example"
 				switch {
 				case m.Text == "*":
-					p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("%s \"*\" of %q is one label", key, r.Name), Witness: fmt.Sprintf("%s does not fit %q, localhost does", like, m.Text)})
+					p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("%s \"*\" of %q is one label", key, r.Name), Witness: fmt.Sprintf("%s does not match %q, localhost does", like, m.Text)})
 				case spaced(m):
-					p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("%s %q of %q holds a space", key, m.Text, r.Name), Witness: fmt.Sprintf("%s does not fit %q", strings.TrimSpace(m.Text), m.Text), Fix: fmt.Sprintf("%q", strings.TrimSpace(m.Text)), Edits: p.replace(m.Range, fmt.Sprintf("%q", strings.TrimSpace(m.Text)))})
+					p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("%s %q of %q contains a space", key, m.Text, r.Name), Witness: fmt.Sprintf("%s does not match %q", strings.TrimSpace(m.Text), m.Text), Fix: fmt.Sprintf("%q", strings.TrimSpace(m.Text)), Edits: p.replace(m.Range, fmt.Sprintf("%q", strings.TrimSpace(m.Text)))})
 				}
 			})
 		},
 	},
 	{
 		ID: "KX123", Severity: config.Warning, Title: "a regular expression in plain quotes",
-		Why: "between quotes only * is special; brackets, dots, bars and the rest stand for themselves",
+		Why: "between quotes only * is special; brackets, dots and bars are literal",
 		Fix: "regexp(\"...\") around it, with each backslash written twice",
 		Run: func(p *Pass) {
 			p.matches(func(r *config.Route, key string, m config.Match) {
@@ -46,17 +46,17 @@ var conditionRules = []*Rule{
 				}
 				if what := looksLikeExpression(m.Text); what != "" {
 					p.Report(Finding{
-						Range: m.Range, Message: fmt.Sprintf("%s %q of %q looks like a regular expression: it holds %s", key, m.Text, r.Name, what),
-						Witness: fmt.Sprintf("it fits texts in which %s stands as it is written", what), Fix: fmt.Sprintf("regexp(%q)", m.Text), Edits: p.replace(m.Range, fmt.Sprintf("regexp(%q)", m.Text)),
+						Range: m.Range, Message: fmt.Sprintf("%s %q of %q looks like a regular expression: it contains %s", key, m.Text, r.Name, what),
+						Witness: fmt.Sprintf("it matches texts in which %s is literal", what), Fix: fmt.Sprintf("regexp(%q)", m.Text), Edits: p.replace(m.Range, fmt.Sprintf("regexp(%q)", m.Text)),
 					})
 				}
 			})
 		},
 	},
 	{
-		ID: "KX124", Severity: config.Warning, Title: "an expression that is meant as a beginning",
-		Why: "an expression must fit the whole text, as if ^ and $ stood around it",
-		Fix: ".* at the end; or a pattern: \"/live/**\" fits /live and what is below",
+		ID: "KX124", Severity: config.Warning, Title: "an expression that seems to be a prefix",
+		Why: "an expression must match the whole text, as if between ^ and $",
+		Fix: ".* at the end; or a pattern: \"/live/**\" matches /live and everything below",
 		Run: func(p *Pass) {
 			p.matches(func(r *config.Route, key string, m config.Match) {
 				if m.Regexp == nil || !strings.HasPrefix(m.Text, "^") || strings.HasSuffix(m.Text, "$") {
@@ -73,7 +73,7 @@ var conditionRules = []*Rule{
 				if m.Regexp.MatchString(below) {
 					return
 				}
-				f := Finding{Range: m.Range, Message: fmt.Sprintf("%s regexp(%q) of %q fits one text only", key, m.Text, r.Name), Witness: fmt.Sprintf("%s does not fit it", below)}
+				f := Finding{Range: m.Range, Message: fmt.Sprintf("%s regexp(%q) of %q matches one text only", key, m.Text, r.Name), Witness: fmt.Sprintf("%s does not match it", below)}
 				if key == "path" {
 					f.Fix = fmt.Sprintf("%q", literal+"/**")
 					f.Edits = p.replace(m.Range, f.Fix)
@@ -84,8 +84,8 @@ var conditionRules = []*Rule{
 	},
 	{
 		ID: "KX125", Severity: config.Warning, Title: "a path with steps that no request has",
-		Why: "paths are compared in normal form (RFC 3986 section 6.2.2), from which \".\" and \"..\" are resolved",
-		Fix: "the path that they lead to",
+		Why: "paths are compared in normal form (RFC 3986 section 6.2.2), in which \".\" and \"..\" are resolved",
+		Fix: "the resolved path",
 		Run: func(p *Pass) {
 			p.matches(func(r *config.Route, key string, m config.Match) {
 				if key != "path" || !stepping(m) {
@@ -93,30 +93,30 @@ var conditionRules = []*Rule{
 				}
 				leads := request.Path(m.Text)
 				p.Report(Finding{
-					Range: m.Range, Message: fmt.Sprintf("no path fits %q", m.Text), Fix: fmt.Sprintf("%q", leads), Edits: p.replace(m.Range, fmt.Sprintf("%q", leads)),
+					Range: m.Range, Message: fmt.Sprintf("no path matches %q", m.Text), Fix: fmt.Sprintf("%q", leads), Edits: p.replace(m.Range, fmt.Sprintf("%q", leads)),
 					Witness: fmt.Sprintf("GET %s is compared as %s", strings.NewReplacer("**", "x", "*", "x").Replace(m.Text), strings.NewReplacer("**", "x", "*", "x").Replace(leads)),
 				})
 			})
 		},
 	},
 	{
-		ID: "KX126", Severity: config.Warning, Title: "a method that is nearly one of those there are",
-		Why: "methods are compared letter by letter, and no standard knows this one",
-		Fix: "the method that was meant",
+		ID: "KX126", Severity: config.Warning, Title: "a method close to a standard one",
+		Why: "methods are compared letter by letter, and no standard has this one",
+		Fix: "the intended method",
 		Run: func(p *Pass) {
 			p.matches(func(r *config.Route, key string, m config.Match) {
 				if key != "method" || slices.Contains(methods, m.Text) {
 					return
 				}
 				if near := nearMethod(m.Text); near != "" {
-					p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("%s is not a standard method", m.Text), Hint: fmt.Sprintf("did you mean %q?", near), Fix: fmt.Sprintf("%q", near), Edits: p.replace(m.Range, fmt.Sprintf("%q", near)), Witness: fmt.Sprintf("a request with %s does not fit", near)})
+					p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("%s is not a standard method", m.Text), Hint: fmt.Sprintf("did you mean %q?", near), Fix: fmt.Sprintf("%q", near), Edits: p.replace(m.Range, fmt.Sprintf("%q", near)), Witness: fmt.Sprintf("a request with %s does not match", near)})
 				}
 			})
 		},
 	},
 	{
-		ID: "KX127", Severity: config.Warning, Title: "a header value that clients do not send so",
-		Why: "values are compared as they are written, with their letter case, and as a whole",
+		ID: "KX127", Severity: config.Warning, Title: "a header value that clients spell otherwise",
+		Why: "values are compared as a whole, with their letter case",
 		Fix: "the value as clients send it, or regexp(\"(?i)...\") for any letter case; *...* for a part of it",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
@@ -132,7 +132,7 @@ var conditionRules = []*Rule{
 	},
 	{
 		ID: "KX128", Severity: config.Warning, Title: "one header field in two spellings",
-		Why: "names of header fields have no letter case (RFC 9110 section 5.1): both ask for the same field",
+		Why: "names of header fields have no letter case (RFC 9110 section 5.1): both name the same field",
 		Fix: "one condition, with a list of values",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
@@ -141,7 +141,7 @@ var conditionRules = []*Rule{
 						for i, pair := range w.Header {
 							for _, before := range w.Header[:i] {
 								if strings.EqualFold(before.Name.Value, pair.Name.Value) {
-									p.Report(Finding{Range: pair.Name.Range, Message: fmt.Sprintf("%q asks twice for the header field %s", r.Name, before.Name.Value), Witness: fmt.Sprintf("%s must fit %s and %s", before.Name.Value, config.Words(before.Matches), config.Words(pair.Matches))})
+									p.Report(Finding{Range: pair.Name.Range, Message: fmt.Sprintf("%q asks twice for the header field %s", r.Name, before.Name.Value), Witness: fmt.Sprintf("%s must match %s and %s", before.Name.Value, config.Words(before.Matches), config.Words(pair.Matches))})
 									break
 								}
 							}
@@ -217,7 +217,7 @@ func (p *Pass) usual(r *config.Route, pair config.MatchPair) {
 		}
 		p.Report(Finding{
 			Range: at(m.Range, pair.Name.Range), Message: fmt.Sprintf("%q asks for %s: %s, which is sent as %s", r.Name, pair.Name.Value, m.Text, known[i]),
-			Witness: fmt.Sprintf("a request with %s: %s does not fit", pair.Name.Value, known[i]), Fix: fmt.Sprintf("%q", known[i]), Edits: p.replace(m.Range, fmt.Sprintf("%q", known[i])),
+			Witness: fmt.Sprintf("a request with %s: %s does not match", pair.Name.Value, known[i]), Fix: fmt.Sprintf("%q", known[i]), Edits: p.replace(m.Range, fmt.Sprintf("%q", known[i])),
 		})
 	}
 }

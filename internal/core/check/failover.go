@@ -11,7 +11,7 @@ import (
 var failoverRules = []*Rule{
 	{
 		ID: "KX209", Severity: config.Warning, Title: "tiers or zones that can never spill",
-		Why: "a backend leaves its tier or zone when a probe or real traffic says so; with neither, the others are never given anything",
+		Why: "only a probe or suspension takes a backend out of its tier or zone; without both, the others get no requests",
 		Fix: "a probe block, or at least suspend",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -33,16 +33,16 @@ var failoverRules = []*Rule{
 					continue
 				}
 				p.Report(Finding{
-					Range: u.Failover.Range, Message: fmt.Sprintf("the failover of %q never happens: nothing notices that a backend fails", u.Name),
+					Range: u.Failover.Range, Message: fmt.Sprintf("the failover of %q never happens: no probe detects a failed backend", u.Name),
 					Witness: fmt.Sprintf("of 1,000 requests none goes to %s, and every failure of the others reaches a client", strings.Join(idle, " or ")),
 				})
 			}
 		},
 	},
 	{
-		ID: "KX210", Severity: config.Advice, Title: "no room left when one is gone",
-		Why: "what the lost backend had open comes to the others at once, on the busiest day of all",
-		Fix: "more backends, or a larger max_in_flight where the backends can take it; a queue bridges seconds, not minutes",
+		ID: "KX210", Severity: config.Advice, Title: "too little capacity without one backend",
+		Why: "the requests in flight at the lost backend move to the others at once, at the busiest time",
+		Fix: "more backends, or a larger max_in_flight if they can handle it; a queue bridges seconds, not minutes",
 		Run: func(p *Pass) {
 			shown := 0
 			for _, u := range p.Config.Upstreams {
@@ -65,16 +65,16 @@ var failoverRules = []*Rule{
 					}
 				}
 				p.Report(Finding{
-					Range: u.BackendsAt, Message: fmt.Sprintf("%q has no room for the loss of %q", u.Name, largest),
-					Witness: fmt.Sprintf("of %d requests open at once, six tenths of what %s may have, %d find no room without %q", load, whoseRoom(u), load-in, largest),
+					Range: u.BackendsAt, Message: fmt.Sprintf("%q lacks capacity without %q", u.Name, largest),
+					Witness: fmt.Sprintf("of %d requests in flight, six tenths of what %s may have, %d exceed the capacity without %q", load, whoseRoom(u), load-in, largest),
 				})
 			}
 		},
 	},
 	{
-		ID: "KX213", Severity: config.Advice, Title: "no room left when a zone is gone",
-		Why: "a zone shares its power, its switch and its roof; what it had open comes to the others at once",
-		Fix: "more room in the other zones; or know, and say, that losing a zone is more than this site stands",
+		ID: "KX213", Severity: config.Advice, Title: "too little capacity without one zone",
+		Why: "a zone shares power, switch and building; its requests in flight move to the others at once",
+		Fix: "more capacity in the other zones; or document that this site does not survive the loss of a zone",
 		Run: func(p *Pass) {
 			shown := 0
 			for _, u := range p.Config.Upstreams {
@@ -111,16 +111,16 @@ var failoverRules = []*Rule{
 					in, _, _ = t.open(load)
 				}
 				p.Report(Finding{
-					Range: u.BackendsAt, Message: fmt.Sprintf("%q has no room for the loss of zone %q", u.Name, largest),
-					Witness: fmt.Sprintf("of %d requests open at once, six tenths of what %s may have, %d find no room without it", load, whoseRoom(u), load-in),
+					Range: u.BackendsAt, Message: fmt.Sprintf("%q lacks capacity without zone %q", u.Name, largest),
+					Witness: fmt.Sprintf("of %d requests in flight, six tenths of what %s may have, %d exceed the capacity without it", load, whoseRoom(u), load-in),
 				})
 			}
 		},
 	},
 	{
-		ID: "KX211", Severity: config.Warning, Title: "a zone where no backend stands",
+		ID: "KX211", Severity: config.Warning, Title: "a zone without backends",
 		Why: "preferring it changes nothing; a zone is misspelt, or this is the configuration of another proxy",
-		Fix: "the zone of this proxy as its backends spell it",
+		Fix: "the zone of this proxy, as its backends spell it",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if u.OwnZone == "" || u.Partial || len(u.Backends) == 0 {
@@ -142,16 +142,16 @@ var failoverRules = []*Rule{
 					hint = fmt.Sprintf("did you mean %q?", s)
 				}
 				p.Report(Finding{
-					Range: u.Failover.Range, Message: fmt.Sprintf("no backend of %q stands in the proxy's zone %q", u.Name, u.OwnZone), Hint: hint,
+					Range: u.Failover.Range, Message: fmt.Sprintf("no backend of %q is in the proxy's zone %q", u.Name, u.OwnZone), Hint: hint,
 					Witness: fmt.Sprintf("the first request goes to %q, in %q", first(u), zoneOf(u, first(u))),
 				})
 			}
 		},
 	},
 	{
-		ID: "KX212", Severity: config.Warning, Title: "a failover with nowhere to go",
-		Why: "all backends stand in one tier, and no zone is preferred, so there is nothing to fail over to",
-		Fix: "tier = 2 for the backends that are held ready, or prefer = \"zone\"",
+		ID: "KX212", Severity: config.Warning, Title: "a failover without a target",
+		Why: "all backends are in one tier and no zone is preferred",
+		Fix: "tier = 2 for the reserve backends, or prefer = \"zone\"",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if u.Failover == nil || u.OwnZone != "" || u.Failover.PreferZone || u.Partial || len(u.Backends) == 0 {
@@ -162,7 +162,7 @@ var failoverRules = []*Rule{
 					one = one && b.Tier == u.Backends[0].Tier
 				}
 				if one {
-					p.Report(Finding{Range: u.Failover.Range, Message: fmt.Sprintf("all backends of %q stand in tier %d", u.Name, u.Backends[0].Tier), Witness: "with one of them out, the others get its requests with this block as without it"})
+					p.Report(Finding{Range: u.Failover.Range, Message: fmt.Sprintf("all backends of %q are in tier %d", u.Name, u.Backends[0].Tier), Witness: "with one of them out, the others get its requests with this block as without it"})
 				}
 			}
 		},

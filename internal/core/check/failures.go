@@ -6,14 +6,15 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/units"
 	"kestrix/internal/core/upstream"
 )
 
 // failureRules are about what becomes of a request whose attempt failed.
 var failureRules = []*Rule{
 	{
-		ID: "KX509", Severity: config.Warning, Title: "a retry of what was answered as it should be",
-		Why: "another backend says the same: the request is done twice, and the client waits for both",
+		ID: "KX509", Severity: config.Warning, Title: "a retry of regular responses",
+		Why: "another backend answers the same: the request is processed twice, and the client waits for both",
 		Fix: "on = [\"connect\", \"reset\", \"502\", \"503\"]",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -24,7 +25,7 @@ var failureRules = []*Rule{
 				for status, on := range r.On.Status[:500] {
 					if on && !slices.Contains(transient, status) {
 						p.Report(Finding{
-							Range: at(r.On.Range, r.Range), Message: fmt.Sprintf("%q repeats what is answered with %d", u.Name, status),
+							Range: at(r.On.Range, r.Range), Message: fmt.Sprintf("%q retries responses with status %d", u.Name, status),
 							Witness: fmt.Sprintf("100 GET requests that are answered with %d are sent %d times", status, attempts(u, 100, upstream.Outcome{Kind: upstream.Answered, Status: status})),
 							Edits:   p.without(r.On, func(n int) bool { return n < 500 && !slices.Contains(transient, n) }),
 						})
@@ -36,19 +37,19 @@ var failureRules = []*Rule{
 	},
 	{
 		ID: "KX510", Severity: config.Warning, Title: "a retry that never repeats",
-		Why: "attempts counts the first as well",
+		Why: "attempts includes the first attempt",
 		Fix: "attempts = 2",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if r := u.Retry; r != nil && r.Attempts == 1 && len(u.Backends) > 0 {
-					p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q makes one attempt, so its retry block does nothing", u.Name), Witness: fmt.Sprintf("100 requests that fail to connect are sent %d times", attempts(u, 100, upstream.Outcome{Kind: upstream.ConnectRefused})), Edits: p.set(r.Range, "attempts", "2")})
+					p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q makes one attempt, so its retry block has no effect", u.Name), Witness: fmt.Sprintf("100 requests that fail to connect are sent %d times", attempts(u, 100, upstream.Outcome{Kind: upstream.ConnectRefused})), Edits: p.set(r.Range, "attempts", "2")})
 				}
 			}
 		},
 	},
 	{
-		ID: "KX511", Severity: config.Warning, Title: "a status where there are none",
-		Why: "tcp frontends carry bytes without looking into them, so that no answer has a status",
+		ID: "KX511", Severity: config.Warning, Title: "a status in a tcp frontend",
+		Why: "tcp frontends forward bytes, so responses have no status",
 		Fix: "on = [\"connect\"] for retry, [\"connect\", \"reset\"] for suspend",
 		Run: func(p *Pass) {
 			tcp := p.reached("tcp")
@@ -58,7 +59,7 @@ var failureRules = []*Rule{
 				}
 				tell := func(block string, on *config.FailureSet) {
 					if i := slices.Index(on.Status[:], true); i >= 0 && on.Given() && !p.broken(on.Range) {
-						p.Report(Finding{Range: on.Range, Message: fmt.Sprintf("%s of %q waits for the status %d, and only tcp reaches it", block, u.Name, i), Witness: "no connection of a tcp frontend ever ends with a status", Edits: p.without(on, func(int) bool { return true })})
+						p.Report(Finding{Range: on.Range, Message: fmt.Sprintf("%s of %q needs the status %d, and only tcp frontends send to it", block, u.Name, i), Witness: "no connection of a tcp frontend ever ends with a status", Edits: p.without(on, func(int) bool { return true })})
 					}
 				}
 				if u.Retry != nil {
@@ -72,8 +73,8 @@ var failureRules = []*Rule{
 	},
 	{
 		ID: "KX512", Severity: config.Advice, Title: "failures that another backend could have answered",
-		Why: "from the moment a backend stops listening until a probe says so, each request that is sent there fails, although others are up",
-		Fix: "retry { attempts = 2, on = [\"connect\"] }, which is safe for any request: nothing has been sent yet",
+		Why: "from the moment a backend stops listening until a probe detects it, each request to it fails, although others are up",
+		Fix: "retry { attempts = 2, on = [\"connect\"] }, which is safe for every request: nothing was sent yet",
 		Run: func(p *Pass) {
 			used := p.used()
 			for _, u := range p.Config.Upstreams {
@@ -93,8 +94,8 @@ var failureRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX513", Severity: config.Advice, Title: "requests that are given up sooner than a probe",
-		Why: "a backend that is slower than the answer timeout and faster than the probe's timeout stays in rotation and answers no request",
+		ID: "KX513", Severity: config.Advice, Title: "an answer timeout shorter than the probe's",
+		Why: "a backend slower than the answer timeout and faster than the probe's timeout stays in rotation and answers no request",
 		Fix: "a timeout of the probe that is at most timeouts { answer }",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -103,8 +104,8 @@ var failureRules = []*Rule{
 					continue
 				}
 				p.Report(Finding{
-					Range: b.TimeoutAt, Message: fmt.Sprintf("the probe of %q waits %s, its requests %s", u.Name, config.FormatDuration(b.Timeout), config.FormatDuration(answer)),
-					Witness: fmt.Sprintf("a backend that takes %s for everything passes its probes and answers none of these requests in time", config.FormatDuration((b.Timeout+answer)/2)),
+					Range: b.TimeoutAt, Message: fmt.Sprintf("the probe of %q has a timeout of %s, its requests %s", u.Name, units.Duration(b.Timeout), units.Duration(answer)),
+					Witness: fmt.Sprintf("a backend that takes %s for everything passes its probes and answers none of these requests in time", units.Duration((b.Timeout+answer)/2)),
 					Edits:   p.replace(b.TimeoutAt, fmt.Sprintf("%q", config.FormatDuration(answer))),
 				})
 			}

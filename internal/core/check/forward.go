@@ -14,24 +14,24 @@ import (
 
 var forwardRules = []*Rule{
 	{
-		ID: "KX601", Severity: config.Warning, Title: "forwarded headers believed from anyone",
-		Why: "a trusted client can name any address as its own, and so pass every condition on addresses",
-		Fix: "name the addresses of the proxies in front only",
+		ID: "KX601", Severity: config.Warning, Title: "forwarded headers from any client",
+		Why: "a trusted client can claim any address, and so pass every condition on addresses",
+		Fix: "list only the addresses of the proxies in front",
 		Run: func(p *Pass) {
 			from, claimed := netip.MustParseAddr("203.0.113.9"), netip.MustParseAddr("10.0.0.1")
 			if peer.Client(from, p.Config.Trusted, []netip.Addr{claimed}) != claimed {
 				return
 			}
 			p.Report(Finding{
-				Range: p.Config.TrustedAt, Message: "trusted_proxies takes in the whole internet",
+				Range: p.Config.TrustedAt, Message: "trusted_proxies includes the whole internet",
 				Witness: fmt.Sprintf("a request from %s that says it is for %s counts as one from %s", from, claimed, claimed),
 			})
 		},
 	},
 	{
-		ID: "KX602", Severity: config.Warning, Title: "a path that fits with its last slash only",
-		Why: "people leave the slash at the end out, and so do links",
-		Fix: "a ** behind it takes both: \"/live/**\" fits /live, /live/ and what is below",
+		ID: "KX602", Severity: config.Warning, Title: "a path that matches with its last slash only",
+		Why: "people and links omit the slash at the end",
+		Fix: "** matches both: \"/live/**\" matches /live, /live/ and everything below",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				t := route.Compile(f)
@@ -51,11 +51,11 @@ var forwardRules = []*Rule{
 						if to == i || to >= 0 && f.Routes[to].SendTo.Value == r.SendTo.Value && r.SendTo.Value != "" || to >= 0 && f.Routes[to].Redirect != nil {
 							continue
 						}
-						goes := "fits no route and is answered with 404"
+						goes := "matches no route and is answered with 404"
 						if to >= 0 {
 							goes = fmt.Sprintf("goes to %q", f.Routes[to].Name)
 						}
-						p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("%q does not fit %s", m.Text, without), Witness: fmt.Sprintf("GET %s %s", without, goes), Edits: p.replace(m.Range, fmt.Sprintf("%q", m.Text+"**"))})
+						p.Report(Finding{Range: m.Range, Message: fmt.Sprintf("%q does not match %s", m.Text, without), Witness: fmt.Sprintf("GET %s %s", without, goes), Edits: p.replace(m.Range, fmt.Sprintf("%q", m.Text+"**"))})
 					}
 				}
 			}
@@ -63,8 +63,8 @@ var forwardRules = []*Rule{
 	},
 	{
 		ID: "KX603", Severity: config.Advice, Title: "redirects that are not mapped back",
-		Why: "an application that redirects within itself names the path it was asked for, which the client does not know",
-		Fix: "drop_prefix and prepend, which are mapped back; or have the application write its redirects for the outside",
+		Why: "an application that redirects within itself uses the rewritten path, which the client does not know",
+		Fix: "drop_prefix and prepend, which are mapped back; or let the application write redirects for the outside",
 		Run: func(p *Pass) {
 			p.rewrites(func(f *config.Frontend, t *route.Table, i int, r *config.Route) {
 				if len(r.Rewrite.Substitute) == 0 || !r.Rewrite.MapLocation {
@@ -79,15 +79,15 @@ var forwardRules = []*Rule{
 					return
 				}
 				p.Report(Finding{
-					Range: r.Rewrite.Range, Message: fmt.Sprintf("what the application redirects to under %q reaches clients as it is", r.Name),
-					Witness: fmt.Sprintf("Location: %s is passed on as %s, which this route does not take", inside, back),
+					Range: r.Rewrite.Range, Message: fmt.Sprintf("redirects of the application under %q reach clients unchanged", r.Name),
+					Witness: fmt.Sprintf("Location: %s reaches the client as %s, which this route does not match", inside, back),
 				})
 			})
 		},
 	},
 	{
-		ID: "KX605", Severity: config.Advice, Title: "another name in the request than in the certificate",
-		Why: "a server of many names that speaks TLS goes by the host of the request, and answers one it does not know with its default site or an error",
+		ID: "KX605", Severity: config.Advice, Title: "different names in request and certificate",
+		Why: "a TLS server with many names selects the site by the host of the request, and answers unknown hosts with its default site",
 		Fix: "rewrite { host = the backend's name }, if it is such a server",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
@@ -105,7 +105,7 @@ var forwardRules = []*Rule{
 						continue
 					}
 					p.Report(Finding{
-						Range: r.Range, Message: fmt.Sprintf("%q keeps the client's host, and the certificate of %q is for %s", r.Name, u.Name, name),
+						Range: r.Range, Message: fmt.Sprintf("%q forwards the client's host, and the certificate of %q is for %s", r.Name, u.Name, name),
 						Witness: fmt.Sprintf("the handshake names %s, the request names the host that the client asked for", name),
 					})
 				}
@@ -114,7 +114,7 @@ var forwardRules = []*Rule{
 	},
 	{
 		ID: "KX606", Severity: config.Advice, Title: "backends that do not see their clients",
-		Why: "to a backend behind a tcp frontend all connections come from the proxy: its logs, limits and blocks go by that one address",
+		Why: "a backend behind a tcp frontend sees only the address of the proxy: in logs, limits and blocks",
 		Fix: "proxy_protocol = \"v2\", if the backends can read it",
 		Run: func(p *Pass) {
 			told := map[string]bool{}
@@ -125,7 +125,7 @@ var forwardRules = []*Rule{
 						continue
 					}
 					told[u.Name] = true
-					p.Report(Finding{Range: u.Range, Message: fmt.Sprintf("the backends of %q do not learn who connects", u.Name), Witness: "every connection has the address of this proxy; there is no header field that could name the client"})
+					p.Report(Finding{Range: u.Range, Message: fmt.Sprintf("the backends of %q do not learn the address of clients", u.Name), Witness: "every connection has the address of this proxy; there is no header field that could name the client"})
 				}
 			}
 		},
@@ -133,7 +133,7 @@ var forwardRules = []*Rule{
 	{
 		ID: "KX607", Severity: config.Error, Title: "a PROXY protocol header without trusted_proxies",
 		Why: "only trusted_proxies may name clients, and there are none, so every connection is refused",
-		Fix: "trusted_proxies = the addresses of what connects here",
+		Fix: "trusted_proxies = the addresses of the proxies in front",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				if !f.ProxyProtocol || len(p.Config.Trusted) > 0 {
@@ -141,7 +141,7 @@ var forwardRules = []*Rule{
 				}
 				for _, l := range f.Listen {
 					if l.Value.Unix == "" {
-						p.Report(Finding{Range: l.Range, Message: fmt.Sprintf("frontend %q wants PROXY protocol headers, and trusted_proxies is empty", f.Name), Witness: "a connection from 192.0.2.1 is closed before its first byte is read"})
+						p.Report(Finding{Range: l.Range, Message: fmt.Sprintf("frontend %q needs PROXY protocol headers, and trusted_proxies is empty", f.Name), Witness: "a connection from 192.0.2.1 is closed before its first byte is read"})
 						break
 					}
 				}
@@ -150,14 +150,14 @@ var forwardRules = []*Rule{
 	},
 	{
 		ID: "KX608", Severity: config.Warning, Title: "TLS within TLS",
-		Why: "a tcp frontend that does not end TLS passes the client's own through; an upstream that speaks TLS wraps it once more, and the backend finds TLS where it expects bytes",
-		Fix: "leave tls out of the upstream, or end TLS in the frontend",
+		Why: "a tcp frontend without tls forwards the client's TLS; an upstream with tls wraps it again, and the backend cannot read it",
+		Fix: "remove tls from the upstream, or terminate TLS in the frontend",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				for _, r := range f.Routes {
 					u := p.Config.Upstream(r.SendTo.Value)
 					if f.Protocol == "tcp" && f.TLS == nil && r.When.AsksSNI() && u != nil && u.TLS != nil {
-						p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q passes TLS through to %q, which wraps it once more", r.Name, u.Name), Witness: "the client's handshake is the first that the backend reads after its own"})
+						p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q forwards TLS to %q, which encrypts it again", r.Name, u.Name), Witness: "the client's handshake is the first that the backend reads after its own"})
 					}
 				}
 			}

@@ -18,8 +18,8 @@ import (
 var guardRules = []*Rule{
 	{
 		ID: "KX118", Severity: config.Warning, Title: "a condition on clients that excludes no client",
-		Why: "those whom it leaves out are taken by another route, which sends them to the same place",
-		Fix: "a route behind it for the same paths, with reply { status = 403 }",
+		Why: "another route sends the excluded clients to the same upstream",
+		Fix: "a later route for the same paths, with reply { status = 403 }",
 		Run: func(p *Pass) {
 			p.eachWith(func(r *config.Route) bool { return r.SendTo.Value != "" && asksClients(&r.When) }, func(f *config.Frontend, t *route.Table, i int) {
 				r := f.Routes[i]
@@ -28,7 +28,7 @@ var guardRules = []*Rule{
 					if j := x.Routes[0]; j > i && alike(r, f.Routes[j]) {
 						p.Report(Finding{
 							Range:   clientsAt(r),
-							Message: fmt.Sprintf("whom %q leaves out, %q sends to the same upstream %q, in the same way", r.Name, f.Routes[j].Name, r.SendTo.Value),
+							Message: fmt.Sprintf("%[2]q sends the clients that %[1]q excludes to the same upstream %[3]q", r.Name, f.Routes[j].Name, r.SendTo.Value),
 							Witness: x.Witness.String() + fmt.Sprintf(" goes to %q by %q", r.SendTo.Value, f.Routes[j].Name),
 						})
 						return
@@ -38,9 +38,9 @@ var guardRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX119", Severity: config.Advice, Title: "a guard with a gap beside it",
-		Why: "a path of one segment more or less reaches what the route refuses, and applications often take it for the same",
-		Fix: "a ** at the end takes the whole tree: \"/admin/**\" fits /admin, /admin/ and all below",
+		ID: "KX119", Severity: config.Advice, Title: "a guard with a gap",
+		Why: "a path of one segment more or less passes the guard, and many applications treat it as the same page",
+		Fix: "a ** at the end matches the whole tree: \"/admin/**\" matches /admin, /admin/ and everything below",
 		Run: func(p *Pass) {
 			p.eachWith(func(r *config.Route) bool { return refuses(r) }, func(f *config.Frontend, t *route.Table, i int) {
 				r := f.Routes[i]
@@ -57,7 +57,7 @@ var guardRules = []*Rule{
 							continue // an exception that somebody has made
 						}
 						p.Report(Finding{
-							Range: m.Range, Message: fmt.Sprintf("%q refuses %s, and what lies beside it in %s/ reaches %q", r.Name, m.Text, root, f.Routes[j].SendTo.Value),
+							Range: m.Range, Message: fmt.Sprintf("%q refuses %s, and other paths below %s/ reach %q", r.Name, m.Text, root, f.Routes[j].SendTo.Value),
 							Witness: fmt.Sprintf("%s goes to %q", x.Witness, f.Routes[j].Name), Edits: p.replace(m.Range, fmt.Sprintf("%q", root+"/**")),
 						})
 						break
@@ -68,8 +68,8 @@ var guardRules = []*Rule{
 	},
 	{
 		ID: "KX120", Severity: config.Warning, Title: "a refusal that another host name bypasses",
-		Why: "the client chooses the Host field, for example an address, and a route without a host condition takes that request",
-		Fix: "leave host out of the refusal, or have the route that takes the others ask for their hosts",
+		Why: "the client chooses the Host field, and a route without a host condition matches that request",
+		Fix: "remove host from the refusal, or add the hosts to the condition of the other route",
 		Run: func(p *Pass) {
 			p.eachWith(func(r *config.Route) bool { return refuses(r) && len(r.When.Host) > 0 && len(r.When.Path) > 0 }, func(f *config.Frontend, t *route.Table, i int) {
 				r := f.Routes[i]
@@ -82,7 +82,7 @@ var guardRules = []*Rule{
 	{
 		ID: "KX121", Severity: config.Advice, Title: "a refusal that another letter case bypasses",
 		Why: "values of header fields and cookies are compared with their letter case, and the client chooses it",
-		Fix: "a value with any case, as regexp(\"(?i)http\"), or not(...) around the only value that may pass",
+		Fix: "a value in any case, as regexp(\"(?i)http\"), or not(...) around the only allowed value",
 		Run: func(p *Pass) {
 			p.eachWith(func(r *config.Route) bool { return refuses(r) || r.Redirect != nil }, func(f *config.Frontend, t *route.Table, i int) {
 				r := f.Routes[i]

@@ -7,13 +7,14 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/units"
 )
 
 var healthRules = []*Rule{
 	{
 		ID: "KX201", Severity: config.Warning, Title: "an upstream without a probe",
-		Why: "without a probe a failed backend is detected only by failed requests, and a backend that hangs keeps its share",
-		Fix: "probe \"http\" { ... } with a path that asks the application itself",
+		Why: "without a probe only failed requests detect a failed backend, and a backend that hangs keeps its share",
+		Fix: "probe \"http\" { ... } with a path that checks the application",
 		Run: func(p *Pass) {
 			shown, tcp := 0, p.reached("tcp")
 			for _, u := range p.Config.Upstreams {
@@ -29,8 +30,8 @@ var healthRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX202", Severity: config.Warning, Title: "a probe that may take longer than the time between two",
-		Why: "a probe still under way when the next is due makes that one fall out, so a silent backend is found later than `every` and `down_after` promise",
+		ID: "KX202", Severity: config.Warning, Title: "a probe that may take longer than its interval",
+		Why: "a probe still running when the next is due delays it, so detection takes longer than every and down_after suggest",
 		Fix: "make timeout at most as long as every",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -41,24 +42,24 @@ var healthRules = []*Rule{
 				skipped := (b.Timeout + b.Every - 1) / b.Every * b.Every
 				p.Report(Finding{
 					Range:   b.TimeoutAt,
-					Message: fmt.Sprintf("the probe's timeout %s is longer than the %s between two probes", b.Timeout, b.Every),
-					Witness: fmt.Sprintf("a silent backend is probed every %s instead of every %s", skipped, b.Every),
+					Message: fmt.Sprintf("the probe's timeout %s is longer than its interval %s", units.Duration(b.Timeout), units.Duration(b.Every)),
+					Witness: fmt.Sprintf("a silent backend is probed every %s instead of every %s", units.Duration(skipped), units.Duration(b.Every)),
 					Edits:   p.replace(b.TimeoutAt, fmt.Sprintf("%q", config.FormatDuration(b.Every))),
 				})
 			}
 		},
 	},
 	{
-		ID: "KX204", Severity: config.Warning, Title: "a longest rest that is shorter than the first",
-		Why: "no rest is longer than `longest`, so the first is cut short as well",
+		ID: "KX204", Severity: config.Warning, Title: "a maximum suspension shorter than the first",
+		Why: "no suspension is longer than longest, so the first is shortened too",
 		Fix: "make longest at least as long as rest",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if s := u.Suspend; s != nil && s.Longest < s.Rest {
 					p.Report(Finding{
 						Range:   s.LongestAt,
-						Message: fmt.Sprintf("the longest rest %s is shorter than the first, %s", s.Longest, s.Rest),
-						Witness: fmt.Sprintf("every rest of %q lasts %s", u.Name, s.Longest),
+						Message: fmt.Sprintf("the maximum suspension %s is shorter than the first, %s", units.Duration(s.Longest), units.Duration(s.Rest)),
+						Witness: fmt.Sprintf("every suspension of %q lasts %s", u.Name, units.Duration(s.Longest)),
 						Edits:   p.replace(s.LongestAt, fmt.Sprintf("%q", config.FormatDuration(s.Rest))),
 					})
 				}
@@ -67,8 +68,8 @@ var healthRules = []*Rule{
 	},
 	{
 		ID: "KX203", Severity: config.Warning, Title: "an open port is not a working application",
-		Why: "a tcp probe passes as soon as the kernel takes the connection, even while the application answers nothing",
-		Fix: "probe \"http\" with a path that asks the application itself, such as \"/ready\"",
+		Why: "a tcp probe passes as soon as the kernel accepts the connection, even while the application answers nothing",
+		Fix: "probe \"http\" with a path that checks the application, such as \"/ready\"",
 		Run: func(p *Pass) {
 			http := map[string]bool{}
 			for _, f := range p.Config.Frontends {
@@ -95,8 +96,8 @@ var healthRules = []*Rule{
 	},
 	{
 		ID: "KX205", Severity: config.Advice, Title: "a probe of the start page",
-		Why: "it costs as much as a visit, is counted as one, and passes from a cache while the application is broken",
-		Fix: "a page of its own, such as \"/ready\", that touches what a request needs",
+		Why: "it costs as much as a visit, counts as one, and passes from a cache while the application is broken",
+		Fix: "a separate page, such as \"/ready\", that checks what requests need",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				b := u.Probe
@@ -113,8 +114,8 @@ var healthRules = []*Rule{
 	},
 	{
 		ID: "KX206", Severity: config.Advice, Title: "one failed probe takes a backend out",
-		Why: "a single lost packet or a pause of the garbage collector is no failure; a backend that comes and goes moves sessions each time",
-		Fix: "down_after = 2, with a shorter every if it must be found as fast",
+		Why: "a lost packet or a pause of the garbage collector is not a failure; a backend that comes and goes moves sessions each time",
+		Fix: "down_after = 2, with a shorter every if detection must be as fast",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if b := u.Probe; b != nil && b.DownAfter == 1 && len(u.Backends) > 0 {
@@ -124,7 +125,7 @@ var healthRules = []*Rule{
 					}
 					p.Report(Finding{
 						Range: b.Range, Message: fmt.Sprintf("one probe of %q that fails takes %s out", u.Name, which),
-						Witness: fmt.Sprintf("an answer to a probe that takes longer than %s once is enough", config.FormatDuration(b.Timeout)),
+						Witness: fmt.Sprintf("an answer to a probe that takes longer than %s once is enough", units.Duration(b.Timeout)),
 						Edits:   p.set(b.Range, "down_after", "2"),
 					})
 				}
@@ -132,15 +133,15 @@ var healthRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX207", Severity: config.Advice, Title: "a backend comes back sooner than it leaves",
+		ID: "KX207", Severity: config.Advice, Title: "a backend returns faster than it leaves",
 		Why: "an unstable backend passes some probes, and returns after fewer probes than removed it",
 		Fix: "make up_after at least as large as down_after",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if b := u.Probe; b != nil && b.UpAfter < b.DownAfter {
 					p.Report(Finding{
-						Range: b.Range, Message: fmt.Sprintf("%q takes a backend back after %s, and out after %d", u.Name, passes(b.UpAfter), b.DownAfter),
-						Witness: fmt.Sprintf("it is back %s after it first passes, and out %s after it first fails", config.FormatDuration(b.EveryDown*time.Duration(b.UpAfter-1)), config.FormatDuration(b.Every*time.Duration(b.DownAfter-1))),
+						Range: b.Range, Message: fmt.Sprintf("%q returns a backend after %s, and removes it after %d", u.Name, passes(b.UpAfter), b.DownAfter),
+						Witness: fmt.Sprintf("it returns %s after its first passed probe, and leaves %s after its first failed one", units.Duration(b.EveryDown*time.Duration(b.UpAfter-1)), units.Duration(b.Every*time.Duration(b.DownAfter-1))),
 						Edits:   p.set(b.Range, "up_after", fmt.Sprint(b.DownAfter)),
 					})
 				}
@@ -149,8 +150,8 @@ var healthRules = []*Rule{
 	},
 	{
 		ID: "KX208", Severity: config.Warning, Title: "a suspension that can never happen",
-		Why: "so much of the upstream is kept in rotation that no backend may rest",
-		Fix: "a smaller keep, or a further backend",
+		Why: "keep leaves so many backends in rotation that none can be suspended",
+		Fix: "a smaller keep, or another backend",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				s := u.Suspend
@@ -162,7 +163,7 @@ var healthRules = []*Rule{
 				if n-1 < least {
 					p.Report(Finding{
 						Range: s.Range, Message: fmt.Sprintf("no backend of %q can ever be suspended", u.Name),
-						Witness: fmt.Sprintf("%d of %d must stay in rotation, so none may leave", least, n),
+						Witness: fmt.Sprintf("%d of %d must stay in rotation, so none can be suspended", least, n),
 					})
 				}
 			}

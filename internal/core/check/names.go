@@ -34,8 +34,8 @@ var nameRules = []*Rule{
 	},
 	{
 		ID: "KX103", Severity: config.Warning, Title: "an upstream that no route sends to",
-		Why: "its backends are probed but never get a request",
-		Fix: "send a route to it, or remove it",
+		Why: "its backends are probed but get no requests",
+		Fix: "add a route for it, or remove it",
 		Run: func(p *Pass) {
 			used := map[string]bool{}
 			for _, f := range p.Config.Frontends {
@@ -52,13 +52,13 @@ var nameRules = []*Rule{
 	},
 	{
 		ID: "KX104", Severity: config.Error, Title: "a name given twice",
-		Why: "a reference could mean either, and figures of the two would run together",
-		Fix: "give one of them another name",
+		Why: "a reference could mean either, and their figures would be mixed",
+		Fix: "rename one of them",
 		Run: func(p *Pass) {
 			twice := func(kind string, seen map[string]string, name string, at finder) {
 				place := at.place()
 				if first, ok := seen[name]; ok {
-					p.Report(Finding{Range: at.rng, Message: fmt.Sprintf("two %ss are called %q", kind, name), Hint: "the first stands at " + first})
+					p.Report(Finding{Range: at.rng, Message: fmt.Sprintf("two %ss are called %q", kind, name), Hint: "the first is at " + first})
 					return
 				}
 				seen[name] = place
@@ -78,7 +78,7 @@ var nameRules = []*Rule{
 	},
 	{
 		ID: "KX105", Severity: config.Warning, Title: "a route that can never match",
-		Why: "the first route that fits decides, and an earlier one takes everything this one could",
+		Why: "the first matching route decides, and an earlier route matches all of these requests",
 		Fix: "put the narrower route first, or remove this one",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
@@ -93,7 +93,7 @@ var nameRules = []*Rule{
 						continue // what could not be read takes nothing and proves nothing
 					}
 					if n.Witness == nil {
-						p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("the route %q can never match: nothing has all that it asks for", r.Name)})
+						p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("the route %q can never match: no request has all of its conditions", r.Name)})
 						continue
 					}
 					q := n.Witness.Request()
@@ -101,7 +101,7 @@ var nameRules = []*Rule{
 					if to < 0 || to >= n.Route {
 						continue // its path is read in several ways
 					}
-					by, hint := fmt.Sprintf("%q takes everything first", f.Routes[to].Name), fmt.Sprintf("%q stands on line %d", f.Routes[to].Name, f.Routes[to].Range.Start.Line)
+					by, hint := fmt.Sprintf("%q takes everything first", f.Routes[to].Name), fmt.Sprintf("%q is on line %d", f.Routes[to].Name, f.Routes[to].Range.Start.Line)
 					if len(n.By) != 1 {
 						var names []string
 						for _, k := range n.By[:min(len(n.By), 10)] {
@@ -118,7 +118,7 @@ var nameRules = []*Rule{
 						Range:   r.Range,
 						Message: fmt.Sprintf("the route %q can never match: %s", r.Name, by),
 						Hint:    hint,
-						Witness: fmt.Sprintf("%s fits here, and goes to %q", n.Witness, f.Routes[to].Name),
+						Witness: fmt.Sprintf("%s matches here, and goes to %q", n.Witness, f.Routes[to].Name),
 					})
 				}
 			}
@@ -126,8 +126,8 @@ var nameRules = []*Rule{
 	},
 	{
 		ID: "KX112", Severity: config.Advice, Title: "two routes of which only their order decides",
-		Why: "some requests match both routes, and neither is the narrower one: sorting the file moves traffic",
-		Fix: "say in the second what it does not mean, with not(...); or put into the first what it leaves to others",
+		Why: "some requests match both routes, and neither is narrower: sorting the file moves traffic",
+		Fix: "exclude with not(...) from the second, or narrow the first",
 		Run: func(p *Pass) {
 			if len(p.reading) > 0 {
 				return // a condition that could not be read fits too much
@@ -151,16 +151,16 @@ var nameRules = []*Rule{
 						continue
 					}
 					p.Report(Finding{
-						Range: b.Range, Message: fmt.Sprintf("%q and %q both fit some requests, and neither is the narrower one", a.Name, b.Name),
-						Hint: fmt.Sprintf("%q stands on line %d", a.Name, a.Range.Start.Line), Witness: fmt.Sprintf("%s fits both, and goes to %q because it stands first", o.Witness, a.Name),
+						Range: b.Range, Message: fmt.Sprintf("%q and %q both match some requests, and neither is the narrower one", a.Name, b.Name),
+						Hint: fmt.Sprintf("%q is on line %d", a.Name, a.Range.Start.Line), Witness: fmt.Sprintf("%s matches both, and goes to %q because it is first", o.Witness, a.Name),
 					})
 				}
 			}
 		},
 	},
 	{
-		ID: "KX106", Severity: config.Warning, Title: "a value of let that nothing uses",
-		Why: "it looks as if it mattered",
+		ID: "KX106", Severity: config.Warning, Title: "an unused value of let",
+		Why: "it seems to have an effect and has none",
 		Fix: "remove it, or use it",
 		Run: func(p *Pass) {
 			for _, l := range p.Config.Lets {

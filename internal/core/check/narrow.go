@@ -14,9 +14,9 @@ import (
 // narrowRules are about conditions that change nothing, and about requests that meet none.
 var narrowRules = []*Rule{
 	{
-		ID: "KX114", Severity: config.Advice, Title: "requests that no route takes",
-		Why: "the proxy answers them with its own 404, and the configuration does not say that this is intended",
-		Fix: "a last route without when: with send_to, or a reply of your own",
+		ID: "KX114", Severity: config.Advice, Title: "requests without a route",
+		Why: "the proxy answers them with 404, and the configuration does not show whether that is intended",
+		Fix: "a last route without when: with send_to, or with a reply",
 		Run: func(p *Pass) {
 			if len(p.reading) > 0 {
 				return // a condition that could not be read fits too much or too little
@@ -36,7 +36,7 @@ var narrowRules = []*Rule{
 					}
 					q := x.Witness.Request()
 					if to, _ := t.Match(&q); to < 0 {
-						p.Report(Finding{Range: f.Range, Message: fmt.Sprintf("every route of %q has conditions, and there are requests that fit none", f.Name), Witness: x.Witness.String() + " fits no route"})
+						p.Report(Finding{Range: f.Range, Message: fmt.Sprintf("every route of %q has conditions, and there are requests that match none", f.Name), Witness: x.Witness.String() + " matches no route"})
 					}
 				}
 			}
@@ -44,8 +44,8 @@ var narrowRules = []*Rule{
 	},
 	{
 		ID: "KX115", Severity: config.Advice, Title: "a condition that never narrows",
-		Why: "it looks as if it decided something, and the route takes the same requests without it",
-		Fix: "remove it, or say what was meant",
+		Why: "the route matches the same requests without it",
+		Fix: "remove it, or correct it",
 		Run: func(p *Pass) {
 			if len(p.reading) > 0 {
 				return
@@ -178,9 +178,9 @@ func elements(r *config.Route) []element {
 func saysOf(not bool, of int) string {
 	switch {
 	case not:
-		return "nothing that the rest fits is excluded by it"
+		return "nothing that the rest matches is excluded by it"
 	case of == 1:
 		return "every request has it"
 	}
-	return "the others of the list take all that it fits"
+	return "the others of the list take all that it matches"
 }

@@ -16,7 +16,7 @@ import (
 var placeRules = []*Rule{
 	{
 		ID: "KX222", Severity: config.Warning, Title: "one zone in two spellings",
-		Why: "zones are compared letter by letter: a backend whose zone is misspelt stands by itself",
+		Why: "zones are compared letter by letter, so a misspelt zone is another zone",
 		Fix: "one spelling; a value of let keeps it in one place",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -37,7 +37,7 @@ var placeRules = []*Rule{
 							stray = before
 						}
 						p.Report(Finding{
-							Range: u.BackendsAt, Message: fmt.Sprintf("%q and %q, zones of %q, look like one", before, z, u.Name),
+							Range: u.BackendsAt, Message: fmt.Sprintf("%q and %q, zones of %q, seem to be the same", before, z, u.Name),
 							Witness: fmt.Sprintf("a proxy in the other zone does not prefer %q", first[stray]),
 						})
 					}
@@ -47,8 +47,8 @@ var placeRules = []*Rule{
 	},
 	{
 		ID: "KX223", Severity: config.Advice, Title: "a gap between tiers",
-		Why: "tiers are taken in order, whatever their numbers: a gap does nothing, and looks as if a tier had been forgotten",
-		Fix: "numbers without a gap; or the backends that are missing",
+		Why: "only the order of tiers counts: a gap has no effect, and suggests that a tier is missing",
+		Fix: "numbers without a gap; or the missing backends",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				tiers := tiersOf(u)
@@ -57,7 +57,7 @@ var placeRules = []*Rule{
 				}
 				for i, n := range tiers {
 					if n != i+1 {
-						p.Report(Finding{Range: u.BackendsAt, Message: fmt.Sprintf("%q has no tier %d", u.Name, i+1), Witness: fmt.Sprintf("its tiers are %s; without those before it, tier %d is taken", joined(tiers), n)})
+						p.Report(Finding{Range: u.BackendsAt, Message: fmt.Sprintf("%q has no tier %d", u.Name, i+1), Witness: fmt.Sprintf("its tiers are %s; without those before it, tier %d serves", joined(tiers), n)})
 						break
 					}
 				}
@@ -65,9 +65,9 @@ var placeRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX224", Severity: config.Advice, Title: "no room left when a tier is gone",
-		Why: "what a tier had open comes to the next one at once",
-		Fix: "more room in the next tier; or know, and say, that losing a tier is more than this site stands",
+		ID: "KX224", Severity: config.Advice, Title: "too little capacity without one tier",
+		Why: "the requests in flight of a tier move to the next one at once",
+		Fix: "more capacity in the next tier; or document that this site does not survive the loss of a tier",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				tiers := tiersOf(u)
@@ -85,15 +85,15 @@ var placeRules = []*Rule{
 					}
 				}
 				if in, _, _ := t.open(load); in < load {
-					p.Report(Finding{Range: u.BackendsAt, Message: fmt.Sprintf("%q has no room for the loss of tier %d", u.Name, tiers[0]), Witness: fmt.Sprintf("of %d requests open at once, six tenths of what tier %d may have, %d find no room without it", load, tiers[0], load-in)})
+					p.Report(Finding{Range: u.BackendsAt, Message: fmt.Sprintf("%q lacks capacity without tier %d", u.Name, tiers[0]), Witness: fmt.Sprintf("of %d requests in flight, six tenths of what tier %d may have, %d exceed the capacity without it", load, tiers[0], load-in)})
 				}
 			}
 		},
 	},
 	{
-		ID: "KX225", Severity: config.Warning, Title: "a preferred zone that all stand in",
-		Why: "with one zone there is nothing to prefer, and nowhere to go when it lacks capacity",
-		Fix: "the zones in which the backends really stand; or no prefer",
+		ID: "KX225", Severity: config.Warning, Title: "a preferred zone that contains every backend",
+		Why: "with one zone there is no preference, and no other zone when it lacks capacity",
+		Fix: "the real zones of the backends; or no prefer",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if u.Failover == nil || !u.Failover.PreferZone || u.Partial || len(u.Backends) < 2 {
@@ -101,14 +101,14 @@ var placeRules = []*Rule{
 				}
 				zone := u.Backends[0].Zone
 				if zone != "" && zoneSize(u, zone) == len(u.Backends) {
-					p.Report(Finding{Range: u.Failover.Range, Message: fmt.Sprintf("all backends of %q stand in %q", u.Name, zone), Witness: fmt.Sprintf("with %q gone there is no other zone to spill to", zone)})
+					p.Report(Finding{Range: u.Failover.Range, Message: fmt.Sprintf("all backends of %q are in %q", u.Name, zone), Witness: fmt.Sprintf("with %q gone there is no other zone to spill to", zone)})
 				}
 			}
 		},
 	},
 	{
 		ID: "KX226", Severity: config.Advice, Title: "a backend without a zone among others with one",
-		Why: "no proxy prefers it, so that it receives requests only when every zone lacks capacity",
+		Why: "no proxy prefers it, so it gets requests only when every zone lacks capacity",
 		Fix: "its zone",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -120,13 +120,13 @@ var placeRules = []*Rule{
 					continue
 				}
 				b := u.Backends[without]
-				p.Report(Finding{Range: b.AddressAt, Message: fmt.Sprintf("%q has no zone, and others of %q do", b.Name, u.Name), Witness: "no proxy prefers it, wherever it stands"})
+				p.Report(Finding{Range: b.AddressAt, Message: fmt.Sprintf("%q has no zone, and others of %q do", b.Name, u.Name), Witness: "no proxy in any zone prefers it"})
 			}
 		},
 	},
 	{
-		ID: "KX129", Severity: config.Warning, Title: "a backend at no particular address",
-		Why: "0.0.0.0 and [::] are for listening on every address; who connects to them reaches this machine, on some systems",
+		ID: "KX129", Severity: config.Warning, Title: "a backend at an unspecified address",
+		Why: "0.0.0.0 and [::] are addresses to listen on; a connection to them reaches this machine on some systems only",
 		Fix: "127.0.0.1 for this machine, or the address of the server",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -135,7 +135,7 @@ var placeRules = []*Rule{
 						if _, _, own := itself(p.Config, b.Address); own {
 							continue // which KX108 says
 						}
-						p.Report(Finding{Range: b.AddressAt, Message: fmt.Sprintf("%q stands at %s, which is no server's address", b.Name, b.Address), Witness: fmt.Sprintf("on Linux connecting to it is connecting to %s", netip.AddrPortFrom(netip.MustParseAddr("127.0.0.1"), uint16(b.Address.Port)))})
+						p.Report(Finding{Range: b.AddressAt, Message: fmt.Sprintf("%q has the address %s, which is no server's address", b.Name, b.Address), Witness: fmt.Sprintf("on Linux a connection to it reaches %s", netip.AddrPortFrom(netip.MustParseAddr("127.0.0.1"), uint16(b.Address.Port)))})
 					}
 				}
 			}

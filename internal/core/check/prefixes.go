@@ -17,8 +17,8 @@ import (
 var prefixRules = []*Rule{
 	{
 		ID: "KX604", Severity: config.Warning, Title: "a prefix that no request of the route has",
-		Why: "drop_prefix takes off what is there; where it is not, the path goes on unchanged and the application does not know it",
-		Fix: "the prefix that the route's paths begin with",
+		Why: "drop_prefix removes only an existing prefix; otherwise the path is forwarded unchanged",
+		Fix: "the prefix of the route's paths",
 		Run: func(p *Pass) {
 			p.drops(func(_ *config.Frontend, t *route.Table, i int, r *config.Route) {
 				if w, proved := taken(t, i, below(r.Rewrite.DropPrefix)); w != nil || !proved {
@@ -31,9 +31,9 @@ var prefixRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX609", Severity: config.Warning, Title: "a substitution that never fits",
-		Why: "substitutions are of the path as drop_prefix leaves it, and the first that fits counts: this one does nothing",
-		Fix: "a pattern of what is left, such as \"/seat/([0-9]+)\" for /app/seat/7 with drop_prefix = \"/app\"",
+		ID: "KX609", Severity: config.Warning, Title: "a substitution that never matches",
+		Why: "substitutions see the path after drop_prefix, and the first match counts",
+		Fix: "a pattern of the remaining path, such as \"/seat/([0-9]+)\" for /app/seat/7 with drop_prefix = \"/app\"",
 		Run: func(p *Pass) {
 			if len(p.reading) > 0 {
 				return
@@ -50,7 +50,7 @@ var prefixRules = []*Rule{
 					if w == nil {
 						return // which KX105 says
 					}
-					f := Finding{Range: s.Range, Message: fmt.Sprintf("no request of %q fits %q", r.Name, s.Text), Witness: passedOn(t, i, w)}
+					f := Finding{Range: s.Range, Message: fmt.Sprintf("no request of %q matches %q", r.Name, s.Text), Witness: passedOn(t, i, w)}
 					if drop := r.Rewrite.DropPrefix; dropped(r.Rewrite, k) {
 						f.Message += fmt.Sprintf(", but one that begins with %s%s: drop_prefix takes %s off before", drop, drop, drop)
 					}
@@ -61,7 +61,7 @@ var prefixRules = []*Rule{
 	},
 	{
 		ID: "KX610", Severity: config.Advice, Title: "a prefix that some requests of the route do not have",
-		Why: "these are passed on as they are, so that the application has to know both forms",
+		Why: "these are forwarded unchanged, so the application must know both forms",
 		Fix: "the prefix in every path of the route: path = \"/app/**\" with drop_prefix = \"/app\"",
 		Run: func(p *Pass) {
 			p.drops(func(_ *config.Frontend, t *route.Table, i int, r *config.Route) {
@@ -76,8 +76,8 @@ var prefixRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX611", Severity: config.Advice, Title: "a prefix that one route drops and another passes on",
-		Why: "both send to the same application, which is asked with the prefix by one and without it by the other",
+		ID: "KX611", Severity: config.Advice, Title: "a prefix that one route drops and another forwards",
+		Why: "both send to the same application, one with the prefix and one without it",
 		Fix: "the same rewrite in both routes, or one route with both conditions in any { } blocks",
 		Run: func(p *Pass) {
 			p.drops(func(f *config.Frontend, t *route.Table, i int, r *config.Route) {
@@ -88,7 +88,7 @@ var prefixRules = []*Rule{
 					}
 					if w, _ := taken(t, j, below(drop)); w != nil {
 						p.Report(Finding{
-							Range: other.Range, Message: fmt.Sprintf("%q passes on %s, which %q drops on the way to the same upstream %q", other.Name, drop, r.Name, r.SendTo.Value),
+							Range: other.Range, Message: fmt.Sprintf("%q forwards the prefix %s, which %q drops for the same upstream %q", other.Name, drop, r.Name, r.SendTo.Value),
 							Witness: passedOn(t, j, w),
 						})
 					}

@@ -12,15 +12,16 @@ import (
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/health"
 	"kestrix/internal/core/route"
+	"kestrix/internal/core/units"
 	"kestrix/internal/core/upstream"
 )
 
 // probingRules are about probes that pass or fail for another reason than the state of what they ask.
 var probingRules = []*Rule{
 	{
-		ID: "KX214", Severity: config.Warning, Title: "a probe in clear text where TLS is spoken",
-		Why: "the backends of a route that goes by sni speak TLS by themselves, and refuse what begins otherwise: no backend is ever up",
-		Fix: "probe \"tls\"; or tls { ... } in the upstream, if it is the proxy that speaks TLS to them",
+		ID: "KX214", Severity: config.Warning, Title: "a probe in clear text to TLS backends",
+		Why: "the backends of a route by sni speak TLS themselves and refuse clear text, so no backend is ever up",
+		Fix: "probe \"tls\"; or tls { ... } in the upstream, if the proxy speaks TLS to them",
 		Run: func(p *Pass) {
 			passed := map[string]string{}
 			for _, f := range p.Config.Frontends {
@@ -33,16 +34,16 @@ var probingRules = []*Rule{
 			for _, u := range p.Config.Upstreams {
 				if b := u.Probe; b != nil && passed[u.Name] != "" && u.TLS == nil && b.Port == 0 && (b.Kind == "http" || b.Kind == "grpc" || b.Kind == "self-report" || b.Asks() && b.Kind == "tcp") {
 					p.Report(Finding{
-						Range: b.Range, Message: fmt.Sprintf("%q passes TLS through to %q, whose probe speaks clear text", passed[u.Name], u.Name),
-						Witness: fmt.Sprintf("a server that wants a handshake does not answer the probe as it should: after %s it is down", b.Every*time.Duration(b.DownAfter-1)+b.Timeout),
+						Range: b.Range, Message: fmt.Sprintf("%q forwards TLS to %q, whose probe is in clear text", passed[u.Name], u.Name),
+						Witness: fmt.Sprintf("a server that needs a handshake does not answer the probe as it should: after %s it is down", units.Duration(b.Every*time.Duration(b.DownAfter-1)+b.Timeout)),
 					})
 				}
 			}
 		},
 	},
 	{
-		ID: "KX215", Severity: config.Warning, Title: "an expected body that an end of line defeats",
-		Why: "the pattern must fit all of the first 4 KiB, and most applications end what they write with a line feed",
+		ID: "KX215", Severity: config.Warning, Title: "an expected body without room for a line end",
+		Why: "the pattern must match all of the first 4 KiB, and most applications end their output with a line feed",
 		Fix: "a * at the end",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -52,14 +53,14 @@ var probingRules = []*Rule{
 				}
 				pattern, like := route.Plain(b.Body), strings.ReplaceAll(b.Body, "*", "x")
 				if !pattern.Match(like + "\n") {
-					p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("%q does not fit an answer that ends with a line feed", b.Body), Witness: fmt.Sprintf("the answer %q fails the probe", like+"\n"), Fix: fmt.Sprintf("body = %q", b.Body+"*"), Edits: p.body(b)})
+					p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("%q does not match an answer that ends with a line feed", b.Body), Witness: fmt.Sprintf("the answer %q fails the probe", like+"\n"), Fix: fmt.Sprintf("body = %q", b.Body+"*"), Edits: p.body(b)})
 				}
 			}
 		},
 	},
 	{
 		ID: "KX216", Severity: config.Warning, Title: "a probe that passes errors",
-		Why: "an application that is broken says so with a 5xx, which counts as a pass here",
+		Why: "a broken application answers 5xx, which passes here",
 		Fix: "expect = { status = [\"200-299\"] }",
 		Run: func(p *Pass) {
 			p.expecting(func(u *config.Upstream, b *config.Probe) {
@@ -77,20 +78,20 @@ var probingRules = []*Rule{
 	},
 	{
 		ID: "KX218", Severity: config.Advice, Title: "a redirect passes a probe",
-		Why: "an application whose page needs what is broken often redirects to its log-in or error page",
-		Fix: "expect = { status = [\"200-299\"] }, and the path of a page that answers by itself",
+		Why: "a broken application often redirects to its log-in or error page",
+		Fix: "expect = { status = [\"200-299\"] }, and the path of a page without redirect",
 		Run: func(p *Pass) {
 			p.expecting(func(u *config.Upstream, b *config.Probe) {
 				if b.Passes(302) && !b.Passes(503) {
-					p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("the probe of %q passes with 302", u.Name), Witness: "an answer 302 to /login counts as a pass, whatever stands behind it", Edits: p.statuses(b)})
+					p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("the probe of %q passes with 302", u.Name), Witness: "an answer 302 to /login passes, whatever its target is", Edits: p.statuses(b)})
 				}
 			})
 		},
 	},
 	{
 		ID: "KX217", Severity: config.Warning, Title: "a self-report on the port of requests",
-		Why: "a self-report is one line without HTTP: the application would have to distinguish probes from requests on one port",
-		Fix: "port = where the backend says how it is",
+		Why: "a self-report is one line without HTTP; the application would have to distinguish probes from requests on one port",
+		Fix: "port = the port of the self-report",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				b := u.Probe
@@ -99,7 +100,7 @@ var probingRules = []*Rule{
 				}
 				for _, x := range u.Backends {
 					if x.Address.Unix == "" && (b.Port == 0 || b.Port == x.Address.Port) {
-						p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("the self-report of %q is read from the port of its requests", u.Name), Witness: fmt.Sprintf("the probe connects to %s, as requests do, and says nothing", x.Address)})
+						p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("the self-report of %q is read from the port of its requests", u.Name), Witness: fmt.Sprintf("the probe connects to %s, as requests do, and sends nothing", x.Address)})
 						break
 					}
 				}
@@ -107,8 +108,8 @@ var probingRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX219", Severity: config.Advice, Title: "a backend that is well and waits for many minutes",
-		Why: "until it is back the others carry its share; a rolling restart takes as long for each backend",
+		ID: "KX219", Severity: config.Advice, Title: "a healthy backend waits for minutes",
+		Why: "meanwhile the others carry its share; a rolling restart takes as long for each backend",
 		Fix: "up_after of two or three, and a slow_start of under a minute",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -117,18 +118,18 @@ var probingRules = []*Rule{
 				}
 				if b := u.Probe; b != nil {
 					if wait := b.EveryDown * time.Duration(b.UpAfter-1); wait >= 5*time.Minute {
-						p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("a backend of %q is back only after %s", u.Name, passes(b.UpAfter)), Witness: fmt.Sprintf("%s from its first pass on it is recovering, and gets nothing", config.FormatDuration(wait))})
+						p.Report(Finding{Range: b.Range, Message: fmt.Sprintf("a backend of %q returns only after %s", u.Name, passes(b.UpAfter)), Witness: fmt.Sprintf("%s after its first passed probe it is recovering, without requests", units.Duration(wait))})
 					}
 				}
 				if u.Ramp >= 10*time.Minute && u.Balance().Ramps() {
-					p.Report(Finding{Range: u.RampAt, Message: fmt.Sprintf("a backend of %q has its share only after %s", u.Name, config.FormatDuration(u.Ramp)), Witness: fmt.Sprintf("%s after it is back it has 55 %% of its weight", config.FormatDuration(u.Ramp/2))})
+					p.Report(Finding{Range: u.RampAt, Message: fmt.Sprintf("a backend of %q reaches its full share only after %s", u.Name, units.Duration(u.Ramp)), Witness: fmt.Sprintf("%s after its return it has 55 %% of its weight", units.Duration(u.Ramp/2))})
 				}
 			}
 		},
 	},
 	{
 		ID: "KX220", Severity: config.Warning, Title: "a suspension that any client can cause",
-		Why: "a 4xx reports a wrong request, not a failed backend; a client that sends enough of them removes one backend after the other",
+		Why: "a 4xx reports a wrong request, not a failed backend; a client that sends enough of them removes all backends",
 		Fix: "on = [\"connect\", \"timeout\", \"reset\", \"502\", \"503\", \"504\"]",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {

@@ -12,14 +12,14 @@ import (
 var protocolRules = []*Rule{
 	{
 		ID: "KX617", Severity: config.Warning, Title: "WebSockets over HTTP/2 to a backend",
-		Why: "Upgrade belongs to HTTP/1.1 (RFC 9113 section 8.6); over HTTP/2 the backend is asked for a page instead of a stream",
-		Fix: "an upstream of its own for them, with http_version = \"1.1\"",
+		Why: "Upgrade belongs to HTTP/1.1 (RFC 9113 section 8.6); over HTTP/2 the backend gets a plain request",
+		Fix: "a separate upstream for them, with http_version = \"1.1\"",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				for _, r := range f.Routes {
 					u := p.Config.Upstream(r.SendTo.Value)
 					if f.Protocol == "http" && u != nil && u.HTTP2() && upgrades(r) && !p.broken(u.HTTPVersionAt) {
-						p.Report(Finding{Range: u.HTTPVersionAt, Message: fmt.Sprintf("%q sends upgrades to %q, with which HTTP/2 is spoken", r.Name, u.Name), Witness: "GET with Upgrade: websocket reaches the backend without it"})
+						p.Report(Finding{Range: u.HTTPVersionAt, Message: fmt.Sprintf("%q sends upgrades to %q, which uses HTTP/2", r.Name, u.Name), Witness: "GET with Upgrade: websocket reaches the backend without it"})
 					}
 				}
 			}
@@ -27,7 +27,7 @@ var protocolRules = []*Rule{
 	},
 	{
 		ID: "KX618", Severity: config.Warning, Title: "WebSockets where only HTTP/2 is offered",
-		Why: "browsers open a WebSocket in HTTP/1.1, and with alpn = [\"h2\"] alone there is none: they cannot connect",
+		Why: "browsers open a WebSocket in HTTP/1.1, which alpn = [\"h2\"] excludes: they cannot connect",
 		Fix: "alpn = [\"h2\", \"http/1.1\"]",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
@@ -44,8 +44,8 @@ var protocolRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX619", Severity: config.Warning, Title: "TLS and its port in disagreement",
-		Why: "443 is the port of https and 80 that of http: who connects to one expects what belongs to it",
+		ID: "KX619", Severity: config.Warning, Title: "TLS does not agree with the port",
+		Why: "443 is the port of https and 80 that of http; servers on them expect the protocol of the port",
 		Fix: "tls { ... }, or the other port",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
@@ -70,9 +70,9 @@ var protocolRules = []*Rule{
 					switch {
 					case p.broken(b.AddressAt) || !http[u.Name]:
 					case b.Address.Port == 443 && u.TLS == nil:
-						p.Report(Finding{Range: b.AddressAt, Message: fmt.Sprintf("%q is spoken to in clear text on port 443", b.Name), Witness: "a server that wants a handshake answers a request with 400, or closes"})
+						p.Report(Finding{Range: b.AddressAt, Message: fmt.Sprintf("connections to %q are in clear text on port 443", b.Name), Witness: "a server that needs a handshake answers a request with 400, or closes"})
 					case b.Address.Port == 80 && u.TLS != nil:
-						p.Report(Finding{Range: b.AddressAt, Message: fmt.Sprintf("TLS is spoken to %q on port 80", b.Name), Witness: "a server that wants a request answers a handshake with 400, or closes"})
+						p.Report(Finding{Range: b.AddressAt, Message: fmt.Sprintf("connections to %q use TLS on port 80", b.Name), Witness: "a server that needs a request answers a handshake with 400, or closes"})
 					default:
 						continue
 					}

@@ -17,28 +17,28 @@ import (
 // redirectRules follow redirects as far as they lead to frontends of the configuration.
 var redirectRules = []*Rule{
 	{
-		ID: "KX116", Severity: config.Warning, Title: "redirects that lead in a circle",
-		Why: "browsers give up after some twenty redirects and show an error",
-		Fix: "a condition that leaves out what the redirect leads to",
+		ID: "KX116", Severity: config.Warning, Title: "redirects that form a loop",
+		Why: "browsers stop after some twenty redirects and show an error",
+		Fix: "exclude the target of the redirect from the condition",
 		Run: func(p *Pass) {
 			p.redirects(func(f *config.Frontend, r *config.Route, w *walk) {
 				if w.ends == circle {
-					p.Report(Finding{Range: r.Redirect.Range, Message: fmt.Sprintf("what %q redirects comes back to where it was", r.Name), Witness: strings.Join(w.steps, ", then ")})
+					p.Report(Finding{Range: r.Redirect.Range, Message: fmt.Sprintf("the redirect of %q leads back to itself", r.Name), Witness: strings.Join(w.steps, ", then ")})
 				}
 			})
 		},
 	},
 	{
-		ID: "KX117", Severity: config.Warning, Title: "a redirect that leads nowhere",
-		Why: "the client is sent to what is not there",
-		Fix: "a target that a route takes; {path} begins with / by itself",
+		ID: "KX117", Severity: config.Warning, Title: "a redirect to a missing target",
+		Why: "the client is sent to a path that no route matches",
+		Fix: "a target that a route matches; {path} begins with / by itself",
 		Run: func(p *Pass) {
 			p.redirects(func(f *config.Frontend, r *config.Route, w *walk) {
 				says := map[ending]string{
 					untaken: "no route takes", doubled: "has a doubled slash, which {path} brings along", unheard: "is https, for which nothing listens here",
 				}[w.ends]
 				if says != "" {
-					p.Report(Finding{Range: r.Redirect.Range, Message: fmt.Sprintf("%q redirects to what %s", r.Name, says), Witness: strings.Join(w.steps, ", then ")})
+					p.Report(Finding{Range: r.Redirect.Range, Message: fmt.Sprintf("%q redirects to a target that %s", r.Name, says), Witness: strings.Join(w.steps, ", then ")})
 				}
 			})
 		},

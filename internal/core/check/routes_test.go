@@ -49,17 +49,17 @@ func TestRedirectsAreFollowed(t *testing.T) {
 		"to https, which is served": {front("a", "80", "", route("s", "", "https://{host}{path}")) + front("b", "443", tls, app), ""},
 		"to https by mapped ports":  {front("a", "8080", "", route("s", "", "https://{host}{path}")) + front("b", "8443", tls, app), ""},
 		"back and forth": {front("a", "8080", "", route("s", "", "https://{host}{path}")) + front("b", "8443", tls, route("shop", `path = "/shop/**"`, "http://{host}{path}"), app),
-			`what "s" redirects comes back to where it was | GET http://tern.example/shop, then 308 to https://tern.example/shop, then 308 to http://tern.example/shop`},
-		"to itself":             {front("a", "80", "", route("s", `path = "/a/**"`, "/a/b"), app), `what "s" redirects comes back to where it was | GET http://tern.example/a, then 308 to /a/b, then 308 to /a/b`},
-		"over two routes":       {front("a", "80", "", route("s", `path = "/a"`, "/b"), route("r", `path = "/b"`, "/a"), app), `what "s" redirects comes back to where it was | GET http://tern.example/a, then 308 to /b, then 308 to /a`},
-		"a doubled slash":       {front("a", "80", "", route("s", `path = "/a"`, "http://{host}/{path}"), app), `"s" redirects to what has a doubled slash, which {path} brings along | GET http://tern.example/a, then 308 to http://tern.example//a`},
-		"no route":              {front("a", "80", "", route("s", `path = "/a"`, "/b"), route("c", `path = "/c"`, "app")), `"s" redirects to what no route takes | GET http://tern.example/a, then 308 to /b`},
+			`the redirect of "s" leads back to itself | GET http://tern.example/shop, then 308 to https://tern.example/shop, then 308 to http://tern.example/shop`},
+		"to itself":             {front("a", "80", "", route("s", `path = "/a/**"`, "/a/b"), app), `the redirect of "s" leads back to itself | GET http://tern.example/a, then 308 to /a/b, then 308 to /a/b`},
+		"over two routes":       {front("a", "80", "", route("s", `path = "/a"`, "/b"), route("r", `path = "/b"`, "/a"), app), `the redirect of "s" leads back to itself | GET http://tern.example/a, then 308 to /b, then 308 to /a`},
+		"a doubled slash":       {front("a", "80", "", route("s", `path = "/a"`, "http://{host}/{path}"), app), `"s" redirects to a target that has a doubled slash, which {path} brings along | GET http://tern.example/a, then 308 to http://tern.example//a`},
+		"no route":              {front("a", "80", "", route("s", `path = "/a"`, "/b"), route("c", `path = "/c"`, "app")), `"s" redirects to a target that no route takes | GET http://tern.example/a, then 308 to /b`},
 		"some find no route":    {front("a", "80", "", route("s", "host = \"g.example\"\npath = \"/a/**\"", "http://h.example{path}"), route("c", "host = \"h.example\"\npath = \"/a/x\"", "app")), ""},
-		"nothing listens":       {front("a", "80", "", route("s", "", "https://{host}{path}")), `"s" redirects to what is https, for which nothing listens here | GET http://tern.example/, then 308 to https://tern.example/`},
+		"nothing listens":       {front("a", "80", "", route("s", "", "https://{host}{path}")), `"s" redirects to a target that is https, for which nothing listens here | GET http://tern.example/, then 308 to https://tern.example/`},
 		"somebody in front":     {"trusted_proxies = [\"127.0.0.1\"]\n" + front("a", "80", "", route("s", "", "https://{host}{path}")), ""},
 		"by a header of theirs": {front("a", "80", "", route("s", `header = { x-forwarded-proto = "http" }`, "https://{host}{path}"), app), ""},
 		"to another site":       {front("a", "80", "", route("s", "", "http://new.example{path}")), ""},
-		"to another host here":  {front("a", "80", "", route("s", `host = "a.example"`, "http://b.example{path}"), route("r", `host = "b.example"`, "http://a.example{path}")), `what "s" redirects comes back to where it was | GET http://a.example/, then 308 to http://b.example/, then 308 to http://a.example/`},
+		"to another host here":  {front("a", "80", "", route("s", `host = "a.example"`, "http://b.example{path}"), route("r", `host = "b.example"`, "http://a.example{path}")), `the redirect of "s" leads back to itself | GET http://a.example/, then 308 to http://b.example/, then 308 to http://a.example/`},
 	} {
 		got := findings(t, c.text+up, "KX116", "KX117")
 		if c.want == "" {
@@ -77,15 +77,15 @@ func TestConditionsThatNeverNarrow(t *testing.T) {
 	}
 	for when, want := range map[string]string{
 		`host = "**"`:                                                       `host ** of the route "r": every request has it`,
-		`path = ["/a/**", "/a/b"]`:                                          `path /a/b of the route "r": the others of the list take all that it fits`,
-		`path = ["/a/**", not("/b")]`:                                       `path not(/b) of the route "r": nothing that the rest fits is excluded by it`,
+		`path = ["/a/**", "/a/b"]`:                                          `path /a/b of the route "r": the others of the list take all that it matches`,
+		`path = ["/a/**", not("/b")]`:                                       `path not(/b) of the route "r": nothing that the rest matches is excluded by it`,
 		`path = regexp(".*")`:                                               `path regexp(".*") of the route "r": every request has it`,
-		`method = ["GET", not("POST")]`:                                     `method not(POST) of the route "r": nothing that the rest fits is excluded by it`,
+		`method = ["GET", not("POST")]`:                                     `method not(POST) of the route "r": nothing that the rest matches is excluded by it`,
 		`client = ["0.0.0.0/0", "::/0"]`:                                    "",
-		`client = ["10.0.0.0/8", "10.1.0.0/16"]`:                            `client 10.1.0.0/16 of the route "r": the others of the list take all that it fits`,
-		`header = { accept = ["*json*", "text/json"] }`:                     `header accept: text/json of the route "r": the others of the list take all that it fits`,
-		"any {\n path = \"/a\"\n}\nany {\n path = [\"/b\", not(\"/a\")]\n}": `path not(/a) of the route "r": nothing that the rest fits is excluded by it`,
-		`header = { accept = "*" }`:                                         "", `path = ["/a", "/b"]`: "", `host = ["a.example", not("b.example")]`: `host not(b.example) of the route "r": nothing that the rest fits is excluded by it`,
+		`client = ["10.0.0.0/8", "10.1.0.0/16"]`:                            `client 10.1.0.0/16 of the route "r": the others of the list take all that it matches`,
+		`header = { accept = ["*json*", "text/json"] }`:                     `header accept: text/json of the route "r": the others of the list take all that it matches`,
+		"any {\n path = \"/a\"\n}\nany {\n path = [\"/b\", not(\"/a\")]\n}": `path not(/a) of the route "r": nothing that the rest matches is excluded by it`,
+		`header = { accept = "*" }`:                                         "", `path = ["/a", "/b"]`: "", `host = ["a.example", not("b.example")]`: `host not(b.example) of the route "r": nothing that the rest matches is excluded by it`,
 		`path = "/a"`: "",
 	} {
 		got := findings(t, site(when), "KX115")
@@ -111,13 +111,13 @@ func TestGuardsWithGaps(t *testing.T) {
 		routes []string
 		want   string
 	}{
-		"clients":                 {[]string{route("office", "path = \"/a/**\"\nclient = \"10.0.0.0/8\"", app)}, `whom "office" leaves out, "rest" sends to the same upstream "u", in the same way`},
+		"clients":                 {[]string{route("office", "path = \"/a/**\"\nclient = \"10.0.0.0/8\"", app)}, `"rest" sends the clients that "office" excludes to the same upstream "u"`},
 		"clients, not":            {[]string{route("office", "path = \"/a/**\"\nclient = not(\"10.0.0.0/8\")", app)}, `GET http://tern.example/a from 10.0.0.1 goes to "u" by "rest"`},
-		"clients in any":          {[]string{route("office", "path = \"/a/**\"\nany {\n client = \"10.0.0.0/8\"\n}\nany {\n header = { x = \"y\" }\n}", app)}, `whom "office" leaves out`},
+		"clients in any":          {[]string{route("office", "path = \"/a/**\"\nany {\n client = \"10.0.0.0/8\"\n}\nany {\n header = { x = \"y\" }\n}", app)}, `that "office" excludes`},
 		"clients, and a refusal":  {[]string{route("office", "path = \"/a/**\"\nclient = \"10.0.0.0/8\"", app), route("others", `path = "/a/**"`, no)}, ""},
 		"clients, elsewhere":      {[]string{route("office", "path = \"/a/**\"\nclient = \"10.0.0.0/8\"", "send_to = upstream.v")}, ""},
 		"clients, other limits":   {[]string{route("office", "path = \"/a/**\"\nclient = \"10.0.0.0/8\"", app+"\nlimits {\n rate = \"5/s\"\n}")}, ""},
-		"a folder's files":        {[]string{route("no", `path = "/a/*"`, no)}, `"no" refuses /a/*, and what lies beside it in /a/ reaches "u" | GET http://tern.example/a goes to "rest"`},
+		"a folder's files":        {[]string{route("no", `path = "/a/*"`, no)}, `"no" refuses /a/*, and other paths below /a/ reach "u" | GET http://tern.example/a goes to "rest"`},
 		"a folder alone":          {[]string{route("no", `path = "/a"`, no)}, `GET http://tern.example/a/ goes to "rest"`},
 		"a whole folder":          {[]string{route("no", `path = "/a/**"`, no)}, ""},
 		"in two patterns":         {[]string{route("no", `path = ["/a", "/a/", "/a/*", "/a/*/**"]`, no)}, ""},
@@ -159,14 +159,14 @@ func TestPrefixes(t *testing.T) {
 		"as it should be":      {[]string{route("a", `path = "/a/**"`, `drop_prefix = "/a"`)}, ""},
 		"another":              {[]string{route("a", `path = "/b/**"`, `drop_prefix = "/a"`)}, `no path of "a" begins with /a | GET http://tern.example/b is passed on as /b`},
 		"by an expression":     {[]string{route("a", `path = regexp("/ab.*")`, `drop_prefix = "/a"`)}, `no path of "a" begins with /a | GET http://tern.example/ab is passed on as /ab`},
-		"not where it is gone": {[]string{route("first", `path = "/a/**"`, ""), route("a", `path = ["/a/**", "/b"]`, `drop_prefix = "/a"`)}, "\"first\" passes on /a, which \"a\" drops on the way to the same upstream \"u\" | GET http://tern.example/a is passed on as /a\nno path of \"a\" begins with /a | GET http://tern.example/b is passed on as /b"},
+		"not where it is gone": {[]string{route("first", `path = "/a/**"`, ""), route("a", `path = ["/a/**", "/b"]`, `drop_prefix = "/a"`)}, "\"first\" forwards the prefix /a, which \"a\" drops for the same upstream \"u\" | GET http://tern.example/a is passed on as /a\nno path of \"a\" begins with /a | GET http://tern.example/b is passed on as /b"},
 		"of every path":        {[]string{route("a", `method = "GET"`, `drop_prefix = "/a"`)}, `not every path of "a" begins with /a | GET http://tern.example/ is passed on as /`},
 		"not decided":          {[]string{route("a", `path = regexp("/(a|b)*a(a|b){18}")`, `drop_prefix = "/x"`)}, ""},
 		"a substitution":       {[]string{route("a", `path = "/a/**"`, "drop_prefix = \"/a\"\nsubstitute = { \"/b\" = \"/c\" }")}, ""},
 		"a bare path":          {[]string{route("a", `path = "/a"`, "drop_prefix = \"/a\"\nsubstitute = { \"/\" = \"/c\" }")}, ""},
-		"wanted and dropped":   {[]string{route("a", `path = "/a/**"`, "drop_prefix = \"/a\"\nsubstitute = { \"/a/(.*)\" = \"/c/$1\" }")}, `no request of "a" fits "/a/(.*)", but one that begins with /a/a: drop_prefix takes /a off before | GET http://tern.example/a/ is passed on as /`},
-		"taken by the first":   {[]string{route("a", `path = "/a/**"`, "substitute = { \"/a/(.*)\" = \"/c/$1\", \"/a/b\" = \"/d\" }")}, `no request of "a" fits "/a/b" | GET http://tern.example/a is passed on as /a`},
-		"in one route":         {[]string{route("b", `path = "/a/b/**"`, ""), route("a", `path = "/a/**"`, `drop_prefix = "/a"`)}, `"b" passes on /a, which "a" drops on the way to the same upstream "u" | GET http://tern.example/a/b is passed on as /a/b`},
+		"wanted and dropped":   {[]string{route("a", `path = "/a/**"`, "drop_prefix = \"/a\"\nsubstitute = { \"/a/(.*)\" = \"/c/$1\" }")}, `no request of "a" matches "/a/(.*)", but one that begins with /a/a: drop_prefix takes /a off before | GET http://tern.example/a/ is passed on as /`},
+		"taken by the first":   {[]string{route("a", `path = "/a/**"`, "substitute = { \"/a/(.*)\" = \"/c/$1\", \"/a/b\" = \"/d\" }")}, `no request of "a" matches "/a/b" | GET http://tern.example/a is passed on as /a`},
+		"in one route":         {[]string{route("b", `path = "/a/b/**"`, ""), route("a", `path = "/a/**"`, `drop_prefix = "/a"`)}, `"b" forwards the prefix /a, which "a" drops for the same upstream "u" | GET http://tern.example/a/b is passed on as /a/b`},
 	} {
 		got := strings.Join(findings(t, "frontend \"f\" {\n listen = \"127.0.0.1:80\"\n"+strings.Join(c.routes, "")+"}\nupstream \"u\" {\n backends = { a = \"127.0.0.1:9001\" }\n}\n", "KX604", "KX609", "KX610", "KX611"), "\n")
 		if c.want == "" {
@@ -207,7 +207,7 @@ func TestConditionsApart(t *testing.T) {
 			d, err := asked(route.Compile(&both), r.When)
 			require.NoError(t, err)
 			for _, x := range d.Parts() {
-				assert.False(t, x.Routes[0] == 0 && x.Routes[1] == 0, "%s fits %v and %v", x.Witness, r.When, other.When)
+				assert.False(t, x.Routes[0] == 0 && x.Routes[1] == 0, "%s matches %v and %v", x.Witness, r.When, other.When)
 			}
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/rng"
 	"kestrix/internal/core/sticky"
+	"kestrix/internal/core/units"
 	"kestrix/internal/core/upstream"
 )
 
@@ -17,8 +18,8 @@ import (
 var seatRules = []*Rule{
 	{
 		ID: "KX409", Severity: config.Warning, Title: "two upstreams with one seat cookie on one host",
-		Why: "a browser sends one cookie of a name to all of a host; a seat of one upstream means nothing to the other, which gives a new one",
-		Fix: "a name of its own for the cookie of each upstream",
+		Why: "a browser sends one cookie of a name to the whole host, so each upstream replaces the seat of the other",
+		Fix: "a different cookie name for each upstream",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				told := map[string]bool{}
@@ -44,22 +45,22 @@ var seatRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX410", Severity: config.Warning, Title: "a secret that is quickly guessed",
+		ID: "KX410", Severity: config.Warning, Title: "a secret that is easy to guess",
 		Why: "an attacker with the secret can make valid seats, and direct load at one backend",
-		Fix: "32 random characters, from `openssl rand -base64 24` for example, by env(\"NAME\") or file(\"name\")",
+		Fix: "32 random characters, from openssl rand -base64 24 for example, by env(\"NAME\") or file(\"name\")",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if s := u.Sticky; s != nil && s.By == "cookie" && s.Secret != "" && !p.broken(s.Range) {
 					if why := guessable(s.Secret); why != "" {
-						p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the secret of %q is quickly guessed", u.Name), Witness: why})
+						p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the secret of %q is easy to guess", u.Name), Witness: why})
 					}
 				}
 			}
 		},
 	},
 	{
-		ID: "KX411", Severity: config.Advice, Title: "an upgrade that may meet another backend than its handshake",
-		Why: "browsers that poll first and then upgrade expect both of the same server",
+		ID: "KX411", Severity: config.Advice, Title: "an upgrade that may reach another backend than its handshake",
+		Why: "browsers that poll first and then upgrade expect the same server",
 		Fix: "sticky { ... } for the upstream",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
@@ -83,7 +84,7 @@ var seatRules = []*Rule{
 						if met == 0 {
 							continue
 						}
-						p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q upgrades what %q arranges, and %q is not sticky", r.Name, other.Name, u.Name), Witness: fmt.Sprintf("of 100 clients that poll and then upgrade, %d meet two backends", met)})
+						p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q opens streams that %q prepares, and %q is not sticky", r.Name, other.Name, u.Name), Witness: fmt.Sprintf("of 100 clients that poll and then upgrade, %d meet two backends", met)})
 						break
 					}
 				}
@@ -91,8 +92,8 @@ var seatRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX412", Severity: config.Warning, Title: "a seat that ends before its client has its answer",
-		Why: "a seat is remembered from one request to the next; an answer that takes longer than ttl leaves none",
+		ID: "KX412", Severity: config.Warning, Title: "a seat shorter than a response",
+		Why: "a seat lasts ttl from one request to the next; a response that takes longer leaves no seat",
 		Fix: "a ttl of many times the answer timeout",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -101,7 +102,7 @@ var seatRules = []*Rule{
 					continue
 				}
 				if longest := p.longestAnswer(u); s.TTL < longest {
-					p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the seats of %q end after %s, and an answer may take %s", u.Name, config.FormatDuration(s.TTL), config.FormatDuration(longest)), Witness: apartAfter(u, longest), Edits: p.set(s.Range, "ttl", `"8h"`)})
+					p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the seats of %q end after %s, and the answer timeout is %s", u.Name, units.Duration(s.TTL), units.Duration(longest)), Witness: apartAfter(u, longest), Edits: p.set(s.Range, "ttl", `"8h"`)})
 				}
 			}
 		},
@@ -135,7 +136,7 @@ func apartAfter(u *config.Upstream, pause time.Duration) string {
 			moved++
 		}
 	}
-	return fmt.Sprintf("of 100 clients that come back after %s, %d are given another backend", config.FormatDuration(pause), moved)
+	return fmt.Sprintf("of 100 clients that return after %s, %d are given another backend", units.Duration(pause), moved)
 }
 
 // shuffled returns the numbers below n in an order of no pattern: in step with turns everybody would find another

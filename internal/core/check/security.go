@@ -15,9 +15,9 @@ const soon = 30 * 24 * time.Hour
 
 var securityRules = []*Rule{
 	{
-		ID: "KX701", Severity: config.Error, Title: "control without users in reach of others",
+		ID: "KX701", Severity: config.Error, Title: "control without users on a reachable address",
 		Why: "any host that reaches the address could take backends out; therefore the proxy refuses every request there",
-		Fix: "listen = \"unix:/run/kestrix.sock\", or a user block for each who may ask",
+		Fix: "listen = \"unix:/run/kestrix.sock\", or a user block for each operator",
 		Run: func(p *Pass) {
 			if c := p.Config.Control; c != nil && c.Listen.Value != (config.Address{}) && len(c.Users) == 0 && !p.local(c.Listen.Value) {
 				p.Report(Finding{
@@ -29,8 +29,8 @@ var securityRules = []*Rule{
 	},
 	{
 		ID: "KX702", Severity: config.Warning, Title: "a password hash that is quickly guessed",
-		Why: "each step of a bcrypt cost halves the guesses that a thief of the file can make in an hour",
-		Fix: "`kestrix password` makes a hash of cost 12",
+		Why: "each step of the bcrypt cost halves the guesses per hour of an attacker with the file",
+		Fix: "kestrix password makes a hash of cost 12",
 		Run: func(p *Pass) {
 			if p.Config.Control == nil {
 				return
@@ -38,8 +38,8 @@ var securityRules = []*Rule{
 			for _, u := range p.Config.Control.Users {
 				if cost := u.Cost(); cost > 0 && cost < 10 {
 					p.Report(Finding{
-						Range: u.PasswordAt, Message: fmt.Sprintf("the hash of %q has a cost of %d", u.Name, cost),
-						Witness: fmt.Sprintf("a thief guesses %d times as fast as with a cost of 12", 1<<(12-cost)),
+						Range: u.PasswordAt, Message: fmt.Sprintf("the password hash of %q has a cost of %d", u.Name, cost),
+						Witness: fmt.Sprintf("an attacker guesses %d times as fast as with a cost of 12", 1<<(12-cost)),
 					})
 				}
 			}
@@ -48,16 +48,16 @@ var securityRules = []*Rule{
 	{
 		ID: "KX703", Severity: config.Error, Title: "passwords in clear text over the network",
 		Why: "HTTP Basic sends the password with each request, and every host on the path can read it",
-		Fix: "tls { ... } in control, or a unix socket or loopback address",
+		Fix: "tls { ... } in control, or a Unix socket or loopback address",
 		Run: func(p *Pass) {
 			if c := p.Config.Control; c != nil && c.Listen.Value != (config.Address{}) && len(c.Users) > 0 && c.TLS == nil && !p.local(c.Listen.Value) {
-				p.Report(Finding{Range: c.Listen.Range, Message: fmt.Sprintf("control listens on %s without TLS", c.Listen.Value), Witness: "each request carries user and password in base64, which is no cipher"})
+				p.Report(Finding{Range: c.Listen.Range, Message: fmt.Sprintf("control listens on %s without TLS", c.Listen.Value), Witness: "each request carries user and password in base64, which is not encryption"})
 			}
 		},
 	},
 	{
 		ID: "KX704", Severity: config.Warning, Title: "an old version of TLS",
-		Why: "TLS 1.0 and 1.1 rest on broken hashes and are withdrawn (RFC 8996)",
+		Why: "TLS 1.0 and 1.1 use broken hashes and are withdrawn (RFC 8996)",
 		Fix: "min_version = \"1.2\"",
 		Run: func(p *Pass) {
 			old := func(who, version string, at hcl.Range) {
@@ -82,8 +82,8 @@ var securityRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX705", Severity: config.Error, Title: "a certificate that does not hold today",
-		Why: "every browser refuses it and shows a warning instead of the site",
+		ID: "KX705", Severity: config.Error, Title: "an expired certificate, or one that is not yet valid",
+		Why: "browsers refuse it and show a warning instead of the site",
 		Fix: "a new certificate",
 		Run: func(p *Pass) {
 			p.pairs(func(x config.Pair, _ *config.Frontend, f PairFact) {
@@ -92,30 +92,30 @@ var securityRules = []*Rule{
 				}
 				switch now := p.Facts.Now; {
 				case now.After(f.Until):
-					p.Report(Finding{Range: x.Certificate.Range, Message: fmt.Sprintf("the certificate %s has expired", x.Certificate.Value), Witness: fmt.Sprintf("it ended on %s, %s ago", day(f.Until), days(now.Sub(f.Until)))})
+					p.Report(Finding{Range: x.Certificate.Range, Message: fmt.Sprintf("the certificate %s has expired", x.Certificate.Value), Witness: fmt.Sprintf("it expired on %s, %s ago", day(f.Until), days(now.Sub(f.Until)))})
 				case now.Before(f.From):
-					p.Report(Finding{Range: x.Certificate.Range, Message: fmt.Sprintf("the certificate %s does not hold yet", x.Certificate.Value), Witness: fmt.Sprintf("it begins on %s, in %s", day(f.From), days(f.From.Sub(now)))})
+					p.Report(Finding{Range: x.Certificate.Range, Message: fmt.Sprintf("the certificate %s is not valid yet", x.Certificate.Value), Witness: fmt.Sprintf("it begins on %s, in %s", day(f.From), days(f.From.Sub(now)))})
 				}
 			})
 		},
 	},
 	{
-		ID: "KX706", Severity: config.Warning, Title: "a certificate that ends soon",
-		Why: "certificates end at night and on weekends as well",
-		Fix: "renew it now, and have something renew it in time from then on",
+		ID: "KX706", Severity: config.Warning, Title: "a certificate that expires soon",
+		Why: "certificates expire at night and on weekends too",
+		Fix: "renew it now, and automate the renewal",
 		Run: func(p *Pass) {
 			p.pairs(func(x config.Pair, _ *config.Frontend, f PairFact) {
 				left := f.Until.Sub(p.Facts.Now)
 				// One that is made anew every few days ends soon all its life.
 				if f.Unreadable == "" && left > 0 && left < min(soon, f.Until.Sub(f.From)/3) {
-					p.Report(Finding{Range: x.Certificate.Range, Message: fmt.Sprintf("the certificate %s ends soon", x.Certificate.Value), Witness: fmt.Sprintf("it ends on %s, in %s", day(f.Until), days(left))})
+					p.Report(Finding{Range: x.Certificate.Range, Message: fmt.Sprintf("the certificate %s expires soon", x.Certificate.Value), Witness: fmt.Sprintf("it expires on %s, in %s", day(f.Until), days(left))})
 				}
 			})
 		},
 	},
 	{
 		ID: "KX707", Severity: config.Warning, Title: "a host without a certificate",
-		Why: "a client that asks for the name is shown a certificate for another, and refuses it",
+		Why: "a client that asks for the name gets a certificate for another one, and refuses it",
 		Fix: "a certificate that names the host, or a route without it",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
@@ -139,8 +139,8 @@ var securityRules = []*Rule{
 	},
 	{
 		ID: "KX709", Severity: config.Error, Title: "a certificate and a key that do not belong together",
-		Why: "no handshake can be made with them, and the proxy does not start",
-		Fix: "the key that the certificate was asked for with; renewing often makes a new one",
+		Why: "no handshake is possible with them, and the proxy does not start",
+		Fix: "the key of the certificate request; renewals often create a new one",
 		Run: func(p *Pass) {
 			p.pairs(func(x config.Pair, _ *config.Frontend, f PairFact) {
 				if f.Unreadable == "" && f.Mismatch != "" {
@@ -151,8 +151,8 @@ var securityRules = []*Rule{
 	},
 	{
 		ID: "KX710", Severity: config.Warning, Title: "a file that cannot be read here",
-		Why: "the proxy does not start without it; on the machine that serves it may well be there",
-		Fix: "put it there, or correct its name; a name is relative to the folder of the configuration",
+		Why: "the proxy does not start without it; it may exist on the machine that serves",
+		Fix: "create it, or correct its name; names are relative to the folder of the configuration",
 		Run: func(p *Pass) {
 			p.pairs(func(x config.Pair, _ *config.Frontend, f PairFact) {
 				if f.Unreadable == "" {
@@ -175,14 +175,14 @@ var securityRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX712", Severity: config.Warning, Title: "clients may set a field that belongs to the proxy",
-		Why: "an application that believes the field takes any client for whom it says it is, or serves it another path than the route checked",
+		ID: "KX712", Severity: config.Warning, Title: "clients may set a field of the proxy",
+		Why: "an application that trusts the field accepts a forged client address, or another path than the route matched",
 		Fix: "remove the name from pass_fields, or list the proxies that set it in trusted_proxies",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				for _, name := range f.PassFields {
 					p.Report(Finding{
-						Range: name.Range, Message: fmt.Sprintf("the frontend %q passes %s from every client", f.Name, name.Value),
+						Range: name.Range, Message: fmt.Sprintf("the frontend %q accepts %s from every client", f.Name, name.Value),
 						Witness: fmt.Sprintf("a request with %s: %s reaches the backend as it is", name.Value, claim(name.Value)),
 					})
 				}
@@ -191,8 +191,8 @@ var securityRules = []*Rule{
 	},
 	{
 		ID: "KX711", Severity: config.Warning, Title: "TLS without verification",
-		Why: "without verification the connection is encrypted but not authenticated: a host on the path can impersonate the backend",
-		Fix: "ca = the authority of your backends, and name = the name in their certificate",
+		Why: "the connection is encrypted but not authenticated: a host on the path can impersonate the backend",
+		Fix: "ca = the CA bundle of your backends, and name = the name in their certificate",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if u.TLS != nil && !u.TLS.Verify {
@@ -261,7 +261,7 @@ func (p *Pass) uncovered(f *config.Frontend) {
 			if !named(names, host) {
 				p.Report(Finding{
 					Range: h.Range, Message: fmt.Sprintf("no certificate of frontend %q is for %s", f.Name, host),
-					Witness: fmt.Sprintf("https://%s/ is shown a certificate for %s", host, strings.Join(names, ", ")),
+					Witness: fmt.Sprintf("https://%s/ gets a certificate for %s", host, strings.Join(names, ", ")),
 				})
 			}
 		}

@@ -5,13 +5,14 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/units"
 )
 
 var sessionRules = []*Rule{
 	{
-		ID: "KX401", Severity: config.Warning, Title: "stickiness that overrules a hash",
-		Why: "the hash places the first request and the seat all others; after a failure the two disagree permanently",
-		Fix: "keep one of the two: hash for caches that may miss, sticky for sessions that must not",
+		ID: "KX401", Severity: config.Warning, Title: "stickiness that overrides a hash",
+		Why: "the hash chooses the backend of the first request and the seat that of all others; after a failure they disagree permanently",
+		Fix: "keep one: hash for caches, sticky for sessions",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if u.Sticky == nil || !u.Balance().Hash || len(u.Backends) < 2 {
@@ -26,9 +27,9 @@ var sessionRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX402", Severity: config.Advice, Title: "a seat cookie sealed with a secret of the moment",
-		Why: "without a secret one is made at each start, so that a restart, or a second proxy beside this one, takes every client for a new one",
-		Fix: "secret = a line of your own, the same on every proxy",
+		ID: "KX402", Severity: config.Advice, Title: "a seat cookie with a temporary secret",
+		Why: "without a secret the proxy generates one at each start; a restart, or a second proxy, loses every seat",
+		Fix: "secret = a text of your own, the same on every proxy",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				s := u.Sticky
@@ -39,7 +40,7 @@ var sessionRules = []*Rule{
 					p.Report(Finding{
 						Range:   s.Range,
 						Message: fmt.Sprintf("the seats of %q end with the process", u.Name),
-						Witness: fmt.Sprintf("of 100 clients that come back after a restart, %d are given another backend than they had", moved),
+						Witness: fmt.Sprintf("of 100 clients that return after a restart, %d are given another backend", moved),
 					})
 				}
 			}
@@ -47,7 +48,7 @@ var sessionRules = []*Rule{
 	},
 	{
 		ID: "KX403", Severity: config.Warning, Title: "clients are refused while others could serve them",
-		Why: "on_loss = \"refuse\" answers 503 to every client whose backend is out, and nothing takes a silent backend back in but its own recovery",
+		Why: "on_loss = \"refuse\" answers 503 to every client whose backend is out, until that backend recovers",
 		Fix: "on_loss = \"move\", unless a session on another backend would do harm",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -58,15 +59,15 @@ var sessionRules = []*Rule{
 				p.Report(Finding{
 					Range:   s.Range,
 					Message: fmt.Sprintf("%q refuses clients whose backend is out", u.Name),
-					Witness: fmt.Sprintf("with %q out, %d of 100 clients get 503 until it is back, while others are up", u.Backends[0].Name, refusedWithout(u, u.Backends[0].Name)),
+					Witness: fmt.Sprintf("with %q out, %d of 100 clients get 503 until it returns, while others are up", u.Backends[0].Name, refusedWithout(u, u.Backends[0].Name)),
 					Edits:   p.set(s.Range, "on_loss", `"move"`),
 				})
 			}
 		},
 	},
 	{
-		ID: "KX404", Severity: config.Warning, Title: "a seat in clear text beside TLS",
-		Why: "a seat given over TLS is kept from clear text by its cookie's Secure, and one given in clear text can be read on the way; a client that changes between the two changes its backend",
+		ID: "KX404", Severity: config.Warning, Title: "a seat in clear text as well as over TLS",
+		Why: "a seat from TLS is not sent in clear text (Secure), so clients that alternate change their backend. A seat in clear text can be read",
 		Fix: "a redirect to https in the frontend without TLS",
 		Run: func(p *Pass) {
 			secure := map[string]string{}
@@ -88,16 +89,16 @@ var sessionRules = []*Rule{
 					}
 					p.Report(Finding{
 						Range: r.Range, Message: fmt.Sprintf("%q gives seats of %q in clear text, and frontend %q gives them over TLS", r.Name, u.Name, secure[u.Name]),
-						Witness: fmt.Sprintf("a client that came by https and asks by http brings no cookie; of 100 such clients %d are given another backend", apartAnew(u)),
+						Witness: fmt.Sprintf("a client that changes from https to http sends no cookie; of 100 such clients %d are given another backend", apartAnew(u)),
 					})
 				}
 			}
 		},
 	},
 	{
-		ID: "KX405", Severity: config.Advice, Title: "seats that end while their clients still read",
-		Why: "an application keeps a session for half an hour or longer; a seat that ends before sends its client to a backend that does not know it",
-		Fix: "a ttl at least as long as the application's own",
+		ID: "KX405", Severity: config.Advice, Title: "seats shorter than sessions",
+		Why: "applications keep sessions for half an hour or longer; when the seat ends, the client reaches a backend without its session",
+		Fix: "a ttl at least as long as the application's sessions",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				s := u.Sticky
@@ -107,13 +108,13 @@ var sessionRules = []*Rule{
 				if s.TTL < p.longestAnswer(u) {
 					continue // which KX412 says
 				}
-				p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the seats of %q end after %s", u.Name, config.FormatDuration(s.TTL)), Witness: apartAfter(u, s.TTL+time.Second), Edits: p.set(s.Range, "ttl", `"1h"`)})
+				p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the seats of %q end after %s", u.Name, units.Duration(s.TTL)), Witness: apartAfter(u, s.TTL+time.Second), Edits: p.set(s.Range, "ttl", `"1h"`)})
 			}
 		},
 	},
 	{
 		ID: "KX406", Severity: config.Warning, Title: "sessions that never fail over",
-		Why: "on_loss = \"refuse\" answers 503 to every client whose backend is out, whatever stands ready in other tiers",
+		Why: "on_loss = \"refuse\" answers 503 to every client whose backend is out, even with other tiers available",
 		Fix: "on_loss = \"move\", unless a session on another backend would do harm",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -132,14 +133,14 @@ var sessionRules = []*Rule{
 					}
 				}
 				refused := refusedWithout(u, out...)
-				p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the failover of %q is not for clients that have a seat", u.Name), Witness: fmt.Sprintf("with tier %d out, %d of 100 clients are refused", tier, refused), Edits: p.set(s.Range, "on_loss", `"move"`)})
+				p.Report(Finding{Range: s.Range, Message: fmt.Sprintf("the failover of %q excludes clients with a seat", u.Name), Witness: fmt.Sprintf("with tier %d out, %d of 100 clients are refused", tier, refused), Edits: p.set(s.Range, "on_loss", `"move"`)})
 			}
 		},
 	},
 	{
 		ID: "KX407", Severity: config.Advice, Title: "streams whose handshake may take two requests",
-		Why: "a stream that is arranged by one request and opened by another finds the second on a backend that knows nothing of the first",
-		Fix: "sticky { ... } for the upstream; or method = \"GET\" in `when`, if a single request opens the stream",
+		Why: "when one request prepares a stream and another opens it, the second may reach a backend that does not know the first",
+		Fix: "sticky { ... } for the upstream; or method = \"GET\" in when, if a single request opens the stream",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				for _, r := range f.Routes {
@@ -161,15 +162,15 @@ var sessionRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX408", Severity: config.Warning, Title: "a session setting that tcp cannot see",
-		Why: "a tcp frontend looks into nothing, so there are no cookies and header fields to know a client by",
-		Fix: "by = \"address\", or an upstream of its own for tcp",
+		ID: "KX408", Severity: config.Warning, Title: "a session setting that tcp does not have",
+		Why: "a tcp frontend sees no cookies and header fields that identify a client",
+		Fix: "by = \"address\", or a separate upstream for tcp",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				for _, r := range f.Routes {
 					u := p.Config.Upstream(r.SendTo.Value)
 					if f.Protocol == "tcp" && u != nil && u.Sticky != nil && u.Sticky.By != "address" {
-						p.Report(Finding{Range: u.Sticky.Range, Message: fmt.Sprintf("%q is sticky by %s, and frontend %q carries tcp to it", u.Name, u.Sticky.By, f.Name), Witness: "each connection is placed by " + u.Algorithm + ", as if there were no seats"})
+						p.Report(Finding{Range: u.Sticky.Range, Message: fmt.Sprintf("%q is sticky by %s, and the tcp frontend %q sends to it", u.Name, u.Sticky.By, f.Name), Witness: "each connection is hashed by " + u.Algorithm + ", as if there were no seats"})
 					}
 				}
 			}

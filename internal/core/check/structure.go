@@ -14,6 +14,7 @@ import (
 	"github.com/hashicorp/hcl/v2/hclsyntax"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/units"
 )
 
 // finder words a place for a hint.
@@ -25,9 +26,9 @@ func (f finder) place() string {
 
 var structureRules = []*Rule{
 	{
-		ID: "KX107", Severity: config.Error, Title: "two listeners want the same address",
-		Why: "the second cannot be bound, and the proxy would not start",
-		Fix: "give one of them another port, or join the two frontends and tell requests apart by host",
+		ID: "KX107", Severity: config.Error, Title: "two listeners with the same address",
+		Why: "the second cannot be bound, so the proxy does not start",
+		Fix: "change one of the ports, or merge the two frontends and separate requests by host",
 		Run: func(p *Pass) {
 			type bound struct {
 				addr config.Address
@@ -48,7 +49,7 @@ var structureRules = []*Rule{
 						if o.addr != l.Value {
 							message = fmt.Sprintf("%s and %s cannot both be listened on: one contains the other", o.addr, l.Value)
 						}
-						p.Report(Finding{Range: l.Range, Message: message, Hint: fmt.Sprintf("%s has it at %s", o.who, finder{o.at}.place())})
+						p.Report(Finding{Range: l.Range, Message: message, Hint: fmt.Sprintf("%s uses it at %s", o.who, finder{o.at}.place())})
 						break
 					}
 					all = append(all, bound{l.Value, fmt.Sprintf("frontend %q", f.Name), l.Range})
@@ -58,8 +59,8 @@ var structureRules = []*Rule{
 	},
 	{
 		ID: "KX108", Severity: config.Error, Title: "a backend that is this proxy itself",
-		Why: "a request would go round in a circle until connections run out",
-		Fix: "give the backend the address of the application",
+		Why: "requests circulate until connections run out",
+		Fix: "use the address of the application",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				for _, b := range u.Backends {
@@ -76,8 +77,8 @@ var structureRules = []*Rule{
 	},
 	{
 		ID: "KX111", Severity: config.Error, Title: "an http setting in a tcp frontend",
-		Why: "a tcp frontend carries bytes without looking into them: there is no host, path or header that it could see",
-		Fix: "protocol = \"http\", or leave the setting out; TLS that is passed through can be told apart by sni",
+		Why: "a tcp frontend forwards bytes and sees no host, path or header",
+		Fix: "protocol = \"http\", or remove the setting; sni separates TLS connections by name",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Frontends {
 				if f.Protocol != "tcp" {
@@ -90,7 +91,7 @@ var structureRules = []*Rule{
 					for _, x := range httpOnly(r) {
 						p.Report(Finding{
 							Range: x.at, Message: fmt.Sprintf("%s needs http, and frontend %q speaks tcp", x.what, f.Name),
-							Hint: fmt.Sprintf("the protocol stands at %s", finder{f.ProtocolAt}.place()),
+							Hint: fmt.Sprintf("the protocol is at %s", finder{f.ProtocolAt}.place()),
 						})
 					}
 				}
@@ -98,8 +99,8 @@ var structureRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX113", Severity: config.Error, Title: "one file for two things",
-		Why: "what is written for one of them destroys the other: lines of two forms between each other are no log and no trace, and a configuration with access lines in it is none",
+		ID: "KX113", Severity: config.Error, Title: "one file with two uses",
+		Why: "output of one use destroys that of the other",
 		Fix: "give each its own file",
 		Run: func(p *Pass) {
 			files := p.Config.NamedFiles()
@@ -110,7 +111,7 @@ var structureRules = []*Rule{
 						if o.Written {
 							message = fmt.Sprintf("%s and %s are written to one file, %s", o.What, f.What, f.Name.Value)
 						}
-						p.Report(Finding{Range: f.Name.Range, Message: message, Hint: fmt.Sprintf("%s stands at %s", o.What, finder{o.Name.Range}.place())})
+						p.Report(Finding{Range: f.Name.Range, Message: message, Hint: fmt.Sprintf("%s is at %s", o.What, finder{o.Name.Range}.place())})
 						break
 					}
 				}
@@ -119,8 +120,8 @@ var structureRules = []*Rule{
 	},
 	{
 		ID: "KX109", Severity: config.Warning, Title: "two backends of one upstream with the same address",
-		Why: "it counts twice in every share, and both are down together",
-		Fix: "remove one, or give one more weight if that was meant",
+		Why: "the server counts twice in every share, and both backends fail together",
+		Fix: "remove one, or give one more weight if that was the intention",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				seen := map[config.Address]string{}
@@ -137,8 +138,8 @@ var structureRules = []*Rule{
 	},
 	{
 		ID: "KX110", Severity: config.Warning, Title: "one server in two upstreams with different probes",
-		Why: "the two can come to different views of the same server: one sends to it what the other keeps away",
-		Fix: "give both upstreams the same probe, or let both routes send to one upstream",
+		Why: "the upstreams can disagree about the state of the server: one uses it while the other does not",
+		Fix: "give both upstreams the same probe, or send both routes to one upstream",
 		Run: func(p *Pass) {
 			type seen struct {
 				up *config.Upstream
@@ -158,7 +159,7 @@ var structureRules = []*Rule{
 					p.Report(Finding{
 						Range:   b.AddressAt,
 						Message: fmt.Sprintf("%s is probed differently by %q and by %q", b.Address, s.up.Name, u.Name),
-						Hint:    "the other stands at " + finder{s.at}.place(),
+						Hint:    "the other is at " + finder{s.at}.place(),
 						Witness: probeWitness(b.Address, s.up, u),
 					})
 				}
@@ -171,8 +172,8 @@ var structureRules = []*Rule{
 var unseenRules = []*Rule{
 	{
 		ID: "KX130", Severity: config.Warning, Title: "an invisible character in a text",
-		Why: "it comes with text copied from a page or a document; the text then matches nothing",
-		Fix: "type the text anew",
+		Why: "it comes with text copied from a page or document; the text then matches nothing",
+		Fix: "type the text again",
 		Run: func(p *Pass) {
 			for _, f := range p.Config.Files {
 				src := bytes.TrimPrefix(f.Source, []byte("\xef\xbb\xbf"))
@@ -265,7 +266,7 @@ func probeWitness(a config.Address, x, y *config.Upstream) string {
 	say := func(u *config.Upstream) string {
 		switch {
 		case u.Probe != nil:
-			return fmt.Sprintf("the probes of %q within %s", u.Name, config.FormatDuration(time.Duration((1+u.Probe.Jitter)*float64(u.Probe.Every))*time.Duration(u.Probe.DownAfter)))
+			return fmt.Sprintf("the probes of %q within %s", u.Name, units.Duration(time.Duration((1+u.Probe.Jitter)*float64(u.Probe.Every))*time.Duration(u.Probe.DownAfter)))
 		case u.Suspend != nil:
 			return fmt.Sprintf("requests to %q that fail", u.Name)
 		}
@@ -286,7 +287,7 @@ func placeOf(c *config.Config, f *config.NamedFile) string {
 func itself(c *config.Config, a config.Address) (*config.Frontend, config.Placed[config.Address], bool) {
 	for _, f := range c.Frontends {
 		for _, l := range f.Listen {
-			if reaches(a, l.Value) {
+			if Reaches(a, l.Value) {
 				return f, l, true
 			}
 		}
@@ -316,9 +317,9 @@ func clash(a, b config.Address) bool {
 	return a == b || same || a.Contains(b) || b.Contains(a)
 }
 
-// reaches reports whether connecting to an address ends at a listener of ours, as
+// Reaches reports whether connecting to an address ends at a listener of ours, as
 // far as that can be told without asking the network.
-func reaches(to, listener config.Address) bool {
+func Reaches(to, listener config.Address) bool {
 	if to == listener {
 		return true
 	}

@@ -12,13 +12,14 @@ import (
 	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/trace"
+	"kestrix/internal/core/units"
 )
 
 // traceRules are what `check -trace` finds by looking at recorded requests. They have no examples:
 // what is found lies in the trace and not in the text.
 var traceRules = []*Rule{
-	{ID: "KX514", Severity: config.Warning, Title: "answers that would be given up",
-		Why: "recorded requests that were answered took longer in all than the answer timeout, which is to the head of the answer: where the head came as late, their clients would get 504", Fix: "timeouts { answer } above what the slowest page takes; or a route of its own for what takes longer"},
+	{ID: "KX514", Severity: config.Warning, Title: "responses slower than the answer timeout",
+		Why: "in the trace answered requests took longer in total than the answer timeout; if their header came as late, clients get 504", Fix: "timeouts { answer } above the slowest page; or a separate route for slow pages"},
 }
 
 // Timed holds the durations of recorded requests against the answer timeouts of a configuration.
@@ -118,8 +119,8 @@ func (t *Timed) Findings(name string) config.Findings {
 	var out config.Findings
 	for k, o := range t.long {
 		if o.over > 0 {
-			f := LiveFinding("KX514", k.at, fmt.Sprintf("%d of %d answered requests to %q took longer than %s", o.over, o.requests, k.upstream, config.FormatDuration(k.answer)),
-				fmt.Sprintf("%s:%d: %s took %s", name, o.line, o.what, o.longest.Round(time.Millisecond)))
+			f := LiveFinding("KX514", k.at, fmt.Sprintf("%d of %d answered requests to %q took longer than %s", o.over, o.requests, k.upstream, units.Duration(k.answer)),
+				fmt.Sprintf("%s:%d: %s took %s", name, o.line, o.what, units.Duration(o.longest.Round(time.Millisecond))))
 			out = append(out, f)
 		}
 	}

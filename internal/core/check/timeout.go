@@ -8,6 +8,7 @@ import (
 	"github.com/hashicorp/hcl/v2"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/units"
 	"kestrix/internal/core/upstream"
 )
 
@@ -17,7 +18,7 @@ const patience = 10 * time.Second
 var timeoutRules = []*Rule{
 	{
 		ID: "KX501", Severity: config.Warning, Title: "a connect timeout longer than clients wait",
-		Why: "a server in reach takes a connection within milliseconds; waiting longer only delays the retry that would have been answered",
+		Why: "a reachable server accepts a connection within milliseconds; a longer wait only delays the retry",
 		Fix: "timeouts { connect = \"1s\" }",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -28,8 +29,8 @@ var timeoutRules = []*Rule{
 				if all := u.Timeouts.Connect * time.Duration(n); u.Timeouts.Connect >= patience/2 || all > patience {
 					p.Report(Finding{
 						Range:   u.Timeouts.Range,
-						Message: fmt.Sprintf("%q waits %s for a connection", u.Name, u.Timeouts.Connect),
-						Witness: fmt.Sprintf("behind a packet filter that drops, %s pass in %s before the client receives an error", config.FormatDuration(all), tries(n)),
+						Message: fmt.Sprintf("%q waits %s for a connection", u.Name, units.Duration(u.Timeouts.Connect)),
+						Witness: fmt.Sprintf("behind a packet filter that drops, %s pass in %s before the client receives an error", units.Duration(all), tries(n)),
 						Edits:   p.setIn(u.Timeouts.Range, "timeouts", "connect", `"1s"`),
 					})
 				}
@@ -38,8 +39,8 @@ var timeoutRules = []*Rule{
 	},
 	{
 		ID: "KX502", Severity: config.Advice, Title: "retries that multiply a long wait",
-		Why: "each attempt waits the whole answer timeout again, and keeps a backend busy with a response that is discarded",
-		Fix: "take \"timeout\" out of retry's `on`, or make timeouts { answer } shorter",
+		Why: "each attempt waits the whole answer timeout again, and occupies a backend with a discarded response",
+		Fix: "remove \"timeout\" from on in retry, or shorten timeouts { answer }",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				r := u.Retry
@@ -50,8 +51,8 @@ var timeoutRules = []*Rule{
 				if all := u.Timeouts.Answer * time.Duration(n); n > 1 && all > 4*patience {
 					p.Report(Finding{
 						Range:   r.Range,
-						Message: fmt.Sprintf("%q may make a client wait %s", u.Name, all),
-						Witness: fmt.Sprintf("a GET request makes %s, each up to %s", tries(n), config.FormatDuration(u.Timeouts.Answer)),
+						Message: fmt.Sprintf("%q may make a client wait %s", u.Name, units.Duration(all)),
+						Witness: fmt.Sprintf("a GET request makes %s, each up to %s", tries(n), units.Duration(u.Timeouts.Answer)),
 					})
 				}
 			}
@@ -59,7 +60,7 @@ var timeoutRules = []*Rule{
 	},
 	{
 		ID: "KX503", Severity: config.Warning, Title: "a silent backend is detected late",
-		Why: "while a backend hangs, each client that is sent there waits in vain; they meet it from the failure until the probe has taken it out",
+		Why: "while a backend hangs, its clients wait in vain until the probe removes it",
 		Fix: "a shorter every, timeout or down_after",
 		Run: func(p *Pass) {
 			shown, tcp := 0, p.reached("tcp")
@@ -72,21 +73,21 @@ var timeoutRules = []*Rule{
 				if worst < time.Minute {
 					continue
 				}
-				f := Finding{Range: b.Range, Message: fmt.Sprintf("the probe of %q takes up to %s to find a backend that is silent", u.Name, config.FormatDuration(worst))}
+				f := Finding{Range: b.Range, Message: fmt.Sprintf("the probe of %q detects a silent backend after up to %s", u.Name, units.Duration(worst))}
 				if shown++; shown <= maxReplays {
 					h, ok := hang(u, slices.Contains(tcp, u.Name), min(int(worst.Seconds())+10, 600))
 					if ok && h.noticed != nil && *h.noticed < 30 {
 						continue // something else is faster
 					}
-					f.Witness = fmt.Sprintf("of ten requests a second with %q hung, %d of %d fail in %s", u.Backends[0].Name, h.failed, h.requests, config.FormatDuration(time.Duration(h.requests/10)*time.Second))
+					f.Witness = fmt.Sprintf("of ten requests a second with %q hung, %d of %d fail in %s", u.Backends[0].Name, h.failed, h.requests, units.Duration(time.Duration(h.requests/10)*time.Second))
 				}
 				p.Report(f)
 			}
 		},
 	},
 	{
-		ID: "KX504", Severity: config.Advice, Title: "retries that bury backends that struggle",
-		Why: "when everything fails, every request is sent as often as it may be, just when the backends can take least",
+		ID: "KX504", Severity: config.Advice, Title: "retries without a budget",
+		Why: "when everything fails, retries multiply the requests while the backends can handle the fewest",
 		Fix: "budget = \"20%\" in retry",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
@@ -98,18 +99,18 @@ var timeoutRules = []*Rule{
 				if all <= 100 {
 					continue // what fails is not repeated after all
 				}
-				p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q repeats without a budget", u.Name), Witness: fmt.Sprintf("100 requests become %d while all of them fail to connect", all), Edits: p.set(r.Range, "budget", `"20%"`)})
+				p.Report(Finding{Range: r.Range, Message: fmt.Sprintf("%q retries without a budget", u.Name), Witness: fmt.Sprintf("100 requests become %d while all of them fail to connect", all), Edits: p.set(r.Range, "budget", `"20%"`)})
 			}
 		},
 	},
 	{
 		ID: "KX505", Severity: config.Advice, Title: "an idle timeout shorter than a heartbeat",
-		Why: "a stream that has nothing to say sends a sign of life every 15 to 30 seconds; between two of them it is cut off",
+		Why: "an idle stream sends a heartbeat every 15 to 30 seconds; the timeout closes it in between",
 		Fix: "idle = \"90s\", three heartbeats long",
 		Run: func(p *Pass) {
 			short := func(who string, idle time.Duration, at hcl.Range) {
 				if idle > 0 && idle < 35*time.Second {
-					p.Report(Finding{Range: at, Message: fmt.Sprintf("%s cuts off what is silent for %s", who, idle), Witness: fmt.Sprintf("a stream with a heartbeat every 30s is cut off %s after the first", idle), Edits: p.setIn(at, "timeouts", "idle", `"90s"`)})
+					p.Report(Finding{Range: at, Message: fmt.Sprintf("%s closes streams that are silent for %s", who, units.Duration(idle)), Witness: fmt.Sprintf("a stream with a heartbeat every 30 s is cut off %s after the first", units.Duration(idle)), Edits: p.setIn(at, "timeouts", "idle", `"90s"`)})
 				}
 			}
 			for _, u := range p.Config.Upstreams {
@@ -123,13 +124,13 @@ var timeoutRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX506", Severity: config.Advice, Title: "streams that are cut before they are of use",
-		Why: "each client whose stream is cut connects again, all of them within the same minutes",
+		ID: "KX506", Severity: config.Advice, Title: "streams that are closed too early",
+		Why: "every client whose stream is closed reconnects, all of them within the same minutes",
 		Fix: "stream = \"1h\" or more, or \"0s\" for no limit",
 		Run: func(p *Pass) {
 			short := func(who string, stream time.Duration, at hcl.Range) {
 				if stream > 0 && stream < 5*time.Minute {
-					p.Report(Finding{Range: at, Message: fmt.Sprintf("%s ends streams after %s", who, config.FormatDuration(stream)), Witness: fmt.Sprintf("1,000 clients with a stream open connect again %.0f times a second", 1000/stream.Seconds()), Edits: p.setIn(at, "timeouts", "stream", `"1h"`)})
+					p.Report(Finding{Range: at, Message: fmt.Sprintf("%s ends streams after %s", who, units.Duration(stream)), Witness: fmt.Sprintf("1,000 clients with a stream open reconnect %.0f times a second", 1000/stream.Seconds()), Edits: p.setIn(at, "timeouts", "stream", `"1h"`)})
 				}
 			}
 			for _, u := range p.Config.Upstreams {
@@ -144,26 +145,26 @@ var timeoutRules = []*Rule{
 	},
 	{
 		ID: "KX507", Severity: config.Warning, Title: "a queue timeout longer than clients wait",
-		Why: "clients that have waited that long have left; their requests still occupy a backend, and later requests wait for it",
+		Why: "clients that waited that long have left; their requests still occupy a backend and delay others",
 		Fix: "a timeout of one to five seconds",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
 				if q := u.Queue; q != nil && q.Timeout > patience {
-					p.Report(Finding{Range: q.Range, Message: fmt.Sprintf("requests to %q wait up to %s in the queue", u.Name, config.FormatDuration(q.Timeout)), Witness: fmt.Sprintf("if clients leave after %s, up to %d places are held for clients that have left", config.FormatDuration(patience), q.Limit), Edits: p.set(q.Range, "timeout", `"5s"`)})
+					p.Report(Finding{Range: q.Range, Message: fmt.Sprintf("requests to %q wait up to %s in the queue", u.Name, units.Duration(q.Timeout)), Witness: fmt.Sprintf("if clients leave after %s, up to %d places are occupied by requests of clients that have left", units.Duration(patience), q.Limit), Edits: p.set(q.Range, "timeout", `"5s"`)})
 				}
 			}
 		},
 	},
 	{
-		ID: "KX508", Severity: config.Warning, Title: "answers that are waited for without end",
-		Why: "while a backend hangs, requests accumulate in the proxy and in the backend; no client waits that long for a page",
-		Fix: "answer = the time of the slowest page, and a route of its own for what takes longer",
+		ID: "KX508", Severity: config.Warning, Title: "an answer timeout without an end",
+		Why: "while a backend hangs, requests accumulate in proxy and backend; no client waits that long for a page",
+		Fix: "answer = the time of the slowest page, and a separate route for slower ones",
 		Run: func(p *Pass) {
 			long := func(who string, answer time.Duration, at hcl.Range) {
 				if answer >= 5*time.Minute {
 					p.Report(Finding{
-						Range: at, Message: fmt.Sprintf("%s waits %s for an answer", who, config.FormatDuration(answer)),
-						Witness: fmt.Sprintf("a request that a backend never answers holds its connection, and its client, for %s", config.FormatDuration(answer)),
+						Range: at, Message: fmt.Sprintf("%s waits %s for an answer", who, units.Duration(answer)),
+						Witness: fmt.Sprintf("a request that a backend never answers holds its connection, and its client, for %s", units.Duration(answer)),
 					})
 				}
 			}

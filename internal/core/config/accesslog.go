@@ -32,28 +32,28 @@ var facilities = map[string]int{"user": 1, "daemon": 3, "local0": 16, "local1": 
 
 var accessLogBlock = &Block{
 	Name: "access_log", Always: true,
-	Help: "one line per request, readable as a trace by replay",
+	Help: "access log: one line per request, readable as a trace by replay",
 	Keys: []*Key{
-		{Name: "to", Type: Text, Default: `"stdout"`, Help: "stdout, stderr, off, syslog (as the block syslog says), or the path of a file that is appended to", Example: `"access.log"`},
+		{Name: "to", Type: Text, Default: `"stdout"`, Help: "destination: stdout, stderr, off, syslog (see the block syslog), or the path of a file", Example: `"access.log"`},
 		{Name: "format", Type: Text, Default: `"combined"`, Allowed: []string{"combined", "json"},
-			Help: "Combined log lines with further fields, or JSON Lines", Example: `"json"`},
-		{Name: "fields", Ordered: true, Type: FieldTable, Help: "of the json format: the keys that are written, in this order, and what stands in each: " + strings.Join(AccessFields, ", ") + "; all under their own names, if not given",
+			Meanings: []string{"Combined log lines with additional fields", "JSON Lines"}, Help: "format of the lines", Example: `"json"`},
+		{Name: "fields", Ordered: true, Type: FieldTable, Help: "json format: keys in their order, each with its field; all fields under their own names if not given", Known: AccessFields, Meanings: accessFieldDocs,
 			Example: `{ at = "time", who = "client", took = "duration", backend = "backend" }`},
-		{Name: "client_left_status", Type: Whole, Min: "400", Max: "499", Help: "the status in lines of clients that left before the head of an answer, for readers that want one. Unless given, JSON has no status and Combined 000, as none was sent. The cause is client_left either way", Example: "498"},
+		{Name: "client_left_status", Type: Whole, Min: "400", Max: "499", Help: "status in the lines of clients that left before a response. If not given, JSON has no status and Combined 000. The cause is client_left in any case", Example: "498"},
 	},
 }
 
 var syslogBlock = &Block{
 	Name: "syslog",
-	Help: "which log server takes access lines with access_log { to = \"syslog\" }; that of this machine, unless given",
+	Help: "log server for access_log { to = \"syslog\" }; the one of this machine if not given",
 	Keys: []*Key{
 		{Name: "facility", Type: Text, Default: `"local0"`, Allowed: []string{"user", "daemon", "local0", "local1", "local2", "local3", "local4", "local5", "local6", "local7"},
-			Help: "by which the log server sorts what it takes; the severity is informational", Example: `"local3"`},
+			Help: "syslog facility of access lines; their severity is informational", Example: `"local3"`},
 		{Name: "transport", Type: Text, Default: `"unix"`, Allowed: []string{"unix", "udp", "tcp"},
-			Help: "how lines travel: by datagrams of a unix socket, by UDP (RFC 5426), where lost lines are not detected, or by TCP (RFC 6587)", Example: `"tcp"`},
-		{Name: "address", Type: Addr, Default: `"unix:/dev/log"`, Help: "where the log server takes them: a unix socket, or with udp and tcp a host and port", Example: `"192.0.2.9:514"`},
+			Meanings: []string{"datagrams of a Unix socket", "UDP (RFC 5426); lost lines are not detected", "TCP (RFC 6587)"}, Help: "transport to the log server", Example: `"tcp"`},
+		{Name: "address", Type: Addr, Default: `"unix:/dev/log"`, Help: "address of the log server: a Unix socket, or for udp and tcp a host and port", Example: `"192.0.2.9:514"`},
 		{Name: "format", Type: Text, Allowed: []string{"local", "rfc3164", "rfc5424"},
-			Help: "what stands before each line: local is what programs write to the socket of their machine (a time, and no host), rfc3164 has the host too, rfc5424 is the standard with the year. Over TCP a line of rfc5424 begins with its length, others end with a line feed. If not given: local with unix, rfc5424 with udp and tcp", Example: `"rfc5424"`},
+			Meanings: []string{"as programs write it to the socket of their machine: a time and no host", "RFC 3164: time and host", "RFC 5424: time with the year, and host"}, Help: "header of each line. If not given: local for unix, rfc5424 for udp and tcp. Over TCP an rfc5424 line begins with its length, other lines end with a line feed", Example: `"rfc5424"`},
 	},
 }
 
@@ -67,7 +67,7 @@ func (d *Decoder) accessLog(n *Node) AccessLog {
 	}
 	for _, f := range l.Fields {
 		if !containsText(AccessFields, f.Value.Value) {
-			d.Add(IDChoice, f.Value.Range, fmt.Sprintf("the access log knows nothing of %q", shorten(f.Value.Value)), didYouMean(f.Value.Value, AccessFields))
+			d.Add(IDChoice, f.Value.Range, fmt.Sprintf("the access log has no field %q", shorten(f.Value.Value)), didYouMean(f.Value.Value, AccessFields))
 		}
 	}
 	return l
@@ -77,11 +77,11 @@ func (d *Decoder) syslog(n *Node) Syslog {
 	s := Syslog{Range: n.Range, Facility: facilities[Get[string](n, "facility")], Transport: Get[string](n, "transport"), Address: Get[Placed[Address]](n, "address").Value, Format: Get[string](n, "format")}
 	switch {
 	case s.Transport == "unix" && s.Address.Unix == "":
-		d.Add(IDType, n.At("address"), fmt.Sprintf("%s is no unix socket, which transport = \"unix\" wants", s.Address), "transport = \"udp\" or \"tcp\", or an address like \"unix:/dev/log\"")
+		d.Add(IDType, n.At("address"), fmt.Sprintf("%s is no unix socket, which transport = \"unix\" needs", s.Address), "transport = \"udp\" or \"tcp\", or an address like \"unix:/dev/log\"")
 	case s.Transport != "unix" && !n.Has("address"):
 		d.Add(IDMissing, n.Range, fmt.Sprintf("transport is %q and no address is given", s.Transport), "address = \"192.0.2.9:514\" says where the log server takes lines")
 	case s.Transport != "unix" && s.Address.Unix != "":
-		d.Add(IDType, n.At("address"), fmt.Sprintf("%s is a unix socket; %s wants a host and port", s.Address, s.Transport), "an address like \"192.0.2.9:514\", or transport = \"unix\"")
+		d.Add(IDType, n.At("address"), fmt.Sprintf("%s is a unix socket; %s needs a host and port", s.Address, s.Transport), "an address like \"192.0.2.9:514\", or transport = \"unix\"")
 	}
 	if s.Format == "" {
 		if s.Format = "rfc5424"; s.Transport == "unix" {

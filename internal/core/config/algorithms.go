@@ -1,8 +1,6 @@
 package config
 
 import (
-	"strings"
-
 	"kestrix/internal/core/balance"
 )
 
@@ -27,15 +25,14 @@ var hashMethods = func() (names []string) {
 	return names
 }()
 
-// describe returns a sentence for each algorithm, of hash or other.
-func describe(hash bool) string {
-	var out []string
+// meanings returns what each algorithm does, of hash or other.
+func meanings(hash bool) (out []string) {
 	for _, a := range balance.Algorithms {
 		if a.Hash == hash {
-			out = append(out, a.Name+": "+a.Doc)
+			out = append(out, a.Doc)
 		}
 	}
-	return strings.Join(out, "; ")
+	return out
 }
 
 // Balance returns the algorithm of an upstream, nil if it is none.

@@ -22,25 +22,25 @@ func (d *Decoder) build(c *Config, roots []*Node) {
 				c.Upstreams = append(c.Upstreams, d.upstream(n))
 			case "access_log":
 				if c.AccessLog.Given {
-					d.Add(IDTwice, n.Range, "access_log is given twice", fmt.Sprintf("the first stands at %s:%d", c.AccessLog.Range.Filename, c.AccessLog.Range.Start.Line))
+					d.Add(IDTwice, n.Range, "access_log is given twice", fmt.Sprintf("the first is at %s:%d", c.AccessLog.Range.Filename, c.AccessLog.Range.Start.Line))
 					continue
 				}
 				c.AccessLog = d.accessLog(n)
 			case "syslog":
 				if syslog != nil {
-					d.Add(IDTwice, n.Range, "syslog is given twice", fmt.Sprintf("the first stands at %s:%d", syslog.Range.Filename, syslog.Range.Start.Line))
+					d.Add(IDTwice, n.Range, "syslog is given twice", fmt.Sprintf("the first is at %s:%d", syslog.Range.Filename, syslog.Range.Start.Line))
 					continue
 				}
 				syslog = n
 			case "control":
 				if c.Control != nil {
-					d.Add(IDTwice, n.Range, "control is given twice", fmt.Sprintf("the first stands at %s:%d", c.Control.Range.Filename, c.Control.Range.Start.Line))
+					d.Add(IDTwice, n.Range, "control is given twice", fmt.Sprintf("the first is at %s:%d", c.Control.Range.Filename, c.Control.Range.Start.Line))
 					continue
 				}
 				c.Control = d.control(n)
 			case "limits":
 				if seen := limits; seen != nil {
-					d.Add(IDTwice, n.Range, "limits is given twice", fmt.Sprintf("the first stands at %s:%d", seen.Range.Filename, seen.Range.Start.Line))
+					d.Add(IDTwice, n.Range, "limits is given twice", fmt.Sprintf("the first is at %s:%d", seen.Range.Filename, seen.Range.Start.Line))
 				}
 				limits = n
 			case "let":
@@ -83,7 +83,7 @@ func (d *Decoder) topKeys(c *Config, roots []*Node) {
 				continue
 			}
 			if first, twice := all.values[k.Name]; twice {
-				d.Add(IDTwice, v.Range, k.Name+" is given twice", fmt.Sprintf("the first stands at %s:%d", first.Range.Filename, first.Range.Start.Line))
+				d.Add(IDTwice, v.Range, k.Name+" is given twice", fmt.Sprintf("the first is at %s:%d", first.Range.Filename, first.Range.Start.Line))
 				continue
 			}
 			all.values[k.Name] = v
@@ -211,7 +211,7 @@ func (d *Decoder) redirect(n *Node, r *Redirect) {
 	case !strings.HasPrefix(r.To, "http://") && !strings.HasPrefix(r.To, "https://") && !strings.HasPrefix(r.To, "/"):
 		d.Add(IDType, n.At("to"), fmt.Sprintf("%q is not a URL and not a path", shorten(r.To)), "like \"https://{host}{path}\" or \"/new\"")
 	case strings.ContainsFunc(r.To, func(r rune) bool { return r <= ' ' || r == 0x7f }):
-		d.Add(IDType, n.At("to"), "the target holds a space or control character", "write it as %20")
+		d.Add(IDType, n.At("to"), "the target contains a space or control character", "write it as %20")
 	}
 	switch r.Status {
 	case 301, 302, 303, 307, 308:
@@ -230,7 +230,7 @@ func (d *Decoder) when(n *Node) When {
 	for _, x := range n.All("any") {
 		part := d.when(x)
 		if part.Empty() && !x.Has("client") {
-			d.Add(IDMissing, x.Range, "the any block asks for nothing, so that it fits everything", "remove it, or say what it asks for")
+			d.Add(IDMissing, x.Range, "the any block asks for nothing, so that it matches everything", "remove it, or say what it asks for")
 		}
 		w.Any = append(w.Any, part)
 	}
@@ -410,7 +410,7 @@ func (d *Decoder) hash(n *Node, u *Upstream) {
 	named := containsText([]string{"header", "cookie", "query"}, u.Hash.Key)
 	switch {
 	case named && !h.Has("name"):
-		d.Add(IDMissing, h.At("key"), fmt.Sprintf("a hash by %s wants its name", u.Hash.Key), "name = \"X-Tenant\"")
+		d.Add(IDMissing, h.At("key"), fmt.Sprintf("a hash by %s needs its name", u.Hash.Key), "name = \"X-Tenant\"")
 	case !named && h.Has("name"):
 		d.Add(IDUnknown, h.At("name"), fmt.Sprintf("a hash by %s has no name", u.Hash.Key), "remove it, or key = \"header\"")
 	}

@@ -6,13 +6,13 @@ import (
 )
 
 // withoutKey names what of common a frontend or upstream does not take.
-var withoutKey = &Key{Name: "without", Type: Texts, Help: "blocks and keys of `common` that do not hold here", Example: `["probe", "retry"]`}
+var withoutKey = &Key{Name: "without", Type: Texts, Help: "blocks and keys of common that do not apply here", Example: `["probe", "retry"]`}
 
 // commonBlock holds what frontends and upstreams start from. Its inner blocks
 // are theirs, without what each must say for itself.
 var commonBlock = &Block{
 	Name: "common",
-	Help: "what every frontend and upstream starts from; what one says itself comes before it, key by key",
+	Help: "defaults for every frontend and upstream; their own keys take precedence, key by key",
 	Blocks: []*Block{
 		sharedPart(frontendBlock, "for every frontend", "listen", "route"),
 		sharedPart(upstreamBlock, "for every upstream", "backends"),
@@ -42,7 +42,7 @@ func (d *Decoder) share(roots []*Node) {
 	for _, root := range roots {
 		for _, n := range root.All("common") {
 			if common != nil {
-				d.Add(IDTwice, n.Range, "common is given twice", fmt.Sprintf("the first stands at %s:%d", common.Range.Filename, common.Range.Start.Line))
+				d.Add(IDTwice, n.Range, "common is given twice", fmt.Sprintf("the first is at %s:%d", common.Range.Filename, common.Range.Start.Line))
 				continue
 			}
 			common = n

@@ -51,7 +51,7 @@ func TestCommonIsWhereOthersStart(t *testing.T) {
 	assert.Empty(t, said(found), "what does not concern one upstream is no mistake of common")
 
 	for from, want := range map[string]string{
-		`path  = "/ready"`: "13:15 KX003 the path \"ready\" does not begin with / or holds a space | like \"/ready\"",
+		`path  = "/ready"`: "13:15 KX003 the path \"ready\" does not begin with / or contains a space | like \"/ready\"",
 		`attempts = 3`:     "17:5 KX002 there is no key \"attempt\" in retry | did you mean attempts?",
 	} {
 		to := map[string]string{`path  = "/ready"`: `path  = "ready"`, `attempts = 3`: `attempt = 3`}[from]

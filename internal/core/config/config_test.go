@@ -178,7 +178,7 @@ func TestMistakesAreToldWithPlaceAndCure(t *testing.T) {
 		return strings.Replace(small, "  backends = {", "  "+inside+"\n  backends = {", 1)
 	}
 	for _, c := range []struct{ name, text, want string }{
-		{"any of nothing", strings.Replace(small, "send_to", "when {\n any {\n }\n}\nsend_to", 1), `5:2 KX005 the any block asks for nothing, so that it fits everything | remove it, or say what it asks for`},
+		{"any of nothing", strings.Replace(small, "send_to", "when {\n any {\n }\n}\nsend_to", 1), `5:2 KX005 the any block asks for nothing, so that it matches everything | remove it, or say what it asks for`},
 		{"a path in any", strings.Replace(small, "send_to", "when {\n any {\n path = \"a\"\n }\n}\nsend_to", 1), `6:9 KX003 the path "a" does not begin with / | write "/a"`},
 		{"unknown block", small + "upstrm \"x\" {\n}\n", `12:1 KX002 there is no block "upstrm" at the top | did you mean upstream?`},
 		{"unknown key", up(`algoritm = "random"`), `8:3 KX002 there is no key "algoritm" in upstream | did you mean algorithm?`},
@@ -209,9 +209,9 @@ func TestMistakesAreToldWithPlaceAndCure(t *testing.T) {
 		{"no backends", strings.Replace(small, `auk = "127.0.0.1:9001"`, "", 1), `8:14 KX005 backends names none | expected the backends, like { auk = "192.0.2.11:8080", gannet = { address = "192.0.2.12:8080", weight = 2 } }`},
 		{"backends a list", strings.Replace(small, "{\n    auk = \"127.0.0.1:9001\"\n  }", `["127.0.0.1:9001"]`, 1), `8:14 KX003 backends is a list, not names with addresses | expected the backends, like { auk = "192.0.2.11:8080", gannet = { address = "192.0.2.12:8080", weight = 2 } }`},
 		{"missing key", strings.Replace(small, `  listen = "127.0.0.1:8080"`, "", 1), `1:1 KX005 frontend "web" has no listen | listen = ["0.0.0.0:8080", "[::]:8080"]`},
-		{"missing block", strings.Replace(small, "  route \"all\" {\n    send_to = upstream.app\n  }\n", "", 1), `1:1 KX005 frontend "web" has no route | a rule; the first whose ` + "`when`" + ` fits decides`},
-		{"quoted reference", strings.Replace(small, "upstream.app", `"app"`, 1), `4:15 KX003 send_to wants a reference to an upstream | write upstream.app without quotes`},
-		{"bare reference", strings.Replace(small, "upstream.app", `app`, 1), `4:15 KX003 send_to wants a reference to an upstream | write upstream.app`},
+		{"missing block", strings.Replace(small, "  route \"all\" {\n    send_to = upstream.app\n  }\n", "", 1), `1:1 KX005 frontend "web" has no route | rule for requests; the first route that matches decides`},
+		{"quoted reference", strings.Replace(small, "upstream.app", `"app"`, 1), `4:15 KX003 send_to needs a reference to an upstream | write upstream.app without quotes`},
+		{"bare reference", strings.Replace(small, "upstream.app", `app`, 1), `4:15 KX003 send_to needs a reference to an upstream | write upstream.app`},
 		{"reference elsewhere", strings.Replace(small, `"127.0.0.1:9001"`, "upstream.app", 1), `9:11 KX101 there is no value called "upstream" | a reference to an upstream stands in send_to only`},
 		{"unknown let", strings.Replace(small, `"127.0.0.1:9001"`, "let.prt", 1) + "let {\n  port = \"127.0.0.1:1\"\n}\n", `9:11 KX101 let has no value called "prt" | did you mean let.port?`},
 		{"path without slash", strings.Replace(small, "    send_to", "    when {\n path = \"live\"\n }\n    send_to", 1), `5:9 KX003 the path "live" does not begin with / | write "/live"`},
@@ -249,7 +249,7 @@ func TestMistakesAreToldWithPlaceAndCure(t *testing.T) {
 		{"redirect nowhere", strings.Replace(small, "send_to = upstream.app", "redirect {\n }", 1), `4:5 KX005 redirect has no to | to = "https://{host}{path}"`},
 		{"redirect to a word", strings.Replace(small, "send_to = upstream.app", "redirect {\n to = \"new\"\n }", 1), `5:7 KX003 "new" is not a URL and not a path | like "https://{host}{path}" or "/new"`},
 		{"redirect with an unknown part", strings.Replace(small, "send_to = upstream.app", "redirect {\n to = \"/{port}\"\n }", 1), `5:7 KX003 only {host} and {path} stand for something here | like "https://{host}{path}"`},
-		{"redirect with a space", strings.Replace(small, "send_to = upstream.app", "redirect {\n to = \"/a b\"\n }", 1), `5:7 KX003 the target holds a space or control character | write it as %20`},
+		{"redirect with a space", strings.Replace(small, "send_to = upstream.app", "redirect {\n to = \"/a b\"\n }", 1), `5:7 KX003 the target contains a space or control character | write it as %20`},
 		{"status that does not redirect", strings.Replace(small, "send_to = upstream.app", "redirect {\n to = \"/a\"\n status = 304\n }", 1), `6:11 KX007 304 is not a status that redirects | one of 301, 302, 303, 307, 308`},
 		{"reply status", strings.Replace(small, "send_to = upstream.app", "reply {\n status = 600\n }", 1), `5:11 KX004 status = 600 is outside its limits | expected a whole number from 200 to 599, like 503`},
 		{"prefix", strings.Replace(small, "    send_to", "    rewrite {\n drop_prefix = \"app\"\n }\n    send_to", 1), `5:16 KX003 drop_prefix = "app" is not the beginning of a path | like "/app", without query and wildcards`},
@@ -260,7 +260,7 @@ func TestMistakesAreToldWithPlaceAndCure(t *testing.T) {
 		{"host as a field", strings.Replace(small, "    send_to", "    headers {\n request {\n set = { Host = \"a\" }\n }\n }\n    send_to", 1), `6:10 KX003 the field Host cannot be changed | rewrite { host = "..." } changes it`},
 		{"unknown fact", strings.Replace(small, "    send_to", "    headers {\n answer {\n set = { A = \"{bakend}\" }\n }\n }\n    send_to", 1), `6:14 KX101 {bakend} stands for nothing | did you mean backend?`},
 		{"field of two lines", strings.Replace(small, "    send_to", "    headers {\n answer {\n add = { A = \"a\\nb\" }\n }\n }\n    send_to", 1), `6:14 KX003 the value of a header field holds a control character | one line of text`},
-		{"pattern for a value", strings.Replace(small, "    send_to", "    headers {\n answer {\n add = { A = not(\"a\") }\n }\n }\n    send_to", 1), `6:14 KX003 add wants texts, not patterns | expected a table of names and texts, like { "Cache-Control" = "no-store" }`},
+		{"pattern for a value", strings.Replace(small, "    send_to", "    headers {\n answer {\n add = { A = not(\"a\") }\n }\n }\n    send_to", 1), `6:14 KX003 add needs texts, not patterns | expected a table of names and texts, like { "Cache-Control" = "no-store" }`},
 		{"null in a list", up("retry {\n on = [null]\n}"), `9:8 KX003 null is no value here | `},
 		{"division by zero", up(`algorithm = 1/0`), `8:15 KX003 `},
 		{"two keys on a line", "upstream \"a\" {\n backends = { b = \"c:1\" } algorithm = \"hash\"\n}", `2:27 KX001 `},
@@ -286,7 +286,7 @@ func TestMistakesAreToldWithPlaceAndCure(t *testing.T) {
 func TestAMissingBraceIsLookedForWhereItWasFelt(t *testing.T) {
 	_, found := read(t, strings.Replace(small, "  }\n}\nupstream", "  }\nupstream", 1))
 	assert.Equal(t, []string{
-		"1:16 KX001 there is no closing brace for this block before the end of the file | the } of this block is missing",
+		"1:16 KX001 this block is not closed | the } of this block is missing",
 		"6:1 KX002 there is no block \"upstream\" in frontend | upstream stands at the top; is a } missing above?",
 	}, said(found))
 }

@@ -38,11 +38,11 @@ func (e *Errors) Page(status int) int {
 
 var errorsBlock = &Block{
 	Name: "errors", Always: true,
-	Help: "how the answers look that the proxy gives by itself when something is wrong",
+	Help: "responses of the proxy itself when a request fails",
 	Keys: []*Key{
 		{Name: "form", Type: Text, Default: `"by-accept"`, Allowed: []string{"by-accept", "text", "problem"},
-			Help: "problem details (RFC 9457) for clients that accept JSON and text for all others, or always one of them", Example: `"problem"`},
-		{Name: "pages", Type: FieldTable, Help: "your own pages, by status or range of statuses: a file each, relative to the folder of the configuration, read when the configuration is; {status} and {reason} in it stand for the answer's. Clients that want problem details get those",
+			Meanings: []string{"problem details (RFC 9457) for clients that accept JSON, text for others", "always text", "always problem details"}, Help: "format of the response", Example: `"problem"`},
+		{Name: "pages", Type: FieldTable, Help: "error pages, a file per status or range of statuses, relative to the folder of the configuration. {status} and {reason} in a file are replaced. Clients that accept problem details get those instead",
 			Example: `{ "503" = "back-soon.html", "500-599" = "sorry.html" }`},
 	},
 }

@@ -72,7 +72,7 @@ func (f Findings) Count(s Severity) int {
 const (
 	IDSyntax    = "KX001" // not the language's syntax
 	IDUnknown   = "KX002" // a key or block the language does not have
-	IDType      = "KX003" // a value that cannot be read as what the key wants
+	IDType      = "KX003" // a value that cannot be read as what the key needs
 	IDLimit     = "KX004" // a number or time outside its limits
 	IDMissing   = "KX005" // a key or block that must be there
 	IDTwice     = "KX006" // something given twice

@@ -24,22 +24,22 @@ type World struct {
 // FunctionHelp says what the functions of the language do, in the order of the
 // reference.
 var FunctionHelp = []struct{ Call, Help string }{
-	{`range(1, 4)`, "the numbers 1, 2, 3: the end is not among them; at most 1,024"},
-	{`format("app%02d", 7)`, "a text made from a pattern, here app07"},
-	{`env("TERN_SECRET", "default")`, "a variable of the environment, or the default; without one it must be set"},
-	{`file("secret.txt")`, "the text of a file, relative to the folder of the configuration, without the newline at its end"},
-	{`concat(["auk"], ["gannet"])`, "one list of several"},
-	{`merge({ a = 1 }, { b = 2 })`, "one object of several; of a name that comes twice the last counts"},
-	{`join(", ", ["a", "b"])`, "a text of a list, here a, b"},
-	{`split(",", env("QUAYS", "north,south"))`, "a list of a text"},
-	{`length(["a", "b"])`, "how many there are: of a list, an object or the characters of a text"},
+	{`range(1, 4)`, "the numbers 1, 2, 3, without the end; at most 1,024 numbers"},
+	{`format("app%02d", 7)`, "a text from a template, here app07"},
+	{`env("TERN_SECRET", "default")`, "an environment variable, or the default; without a default the variable must be set"},
+	{`file("secret.txt")`, "the text of a file, relative to the folder of the configuration, without the final newline"},
+	{`concat(["auk"], ["gannet"])`, "one list from several"},
+	{`merge({ a = 1 }, { b = 2 })`, "one object from several; of equal names the last counts"},
+	{`join(", ", ["a", "b"])`, "a text from a list, here a, b"},
+	{`split(",", env("QUAYS", "north,south"))`, "a list from a text"},
+	{`length(["a", "b"])`, "the number of elements of a list or object, or of characters of a text"},
 	{`keys({ auk = 1 })`, "the names of an object, sorted"},
-	{`values({ auk = 1 })`, "what stands behind them, in the order of the names"},
-	{`number(env("WEIGHT", "2"))`, "a number that is written as a text; a key that wants a number takes a text of env and file as it is"},
-	{`lower("Tern")`, "a text in small letters"},
-	{`replace("north-quay", "-", "_")`, "a text with something else in the place of each occurrence"},
-	{`regexp("/seats/[0-9]+")`, "in `when`: the whole text must fit (RE2 syntax)"},
-	{`not("/live/**")`, "in `when`: it must not fit"},
+	{`values({ auk = 1 })`, "the values of an object, in the order of its names"},
+	{`number(env("WEIGHT", "2"))`, "the number in a text; not needed for texts of env and file in keys of numbers"},
+	{`lower("Tern")`, "a text in lower case"},
+	{`replace("north-quay", "-", "_")`, "a text in which each occurrence is replaced"},
+	{`regexp("/seats/[0-9]+")`, "in when: a regular expression (RE2 syntax) that must match the whole text"},
+	{`not("/live/**")`, "in when: matches everything except this pattern"},
 }
 
 // functionNames lists those that stand for a value anywhere.
@@ -99,7 +99,7 @@ var lengthFunction = function.New(&function.Spec{
 		case t.IsCollectionType() || t.IsTupleType() || t.IsObjectType():
 			return cty.NumberIntVal(int64(args[0].LengthInt())), nil
 		}
-		return cty.NilVal, function.NewArgErrorf(0, "length is of a list, an object or a text, not of %s", args[0].Type().FriendlyName())
+		return cty.NilVal, function.NewArgErrorf(0, "length takes a list, an object or a text")
 	},
 })
 
@@ -110,7 +110,7 @@ var numberFunction = function.New(&function.Spec{
 	Impl: func(args []cty.Value, _ cty.Type) (cty.Value, error) {
 		v, err := cty.ParseNumberVal(strings.TrimSpace(args[0].AsString()))
 		if err != nil {
-			return cty.NilVal, function.NewArgErrorf(0, "%q is no number", shorten(args[0].AsString()))
+			return cty.NilVal, function.NewArgErrorf(0, "%q is not a number", shorten(args[0].AsString()))
 		}
 		return v, nil
 	},
@@ -135,7 +135,7 @@ func envFunction(env func(string) (string, bool)) function.Function {
 			if len(args) == 2 {
 				return args[1], nil
 			}
-			return cty.NilVal, function.NewArgErrorf(0, "the environment has no %s; give a default: env(%q, \"...\")", args[0].AsString(), args[0].AsString())
+			return cty.NilVal, function.NewArgErrorf(0, "the environment variable %s is not set; a default is env(%q, \"...\")", args[0].AsString(), args[0].AsString())
 		},
 	})
 }

@@ -11,24 +11,36 @@ package config
 // `suspend` and `retry`; a status such as "502" may stand beside them.
 var Failures = []string{"connect", "timeout", "reset"}
 
-// AccessFields are what the access log can tell of a request.
+// failureDocs are what Failures mean.
+var failureDocs = []string{"the backend did not accept a connection", "the backend did not answer in time", "the backend closed the connection before the response ended"}
+
+// AccessFields are the fields of the access log.
 var AccessFields = []string{
 	"time", "client", "method", "host", "path", "protocol", "status", "bytes", "duration", "connect", "first_byte", "user_agent", "referer",
 	"session", "frontend", "route", "upstream", "backend", "reason", "cause", "attempts", "id",
 }
 
+// accessFieldDocs are what AccessFields mean.
+var accessFieldDocs = []string{
+	"time at which the request began", "address of the client", "request method", "requested host", "path with its query", "protocol of the client, such as HTTP/1.1",
+	"status of the response", "bytes of the response body", "seconds until the end of the response", "seconds until the last attempt was connected; absent for a reused connection",
+	"seconds of the last attempt until the header of its response", "field User-Agent of the request", "field Referer of the request",
+	"digest of the client's session", "name of the frontend", "name of the route", "name of the upstream", "name of the backend",
+	"reason for the choice of the backend", "cause of the failure, see causes.md", "number of attempts", "id of the request, for why -journal",
+}
+
 // Language is the table of the configuration language. It is read only.
 var Language = &Block{
 	Name: "configuration",
-	Help: "what one proxy does: where traffic enters, and who serves it",
+	Help: "the configuration of one proxy: frontends that accept traffic, and upstreams that serve it",
 	Keys: []*Key{
-		{Name: "zone", Type: Text, Help: "where this proxy stands, for upstreams with failover { prefer = \"zone\" }", Example: `"north-quay"`},
-		{Name: "trusted_proxies", Type: Nets, Help: "proxies in front of this one, whose word on who the client is counts; from anybody else forwarded headers are replaced",
+		{Name: "zone", Type: Text, Help: "zone of this proxy, for upstreams with failover { prefer = \"zone\" }", Example: `"north-quay"`},
+		{Name: "trusted_proxies", Type: Nets, Help: "networks of the proxies in front of this one. Their header fields name the client. Such fields from other senders are replaced",
 			Example: `["192.0.2.0/28", "2001:db8::/64"]`},
 		{Name: "client_from", Type: Text, Default: `"x-forwarded-for"`, Allowed: []string{"x-forwarded-for", "forwarded"},
-			Help: "which header field of trusted proxies names the client; the other one is replaced", Example: `"forwarded"`},
-		{Name: "record", Type: Text, Help: "a file that every request is written to as a trace, for replay: JSON Lines, compressed if it ends in .gz or .zst; one that is there gets a number instead of being overwritten", Example: `"morning.jsonl.zst"`},
-		{Name: "stop_notice", Type: Duration, Default: `"0s"`, Max: `"1h"`, Help: "for how long a proxy that is told to stop (SIGTERM) answers /ready of control with 503 and still accepts connections, so that who asks there sends no more clients before it closes its listeners; it counts before serve -stop-notice", Example: `"5s"`},
+			Meanings: []string{"X-Forwarded-For", "Forwarded (RFC 7239)"}, Help: "header field of trusted proxies that names the client; the other field is replaced", Example: `"forwarded"`},
+		{Name: "record", Type: Text, Help: "file to which each request is written as a trace, for replay. The format is JSON Lines, compressed if the name ends in .gz or .zst. An existing file stays, and the new one gets a number", Example: `"morning.jsonl.zst"`},
+		{Name: "stop_notice", Type: Duration, Default: `"0s"`, Max: `"1h"`, Help: "time between the order to stop (SIGTERM) and the end of accepting connections. Meanwhile /ready of control answers 503, so that a balancer in front sends no more clients. Takes precedence over serve -stop-notice", Example: `"5s"`},
 	},
 	Blocks: []*Block{
 		frontendBlock,
@@ -37,40 +49,40 @@ var Language = &Block{
 		controlBlock,
 		{
 			Name: "limits", Always: true,
-			Help: "what all clients together may take of this machine",
+			Help: "limits for all clients together",
 			Keys: []*Key{
-				{Name: "connections_total", Type: Whole, Min: "1", Max: "10000000", Help: "open connections of clients, on all frontends. At the limit idle connections are closed first, the longest idle first; then the address with the most connections loses its newest. If not given: the process's limit of open files (RLIMIT_NOFILE), less 64 for control, logs and listeners and one for each probed backend, halved; the other half is for connections to backends", Example: "20000"},
+				{Name: "connections_total", Type: Whole, Min: "1", Max: "10000000", Help: "maximum open connections of clients, on all frontends. At the limit the longest idle connection is closed first, then the newest one of the address with the most. If not given, half of the process's limit of open files (RLIMIT_NOFILE) after a reserve of 64 and one per probed backend", Example: "20000"},
 			},
 		},
 		accessLogBlock,
 		syslogBlock,
 		{
 			Name: "let", Free: true, Many: true,
-			Help: "named values: let { port = 8080 }, used as let.port",
+			Help: "named values: let { port = 8080 } is used as let.port",
 		},
 	},
 }
 
 var controlBlock = &Block{
 	Name: "control",
-	Help: "where operators ask and tell a running proxy, with kestrix status and kestrix tell; without this block nowhere",
+	Help: "address at which operators reach a running proxy with kestrix status, watch and tell; without this block there is none",
 	Keys: []*Key{
-		{Name: "listen", Type: Addr, Default: `"unix:/run/kestrix/control.sock"`, Help: "a unix socket, or an address; without users only a socket or a loopback address answers", Example: `"127.0.0.1:9900"`},
-		{Name: "orders_file", Type: Text, Help: "where orders of operators are kept for the proxy after a restart. If not given: orders.json in the folder that systemd gives (STATE_DIRECTORY); without one they are in memory only, and a restart forgets them", Example: `"/var/lib/kestrix/orders.json"`},
+		{Name: "listen", Type: Addr, Default: `"unix:/run/kestrix/control.sock"`, Help: "Unix socket or address to listen on. Without users only a socket or a loopback address is allowed", Example: `"127.0.0.1:9900"`},
+		{Name: "orders_file", Type: Text, Help: "file that keeps the orders of operators across restarts. If not given: orders.json in the folder from systemd (STATE_DIRECTORY). Without that folder orders are in memory only, and a restart discards them", Example: `"/var/lib/kestrix/orders.json"`},
 	},
 	Blocks: []*Block{
 		{
-			Name: "tls", Help: "control is spoken over TLS",
+			Name: "tls", Help: "TLS for control",
 			Keys: []*Key{
 				frontTLSBlock.Keys[0], frontTLSBlock.Keys[1], frontTLSBlock.Keys[2],
 			},
 		},
 		{
 			Name: "user", Label: &Label{Name: "name"}, Many: true,
-			Help: "a user of control, by HTTP Basic (RFC 7617)",
+			Help: "user of control, authenticated by HTTP Basic (RFC 7617)",
 			Keys: []*Key{
-				{Name: "password", Type: Text, Required: true, Secret: true, Help: "a bcrypt hash of the password; a password itself is an error", Example: `"$2a$10$..."`},
-				{Name: "role", Type: Text, Default: `"reader"`, Allowed: []string{"reader", "operator"}, Help: "a reader asks; an operator also drains, parks, returns and reweighs backends", Example: `"operator"`},
+				{Name: "password", Type: Text, Required: true, Secret: true, Help: "bcrypt hash of the password, from kestrix password; a plain password is an error", Example: `"$2a$10$..."`},
+				{Name: "role", Type: Text, Default: `"reader"`, Allowed: []string{"reader", "operator"}, Meanings: []string{"read the state", "also drain, park, return and weigh backends, and reload"}, Help: "rights of the user", Example: `"operator"`},
 			},
 		},
 	},

@@ -36,7 +36,7 @@ func ReadIn(files []File, w World) (*Config, Findings, error) {
 			return nil, nil, err
 		}
 		if isScenario(body) {
-			return nil, nil, &UnusableError{f.Name, 1, 1, "this is a scenario, and a configuration is wanted here; name it with -scenario"}
+			return nil, nil, &UnusableError{f.Name, 1, 1, "this is a scenario, and a configuration is expected here; name it with -scenario"}
 		}
 		d.Syntax(findings)
 		c.Broken = c.Broken || len(findings) > 0

@@ -184,7 +184,7 @@ func (d *Decoder) fieldTable(k *Key, expr hclsyntax.Expression) (any, bool) {
 	for _, p := range all.([]MatchPair) {
 		m := p.Matches[0]
 		if len(p.Matches) > 1 || m.Not || m.Regexp != nil {
-			d.Add(IDType, m.Range, k.Name+" wants texts, not patterns", d.expected(k))
+			d.Add(IDType, m.Range, k.Name+" needs texts, not patterns", d.expected(k))
 			return nil, false
 		}
 		out = append(out, FieldPair{p.Name, Placed[string]{m.Text, m.Range}})
@@ -196,7 +196,7 @@ func (d *Decoder) fieldTable(k *Key, expr hclsyntax.Expression) (any, bool) {
 func (d *Decoder) matchTable(k *Key, expr hclsyntax.Expression) (any, bool) {
 	cons, ok := expr.(*hclsyntax.ObjectConsExpr)
 	if !ok {
-		d.Add(IDType, expr.Range(), k.Name+" wants names with texts", d.expected(k))
+		d.Add(IDType, expr.Range(), k.Name+" needs names with texts", d.expected(k))
 		return nil, false
 	}
 	var out []MatchPair

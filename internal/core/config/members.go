@@ -209,7 +209,7 @@ func (d *Decoder) fields(def *Block, cons *hclsyntax.ObjectConsExpr) (*Node, boo
 func (d *Decoder) object(k *Key, expr hclsyntax.Expression) (any, bool) {
 	cons, ok := expr.(*hclsyntax.ObjectConsExpr)
 	if !ok {
-		d.Add(IDType, expr.Range(), k.Name+" wants an object in braces", d.expected(k))
+		d.Add(IDType, expr.Range(), k.Name+" needs an object in braces", d.expected(k))
 		return nil, false
 	}
 	return d.fields(k.Fields, cons)
@@ -237,7 +237,7 @@ func (x Distribution) String() string {
 // dist reads "40ms", fixed("40ms"), exponential("40ms"), lognormal("40ms", 0.6)
 // or from_trace().
 func (d *Decoder) dist(k *Key, expr hclsyntax.Expression) (any, bool) {
-	wants := map[string]int{"fixed": 1, "exponential": 1, "lognormal": 2, "from_trace": 0}
+	needs := map[string]int{"fixed": 1, "exponential": 1, "lognormal": 2, "from_trace": 0}
 	call, ok := expr.(*hclsyntax.FunctionCallExpr)
 	if !ok {
 		v, ok := d.eval(expr)
@@ -250,7 +250,7 @@ func (d *Decoder) dist(k *Key, expr hclsyntax.Expression) (any, bool) {
 		}
 		return Distribution{Kind: "fixed", Mean: x.(time.Duration)}, true
 	}
-	n, known := wants[call.Name]
+	n, known := needs[call.Name]
 	if !known {
 		names := []string{"exponential", "fixed", "from_trace", "lognormal"}
 		d.Add(IDUnknown, call.NameRange, fmt.Sprintf("there is no distribution %q", call.Name), didYouMean(call.Name, names))

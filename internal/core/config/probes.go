@@ -27,12 +27,12 @@ type ProbeKind struct {
 var ProbeKinds = []*ProbeKind{
 	{
 		Name: "http", Keys: []string{"path", "expect", "host", "headers", "method"},
-		Doc:  "asks for a page; `expect` says which statuses and bodies pass",
+		Doc:  "sends an HTTP request; expect defines the statuses and bodies that pass",
 		Asks: always, What: func(p *Probe) string { return p.Method + " " + p.Path },
 	},
 	{
 		Name: "tcp", Keys: []string{"send", "expect"},
-		Doc:  "opens the port; with `send` it writes a text, with `expect` it reads until the pattern of `body` matches",
+		Doc:  "connects; with send it writes a text, with expect it reads until the pattern of body matches",
 		Asks: func(p *Probe) bool { return p.Body != "" },
 		What: func(p *Probe) string {
 			if p.Body == "" {
@@ -43,7 +43,7 @@ var ProbeKinds = []*ProbeKind{
 	},
 	{
 		Name: "tls", Keys: []string{"name", "verify"},
-		Doc:  "shakes hands and checks the certificate, by the upstream's tls block where there is one; nothing is sent after that",
+		Doc:  "completes a TLS handshake and verifies the certificate, with the upstream's tls block if there is one; it sends nothing after that",
 		Asks: always, What: func(*Probe) string { return "tls" },
 	},
 	{
@@ -53,7 +53,7 @@ var ProbeKinds = []*ProbeKind{
 	},
 	{
 		Name: "self-report", Reports: true,
-		Doc:  "reads a line such as `state=draining share=50` (state up, draining, parked or down; share a percentage of the weight)",
+		Doc:  "reads a line such as state=draining share=50; state is up, draining, parked or down, share a percentage of the weight",
 		Asks: func(*Probe) bool { return false }, What: func(*Probe) string { return "self-report" },
 	},
 }
@@ -77,13 +77,12 @@ func probeKindNames() (names []string) {
 	return names
 }
 
-// probeKindsHelp describes every kind.
-func probeKindsHelp() string {
-	var out []string
+// probeKindDocs returns what a probe of each kind does.
+func probeKindDocs() (out []string) {
 	for _, k := range ProbeKinds {
-		out = append(out, k.Name+" "+k.Doc)
+		out = append(out, k.Doc)
 	}
-	return "an active health check: " + strings.Join(out, "; ")
+	return out
 }
 
 // probe reads a probe block.
@@ -103,7 +102,7 @@ func (d *Decoder) probe(n *Node) *Probe {
 	d.probeKeys(n, p)
 	d.probeRequest(n, p)
 	if p.Kind == "http" && (!strings.HasPrefix(p.Path, "/") || strings.ContainsFunc(p.Path, func(r rune) bool { return r <= ' ' || r == 0x7f })) {
-		d.Add(IDType, n.At("path"), fmt.Sprintf("the path %q does not begin with / or holds a space", shorten(p.Path)), "like \"/ready\"")
+		d.Add(IDType, n.At("path"), fmt.Sprintf("the path %q does not begin with / or contains a space", shorten(p.Path)), "like \"/ready\"")
 	}
 	expect := Get[*Node](n, "expect")
 	if expect == nil || p.Kind != "http" && p.Kind != "tcp" {
@@ -130,7 +129,7 @@ func (d *Decoder) probe(n *Node) *Probe {
 // probeRequest holds what an http probe asks with against what a request may have.
 func (d *Decoder) probeRequest(n *Node, p *Probe) {
 	if p.Host != "" && (strings.ContainsAny(p.Host, "/@?# \t") || strings.ContainsFunc(p.Host, func(r rune) bool { return r < 0x21 || r >= 0x7f })) {
-		d.Add(IDType, n.At("host"), fmt.Sprintf("the host %q is none", shorten(p.Host)), "like \"tickets.tern.example\", with a port where the application wants one")
+		d.Add(IDType, n.At("host"), fmt.Sprintf("the host %q is none", shorten(p.Host)), "like \"tickets.tern.example\", with a port where the application needs one")
 	}
 	for _, h := range p.Headers {
 		d.fieldName(h.Name, "the key host of the probe says it")

@@ -63,32 +63,32 @@ var FieldFacts = []string{"backend", "route", "upstream", "reason", "cause", "cl
 
 var rewriteBlock = &Block{
 	Name: "rewrite",
-	Help: "the request as the backend sees it, and what of its response is mapped back",
+	Help: "changes to the request for the backend, and to its response",
 	Keys: []*Key{
-		{Name: "drop_prefix", Type: Text, Help: "taken off the normal form of the path (which routes compare), by whole segments; the backend is told of it in X-Forwarded-Prefix", Example: `"/app"`},
-		{Name: "prepend", Type: Text, Help: "put before the normal form of the path, after drop_prefix; no .. of a client leads out of it", Example: `"/v2"`},
-		{Name: "substitute", Ordered: true, Type: FieldTable, Help: "patterns (RE2, of the whole path in normal form, after drop_prefix) and what stands in their place, $1 for what the first parentheses took; the first that fits counts; redirects are not mapped back through it",
+		{Name: "drop_prefix", Type: Text, Help: "prefix that is removed from the normal form of the path, by whole segments. X-Forwarded-Prefix tells the backend", Example: `"/app"`},
+		{Name: "prepend", Type: Text, Help: "prefix that is added to the normal form of the path, after drop_prefix. No .. of a client leads out of it", Example: `"/v2"`},
+		{Name: "substitute", Ordered: true, Type: FieldTable, Help: "replacements of the path by regular expressions (RE2). An expression must match the whole path in normal form, after drop_prefix; $1 is the first group. The first match counts. Redirects are not mapped back",
 			Example: `{ "/seat/([0-9]+)" = "/seats/$1" }`},
-		{Name: "map_back", Type: Texts, Empty: true, Default: `["location", "cookies"]`, Help: "location: in Location and Content-Location, scheme, host and port that the backend was addressed by become the client's, and paths are what the client has to ask for; cookies: likewise paths of cookies, and a domain that is `host` is taken out. [] leaves all as it is, for an application that writes its answers for the outside, as by X-Forwarded-Prefix", Example: `["cookies"]`},
-		{Name: "bare_prefix", Type: Text, Default: `"redirect"`, Allowed: []string{"redirect", "serve"}, Help: "what becomes of a path that is drop_prefix and nothing more, as of /app where the route takes /app/ as well: a redirect to /app/ (308), so that relative links lead to where they should; or it is passed on as /", Example: `"serve"`},
-		{Name: "host", Type: Text, Help: "the host the backend is told, instead of the one asked for", Example: `"app.inside.example"`},
+		{Name: "map_back", Type: Texts, Empty: true, Default: `["location", "cookies"]`, Help: "parts of the response that are mapped back to the client's view; [] is none.\nlocation: scheme, host, port and path in Location and Content-Location.\ncookies: paths of cookies, and a domain equal to host is removed", Example: `["cookies"]`},
+		{Name: "bare_prefix", Type: Text, Default: `"redirect"`, Allowed: []string{"redirect", "serve"}, Meanings: []string{"redirect to /app/ (308), so that relative links work", "forward it as /"}, Help: "treatment of a path that equals drop_prefix, such as /app", Example: `"serve"`},
+		{Name: "host", Type: Text, Help: "host for the backend, instead of the requested one", Example: `"app.inside.example"`},
 	},
 }
 
 var headersBlock = &Block{
 	Name: "headers",
-	Help: "header fields set, added and removed; values may hold {backend}, {route}, {upstream}, {reason}, {cause}, {client}, {host}, {attempts}",
+	Help: "changes to header fields. Values may contain {backend}, {route}, {upstream}, {reason}, {cause}, {client}, {host}, {attempts}",
 	Blocks: []*Block{
-		{Name: "request", Help: "on the way to the backend; the forwarded headers are written before", Keys: fieldKeys},
-		{Name: "answer", Help: "on the way to the client", Keys: fieldKeys},
+		{Name: "request", Help: "changes to the request, after the proxy has written its forwarded fields", Keys: fieldKeys},
+		{Name: "answer", Help: "changes to the response", Keys: fieldKeys},
 	},
 }
 
 var fieldKeys = []*Key{
-	{Name: "set", Type: FieldTable, Help: "these fields with these values, whatever there was", Example: `{ "Tern-Backend" = "{backend}" }`},
-	{Name: "add", Ordered: true, Type: FieldTable, Help: "these as well as what there is", Example: `{ "Cache-Control" = "no-store" }`},
-	{Name: "remove", Type: Texts, Help: "these not at all", Example: `["Server"]`},
-	{Name: "clients", Type: Nets, Help: "all this for these clients only; for everybody, if not given", Example: `["203.0.113.0/24"]`},
+	{Name: "set", Type: FieldTable, Help: "fields to set; existing values are replaced", Example: `{ "Tern-Backend" = "{backend}" }`},
+	{Name: "add", Ordered: true, Type: FieldTable, Help: "fields to add; existing values stay", Example: `{ "Cache-Control" = "no-store" }`},
+	{Name: "remove", Type: Texts, Help: "fields to remove", Example: `["Server"]`},
+	{Name: "clients", Type: Nets, Help: "networks of the clients for which these changes apply; all clients if not given", Example: `["203.0.113.0/24"]`},
 }
 
 // rewrite reads how a route changes a request.

@@ -51,6 +51,8 @@ type Key struct {
 	Unit     string   // of a number; empty where the type says it
 	Default  string   // as written in source; empty for none
 	Allowed  []string // if given, the only values
+	Known    []string // values that have a meaning, among others that are allowed; not together with Allowed
+	Meanings []string // of the values in Allowed or Known, in their order; none where the names say enough
 	Min, Max string   // limits as written in source; empty for none
 	Required bool
 	Empty    bool   // of a list: it may be []
@@ -67,8 +69,9 @@ type Key struct {
 
 // Label is a name that stands between a block's type and its brace.
 type Label struct {
-	Name    string
-	Allowed []string // if given, the only values
+	Name     string
+	Allowed  []string // if given, the only values
+	Meanings []string // of the values, in their order
 }
 
 // Block is a part of the language that holds keys and other blocks.
@@ -84,6 +87,14 @@ type Block struct {
 	Keys     []*Key
 	Blocks   []*Block
 	Help     string
+}
+
+// Values returns the values that are listed in the reference.
+func (k *Key) Values() []string {
+	if k.Allowed != nil {
+		return k.Allowed
+	}
+	return k.Known
 }
 
 // Key returns the key of that name, nil if the block has none.

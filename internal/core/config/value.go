@@ -410,7 +410,7 @@ func (d *Decoder) reference(k *Key, expr hclsyntax.Expression) (any, bool) {
 	} else if v, vd := expr.Value(nil); !vd.HasErrors() && v.Type() == cty.String && v.IsKnown() && !v.IsNull() && hclsyntax.ValidIdentifier(v.AsString()) {
 		hint = "write upstream." + v.AsString() + " without quotes"
 	}
-	d.Add(IDType, expr.Range(), k.Name+" wants a reference to an upstream", hint)
+	d.Add(IDType, expr.Range(), k.Name+" needs a reference to an upstream", hint)
 	return nil, false
 }
 

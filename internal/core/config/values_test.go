@@ -97,9 +97,9 @@ func TestValuesOfOnesOwn(t *testing.T) {
 	for up, want := range map[string]string{
 		"auk = { address = \"10.0.0.1:80\", weight = \"3\" }":           `weight is "3", not a whole number`,
 		"auk = { address = \"10.0.0.1:80\", weight = env(\"ODD\") }":    `weight is "three", not a whole number`,
-		"auk = { address = \"10.0.0.1:80\", weight = number(\"odd\") }": `"odd" is no number`,
+		"auk = { address = \"10.0.0.1:80\", weight = number(\"odd\") }": `"odd" is not a number`,
 		"auk = { address = null }":                                      "the backend has no address",
-		"auk = length(5)":                                               "length is of a list, an object or a text, not of number",
+		"auk = length(5)":                                               "length takes a list, an object or a text",
 	} {
 		_, found := read("x = 1", up)
 		require.NotEmpty(t, found, up)
@@ -144,7 +144,7 @@ func TestFunctions(t *testing.T) {
 	c, _ = read(t, src)
 	assert.Equal(t, 80, c.Upstreams[0].Backends[0].Address.Port, "the default, without an environment")
 	for call, want := range map[string]string{
-		`env("NONE")`:            "8:15 KX003 the environment has no NONE; give a default: env(\"NONE\", \"...\")",
+		`env("NONE")`:            "8:15 KX003 the environment variable NONE is not set; a default is env(\"NONE\", \"...\")",
 		`formt("a")`:             "8:15 KX003 there is no function",
 		`range(1, 1000000)`:      "8:15 KX003 ",
 		`env()`:                  "8:15 KX003 ",
@@ -189,8 +189,8 @@ func TestWhichLogServerIsMeant(t *testing.T) {
 		{"syslog", "transport = \"tcp\"\n address = \"192.0.2.9:514\"", ""},
 		{"off", "facility = \"daemon\"", "syslog says which log server, and nothing goes there"},
 		{"syslog", "transport = \"tcp\"", "transport is \"tcp\" and no address is given"},
-		{"syslog", "transport = \"udp\"\n address = \"unix:/dev/log\"", "unix:/dev/log is a unix socket; udp wants a host and port"},
-		{"syslog", "address = \"192.0.2.9:514\"", "192.0.2.9:514 is no unix socket, which transport = \"unix\" wants"},
+		{"syslog", "transport = \"udp\"\n address = \"unix:/dev/log\"", "unix:/dev/log is a unix socket; udp needs a host and port"},
+		{"syslog", "address = \"192.0.2.9:514\"", "192.0.2.9:514 is no unix socket, which transport = \"unix\" needs"},
 		{"syslog", "facility = \"kern\"", "facility cannot be \"kern\""},
 		{"syslog:192.0.2.9:514", "", "\"syslog:192.0.2.9:514\" is no place for lines; a block of its own says which log server"},
 	} {

@@ -53,7 +53,7 @@ func (t *interner) grow() {
 
 // quickHash hashes a text, of up to 16 bytes with one multiplication, and with one
 // more for each further 16 or less (the way of folding both halves of a product is
-// that of Wang Yi's wyhash). It asks as little as it can of what cannot be foretold,
+// that of Wang Yi's wyhash). It asks as little as it can of what cannot be predicted,
 // as how long a text is.
 func quickHash(b []byte) uint64 {
 	h := uint64(len(b)) * hashLength

@@ -8,6 +8,7 @@ import (
 
 	"kestrix/internal/core/rng"
 	"kestrix/internal/core/trace"
+	"kestrix/internal/core/units"
 )
 
 // Sequence is the arrivals of a trace in the order of time, for all replays whose plans
@@ -88,8 +89,8 @@ func (l *Sequence) order(name string, line int64, a *Arrival) error {
 	if ago := l.last - a.At; ago > int64(l.o.Window) {
 		return &trace.LineError{
 			Name: name, Line: line, Column: 1, CannotBeSkip: true,
-			Why: fmt.Sprintf("the time %s is %s before one above it; records are put in order within %s: -window %s takes this one, or sort the trace first",
-				time.Unix(0, a.At).UTC().Format("2006-01-02 15:04:05"), time.Duration(ago), l.o.Window, time.Duration(ago+1e9).Truncate(time.Second)),
+			Why: fmt.Sprintf("the time %s is %s before an earlier record; records are sorted within %s; -window %s accepts it, or sort the trace first",
+				time.Unix(0, a.At).UTC().Format("2006-01-02 15:04:05"), units.Duration(time.Duration(ago)), units.Duration(l.o.Window), time.Duration(ago+1e9).Truncate(time.Second)),
 		}
 	}
 	l.first = min(l.first, a.At)

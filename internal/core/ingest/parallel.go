@@ -147,7 +147,7 @@ func (c *recordReader) read(name string, h *trace.Reader, j *job) {
 	for {
 		err, wanted := h.Next(&c.rec), false
 		if err == nil {
-			wanted, err = c.wants(name)
+			wanted, err = c.needs(name)
 		}
 		if wanted {
 			err = c.make(name, j, lasting)

@@ -39,7 +39,7 @@ func (f *Pipeline) newRecordReader() *recordReader {
 }
 
 // wants reports whether the record is to be replayed.
-func (c *recordReader) wants(name string) (bool, error) {
+func (c *recordReader) needs(name string) (bool, error) {
 	if c.rec.Time == trace.NoTime {
 		return false, &trace.LineError{Name: name, Line: c.rec.Line, Column: 1, Why: "the record has no time, which a replay cannot do without", CannotBeSkip: true}
 	}

@@ -268,7 +268,7 @@ func (f *Pipeline) take(name string) error {
 	if !f.met && c.rec.Time != trace.NoTime {
 		f.met, f.origin, c.origin = true, c.rec.Time, c.rec.Time
 	}
-	if wanted, err := c.wants(name); !wanted {
+	if wanted, err := c.needs(name); !wanted {
 		return err
 	}
 	var w clientRef

@@ -81,9 +81,9 @@ func (h *Heap[T]) Pop() (tick.Time, T) {
 		for k := c + 1; k < end; k++ {
 			a := s[k].At
 			if a == at && earlier(s[k].order, s[m].order) {
-				m = k // equal times are rare, so this branch is foretold
+				m = k // equal times are rare, so this branch is predicted
 			}
-			// Which child is earliest cannot be foretold: the compiler makes
+			// Which child is earliest cannot be predicted: the compiler makes
 			// moves instead of jumps of this.
 			if a < at {
 				m = k

@@ -162,7 +162,7 @@ func (s *space) clause(i int, outer, inner *config.When) (clause, error) {
 		parts = append(parts, inner)
 	}
 	for _, w := range parts {
-		for _, x := range wants(w) {
+		for _, x := range needs(w) {
 			at := s.byName[dimensionKey(x.kind, nameOf(x.kind, x.name))]
 			set, err := s.dims[at].texts(x.matches, x.text)
 			if err != nil {
@@ -191,7 +191,7 @@ type want struct {
 }
 
 // wants returns what a condition wants, any aside.
-func wants(w *config.When) []want {
+func needs(w *config.When) []want {
 	var clients []config.Match
 	for _, p := range w.Client {
 		clients = append(clients, config.Match{Text: p.Prefix.String(), Not: p.Not})

@@ -58,7 +58,7 @@ func FuzzPatterns(f *testing.F) {
 		}
 		r := newRunner(a, []*pattern{p})
 		if got, want := r.fits(sample)[0], matches(sample); got != want {
-			t.Fatalf("%q fits %q: %v, and the router says %v", sample, text, got, want)
+			t.Fatalf("%q matches %q: %v, and the router says %v", sample, text, got, want)
 		}
 		found, ok := r.outcomes(2000)
 		if !ok {

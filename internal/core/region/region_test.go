@@ -177,7 +177,7 @@ func TestRoutesThatTakeNothing(t *testing.T) {
 		{"a regular expression", []string{`path = regexp("/a.*")`, `path = regexp("/ab")`}, "[0]", "GET http://tern.example/ab"},
 		{"two expressions together", []string{`path = regexp("/[a-m].*")`, `path = regexp("/[^a-m].*|/")`, `path = "/**"`}, "-", ""}, // OPTIONS *
 		{"networks together", []string{`client = "10.0.0.0/9"`, `client = "10.128.0.0/9"`, `client = "10.0.0.0/8"`}, "[0 1]", "GET http://tern.example/ from 10.0.0.1"},
-		{"a condition that nothing fits", []string{`path = ["/a", not("/a")]`}, "[]", ""},
+		{"a condition that nothing matches", []string{`path = ["/a", not("/a")]`}, "[]", ""},
 		{"a path that is never so", []string{`path = "/a/../b"`}, "[]", ""},
 		{"a method that is never routed", []string{`method = "TRACE"`}, "[]", ""},
 		{"any", []string{"any {\npath = \"/a\"\n}\nany {\nmethod = \"POST\"\n}", "path = \"/a\"\nmethod = \"PUT\""}, "[0]", "PUT http://tern.example/a"},

@@ -58,10 +58,10 @@ func TestWhatIsAssumedIsSaid(t *testing.T) {
 		"for paths of one":       {logged(300, 50*time.Millisecond, took("")), strings.Replace(ofPath, "app.*", "app.b1", 1), Options{}, "service times, backends, patience", true, 0, nil},
 		"microseconds, unnamed":  {logged(300, 50*time.Millisecond, took(" 500000")), "", Options{}, "service times, last field, backends, patience", true, 0.036, []string{"as 500000", "-fields duration/us"}},
 		"second of two unnamed":  {logged(300, 50*time.Millisecond, took(` "h" 500000`)), "", Options{}, "service times, last field, backends, patience", true, 0.036, []string{"-fields -,duration/us"}},
-		"a third failed":         {logged(300, 50*time.Millisecond, failing), "", Options{}, "service times, waiting, backends, patience", true, 0.5, []string{"100 of 300 requests take as long as the answered one before", "100 failed when they were recorded"}},
-		"failures happen again":  {logged(300, 50*time.Millisecond, failing), "", Options{Recorded: true}, "waiting, backends, patience", true, 0.5, []string{"app had up to "}},
+		"a third failed":         {logged(300, 50*time.Millisecond, failing), "", Options{}, "service times, waiting, backends, patience", true, 0.5, []string{"100 of 300 requests take as long as the last answered one", "100 failed in the trace"}},
+		"failures happen again":  {logged(300, 50*time.Millisecond, failing), "", Options{Recorded: true}, "waiting, backends, patience", true, 0.5, []string{"app: up to "}},
 		"half have none":         {logged(300, 50*time.Millisecond, half), "", Options{}, "service times, backends, patience", true, 0.5, []string{"150 have no duration"}},
-		"more than workers bear": {logged(300, 50*time.Millisecond, took(" 0.500000")), two, Options{}, "waiting, backends, patience", true, 0, []string{"app had up to 10 requests in flight when this was recorded, and has 6 workers here, for which"}},
+		"more than workers bear": {logged(300, 50*time.Millisecond, took(" 0.500000")), two, Options{}, "waiting, backends, patience", true, 0, []string{"app: up to 10 requests in flight in the trace, 6 workers in the replay; 294 requests wait"}},
 	} {
 		r := run(t, pool(t, 3, "round-robin", ""), c.scenario, c.log, c.o)
 		var what, words []string

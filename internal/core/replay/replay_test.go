@@ -367,8 +367,8 @@ func TestStampsAreSpreadAndPutInOrder(t *testing.T) {
 	assert.Equal(t, []float64{0, 1, 3, 6, 7}, at, "within the window they are put right")
 	assert.EqualValues(t, 3, r.Trace.OutOfOrder)
 	_, err := Run(context.Background(), c, scenario.None(), source(line(30)+line(5)), Options{})
-	require.ErrorContains(t, err, "t.log:2:1: the time 2026-11-23 06:00:05 is 25s before one above it")
-	assert.ErrorContains(t, err, "-window 26s takes this one")
+	require.ErrorContains(t, err, "t.log:2:1: the time 2026-11-23 06:00:05 is 25 s before an earlier record")
+	assert.ErrorContains(t, err, "-window 26s accepts it")
 	_, err = Run(context.Background(), c, scenario.None(), source(line(30)+line(5)), Options{Window: 26 * time.Second})
 	assert.NoError(t, err)
 }

@@ -216,7 +216,7 @@ func runOpen(ctx context.Context, engines []*sim.Engine, plans []*ingest.Plan, s
 		wait.Go(func() {
 			e.Follow(blocks)
 			if going.Add(-1) == 0 {
-				stop() // no engine wants more
+				stop() // no engine needs more
 			}
 			blocks.Close()
 			if f.Err == nil {

@@ -14,9 +14,11 @@ type Diagnosed struct {
 	Cause    string `json:"cause"` // a word of study.Causes
 	Upstream string `json:"upstream"`
 	Says     string `json:"says"`   // what happened
-	Change   string `json:"change"` // what was changed in the replay that it is held against, as it would be written
-	Before   Harm   `json:"before"` // as it is
-	With     Harm   `json:"with"`   // with the change
+	Change   string `json:"change"` // the change in the replay for comparison, as it would be written
+	// Hypothetical reports that the change shows the cause and is no advice, such as a retry of every method.
+	Hypothetical bool `json:"hypothetical"`
+	Before       Harm `json:"before"` // as it is
+	With         Harm `json:"with"`   // with the change
 }
 
 // Harm is what requests of an upstream met, in all or in a part of a replay.

@@ -36,7 +36,7 @@ func TestPaths(t *testing.T) {
 	for from, to := range map[string]string{
 		"/app/seat/7": "/v2/seats/7", "/seat/7/plan": "/v2/seats/7/plan", "/app/seat/x": "/v2/odd", "/app/other/seat/7": "/v2/other/seat/7",
 	} {
-		assert.Equal(t, to, Path(substitute, from), "the first that fits counts, and it must fit the whole path")
+		assert.Equal(t, to, Path(substitute, from), "the first that matches counts, and it must match the whole path")
 	}
 }
 
@@ -82,7 +82,7 @@ func TestLocationsAreMappedBack(t *testing.T) {
 
 	// The host is passed on as it was asked for.
 	for _, c := range []struct{ client, scheme, spoken, from, to string }{
-		{"site", "http", "http", "https://site/x", "https://site/app/x"}, // an application that wants https gets it
+		{"site", "http", "http", "https://site/x", "https://site/app/x"}, // an application that needs https gets it
 		{"site", "http", "http", "http://site/x", "http://site/app/x"},
 		{"site:8080", "http", "http", "http://site:8080/x", "http://site:8080/app/x"},
 		{"site:8080", "http", "http", "http://site/x", "http://site/app/x"},

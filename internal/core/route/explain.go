@@ -28,7 +28,7 @@ func (t *Table) Explain(q *Request) []Step {
 			continue
 		}
 		if fits, _ := c.fits(q); fits {
-			return append(steps, Step{r.Name, true, "everything it asks fits: " + names(c.asksAll())})
+			return append(steps, Step{r.Name, true, "all conditions match: " + names(c.asksAll())})
 		}
 		steps = append(steps, Step{r.Name, false, whyNot(c, &r.When, q)})
 	}
@@ -49,7 +49,7 @@ func whyNot(c *rule, w *config.When, q *Request) string {
 		}
 		parts = append(parts, whyNot(x, &w.Any[i], q))
 	}
-	return "no any block fits: " + strings.Join(parts, "; ")
+	return "no any block matches: " + strings.Join(parts, "; ")
 }
 
 // why words why a field does not fit.
@@ -94,7 +94,7 @@ func field(kind string, rules []fieldRule, pairs []config.MatchPair, look Lookup
 		}
 		return fmt.Sprintf("the %s %s is %q, not %s", kind, rules[i].name, value, config.Words(pairs[i].Matches))
 	}
-	return "a " + kind + " does not fit"
+	return "a " + kind + " does not match"
 }
 
 func names(f Field) string {

@@ -40,10 +40,10 @@ func TestPatterns(t *testing.T) {
 	} {
 		p := c.make(c.text)
 		for _, s := range c.yes {
-			assert.True(t, p.Match(s), "%q fits %q", s, c.text)
+			assert.True(t, p.Match(s), "%q matches %q", s, c.text)
 		}
 		for _, s := range c.no {
-			assert.False(t, p.Match(s), "%q does not fit %q", s, c.text)
+			assert.False(t, p.Match(s), "%q does not match %q", s, c.text)
 		}
 	}
 }
@@ -122,7 +122,7 @@ func TestNegationRegularExpressionsQueryAndCookies(t *testing.T) {
 		q    Request
 		want string
 	}{
-		{"the whole text must fit", Request{Path: "/seats/12", Client: home}, "numbers"},
+		{"the whole text must match", Request{Path: "/seats/12", Client: home}, "numbers"},
 		{"not a part of it", Request{Path: "/seats/12/x", Client: home, Header: agent}, ""},
 		{"one of the list", Request{Path: "/a/b", Method: "GET", Client: home}, "not-posts"},
 		{"none of the excluded", Request{Path: "/a/secret/b", Method: "GET", Client: home, Header: agent}, ""},
@@ -157,14 +157,14 @@ func TestOneOfSeveralAnyBlocksMustFit(t *testing.T) {
 		fits bool
 		why  string
 	}{
-		{Request{Host: "h", Path: "/a", Method: "GET"}, true, "everything it asks fits: host, path, method, header"},
-		{Request{Host: "h", Path: "/b", Method: "GET", Header: v("2")}, true, "everything it asks fits: host, path, method, header"},
+		{Request{Host: "h", Path: "/a", Method: "GET"}, true, "all conditions match: host, path, method, header"},
+		{Request{Host: "h", Path: "/b", Method: "GET", Header: v("2")}, true, "all conditions match: host, path, method, header"},
 		{Request{Host: "g", Path: "/a", Method: "GET", Header: v("2")}, false, `host "g" is not h`},
-		{Request{Host: "h", Path: "/a", Method: "PUT"}, false, "no any block fits: method PUT is not GET; the header field v is absent"},
-		{Request{Host: "h", Path: "/b", Method: "GET", Header: v("22")}, false, `no any block fits: path "/b" is not /a/**; the header field v is "22", not 1 or 2 but not 22`},
-		{Request{Host: "h", Path: "/b", Method: "GET", Header: v("3")}, false, `no any block fits: path "/b" is not /a/**; the header field v is "3", not 1 or 2 but not 22`},
-		{Request{Host: "h", Path: "/a", Method: "GET", Unknown: AskHeader}, true, "everything it asks fits: host, path, method, header"},
-		{Request{Host: "h", Path: "/b", Method: "GET", Unknown: AskHeader}, false, `no any block fits: path "/b" is not /a/**; it asks for the header, which is not known`},
+		{Request{Host: "h", Path: "/a", Method: "PUT"}, false, "no any block matches: method PUT is not GET; the header field v is absent"},
+		{Request{Host: "h", Path: "/b", Method: "GET", Header: v("22")}, false, `no any block matches: path "/b" is not /a/**; the header field v is "22", not 1 or 2 but not 22`},
+		{Request{Host: "h", Path: "/b", Method: "GET", Header: v("3")}, false, `no any block matches: path "/b" is not /a/**; the header field v is "3", not 1 or 2 but not 22`},
+		{Request{Host: "h", Path: "/a", Method: "GET", Unknown: AskHeader}, true, "all conditions match: host, path, method, header"},
+		{Request{Host: "h", Path: "/b", Method: "GET", Unknown: AskHeader}, false, `no any block matches: path "/b" is not /a/**; it asks for the header, which is not known`},
 	} {
 		i, missed := tab.Match(&c.q)
 		assert.Equal(t, c.fits, i == 0, "%+v", c.q)

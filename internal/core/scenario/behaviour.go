@@ -51,10 +51,10 @@ func (s *Scenario) behaviours(d *config.Decoder, root *config.Node, c *config.Co
 	names := backendNames(c)
 	for _, n := range root.All("behaviour") {
 		b := behaviour(n)
+		of := config.Placed[string]{Value: b.Pattern, Range: b.Range}
+		inFull(d, &of, names)
+		b.Pattern = of.Value
 		s.Behaviours = append(s.Behaviours, b)
-		if !fitsAny(b.Pattern, names) {
-			unknownBackend(d, config.Placed[string]{Value: b.Pattern, Range: b.Range}, names)
-		}
 		if !n.Has("path") {
 			continue
 		}
@@ -83,9 +83,9 @@ func pathsFit(d *config.Decoder, n *config.Node) {
 	for _, p := range config.Get[[]config.Placed[string]](n, "path") {
 		switch {
 		case strings.Contains(p.Value, "?"):
-			d.Add(config.IDType, p.Range, fmt.Sprintf("no path fits %q: the query of a request is not of its path", p.Value), "leave out what follows the ?")
+			d.Add(config.IDType, p.Range, fmt.Sprintf("no path matches %q: the query of a request is not of its path", p.Value), "leave out what follows the ?")
 		case !strings.HasPrefix(p.Value, "/") && p.Value != "**":
-			d.Add(config.IDType, p.Range, fmt.Sprintf("no path fits %q: each begins with /", p.Value), fmt.Sprintf("%q", "/"+p.Value))
+			d.Add(config.IDType, p.Range, fmt.Sprintf("no path matches %q: each begins with /", p.Value), fmt.Sprintf("%q", "/"+p.Value))
 		}
 	}
 }

@@ -2,10 +2,8 @@ package scenario
 
 import (
 	"encoding/json"
-	"fmt"
 	"math"
 	"slices"
-	"strings"
 
 	"github.com/hashicorp/hcl/v2"
 	"github.com/hashicorp/hcl/v2/hclsyntax"
@@ -143,26 +141,14 @@ func (j *Judge) Verdicts() ([]Verdict, config.Findings) {
 // eval evaluates the expectation. The finding says that this cannot be done; nil if it can.
 func (e *Expect) eval(ctx *hcl.EvalContext, source []byte) (met bool, found *config.Finding) {
 	v, diags := e.That.Value(ctx)
-	for _, d := range diags {
-		if d.Severity != hcl.DiagError {
-			continue
-		}
-		rng := e.That.Range()
-		if d.Subject != nil {
-			rng = *d.Subject
-		}
-		message := strings.TrimSuffix(strings.Join(strings.Fields(d.Detail), " "), ".")
-		return false, &config.Finding{
-			ID: config.IDReference, Severity: config.Error, Range: rng,
-			Message: "the expectation cannot be evaluated: " + message,
-			Hint:    hintFor(string(rng.SliceBytes(source))),
-		}
+	if diags.HasErrors() {
+		return false, e.wrong(ctx, diags, source)
 	}
 	if v.IsNull() || !v.IsKnown() || v.Type() != cty.Bool {
 		return false, &config.Finding{
 			ID: config.IDType, Severity: config.Error, Range: e.That.Range(),
-			Message: "an expectation is true or false; this is " + v.Type().FriendlyName(),
-			Hint:    "compare it with something, like result.error_rate <= 0.002",
+			Message: "an expectation is true or false; this is " + kindOf(v.Type()),
+			Hint:    "compare it, as in result.error_rate <= 0.002",
 		}
 	}
 	return v.True(), nil
@@ -215,26 +201,6 @@ func numberOf(e hclsyntax.Expression, ctx *hcl.EvalContext) float64 {
 		return f
 	}
 	return math.NaN()
-}
-
-// Renamed are the keys of a result that had another name before, with their name now.
-var Renamed = map[string]string{
-	"lost":           "sessions have `misses`, faults have `exposed_failed`",
-	"met":            "faults have `exposed`",
-	"open":           "rows of the timeline have `in_flight`",
-	"sticky_refused": "`session_refused`",
-}
-
-// hintFor returns what to do about a part of an expectation that names no key.
-func hintFor(text string) string {
-	if strings.Contains(text, ".assumed.") {
-		return "what `assumed` held is in `model` now"
-	}
-	key := text[strings.LastIndexByte(text, '.')+1:]
-	if now, ok := Renamed[key]; ok {
-		return fmt.Sprintf("%s has another name now: %s", key, now)
-	}
-	return "the result's keys are those of `kestrix replay -format json`"
 }
 
 // calls returns the function calls of an expression, each with the key that is

@@ -36,18 +36,26 @@ func (e *Effect) Silent() bool { return e.Swallows || e.Hangs }
 // FaultKinds are the kinds of faults, in the order in which they are listed. It is
 // read only.
 var FaultKinds = []FaultKind{
-	{Name: "refuse", Doc: "the process is gone: open requests break, connecting fails at once", Effect: Effect{Refuses: true}},
-	{Name: "blackhole", Doc: "packets vanish: connecting and answers never come through", Effect: Effect{Swallows: true}},
-	{Name: "hang", Doc: "it accepts and never answers", Effect: Effect{Hangs: true}},
-	{Name: "reset", Doc: "answers break off half-way", Effect: Effect{Resets: true}},
-	{Name: "errors", Doc: "it answers with an error status, at a rate", Keys: []string{"status", "rate", "after"}, Effect: Effect{Errors: true}},
-	{Name: "slow", Doc: "it takes several times as long", Keys: []string{"factor"}, Effect: Effect{Slows: true}},
-	{Name: "flap", Doc: "it refuses and works by turns", Keys: []string{"fails_for", "works_for"}, Effect: Effect{Refuses: true}, Flaps: true},
+	{Name: "refuse", Doc: "the process ended: requests in flight break, connects are refused at once", Effect: Effect{Refuses: true}},
+	{Name: "blackhole", Doc: "packets are lost: connects and responses never arrive", Effect: Effect{Swallows: true}},
+	{Name: "hang", Doc: "the backend accepts connections and never answers", Effect: Effect{Hangs: true}},
+	{Name: "reset", Doc: "responses break off halfway", Effect: Effect{Resets: true}},
+	{Name: "errors", Doc: "the backend answers with an error status, at a rate", Keys: []string{"status", "rate", "after"}, Effect: Effect{Errors: true}},
+	{Name: "slow", Doc: "the backend takes several times as long", Keys: []string{"factor"}, Effect: Effect{Slows: true}},
+	{Name: "flap", Doc: "the backend alternately refuses and works", Keys: []string{"fails_for", "works_for"}, Effect: Effect{Refuses: true}, Flaps: true},
 	{Name: "probe-fails", Doc: "only the probe fails", Effect: Effect{FailProbe: true}},
-	{Name: "probe-lies", Doc: "the probe passes while requests are answered with an error status", Keys: []string{"status", "rate", "after"}, Effect: Effect{Errors: true, LieProbe: true}},
-	{Name: "park", Doc: "an operator takes it out", Order: "park"},
-	{Name: "drain", Doc: "an operator drains it: sessions stay, no new ones come", Order: "drain"},
-	{Name: "weight", Doc: "an operator changes its weight", Keys: []string{"weight"}, Order: "weight"},
+	{Name: "probe-lies", Doc: "the probe passes while requests get an error status", Keys: []string{"status", "rate", "after"}, Effect: Effect{Errors: true, LieProbe: true}},
+	{Name: "park", Doc: "an operator parks the backend", Order: "park"},
+	{Name: "drain", Doc: "an operator drains the backend: sessions stay, no new ones begin", Order: "drain"},
+	{Name: "weight", Doc: "an operator changes the weight of the backend", Keys: []string{"weight"}, Order: "weight"},
+}
+
+// faultDocs returns what happens in each kind of fault.
+func faultDocs() (out []string) {
+	for _, k := range FaultKinds {
+		out = append(out, k.Doc)
+	}
+	return out
 }
 
 // FaultKindOf returns the kind of a name, nil if there is none.

@@ -2,6 +2,7 @@ package scenario
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -14,10 +15,10 @@ import (
 // FunctionHelp says what the functions of expectations do, in the order of the
 // reference.
 var FunctionHelp = []struct{ Call, Help string }{
-	{`share("booking.auk")`, "the backend's share of the attempts that its upstream's backends were given"},
-	{`before("auk loses power")`, "what came of the requests that arrived before the fault began: requests, answered, failed, error_rate and latency with mean, p50, p90, p95, p99, p999 and max, as in before(\"...\").latency.p95"},
-	{`during("auk loses power")`, "the same of those that arrived while it lasted"},
-	{`after("auk loses power")`, "the same of those that arrived after its end"},
+	{`share("booking.auk")`, "share of the upstream's attempts that the backend received"},
+	{`before("auk loses power")`, "figures of the requests that arrived before the fault: requests, answered, failed, error_rate, and latency with mean, p50, p90, p95, p99, p999 and max, as in before(\"...\").latency.p95"},
+	{`during("auk loses power")`, "the same figures of the requests that arrived during the fault"},
+	{`after("auk loses power")`, "the same figures of the requests that arrived after the fault"},
 }
 
 // functions returns the functions of expectations over a result.
@@ -49,19 +50,24 @@ func functions(tree any) map[string]function.Function {
 
 func shareOf(root map[string]any, name string) (any, error) {
 	ups, _ := root["upstreams"].(map[string]any)
-	var known []string
+	shares := map[string]any{}
 	for up, x := range ups {
 		u, _ := x.(map[string]any)
 		backends, _ := u["backends"].(map[string]any)
 		for b, y := range backends {
-			if up+"."+b == name {
-				of, _ := y.(map[string]any)
-				return of["share"], nil
-			}
-			known = append(known, up+"."+b)
+			of, _ := y.(map[string]any)
+			shares[up+"."+b] = of["share"]
 		}
 	}
-	return nil, fmt.Errorf("no backend is called %q; %s", name, oneOf(name, known))
+	known := slices.Sorted(maps.Keys(shares))
+	full, several := config.FullName(name, known)
+	if len(several) > 1 {
+		return nil, fmt.Errorf("several backends are called %q; write one of %s", name, strings.Join(several, ", "))
+	}
+	if full == "" {
+		return nil, fmt.Errorf("no backend is called %q; %s", name, oneOf(name, known))
+	}
+	return shares[full], nil
 }
 
 func phaseOf(root map[string]any, name, phase string) (any, error) {

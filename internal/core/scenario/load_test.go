@@ -92,10 +92,10 @@ func TestFunctionsOfExpectations(t *testing.T) {
 	verdicts, _ := judge(`during("power").error_rate < 0.05 && share("booking.auk") < 1`)
 	assert.Equal(t, map[string]any{`during("power").error_rate`: 0.1, `share("booking.auk")`: 0.25}, verdicts[0].Values, "what was compared is told")
 	for that, want := range map[string]string{
-		`share("booking.ouk") < 1`:     `no backend is called "booking.ouk"; did you mean "booking.auk"?`,
-		`during("powr").failed == 0`:   `no fault is called "powr"; did you mean "power"?`,
-		`during("power").faild == 0`:   `does not have an attribute named "faild"`,
-		`between("power").failed == 0`: `There is no function named "between"`,
+		`share("booking.ouk") < 1`:     `no backend is called "booking.ouk"`,
+		`during("powr").failed == 0`:   `no fault is called "powr"`,
+		`during("power").faild == 0`:   `during("power") has no key "faild"`,
+		`between("power").failed == 0`: `there is no function "between" in expectations`,
 		`during("power")`:              `an expectation is true or false`,
 	} {
 		_, found := judge(that)

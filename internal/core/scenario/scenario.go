@@ -11,6 +11,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/route"
+	"kestrix/internal/core/units"
 )
 
 // Scenario is what happens during a replay.
@@ -149,7 +150,7 @@ func fault(d *config.Decoder, n *config.Node, c *config.Config, names []string) 
 	if n.Has("until") {
 		f.Until = config.Get[time.Duration](n, "until")
 		if f.Until <= f.At {
-			d.Add(config.IDLimit, n.At("until"), fmt.Sprintf("the fault ends at %s, which is not after its beginning at %s", f.Until, f.At), "both count from the start of the replay")
+			d.Add(config.IDLimit, n.At("until"), fmt.Sprintf("the fault ends at %s, which is not after its beginning at %s", units.Duration(f.Until), units.Duration(f.At)), "both count from the start of the replay")
 		}
 	}
 	for _, key := range keysOfKinds() {
@@ -158,10 +159,8 @@ func fault(d *config.Decoder, n *config.Node, c *config.Config, names []string) 
 			d.Add(config.IDUnknown, n.At(key), fmt.Sprintf("%s belongs to kind = \"%s\", and this fault is %q", key, strings.Join(kinds, "\" or \""), f.Kind), "remove it")
 		}
 	}
-	for _, p := range f.Backends {
-		if !fitsAny(p.Value, names) {
-			unknownBackend(d, p, names)
-		}
+	for i := range f.Backends {
+		inFull(d, &f.Backends[i], names)
 	}
 	f.ofUpstreams(d, n, c)
 	f.ofZones(d, n, c)
@@ -210,7 +209,7 @@ func (f *Fault) ofZones(d *config.Decoder, n *config.Node, c *config.Config) {
 			if s := config.Suggest(z.Value, known); s != "" {
 				hint = "did you mean \"" + s + "\"?"
 			}
-			d.Add(config.IDReference, z.Range, fmt.Sprintf("no backend stands in the zone %q", z.Value), hint)
+			d.Add(config.IDReference, z.Range, fmt.Sprintf("no backend is in the zone %q", z.Value), hint)
 		}
 	}
 }
@@ -225,8 +224,24 @@ func backendNames(c *config.Config) []string {
 	return out
 }
 
+// inFull replaces the name of a backend that only one upstream has by UPSTREAM.BACKEND, and finds fault with a pattern that
+// no backend matches.
+func inFull(d *config.Decoder, p *config.Placed[string], names []string) {
+	full, _ := config.FullName(p.Value, names)
+	switch {
+	case full != "":
+		p.Value = full
+	case !fitsAny(p.Value, names):
+		unknownBackend(d, *p, names)
+	}
+}
+
 func unknownBackend(d *config.Decoder, p config.Placed[string], names []string) {
-	hint := "backends are named UPSTREAM.BACKEND, * stands for any text"
+	if _, several := config.FullName(p.Value, names); len(several) > 1 {
+		d.Add(config.IDReference, p.Range, fmt.Sprintf("several backends are called %q", p.Value), "write one of "+strings.Join(several, ", "))
+		return
+	}
+	hint := "backends are named UPSTREAM.BACKEND, * is any text"
 	if s := config.Suggest(p.Value, names); s != "" {
 		hint = "did you mean \"" + s + "\"?"
 	}

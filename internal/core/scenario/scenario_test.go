@@ -78,7 +78,7 @@ expect "few lost" {
 `)
 	require.Empty(t, found)
 	assert.EqualValues(t, 7, s.Seed)
-	assert.Equal(t, config.Distribution{Kind: "fixed", Mean: 10 * time.Millisecond}, s.Behaviour("booking.auk").Service, "the last that fits")
+	assert.Equal(t, config.Distribution{Kind: "fixed", Mean: 10 * time.Millisecond}, s.Behaviour("booking.auk").Service, "the last that matches")
 	assert.Equal(t, 16, s.Behaviour("booking.auk").Workers, "what it leaves out is the default")
 	g := s.Behaviour("booking.gannet")
 	assert.Equal(t, config.Distribution{Kind: "lognormal", Mean: 40 * time.Millisecond, CV: 0.6}, g.Service)
@@ -97,9 +97,9 @@ func TestMistakesInAScenario(t *testing.T) {
 	fault := func(lines string) string { return "fault \"f\" {\n" + lines + "\n}\n" }
 	for _, c := range []struct{ name, text, want string }{
 		{"no such backend", fault("backend = \"booking.ouk\"\nkind = \"hang\"\nat = \"1s\""), `2:11 KX101 no backend is called "booking.ouk" | did you mean "booking.auk"?`},
-		{"no such pattern", "behaviour \"gate.*\" {\n}\n", `1:11 KX101 no backend is called "gate.*" | backends are named UPSTREAM.BACKEND, * stands for any text`},
+		{"no such pattern", "behaviour \"gate.*\" {\n}\n", `1:11 KX101 no backend is called "gate.*" | backends are named UPSTREAM.BACKEND, * is any text`},
 		{"no such upstream", fault("upstream = \"bookin\"\nkind = \"hang\"\nat = \"1s\""), `2:12 KX101 no upstream is called "bookin" | did you mean "booking"?`},
-		{"end before beginning", fault("backend = \"booking.auk\"\nkind = \"hang\"\nat = \"5m\"\nuntil = \"2m\""), `5:9 KX004 the fault ends at 2m0s, which is not after its beginning at 5m0s | both count from the start of the replay`},
+		{"end before beginning", fault("backend = \"booking.auk\"\nkind = \"hang\"\nat = \"5m\"\nuntil = \"2m\""), `5:9 KX004 the fault ends at 2m, which is not after its beginning at 5m | both count from the start of the replay`},
 		{"kind", fault("backend = \"booking.auk\"\nkind = \"hangs\"\nat = \"1s\""), `3:8 KX007 kind cannot be "hangs"; it is "refuse", "blackhole", "hang", "reset", "errors", "slow", "flap", "probe-fails", "probe-lies", "park", "drain" or "weight" | did you mean "hang"?`},
 		{"nobody", fault("kind = \"hang\"\nat = \"1s\""), `1:1 KX005 the fault "f" matches no backend | backend = "UPSTREAM.BACKEND", upstream = "UPSTREAM" or zone = "ZONE"`},
 		{"no beginning", fault("backend = \"booking.auk\"\nkind = \"hang\""), `1:1 KX005 fault "f" has no at | at = "2m"`},
@@ -110,8 +110,8 @@ func TestMistakesInAScenario(t *testing.T) {
 		{"streams from the trace", "streams {\n  path = \"/e\"\n  lasts = from_trace()\n}\n", `3:11 KX003 lasts cannot be from_trace() | expected a distribution, like lognormal("5m", 1)`},
 		{"of paths, workers", "behaviour \"*\" {\n  path = \"/a\"\n  workers = 2\n  service = \"1s\"\n}\n", `3:13 KX002 workers is of a backend as a whole, and this behaviour says how long requests of some paths take | give it in a behaviour without path`},
 		{"of paths, nothing", "behaviour \"*\" {\n  path = \"/a\"\n}\n", `1:1 KX005 the behaviour names paths and does not say how long their requests take | service = ...`},
-		{"a path without /", "behaviour \"*\" {\n  path = [\"**\", \"a/**\"]\n  service = \"1s\"\n}\n", `2:17 KX003 no path fits "a/**": each begins with / | "/a/**"`},
-		{"a query", "streams {\n  path = \"/a?b\"\n}\n", `2:10 KX003 no path fits "/a?b": the query of a request is not of its path | leave out what follows the ?`},
+		{"a path without /", "behaviour \"*\" {\n  path = [\"**\", \"a/**\"]\n  service = \"1s\"\n}\n", `2:17 KX003 no path matches "a/**": each begins with / | "/a/**"`},
+		{"a query", "streams {\n  path = \"/a?b\"\n}\n", `2:10 KX003 no path matches "/a?b": the query of a request is not of its path | leave out what follows the ?`},
 		{"too many paths", func() string {
 			var b strings.Builder
 			for i := range 2 * (MaxPaths + 1) {
@@ -238,18 +238,33 @@ expect "by name" {
 	assert.Equal(t, []string{"result.routes[\"web/rest\"]", "result.upstreams.booking.backends.auk.requests"}, verdicts[3].Names())
 
 	for text, want := range map[string]string{
-		"result.eror_rate > 1":   "the expectation cannot be evaluated: This object does not have an attribute named \"eror_rate\"",
-		"result.error_rate":      "an expectation is true or false; this is number",
-		"rezult.error_rate > 1":  "the expectation cannot be evaluated",
-		"result.faults[9].x > 1": "the expectation cannot be evaluated",
-		"nothing() > 1":          "the expectation cannot be evaluated",
-		"\"yes\"":                "an expectation is true or false; this is string",
+		"result.eror_rate > 1":               `result has no key "eror_rate"; did you mean error_rate?`,
+		"result.faults[0].detectd_after < 1": `result.faults[0] has no key "detectd_after"; known here: failed`,
+		"result.sessions.lost < 1":           "result has no key \"sessions\"; known here: error_rate, faults, lists",
+		"result.error_rate.lost < 1":         "result.error_rate has no key \"lost\"; lost was renamed: sessions have misses, faults have exposed_failed",
+		"result.error_rate.x < 1":            `result.error_rate has no key "x"; it is a value without keys`,
+		"result[\"eror_rate\"] > 1":          `result has no key "eror_rate"; did you mean error_rate?`,
+		"result.error_rate":                  "an expectation is true or false; this is a number; compare it, as in result.error_rate <= 0.002",
+		"rezult.error_rate > 1":              `there is no name "rezult" in expectations; did you mean result?`,
+		"result.faults[9].x > 1":             "result.faults has no element [9]; the only element is [0]",
+		"result.lists[9] > 1":                "result.lists has no element [9]; the elements are [0] to [1]",
+		"result.error_rate[0] > 1":           "result.error_rate is not a list; " + keysHint,
+		"nothing() > 1":                      `there is no function "nothing" in expectations; known here: after, before, during, share`,
+		"shore(\"a\") > 1":                   `there is no function "shore" in expectations; did you mean share?`,
+		"share() > 1":                        `a function of expectations takes one text; like share("booking.auk") or before("auk is killed")`,
+		"share([\"a\"]) > 1":                 `a function of expectations takes one text; like share("booking.auk") or before("auk is killed")`,
+		"share(null) > 1":                    `a function of expectations takes one text; like share("booking.auk") or before("auk is killed")`,
+		"share(\"a.x\") > 1":                 `no backend is called "a.x"; there are none`,
+		"result.error_rate > \"a\"":          "the expectation compares values of different types; compare numbers with numbers, as in result.error_rate <= 0.002",
+		"\"yes\"":                            "an expectation is true or false; this is a text; compare it, as in result.error_rate <= 0.002",
+		"result":                             "an expectation is true or false; this is an object with keys; compare it, as in result.error_rate <= 0.002",
+		"result.lists":                       "an expectation is true or false; this is a list; compare it, as in result.error_rate <= 0.002",
 	} {
 		s, found := read(t, "expect \"x\" {\n  that = "+text+"\n}\n")
 		require.Empty(t, found)
-		_, wrong := judged(s, []byte(`{"error_rate":0.02,"faults":[{}]}`))
+		_, wrong := judged(s, []byte(`{"error_rate":0.02,"faults":[{"failed":1}],"lists":[1,2]}`))
 		require.Len(t, wrong, 1, text)
-		assert.Contains(t, wrong[0].Message, want)
+		assert.Equal(t, want, wrong[0].Message+"; "+wrong[0].Hint, text)
 		assert.Equal(t, 2, wrong[0].Range.Start.Line)
 	}
 }

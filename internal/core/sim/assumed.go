@@ -8,6 +8,7 @@ import (
 
 	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/units"
 )
 
 // nearWorkers is the part of an upstream's workers from which on the concurrency that was
@@ -57,24 +58,24 @@ func (e *Engine) assumedService() *result.Assumption {
 		a.Value = fmt.Sprintf("lognormal, mean %s, CV %g", millis(scenario.UnknownService.Mean), scenario.UnknownService.CV)
 		switch {
 		case e.scenario.Load != nil:
-			a.Because, a.Instead = "the scenario does not say how long backends take", "behaviour \"*\" { service = ... } does"
+			a.Because, a.Instead = "the scenario has no service time", "behaviour \"*\" { service = ... } sets it"
 		case d.failed > 0 && d.missing == 0:
-			a.Because, a.Instead = "all requests with a duration failed when they were recorded", "-recorded-failures has that happen again"
+			a.Because, a.Instead = "all requests with a duration failed when they were recorded", "-recorded-failures repeats the failures"
 		default:
-			a.Because, a.Instead = "the trace has no durations", "-fields or -map name them, behaviour in a scenario gives others"
+			a.Because, a.Instead = "the trace has no durations", "-fields or -map name them, or behaviour in a scenario sets them"
 		}
 	default:
 		var why []string
 		if d.failed > 0 {
-			why = append(why, fmt.Sprintf("%d failed when they were recorded", d.failed))
+			why = append(why, units.Count(d.failed)+" failed in the trace")
 		}
 		if d.missing > 0 {
-			why = append(why, fmt.Sprintf("%d have no duration", d.missing))
+			why = append(why, units.Count(d.missing)+" have no duration")
 		}
-		a.Value = fmt.Sprintf("%d of %d requests take as long as the answered one before them", without, asked)
-		a.Because, a.Instead = strings.Join(why, ", "), "behaviour in a scenario gives others"
+		a.Value = fmt.Sprintf("%s of %s requests take as long as the last answered one before them", units.Count(without), units.Count(asked))
+		a.Because, a.Instead = strings.Join(why, ", "), "behaviour in a scenario sets service times"
 		if d.failed > 0 {
-			a.Instead = "-recorded-failures has failures happen again as they were"
+			a.Instead = "-recorded-failures repeats the failures"
 		}
 		a.Times = float64(without) >= fewAssumed*float64(asked)
 	}
@@ -88,8 +89,8 @@ func (e *Engine) unnamedField() *result.Assumption {
 		return nil
 	}
 	return &result.Assumption{
-		What: result.LastField, Value: fmt.Sprintf("log lines end in an unnamed number, such as %s", u.Example),
-		Because: "it may be a duration", Instead: "-fields " + u.Fields + " reads microseconds, /ms milliseconds, and nothing behind it seconds",
+		What: result.LastField, Value: fmt.Sprintf("log lines end with an unnamed number, such as %s", u.Example),
+		Because: "it may be a duration", Instead: "-fields " + u.Fields + " reads microseconds; /ms is milliseconds, without a unit seconds",
 	}
 }
 
@@ -100,8 +101,8 @@ func (u *up) fromTrace() bool { return slices.Contains(u.said, false) }
 // requests wait again in the replay.
 func (e *Engine) waitingTwice() *result.Assumption {
 	a := result.Assumption{
-		What: result.Waiting, Because: "recorded durations contain the waiting of their time, so that it may be counted twice",
-		Instead: "kestrix trace learn tells work from waiting",
+		What: result.Waiting, Because: "recorded durations include the waiting at that time, so waiting may be counted twice",
+		Instead: "kestrix trace learn separates work from waiting",
 	}
 	var values []string
 	for _, u := range e.ups {
@@ -117,10 +118,10 @@ func (e *Engine) waitingTwice() *result.Assumption {
 		if u.durations.most < nearWorkers*float64(workers) {
 			continue
 		}
-		text := fmt.Sprintf("%s had up to %.0f requests in flight when this was recorded, and has %d workers here", u.cfg.Name, u.durations.most, workers)
+		text := fmt.Sprintf("%s: up to %.0f requests in flight in the trace, %d workers in the replay", u.cfg.Name, u.durations.most, workers)
 		if lined > 0 {
 			a.Times = a.Times || waited >= muchWaiting*(waited+worked)
-			text += fmt.Sprintf(", for which %d wait again: %.1f %% of all time at backends", lined, 100*waited/(waited+worked))
+			text += fmt.Sprintf("; %s requests wait, %.1f %% of the time at backends", units.Count(lined), 100*waited/(waited+worked))
 		}
 		values = append(values, text)
 	}
@@ -164,7 +165,7 @@ func (e *Engine) assumedBackends() *result.Assumption {
 		return nil
 	}
 	return &result.Assumption{
-		What: result.Backends, Value: strings.Join(parts, ", ") + " for each backend", Because: "no scenario says otherwise",
+		What: result.Backends, Value: strings.Join(parts, ", ") + " for each backend", Because: "no scenario sets them",
 		Instead: "behaviour \"*\" { workers = ... }", Times: waited > 0 && waited >= muchWaiting*(waited+worked),
 	}
 }
@@ -174,7 +175,7 @@ func (e *Engine) assumedArrivals() *result.Assumption {
 	if e.res.Trace.Shifted == 0 {
 		return nil
 	}
-	return &result.Assumption{What: result.Arrivals, Value: "stamps spread evenly within their second", Because: "the trace has stamps of whole seconds", Instead: "-spread none keeps them"}
+	return &result.Assumption{What: result.Arrivals, Value: "time stamps are spread evenly within their second", Because: "the trace has time stamps of whole seconds", Instead: "-spread none keeps them"}
 }
 
 // assumedPatience says that clients wait for ever where nothing says how long.
@@ -182,7 +183,7 @@ func (e *Engine) assumedPatience() *result.Assumption {
 	if e.scenario.Patience != nil {
 		return nil
 	}
-	return &result.Assumption{What: result.Patience, Value: "clients wait indefinitely", Because: "no scenario says when they leave", Instead: "clients { patience = ... }"}
+	return &result.Assumption{What: result.Patience, Value: "clients wait indefinitely", Because: "no scenario sets their patience", Instead: "clients { patience = ... }"}
 }
 
 // millis writes a time in milliseconds.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"kestrix/internal/core/tick"
+	"kestrix/internal/core/units"
 	"kestrix/internal/core/upstream"
 )
 
@@ -88,7 +89,7 @@ func (e *Engine) probeAnswered(v *view, s *server, gen uint32) {
 func (e *Engine) probeTooLate(v *view, s *server, gen uint32) {
 	p := &v.probes[s.id]
 	if p.open && gen == p.gen {
-		e.probeEnds(v, s, fmt.Sprintf("no answer within %s", s.up.cfg.Probe.Timeout))
+		e.probeEnds(v, s, fmt.Sprintf("no answer within %s", units.Duration(s.up.cfg.Probe.Timeout)))
 	}
 }
 

@@ -45,6 +45,7 @@ const (
 	withOneMore     = "one more backend"
 	withSpread      = "spread"
 	withoutRetry    = "no retry"
+	withoutProbe    = "no probe"
 	withSuspension  = "suspend"
 )
 
@@ -80,7 +81,7 @@ var Causes = []CauseKind{
 				return
 			}
 			p.tryFaultless()
-			p.with("no probe", func(u *config.Upstream) { u.Probe = nil }, nil)
+			p.with(withoutProbe, func(u *config.Upstream) { u.Probe = nil }, nil)
 			p.with("patient probe", patiently, nil)
 		},
 		func(p *patient) (contrast, string, string, bool) {
@@ -88,7 +89,7 @@ var Causes = []CauseKind{
 			patiently(&y)
 			x, change := p.trial("patient probe"), probeText(y.Probe)
 			if !x.fewer(most) {
-				x, change = p.trial("no probe"), "no probe"
+				x, change = p.trial(withoutProbe), withoutProbe
 			}
 			return x, "no backend failed; probes timed out behind waiting requests and removed working backends", change, p.flapping()
 		},
@@ -280,6 +281,9 @@ var Causes = []CauseKind{
 	},
 }
 
+// hypothetical are the causes whose change only shows them: it cannot be had, or it would do harm elsewhere.
+var hypothetical = []string{"zone", "not_repeatable", "sticky_survivor", "budget"}
+
 // try adds all trials.
 func (p *patient) try() {
 	for _, c := range Causes {
@@ -291,7 +295,7 @@ func (p *patient) try() {
 func (p *patient) conclude() (out []result.Diagnosed) {
 	for _, c := range Causes {
 		if x, says, change, ok := c.found(p); ok {
-			out = append(out, result.Diagnosed{Cause: c.Word, Upstream: p.upstream.Name, Says: says, Change: change, Before: x.before, With: x.with})
+			out = append(out, result.Diagnosed{Cause: c.Word, Upstream: p.upstream.Name, Says: says, Change: change, Hypothetical: change == withoutProbe || slices.Contains(hypothetical, c.Word), Before: x.before, With: x.with})
 		}
 	}
 	return out

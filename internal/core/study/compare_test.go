@@ -119,7 +119,7 @@ func TestWaysToKeepClients(t *testing.T) {
 		axes Axes
 		want string
 	}{
-		{Axes{Sticky: []string{"cookies"}}, `nothing is sticky by "cookies"; there are none, cookie, existing-cookie, address, header`}, {Axes{OnLoss: []string{"drop"}}, "there are move, refuse"},
+		{Axes{Sticky: []string{"cookies"}}, `-sticky has no value "cookies"; the values are none, cookie, existing-cookie, address, header`}, {Axes{OnLoss: []string{"drop"}}, "the values are move, refuse"},
 		{Axes{Sticky: []string{"address:x"}}, "a name belongs to header and existing-cookie"}, {Axes{Sticky: []string{"none", "none"}}, "named twice"},
 	} {
 		_, _, err := Variants([]Subject{s}, x.axes)

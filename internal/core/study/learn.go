@@ -202,7 +202,7 @@ func (l *Learner) Done() *Learned {
 		l.note("%d requests have no duration, and teach nothing of how long work takes", l.silent)
 	}
 	if l.unrouted > 0 {
-		l.note("%d requests fit no route of the configuration", l.unrouted)
+		l.note("%d requests match no route of the configuration", l.unrouted)
 	}
 	if l.timeless > 0 {
 		l.note("%d records have no time", l.timeless)

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/units"
 	"kestrix/internal/core/upstream"
 )
 
@@ -141,9 +142,9 @@ func settings(u *config.Upstream) []string {
 	case p == nil:
 		out = append(out, "no probe")
 	case p.Kind != "http":
-		out = append(out, fmt.Sprintf("%s probe every %s", p.Kind, p.Every))
+		out = append(out, fmt.Sprintf("%s probe every %s", p.Kind, units.Duration(p.Every)))
 	default:
-		out = append(out, fmt.Sprintf("probe %s every %s", p.Path, p.Every))
+		out = append(out, fmt.Sprintf("probe %s every %s", p.Path, units.Duration(p.Every)))
 	}
 	if u.Suspend != nil {
 		out = append(out, fmt.Sprintf("suspended after %d failures", u.Suspend.After))

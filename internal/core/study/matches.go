@@ -15,7 +15,7 @@ type Matches struct {
 	Frontend  string     `json:"frontend"`
 	Route     string     `json:"route"`
 	When      string     `json:"when"`
-	Fits      bool       `json:"fits"`      // there is a request that its condition fits
+	Matches   bool       `json:"matches"`   // there is a request that matches its condition
 	Examples  []string   `json:"examples"`  // of what it takes; empty if it takes nothing
 	Less      []LessThan `json:"less"`      // what its condition fits and another route takes
 	Undecided []string   `json:"undecided"` // conditions whose automata have too many states, on which it depends what it takes
@@ -71,7 +71,7 @@ func MatchesOf(c *config.Config, name string) (*Matches, error) {
 		if x.Routes[1] != 0 || x.Maybe {
 			continue
 		}
-		m.Fits = true
+		m.Matches = true
 		if k := x.Routes[0]; k >= 0 && len(m.Less) < mostLess {
 			m.Less = append(m.Less, LessThan{f.Routes[k].Name, when(&f.Routes[k].When), x.Witness.String()})
 		}

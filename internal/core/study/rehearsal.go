@@ -13,41 +13,41 @@ import (
 	"kestrix/internal/core/result"
 )
 
-// Held is one figure of a forecast beside that of the rehearsal. Absent moments are
+// Held is one figure of a prediction beside that of the rehearsal. Absent moments are
 // null.
 type Held struct {
 	What       string   `json:"what"`       // a key of the result, such as latency.p95
 	Of         string   `json:"of"`         // UPSTREAM.BACKEND or a fault, where it is one's; else empty
 	Unit       string   `json:"unit"`       // count, share or seconds
-	Forecast   *float64 `json:"forecast"`   //
+	Prediction *float64 `json:"prediction"` //
 	Rehearsal  *float64 `json:"rehearsal"`  //
-	Difference *float64 `json:"difference"` // rehearsal less forecast
+	Difference *float64 `json:"difference"` // rehearsal less prediction
 	Chance     *float64 `json:"chance"`     // a difference that chance alone stays under in 95 of 100 cases
 	Goal       float64  `json:"goal"`       // a difference that is taken for none, whatever chance says
 	WithinGoal bool     `json:"holds"`
 }
 
-// Fidelity is a forecast held against what was rehearsed.
+// Fidelity is a prediction held against what was rehearsed.
 type Fidelity struct {
 	Rows  []Held `json:"rows"`
 	Off   int    `json:"off"`   // rows that do not hold
-	Seeds int    `json:"seeds"` // of forecasts, in all, that say what chance does
+	Seeds int    `json:"seeds"` // of predictions, in all, that say what chance does
 }
 
 // What is taken for no difference.
 const (
 	goalShare   = 0.02 // of an upstream's requests
-	goalCount   = 0.10 // of the forecast's count
+	goalCount   = 0.10 // of the prediction's count
 	goalMiddle  = 0.15 // of p50 and p95
 	goalExtreme = 0.30 // of p99, which few requests make
 	goalLeast   = 5e-3 // seconds of any percentile: what a proxy, a handshake and a busy machine take
 )
 
-// HoldAgainst holds a forecast against a rehearsal. others are forecasts with other
+// HoldAgainst holds a prediction against a rehearsal. others are predictions with other
 // seeds: how much they differ among each other says what chance does to each figure.
-func HoldAgainst(c *config.Config, forecast, rehearsal *result.Replay, others []*result.Replay) Fidelity {
-	h := holder{forecast: forecast, rehearsal: rehearsal, others: others}
-	for _, f := range figuresOf(c, forecast, rehearsal) {
+func HoldAgainst(c *config.Config, prediction, rehearsal *result.Replay, others []*result.Replay) Fidelity {
+	h := holder{prediction: prediction, rehearsal: rehearsal, others: others}
+	for _, f := range figuresOf(c, prediction, rehearsal) {
 		h.add(f)
 	}
 	return h.done()
@@ -117,7 +117,7 @@ func figuresOf(c *config.Config, first, other *result.Replay) []figure {
 		add("failed", f.Name, "count", func(r *result.Replay) *float64 { v := float64(faultOf(r, i).During.Failed); return &v }, math.Max(goalCount*lost, 2*math.Sqrt(lost)))
 	}
 	count("sessions.moved", func(r *result.Replay) float64 { return float64(r.Sessions.Moved) })
-	count("sessions.lost", func(r *result.Replay) float64 { return float64(r.Sessions.Misses) })
+	count("sessions.misses", func(r *result.Replay) float64 { return float64(r.Sessions.Misses) })
 	return out
 }
 
@@ -131,31 +131,31 @@ func faultOf(r *result.Replay, i int) *result.Fault {
 
 // holder gathers rows.
 type holder struct {
-	forecast, rehearsal *result.Replay
-	others              []*result.Replay
-	out                 Fidelity
+	prediction, rehearsal *result.Replay
+	others                []*result.Replay
+	out                   Fidelity
 }
 
 // add holds one figure.
 func (h *holder) add(f figure) {
-	row := Held{What: f.what, Of: f.of, Unit: f.unit, Forecast: f.value(h.forecast), Rehearsal: f.value(h.rehearsal), Goal: f.goal}
-	if row.Forecast == nil && row.Rehearsal == nil {
+	row := Held{What: f.what, Of: f.of, Unit: f.unit, Prediction: f.value(h.prediction), Rehearsal: f.value(h.rehearsal), Goal: f.goal}
+	if row.Prediction == nil && row.Rehearsal == nil {
 		return // it never came, in either
 	}
-	if row.Forecast == nil || row.Rehearsal == nil {
+	if row.Prediction == nil || row.Rehearsal == nil {
 		h.out.Rows = append(h.out.Rows, row)
 		return
 	}
-	d := *row.Rehearsal - *row.Forecast
+	d := *row.Rehearsal - *row.Prediction
 	row.Difference = &d
-	values := []float64{*row.Forecast}
+	values := []float64{*row.Prediction}
 	for _, o := range h.others {
 		if v := f.value(o); v != nil {
 			values = append(values, *v)
 		}
 	}
 	if n := len(values); n > 2 {
-		// The rehearsal is one more draw of what the forecasts are draws of.
+		// The rehearsal is one more draw of what the predictions are draws of.
 		t := distuv.StudentsT{Mu: 0, Sigma: 1, Nu: float64(n - 1)}
 		chance := t.Quantile(0.975) * stat.StdDev(values, nil) * math.Sqrt2
 		row.Chance = &chance
@@ -190,7 +190,7 @@ func interval(c *config.Config, backends []string) (longest time.Duration) {
 	return longest
 }
 
-// Verdict says in a sentence whether the forecast holds.
+// Verdict says in a sentence whether the prediction holds.
 func (f *Fidelity) Verdict() string {
 	if f.Off == 0 {
 		return fmt.Sprintf("the prediction holds: all %d figures are as predicted, or within the range of chance", len(f.Rows))

@@ -12,6 +12,7 @@ import (
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/units"
 )
 
 // Sweep is what came of failing every backend, zone and pair in turn. The keys are
@@ -93,7 +94,7 @@ type SweepCase struct {
 	Lost           int64            `json:"lost"`        // requests that failed and had met it
 	Retried        int64            `json:"retried"`
 	SessionsMoved  int64            `json:"sessions_moved"`
-	SessionsLost   int64            `json:"sessions_lost"`
+	SessionMisses  int64            `json:"session_misses"`
 	DetectedAfter  *float64         `json:"detected_after"`
 	RecoveredAfter *float64         `json:"recovered_after"`
 	Overloaded     []string         `json:"overloaded"`   // upstreams in which requests waited without a pause, with some seed
@@ -237,8 +238,8 @@ func (r *sweeping) extend() []string {
 	}
 	r.quiet.Repeat = max(r.length, afterwards)
 	r.quiet.Stretch = min(r.quiet.Repeat, time.Duration(r.base.Duration*float64(time.Second)))
-	return []string{fmt.Sprintf("the last %s of the arrivals come again for %s after the end, so that the time after a late fault is seen",
-		config.FormatDuration(r.quiet.Stretch.Round(time.Second)), config.FormatDuration(r.quiet.Repeat.Round(time.Second)))}
+	return []string{fmt.Sprintf("the last %s of the arrivals are repeated for %s after the end, to show the time after a late fault",
+		units.Duration(r.quiet.Stretch.Round(time.Second)), units.Duration(r.quiet.Repeat.Round(time.Second)))}
 }
 
 // with returns the scenario in which some backends fail in some way for some time; none at
@@ -299,7 +300,7 @@ func (s *Sweep) finish() {
 	slices.SortStableFunc(s.Cases, func(a, b SweepCase) int {
 		return cmp.Or(
 			cmp.Compare(b.More, a.More), cmp.Compare(b.During.ElapsedP99, a.During.ElapsedP99), cmp.Compare(b.During.P50, a.During.P50),
-			cmp.Compare(b.SessionsLost, a.SessionsLost), cmp.Compare(b.Retried, a.Retried), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Kind, b.Kind),
+			cmp.Compare(b.SessionMisses, a.SessionMisses), cmp.Compare(b.Retried, a.Retried), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Kind, b.Kind),
 		)
 	})
 	slices.SortFunc(s.Limits, func(a, b LoadLimit) int { return cmp.Compare(a.Upstream, b.Upstream) })

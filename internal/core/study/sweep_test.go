@@ -86,7 +86,7 @@ func TestSweep(t *testing.T) {
 	assert.InDelta(t, 20, w.Of.Until-w.Of.At, 1e-9)
 	assert.Greater(t, w.Of.Rate, 20.0)
 	assert.InDelta(t, 300, w.Of.Repeated, 1.5)
-	assert.Contains(t, w.Notes[0], "the last 1m of the arrivals come again for 1m")
+	assert.Contains(t, w.Notes[0], "the last 1m of the arrivals are repeated for 1m")
 	names := map[string]SweepCase{}
 	for i, c := range w.Cases {
 		names[c.Name] = c

@@ -292,7 +292,7 @@ func (t *target) caseOf(cfg *config.Config, c *candidate) SweepCase {
 		P99: c.median(func(o *outcome) float64 { return o.fault.During.Latency.P99 }), ElapsedP99: c.median(func(o *outcome) float64 { return o.fault.During.Elapsed.P99 }),
 	}
 	x.Lost, x.Retried = whole(func(o *outcome) int64 { return o.fault.ExposedFailed }), whole(func(o *outcome) int64 { return o.whole.Retried })
-	x.SessionsMoved, x.SessionsLost = whole(func(o *outcome) int64 { return o.whole.Sessions.Moved }), whole(func(o *outcome) int64 { return o.whole.Sessions.Misses })
+	x.SessionsMoved, x.SessionMisses = whole(func(o *outcome) int64 { return o.whole.Sessions.Moved }), whole(func(o *outcome) int64 { return o.whole.Sessions.Misses })
 	x.DetectedAfter, x.RecoveredAfter = c.moment(func(o *outcome) *float64 { return o.fault.DetectedAfter }), c.moment(func(o *outcome) *float64 { return o.fault.RecoveredAfter })
 	for _, o := range c.of {
 		x.MoreBySeed = append(x.MoreBySeed, o.more)

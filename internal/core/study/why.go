@@ -109,9 +109,9 @@ func passed(f *config.Frontend, r *config.Route, q Question, a *Answer, reason s
 
 // RouteStep is a route that was tried.
 type RouteStep struct {
-	Route string `json:"route"`
-	Fits  bool   `json:"fits"`
-	Why   string `json:"why"`
+	Route   string `json:"route"`
+	Matches bool   `json:"matches"`
+	Why     string `json:"why"`
 }
 
 // Considered is a backend and how it stood when the first request was decided.
@@ -194,11 +194,11 @@ func (a *Answer) route(f *config.Frontend, q Question, r *route.Request) int {
 	if i >= 0 {
 		return i
 	}
-	a.Reason = "no route fits; the answer is 404"
+	a.Reason = "no route matches; the answer is 404"
 	if other := table.Ambiguous(r); other != "" {
 		a.Reason = fmt.Sprintf("the path can also be read as %s, which another route takes; the answer is 400", other)
 		last := &a.Routes[len(a.Routes)-1]
-		last.Fits, last.Why = false, "some servers read the path as "+other
+		last.Matches, last.Why = false, "some servers read the path as "+other
 	}
 	return -1
 }
@@ -296,7 +296,7 @@ func zoneKnown(cfg *config.Upstream, zone string) error {
 	if s := config.Suggest(zone, known); s != "" {
 		hint = "did you mean " + s + "?"
 	}
-	return fmt.Errorf("no backend of the upstream %q stands in the zone %q; %s", cfg.Name, zone, hint)
+	return fmt.Errorf("no backend of the upstream %q is in the zone %q; %s", cfg.Name, zone, hint)
 }
 
 // takeOut takes backends out of rotation, as an operator would.

@@ -76,7 +76,7 @@ func HasPort(client string) bool {
 	case client[0] == '[':
 		return true
 	case n <= 16:
-		// No jump that could not be foretold: some have none, some have many.
+		// No jump that could not be predicted: some have none, some have many.
 		return bits.OnesCount64(colonsOf(eight(client, 0)))+bits.OnesCount64(colonsOf(eight(client, n-8)>>(8*(16-n)))) == 1
 	}
 	one := false

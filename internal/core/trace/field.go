@@ -65,7 +65,7 @@ type field struct {
 	layout string  // of a time, as Go writes layouts; empty for RFC 3339 or seconds since the epoch
 }
 
-var units = map[string]float64{"s": 1e9, "ms": 1e6, "us": 1e3, "ns": 1}
+var secondUnits = map[string]float64{"s": 1e9, "ms": 1e6, "us": 1e3, "ns": 1}
 
 // parseField reads the name of a field: a key of the record, with a unit after
 // a slash or a name after a colon where it takes one.
@@ -83,10 +83,10 @@ func parseField(text string) (field, error) {
 	switch {
 	case slash && f.kind != fieldDuration && f.kind != fieldTime:
 		return f, fmt.Errorf("%q: only duration and time have a unit", text)
-	case slash && units[unit] == 0:
+	case slash && secondUnits[unit] == 0:
 		return f, fmt.Errorf("%q is no unit; known: s, ms, us, ns", unit)
 	case slash:
-		f.unit = units[unit]
+		f.unit = secondUnits[unit]
 	}
 	switch f.kind {
 	case fieldHeader, fieldCookie:

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/rng"
+	"kestrix/internal/core/units"
 )
 
 // Spec says what trace is to be made.
@@ -80,7 +81,7 @@ func (s *Spec) Validate() error {
 	case !(s.Rate > 0) || s.Rate > 1e7:
 		return fmt.Errorf("the rate is %g requests a second; more than 0 and at most 10,000,000 can be made", s.Rate)
 	case s.For <= 0 || s.For > 366*24*time.Hour:
-		return fmt.Errorf("the time to make is %s; more than 0s and at most a year can be made", s.For)
+		return fmt.Errorf("the time to make is %s; more than 0 s and at most a year can be made", units.Duration(s.For))
 	case s.Clients < 1 || s.Clients > 100_000_000:
 		return fmt.Errorf("%d clients; from 1 to 100,000,000 can be made", s.Clients)
 	case s.Popularity < 0 || s.Popularity > 10 || math.IsNaN(s.Popularity):
@@ -90,7 +91,7 @@ func (s *Spec) Validate() error {
 	case s.Arrivals != "poisson" && s.Arrivals != "even":
 		return fmt.Errorf("arrivals cannot be %q; known: poisson, even", s.Arrivals)
 	case s.Mean < 0 || s.CV < 0 || s.CV > 100:
-		return fmt.Errorf("a duration of mean %s and variation %g cannot be made", s.Mean, s.CV)
+		return fmt.Errorf("a duration of mean %s and variation %g cannot be made", units.Duration(s.Mean), s.CV)
 	}
 	total := 0.0
 	for _, p := range s.Paths {

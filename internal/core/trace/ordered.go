@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"fmt"
+	"kestrix/internal/core/units"
 	"slices"
 	"time"
 )
@@ -46,8 +47,8 @@ func (o *Ordered) Add(r *Record) ([]*Record, error) {
 	if late := o.newest - r.Time; late > int64(o.Window) {
 		return nil, &LineError{
 			Line: r.Line, Column: 1, CannotBeSkip: true,
-			Why: fmt.Sprintf("the time %s is %s before one above it; records are put in order within %s: -window takes more, or sort the trace first",
-				time.Unix(0, r.Time).UTC().Format("2006-01-02 15:04:05"), time.Duration(late), o.Window),
+			Why: fmt.Sprintf("the time %s is %s before an earlier record; records are sorted within %s; a larger -window sorts more, or sort the trace first",
+				time.Unix(0, r.Time).UTC().Format("2006-01-02 15:04:05"), units.Duration(time.Duration(late)), units.Duration(o.Window)),
 		}
 	}
 	o.newest = max(o.newest, r.Time)

@@ -72,7 +72,7 @@ func TestWhatCannotBePutInOrder(t *testing.T) {
 	_, err = o.Add(&Record{Time: 1e18})
 	require.NoError(t, err)
 	_, err = o.Add(&Record{Time: 1e18 - 3e9, Line: 9})
-	assert.ErrorContains(t, err, "is 3s before one above it; records are put in order within 1s: -window takes more")
+	assert.ErrorContains(t, err, "is 3 s before an earlier record; records are sorted within 1 s; a larger -window sorts more")
 	// Three stamps of one second lie evenly in it.
 	o = Ordered{Window: time.Second, Spread: true}
 	for range 3 {

@@ -231,7 +231,7 @@ func (r *Reader) nextEntry(rec *Record) error {
 // detect tells the format by the first line; true if it is but a header.
 func (r *Reader) detect(line []byte) (header bool, err error) {
 	if strings.HasSuffix(r.name, ".hcl") {
-		return true, &LineError{Name: r.name, Line: r.lines.line, Column: 1, CannotBeSkip: true, Why: "this is a configuration or a scenario, and a trace is wanted here; where a command takes a scenario, it is given by -scenario FILE"}
+		return true, &LineError{Name: r.name, Line: r.lines.line, Column: 1, CannotBeSkip: true, Why: "this is a configuration or a scenario, and a trace is expected here; where a command takes a scenario, it is given by -scenario FILE"}
 	}
 	for _, f := range Formats {
 		if f.begins == nil {

@@ -5,6 +5,7 @@ import (
 
 	"kestrix/internal/core/health"
 	"kestrix/internal/core/tick"
+	"kestrix/internal/core/units"
 )
 
 // event is something that becomes due.
@@ -97,7 +98,7 @@ func (u *Upstream) changed(now tick.Time, id BackendID, from health.State, why s
 	u.now = now
 	if back := from == health.Down || from == health.Recovering || from == health.Suspended || from == health.Parked; back && m.health.Eligible() && u.scales() {
 		m.ramping, m.rampFrom = true, now
-		why = fmt.Sprintf("%s; slow start for %s", why, u.cfg.Ramp)
+		why = fmt.Sprintf("%s; slow start for %s", why, units.Duration(u.cfg.Ramp))
 		u.due.Push(now.Add(u.cfg.Ramp/rampSteps), event{slot: id, kind: rampStep, gen: u.gen})
 	}
 	u.enter(id)

@@ -57,7 +57,7 @@ func (u *Upstream) ProbeSeen(now tick.Time, id BackendID, p Probe) {
 			why = "a probe passed"
 		}
 		if to == health.Suspended {
-			why += "; real traffic had failed"
+			why += "; real requests had failed"
 		}
 	}
 	u.changed(now, id, from, why)

@@ -33,7 +33,7 @@ func TestASlowStartScalesFromATenthToAll(t *testing.T) {
 		auk := id(t, u, "auk")
 		u.Operate(second, auk, Park, 0)
 		u.Operate(10*second, auk, Return, 0)
-		assert.Equal(t, "10.0 auk parked-up: returned by hand; slow start for 20s", story(u)[1])
+		assert.Equal(t, "10.0 auk parked-up: returned by hand; slow start for 20 s", story(u)[1])
 		for _, c := range []struct {
 			after float64 // seconds
 			want  float64 // weight

@@ -6,6 +6,7 @@ import (
 
 	"kestrix/internal/core/health"
 	"kestrix/internal/core/tick"
+	"kestrix/internal/core/units"
 )
 
 // judge counts failures of real traffic and suspends. Attempts begun before
@@ -54,7 +55,7 @@ func (u *Upstream) rest(now tick.Time, id BackendID, why string) {
 	lasts := m.health.Suspend(now, s.Rest, s.Growth, s.Longest)
 	m.silentSince = tick.Never
 	u.due.Push(m.health.RestsTill, event{slot: id, kind: restOver, gen: u.gen})
-	why = fmt.Sprintf("%s; it rests for %s", why, lasts)
+	why = fmt.Sprintf("%s; out for %s", why, units.Duration(lasts))
 	u.changed(now, id, from, why)
 	if from == health.Suspended && m.health.State() == from { // a trial failed, which is shown all the same
 		m.health.ChangedAt = now
@@ -78,12 +79,12 @@ func (u *Upstream) rested(now tick.Time, m *member) {
 // the first failure begins the next rest.
 func (u *Upstream) tried(now tick.Time, id BackendID, m *member, failed bool, o Outcome) {
 	if failed {
-		u.rest(now, id, "the request on trial failed: "+describe(o))
+		u.rest(now, id, "the trial request failed: "+describe(o))
 		return
 	}
 	from := m.health.State()
 	m.health.Worked(now)
-	u.changed(now, id, from, "a request on trial succeeded")
+	u.changed(now, id, from, "a trial request succeeded")
 	u.countTrials()
 }
 
@@ -141,7 +142,7 @@ func (u *Upstream) silent(now tick.Time, id BackendID) {
 	if m.silentSince == tick.Never || m.silentCount < s.After || now.Sub(m.silentSince) < s.SilentAfter {
 		return
 	}
-	u.suspend(now, id, fmt.Sprintf("unanswered: no first byte for %s, with %s begun", now.Sub(m.silentSince), plural(m.silentCount, "request")))
+	u.suspend(now, id, fmt.Sprintf("unanswered: no first byte for %s, with %s begun", units.Duration(now.Sub(m.silentSince)), plural(m.silentCount, "request")))
 }
 
 // silenceEnds is when a silence that began some time ago may have lasted too long. The

@@ -33,7 +33,7 @@ func TestFailuresOfTrafficSuspend(t *testing.T) {
 	hit(2*second, "auk", Outcome{Kind: ClientLeft}) // says nothing
 	assert.Empty(t, story(u))
 	hit(2*second, "auk", Outcome{Kind: Answered, Status: 503})
-	assert.Equal(t, []string{"2.0 auk up-suspended: 3 requests failed in a row, the last: status 503; it rests for 10s"}, story(u))
+	assert.Equal(t, []string{"2.0 auk up-suspended: 3 requests failed in a row, the last: status 503; out for 10 s"}, story(u))
 	assert.NotContains(t, picks(u, 3*second, 9), "auk")
 	for range 5 {
 		hit(4*second, "gannet", refused)
@@ -50,16 +50,16 @@ func TestFailuresOfTrafficSuspend(t *testing.T) {
 	trial = &Attempt{}
 	require.Equal(t, OnTrial, u.Choose(13*second, get(1), trial).Reason, "a client that left showed nothing")
 	u.Settle(13*second, get(1), trial, refused)
-	assert.Equal(t, []string{"13.0 auk suspended-suspended: the request on trial failed: connection refused; it rests for 25s"}, story(u), "the first failure is enough; three times as long, cut to the longest")
+	assert.Equal(t, []string{"13.0 auk suspended-suspended: the trial request failed: connection refused; out for 25 s"}, story(u), "the first failure is enough; three times as long, cut to the longest")
 	assert.NotContains(t, picks(u, 14*second, 9), "auk")
 	u.Advance(38*second, nil)
 	assert.Equal(t, "auk", strings.Fields(picks(u, 38*second, 9))[0])
-	assert.Equal(t, []string{"38.0 auk suspended-up: a request on trial succeeded"}, story(u))
+	assert.Equal(t, []string{"38.0 auk suspended-up: a trial request succeeded"}, story(u))
 	assert.Contains(t, picks(u, 39*second, 9), "auk")
 	for range 3 {
 		hit(40*second, "auk", refused)
 	}
-	assert.Contains(t, story(u)[0], "it rests for 25s", "three rests, less none for two seconds in rotation")
+	assert.Contains(t, story(u)[0], "out for 25 s", "three rests, less none for two seconds in rotation")
 }
 
 // TestATrialMayBeRetried: the client of the request on trial is served by another.
@@ -128,7 +128,7 @@ func TestSilence(t *testing.T) {
 	u.Advance(7*second, nil)
 	assert.Empty(t, story(u), "two attempts are too few")
 	begin(u, 8*second)
-	assert.Equal(t, []string{"8.0 auk up-suspended: unanswered: no first byte for 7s, with 3 requests begun; it rests for 10s"}, story(u))
+	assert.Equal(t, []string{"8.0 auk up-suspended: unanswered: no first byte for 7 s, with 3 requests begun; out for 10 s"}, story(u))
 
 	u = New(0, parse(t, more), 1)
 	for range 3 {

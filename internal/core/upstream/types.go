@@ -79,12 +79,34 @@ const (
 	OnTrial                     // its rest is over: the request shows whether it works again
 )
 
+// ReasonDescription describes a reason.
+type ReasonDescription struct {
+	Reason Reason
+	Word   string // as in access logs and results
+	Doc    string // what has been decided, and when
+}
+
+// Reasons describes each reason that is not a refusal; of those the cause says it.
+var Reasons = []ReasonDescription{
+	{ByAlgorithm, "algorithm", "the algorithm chose among the backends in rotation"},
+	{KeptSeat, "seat", "the client's session is with this backend"},
+	{LostSeat, "moved", "the backend of the client's session is unavailable, and the session moved to this one"},
+	{AfterFailure, "retry", "another attempt failed, and this is the next one"},
+	{SeatFull, "detour", "the backend of the client's session has `max_in_flight` requests; this request goes here, and the session stays"},
+	{TriedAnyway, "try-anyway", "no backend is in rotation, and `when_all_down` is \"try-anyway\""},
+	{Spilled, "spill", "the algorithm chose in another tier or zone than the first one"},
+	{InQueue, "queued", "the request waits in the queue for a free place"},
+	{OnTrial, "trial", "the suspension is over, and this request shows whether the backend works again"},
+}
+
 // String returns the word of access logs and results; of a refusal, that of its cause.
 func (r Reason) String() string {
-	if c := r.Cause(); c != cause.None {
-		return c.String()
+	for i := range Reasons {
+		if Reasons[i].Reason == r {
+			return Reasons[i].Word
+		}
 	}
-	return [...]string{"algorithm", "seat", "moved", "retry", "detour", "", "", "try-anyway", "", "spill", "queued", "", "trial"}[r]
+	return r.Cause().String()
 }
 
 // Cause returns why a request was refused, cause.None if it was not.

@@ -18,6 +18,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/status"
+	"kestrix/internal/core/units"
 	"kestrix/internal/live/socket"
 )
 
@@ -119,7 +120,7 @@ func (c *Client) unreachable(err error, within time.Duration, method string) err
 		if method == http.MethodPost {
 			unknown = "whether it has done it is not known; "
 		}
-		return fmt.Errorf("the proxy at %s has not answered within %s: it hangs, or its machine is out of breath; %sits log says what it did last", c.Where, within, unknown)
+		return fmt.Errorf("the proxy at %s has not answered within %s: it hangs, or its machine is out of breath; %sits log says what it did last", c.Where, units.Duration(within), unknown)
 	case errors.Is(err, os.ErrNotExist):
 		return fmt.Errorf("no proxy answers at %s: there is no such socket; -at asks another address, and a proxy answers only where its configuration has a control block", c.Where)
 	case errors.Is(err, os.ErrPermission):

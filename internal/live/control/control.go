@@ -219,11 +219,11 @@ func (c *Server) configuration(w http.ResponseWriter, _ *http.Request, user stri
 // zero has counts begin anew.
 func (c *Server) zero(w http.ResponseWriter, r *http.Request, user string) {
 	if err := order(w, r, &struct{}{}); err != nil {
-		http.Error(w, "an empty object, {}, is wanted", http.StatusBadRequest)
+		http.Error(w, "the body must be an empty object, {}", http.StatusBadRequest)
 		return
 	}
 	c.proxy.Zero()
-	c.o.Events.Addf("control", "told", "counts begin anew, by %s", c.from(user, r))
+	c.o.Events.Addf("control", "order", "counts begin anew, by %s", c.from(user, r))
 	answerJSON(w, http.StatusOK, c.proxy.Status())
 }
 
@@ -259,7 +259,7 @@ func order(w http.ResponseWriter, r *http.Request, into any) error {
 // site: a browser can be had to send a form for one, but not this.
 func meant(w http.ResponseWriter, r *http.Request) bool {
 	if kind, _, _ := strings.Cut(r.Header.Get("Content-Type"), ";"); kind != "application/json" {
-		http.Error(w, "the order is wanted as application/json", http.StatusUnsupportedMediaType)
+		http.Error(w, "the order must be sent as application/json", http.StatusUnsupportedMediaType)
 		return false
 	}
 	return true
@@ -289,10 +289,10 @@ func (c *Server) reload(w http.ResponseWriter, r *http.Request, user string) {
 		return
 	}
 	if err := order(w, r, &struct{}{}); err != nil {
-		http.Error(w, "an empty object, {}, is wanted", http.StatusBadRequest)
+		http.Error(w, "the body must be an empty object, {}", http.StatusBadRequest)
 		return
 	}
-	c.o.Events.Addf("control", "told", "reload, by %s", c.from(user, r))
+	c.o.Events.Addf("control", "order", "reload, by %s", c.from(user, r))
 	said, err := c.o.Reload()
 	if err != nil {
 		http.Error(w, strings.TrimSpace(said+"\n"+err.Error()), http.StatusConflict)
@@ -353,7 +353,7 @@ func (c *Server) who(r *http.Request) (user string, status int, why string) {
 	}
 	name, password, ok := r.BasicAuth()
 	if !ok {
-		return "", http.StatusUnauthorized, "a user and a password are wanted"
+		return "", http.StatusUnauthorized, "a user and a password are missing"
 	}
 	u, how := c.logins.check(c.state.Load().cfg.Users, source(r.RemoteAddr), name, password)
 	switch {

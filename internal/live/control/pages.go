@@ -90,7 +90,7 @@ func (c *Server) statusCSV(w http.ResponseWriter, r *http.Request, _ string) {
 func (c *Server) listEvents(w http.ResponseWriter, r *http.Request, _ string) {
 	after, err := strconv.ParseUint(r.URL.Query().Get("after"), 10, 64)
 	if err != nil && r.URL.Query().Has("after") {
-		http.Error(w, "after wants the number of the last news that is known", http.StatusBadRequest)
+		http.Error(w, "after needs the number of the last news that is known", http.StatusBadRequest)
 		return
 	}
 	answerJSON(w, http.StatusOK, struct {

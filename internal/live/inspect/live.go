@@ -13,6 +13,7 @@ import (
 
 	"kestrix/internal/core/check"
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/units"
 	"kestrix/internal/live/proxy"
 )
 
@@ -128,7 +129,7 @@ func (l *look) names(c *config.Config) {
 				if err != nil {
 					row.Detail = err.Error()
 				}
-				return []check.Seen{row}, config.Findings{check.LiveFinding("KX801", u.at, fmt.Sprintf("the name %s does not resolve", host), fmt.Sprintf("%s, after %s", row.Detail, round(row.Took)))}
+				return []check.Seen{row}, config.Findings{check.LiveFinding("KX801", u.at, fmt.Sprintf("the name %s does not resolve", host), fmt.Sprintf("%s, after %s", row.Detail, units.Duration(round(row.Took))))}
 			}
 			row.Result = fmt.Sprintf("%d addresses", len(addrs))
 			if len(addrs) == 1 {
@@ -175,7 +176,7 @@ func (l *look) backend(u *config.Upstream, b config.Backend) ([]check.Seen, conf
 		case "refused":
 			row.Detail = "nothing listens there, or a packet filter rejects: both look alike"
 		case "silent":
-			row.Detail = fmt.Sprintf("no answer within %s, as behind a packet filter that drops, or from a machine that is off", u.Timeouts.Connect)
+			row.Detail = fmt.Sprintf("no answer within %s, as behind a packet filter that drops, or from a machine that is off", units.Duration(u.Timeouts.Connect))
 		case "unreachable":
 			row.Detail = "there is no way to it from here, or a packet filter rejects (ICMP)"
 		case "forbidden":
@@ -183,7 +184,7 @@ func (l *look) backend(u *config.Upstream, b config.Backend) ([]check.Seen, conf
 		default:
 			id = "KX805"
 		}
-		return []check.Seen{row}, config.Findings{check.LiveFinding(id, b.AddressAt, fmt.Sprintf("%s at %s %s", who, b.Address, words), fmt.Sprintf("connecting: %s, after %s", row.Detail, round(took)))}
+		return []check.Seen{row}, config.Findings{check.LiveFinding(id, b.AddressAt, fmt.Sprintf("%s at %s %s", who, b.Address, words), fmt.Sprintf("connecting: %s, after %s", row.Detail, units.Duration(round(took))))}
 	}
 	rows := []check.Seen{row}
 	if probe == nil {
@@ -197,7 +198,7 @@ func (l *look) backend(u *config.Upstream, b config.Backend) ([]check.Seen, conf
 		return append(rows, p), nil
 	}
 	p.Result, p.Detail = "fails", probe.Why
-	return append(rows, p), config.Findings{check.LiveFinding("KX806", b.AddressAt, fmt.Sprintf("the probe of %s fails", who), fmt.Sprintf("%s: %s, after %s", p.What, probe.Why, round(probing)))}
+	return append(rows, p), config.Findings{check.LiveFinding("KX806", b.AddressAt, fmt.Sprintf("the probe of %s fails", who), fmt.Sprintf("%s: %s, after %s", p.What, probe.Why, units.Duration(round(probing))))}
 }
 
 func (l *look) listener(who string, a config.Placed[config.Address]) ([]check.Seen, config.Findings) {

@@ -107,7 +107,7 @@ func TestWhatIsSeenOfTheMachine(t *testing.T) {
 			"name | app.skua | nowhere.invalid | unresolved | the name nowhere.invalid does not resolve | false",
 			"name | app.shag | birds.example | 3 addresses | 192.0.2.7, 192.0.2.8, 2001:db8::7 | true",
 			"backend | app.auk | 192.0.2.1:80 | refused | nothing listens there, or a packet filter rejects: both look alike | false",
-			"backend | app.gannet | 192.0.2.2:80 | silent | no answer within 300ms, as behind a packet filter that drops, or from a machine that is off | false",
+			"backend | app.gannet | 192.0.2.2:80 | silent | no answer within 300 ms, as behind a packet filter that drops, or from a machine that is off | false",
 			"backend | app.petrel | 192.0.2.3:80 | unreachable | there is no way to it from here, or a packet filter rejects (ICMP) | false",
 			"backend | app.skua | nowhere.invalid:80 | unresolved | its name does not resolve | false",
 			"backend | app.shag | birds.example:80 | connects |  | true",
@@ -123,8 +123,8 @@ func TestWhatIsSeenOfTheMachine(t *testing.T) {
 			ids = append(ids, fmt.Sprintf("%d %s", f.Range.Start.Line, f.ID))
 		}
 		assert.Equal(t, []string{"16 KX801", "17 KX811", "13 KX802", "14 KX803", "15 KX804", "18 KX806", "2 KX807"}, ids)
-		assert.Contains(t, findings[0].Witness, "after 20ms")
-		assert.Contains(t, findings[3].Witness, "after 300ms")
+		assert.Contains(t, findings[0].Witness, "after 20 ms")
+		assert.Contains(t, findings[3].Witness, "after 300 ms")
 	})
 }
 

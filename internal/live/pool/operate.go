@@ -10,6 +10,7 @@ import (
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/status"
+	"kestrix/internal/core/units"
 	"kestrix/internal/core/upstream"
 )
 
@@ -90,7 +91,7 @@ func (s *Set) operateLocked(targets []target, o *status.Order, op upstream.Opera
 		text = fmt.Sprintf("weight %d", h.Weight)
 	}
 	if lasts > 0 {
-		text += " for " + lasts.String()
+		text += " for " + units.Duration(lasts)
 	}
 	text += ", by " + h.By
 	if o.Because != "" {
@@ -119,14 +120,14 @@ func (s *Set) operateLocked(targets []target, o *status.Order, op upstream.Opera
 			x := status.ToldBackend{Backend: t.pool.Name + "." + t.pool.core.Backend(id).Name, Before: before[n], After: t.pool.wordsLocked(id)}
 			if b := t.pool.backends[id]; op == closing && b != nil {
 				x.Ended = b.end(nil)
-				s.o.Event(x.Backend, "told", "%s: what was open ends, %d", text, x.Ended)
+				s.o.Event(x.Backend, "order", "%s: closed, %d in flight", text, x.Ended)
 			} else {
-				s.o.Event(x.Backend, "told", "%s: %s, was %s", text, x.After, x.Before)
+				s.o.Event(x.Backend, "order", "%s: %s, was %s", text, x.After, x.Before)
 			}
 			told.Orders = append(told.Orders, x)
 		}
 		if len(members) == 0 {
-			s.o.Event(t.String(), "told", "%s: no address of it is known", text)
+			s.o.Event(t.String(), "order", "%s: no address of it is known", text)
 		}
 	}
 	return told, nil
@@ -135,8 +136,17 @@ func (s *Set) operateLocked(targets []target, o *status.Order, op upstream.Opera
 // targets returns whom an order is for, in the order of their names.
 func (s *Set) targets(whom string) (all []target, err error) {
 	names := s.names()
+	known := make([]string, len(names))
+	for i := range names {
+		known[i] = names[i].String()
+	}
 	for _, one := range strings.Split(whom, ",") {
 		one = strings.TrimSpace(one)
+		if full, several := config.FullName(one, known); full != "" {
+			one = full
+		} else if len(several) > 1 {
+			return nil, noOrder("several backends are called %q; name one of %s", one, strings.Join(several, ", "))
+		}
 		fits := func(t *target) bool { return t.String() == one }
 		if strings.Contains(one, "*") {
 			pattern := route.Plain(one)
@@ -248,7 +258,7 @@ func parseOrder(o *status.Order) (op upstream.Operation, weight int, lasts time.
 	}
 	if op == upstream.Weigh {
 		if o.Weight == nil || *o.Weight < 0 || *o.Weight > 10000 {
-			return fail("a weight from 0 to 10000 is wanted")
+			return fail("a weight from 0 to 10000 is missing")
 		}
 		weight = *o.Weight
 	}
@@ -305,11 +315,11 @@ func (s *Set) unknown(names []target, what string) error {
 	if m := config.Suggest(what, words); m != "" {
 		hint = "; did you mean " + m + "?"
 	} else if !dotted {
-		hint = "; backends are named UPSTREAM.BACKEND"
+		hint = "; status lists the backends"
 	}
 	switch {
 	case strings.Contains(what, "*"):
-		return noOrder("no backend fits %q%s", what, hint)
+		return noOrder("no backend matches %q%s", what, hint)
 	case s.Get(name) == nil:
 		return noOrder("there is no upstream %q%s", name, hint)
 	}

@@ -26,7 +26,7 @@ type Pool struct {
 
 	mu         sync.Mutex       // guards all below, the core included
 	base       *config.Upstream // as configured
-	cfg        *config.Upstream // with a backend for each address, where that is wanted
+	cfg        *config.Upstream // with a backend for each address, where that is missing
 	tls        *tls.Config      // nil: backends are spoken to in clear text
 	core       *journal.Core
 	backends   []*Backend // by upstream.BackendID
@@ -204,6 +204,9 @@ func (l *Pool) probed(id upstream.BackendID, reloads int, r upstream.Probe, seen
 		return
 	}
 	c := l.backends[id].counts
+	if c.probe == nil && !seen.Passed {
+		l.set.o.Event(l.Name+"."+l.backends[id].Name, "probe", "%s", firstFailure(l.backends[id], l.cfg.Probe, seen.Why))
+	}
 	if c.probe = seen; seen.Passed {
 		c.probes.Passed++
 	} else {
@@ -239,7 +242,7 @@ func (l *Pool) noteLocked() {
 		if empty := up == 0 && l.core.Unprobed() == 0; empty != l.empty {
 			switch l.empty = empty; {
 			case l.empty && l.cfg.TryAnyway:
-				l.set.o.Event(l.Name, "empty", "no backend is in rotation; requests try one that is out")
+				l.set.o.Event(l.Name, "empty", "no backend is in rotation; requests try an unavailable one")
 			case l.empty:
 				l.set.o.Event(l.Name, "empty", "no backend is in rotation; requests are answered with 503")
 			default:

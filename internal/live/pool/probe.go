@@ -15,6 +15,7 @@ import (
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/health"
 	"kestrix/internal/core/route"
+	"kestrix/internal/core/units"
 	"kestrix/internal/core/upstream"
 	"kestrix/internal/live/socket"
 )
@@ -138,7 +139,7 @@ func askPage(ctx context.Context, b *Backend, p *config.Probe) string {
 	}
 	pattern := route.Plain(p.Body)
 	if !pattern.Match(string(body)) {
-		return fmt.Sprintf("the answer does not fit %q", p.Body)
+		return fmt.Sprintf("the answer does not match %q", p.Body)
 	}
 	return ""
 }
@@ -148,7 +149,7 @@ func probeFailure(ctx context.Context, p *config.Probe, err error) string {
 	case err == nil:
 		return ""
 	case ctx.Err() != nil, errors.Is(err, os.ErrDeadlineExceeded):
-		return fmt.Sprintf("no answer within %s", p.Timeout)
+		return fmt.Sprintf("no answer within %s", units.Duration(p.Timeout))
 	}
 	return socket.ShortError(err).Error()
 }

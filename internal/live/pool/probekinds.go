@@ -14,6 +14,7 @@ import (
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/health"
 	"kestrix/internal/core/route"
+	"kestrix/internal/core/units"
 	"kestrix/internal/live/socket"
 )
 
@@ -51,7 +52,7 @@ func probeTCP(ctx context.Context, b *Backend, p *config.Probe) (*health.Report,
 		case err == io.EOF:
 			return nil, fmt.Sprintf("the answer %s does not match %q", clipped(got), p.Body)
 		case err != nil && len(got) > 0:
-			return nil, fmt.Sprintf("the answer %s does not match %q within %s", clipped(got), p.Body, p.Timeout)
+			return nil, fmt.Sprintf("the answer %s does not match %q within %s", clipped(got), p.Body, units.Duration(p.Timeout))
 		case err != nil:
 			return nil, probeFailure(ctx, p, err)
 		}

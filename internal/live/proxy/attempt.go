@@ -26,7 +26,7 @@ type roundTrip interface {
 	cut(cause error) // ends it, from any goroutine
 	pool.Open
 	cause() error // that it was cut for, nil if it was not
-	end()         // nothing more is wanted; called once
+	end()         // nothing more is missing; called once
 }
 
 // answerHead is the head of a backend's answer; its fields are in the header of

@@ -193,13 +193,13 @@ func TestWhatOperatorsTell(t *testing.T) {
 		// The last one is not taken out without being asked twice, and what
 		// cannot be done changes nothing.
 		tell(status.Order{Backend: "app.a", Do: "park", For: 60})
-		assert.Equal(t, "parked, weight 1 -> parked, weight 1", tell(status.Order{Backend: "app.a", Do: "park"}), "for good now")
+		assert.Equal(t, "parked, weight 1 -> parked, weight 1", tell(status.Order{Backend: "a", Do: "park"}), "without an end now, by the name that only one backend has")
 		tell(status.Order{Backend: "app.b", Do: "park"})
 		time.Sleep(2 * time.Minute)
 		for o, want := range map[status.Order]string{
 			{Backend: "app.c", Do: "drain"}:                  `app.c is the last of "app" in rotation; without it no backend answers`,
 			{Backend: "app.d", Do: "drain"}:                  `the upstream "app" has no backend "d"; did you mean app.a?`,
-			{Backend: "a", Do: "drain"}:                      `there is no upstream "a"; backends are named UPSTREAM.BACKEND`,
+			{Backend: "zz", Do: "drain"}:                     `there is no upstream "zz"; status lists the backends`,
 			{Backend: "app.c", Do: "parc"}:                   `"parc" cannot be done; did you mean park?`,
 			{Backend: "app.c", Do: "return", For: 60}:        "only park, drain and weight last for a time",
 			{Backend: "app.c", Do: "drain", For: 1e-12}:      "a time of 1e-12 s cannot be set; it is from 1 s to 30 days, and without one an order lasts",
@@ -207,7 +207,7 @@ func TestWhatOperatorsTell(t *testing.T) {
 			{Backend: "app.c", Do: "drain", For: 1e300}:      "a time of 1e+300 s cannot be set; it is from 1 s to 30 days, and without one an order lasts",
 			{Backend: "app.c", Do: "drain", For: math.NaN()}: "a time of NaN s cannot be set; it is from 1 s to 30 days, and without one an order lasts",
 			{Backend: "app.c", Do: "drain", Seen: &other}:    "app.c was changed in the meantime; it is as the file says. Nothing was done",
-			{Backend: "app.c", Do: "weight"}:                 "a weight from 0 to 10000 is wanted",
+			{Backend: "app.c", Do: "weight"}:                 "a weight from 0 to 10000 is missing",
 		} {
 			assert.Equal(t, want, tell(o))
 		}
@@ -216,7 +216,7 @@ func TestWhatOperatorsTell(t *testing.T) {
 		assert.Equal(t, "up, weight 1 -> parked, weight 1", tell(status.Order{Backend: "app.c", Do: "park", Insist: true}))
 		w.proxy.Zero()
 		assert.Zero(t, w.proxy.Status().Upstreams[0].Backends[0].Requests)
-		assert.Equal(t, "told park, by mary: parked, weight 1, was up, weight 1", func() string { n := w.news("app.c"); e := n[len(n)-1]; return e.What + " " + e.Text }())
+		assert.Equal(t, "order park, by mary: parked, weight 1, was up, weight 1", func() string { n := w.news("app.c"); e := n[len(n)-1]; return e.What + " " + e.Text }())
 	})
 }
 

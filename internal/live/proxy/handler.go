@@ -45,9 +45,9 @@ type exchange struct {
 	entry    *entry
 	conn     *clientConn
 	out      wire.Request // of the attempt at hand
-	upgrade  string       // what the client wants the connection to become; empty for HTTP
+	upgrade  string       // what the client needs the connection to become; empty for HTTP
 	trailers bool         // the client takes trailers
-	expects  bool         // it holds its body back, and the backend is to say whether it is wanted
+	expects  bool         // it holds its body back, and the backend is to say whether it is missing
 	grpc     bool         // an RPC of gRPC
 	stream   uint32       // of HTTP/2
 	passed   bool         // a part of the answer may have reached the client

@@ -137,7 +137,7 @@ func TestNoRequestIsLostWhenAListenerCloses(t *testing.T) {
 					require.NoError(t, w.proxy.Apply(parse(t, other+rest)))
 					time.Sleep(4 * time.Second)
 					news := w.news("127.0.0.1:8080")
-					assert.Equal(t, "closed every request that was read was answered", news[len(news)-1].What+" "+news[len(news)-1].Text)
+					assert.Equal(t, "closed every received request was answered", news[len(news)-1].What+" "+news[len(news)-1].Text)
 					require.NoError(t, w.proxy.Apply(parse(t, web+other+rest)))
 				}
 				b.stop.Store(true)
@@ -175,7 +175,7 @@ func TestAListenerThatIsLeftCanBeTakenAgainAtOnce(t *testing.T) {
 
 // TestOnlyWhatIsAskedIsCutOff: a kept connection that is quiet is no request.
 func TestOnlyWhatIsAskedIsCutOff(t *testing.T) {
-	for path, wrong := range map[string]string{"/": "", "/slow": "some requests were still open after 500ms and were cut off"} {
+	for path, wrong := range map[string]string{"/": "", "/slow": "some requests were still in flight after 500 ms and were closed"} {
 		synctest.Test(t, func(t *testing.T) {
 			w := newWorldWith(t, front+one, func(o *Options) { o.Grace = 500 * time.Millisecond })
 			w.start(here, func(out http.ResponseWriter, r *http.Request) {

@@ -183,7 +183,7 @@ func TestOrdersForSeveral(t *testing.T) {
 		assert.Equal(t, "app.a parked, weight 1; app.b parked, weight 1", w.tell("app.b, app.a,app.b", "park"))
 		assert.Equal(t, "app.a up, weight 1; app.b up, weight 1; app.c up, weight 1", w.tell("app.*", "return"))
 		assert.Equal(t, `these are the last of "app" in rotation; without it no backend answers`, w.tell("app.*", "drain"))
-		assert.Equal(t, `no backend fits "apt.*"; did you mean app.a?`, w.tell("apt.*", "drain"))
+		assert.Equal(t, `no backend matches "apt.*"; did you mean app.a?`, w.tell("apt.*", "drain"))
 		assert.Equal(t, `the upstream "app" has no backend "z"; did you mean app.a?`, w.tell("app.a,app.z", "drain"))
 		assert.Equal(t, "a up, b up, c up, rep-192.0.2.11 up, rep-192.0.2.12 up, own up", w.stand(), "nothing was done")
 

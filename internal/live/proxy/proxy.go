@@ -27,6 +27,7 @@ import (
 	"kestrix/internal/core/route"
 	"kestrix/internal/core/status"
 	"kestrix/internal/core/tick"
+	"kestrix/internal/core/units"
 	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/control"
 	"kestrix/internal/live/events"
@@ -254,7 +255,7 @@ func (p *Proxy) takeControl(ctl *control.Server, cfg *config.Control, secure *tl
 		p.control.Close()
 		p.control = ctl
 		if ctl != nil {
-			p.events.Addf(ctl.Address().String(), "control", "operators can ask here")
+			p.events.Addf(ctl.Address().String(), "control", "listening for operators")
 		}
 	}
 	if ctl != nil {
@@ -290,7 +291,7 @@ func (p *Proxy) takeServers(next *state, opened []*server) {
 					accept = acceptWiderFor
 				}
 			}
-			p.events.Addf(addr.String(), "closing", "no longer in the configuration; its connections end with their next answer")
+			p.events.Addf(addr.String(), "closing", "no longer in the configuration; its connections end with their next response")
 			p.retired.Go(func() { p.retire(s, accept) })
 		}
 	}
@@ -304,10 +305,10 @@ func (p *Proxy) retire(s *server, accept time.Duration) {
 	defer p.mu.Unlock()
 	delete(p.closing, s)
 	if err != nil {
-		p.events.Addf(s.address.String(), "closed", "after %s, %v", p.o.Grace, err)
+		p.events.Addf(s.address.String(), "closed", "after %s, %v", units.Duration(p.o.Grace), err)
 		p.cutOff = true
 	} else {
-		p.events.Addf(s.address.String(), "closed", "every request that was read was answered")
+		p.events.Addf(s.address.String(), "closed", "every received request was answered")
 	}
 	if !p.stopped {
 		p.keepPools(p.state.Load().config)
@@ -341,7 +342,7 @@ func (p *Proxy) awaitProbes(pools []*pool.Pool) {
 		case <-l.ProbedFirst():
 		case <-l.Stopping():
 		case <-late.C:
-			p.events.Addf("kestrix", "unprobed", "first probes have not ended within %s; connections are accepted all the same", probesWithin)
+			p.events.Addf("kestrix", "unprobed", "first probes have not ended within %s; connections are accepted anyway", units.Duration(probesWithin))
 			return
 		}
 	}
@@ -473,7 +474,7 @@ func (p *Proxy) Stop() error {
 	p.control.Close()
 	p.pools.Stop()
 	if cut.Load() || p.cutOff {
-		return fmt.Errorf("some requests were still open after %s and were cut off", p.o.Grace)
+		return fmt.Errorf("some requests were still in flight after %s and were closed", units.Duration(p.o.Grace))
 	}
 	return nil
 }

@@ -112,7 +112,7 @@ func TestFieldsOnTheirWay(t *testing.T) {
 		assert.NotEmpty(t, said.Passed.Own)
 		for _, f := range said.Passed.Own {
 			name, value, _ := strings.Cut(f, ": ")
-			assert.Equal(t, value, got.Header.Get(name), "why foretells what the backend sees")
+			assert.Equal(t, value, got.Header.Get(name), "why predicts what the backend sees")
 		}
 	})
 }

@@ -112,9 +112,9 @@ func TestABackendKilledUnderLoadLosesNoSafeRequest(t *testing.T) {
 	}
 }
 
-// TestProbesAloneLoseNoMoreThanForetold: without retries, what fails until a
+// TestProbesAloneLoseNoMoreThanPredicted: without retries, what fails until a
 // probe finds a dead backend is what the replay says.
-func TestProbesAloneLoseNoMoreThanForetold(t *testing.T) {
+func TestProbesAloneLoseNoMoreThanPredicted(t *testing.T) {
 	heavy(t)
 	text := app("probe \"http\" {\n every = \"2s\"\n timeout = \"500ms\"\n down_after = 2\n up_after = 2\n}")
 	const requests, pace = 3000, 10 * time.Millisecond

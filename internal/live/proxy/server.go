@@ -168,7 +168,7 @@ func (s *server) accept() {
 		case err == nil:
 			if wait = 0; told {
 				told = false
-				s.proxy.events.Addf(s.address.String(), "enough", "connections are taken again")
+				s.proxy.events.Addf(s.address.String(), "enough", "connections are accepted again")
 			}
 			if s.keep(c) {
 				go s.took(c)
@@ -181,7 +181,7 @@ func (s *server) accept() {
 			s.proxy.pools.CloseUnused()
 			if wait = min(max(2*wait, 5*time.Millisecond), time.Second); wait >= 100*time.Millisecond && !told {
 				told = true
-				s.proxy.events.Addf(s.address.String(), "short", "connections cannot be taken: %v", socket.ShortError(err))
+				s.proxy.events.Addf(s.address.String(), "short", "connections cannot be accepted: %v", socket.ShortError(err))
 			}
 			time.Sleep(wait)
 		default:

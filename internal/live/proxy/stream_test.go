@@ -215,7 +215,7 @@ func TestStoppingWaitsForConnectionsAndThenCutsThem(t *testing.T) {
 		require.NoError(t, err)
 		synctest.Wait()
 		began := time.Now()
-		assert.ErrorContains(t, w.proxy.Stop(), "were cut off")
+		assert.ErrorContains(t, w.proxy.Stop(), "were closed")
 		assert.Equal(t, 5*time.Second, time.Since(began))
 		_, err = io.ReadAll(c)
 		assert.NoError(t, err)
@@ -233,7 +233,7 @@ func TestStoppingEndsAWaitInTheQueue(t *testing.T) {
 			synctest.Wait()
 		}
 		began := time.Now()
-		assert.ErrorContains(t, w.proxy.Stop(), "were cut off")
+		assert.ErrorContains(t, w.proxy.Stop(), "were closed")
 		assert.Equal(t, 5*time.Second, time.Since(began), "not the hour that it might have waited")
 	})
 }

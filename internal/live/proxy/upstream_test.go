@@ -145,7 +145,7 @@ func TestABackendReportsOnItself(t *testing.T) {
 			{"state=up", "up", "it says so itself: up"}, // the end of the connection ends the line
 			{"state=down\n", "down", "it says that it is down"},
 			{"state=up\n", "recovering", "a probe passed"},
-			{"", "down", "no answer within 500ms"},
+			{"", "down", "no answer within 500 ms"},
 		} {
 			say(s.line)
 			time.Sleep(1600 * time.Millisecond)

@@ -100,5 +100,5 @@ func TestAListenerIsWidenedAndNarrowedByReload(t *testing.T) {
 	defer mu.Unlock()
 	assert.Equal(t, rounds, told[narrow+" listening frontend web, as a part of another listener that contains it"])
 	assert.Equal(t, rounds+1, told[narrow+" listening frontend web"], "%v", told)
-	assert.Equal(t, rounds, told[wide+" closed every request that was read was answered"])
+	assert.Equal(t, rounds, told[wide+" closed every received request was answered"])
 }

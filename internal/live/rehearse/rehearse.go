@@ -39,7 +39,7 @@ type Options struct {
 	Scenario *scenario.Scenario
 	Records  []*trace.Record // in order; nil for a closed load of the scenario
 	Seed     uint64
-	Bucket   float64 // seconds of a row of the timeline, as in the forecast
+	Bucket   float64 // seconds of a row of the timeline, as in the prediction
 	Frontend string  // of records that name none; empty if there is only one
 	Host     string  // likewise
 	Version  string

@@ -95,7 +95,7 @@ func TestASiteIsRehearsedOnLoopback(t *testing.T) {
 	out, err := Run(context.Background(), Options{Config: c, Scenario: sc, Records: records, Seed: 7, Bucket: 1, Version: "t", News: func(_ time.Duration, who, what, text string) {
 		mu.Lock()
 		defer mu.Unlock()
-		if who == "booking.auk" && what == "told" {
+		if who == "booking.auk" && what == "order" {
 			told = append(told, text)
 		}
 	}})

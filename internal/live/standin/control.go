@@ -83,7 +83,7 @@ func Listen(ctx context.Context, path string, all []*StandIn, tell func(who, wha
 			return
 		}
 		for _, name := range done {
-			tell(name, "told", said(o.Fault))
+			tell(name, "fault", said(o.Fault))
 		}
 		fmt.Fprintf(w, "%s: %s\n", strings.Join(done, ", "), said(o.Fault))
 	})}

@@ -40,7 +40,7 @@ var Faults = scenario.FaultNames(scenario.ByBackend)
 // which kinds there are.
 func (s *StandIn) Fail(title string, f scenario.Fault) error {
 	if !slices.Contains(Faults, f.Kind) {
-		return fmt.Errorf("a stand-in cannot play %q", f.Kind)
+		return fmt.Errorf("a stand-in cannot simulate %q", f.Kind)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()

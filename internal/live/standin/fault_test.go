@@ -74,7 +74,7 @@ func TestFaultsOfAStandIn(t *testing.T) {
 		})
 	}
 	s := started(t, "booking.auk")
-	require.ErrorContains(t, s.Fail("f", Once("park")), `cannot play "park"`)
+	require.ErrorContains(t, s.Fail("f", Once("park")), `cannot simulate "park"`)
 	// One fault ends and another goes on.
 	require.NoError(t, s.Fail("a", Once("errors")))
 	require.NoError(t, s.Fail("b", Once("refuse")))
@@ -172,8 +172,8 @@ func TestOrders(t *testing.T) {
 	require.ErrorContains(t, Listen(ctx, socket, all, nil), "other stand-ins take orders")
 	answer, err := Tell(ctx, socket, Order{"auk", "errors"})
 	require.NoError(t, err)
-	assert.Equal(t, "booking.auk: it answers with an error status, at a rate\n", answer)
-	assert.Equal(t, "booking.auk told it answers with an error status, at a rate", <-news)
+	assert.Equal(t, "booking.auk: the backend answers with an error status, at a rate\n", answer)
+	assert.Equal(t, "booking.auk fault the backend answers with an error status, at a rate", <-news)
 	status, _ := ask(auk, "/", patience)
 	assert.Equal(t, 503, status)
 	status, _ = ask(gannet, "/", patience)
@@ -185,7 +185,7 @@ func TestOrders(t *testing.T) {
 	_, err = Tell(ctx, socket, Order{"skua", "hang"})
 	require.EqualError(t, err, `no stand-in is called "skua"; there are booking.auk, booking.gannet`)
 	_, err = Tell(ctx, socket, Order{"auk", "burn"})
-	require.ErrorContains(t, err, `cannot play "burn"; there are refuse, blackhole, hang`)
+	require.ErrorContains(t, err, `cannot simulate "burn"; there are refuse, blackhole, hang`)
 	stop()
 	require.Eventually(t, func() bool {
 		_, err := Tell(context.Background(), socket, Order{"auk", "hang"})
@@ -215,9 +215,9 @@ func TestAScenarioInRealTime(t *testing.T) {
 			require.NoError(t, errors.New("nothing happened"), "%v", got)
 		}
 	}
-	assert.True(t, got["booking.auk: errors: it answers with an error status, at a rate"], "%v", got)
+	assert.True(t, got["booking.auk: errors: the backend answers with an error status, at a rate"], "%v", got)
 	assert.True(t, got["booking.auk: errors: over"], "%v", got)
-	assert.True(t, got[`booking.auk: park: an operator takes it out; a stand-in cannot play "park"`], "%v", got)
+	assert.True(t, got[`booking.auk: park: an operator parks the backend; a stand-in cannot simulate "park"`], "%v", got)
 	status, _ := ask(auk, "/", patience)
 	assert.Equal(t, 200, status)
 }

@@ -13,13 +13,13 @@ import (
 // Paths are those at which a stand-in does something special, with what it does;
 // those without a number also at the end of a longer path, such as /board/events.
 var Paths = [][2]string{
-	{"/ready", "answers \"ready\", for probes"},
-	{"/events", "an event stream that goes on until the client leaves; ?every=100ms&n=5 makes it so fast and so long"},
-	{"/websocket", "sends back what it is sent over a WebSocket, as name: text"},
+	{"/ready", "\"ready\", for probes"},
+	{"/events", "an event stream; ?every=100ms&n=5 sends 5 events 100 ms apart"},
+	{"/websocket", "a WebSocket that returns each message, as NAME: TEXT"},
 	{"/body/N", "a body of N bytes; ?slow=10ms waits before each KiB"},
-	{"/answer/N", "an answer with the status N"},
-	{"/elsewhere", "a redirect to /seats at the host that was asked"},
-	{"/session", "sets the cookie tern_app, as an application that keeps sessions does"},
+	{"/answer/N", "the status N"},
+	{"/elsewhere", "a redirect to /seats at the same host"},
+	{"/session", "sets the cookie tern_app, as an application with sessions does"},
 }
 
 // special returns what is done at a path, nil for the answer that is given everywhere.

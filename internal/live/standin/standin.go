@@ -39,7 +39,7 @@ type StandIn struct {
 	Backlog int                    // requests that wait for a worker; a full one breaks the connection
 	Draws   bool                   // Service is drawn even if an obeyed request says how long it takes
 	Obeys   bool                   // a request may say how long it takes, and that it is a stream: see AskTakes
-	Reports bool                   // who says nothing is told how it is, as a self-report probe wants
+	Reports bool                   // who says nothing is told how it is, as a self-report probe needs
 
 	mu       sync.Mutex
 	http     *http.Server

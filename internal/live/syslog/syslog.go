@@ -89,7 +89,7 @@ func (w *Writer) Write(line []byte) (int, error) {
 	if w.closed || len(w.waiting.text)+len(line) > mostWaiting {
 		if w.lost++; !w.losing && !w.closed {
 			w.losing = true
-			w.o.Event("access lines are being lost: 1 MiB of them wait for %s, which takes none", w.o.Server.Address)
+			w.o.Event("access lines are lost: 1 MiB of them wait for %s, which accepts none", w.o.Server.Address)
 		}
 		return len(line), nil
 	}
@@ -228,7 +228,7 @@ func (w *Writer) failed(err error) {
 	}
 	w.trouble = true
 	if w.o.Server.Transport == "udp" {
-		w.o.Event("the log server %s takes no access lines, which are being lost: %v", w.o.Server.Address, socket.ShortError(err))
+		w.o.Event("the log server %s accepts no access lines, which are lost: %v", w.o.Server.Address, socket.ShortError(err))
 		return
 	}
 	w.o.Event("the log server %s cannot be reached: %v; access lines wait for it", w.o.Server.Address, socket.ShortError(err))
@@ -245,7 +245,7 @@ func (w *Writer) taken() {
 		return
 	}
 	w.trouble, w.losing = false, false
-	w.o.Event("the log server %s takes access lines again; %d were lost", w.o.Server.Address, w.lost-w.told)
+	w.o.Event("the log server %s accepts access lines again; %d were lost", w.o.Server.Address, w.lost-w.told)
 	w.told = w.lost
 }
 

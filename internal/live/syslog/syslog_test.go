@@ -138,7 +138,7 @@ func TestALogServerMayBeGoneHungAndBack(t *testing.T) {
 				}
 				lost := w.Lost()
 				assert.InDelta(t, 1000, lost, 100, "about a megabyte waits")
-				assert.Equal(t, "access lines are being lost: 1 MiB of them wait for 192.0.2.9:514, which takes none", o.all()[1])
+				assert.Equal(t, "access lines are lost: 1 MiB of them wait for 192.0.2.9:514, which accepts none", o.all()[1])
 				s.set(func(s *server) { s.gone, s.hung = false, false })
 				time.Sleep(5 * time.Second)
 				write("last")
@@ -147,7 +147,7 @@ func TestALogServerMayBeGoneHungAndBack(t *testing.T) {
 				assert.Len(t, got, 2002-int(lost))
 				assert.Contains(t, got[0], "access - first")
 				assert.Contains(t, got[len(got)-1], "access - last")
-				assert.Equal(t, fmt.Sprintf("the log server 192.0.2.9:514 takes access lines again; %d were lost", lost), o.all()[2])
+				assert.Equal(t, fmt.Sprintf("the log server 192.0.2.9:514 accepts access lines again; %d were lost", lost), o.all()[2])
 				assert.Len(t, o.all(), 3)
 
 				s.set(func(s *server) { s.fails, s.fail = syscall.EMSGSIZE, 1 })
@@ -189,7 +189,7 @@ func TestRefusedDatagramsAreCounted(t *testing.T) {
 		}
 		assert.Equal(t, int64(3), w.Lost())
 		assert.Len(t, s.take(), 10)
-		assert.Equal(t, []string{"the log server 192.0.2.9:514 takes no access lines, which are being lost: connection refused", "the log server 192.0.2.9:514 takes access lines again; 3 were lost"}, o.all())
+		assert.Equal(t, []string{"the log server 192.0.2.9:514 accepts no access lines, which are lost: connection refused", "the log server 192.0.2.9:514 accepts access lines again; 3 were lost"}, o.all())
 		require.NoError(t, w.Close())
 	})
 }

@@ -333,7 +333,7 @@ func (g *Guard) Close() error {
 		return g.Conn.Close()
 	}
 	go func() {
-		_, _ = io.CopyN(io.Discard, g.Conn, drainBytes) // its end is all that is wanted
+		_, _ = io.CopyN(io.Discard, g.Conn, drainBytes) // its end is all that is missing
 		g.Conn.Close()
 	}()
 	return nil

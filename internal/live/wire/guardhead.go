@@ -221,7 +221,7 @@ func (g *Guard) begin() error {
 	}
 	switch {
 	case h.hosts > 1 || h.hosts == 0 && h.minor == 1:
-		return malformed("%d Host fields where one is wanted", h.hosts)
+		return malformed("%d Host fields where one is missing", h.hosts)
 	case h.hosts == 1 && !h.host:
 		return malformed("a Host that is none")
 	case h.expects:

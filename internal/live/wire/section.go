@@ -16,7 +16,7 @@ type section struct {
 	again  bool // on a stream whose number is not new
 	ended  bool // no body follows
 	lost   bool // it cannot be decoded
-	most   int  // bytes beyond which nothing of it is wanted
+	most   int  // bytes beyond which nothing of it is missing
 	frames int
 	bytes  int
 
@@ -128,7 +128,7 @@ func (s *section) malformed() string {
 	case s.ended && s.length > 0:
 		return "a Content-Length without a body"
 	case s.hosts > 1:
-		return fmt.Sprintf("%d Host fields where one is wanted", s.hosts)
+		return fmt.Sprintf("%d Host fields where one is missing", s.hosts)
 	case s.method == "CONNECT":
 		if s.scheme != "" || s.path != "" || !request.ValidHost(s.authority) {
 			return "a CONNECT that is none"

@@ -3,7 +3,7 @@ frontend "web" {
   route "all" {
     send_to = upstream.app
   }
-  route "live" { # want: can never match | GET http://tern.example/live fits here, and goes to "all"
+  route "live" { # want: can never match | GET http://tern.example/live matches here, and goes to "all"
     when {
       path = "/live/**"
     }

@@ -25,7 +25,7 @@ upstream "a" {
 }
 upstream "b" {
   backends = {
-    auk    = "127.0.0.1:9001" # want: is probed differently by "a" and by "b" | noticed by the probes of "a" within 10s
+    auk    = "127.0.0.1:9001" # want: is probed differently by "a" and by "b" | noticed by the probes of "a" within 10 s
     petrel = "127.0.0.1:9003"
   }
   probe "http" {

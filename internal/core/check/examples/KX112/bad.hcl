@@ -6,7 +6,7 @@ frontend "web" {
     }
     send_to = upstream.board
   }
-  route "live" { # want: both fit some requests | GET http://board.tern.example/live | goes to "board"
+  route "live" { # want: both match some requests | GET http://board.tern.example/live | goes to "board"
     when {
       path = "/live/**"
     }

@@ -1,4 +1,4 @@
-frontend "web" { # want: there are requests that fit none | GET http://tern.example/x fits no route
+frontend "web" { # want: there are requests that match none | GET http://tern.example/x matches no route
   listen = "0.0.0.0:8080"
   route "start" {
     when {

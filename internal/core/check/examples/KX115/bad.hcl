@@ -2,7 +2,7 @@ frontend "web" {
   listen = "0.0.0.0:8080"
   route "live" {
     when {
-      path = ["/live/**", not("/lives/**")] # want: path not(/lives/**) of the route "live" | nothing that the rest fits is excluded by it
+      path = ["/live/**", not("/lives/**")] # want: path not(/lives/**) of the route "live" | nothing that the rest matches is excluded by it
     }
     send_to = upstream.app
   }

@@ -4,7 +4,7 @@ frontend "web" {
     when {
       path = "/old/**"
     }
-    redirect { # want: what "moved" redirects comes back | GET http://tern.example/old, then 301 to /old
+    redirect { # want: the redirect of "moved" leads back to itself | GET http://tern.example/old, then 301 to /old
       to     = "/old/new"
       status = 301
     }

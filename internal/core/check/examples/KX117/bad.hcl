@@ -4,7 +4,7 @@ frontend "web" {
     when {
       path = "/old/**"
     }
-    redirect { # want: "moved" redirects to what has a doubled slash | 308 to http://tern.example//old
+    redirect { # want: "moved" redirects to a target that has a doubled slash, which {path} brings along | 308 to http://tern.example//old
       to = "http://{host}/{path}"
     }
   }

@@ -3,7 +3,7 @@ frontend "web" {
   route "office" {
     when {
       path   = "/admin/**"
-      client = "198.51.100.0/24" # want: whom "office" leaves out, "rest" sends to the same upstream "app" | GET http://tern.example/admin from 203.0.113.9 goes to "app" by "rest"
+      client = "198.51.100.0/24" # want: "rest" sends the clients that "office" excludes to the same upstream "app" | GET http://tern.example/admin from 203.0.113.9 goes to "app" by "rest"
     }
     send_to = upstream.app
   }

@@ -2,7 +2,7 @@ frontend "web" {
   listen = "0.0.0.0:8080"
   route "closed" {
     when {
-      path = "/admin/*" # want: "closed" refuses /admin/*, and what lies beside it in /admin/ reaches "app" | GET http://tern.example/admin goes to "rest"
+      path = "/admin/*" # want: "closed" refuses /admin/*, and other paths below /admin/ reach "app" | GET http://tern.example/admin goes to "rest"
     }
     reply {
       status = 403

@@ -2,7 +2,7 @@ frontend "web" {
   listen = "0.0.0.0:8080"
   route "live" {
     when {
-      host = "*" # want: host "*" of "live" is one label | tickets.tern.example does not fit "*", localhost does
+      host = "*" # want: host "*" of "live" is one label | tickets.tern.example does not match "*", localhost does
     }
     send_to = upstream.app
   }

@@ -2,7 +2,7 @@ frontend "web" {
   listen = "0.0.0.0:8080"
   route "live" {
     when {
-      path = "/seats/[0-9]+" # want: path "/seats/[0-9]+" of "live" looks like a regular expression: it holds [0-9]
+      path = "/seats/[0-9]+" # want: path "/seats/[0-9]+" of "live" looks like a regular expression: it contains [0-9]
     }
     send_to = upstream.app
   }

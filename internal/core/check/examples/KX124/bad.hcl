@@ -2,7 +2,7 @@ frontend "web" {
   listen = "0.0.0.0:8080"
   route "live" {
     when {
-      path = regexp("^/live") # want: path regexp("^/live") of "live" fits one text only | /live/x does not fit it
+      path = regexp("^/live") # want: path regexp("^/live") of "live" matches one text only | /live/x does not match it
     }
     send_to = upstream.app
   }

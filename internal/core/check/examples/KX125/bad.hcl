@@ -2,7 +2,7 @@ frontend "web" {
   listen = "0.0.0.0:8080"
   route "live" {
     when {
-      path = "/live/../board/**" # want: no path fits "/live/../board/**" | GET /live/../board/x is compared as /board/x
+      path = "/live/../board/**" # want: no path matches "/live/../board/**" | GET /live/../board/x is compared as /board/x
     }
     send_to = upstream.app
   }

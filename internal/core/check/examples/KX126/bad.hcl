@@ -2,7 +2,7 @@ frontend "web" {
   listen = "0.0.0.0:8080"
   route "live" {
     when {
-      method = ["GTE", "HEAD"] # want: GTE is not a standard method | a request with GET does not fit
+      method = ["GTE", "HEAD"] # want: GTE is not a standard method | a request with GET does not match
     }
     send_to = upstream.app
   }

@@ -2,7 +2,7 @@ frontend "web" {
   listen = "0.0.0.0:8080"
   route "live" {
     when {
-      header = { Upgrade = "WebSocket" } # want: "live" asks for Upgrade: WebSocket, which is sent as websocket | a request with Upgrade: websocket does not fit
+      header = { Upgrade = "WebSocket" } # want: "live" asks for Upgrade: WebSocket, which is sent as websocket | a request with Upgrade: websocket does not match
     }
     send_to = upstream.app
   }

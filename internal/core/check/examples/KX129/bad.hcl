@@ -6,7 +6,7 @@ frontend "web" {
 }
 upstream "app" {
   backends = {
-    auk    = "0.0.0.0:9001" # want: "auk" stands at 0.0.0.0:9001, which is no server's address | connecting to 127.0.0.1:9001
+    auk    = "0.0.0.0:9001" # want: "auk" has the address 0.0.0.0:9001, which is no server's address | on Linux a connection to it reaches 127.0.0.1:9001
     gannet = "192.0.2.12:8080"
   }
   probe "http" {

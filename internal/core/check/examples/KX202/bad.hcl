@@ -11,7 +11,7 @@ upstream "app" {
   }
   probe "http" {
     every = "1s"
-    timeout = "2500ms" # want: longer than the 1s between | probed every 3s instead of every 1s
+    timeout = "2500ms" # want: the probe's timeout 2.5 s is longer than its interval 1 s | probed every 3 s instead of every 1 s
   }
   retry {
     attempts = 2

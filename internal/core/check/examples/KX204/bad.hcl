@@ -14,7 +14,7 @@ upstream "app" {
   }
   suspend {
     rest = "10s"
-    longest = "5s" # want: shorter than the first | every rest of "app" lasts 5s
+    longest = "5s" # want: shorter than the first | every suspension of "app" lasts 5 s
   }
   retry {
     attempts = 2

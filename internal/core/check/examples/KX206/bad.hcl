@@ -9,7 +9,7 @@ upstream "app" {
     auk    = "127.0.0.1:9001"
     gannet = "127.0.0.1:9002"
   }
-  probe "http" { # want: takes a backend out | an answer to a probe that takes longer than 2s once is enough
+  probe "http" { # want: takes a backend out | an answer to a probe that takes longer than 2 s once is enough
     path       = "/ready"
     down_after = 1
     up_after   = 2

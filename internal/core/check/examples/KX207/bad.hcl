@@ -9,7 +9,7 @@ upstream "app" {
     auk    = "127.0.0.1:9001"
     gannet = "127.0.0.1:9002"
   }
-  probe "http" { # want: takes a backend back after 1 pass, and out after 3
+  probe "http" { # want: "app" returns a backend after 1 pass, and removes it after 3
     path       = "/ready"
     down_after = 3
     up_after   = 1

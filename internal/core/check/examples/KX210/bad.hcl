@@ -5,7 +5,7 @@ frontend "web" {
   }
 }
 upstream "app" {
-  backends = { # want: no room for the loss of "auk" | of 300 requests | 100 find no room
+  backends = { # want: "app" lacks capacity without "auk" | of 300 requests | "app" lacks capacity without "auk"
     auk    = { address = "192.0.2.11:8080", max_in_flight = 300 }
     gannet = { address = "192.0.2.12:8080", max_in_flight = 100 }
     petrel = { address = "192.0.2.13:8080", max_in_flight = 100 }

@@ -13,7 +13,7 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
-  failover { # want: no backend of "app" stands in the proxy's zone "north-key" | did you mean "north-quay"?
+  failover { # want: no backend of "app" is in the proxy's zone "north-key" | did you mean "north-quay"?
     prefer = "zone"
   }
   retry {

@@ -12,7 +12,7 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
-  failover { # want: all backends of "app" stand in tier 1
+  failover { # want: all backends of "app" are in tier 1
   }
   retry {
     attempts = 2

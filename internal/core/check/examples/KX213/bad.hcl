@@ -6,7 +6,7 @@ frontend "web" {
   }
 }
 upstream "app" {
-  backends = { # want: no room for the loss of zone "north-quay" | of 240 requests
+  backends = { # want: "app" lacks capacity without zone "north-quay" | of 240 requests
     auk    = { address = "192.0.2.11:8080", max_in_flight = 100, zone = "north-quay" }
     gannet = { address = "192.0.2.12:8080", max_in_flight = 100, zone = "north-quay" }
     petrel = { address = "192.0.2.13:8080", max_in_flight = 100, zone = "south-quay" }

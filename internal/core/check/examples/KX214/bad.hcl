@@ -14,7 +14,7 @@ upstream "app" {
     auk    = "192.0.2.11:8080"
     gannet = "192.0.2.12:8080"
   }
-  probe "http" { # want: "live" passes TLS through to "app", whose probe speaks clear text
+  probe "http" { # want: "live" forwards TLS to "app", whose probe is in clear text
     path = "/ready"
   }
   retry {

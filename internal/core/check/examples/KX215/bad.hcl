@@ -9,7 +9,7 @@ upstream "app" {
     auk    = "192.0.2.11:8080"
     gannet = "192.0.2.12:8080"
   }
-  probe "http" { # want: "ready" does not fit an answer that ends with a line feed | the answer "ready\n" fails the probe
+  probe "http" { # want: "ready" does not match an answer that ends with a line feed | the answer "ready\n" fails the probe
     path   = "/ready"
     expect = { body = "ready" }
   }

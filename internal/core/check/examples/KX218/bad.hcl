@@ -9,7 +9,7 @@ upstream "app" {
     auk    = "192.0.2.11:8080"
     gannet = "192.0.2.12:8080"
   }
-  probe "http" { # want: the probe of "app" passes with 302 | 302 to /login counts as a pass
+  probe "http" { # want: the probe of "app" passes with 302 | an answer 302 to /login passes, whatever its target is
     path   = "/ready"
     expect = { status = ["200-399"] }
   }

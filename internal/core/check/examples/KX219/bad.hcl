@@ -9,7 +9,7 @@ upstream "app" {
     auk    = "192.0.2.11:8080"
     gannet = "192.0.2.12:8080"
   }
-  probe "http" { # want: a backend of "app" is back only after 40 passes | 6m30s from its first pass on
+  probe "http" { # want: a backend of "app" returns only after 40 passes | 6m30s after its first passed probe it is recovering, without requests
     path     = "/ready"
     every    = "10s"
     up_after = 40

@@ -6,7 +6,7 @@ frontend "web" {
   }
 }
 upstream "app" {
-  backends = { # want: "north-quay" and "north_quay", zones of "app", look like one | does not prefer "gannet"
+  backends = { # want: "north-quay" and "north_quay", zones of "app", seem to be the same | does not prefer "gannet"
     auk    = { address = "192.0.2.11:8080", zone = "north-quay" }
     gannet = { address = "192.0.2.12:8080", zone = "north_quay" }
     petrel = { address = "192.0.2.13:8080", zone = "south-quay" }

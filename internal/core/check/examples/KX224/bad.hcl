@@ -5,7 +5,7 @@ frontend "web" {
   }
 }
 upstream "app" {
-  backends = { # want: "app" has no room for the loss of tier 1 | of 120 requests open at once, six tenths of what tier 1 may have, 70 find no room without it
+  backends = { # want: "app" lacks capacity without tier 1 | of 120 requests in flight, six tenths of what tier 1 may have, 70 exceed the capacity without it
     auk    = { address = "192.0.2.11:8080", tier = 1, max_in_flight = 100 }
     gannet = { address = "192.0.2.12:8080", tier = 1, max_in_flight = 100 }
     petrel = { address = "192.0.2.13:8080", tier = 2, max_in_flight = 50 }

@@ -18,7 +18,7 @@ upstream "app" {
     attempts = 2
     on       = ["connect"]
   }
-  failover { # want: all backends of "app" stand in "north-quay" | no other zone to spill to
+  failover { # want: all backends of "app" are in "north-quay" | no other zone to spill to
     prefer = "zone"
   }
 }

@@ -6,7 +6,7 @@ frontend "web" {
 }
 upstream "app" {
   algorithm  = "hash"
-  slow_start = "20s" # want: slow_start does nothing | it has 557 of 1,000 keys
+  slow_start = "20s" # want: "app" uses hash, so slow_start has no effect | it has 557 of 1,000 keys
   backends = {
     auk    = "127.0.0.1:9001"
     gannet = "127.0.0.1:9002"

@@ -5,7 +5,7 @@ frontend "web" {
   }
 }
 upstream "app" {
-  algorithm = "round-robin" # want: gives two backends their turns | 0 pages and 100 pictures come from "auk"
+  algorithm = "round-robin" # want: "app" uses round-robin with two backends | 0 pages and 100 pictures come from "auk"
   backends = {
     auk    = "192.0.2.11:8080"
     gannet = "192.0.2.12:8080"

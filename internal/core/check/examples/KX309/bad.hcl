@@ -12,7 +12,7 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
-  queue { # want: the queue of "app" is never used | 1000 are sent on, and none waits
+  queue { # want: the queue of "app" is never used | of 1,000 requests at once 1000 are forwarded, and none waits
     timeout = "2s"
   }
   retry {

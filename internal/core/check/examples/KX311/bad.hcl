@@ -14,7 +14,7 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
-  hash { # want: hashes by modulo | with "auk" out,
+  hash { # want: "app" uses modulo, and its backends change | with "auk" out,
     method = "modulo"
   }
   retry {

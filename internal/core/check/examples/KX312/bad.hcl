@@ -5,7 +5,7 @@ frontend "web" {
   }
 }
 upstream "app" {
-  algorithm = "least-connections" # want: may take longer than 300ms | each backend gets at least 333
+  algorithm = "least-connections" # want: the answer timeout of "app" is 300 ms | each backend gets at least 333
   backends = {
     auk    = "192.0.2.11:8080"
     gannet = "192.0.2.12:8080"

@@ -7,7 +7,7 @@ frontend "web" {
 }
 upstream "app" {
   algorithm = "hash"
-  hash { # want: "app" hashes by path, and only tcp reaches it
+  hash { # want: "app" hashes by path, and only tcp frontends send to it
     key = "path"
   }
   backends = {

@@ -12,7 +12,7 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
-  sticky { # want: end with the process | of 100 clients that come back after a restart, 52
+  sticky { # want: end with the process | of 100 clients that return after a restart, 52
     by = "cookie"
   }
   retry {

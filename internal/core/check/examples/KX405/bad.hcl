@@ -12,7 +12,7 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
-  sticky { # want: the seats of "app" end after 5m | of 100 clients that come back after 5m1s
+  sticky { # want: the seats of "app" end after 5m | of 100 clients that return after 5m01s
     by     = "cookie"
     secret = "a line that only the proxies know"
     ttl    = "5m"

@@ -14,7 +14,7 @@ upstream "app" {
   }
   failover {
   }
-  sticky { # want: not for clients that have a seat | 100 of 100 clients are refused
+  sticky { # want: the failover of "app" excludes clients with a seat | 100 of 100 clients are refused
     by     = "cookie"
     secret = "a line that only the proxies know"
     on_loss = "refuse"

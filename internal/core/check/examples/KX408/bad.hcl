@@ -12,7 +12,7 @@ upstream "app" {
   }
   probe "tcp" {
   }
-  sticky { # want: is sticky by cookie, and frontend "gate" carries tcp
+  sticky { # want: "app" is sticky by cookie, and the tcp frontend "gate" sends to it
     by     = "cookie"
     secret = "a line that only the proxies know"
   }

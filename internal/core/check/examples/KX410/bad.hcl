@@ -5,7 +5,7 @@ frontend "web" {
   }
 }
 upstream "app" {
-  sticky { # want: the secret of "app" is quickly guessed | words that are tried first
+  sticky { # want: the secret of "app" is easy to guess | words that are tried first
     by     = "cookie"
     secret = "changeme-changeme-1"
   }

@@ -1,6 +1,6 @@
 frontend "web" {
   listen = "0.0.0.0:8080"
-  route "upgrade" { # want: "upgrade" upgrades what "poll" arranges, and "app" is not sticky | meet two backends
+  route "upgrade" { # want: "upgrade" opens streams that "poll" prepares, and "app" is not sticky | meet two backends
     when {
       path   = "/talk/**"
       header = { Upgrade = "websocket" }

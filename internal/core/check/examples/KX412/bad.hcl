@@ -5,7 +5,7 @@ frontend "web" {
   }
 }
 upstream "app" {
-  sticky { # want: the seats of "app" end after 10s, and an answer may take 30s | come back after 30s
+  sticky { # want: the seats of "app" end after 10 s, and the answer timeout is 30 s | the seats of "app" end after 10 s, and the answer timeout is 30 s
     by     = "cookie"
     secret = "pQ7v-2mLx9-dT4kRw8z"
     ttl    = "10s"

@@ -12,7 +12,7 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
-  timeouts { # want: waits 30s for a connection | 1m pass in 2 attempts
+  timeouts { # want: waits 30 s for a connection | 1m pass in 2 attempts
     connect = "30s"
   }
   retry {

@@ -12,7 +12,7 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
-  retry { # want: may make a client wait 1m30s | 3 attempts, each up to 30s
+  retry { # want: may make a client wait 1m30s | 3 attempts, each up to 30 s
     attempts = 3
   }
 }

@@ -9,7 +9,7 @@ upstream "app" {
     auk    = "127.0.0.1:9001"
     gannet = "127.0.0.1:9002"
   }
-  probe "http" { # want: takes up to 1m32s to find a backend that is silent | 450 of 1020 fail in 1m42s
+  probe "http" { # want: of ten requests a second with "auk" hung, 450 of 1020 fail in 1m42s | 450 of 1020 fail in 1m42s
     path       = "/ready"
     every      = "30s"
     down_after = 3

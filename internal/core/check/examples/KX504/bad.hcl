@@ -13,7 +13,7 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
-  retry { # want: repeats without a budget | 100 requests become 300
+  retry { # want: "app" retries without a budget | 100 requests become 300
     attempts = 3
     on       = ["connect"]
   }

@@ -12,7 +12,7 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
-  timeouts { # want: cuts off what is silent for 20s | heartbeat every 30s
+  timeouts { # want: the upstream "app" closes streams that are silent for 20 s | heartbeat every 30 s
     idle = "20s"
   }
   retry {

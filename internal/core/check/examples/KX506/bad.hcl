@@ -12,7 +12,7 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
-  timeouts { # want: ends streams after 1m | connect again 17 times a second
+  timeouts { # want: ends streams after 1m | 1,000 clients with a stream open reconnect 17 times a second
     stream = "1m"
   }
   retry {

@@ -13,7 +13,7 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
-  queue { # want: wait up to 1m in the queue | up to 100 places are held for clients that have left
+  queue { # want: wait up to 1m in the queue | if clients leave after 10 s, up to 100 places are occupied by requests of clients that have left
     timeout = "1m"
   }
   retry {

@@ -14,6 +14,6 @@ upstream "app" {
   }
   retry {
     attempts = 2
-    on       = ["connect", "404"] # want: "app" repeats what is answered with 404 | are sent 200 times
+    on       = ["connect", "404"] # want: 100 GET requests that are answered with 404 are sent 200 times | are sent 200 times
   }
 }

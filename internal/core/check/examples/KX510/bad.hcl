@@ -12,7 +12,7 @@ upstream "app" {
   probe "http" {
     path = "/ready"
   }
-  retry { # want: "app" makes one attempt, so its retry block does nothing | are sent 100 times
+  retry { # want: "app" makes one attempt, so its retry block has no effect | are sent 100 times
     attempts = 1
   }
 }

@@ -15,6 +15,6 @@ upstream "app" {
   }
   retry {
     attempts = 2
-    on       = ["connect", "503"] # want: retry of "app" waits for the status 503, and only tcp reaches it
+    on       = ["connect", "503"] # want: retry of "app" needs the status 503, and only tcp frontends send to it
   }
 }

@@ -15,7 +15,7 @@ upstream "app" {
   probe "http" {
     path    = "/ready"
     every   = "10s"
-    timeout = "5s" # want: the probe of "app" waits 5s, its requests 2s | takes 3.5s
+    timeout = "5s" # want: the probe of "app" has a timeout of 5 s, its requests 2 s | takes 3.5 s
   }
   retry {
     attempts = 2

@@ -2,7 +2,7 @@ frontend "web" {
   listen = "0.0.0.0:8080"
   route "live" {
     when {
-      path = "/live/" # want: does not fit /live | answered with 404
+      path = "/live/" # want: does not match /live | answered with 404
     }
     send_to = upstream.app
   }

@@ -4,7 +4,7 @@ frontend "web" {
     when {
       path = "/seat/**"
     }
-    rewrite { # want: reaches clients as it is | Location: /seats/1
+    rewrite { # want: Location: /seats/1 reaches the client as /seats/1, which this route does not match | Location: /seats/1
       substitute = { "/seat/([0-9]+)" = "/seats/$1" }
     }
     send_to = upstream.app

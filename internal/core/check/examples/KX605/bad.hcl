@@ -1,6 +1,6 @@
 frontend "web" {
   listen = "0.0.0.0:8080"
-  route "all" { # want: keeps the client's host | for app.inside.example
+  route "all" { # want: "all" forwards the client's host, and the certificate of "app" is for app.inside.example | for app.inside.example
     send_to = upstream.app
   }
 }

@@ -8,7 +8,7 @@ frontend "gate" {
     send_to = upstream.app
   }
 }
-upstream "app" { # want: do not learn who connects
+upstream "app" { # want: the backends of "app" do not learn the address of clients
   backends = {
     auk    = "192.0.2.11:7001"
     gannet = "192.0.2.12:7001"

@@ -1,7 +1,7 @@
 frontend "gate" {
   listen   = "0.0.0.0:7000"
   protocol = "tcp"
-  route "all" { # want: which wraps it once more
+  route "all" { # want: "all" forwards TLS to "app", which encrypts it again
     when {
       sni = "gate.tern.example"
     }

@@ -7,7 +7,7 @@ frontend "web" {
     rewrite {
       drop_prefix = "/shop"
       substitute = {
-        "/shop/seat/([0-9]+)" = "/seats/$1" # want: no request of "shop" fits "/shop/seat/([0-9]+)", but one that begins with /shop/shop: drop_prefix takes /shop off before | GET http://tern.example/shop/ is passed on as /
+        "/shop/seat/([0-9]+)" = "/seats/$1" # want: no request of "shop" matches "/shop/seat/([0-9]+)", but one that begins with /shop/shop: drop_prefix takes /shop off before | GET http://tern.example/shop/ is passed on as /
       }
     }
     send_to = upstream.app

@@ -1,6 +1,6 @@
 frontend "web" {
   listen = "0.0.0.0:8080"
-  route "uploads" { # want: "uploads" passes on /shop, which "shop" drops on the way to the same upstream "app" | GET http://tern.example/shop/uploads is passed on as /shop/uploads
+  route "uploads" { # want: "uploads" forwards the prefix /shop, which "shop" drops for the same upstream "app" | GET http://tern.example/shop/uploads is passed on as /shop/uploads
     when {
       path = "/shop/uploads/**"
     }

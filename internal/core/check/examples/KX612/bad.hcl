@@ -3,7 +3,7 @@ frontend "web" {
   route "live" {
     when {
       path   = "/ledger/**"
-      client = "198.51.100.0/24" # want: "live" goes by the client's address, and only this machine reaches it | is compared with 198.51.100.0/24
+      client = "198.51.100.0/24" # want: "live" uses the client's address, and only this machine reaches it | is compared with 198.51.100.0/24
     }
     send_to = upstream.app
   }

@@ -1,5 +1,5 @@
 trusted_proxies = ["198.51.100.0/28"]
-frontend "web" { # want: "web" takes connections without a PROXY protocol header | 198.51.100.0 passes on for 203.0.113.9
+frontend "web" { # want: "web" accepts connections without a PROXY protocol header | 198.51.100.0 passes on for 203.0.113.9
   listen = "0.0.0.0:7000"
   protocol = "tcp"
   route "live" {

@@ -1,6 +1,6 @@
 frontend "web" {
   listen = "0.0.0.0:8080"
-  limits { # want: the rate of "web" is 5 a second with 5 at once | 15 are answered with 429
+  limits { # want: the rate of "web" is 5 req/s with a burst of 5 | 15 are answered with 429
     rate  = "5/s"
     burst = 5
   }

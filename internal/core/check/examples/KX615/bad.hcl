@@ -4,7 +4,7 @@ frontend "web" {
   errors {
     form = "problem"
     pages = {
-      "503" = "busy.html" # want: no client of "web" is ever shown busy.html | gets application/problem+json
+      "503" = "busy.html" # want: no client of "web" ever gets busy.html | gets application/problem+json
     }
   }
   route "live" {

@@ -15,7 +15,7 @@ frontend "web" {
   }
 }
 upstream "app" {
-  http_version = "2" # want: "live" sends upgrades to "app", with which HTTP/2 is spoken | reaches the backend without it
+  http_version = "2" # want: "live" sends upgrades to "app", which uses HTTP/2 | reaches the backend without it
   backends = {
     auk    = "192.0.2.11:8080"
     gannet = "192.0.2.12:8080"

@@ -2,7 +2,7 @@ frontend "web" {
   listen = "0.0.0.0:8080"
   # file tickets.pem tickets.key names=tickets.tern.example from=-355d until=10d mode=0600
   tls {
-    certificate = "tickets.pem" # want: ends soon | in
+    certificate = "tickets.pem" # want: the certificate tickets.pem expires soon | in
     key         = "tickets.key"
   }
   route "all" {

@@ -1,6 +1,6 @@
 frontend "web" {
   listen      = "0.0.0.0:8080"
-  pass_fields = ["X-Real-IP"] # want: passes X-Real-IP from every client
+  pass_fields = ["X-Real-IP"] # want: the frontend "web" accepts X-Real-IP from every client
   route "all" {
     send_to = upstream.app
   }

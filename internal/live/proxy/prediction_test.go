@@ -30,7 +30,7 @@ func TestProbesDoWhatTheReplayForetells(t *testing.T) {
 		{"killed behind a probe of the port", "refuse", "probe \"tcp\" {\n every = \"2s\"\n timeout = \"700ms\"\n}"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			forecast := foretold(t, app(c.probe), c.kind)
+			prediction := predicted(t, app(c.probe), c.kind)
 			synctest.Test(t, func(t *testing.T) {
 				w := newWorld(t, app(c.probe))
 				defer w.close()
@@ -58,7 +58,7 @@ func TestProbesDoWhatTheReplayForetells(t *testing.T) {
 					// A model's probe takes two milliseconds, one in memory none.
 					got = append(got, fmt.Sprintf("%.1f %s", e.At.Sub(w.began).Seconds(), e.What))
 				}
-				assert.Equal(t, forecast, got)
+				assert.Equal(t, prediction, got)
 				if !strings.Contains(c.name, "hung behind") {
 					assert.NotEmpty(t, got)
 				}
@@ -67,9 +67,9 @@ func TestProbesDoWhatTheReplayForetells(t *testing.T) {
 	}
 }
 
-// foretold replays three minutes with a fault on the first backend from 60 s to
+// predicted replays three minutes with a fault on the first backend from 60 s to
 // 120 s and returns its changes of state.
-func foretold(t *testing.T, text, kind string) []string {
+func predicted(t *testing.T, text, kind string) []string {
 	c := parse(t, text)
 	s, found, err := scenario.Read(config.File{Name: "s.hcl", Source: []byte("behaviour \"*\" {\n connect = \"0s\"\n}\nfault \"f\" {\n backend = \"app.a\"\n kind = \"" + kind + "\"\n at = \"60s\"\n until = \"120s\"\n}\n")}, c)
 	require.NoError(t, err)
@@ -138,19 +138,19 @@ func TestServeAndReplayTakeTheSameDecisions(t *testing.T) {
 					require.Empty(t, found)
 					assert.Contains(t, strings.Join(live, "\n"), "b spill")
 				}
-				var foretold []string
+				var predicted []string
 				o := replay.Options{Seed: 7, Observe: func(d sim.Decision) {
 					if d.Attempt > 1 {
-						foretold = foretold[:len(foretold)-1] // a log tells of the last attempt
+						predicted = predicted[:len(predicted)-1] // a log tells of the last attempt
 					}
-					foretold = append(foretold, d.Backend+" "+d.Reason)
+					predicted = append(predicted, d.Backend+" "+d.Reason)
 				}}
 				_, err := replay.Run(t.Context(), c, sc, []ingest.Source{{Name: "access.jsonl", Open: func() (io.ReadCloser, error) {
 					return io.NopCloser(strings.NewReader(string(log))), nil
 				}}}, o)
 				require.NoError(t, err)
 				require.Len(t, live, 200)
-				assert.Equal(t, live, foretold)
+				assert.Equal(t, live, predicted)
 			})
 		}
 	}
