@@ -149,7 +149,9 @@ func Main(ctx context.Context, env *Env, args []string) int {
 		known = append(known, c.name)
 	}
 	hint := "kestrix help lists the commands"
-	if s := config.Suggest(name, known); s != "" {
+	if s := within(name); s != "" {
+		hint = "did you mean kestrix " + s + "?"
+	} else if s := config.Suggest(name, known); s != "" {
 		hint = "did you mean kestrix " + s + "?"
 	}
 	fmt.Fprintf(env.Stderr, "kestrix: there is no command %q; %s\n", name, hint)
@@ -235,7 +237,7 @@ func parse(fs *flag.FlagSet, args []string) ([]string, error) {
 			if n == 2 {
 				value = args[1]
 			}
-			return nil, usage("-%s cannot be %q: %s", base, value, valueOf(f))
+			return nil, usage("-%s cannot be %q; expected: %s", base, value, valueOf(f))
 		}
 		args = args[n:]
 	}

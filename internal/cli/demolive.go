@@ -46,9 +46,10 @@ func (d *demo) live(ctx context.Context) error {
 	l := &lockedWriter{w: d.env.Stdout}
 	seen := make(chan string, 64)
 	p := proxy.New(proxy.Options{Seed: 7, Grace: time.Second, Event: func(e status.Event) {
-		if e.Who == "booking.auk" {
-			fmt.Fprintf(l, "  %s", d.style.Event(e.At, strings.TrimPrefix(e.Who, "booking."), e.What, e.Text))
-			seen <- e.What
+		if e.Object == "booking.auk" {
+			seen <- string(e.Kind)
+			e.Object = "auk"
+			fmt.Fprintf(l, "  %s", d.style.Event(e))
 		}
 	}})
 	if err := p.Apply(s.config); err != nil {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"flag"
 	"fmt"
 	"regexp"
@@ -118,6 +119,18 @@ func valueOf(f *flag.Flag) string {
 	return strings.TrimSpace(lines[0] + " " + strings.Join(values, ", "))
 }
 
+// within returns the whole name of a subcommand, as trace learn of learn; empty for none.
+func within(sub string) string {
+	for _, c := range commands() {
+		for _, s := range c.subs {
+			if s.name == c.name+" "+sub {
+				return s.name
+			}
+		}
+	}
+	return ""
+}
+
 // overview returns the list of commands.
 func overview() string {
 	var b strings.Builder
@@ -191,7 +204,7 @@ func helpOf(env *Env, args []string) (string, error) {
 		}
 		known = append(known, c.name)
 	}
-	if s := config.Suggest(args[0], known); s != "" && !isRule.MatchString(args[0]) {
+	if s := cmp.Or(within(args[0]), config.Suggest(args[0], known)); s != "" && !isRule.MatchString(args[0]) {
 		return "", fmt.Errorf("there is no command %q; did you mean kestrix help %s?", args[0], s)
 	}
 	for _, l := range languages {

@@ -290,7 +290,7 @@ func TestThePageInABrowser(t *testing.T) {
 	run(chromedp.KeyEvent("d"), chromedp.KeyEvent(kb.Enter))
 	see(stands("gannet", "draining"))
 	see(`document.title.startsWith("1 of 3 backends out of rotation: booking.gannet is draining") && document.activeElement.id === "booking.gannet"`)
-	see(`document.getElementById("news").innerText.includes("drain, by any user of this machine")`)
+	see(`document.getElementById("events").innerText.includes("drain, by any user of this machine")`)
 	run(chromedp.KeyEvent("r"), chromedp.KeyEvent(kb.Enter))
 	see(stands("gannet", "up"))
 	see(`document.getElementById("told").textContent === "booking.gannet is up, weight 1; it was draining, weight 1."`)
@@ -358,7 +358,7 @@ func TestAReaderSeesAndCannotTouch(t *testing.T) {
 	assert.Contains(t, page, "you are tom, a reader")
 	assert.NotContains(t, page, "<button type=\"button\" data-do")
 	assert.NotContains(t, page, "drains the one that is chosen")
-	for _, path := range []string{"/", "/live", "/page.js", "/status", "/status.csv", "/news"} {
+	for _, path := range []string{"/", "/live", "/page.js", "/status", "/status.csv", "/events"} {
 		status, text := get(path, "high tide")
 		assert.Equal(t, []any{401, "user or password is wrong\n"}, []any{status, text}, path)
 	}

@@ -8,13 +8,13 @@ import (
 	"fmt"
 	"io"
 	"sync"
-	"time"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/status"
 	"kestrix/internal/core/study"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/live/drive"
@@ -312,11 +312,11 @@ func (x *rehearsal) forReal(ctx context.Context, env *Env, r *replayFlags, predi
 	}
 	if terminal(env.Stderr) {
 		fmt.Fprintf(env.Stderr, "rehearsing %s for real; Ctrl-C ends it with what is known\n", report.Span(prediction.Duration))
-		o.News = func(at time.Duration, who, what, text string) {
+		o.Event = func(e status.Event) {
 			mu.Lock()
 			defer mu.Unlock()
 			clear()
-			_, _ = io.WriteString(env.Stderr, style.Event(time.Now(), who, what, text)) // stderr has nobody to tell
+			_, _ = io.WriteString(env.Stderr, style.Event(e)) // stderr has nobody to tell
 		}
 		o.Progress = func(p drive.Progress) {
 			mu.Lock()

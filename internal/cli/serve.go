@@ -105,14 +105,16 @@ type eventLog struct {
 func (n *eventLog) event(e status.Event) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	_, _ = io.WriteString(n.w, n.style.Event(e.At, e.Who, e.What, e.Text)) // stderr has nobody to tell
+	_, _ = io.WriteString(n.w, n.style.Event(e)) // stderr has nobody to tell
 }
 
-func (n *eventLog) say(what, format string, args ...any) { n.of("kestrix", what, format, args...) }
+func (n *eventLog) say(kind status.EventKind, format string, args ...any) {
+	n.of("kestrix", kind, format, args...)
+}
 
-func (n *eventLog) of(who, what, format string, args ...any) {
-	e := status.Event{At: time.Now(), Who: who, What: what, Text: fmt.Sprintf(format, args...)}
-	if p := n.later.Load(); p != nil && what != "probe" {
+func (n *eventLog) of(object string, kind status.EventKind, format string, args ...any) {
+	e := status.Event{At: time.Now(), Object: object, Kind: kind, Text: fmt.Sprintf(format, args...)}
+	if p := n.later.Load(); p != nil && kind != status.EventProbe {
 		p.Tell(e) // which comes back as an event
 		return
 	}
@@ -171,7 +173,7 @@ func runServe(ctx context.Context, env *Env, f *serveFlags) error {
 	}
 	if f.probes {
 		o.Probe = func(who string, took time.Duration, what string) {
-			n.of(who, "probe", "%s, in %s", what, report.Span(took.Seconds()))
+			n.of(who, status.EventProbe, "%s, in %s", what, report.Span(took.Seconds()))
 		}
 	}
 	if f.journal != "" {
@@ -191,11 +193,11 @@ func runServe(ctx context.Context, env *Env, f *serveFlags) error {
 	}
 	x.proxy.Reloaded(hashOf(s.config), true)
 	if x.files, err = newFollower(); err != nil {
-		n.say("watch", "files cannot be watched: %v; only SIGHUP reloads", err)
+		n.say(status.EventFiles, "files cannot be watched: %v; only SIGHUP reloads", err)
 	}
 	defer x.files.close()
 	x.follow(s)
-	n.say("serving", "%s: %s, %s; SIGHUP reloads, Ctrl-C stops", f.name, plural(len(s.config.Upstreams), "upstream"), plural(s.config.Backends(), "backend"))
+	n.say(status.EventServing, "%s: %s, %s; SIGHUP reloads, Ctrl-C stops", f.name, plural(len(s.config.Upstreams), "upstream"), plural(s.config.Backends(), "backend"))
 	x.manager.unclaimed()
 	return x.run(ctx)
 }
@@ -229,7 +231,7 @@ func (x *serving) run(ctx context.Context) error {
 			if s == syscall.SIGHUP {
 				x.reload()
 			} else if err := x.access.reopen(); err != nil {
-				x.events.say("log", "%v; lines go to the old file", err)
+				x.events.say(status.EventLog, "%v; lines go to the old file", err)
 			}
 		case answer := <-x.told:
 			answer <- x.reload()
@@ -258,26 +260,26 @@ func (x *serving) leave() time.Duration {
 		notice = x.config.StopNotice
 	}
 	if notice > 0 {
-		x.events.say("leaving", "/ready answers 503; connections are still accepted for %s", units.Duration(notice))
+		x.events.say(status.EventLeaving, "/ready answers 503; connections are still accepted for %s", units.Duration(notice))
 	}
 	return notice
 }
 
 // stop closes the listeners and waits for what is open.
 func (x *serving) stop() {
-	x.events.say("stopping", "no new connections; requests in flight have %s to end", units.Duration(x.f.grace))
+	x.events.say(status.EventStopping, "no new connections; requests in flight have %s to end", units.Duration(x.f.grace))
 	if err := x.proxy.Stop(); err != nil {
-		x.events.say("stopped", "%v", err)
+		x.events.say(status.EventStopped, "%v", err)
 		return
 	}
-	x.events.say("stopped", "every received request was answered")
+	x.events.say(status.EventStopped, "every received request was answered")
 }
 
 // reload goes over to what the files say now, or stays with the old.
 func (x *serving) reload() reloaded {
 	if x.stopping {
 		err := errors.New("the proxy is stopping; the configuration in force stays")
-		x.events.say("refused", "%v", err)
+		x.events.say(status.EventRefused, "%v", err)
 		return reloaded{err: err}
 	}
 	x.manager.reloading()
@@ -302,12 +304,12 @@ func (x *serving) reload() reloaded {
 	if err != nil {
 		x.proxy.Reloaded("", false)
 		err = fmt.Errorf("%w; the configuration in force stays", err)
-		x.events.say("refused", "%v", err)
+		x.events.say(status.EventRefused, "%v", err)
 		return reloaded{err: err}
 	}
 	x.proxy.Reloaded(hashOf(s.config), true)
 	said := fmt.Sprintf("%s: %s, %s", x.f.name, plural(len(s.config.Upstreams), "upstream"), plural(s.config.Backends(), "backend"))
-	x.events.say("reloaded", "%s", said)
+	x.events.say(status.EventReloaded, "%s", said)
 	return reloaded{said: said}
 }
 
@@ -324,7 +326,7 @@ func hashOf(c *config.Config) string {
 // tellChanges tells what a reload has changed.
 func (x *serving) tellChanges(before, now *config.Config) {
 	for _, c := range study.Changed(before, now) {
-		x.events.of(cmp.Or(c.Who, "kestrix"), "changed", "%s", c.Text)
+		x.events.of(cmp.Or(c.Who, "kestrix"), status.EventChanged, "%s", c.Text)
 	}
 }
 
@@ -349,10 +351,10 @@ func (x *serving) changed(c change) {
 		return
 	}
 	if err := x.proxy.Refresh(); err != nil {
-		x.events.say("refused", "%v; the earlier contents stay in use", err)
+		x.events.say(status.EventRefused, "%v; the earlier contents stay in use", err)
 		return
 	}
-	x.events.say("refreshed", "%s", strings.Join(c.names, ", "))
+	x.events.say(status.EventRefreshed, "%s", strings.Join(c.names, ", "))
 }
 
 // openFiles returns how many files the process may have open (RLIMIT_NOFILE), 0

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/status"
 	"kestrix/internal/live/journal"
 	"kestrix/internal/live/proxy"
 )
@@ -45,7 +46,7 @@ type journalFile struct {
 	name string
 	file *os.File
 	most int64 // bytes of all parts; 0: any
-	told func(what, format string, args ...any)
+	told func(kind status.EventKind, format string, args ...any)
 }
 
 // partName returns the name of a part.
@@ -109,7 +110,7 @@ func (j *journalFile) next(part int) (io.Writer, error) {
 			return nil, err
 		}
 		if parts[0] == 1 {
-			j.told("journal", "%s goes on in %s; all is as large as -journal-size says, and the oldest part is removed. Without its beginning it cannot be verified any more, and does not tell how backends stood", j.name, name)
+			j.told(status.EventJournal, "%s goes on in %s; all is as large as -journal-size says, and the oldest part is removed. Without its beginning it cannot be verified any more, and does not tell how backends stood", j.name, name)
 		}
 	}
 	return f, nil
@@ -130,7 +131,7 @@ func (x *serving) keepJournal(o *proxy.Options) (end func(), err error) {
 	j := journal.NewWriter(file.file, journal.Head{Version: Version, Seed: o.Seed, Began: o.Began}, journal.WriterOptions{
 		PartSize: file.most / journalParts,
 		Next:     file.next,
-		Broken:   func(err error) { x.events.say("journal", "%s ends: %v", file.name, reason(err)) },
+		Broken:   func(err error) { x.events.say(status.EventJournal, "%s ends: %v", file.name, reason(err)) },
 	})
 	o.Journal = j.Add
 	done, gone := make(chan struct{}), make(chan struct{})
@@ -147,7 +148,7 @@ func (x *serving) keepJournal(o *proxy.Options) (end func(), err error) {
 			}
 		}
 	}()
-	x.events.say("journal", "decisions are written to %s", file.name)
+	x.events.say(status.EventJournal, "decisions are written to %s", file.name)
 	return func() {
 		close(done)
 		<-gone

@@ -14,6 +14,7 @@ import (
 	"github.com/hashicorp/hcl/v2"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/status"
 	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/syslog"
 )
@@ -71,14 +72,14 @@ func (a *accessSink) change(c *config.Config) (before openLog, err error) {
 	}
 	if c.Record.Value != a.recordTo {
 		if a.record != nil {
-			a.events.say("recorded", "%s", a.record.name)
+			a.events.say(status.EventRecord, "the recording in %s has ended", a.record.name)
 		}
 		if a.record != nil {
 			a.lostBefore += a.record.log.Lost()
 		}
 		a.record.stop()
 		if a.recordTo, a.record = c.Record.Value, rec; rec != nil {
-			a.events.say("recording", "requests are recorded in %s", rec.name)
+			a.events.say(status.EventRecord, "requests are recorded in %s", rec.name)
 		}
 	}
 	return before, nil
@@ -100,7 +101,7 @@ func (a *accessSink) startRecord(to config.Placed[string]) (*recording, error) {
 	}
 	r := &recording{name: name, file: f, packed: packed}
 	r.log = accesslog.NewRecord(packed, func(lost int, err error) {
-		a.events.say("record", "%s is not complete: %v", name, reason(err))
+		a.events.say(status.EventRecord, "%s is not complete: %v", name, reason(err))
 	})
 	return r, nil
 }
@@ -148,7 +149,7 @@ func (a *accessSink) changeLog(to config.AccessLog, server config.Syslog) (befor
 	var file io.Closer
 	switch to.To.Value {
 	case "syslog":
-		s := syslog.New(syslog.Options{Server: server, Event: func(format string, args ...any) { a.events.say("log", format, args...) }})
+		s := syslog.New(syslog.Options{Server: server, Event: func(format string, args ...any) { a.events.say(status.EventLog, format, args...) }})
 		w, file = s, s
 	case "off":
 	case "stdout":
@@ -169,10 +170,10 @@ func (a *accessSink) changeLog(to config.AccessLog, server config.Syslog) (befor
 	if w != nil {
 		a.log = accesslog.New(w, to, func(lost int, err error) {
 			if err != nil {
-				a.events.say("log", "access lines are lost: %v", reason(err))
+				a.events.say(status.EventLog, "access lines are lost: %v", reason(err))
 				return
 			}
-			a.events.say("log", "access lines are written again; %s lost", plural(lost, "line"))
+			a.events.say(status.EventLog, "access lines are written again; %s lost", plural(lost, "line"))
 		})
 	}
 	return before, nil
@@ -191,7 +192,7 @@ func (a *accessSink) reopen() error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if _, ok := a.file.(*os.File); !ok {
-		a.events.say("log", "access lines go to %s, which cannot be reopened", a.to.To.Value)
+		a.events.say(status.EventLog, "access lines go to %s, which cannot be reopened", a.to.To.Value)
 		return nil
 	}
 	f, err := a.logFile(a.to)
@@ -201,7 +202,7 @@ func (a *accessSink) reopen() error {
 	a.log.Turn(f)
 	a.file.Close()
 	a.file = f
-	a.events.say("log", "%s was reopened", a.to.To.Value)
+	a.events.say(status.EventLog, "%s was reopened", a.to.To.Value)
 	return nil
 }
 

@@ -12,6 +12,7 @@ import (
 	"github.com/coreos/go-systemd/v22/daemon"
 	"golang.org/x/sys/unix"
 
+	"kestrix/internal/core/status"
 	"kestrix/internal/live/proxy"
 )
 
@@ -35,7 +36,7 @@ func underManager(env *Env, n *eventLog) (*manager, error) {
 	}
 	for _, l := range all {
 		if l == nil {
-			n.say("socket", "a socket from the service manager is no listener and is ignored")
+			n.say(status.EventSocket, "a socket from the service manager is no listener and is ignored")
 			continue
 		}
 		if u, ok := l.(*net.UnixListener); ok {
@@ -69,7 +70,7 @@ func (m *manager) take(network, address string) net.Listener {
 	if l == nil {
 		return nil // and no listener that holds one
 	}
-	m.events.say("socket", "%s from the service manager is used", l.Addr())
+	m.events.say(status.EventSocket, "%s from the service manager is used", l.Addr())
 	return l
 }
 
@@ -79,7 +80,7 @@ func (m *manager) unclaimed() {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, l := range m.given {
-		m.events.say("socket", "%s from the service manager has no frontend and is closed", l.Addr())
+		m.events.say(status.EventSocket, "%s from the service manager has no frontend and is closed", l.Addr())
 		l.Close()
 	}
 	clear(m.given)
@@ -87,7 +88,7 @@ func (m *manager) unclaimed() {
 
 func (m *manager) tell(lines ...string) {
 	if _, err := daemon.SdNotify(false, strings.Join(lines, "\n")); err != nil {
-		m.events.say("notify", "the service manager cannot be notified: %v", err)
+		m.events.say(status.EventManager, "the service manager cannot be notified: %v", err)
 	}
 }
 

@@ -45,7 +45,7 @@ func (f *orderFile) use(c *config.Config) (other bool) {
 	case dir != "":
 		name = filepath.Join(dir, "orders.json")
 	default:
-		f.events.say("orders", "orders of operators are in memory only, and a restart discards them; control { orders_file } keeps them")
+		f.events.say(status.EventOrders, "orders of operators are in memory only, and a restart discards them; control { orders_file } keeps them")
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -83,9 +83,9 @@ func (f *orderFile) load() []status.Held {
 		}
 	}
 	if moved {
-		f.events.say("orders", "%s cannot be used: %v; it was renamed to %s, and no earlier order is in force", f.name, reason(err), aside)
+		f.events.say(status.EventOrders, "%s cannot be used: %v; it was renamed to %s, and no earlier order is in force", f.name, reason(err), aside)
 	} else {
-		f.events.say("orders", "%s cannot be used: %v; no earlier order is in force", f.name, reason(err))
+		f.events.say(status.EventOrders, "%s cannot be used: %v; no earlier order is in force", f.name, reason(err))
 	}
 	return nil
 }
@@ -117,9 +117,9 @@ func (f *orderFile) keep(orders []status.Held) error {
 	})
 	if failed := err != nil; failed != f.failed {
 		if f.failed = failed; failed {
-			f.events.say("orders", "orders cannot be written, and a restart would discard them: %v", err)
+			f.events.say(status.EventOrders, "orders cannot be written, and a restart would discard them: %v", err)
 		} else {
-			f.events.say("orders", "orders are written again, to %s", f.name)
+			f.events.say(status.EventOrders, "orders are written again, to %s", f.name)
 		}
 	}
 	return err

@@ -16,6 +16,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/status"
 	"kestrix/internal/live/standin"
 )
 
@@ -89,7 +90,7 @@ examples:
 // tell sends an order to stand-ins at work.
 func (f *standinFlags) tell(ctx context.Context, env *Env, who string, args []string) error {
 	if len(args) != 1 {
-		return usage("-tell needs one fault: kestrix standin -tell %s hang; there are %s and %s", who, strings.Join(standin.Faults, ", "), standin.Fixed)
+		return usage("-tell needs one fault: kestrix standin -tell %s hang; known: %s, %s", who, strings.Join(standin.Faults, ", "), standin.Fixed)
 	}
 	answer, err := standin.Tell(ctx, f.socket(env), standin.Order{Backend: who, Fault: args[0]})
 	if err != nil {
@@ -257,10 +258,10 @@ func choose(c *config.Config, only, except []string) ([]*standin.StandIn, error)
 func standIns(ctx context.Context, env *Env, all []*standin.StandIn, faults []scenario.Fault, f *standinFlags) error {
 	style := env.style(env.Stderr, false)
 	var mu sync.Mutex
-	tell := func(who, what, text string) {
+	tell := func(object string, kind status.EventKind, text string) {
 		mu.Lock()
 		defer mu.Unlock()
-		_, _ = io.WriteString(env.Stderr, style.Event(time.Now(), who, what, text)) // stderr has nobody to tell
+		_, _ = io.WriteString(env.Stderr, style.Event(status.Event{At: time.Now(), Object: object, Kind: kind, Text: text})) // stderr has nobody to tell
 	}
 	var started []*standin.StandIn
 	defer func() {
@@ -278,14 +279,14 @@ func standIns(ctx context.Context, env *Env, all []*standin.StandIn, faults []sc
 		if len(s.Also) > 0 {
 			at += ", also for " + strings.Join(s.Also, ", ")
 		}
-		tell(s.Name, "listening", at)
+		tell(s.Name, status.EventListening, at)
 	}
 	socket := f.socket(env)
 	if err := standin.Listen(ctx, socket, all, tell); err != nil {
 		if f.control != "" {
 			return unusable(err)
 		}
-		tell("kestrix", "no orders", err.Error())
+		tell("kestrix", status.EventOrders, err.Error())
 	} else {
 		defer os.Remove(socket)
 	}
@@ -300,6 +301,6 @@ func standIns(ctx context.Context, env *Env, all []*standin.StandIn, faults []sc
 	for _, s := range started {
 		names = append(names, s.Name)
 	}
-	tell("kestrix", "stopped", strings.Join(names, ", "))
+	tell("kestrix", status.EventStopped, strings.Join(names, ", "))
 	return nil
 }

@@ -133,14 +133,14 @@ func (f *sweepFlags) check() error {
 func knownKinds(kinds []string) error {
 	for i, k := range kinds {
 		if !slices.Contains(sweepKinds(), k) {
-			return usage("-kinds has no value %q; the values are %s", k, strings.Join(sweepKinds(), ", "))
+			return usage("-kinds has no value %q; %s", k, config.DidYouMean(k, sweepKinds()))
 		}
 		if slices.Contains(kinds[:i], k) {
 			return usage("-kinds names %s twice", k)
 		}
 	}
 	if len(kinds) == 0 {
-		return usage("-kinds names no kind; the values are %s", strings.Join(sweepKinds(), ", "))
+		return usage("-kinds names no kind; known: %s", strings.Join(sweepKinds(), ", "))
 	}
 	return nil
 }
@@ -219,11 +219,7 @@ func knownUpstreams(s *source, names []string) error {
 		if slices.Contains(known, name) {
 			continue
 		}
-		hint := "there are " + strings.Join(known, ", ")
-		if near := config.Suggest(name, known); near != "" {
-			hint = "did you mean " + near + "?"
-		}
-		return usage("-upstream: %s has no upstream %q; %s", s.name, name, hint)
+		return usage("-upstream: %s has no upstream %q; %s", s.name, name, config.DidYouMean(name, known))
 	}
 	return nil
 }

@@ -240,7 +240,7 @@ func (t *teller) waitFor(ctx context.Context, c *control.Client, told *status.To
 func (t *teller) read(args []string) (status.Order, error) {
 	lasts := t.lasts
 	if len(args) != 2 {
-		return status.Order{}, usage("a backend and an order are required: kestrix tell [CONFIG] auk drain; orders are %s", strings.Join(orderWords, ", "))
+		return status.Order{}, usage("a backend and an order are required: kestrix tell [CONFIG] auk drain; known: %s", strings.Join(orderWords, ", "))
 	}
 	o := status.Order{Backend: args[0], Do: args[1], For: lasts.Seconds(), Because: t.because, Insist: t.yes}
 	name, value, given := strings.Cut(args[1], "=")
@@ -251,11 +251,7 @@ func (t *teller) read(args []string) (status.Order, error) {
 		}
 		o.Do, o.Weight = "weight", &n
 	} else if given || !slices.Contains(orderWords, name) {
-		hint := "orders are " + strings.Join(orderWords, ", ")
-		if s := config.Suggest(name, orderWords); s != "" {
-			hint = "did you mean " + s + "?"
-		}
-		return o, usage("there is no order %q; %s", args[1], hint)
+		return o, usage("there is no order %q; %s", args[1], config.DidYouMean(name, orderWords))
 	}
 	if t.wait < 0 || t.wait > 0 && o.Do != "drain" && o.Do != "park" {
 		return o, usage("-wait goes with drain and park, and cannot be negative")

@@ -150,7 +150,10 @@ func ask(q *study.Question, method, target string, headers, cookies []string) er
 	if rest, ok := strings.CutPrefix(target, "tcp://"); ok && method == "" {
 		return askConnection(q, rest, false)
 	}
-	if method == "" || strings.ToUpper(method) != method {
+	if method == "" {
+		return usage("a method is required before the URL: kestrix why CONFIG GET %s", target)
+	}
+	if strings.ToUpper(method) != method {
 		return usage("%q is not a method; they are written in capitals, like GET", method)
 	}
 	u, err := url.Parse(target)

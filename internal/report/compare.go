@@ -28,6 +28,8 @@ func (s Style) compareText(p Compared) string {
 	b.WriteString(flow(strings.Join(append(slices.Clone(p.Names), fmt.Sprintf("seed %d", first.Model.Seed)), s.dot()), s.Width, 0) + "\n")
 	if len(c.Advice) > 0 {
 		b.WriteString(s.bold(flow(c.Advice[0].Say, s.Width, 2)) + "\n")
+	} else if text := p.noAdvice(); text != "" {
+		b.WriteString(flow(text, s.Width, 0) + "\n")
 	}
 	head := fmt.Sprintf("%s from %s in each of %s, with the same arrivals, work and faults", plural(first.Requests, "request"), plural(first.Trace.Clients, "client"), plural(int64(len(c.Runs)), "variant"))
 	if len(p.Upstreams) > 0 {
@@ -113,7 +115,7 @@ func overrun(c *study.Comparison) []string {
 func (p Compared) certainty() string {
 	c := p.Result
 	if c.Seeds == 1 {
-		return fmt.Sprintf("1 seed: variants may differ by chance alone; -seeds %d is the fewest that can rule chance out", c.Needed)
+		return "1 seed: variants may differ by chance alone"
 	}
 	arrivals := "for exactly these arrivals; -resample draws other clients of the trace for each seed"
 	switch {
@@ -122,11 +124,15 @@ func (p Compared) certainty() string {
 	case c.Resampled:
 		arrivals = "each seed with clients drawn from the trace with replacement"
 	}
-	text := fmt.Sprintf("medians of %d seeds, below each its range, %s; %s", c.Seeds, rangeMeans(c.Seeds), arrivals)
-	if c.Seeds < c.Needed {
-		text += fmt.Sprintf("; chance can be ruled out with %d seeds or more", c.Needed)
+	return fmt.Sprintf("medians of %d seeds, below each its range, %s; %s", c.Seeds, rangeMeans(c.Seeds), arrivals)
+}
+
+// noAdvice returns why there is no advice where more seeds could give one; else nothing.
+func (p Compared) noAdvice() string {
+	if p.Result.Seeds >= p.Result.Needed {
+		return ""
 	}
-	return text
+	return fmt.Sprintf("no advice: %s cannot rule out chance; use -seeds %d or more", plural(int64(p.Result.Seeds), "seed"), p.Result.Needed)
 }
 
 // rangeMeans words what a range across so many seeds is.

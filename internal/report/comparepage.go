@@ -115,6 +115,9 @@ func ComparePage(p Compared, version string) ([]byte, error) {
 		v.Advice = append(v.Advice, a)
 	}
 	v.Headline = fmt.Sprintf("%s, the same requests in each", capital(plural(int64(len(c.Runs)), "variant")))
+	if text := p.noAdvice(); text != "" {
+		v.Headline = capital(text)
+	}
 	if len(c.Advice) > 0 {
 		v.Headline = capital(c.Advice[0].Say)
 	}
@@ -166,5 +169,5 @@ func (p Compared) variantsChart() (template.HTML, string) {
 	if _, high := c.span(); high == 0 {
 		return "", "Nothing was answered by a backend."
 	}
-	return c.svg(), "How long answers took, on a logarithmic axis, and how many requests failed."
+	return c.svg(), "Latency of answered requests on a logarithmic axis, and failed requests."
 }

@@ -4,11 +4,14 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/check"
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/health"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/status"
 	"kestrix/internal/core/upstream"
 )
 
@@ -60,6 +63,12 @@ func referenceBlock(b *strings.Builder, at []*config.Block, within string) {
 		fmt.Fprintf(b, "\nValues of %s:\n\n", strings.ToUpper(c.Label.Name))
 		referenceValues(b, c.Label.Allowed, c.Label.Meanings)
 	}
+	for i, v := range c.Variables {
+		if i == 0 {
+			b.WriteString("\nVariables:\n\n")
+		}
+		fmt.Fprintf(b, "- `{%s}`: %s\n", v.Name, v.Doc)
+	}
 	referenceKeys(b, c.Keys)
 	if at[0] == config.Language.Block(at[0].Name) && len(c.Keys) > 0 && !c.Free {
 		fmt.Fprintf(b, "\nA complete configuration with this block:\n\n```hcl\n%s```\n", sample(at))
@@ -98,6 +107,15 @@ func referenceKeys(b *strings.Builder, keys []*config.Key) {
 			def = "`" + k.Default + "`"
 		}
 		fmt.Fprintf(b, "| `%s` | %s | %s | %s | `%s` |\n", k.Name, cell(what), def, cell(k.Help), k.Example)
+	}
+	var reasons []string
+	for _, k := range keys {
+		if k.Why != "" {
+			reasons = append(reasons, fmt.Sprintf("- `%s = %s`: %s\n", k.Name, k.Default, k.Why))
+		}
+	}
+	if len(reasons) > 0 {
+		b.WriteString("\nReasons for defaults:\n\n" + strings.Join(reasons, ""))
 	}
 	for _, k := range keys {
 		if len(k.Values()) > 0 {
@@ -163,8 +181,8 @@ var families = []family{
 	{"KX2", "Health", "health", "Probes, suspension and failover: what is noticed, how fast, and what is left then."},
 	{"KX3", "Balancing", "balancing", "How requests are spread."},
 	{"KX4", "Sessions", "sessions", "How clients keep their backend, and when they lose it."},
-	{"KX5", "Timeouts", "timeouts", "How long anybody waits for anybody."},
-	{"KX6", "Forwarding", "forwarding", "What becomes of a request on its way: who it is from, and what it asks for."},
+	{"KX5", "Timeouts", "timeouts", "How long the proxy, its clients and its backends wait for each other."},
+	{"KX6", "Forwarding", "forwarding", "What the proxy changes in a request: the client's address, host, path and header fields."},
 	{"KX7", "Security", "security", "Certificates, keys, passwords, and who may operate the proxy."},
 	{"KX8", "The machine", "machine", "What `kestrix check -live` finds by looking: names are looked up, backends connected to, probes run once, listeners bound."},
 	{"KX9", "Suppression", "suppression", "Comments that allow findings."},
@@ -202,4 +220,23 @@ func rulePages(note string) map[string]string {
 	}
 	pages["rules.md"] = index.String()
 	return pages
+}
+
+// eventsPage returns the page of docs/ that lists the states of backends and the kinds of events.
+func eventsPage(generated string) string {
+	var b strings.Builder
+	b.WriteString("# States and events\n\n" + generated + "\n\n## States of a backend\n\n")
+	b.WriteString("Each state has a word and a shape; colour is not needed to tell them apart. Where several apply, the first of parked,\ndraining, unprobed, down, recovering, suspended and failing is shown.\n\n")
+	b.WriteString("| state | shape | gets requests | meaning |\n|---|---|---|---|\n")
+	for _, s := range health.States {
+		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", s.State, marks[s.State.String()][0], s.Requests, cell(s.Doc))
+	}
+	b.WriteString("\n## Events\n\nEverything besides requests is an event: one line on stderr of `serve`, a row on the page and in `watch`, and an entry of\n`GET /events`. A line has the time (RFC 3339, UTC), the object, the kind, and the text:\n\n")
+	b.WriteString("```\n" + Style{}.Event(status.Event{At: time.Date(2026, 11, 23, 2, 14, 7, 250e6, time.UTC), Object: "booking.auk", Kind: status.StateEvent(health.Down), Text: "2 probes failed: no response within 1 s"}) + "```\n\n")
+	b.WriteString("Each state is the kind of the event that a backend has come to it. The others are:\n\n| kind | objects | meaning |\n|---|---|---|\n")
+	for _, k := range status.EventKinds {
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", k.Kind, k.Of, cell(k.Doc))
+	}
+	b.WriteString("\nEvents that strangers can cause are limited to five of a kind in a minute; one event counts the others.\n")
+	return b.String()
 }

@@ -38,7 +38,7 @@ func (s Style) driveText(d *Drive) string {
 		head = append(head, three(d.Speed)+" times as fast")
 	}
 	b.WriteString(s.bold(flow(strings.Join(head, s.dot()), s.Width, 0)) + "\n")
-	fmt.Fprintf(&b, "%s in %s from %s; %s answers/s\n", plural(r.Requests, "request"), span(r.Duration), plural(r.Trace.Clients, "client"), three(r.Throughput))
+	fmt.Fprintf(&b, "%s in %s from %s; %s req/s answered\n", plural(r.Requests, "request"), span(r.Duration), plural(r.Trace.Clients, "client"), three(r.Throughput))
 	if r.Partial {
 		b.WriteString(s.warn("stopped early: what follows is partial") + "\n")
 	}

@@ -1,14 +1,14 @@
 package report
 
-import "time"
+import "kestrix/internal/core/status"
 
-// Event writes one line of news: when (RFC 3339, UTC), who, what, and in words. A line
-// may be read weeks later beside those of machines elsewhere.
-func (s Style) Event(at time.Time, who, what, text string) string {
-	kind := padRight(what, 10)
-	switch what {
-	case "down", "suspended", "refused", "empty":
+// Event writes an event as one line: its time (RFC 3339, UTC), object, kind and text. A
+// line may be read weeks later beside those of machines elsewhere.
+func (s Style) Event(e status.Event) string {
+	kind := padRight(string(e.Kind), 11)
+	switch e.Kind {
+	case "down", "suspended", status.EventRefused, status.EventUnavailable, status.EventOverloaded:
 		kind = s.red(kind)
 	}
-	return at.UTC().Format("2006-01-02T15:04:05.000Z") + "  " + s.bold(padRight(who, 16)) + "  " + kind + "  " + text + "\n"
+	return e.At.UTC().Format("2006-01-02T15:04:05.000Z") + "  " + s.bold(padRight(e.Object, 16)) + "  " + kind + "  " + e.Text + "\n"
 }

@@ -62,6 +62,11 @@ func (s Style) helpFind(b *strings.Builder, c *config.Block, path, query string)
 			if inner.Label != nil {
 				s.helpValues(b, inner.Label.Allowed, inner.Label.Meanings)
 			}
+			var names, docs []string
+			for _, v := range inner.Variables {
+				names, docs = append(names, "{"+v.Name+"}"), append(docs, v.Doc)
+			}
+			s.helpValues(b, names, docs)
 			if inner.Like == "" {
 				s.helpTree(b, inner, 1)
 			}
@@ -130,6 +135,7 @@ func (s Style) helpKey(b *strings.Builder, k *config.Key, path string) {
 		line("default", "none: it must be given")
 	case k.Default != "":
 		line("default", k.Default)
+		line("reason", k.Why)
 	default:
 		line("default", "none")
 	}

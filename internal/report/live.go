@@ -19,15 +19,15 @@ func (s Style) liveText(rows []check.Seen) string {
 		if !r.Good {
 			result = s.red(r.Result)
 		}
-		took := ""
+		duration := ""
 		if r.Took > 0 {
-			took = milliseconds(r.Took)
+			duration = milliseconds(r.Took)
 		}
-		cells = append(cells, []string{r.Kind, r.Who, r.What, result, took, r.Detail})
+		cells = append(cells, []string{r.Kind, r.Who, r.What, result, duration, r.Detail})
 	}
 	return s.table([]column{
 		{name: "kind", left: true}, {name: "who", left: true}, {name: "what", left: true}, {name: "result", left: true},
-		{name: "took", drop: 2}, {name: "detail", left: true, drop: 1},
+		{name: "duration", drop: 2}, {name: "detail", left: true, drop: 1},
 	}, cells, 2)
 }
 
@@ -46,7 +46,7 @@ type SeenJSON struct {
 	What   string  `json:"what"`
 	Result string  `json:"result"`
 	Detail string  `json:"detail"`
-	Took   float64 `json:"took"` // seconds
+	Took   float64 `json:"duration"` // seconds
 	Good   bool    `json:"good"`
 }
 

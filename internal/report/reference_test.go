@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -27,6 +28,7 @@ func TestTheReferenceIsFresh(t *testing.T) {
 	pages := map[string]string{
 		"configuration.md": languagePage("The configuration language", "HCL syntax with words of its own. A key or block that is not here is an error. "+generated, config.Language),
 		"causes.md":        causesPage(generated),
+		"events.md":        eventsPage(generated),
 		"scenario.md":      languagePage("The scenario language", "What happens during a replay, in the syntax of the configuration. "+generated, scenario.Language),
 	}
 	maps.Copy(pages, rulePages(generated))
@@ -49,6 +51,27 @@ func TestTheReferenceIsFresh(t *testing.T) {
 		assert.NotEmpty(t, r.Why, r.ID)
 		assert.NotEmpty(t, r.Fix, r.ID)
 	}
+}
+
+// TestDefaultsHaveReasons walks both languages. That a switch is off, or that there is no
+// limit, needs none.
+func TestDefaultsHaveReasons(t *testing.T) {
+	var walk func(b *config.Block)
+	walk = func(b *config.Block) {
+		for _, k := range b.Keys {
+			off := []string{"", "false", "0", `"0s"`, `"0%"`, `"none"`}
+			assert.True(t, k.Why != "" || slices.Contains(off, k.Default), "%s.%s = %s", b.Name, k.Name, k.Default)
+			assert.False(t, k.Why != "" && k.Default == "", "%s.%s: a reason without a default", b.Name, k.Name)
+			if k.Fields != nil {
+				walk(k.Fields)
+			}
+		}
+		for _, c := range b.Blocks {
+			walk(c)
+		}
+	}
+	walk(config.Language)
+	walk(scenario.Language)
 }
 
 // TestTheReadmeLinksWhatThereIs walks the README's links and the screenshots.

@@ -107,7 +107,7 @@ func TestWhatCameOfADrive(t *testing.T) {
 	d := &Drive{Names: []string{"made.log"}, URL: "http://127.0.0.1:8080", Speed: 10, HTTP: "2", By: "X-Who", Result: r, Late: Late{0.0001, 0.002, 0.02}, Open: true, KeptUp: true}
 	text := plainStyle.Drive(d)
 	for _, want := range []string{
-		"made.log · http://127.0.0.1:8080 · HTTP/2 · 10.0 times as fast\n1,000 requests in 10.0 s from 20 clients; 99.0 answers/s\n",
+		"made.log · http://127.0.0.1:8080 · HTTP/2 · 10.0 times as fast\n1,000 requests in 10.0 s from 20 clients; 99.0 req/s answered\n",
 		"clients 20, with another backend than before 1 time\n", "  failed by cause: reset 10\n", "\nbooking\n", "\nanswers by X-Who\n", "  skua          300  ████████████████████  100.0 %       0    -    -    -\n",
 		"the driver kept up: requests were late by p50 100 µs, p99 2.00 ms\n",
 	} {

@@ -76,7 +76,7 @@ func RehearsalPage(p *Rehearsal, version string) ([]byte, error) {
 	}
 	failed := func(r *result.TimelineRow) float64 { return float64(r.Failed) }
 	v.Charts = append(v.Charts, p.overlay("Requests that failed, a second", "", "/s", failed),
-		p.overlaid("How long 95 % of answers took at most", "", "", p.of(p.Prediction).coarse(quantile95), p.of(p.Rehearsal).coarse(quantile95)))
+		p.overlaid("p95 of latency", "", "", p.of(p.Prediction).coarse(quantile95), p.of(p.Rehearsal).coarse(quantile95)))
 	for _, u := range p.Config.Upstreams {
 		up := p.Rehearsal.Upstreams[u.Name]
 		if up == nil || up.Requests == 0 {

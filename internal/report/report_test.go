@@ -21,6 +21,7 @@ import (
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/status"
 	"kestrix/internal/core/study"
 	"kestrix/internal/core/trace"
 )
@@ -222,8 +223,8 @@ func TestOtherTexts(t *testing.T) {
 	assert.Contains(t, text, "asked 2 times in a row")
 	assert.Contains(t, plainStyle.Why("x", &study.Answer{Reason: "no route matches"}), "no route matches")
 	at := time.Date(2026, 11, 23, 6, 55, 8, 120e6, time.FixedZone("elsewhere", -3600))
-	assert.Equal(t, "2026-11-23T07:55:08.120Z  booking.auk       down        a probe failed\n", plainStyle.Event(at, "booking.auk", "down", "a probe failed"))
-	assert.Contains(t, Style{Colour: true}.Event(at, "a.b", "down", "x"), "\x1b[31mdown")
+	assert.Equal(t, "2026-11-23T07:55:08.120Z  booking.auk       down         a probe failed\n", plainStyle.Event(status.Event{At: at, Object: "booking.auk", Kind: "down", Text: "a probe failed"}))
+	assert.Contains(t, Style{Colour: true}.Event(status.Event{Kind: "down"}), "\x1b[31mdown")
 	assert.Contains(t, plainStyle.DemoTable([]DemoRow{{Config: "x.hcl", Scenario: "quiet", Result: fixture(t).Result}}), "x.hcl          quiet          2      0.02 %")
 	first := 0.0
 	sum := &trace.Summary{Format: "common", Records: 3, First: &first, Last: &first, BadLines: 1, Bad: []trace.Bad{{Line: 1, Column: 2, Why: "odd"}}, Methods: map[string]int64{"GET": 2, "POST": 1},

@@ -95,7 +95,7 @@ func (r *rowChart) svg() template.HTML {
 	for _, m := range r.marks {
 		legend = append(legend, m.shape.String()+" "+m.name)
 	}
-	c.text(c.left, 16, "soft", "answers: "+strings.Join(legend, ", "))
+	c.text(c.left, 16, "soft", "latency: "+strings.Join(legend, ", "))
 	c.text(barsAt, 16, "soft", r.counted)
 	for i, name := range r.rows {
 		y := c.top + row*(float64(i)+0.5)
@@ -130,7 +130,7 @@ func (r *rowChart) marksPanel() (*plot.Plot, error) {
 	if high == 0 {
 		return nil, errors.New("nothing was answered by a backend, so that there is nothing to draw")
 	}
-	p := panel(r.title, "how long answers took", "")
+	p := panel(r.title, "latency of answered requests", "")
 	p.X.Scale = plot.LogScale{}
 	p.X.Min, p.X.Max = low/1.3, high*1.6
 	var ticks plot.ConstantTicks

@@ -59,7 +59,7 @@ func TestTheStatusPageEscapesAndBoundsWhatItShows(t *testing.T) {
 	v := standing(states...)
 	v.Status.Upstreams[0].Backends[150].Why = `<script>alert("x")</script>`
 	v.Status.Upstreams[0].Backends[150].ByHand = `"><img src=x>`
-	v.Events = []status.Event{{At: v.Status.At, Who: "<b>", What: "order", Text: "&<script>"}}
+	v.Events = []status.Event{{At: v.Status.At, Object: "<b>", Kind: status.EventOrder, Text: "&<script>"}}
 	page, err := StatusPage{}.Page(v)
 	require.NoError(t, err)
 	text := string(page)
@@ -80,7 +80,7 @@ func TestTheStatusPageEscapesAndBoundsWhatItShows(t *testing.T) {
 // backend chosen.
 func TestTheViewFitsItsTerminal(t *testing.T) {
 	v := standing("up", "failing", "down", "recovering", "suspended", "draining", "parked", "up", "up", "up", "up", "up")
-	v.Events = []status.Event{{At: v.Status.At, Who: "booking.gull2", What: "down", Text: strings.Repeat("because ", 40)}}
+	v.Events = []status.Event{{At: v.Status.At, Object: "booking.gull2", Kind: "down", Text: strings.Repeat("because ", 40)}}
 	for _, unicode := range []bool{true, false} {
 		for height := 8; height < 60; height += 3 {
 			for width := 40; width <= 200; width += 20 {

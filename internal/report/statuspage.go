@@ -69,7 +69,7 @@ type statusPage struct {
 	Bad, Operator       bool
 	Figures             []pageFigure
 	Upstreams           []statusCard
-	News                []pageNews
+	Events              []statusEvent
 }
 
 type statusCard struct {
@@ -90,7 +90,7 @@ type statusBackend struct {
 	NoDrain, NoPark, NoReturn         bool
 }
 
-type pageNews struct{ At, Exact, Who, What, Text string }
+type statusEvent struct{ At, Exact, Object, Kind, Text string }
 
 // shapes are the states as drawings, told apart without colour.
 var shapes = map[string]template.HTML{
@@ -198,7 +198,7 @@ func newStatusPage(v *status.View) *statusPage {
 		{Name: "Refused: no backend available", Value: count(int64(refused)), Bad: refused > 0},
 	}
 	for _, n := range v.Events {
-		p.News = append(p.News, pageNews{At: n.At.UTC().Format("15:04:05.0"), Exact: n.At.UTC().Format(time.RFC3339Nano), Who: n.Who, What: n.What, Text: n.Text})
+		p.Events = append(p.Events, statusEvent{At: n.At.UTC().Format("15:04:05.0"), Exact: n.At.UTC().Format(time.RFC3339Nano), Object: n.Object, Kind: string(n.Kind), Text: n.Text})
 	}
 	return p
 }

@@ -88,7 +88,7 @@ func TestThePageOfATrace(t *testing.T) {
 	assert.Contains(t, text, "<td>/&lt;seats&gt;</td><td class=\"n\">200</td>")
 	page, err = TracePage("empty", &trace.Summary{}, "1")
 	require.NoError(t, err)
-	assert.Contains(t, string(page), "How long answers took is not recorded")
+	assert.Contains(t, string(page), "Durations are not recorded")
 }
 
 func TestFiguresAreDrawn(t *testing.T) {

@@ -30,7 +30,7 @@ func CompareFigure(kind string, p Compared) ([]byte, error) {
 // variantRows describes variants that are compared.
 func variantRows(runs []study.Run) *rowChart {
 	c := &rowChart{
-		words:   "Percentiles of how long answers took and requests that failed, of " + plural(int64(len(runs)), "variant"),
+		words:   "Percentiles of latency, and failed requests, of " + plural(int64(len(runs)), "variant"),
 		counted: "failed",
 	}
 	for _, r := range runs {

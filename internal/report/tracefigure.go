@@ -52,8 +52,8 @@ func rateOverTime(r *trace.Rate) *timeChart {
 // durationPanel draws which share of answers took at most how long.
 func durationPanel(t *trace.Summary) (*plot.Plot, error) {
 	d := t.Duration
-	p := panel(fmt.Sprintf("answers took p50 %s, p95 %s, p99 %s, at most %s", span(d.P50), span(d.P95), span(d.P99), span(d.Max)),
-		"duration", "share of answers that took at most as long, %")
+	p := panel(fmt.Sprintf("duration: p50 %s, p95 %s, p99 %s, max %s", span(d.P50), span(d.P95), span(d.P99), span(d.Max)),
+		"duration", "share of requests at or below, %")
 	var points plotter.XYs
 	for _, c := range t.Curve {
 		if c.Seconds > 0 {

@@ -48,7 +48,7 @@ func TracePage(name string, t *trace.Summary, version string) ([]byte, error) {
 		v.Figures = append(v.Figures, pageFigure{Name: "p50", Value: span(d.P50)}, pageFigure{Name: "p95", Value: span(d.P95)},
 			pageFigure{Name: "p99", Value: span(d.P99)}, pageFigure{Name: "max", Value: span(d.Max)})
 	} else {
-		v.Notes = append(v.Notes, "How long answers took is not recorded.")
+		v.Notes = append(v.Notes, "Durations are not recorded.")
 	}
 	v.Figures = append(v.Figures, pageFigure{Name: "sent", Value: bytesText(t.Bytes)})
 	list := func(name, head string, all []trace.Count) {

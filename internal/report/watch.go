@@ -187,7 +187,7 @@ func (s Style) watchEvents(w *Watch, most int) []string {
 		if len(lines) >= most {
 			break
 		}
-		lines = append(lines, clip(strings.TrimRight(fmt.Sprintf("  %s  %-16s  %-10s  %s", n.At.Local().Format("15:04:05"), n.Who, n.What, n.Text), " "), s.Width))
+		lines = append(lines, clip(strings.TrimRight(fmt.Sprintf("  %s  %-16s  %-10s  %s", n.At.Local().Format("15:04:05"), n.Object, n.Kind, n.Text), " "), s.Width))
 	}
 	if len(lines) == 1 {
 		lines = append(lines, "  nothing yet")

@@ -34,8 +34,8 @@ var accessLogBlock = &Block{
 	Name: "access_log", Always: true,
 	Help: "access log: one line per request, readable as a trace by replay",
 	Keys: []*Key{
-		{Name: "to", Type: Text, Default: `"stdout"`, Help: "destination: stdout, stderr, off, syslog (see the block syslog), or the path of a file", Example: `"access.log"`},
-		{Name: "format", Type: Text, Default: `"combined"`, Allowed: []string{"combined", "json"},
+		{Name: "to", Type: Text, Default: `"stdout"`, Why: "a service manager collects standard output, and nothing fills a disk unnoticed", Help: "destination: stdout, stderr, off, syslog (see the block syslog), or the path of a file", Example: `"access.log"`},
+		{Name: "format", Type: Text, Default: `"combined"`, Why: "most tools read it, and replay reads its further fields", Allowed: []string{"combined", "json"},
 			Meanings: []string{"Combined log lines with additional fields", "JSON Lines"}, Help: "format of the lines", Example: `"json"`},
 		{Name: "fields", Ordered: true, Type: FieldTable, Help: "json format: keys in their order, each with its field; all fields under their own names if not given", Known: AccessFields, Meanings: accessFieldDocs,
 			Example: `{ at = "time", who = "client", took = "duration", backend = "backend" }`},
@@ -47,11 +47,11 @@ var syslogBlock = &Block{
 	Name: "syslog",
 	Help: "log server for access_log { to = \"syslog\" }; the one of this machine if not given",
 	Keys: []*Key{
-		{Name: "facility", Type: Text, Default: `"local0"`, Allowed: []string{"user", "daemon", "local0", "local1", "local2", "local3", "local4", "local5", "local6", "local7"},
+		{Name: "facility", Type: Text, Default: `"local0"`, Why: "the local facilities are free for applications (RFC 5424)", Allowed: []string{"user", "daemon", "local0", "local1", "local2", "local3", "local4", "local5", "local6", "local7"},
 			Help: "syslog facility of access lines; their severity is informational", Example: `"local3"`},
-		{Name: "transport", Type: Text, Default: `"unix"`, Allowed: []string{"unix", "udp", "tcp"},
+		{Name: "transport", Type: Text, Default: `"unix"`, Why: "the log server of the same machine is the nearest", Allowed: []string{"unix", "udp", "tcp"},
 			Meanings: []string{"datagrams of a Unix socket", "UDP (RFC 5426); lost lines are not detected", "TCP (RFC 6587)"}, Help: "transport to the log server", Example: `"tcp"`},
-		{Name: "address", Type: Addr, Default: `"unix:/dev/log"`, Help: "address of the log server: a Unix socket, or for udp and tcp a host and port", Example: `"192.0.2.9:514"`},
+		{Name: "address", Type: Addr, Default: `"unix:/dev/log"`, Why: "Linux log servers listen there", Help: "address of the log server: a Unix socket, or for udp and tcp a host and port", Example: `"192.0.2.9:514"`},
 		{Name: "format", Type: Text, Allowed: []string{"local", "rfc3164", "rfc5424"},
 			Meanings: []string{"as programs write it to the socket of their machine: a time and no host", "RFC 3164: time and host", "RFC 5424: time with the year, and host"}, Help: "header of each line. If not given: local for unix, rfc5424 for udp and tcp. Over TCP an rfc5424 line begins with its length, other lines end with a line feed", Example: `"rfc5424"`},
 	},
@@ -67,7 +67,7 @@ func (d *Decoder) accessLog(n *Node) AccessLog {
 	}
 	for _, f := range l.Fields {
 		if !containsText(AccessFields, f.Value.Value) {
-			d.Add(IDChoice, f.Value.Range, fmt.Sprintf("the access log has no field %q", shorten(f.Value.Value)), didYouMean(f.Value.Value, AccessFields))
+			d.Add(IDChoice, f.Value.Range, fmt.Sprintf("the access log has no field %q", shorten(f.Value.Value)), DidYouMean(f.Value.Value, AccessFields))
 		}
 	}
 	return l

@@ -56,7 +56,7 @@ func (d *Decoder) share(roots []*Node) {
 			without := Get[[]Placed[string]](n, withoutKey.Name)
 			for _, w := range without {
 				if !slices.Contains(n.Def.names(), w.Value) {
-					d.Add(IDChoice, w.Range, fmt.Sprintf("%s has no %q to do without", n.Def.Name, shorten(w.Value)), didYouMean(w.Value, n.Def.names()))
+					d.Add(IDChoice, w.Range, fmt.Sprintf("%s has no %q to do without", n.Def.Name, shorten(w.Value)), DidYouMean(w.Value, n.Def.names()))
 				}
 			}
 			if common == nil {

@@ -292,7 +292,7 @@ func (d *Decoder) unknown(def *Block, name string, rng hcl.Range, what string) {
 	if strings.HasPrefix(title(def), "the ") {
 		where = "at the top"
 	}
-	hint := didYouMean(name, def.names())
+	hint := DidYouMean(name, def.names())
 	switch homes := homesOf(name); {
 	case where != "at the top" && Language.Block(name) != nil:
 		hint = name + " stands at the top; is a } missing above?"

@@ -15,14 +15,14 @@ var kinds = []struct {
 }{
 	{"a PEM file, such as a certificate or a key; a configuration names it in certificate or key", regexp.MustCompile(`^-----BEGIN `)},
 	{"a script; a configuration begins with a block or a key", regexp.MustCompile(`^#!`)},
-	{"JSON Lines, such as a trace or an access log; a configuration is written in HCL", regexp.MustCompile(`^\{[^\n]*\}[ \t]*\r?\n\{`)},
-	{"JSON; a configuration is written in HCL: frontend \"web\" {", regexp.MustCompile(`^[\[{]\s*("|\{|\[|\}|\])`)},
+	{"JSON Lines, such as a trace or an access log; configurations and scenarios are written in HCL", regexp.MustCompile(`^\{[^\n]*\}[ \t]*\r?\n\{`)},
+	{"JSON; configurations and scenarios are written in HCL", regexp.MustCompile(`^[\[{]\s*("|\{|\[|\}|\])`)},
 	{"an access log; name it as the trace of replay, or of check -trace", regexp.MustCompile(`^\S+ \S+ \S+ \[[^\]]+\] "`)},
 	{"a log of W3C Extended form; name it as the trace of replay", regexp.MustCompile(`^#(Version|Fields|Software|Date): `)},
-	{"a file of sections, such as a unit of systemd; a configuration is written in HCL: frontend \"web\" {", regexp.MustCompile(`^\[[A-Za-z][A-Za-z ._-]*\][ \t]*\r?\n`)},
-	{"XML or HTML; a configuration is written in HCL: frontend \"web\" {", regexp.MustCompile(`^<(\?xml|!DOCTYPE|[a-zA-Z]+[ >])`)},
+	{"a file of sections, such as a unit of systemd; configurations and scenarios are written in HCL", regexp.MustCompile(`^\[[A-Za-z][A-Za-z ._-]*\][ \t]*\r?\n`)},
+	{"XML or HTML; configurations and scenarios are written in HCL", regexp.MustCompile(`^<(\?xml|!DOCTYPE|[a-zA-Z]+[ >])`)},
 	{"comma separated values, such as a trace; name it as the trace of replay", regexp.MustCompile(`^[A-Za-z_/]+(,[A-Za-z_/]+){2,}[ \t]*\r?\n`)},
-	{"YAML; a configuration is written in HCL: frontend \"web\" {", regexp.MustCompile(`^---[ \t]*\r?\n`)},
+	{"YAML; configurations and scenarios are written in HCL", regexp.MustCompile(`^---[ \t]*\r?\n`)},
 }
 
 // foreign returns an error if a source whose syntax is broken is a file of another kind.
@@ -35,7 +35,7 @@ func foreign(name string, src []byte) error {
 		}
 	}
 	if isYAML(begin) {
-		return &UnusableError{name, at, 1, "this is YAML; a configuration is written in HCL: frontend \"web\" {"}
+		return &UnusableError{name, at, 1, "this is YAML; configurations and scenarios are written in HCL"}
 	}
 	return nil
 }

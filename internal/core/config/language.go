@@ -37,10 +37,10 @@ var Language = &Block{
 		{Name: "zone", Type: Text, Help: "zone of this proxy, for upstreams with failover { prefer = \"zone\" }", Example: `"north-quay"`},
 		{Name: "trusted_proxies", Type: Nets, Help: "networks of the proxies in front of this one. Their header fields name the client. Such fields from other senders are replaced",
 			Example: `["192.0.2.0/28", "2001:db8::/64"]`},
-		{Name: "client_from", Type: Text, Default: `"x-forwarded-for"`, Allowed: []string{"x-forwarded-for", "forwarded"},
+		{Name: "client_from", Type: Text, Default: `"x-forwarded-for"`, Why: "most balancers and gateways send this field; forwarded is chosen explicitly", Allowed: []string{"x-forwarded-for", "forwarded"},
 			Meanings: []string{"X-Forwarded-For", "Forwarded (RFC 7239)"}, Help: "header field of trusted proxies that names the client; the other field is replaced", Example: `"forwarded"`},
 		{Name: "record", Type: Text, Help: "file to which each request is written as a trace, for replay. The format is JSON Lines, compressed if the name ends in .gz or .zst. An existing file stays, and the new one gets a number", Example: `"morning.jsonl.zst"`},
-		{Name: "stop_notice", Type: Duration, Default: `"0s"`, Max: `"1h"`, Help: "time between the order to stop (SIGTERM) and the end of accepting connections. Meanwhile /ready of control answers 503, so that a balancer in front sends no more clients. Takes precedence over serve -stop-notice", Example: `"5s"`},
+		{Name: "stop_notice", Type: Duration, Default: `"0s"`, Why: "only a balancer in front needs notice; without one, waiting loses requests", Max: `"1h"`, Help: "time between the order to stop (SIGTERM) and the end of accepting connections. Meanwhile /ready of control answers 503, so that a balancer in front sends no more clients. Takes precedence over serve -stop-notice", Example: `"5s"`},
 	},
 	Blocks: []*Block{
 		frontendBlock,
@@ -67,7 +67,7 @@ var controlBlock = &Block{
 	Name: "control",
 	Help: "address at which operators reach a running proxy with kestrix status, watch and tell; without this block there is none",
 	Keys: []*Key{
-		{Name: "listen", Type: Addr, Default: `"unix:/run/kestrix/control.sock"`, Help: "Unix socket or address to listen on. Without users only a socket or a loopback address is allowed", Example: `"127.0.0.1:9900"`},
+		{Name: "listen", Type: Addr, Default: `"unix:/run/kestrix/control.sock"`, Why: "only users of this machine with access to the folder can connect to a Unix socket", Help: "Unix socket or address to listen on. Without users only a socket or a loopback address is allowed", Example: `"127.0.0.1:9900"`},
 		{Name: "orders_file", Type: Text, Help: "file that keeps the orders of operators across restarts. If not given: orders.json in the folder from systemd (STATE_DIRECTORY). Without that folder orders are in memory only, and a restart discards them", Example: `"/var/lib/kestrix/orders.json"`},
 	},
 	Blocks: []*Block{
@@ -82,7 +82,7 @@ var controlBlock = &Block{
 			Help: "user of control, authenticated by HTTP Basic (RFC 7617)",
 			Keys: []*Key{
 				{Name: "password", Type: Text, Required: true, Secret: true, Help: "bcrypt hash of the password, from kestrix password; a plain password is an error", Example: `"$2a$10$..."`},
-				{Name: "role", Type: Text, Default: `"reader"`, Allowed: []string{"reader", "operator"}, Meanings: []string{"read the state", "also drain, park, return and weigh backends, and reload"}, Help: "rights of the user", Example: `"operator"`},
+				{Name: "role", Type: Text, Default: `"reader"`, Why: "a user who may give orders is named explicitly", Allowed: []string{"reader", "operator"}, Meanings: []string{"read the state", "also drain, park, return and weigh backends, and reload"}, Help: "rights of the user", Example: `"operator"`},
 			},
 		},
 	},

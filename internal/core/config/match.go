@@ -133,7 +133,7 @@ func (d *Decoder) match(k *Key, expr hclsyntax.Expression) ([]Match, bool) {
 
 func (d *Decoder) matchCall(k *Key, call *hclsyntax.FunctionCallExpr) ([]Match, bool) {
 	if call.Name != "regexp" && call.Name != "not" {
-		d.Add(IDUnknown, call.NameRange, fmt.Sprintf("there is no function %q here", call.Name), didYouMean(call.Name, []string{"regexp", "not"}))
+		d.Add(IDUnknown, call.NameRange, fmt.Sprintf("there is no function %q here", call.Name), DidYouMean(call.Name, []string{"regexp", "not"}))
 		return nil, false
 	}
 	if len(call.Args) != 1 {

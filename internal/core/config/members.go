@@ -253,7 +253,7 @@ func (d *Decoder) dist(k *Key, expr hclsyntax.Expression) (any, bool) {
 	n, known := needs[call.Name]
 	if !known {
 		names := []string{"exponential", "fixed", "from_trace", "lognormal"}
-		d.Add(IDUnknown, call.NameRange, fmt.Sprintf("there is no distribution %q", call.Name), didYouMean(call.Name, names))
+		d.Add(IDUnknown, call.NameRange, fmt.Sprintf("there is no distribution %q", call.Name), DidYouMean(call.Name, names))
 		return nil, false
 	}
 	if call.Name == "from_trace" && !k.Traced {

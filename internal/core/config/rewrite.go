@@ -58,8 +58,17 @@ type FieldEdits struct {
 // FieldValue is a header field and its value, which may hold facts in braces.
 type FieldValue struct{ Name, Value string }
 
-// FieldFacts are the names that may stand in braces in the value of a field.
-var FieldFacts = []string{"backend", "route", "upstream", "reason", "cause", "client", "host", "attempts"}
+// HeaderVariables are the names that are replaced in the values of header fields, in braces.
+var HeaderVariables = []Variable{
+	{"attempts", "number of attempts"},
+	{"backend", "name of the backend"},
+	{"cause", "cause of the failure; empty without one"},
+	{"client", "address of the client"},
+	{"host", "host that was requested"},
+	{"reason", "reason for the choice of the backend"},
+	{"route", "name of the route"},
+	{"upstream", "name of the upstream"},
+}
 
 var rewriteBlock = &Block{
 	Name: "rewrite",
@@ -69,15 +78,15 @@ var rewriteBlock = &Block{
 		{Name: "prepend", Type: Text, Help: "prefix that is added to the normal form of the path, after drop_prefix. No .. of a client leads out of it", Example: `"/v2"`},
 		{Name: "substitute", Ordered: true, Type: FieldTable, Help: "replacements of the path by regular expressions (RE2). An expression must match the whole path in normal form, after drop_prefix; $1 is the first group. The first match counts. Redirects are not mapped back",
 			Example: `{ "/seat/([0-9]+)" = "/seats/$1" }`},
-		{Name: "map_back", Type: Texts, Empty: true, Default: `["location", "cookies"]`, Help: "parts of the response that are mapped back to the client's view; [] is none.\nlocation: scheme, host, port and path in Location and Content-Location.\ncookies: paths of cookies, and a domain equal to host is removed", Example: `["cookies"]`},
-		{Name: "bare_prefix", Type: Text, Default: `"redirect"`, Allowed: []string{"redirect", "serve"}, Meanings: []string{"redirect to /app/ (308), so that relative links work", "forward it as /"}, Help: "treatment of a path that equals drop_prefix, such as /app", Example: `"serve"`},
+		{Name: "map_back", Type: Texts, Empty: true, Default: `["location", "cookies"]`, Why: "without them redirects and cookies of the backend name paths that clients cannot reach", Help: "parts of the response that are mapped back to the client's view; [] is none.\nlocation: scheme, host, port and path in Location and Content-Location.\ncookies: paths of cookies, and a domain equal to host is removed", Example: `["cookies"]`},
+		{Name: "bare_prefix", Type: Text, Default: `"redirect"`, Why: "relative links of a page work only below the slash", Allowed: []string{"redirect", "serve"}, Meanings: []string{"redirect to /app/ (308), so that relative links work", "forward it as /"}, Help: "treatment of a path that equals drop_prefix, such as /app", Example: `"serve"`},
 		{Name: "host", Type: Text, Help: "host for the backend, instead of the requested one", Example: `"app.inside.example"`},
 	},
 }
 
 var headersBlock = &Block{
 	Name: "headers",
-	Help: "changes to header fields. Values may contain {backend}, {route}, {upstream}, {reason}, {cause}, {client}, {host}, {attempts}",
+	Help: "changes to header fields. Values may contain the variables below, in braces", Variables: HeaderVariables,
 	Blocks: []*Block{
 		{Name: "request", Help: "changes to the request, after the proxy has written its forwarded fields", Keys: fieldKeys},
 		{Name: "answer", Help: "changes to the response", Keys: fieldKeys},
@@ -102,7 +111,7 @@ func (d *Decoder) rewrite(n *Node) *Rewrite {
 		case "cookies":
 			r.MapCookies = true
 		default:
-			d.Add(IDChoice, what.Range, fmt.Sprintf("%q cannot be mapped back", shorten(what.Value)), didYouMean(what.Value, []string{"location", "cookies"}))
+			d.Add(IDChoice, what.Range, fmt.Sprintf("%q cannot be mapped back", shorten(what.Value)), DidYouMean(what.Value, []string{"location", "cookies"}))
 		}
 	}
 	r.Substitute = d.substitutions(n)
@@ -143,7 +152,7 @@ func (d *Decoder) substitutions(n *Node) []Substitution {
 		}
 		for _, m := range dollar.FindAllStringSubmatch(p.Value.Value, -1) {
 			if g, err := strconv.Atoi(m[1]); err != nil || g > re.NumSubexp() {
-				d.Add(IDReference, p.Value.Range, fmt.Sprintf("$%s stands for nothing: the pattern has %d pairs of parentheses", m[1], re.NumSubexp()), "$1 is what the first pair took")
+				d.Add(IDReference, p.Value.Range, fmt.Sprintf("$%s refers to no group: the pattern has %d", m[1], re.NumSubexp()), "$1 is the first group, in parentheses")
 			}
 		}
 		out = append(out, Substitution{p.Name.Range, re, p.Name.Value, p.Value.Value})
@@ -180,8 +189,8 @@ func (d *Decoder) edits(n *Node) *FieldEdits {
 	}{{"set", &e.Set}, {"add", &e.Add}} {
 		for _, p := range Get[[]FieldPair](n, t.key) {
 			for _, m := range inBraces.FindAllStringSubmatch(p.Value.Value, -1) {
-				if !containsText(FieldFacts, m[1]) {
-					d.Add(IDReference, p.Value.Range, fmt.Sprintf("{%s} stands for nothing", shorten(m[1])), didYouMean(m[1], FieldFacts))
+				if names := variableNames(HeaderVariables); !containsText(names, m[0]) {
+					d.Add(IDReference, p.Value.Range, fmt.Sprintf("there is no variable {%s}", shorten(m[1])), DidYouMean(m[0], names))
 				}
 			}
 			d.fieldValue(p.Value)

@@ -50,6 +50,7 @@ type Key struct {
 	Type     Type
 	Unit     string   // of a number; empty where the type says it
 	Default  string   // as written in source; empty for none
+	Why      string   // the reason for Default
 	Allowed  []string // if given, the only values
 	Known    []string // values that have a meaning, among others that are allowed; not together with Allowed
 	Meanings []string // of the values in Allowed or Known, in their order; none where the names say enough
@@ -74,6 +75,18 @@ type Label struct {
 	Meanings []string // of the values, in their order
 }
 
+// Variable is a name that is replaced where a text has it in braces.
+type Variable struct{ Name, Doc string }
+
+// variableNames returns the names in braces.
+func variableNames(all []Variable) []string {
+	names := make([]string, len(all))
+	for i, v := range all {
+		names[i] = "{" + v.Name + "}"
+	}
+	return names
+}
+
 // Block is a part of the language that holds keys and other blocks.
 type Block struct {
 	Name     string
@@ -87,6 +100,8 @@ type Block struct {
 	Keys     []*Key
 	Blocks   []*Block
 	Help     string
+
+	Variables []Variable // of the texts in it
 }
 
 // Values returns the values that are listed in the reference.

@@ -1,6 +1,7 @@
 package config
 
 import (
+	"strconv"
 	"strings"
 
 	"github.com/agext/levenshtein"
@@ -26,14 +27,20 @@ func Suggest(wrong string, known []string) string {
 	return best
 }
 
-// didYouMean words the hint for a wrong name; where nothing is near it lists
-// what there is, as long as that stays readable.
-func didYouMean(wrong string, known []string) string {
+// DidYouMean returns the hint for a wrong name: the known name that is nearest, or all of up
+// to 20 known names; empty where there are more.
+func DidYouMean(wrong string, known []string) string {
 	if s := Suggest(wrong, known); s != "" {
+		if strings.Contains(s, " ") {
+			s = strconv.Quote(s)
+		}
 		return "did you mean " + s + "?"
 	}
-	if len(known) > 0 && len(known) <= 20 {
-		return "known here: " + strings.Join(known, ", ")
+	switch {
+	case len(known) == 0:
+		return "there are none"
+	case len(known) <= 20:
+		return "known: " + strings.Join(known, ", ")
 	}
 	return ""
 }

@@ -139,7 +139,7 @@ func (d *Decoder) known(t hcl.Traversal) bool {
 		for name := range d.Context.Variables {
 			roots = append(roots, name)
 		}
-		hint := didYouMean(root, roots)
+		hint := DidYouMean(root, roots)
 		if root == "upstream" {
 			hint = "a reference to an upstream stands in send_to only"
 		}

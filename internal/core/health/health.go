@@ -40,6 +40,25 @@ func Named(word string) (s State, ok bool) {
 	return Up, false
 }
 
+// StateDescription describes a state for the reference.
+type StateDescription struct {
+	State    State
+	Requests string // which requests a backend in it gets
+	Doc      string
+}
+
+// States describes every state of a backend.
+var States = []StateDescription{
+	{Up, "yes", "the backend works, as far as probes and requests show"},
+	{Failing, "yes", "probes have failed, fewer than `down_after` in a row"},
+	{Down, "no", "`down_after` probes failed in a row"},
+	{Recovering, "no", "probes have passed, fewer than `up_after` in a row"},
+	{Suspended, "no", "requests of clients failed (`suspend { after }`), or none was answered for `silent_after`. After the suspension the backend is on trial: it gets one request at a time until one succeeds. The first failure begins the next suspension"},
+	{Unprobed, "no", "the first probe has not ended"},
+	{Draining, "those of its sessions", "an operator drained it, or it reported so itself"},
+	{Parked, "no", "an operator took it out of rotation, or it reported so itself"},
+}
+
 // InRotation reports whether the word of a state is that of one in rotation.
 func InRotation(word string) bool {
 	s, ok := Named(word)

@@ -39,7 +39,7 @@ func ParseReport(line string) (Report, error) {
 			case "parked":
 				r.Down, r.Wishes = false, ParkedOut
 			default:
-				return r, fmt.Errorf("it said state=%s; known are up, draining, parked and down", cut(value))
+				return r, fmt.Errorf("it reported state=%s; known: up, draining, parked, down", cut(value))
 			}
 		case "share":
 			n, err := strconv.Atoi(strings.TrimSuffix(value, "%"))

@@ -137,6 +137,13 @@ func TestRewritingAndMappingBackAreInverse(t *testing.T) {
 	})
 }
 
+func TestEveryVariableIsReplaced(t *testing.T) {
+	facts := &Facts{Backend: "x", Route: "x", Upstream: "x", Reason: "x", Cause: "x", Client: "x", Host: "x", Attempts: "x"}
+	for _, v := range config.HeaderVariables {
+		assert.Equal(t, "x", Expand("{"+v.Name+"}", facts), v.Name)
+	}
+}
+
 func TestFieldsAreRemovedSetAndAdded(t *testing.T) {
 	h := map[string][]string{"Server": {"x"}, "Vary": {"a"}, "X-Old": {"1", "2"}}
 	facts := &Facts{Backend: "auk", Route: "rest", Upstream: "booking", Reason: "seat", Cause: "reset", Client: "203.0.113.9", Host: "t.example", Attempts: "2"}

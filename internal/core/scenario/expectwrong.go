@@ -1,6 +1,7 @@
 package scenario
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -127,13 +128,7 @@ func keyHint(v cty.Value, name string) string {
 // nameHint returns which of some names is likely meant; of few the list, of none near a pointer to the keys.
 func nameHint(name string, known []string) string {
 	slices.Sort(known)
-	if s := config.Suggest(name, known); s != "" {
-		return "did you mean " + s + "?"
-	}
-	if len(known) <= 12 {
-		return "known here: " + strings.Join(known, ", ")
-	}
-	return keysHint
+	return cmp.Or(config.DidYouMean(name, known), keysHint)
 }
 
 // noElement words an index that a value does not have.

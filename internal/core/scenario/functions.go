@@ -65,7 +65,7 @@ func shareOf(root map[string]any, name string) (any, error) {
 		return nil, fmt.Errorf("several backends are called %q; write one of %s", name, strings.Join(several, ", "))
 	}
 	if full == "" {
-		return nil, fmt.Errorf("no backend is called %q; %s", name, oneOf(name, known))
+		return nil, fmt.Errorf("no backend is called %q; %s", name, config.DidYouMean(name, slices.Sorted(slices.Values(known))))
 	}
 	return shares[full], nil
 }
@@ -81,18 +81,7 @@ func phaseOf(root map[string]any, name, phase string) (any, error) {
 		}
 		known = append(known, title)
 	}
-	return nil, fmt.Errorf("no fault is called %q; %s", name, oneOf(name, known))
-}
-
-func oneOf(name string, known []string) string {
-	slices.Sort(known)
-	switch s := config.Suggest(name, known); {
-	case s != "":
-		return fmt.Sprintf("did you mean %q?", s)
-	case len(known) == 0:
-		return "there are none"
-	}
-	return "there are " + strings.Join(known[:min(len(known), 10)], ", ")
+	return nil, fmt.Errorf("no fault is called %q; %s", name, config.DidYouMean(name, slices.Sorted(slices.Values(known))))
 }
 
 // toValue makes a value of JSON. null, a moment that never came, is infinite,

@@ -239,8 +239,8 @@ expect "by name" {
 
 	for text, want := range map[string]string{
 		"result.eror_rate > 1":               `result has no key "eror_rate"; did you mean error_rate?`,
-		"result.faults[0].detectd_after < 1": `result.faults[0] has no key "detectd_after"; known here: failed`,
-		"result.sessions.lost < 1":           "result has no key \"sessions\"; known here: error_rate, faults, lists",
+		"result.faults[0].detectd_after < 1": `result.faults[0] has no key "detectd_after"; known: failed`,
+		"result.sessions.lost < 1":           "result has no key \"sessions\"; known: error_rate, faults, lists",
 		"result.error_rate.lost < 1":         "result.error_rate has no key \"lost\"; lost was renamed: sessions have misses, faults have exposed_failed",
 		"result.error_rate.x < 1":            `result.error_rate has no key "x"; it is a value without keys`,
 		"result[\"eror_rate\"] > 1":          `result has no key "eror_rate"; did you mean error_rate?`,
@@ -249,7 +249,7 @@ expect "by name" {
 		"result.faults[9].x > 1":             "result.faults has no element [9]; the only element is [0]",
 		"result.lists[9] > 1":                "result.lists has no element [9]; the elements are [0] to [1]",
 		"result.error_rate[0] > 1":           "result.error_rate is not a list; " + keysHint,
-		"nothing() > 1":                      `there is no function "nothing" in expectations; known here: after, before, during, share`,
+		"nothing() > 1":                      `there is no function "nothing" in expectations; known: after, before, during, share`,
 		"shore(\"a\") > 1":                   `there is no function "shore" in expectations; did you mean share?`,
 		"share() > 1":                        `a function of expectations takes one text; like share("booking.auk") or before("auk is killed")`,
 		"share([\"a\"]) > 1":                 `a function of expectations takes one text; like share("booking.auk") or before("auk is killed")`,

@@ -135,15 +135,6 @@ type Recent struct {
 	Failed   []uint32 `json:"failed"`
 }
 
-// Event is something that happened besides requests.
-type Event struct {
-	N    uint64    `json:"n"` // counts them, from 1
-	At   time.Time `json:"at"`
-	Who  string    `json:"who"`  // UPSTREAM.BACKEND, a listener, control, or kestrix
-	What string    `json:"what"` // a state or a word
-	Text string    `json:"text"`
-}
-
 // View is what an operator is shown: how everything stands and what happened
 // lately, the newest first.
 type View struct {
@@ -162,7 +153,7 @@ type Probes struct {
 // ProbeSeen is a probe that has ended.
 type ProbeSeen struct {
 	At     time.Time `json:"at"`
-	Took   float64   `json:"took"` // seconds
+	Took   float64   `json:"duration"` // seconds
 	Passed bool      `json:"passed"`
 	Why    string    `json:"why"` // it failed
 }

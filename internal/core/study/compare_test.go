@@ -77,7 +77,7 @@ func TestVariants(t *testing.T) {
 		axes Axes
 		want string
 	}{
-		{Axes{Algorithms: []string{"randon"}}, "did you mean random?"}, {Axes{Algorithms: []string{"hash"}}, "of hash say the method"},
+		{Axes{Algorithms: []string{"randon"}}, "did you mean random?"}, {Axes{Algorithms: []string{"hash"}}, "name the method of hash"},
 		{Axes{Algorithms: []string{"ring:x"}}, "from 1.01 to 100"}, {Axes{Algorithms: []string{"modulo:2"}}, "belongs to the ring"},
 		{Axes{Algorithms: []string{"random", "random"}}, "named twice"}, {Axes{Pools: []int{0}}, "from 1 to 1000"}, {Axes{Pools: []int{2, 2}}, "named twice"},
 		{Axes{Upstreams: []string{"b"}}, `no upstream of a.hcl is called "b"`},
@@ -119,7 +119,7 @@ func TestWaysToKeepClients(t *testing.T) {
 		axes Axes
 		want string
 	}{
-		{Axes{Sticky: []string{"cookies"}}, `-sticky has no value "cookies"; the values are none, cookie, existing-cookie, address, header`}, {Axes{OnLoss: []string{"drop"}}, "the values are move, refuse"},
+		{Axes{Sticky: []string{"cookies"}}, `-sticky has no value "cookies"; did you mean cookie?`}, {Axes{OnLoss: []string{"drop"}}, "known: move, refuse"},
 		{Axes{Sticky: []string{"address:x"}}, "a name belongs to header and existing-cookie"}, {Axes{Sticky: []string{"none", "none"}}, "named twice"},
 	} {
 		_, _, err := Variants([]Subject{s}, x.axes)

@@ -13,8 +13,8 @@ type LearnedService struct {
 	Backends   int              `json:"backends"` // that Workers is the share of one of; 1 where the trace names each
 	Workers    int              `json:"workers"`  // of each backend: as many as served it, or at least
 	Queued     bool             `json:"queued"`   // requests waited for workers, so that their number shows
-	Open       int              `json:"open"`     // at once, at most
-	Others     int64            `json:"others"`   // requests of other paths than Paths
+	Open       int              `json:"peak_in_flight"`
+	Others     int64            `json:"others"` // requests of other paths than Paths
 	LearnedFit                  // of these, or of all where they are too few
 	Paths      []LearnedPathFit `json:"paths"`    // that take other times than the rest
 	Recorded   LearnedRun       `json:"recorded"` // how the requests fared

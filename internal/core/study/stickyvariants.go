@@ -31,7 +31,7 @@ func (a *Axes) seats(subjects []Subject) ([]seat, error) {
 	}
 	for _, l := range a.OnLoss {
 		if !slices.Contains(LossWays, l) {
-			return nil, fmt.Errorf("-on-loss has no value %q; the values are %s", l, strings.Join(LossWays, ", "))
+			return nil, fmt.Errorf("-on-loss has no value %q; %s", l, config.DidYouMean(l, LossWays))
 		}
 	}
 	ways := a.Sticky
@@ -45,7 +45,7 @@ func (a *Axes) seats(subjects []Subject) ([]seat, error) {
 		by, name, _ := strings.Cut(way, ":")
 		switch {
 		case way != "" && !slices.Contains(StickyWays, by):
-			return nil, fmt.Errorf("-sticky has no value %q; the values are %s", by, strings.Join(StickyWays, ", "))
+			return nil, fmt.Errorf("-sticky has no value %q; %s", by, config.DidYouMean(by, StickyWays))
 		case name != "" && by != "header" && by != "existing-cookie":
 			return nil, fmt.Errorf("%q: a name belongs to header and existing-cookie, as in header:X-User", way)
 		}

@@ -88,10 +88,10 @@ type SweepCase struct {
 	ErrorRate      float64          `json:"error_rate"` // of the whole replay
 	P99            float64          `json:"p99"`
 	During         SweepPart        `json:"during"`
-	Otherwise      SweepPart        `json:"otherwise"`   // what came at the same time with nothing failed, with the first seed
-	Aftermath      result.Aftermath `json:"aftermath"`   // of its worst seed
-	Unrecovered    int              `json:"unrecovered"` // seeds with which all was not as before in the replay
-	Lost           int64            `json:"lost"`        // requests that failed and had met it
+	Otherwise      SweepPart        `json:"otherwise"`      // what came at the same time with nothing failed, with the first seed
+	Aftermath      result.Aftermath `json:"aftermath"`      // of its worst seed
+	Unrecovered    int              `json:"unrecovered"`    // seeds with which all was not as before in the replay
+	Lost           int64            `json:"exposed_failed"` // failed requests with an attempt that the fault hit
 	Retried        int64            `json:"retried"`
 	SessionsMoved  int64            `json:"sessions_moved"`
 	SessionMisses  int64            `json:"session_misses"`

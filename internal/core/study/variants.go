@@ -82,11 +82,9 @@ func readChoice(name string) (choice, error) {
 		}
 		return c, nil
 	}
-	hint := "there are " + strings.Join(Choices, ", ")
+	hint := config.DidYouMean(base, Choices)
 	if base == "hash" {
-		hint = "of hash say the method: ring, rendezvous or modulo"
-	} else if s := config.Suggest(base, Choices); s != "" {
-		hint = "did you mean " + s + "?"
+		hint = "name the method of hash: ring, rendezvous or modulo"
 	}
 	return c, fmt.Errorf("no algorithm is called %q; %s", name, hint)
 }
@@ -240,7 +238,7 @@ func (a *Axes) choose(w Variant, choices []choice, names []string) ([]Variant, [
 			same = same && c.same(u)
 			for _, b := range u.Backends {
 				if choiceOf(c.base).Fill && b.MaxInFlight == 0 && full == "" {
-					full = fmt.Sprintf("it goes on to the next backend when one has max_in_flight open, and %s.%s has none set", u.Name, b.Name)
+					full = fmt.Sprintf("it needs max_in_flight of every backend, and %s.%s has none", u.Name, b.Name)
 				}
 			}
 		}

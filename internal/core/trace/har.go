@@ -51,7 +51,7 @@ func (j *jsonl) list(value func() string) string {
 			return ""
 		}
 		if !j.take(',') {
-			return "a , or ] is expected"
+			return "\",\" or \"]\" is expected"
 		}
 	}
 }

@@ -142,7 +142,7 @@ func (j *jsonl) object(value func(key []byte) string) string {
 		}
 		j.space()
 		if !j.take(':') {
-			return "a : is expected after the key"
+			return "\":\" is expected after the key"
 		}
 		j.space()
 		if why := value(key); why != "" {
@@ -153,7 +153,7 @@ func (j *jsonl) object(value func(key []byte) string) string {
 			return ""
 		}
 		if !j.take(',') {
-			return "a , or } is expected"
+			return "\",\" or \"}\" is expected"
 		}
 	}
 }
@@ -248,7 +248,7 @@ func (j *jsonl) escaped(start int, into *[]byte) string {
 			k += 4
 		default:
 			j.i = k
-			return "a text holds an escape that JSON does not have"
+			return "a text has an escape that JSON does not have"
 		}
 	}
 	return "a text in quotes does not end"

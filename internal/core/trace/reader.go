@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"strings"
 
 	"github.com/klauspost/compress/gzip"
@@ -327,8 +328,10 @@ func (r *Reader) failed(err error, line int64) error {
 		return lost("the compressed file is cut short after this line; fetch it again, or unpack what is left of it")
 	case errors.Is(err, zstd.ErrWindowSizeExceeded):
 		return lost("the compressed file asks for a window of more than 128 MiB to be unpacked; unpack it beforehand")
+	case errors.As(err, new(*fs.PathError)):
+		return lost(err.Error())
 	case r.source.kind != "":
-		return lost("the compressed file is damaged after this line: " + err.Error())
+		return lost("the compressed file is damaged after this line")
 	}
 	return lost(err.Error())
 }

@@ -126,5 +126,5 @@ func (e *LineError) Error() string {
 	case e.CannotBeSkip:
 		return fmt.Sprintf("%s:%d: %s", e.Name, e.Line, e.Why)
 	}
-	return fmt.Sprintf("%s:%d:%d: %s; -bad skip passes such lines over", e.Name, e.Line, e.Column, e.Why)
+	return fmt.Sprintf("%s:%d:%d: %s; -bad skip skips such lines", e.Name, e.Line, e.Column, e.Why)
 }

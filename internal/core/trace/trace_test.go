@@ -143,7 +143,7 @@ func TestLinesThatCannotBeRead(t *testing.T) {
 			var le *LineError
 			require.ErrorAs(t, err, &le)
 			assert.Contains(t, err.Error(), c.want)
-			assert.Contains(t, err.Error(), "-bad skip passes such lines over")
+			assert.Contains(t, err.Error(), "-bad skip skips such lines")
 			assert.Len(t, got, 1, "what stands before it was read")
 			got, r, err := all(t, good+c.line+"\n"+good, Options{Fields: c.fields, Skip: true})
 			require.NoError(t, err)
@@ -188,12 +188,12 @@ func TestJSONLines(t *testing.T) {
 		`{"path":"x}`:          "a text in quotes does not end",
 		`{"path":"\q"}`:        "an escape that JSON does not have",
 		`{"path":"\u12"}`:      "an escape",
-		`{"path":"x"`:          "a , or } is expected",
-		`{"path" "x"}`:         "a : is expected",
+		`{"path":"x"`:          "\",\" or \"}\" is expected",
+		`{"path" "x"}`:         "\":\" is expected",
 		`{path:"x"}`:           "a key in quotes is expected",
 		`{"path":"x"} {}`:      "something follows the object",
 		`{"a":`:                "a value is expected",
-		`{"a":[1 2]}`:          "a , or ] is expected",
+		`{"a":[1 2]}`:          "\",\" or \"]\" is expected",
 		`{"a":tru}`:            "a number is expected",
 		`{"a":` + strings.Repeat("[", 100) + strings.Repeat("]", 100) + `}`: "nested more than 64 deep",
 	} {

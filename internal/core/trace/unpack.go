@@ -56,14 +56,14 @@ func unpack(name string, src io.Reader) (*packed, error) {
 	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
 		z, err := gzip.NewReader(bufio.NewReaderSize(whole, 64<<10))
 		if err != nil {
-			return nil, fmt.Errorf("%s: it begins like a gzip file but is none: %w", name, err)
+			return nil, fmt.Errorf("%s: it begins like a gzip file but is none", name)
 		}
 		a := readAhead(z)
 		p.Reader, p.kind, p.end = a, "gzip", a.Close
 	case bytes.Equal(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
 		z, err := zstd.NewReader(whole, zstd.WithDecoderMaxWindow(128<<20), zstd.WithDecoderConcurrency(2))
 		if err != nil {
-			return nil, fmt.Errorf("%s: it begins like a zstd file but is none: %w", name, err)
+			return nil, fmt.Errorf("%s: it begins like a zstd file but is none", name)
 		}
 		p.Reader, p.kind, p.end = z, "zstd", z.Close
 	default:

@@ -211,7 +211,7 @@ func TestABackendSaysHowItIs(t *testing.T) {
 	assert.Equal(t, []string{"4.0 auk up-parked: it says so itself: parked"}, say("state=parked"))
 	assert.Equal(t, []string{"5.0 auk parked-down: a probe failed: it says that it is down"}, say("state=down"))
 	assert.Equal(t, []string{"6.0 auk down-up: a probe passed"}, say("future=1"), "what it does not say is as usual")
-	assert.Equal(t, []string{`7.0 auk up-down: a probe failed: it said state=sleepy; known are up, draining, parked and down`}, say("state=sleepy"))
+	assert.Equal(t, []string{`7.0 auk up-down: a probe failed: it reported state=sleepy; known: up, draining, parked, down`}, say("state=sleepy"))
 	for _, line := range []string{"", "up", "share=101", "share=x", "state=\xff"} {
 		_, err := health.ParseReport(line)
 		assert.Error(t, err, line)

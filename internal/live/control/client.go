@@ -144,10 +144,10 @@ func (c *Client) View(ctx context.Context) (*status.View, error) {
 		return nil, err
 	}
 	var x struct {
-		News []status.Event `json:"news"`
+		Events []status.Event `json:"events"`
 	}
-	err := c.call(ctx, "/news", nil, &x)
-	v.Events = x.News
+	err := c.call(ctx, "/events", nil, &x)
+	v.Events = x.Events
 	return v, err
 }
 

@@ -137,13 +137,13 @@ func (c *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		c.probed(w, r.URL.Path == "/ready") // for everybody: it tells nothing but that
 		return
 	}
-	user, status, why := c.who(r)
-	if status != 0 {
-		c.o.Events.Limited("control", "refused", "refused requests", "%s %.200q from %s: %s", r.Method, r.URL.Path, r.RemoteAddr, why)
-		if status == http.StatusUnauthorized {
+	user, code, why := c.who(r)
+	if code != 0 {
+		c.o.Events.Limited("control", status.EventRefused, "refused requests", "%s %.200q from %s: %s", r.Method, r.URL.Path, r.RemoteAddr, why)
+		if code == http.StatusUnauthorized {
 			w.Header().Set("WWW-Authenticate", `Basic realm="kestrix", charset="UTF-8"`)
 		}
-		http.Error(w, why, status)
+		http.Error(w, why, code)
 		return
 	}
 	c.answer(w, r, user)
@@ -158,7 +158,7 @@ var paths = map[string]struct {
 	"/live":          {do: (*Server).live},
 	"/status":        {do: (*Server).status},
 	"/status.csv":    {do: (*Server).statusCSV},
-	"/news":          {do: (*Server).listEvents},
+	"/events":        {do: (*Server).listEvents},
 	"/configuration": {do: (*Server).configuration},
 	"/metrics":       {do: func(c *Server, w http.ResponseWriter, r *http.Request, _ string) { c.metrics.ServeHTTP(w, r) }},
 	"/operate":       {true, (*Server).operate},
@@ -173,7 +173,7 @@ func (c *Server) answer(w http.ResponseWriter, r *http.Request, user string) {
 	switch {
 	case !ok && asks && c.asset(w, r):
 	case !ok:
-		http.Error(w, "GET /, /status, /status.csv, /news, /metrics, /configuration, /alive and /ready, and POST /operate, /zero and /reload are answered here", http.StatusNotFound)
+		http.Error(w, "GET /, /status, /status.csv, /events, /metrics, /configuration, /alive and /ready, and POST /operate, /zero and /reload are answered here", http.StatusNotFound)
 	case p.tells != (r.Method == http.MethodPost) || !p.tells && !asks:
 		w.Header().Set("Allow", map[bool]string{true: "POST", false: "GET, HEAD"}[p.tells])
 		http.Error(w, "this is asked by another method", http.StatusMethodNotAllowed)
@@ -223,7 +223,7 @@ func (c *Server) zero(w http.ResponseWriter, r *http.Request, user string) {
 		return
 	}
 	c.proxy.Zero()
-	c.o.Events.Addf("control", "order", "counts begin anew, by %s", c.from(user, r))
+	c.o.Events.Addf("control", status.EventOrder, "counts begin anew, by %s", c.from(user, r))
 	answerJSON(w, http.StatusOK, c.proxy.Status())
 }
 
@@ -292,7 +292,7 @@ func (c *Server) reload(w http.ResponseWriter, r *http.Request, user string) {
 		http.Error(w, "the body must be an empty object, {}", http.StatusBadRequest)
 		return
 	}
-	c.o.Events.Addf("control", "order", "reload, by %s", c.from(user, r))
+	c.o.Events.Addf("control", status.EventOrder, "reload, by %s", c.from(user, r))
 	said, err := c.o.Reload()
 	if err != nil {
 		http.Error(w, strings.TrimSpace(said+"\n"+err.Error()), http.StatusConflict)

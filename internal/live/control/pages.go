@@ -26,13 +26,13 @@ type Pages interface {
 	CSV(io.Writer, *status.Status) error
 }
 
-// pageNews is how many news the page shows.
-const pageNews = 40
+// pageEvents is the number of events that the page shows.
+const pageEvents = 40
 
 // view is what a user is shown.
 func (c *Server) view(user string) *status.View {
 	s := c.proxy.StatusWithRecent()
-	v := &status.View{Status: &s, Events: c.o.Events.Last(0, pageNews), Operator: true}
+	v := &status.View{Status: &s, Events: c.o.Events.Last(0, pageEvents), Operator: true}
 	for _, u := range c.state.Load().cfg.Users {
 		if u.Name == user {
 			v.User, v.Operator = user, u.Operator
@@ -94,7 +94,7 @@ func (c *Server) listEvents(w http.ResponseWriter, r *http.Request, _ string) {
 		return
 	}
 	answerJSON(w, http.StatusOK, struct {
-		News []status.Event `json:"news"`
+		Events []status.Event `json:"events"`
 	}{c.o.Events.Last(after, events.Kept)})
 }
 

@@ -46,8 +46,8 @@ func (l *Log) Add(e status.Event) {
 }
 
 // Addf is Add for an event of this moment.
-func (l *Log) Addf(who, what, format string, args ...any) {
-	l.Add(status.Event{At: time.Now(), Who: who, What: what, Text: fmt.Sprintf(format, args...)})
+func (l *Log) Addf(object string, kind status.EventKind, format string, args ...any) {
+	l.Add(status.Event{At: time.Now(), Object: object, Kind: kind, Text: fmt.Sprintf(format, args...)})
 }
 
 // Last returns the events after a number, the newest first, at most so many.

@@ -4,6 +4,8 @@ import (
 	"slices"
 	"sync"
 	"time"
+
+	"kestrix/internal/core/status"
 )
 
 // limit bounds how many events strangers can cause: of each kind it lets some through in
@@ -11,11 +13,15 @@ import (
 // ready.
 type limit struct {
 	mu    sync.Mutex // guards all below
-	kinds map[kind]*counted
+	kinds map[counting]*counted
 }
 
-// kind is what is counted together.
-type kind struct{ who, what, several string }
+// counting is what is counted together.
+type counting struct {
+	object  string
+	kind    status.EventKind
+	several string
+}
 
 // counted counts the events of a kind.
 type counted struct {
@@ -31,15 +37,15 @@ const (
 
 // Limited is Addf for what strangers can cause. several names the kind in the plural, such
 // as "refused PROXY headers".
-func (l *Log) Limited(who, what, several, format string, args ...any) {
-	key := kind{who, what, several}
+func (l *Log) Limited(object string, kind status.EventKind, several, format string, args ...any) {
+	key := counting{object, kind, several}
 	x := &l.limit
 	x.mu.Lock()
 	now := time.Now()
 	k := x.kinds[key]
 	if k == nil {
 		if x.kinds == nil {
-			x.kinds = map[kind]*counted{}
+			x.kinds = map[counting]*counted{}
 		}
 		k = &counted{}
 		x.kinds[key] = k
@@ -49,7 +55,7 @@ func (l *Log) Limited(who, what, several, format string, args ...any) {
 	}
 	if k.passed++; k.passed <= mostPassed {
 		x.mu.Unlock()
-		l.Addf(who, what, format, args...)
+		l.Addf(object, kind, format, args...)
 		return
 	}
 	if k.more++; k.more == 1 {
@@ -59,24 +65,24 @@ func (l *Log) Limited(who, what, several, format string, args ...any) {
 }
 
 // addCount adds the event on those of a kind that were not let through.
-func (l *Log) addCount(key kind) {
+func (l *Log) addCount(key counting) {
 	l.limit.mu.Lock()
 	k := l.limit.kinds[key]
 	n := k.more
 	k.more = 0
 	l.limit.mu.Unlock()
 	if n > 0 {
-		l.Addf(key.who, key.what, "%s more %s in the last minute", Thousands(n), key.several)
+		l.Addf(key.object, key.kind, "%s more %s in the last minute", Thousands(n), key.several)
 	}
 }
 
 // Flush adds the events on what was not let through without waiting for the minute's end.
 func (l *Log) Flush() {
 	l.limit.mu.Lock()
-	by := map[string]kind{}
+	by := map[string]counting{}
 	var names []string
 	for k := range l.limit.kinds {
-		name := k.who + k.several + k.what
+		name := k.object + k.several + string(k.kind)
 		by[name], names = k, append(names, name)
 	}
 	l.limit.mu.Unlock()

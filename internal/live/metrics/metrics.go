@@ -25,7 +25,7 @@ type Source interface {
 }
 
 // collector makes the metrics for each scrape. Counts begin anew with the process, and
-// when an operator has them to.
+// when an operator resets them.
 type collector struct{ source Source }
 
 func metric(name, help string, labels ...string) *prometheus.Desc {
@@ -33,36 +33,36 @@ func metric(name, help string, labels ...string) *prometheus.Desc {
 }
 
 var (
-	metricInfo     = metric("info", "Version of the program.", "version")
-	metricBegan    = metric("start_time_seconds", "When the proxy began, in seconds since the epoch.")
-	metricWaiting  = metric("upstream_waiting_requests", "Requests in the queue of an upstream.", "upstream")
-	metricRefused  = metric("upstream_refused_requests_total", "Requests that no backend was given.", "upstream")
-	metricOutcome  = metric("frontend_requests_total", "Requests that have ended, each once however often it was retried, by what became of them.", "frontend", "outcome")
-	metricNotAsked = metric("frontend_refused_requests_total", "Requests that a frontend refused without asking a backend, by cause.", "frontend", "cause")
-	metricState    = metric("backend_state", "1 for the state that a backend is in, 0 for the others.", "upstream", "backend", "state")
-	metricRefusedC = metric("frontend_refused_connections_total", "Connections closed before a request was read, or a backend asked.", "frontend", "cause")
-	metricLost     = metric("lost_log_lines_total", "Lines of the access log and the recorded trace that were lost.")
-	metricReloads  = metric("reloads_total", "Configurations read again, by what came of them.", "result")
-	metricConfig   = metric("configuration_time_seconds", "When the configuration in force was read.", "configuration")
-	metricCert     = metric("certificate_expires_time_seconds", "Until when a certificate holds that clients are shown.", "file")
-	metricProbes   = metric("backend_probes_total", "Probes that have ended.", "upstream", "backend", "result")
-	metricEligible = metric("upstream_eligible_backends", "Backends that may be given requests.", "upstream")
-	metricIn       = metric("backend_in_rotation", "1 while a backend may be given requests.", "upstream", "backend")
-	metricWeight   = metric("backend_weight", "Weight of a backend.", "upstream", "backend")
-	metricInFlight = metric("backend_in_flight_requests", "Requests in flight to a backend.", "upstream", "backend")
-	metricRequests = metric("backend_requests_total", "Attempts that have ended.", "upstream", "backend")
-	metricFailed   = metric("backend_failures_total", "Attempts without an answer, or with a status from 500 on.", "upstream", "backend")
-	metricLeft     = metric("backend_client_left_total", "Attempts whose clients left before the answer began.", "upstream", "backend")
-	metricAnswers  = metric("backend_answers_total", "Answers by class of status.", "upstream", "backend", "class")
-	metricBytes    = metric("backend_answer_bytes_total", "Bytes of answers that were passed on.", "upstream", "backend")
-	metricSeats    = metric("backend_sessions_given_total", "Sessions that were given to a backend.", "upstream", "backend")
-	metricFirst    = metric("backend_first_byte_seconds", "Time to the head of an answer.", "upstream", "backend")
+	metricInfo      = metric("info", "Version of the program.", "version")
+	metricBegan     = metric("start_time_seconds", "When the proxy began, in seconds since the epoch.")
+	metricWaiting   = metric("upstream_waiting_requests", "Requests in the queue of an upstream.", "upstream")
+	metricRefused   = metric("upstream_refused_requests_total", "Requests that no backend was chosen for.", "upstream")
+	metricOutcome   = metric("frontend_requests_total", "Requests that have ended, each once however often it was retried, by outcome.", "frontend", "outcome")
+	metricNotAsked  = metric("frontend_refused_requests_total", "Requests that a frontend refused without asking a backend, by cause.", "frontend", "cause")
+	metricState     = metric("backend_state", "1 for the state that a backend is in, 0 for the others.", "upstream", "backend", "state")
+	metricRefusedC  = metric("frontend_refused_connections_total", "Connections closed before a request was read, or a backend asked.", "frontend", "cause")
+	metricLost      = metric("lost_lines_total", "Lines of the access log and the recorded trace that were lost.")
+	metricReloads   = metric("reloads_total", "Reloads of the configuration, by result.", "result")
+	metricConfig    = metric("configuration_time_seconds", "When the configuration in force was read.", "configuration")
+	metricCert      = metric("certificate_expires_time_seconds", "Time at which a certificate that clients get expires.", "file")
+	metricProbes    = metric("backend_probes_total", "Probes that have ended.", "upstream", "backend", "result")
+	metricEligible  = metric("upstream_eligible_backends", "Backends in rotation with a weight above 0.", "upstream")
+	metricIn        = metric("backend_in_rotation", "1 while a backend is in rotation and has a weight above 0.", "upstream", "backend")
+	metricWeight    = metric("backend_weight", "Weight of a backend.", "upstream", "backend")
+	metricInFlight  = metric("backend_in_flight_requests", "Requests in flight to a backend.", "upstream", "backend")
+	metricRequests  = metric("backend_requests_total", "Attempts that have ended.", "upstream", "backend")
+	metricFailed    = metric("backend_failed_requests_total", "Attempts without a response, or with a status from 500 on.", "upstream", "backend")
+	metricLeft      = metric("backend_client_left_total", "Attempts whose clients left before the response began.", "upstream", "backend")
+	metricResponses = metric("backend_responses_total", "Responses by class of status.", "upstream", "backend", "status")
+	metricBytes     = metric("backend_response_bytes_total", "Bytes of responses sent to clients.", "upstream", "backend")
+	metricSeats     = metric("backend_seats_total", "Sessions that were assigned to a backend.", "upstream", "backend")
+	metricFirst     = metric("backend_first_byte_seconds", "Time to the header of a response.", "upstream", "backend")
 )
 
 // Describe is called by the library.
 func (c *collector) Describe(out chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{
-		metricInfo, metricBegan, metricWaiting, metricRefused, metricOutcome, metricNotAsked, metricState, metricRefusedC, metricLost, metricReloads, metricConfig, metricCert, metricProbes, metricEligible, metricIn, metricWeight, metricInFlight, metricRequests, metricFailed, metricLeft, metricAnswers, metricBytes, metricSeats, metricFirst,
+		metricInfo, metricBegan, metricWaiting, metricRefused, metricOutcome, metricNotAsked, metricState, metricRefusedC, metricLost, metricReloads, metricConfig, metricCert, metricProbes, metricEligible, metricIn, metricWeight, metricInFlight, metricRequests, metricFailed, metricLeft, metricResponses, metricBytes, metricSeats, metricFirst,
 	} {
 		out <- d
 	}
@@ -121,7 +121,7 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 			count(metricFailed, b.Failed, u.Name, b.Name)
 			count(metricLeft, b.ClientLeft, u.Name, b.Name)
 			for i, class := range []string{"1xx", "2xx", "3xx", "4xx", "5xx"} {
-				count(metricAnswers, b.Statuses[i], u.Name, b.Name, class)
+				count(metricResponses, b.Statuses[i], u.Name, b.Name, class)
 			}
 			count(metricBytes, b.Bytes, u.Name, b.Name)
 			count(metricProbes, b.Probes.Passed, u.Name, b.Name, "passed")

@@ -4,6 +4,7 @@ import (
 	"errors"
 
 	"kestrix/internal/core/health"
+	"kestrix/internal/core/status"
 	"kestrix/internal/core/upstream"
 )
 
@@ -71,6 +72,6 @@ func (l *Pool) closeLocked(c *upstream.Change) {
 		return kind != OpenRequest && l.cfg.ClosesOnDown(kind == OpenTCP)
 	})
 	if n > 0 {
-		l.set.o.Event(l.Name+"."+b.Name, "closed", "open connections and streams, %d: on_down", n)
+		l.set.o.Event(l.Name+"."+b.Name, status.EventClosed, "open connections and streams, %d: on_down", n)
 	}
 }

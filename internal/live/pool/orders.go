@@ -44,7 +44,7 @@ func (s *Set) adopt(all []status.Held) {
 	s.held.all = map[heldKey]*heldOrder{}
 	for _, h := range all {
 		if h.Until != nil && !h.Until.After(time.Now()) {
-			s.o.Event(h.Upstream+"."+h.Backend, "order", "%s is over: it was until %s", orderWords(&h), h.Until.UTC().Format(time.DateTime+" UTC"))
+			s.o.Event(h.Upstream+"."+h.Backend, status.EventOrder, "%s is over: it was until %s", orderWords(&h), h.Until.UTC().Format(time.DateTime+" UTC"))
 			continue
 		}
 		s.holdLocked(h)
@@ -97,7 +97,7 @@ func (s *Set) over(key heldKey, x *heldOrder) {
 		return
 	}
 	if l == nil {
-		s.o.Event(key.upstream+"."+key.backend, "order", "%s is over", orderWords(&x.Held))
+		s.o.Event(key.upstream+"."+key.backend, status.EventOrder, "%s is over", orderWords(&x.Held))
 	} else {
 		l.followOrdersLocked(func(b string) string {
 			return fmt.Sprintf("%s is over: %s", orderWords(&x.Held), b)
@@ -143,7 +143,7 @@ func (s *Set) Review() {
 			l.mu.Unlock()
 		}
 		if !there && h.Without != nil && now.Sub(*h.Without) > heldFor {
-			s.o.Event(h.Upstream+"."+h.Backend, "order", "%s is given up: there has been no such backend at %s for 30 days", orderWords(&h), h.Address)
+			s.o.Event(h.Upstream+"."+h.Backend, status.EventOrder, "%s is given up: there has been no such backend at %s for 30 days", orderWords(&h), h.Address)
 			s.held.mu.Lock()
 			s.held.dropLocked(keyOf(&h))
 			s.held.mu.Unlock()
@@ -154,7 +154,7 @@ func (s *Set) Review() {
 			continue
 		}
 		if !there {
-			s.o.Event(h.Upstream+"."+h.Backend, "order", "%s is kept: no backend at %s now; it may return", orderWords(&h), h.Address)
+			s.o.Event(h.Upstream+"."+h.Backend, status.EventOrder, "%s is kept: no backend at %s now; it may return", orderWords(&h), h.Address)
 		}
 		s.held.mu.Lock()
 		if x := s.held.all[keyOf(&h)]; x != nil {
@@ -243,7 +243,7 @@ func (l *Pool) followOrdersLocked(say func(stands string) string) {
 	l.noteLocked()
 	for _, m := range changed {
 		if say != nil {
-			l.set.o.Event(l.Name+"."+m.Name, "order", "%s", say(l.wordsLocked(m.ID)))
+			l.set.o.Event(l.Name+"."+m.Name, status.EventOrder, "%s", say(l.wordsLocked(m.ID)))
 		}
 	}
 }
@@ -300,7 +300,7 @@ func (l *Pool) reweighedLocked() {
 		key := heldKey{l.Name, n.Name, true}
 		if x := l.set.held.all[key]; x != nil && x.Address == n.Address.String() && x.Configured != n.Weight {
 			l.set.held.dropLocked(key)
-			l.set.o.Event(l.Name+"."+n.Name, "order", "%s is over: the configuration has weight %d, and had %d", orderWords(&x.Held), n.Weight, x.Configured)
+			l.set.o.Event(l.Name+"."+n.Name, status.EventOrder, "%s is over: the configuration has weight %d, and had %d", orderWords(&x.Held), n.Weight, x.Configured)
 		}
 	}
 }

@@ -84,7 +84,7 @@ func (l *Pool) applyLocked(cfg *config.Upstream, tls *tls.Config) {
 	l.core.Reload(l.set.o.Now(), cfg)
 	for _, m := range l.core.Members(l.set.o.Now()) {
 		if m.ByHand != "" {
-			l.set.o.Event(l.Name+"."+m.Name, "by hand", "%s: it stays so", m.ByHand)
+			l.set.o.Event(l.Name+"."+m.Name, status.EventKept, "%s", m.ByHand)
 		}
 	}
 	l.connect()
@@ -205,7 +205,7 @@ func (l *Pool) probed(id upstream.BackendID, reloads int, r upstream.Probe, seen
 	}
 	c := l.backends[id].counts
 	if c.probe == nil && !seen.Passed {
-		l.set.o.Event(l.Name+"."+l.backends[id].Name, "probe", "%s", firstFailure(l.backends[id], l.cfg.Probe, seen.Why))
+		l.set.o.Event(l.Name+"."+l.backends[id].Name, status.EventProbe, "%s", firstFailure(l.backends[id], l.cfg.Probe, seen.Why))
 	}
 	if c.probe = seen; seen.Passed {
 		c.probes.Passed++
@@ -228,7 +228,7 @@ func (l *Pool) noteLocked() {
 		if c.ByWeight {
 			continue // what the operator was told says so
 		}
-		l.set.o.Event(l.Name+"."+b.Name, c.To.String(), "%s", c.Why)
+		l.set.o.Event(l.Name+"."+b.Name, status.StateEvent(c.To), "%s", c.Why)
 		l.closeLocked(&c)
 	}
 	if len(l.changes) > 0 {
@@ -242,11 +242,11 @@ func (l *Pool) noteLocked() {
 		if empty := up == 0 && l.core.Unprobed() == 0; empty != l.empty {
 			switch l.empty = empty; {
 			case l.empty && l.cfg.TryAnyway:
-				l.set.o.Event(l.Name, "empty", "no backend is in rotation; requests try an unavailable one")
+				l.set.o.Event(l.Name, status.EventUnavailable, "no backend is in rotation; requests try an unavailable one")
 			case l.empty:
-				l.set.o.Event(l.Name, "empty", "no backend is in rotation; requests are answered with 503")
+				l.set.o.Event(l.Name, status.EventUnavailable, "no backend is in rotation; requests are answered with 503")
 			default:
-				l.set.o.Event(l.Name, "served", "a backend is in rotation again")
+				l.set.o.Event(l.Name, status.EventAvailable, "a backend is in rotation again")
 			}
 		}
 	}

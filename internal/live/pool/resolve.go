@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/status"
 	"kestrix/internal/live/socket"
 )
 
@@ -46,7 +47,7 @@ func (n *names) lookUp(o *Options, u *config.Upstream) {
 				if errs[i] != nil {
 					why = socket.ShortError(errs[i]).Error()
 				}
-				o.Event(u.Name, "unresolved", "%s: %s; %d addresses are known from before", h, why, len(n.known[h]))
+				o.Event(u.Name, status.EventUnresolved, "%s: %s; %d addresses are known from before", h, why, len(n.known[h]))
 			}
 			n.bad[h] = true
 			continue
@@ -98,7 +99,7 @@ func (l *Pool) follow() {
 		now := l.expand(base)
 		l.mu.Lock()
 		if l.base == base && !slices.EqualFunc(now.Backends, l.cfg.Backends, func(a, b config.Backend) bool { return a.Name == b.Name }) {
-			l.set.o.Event(l.Name, "resolved", "%d backends were %d", len(now.Backends), len(l.cfg.Backends))
+			l.set.o.Event(l.Name, status.EventResolved, "%d backends were %d", len(now.Backends), len(l.cfg.Backends))
 			l.applyLocked(now, secure)
 		}
 		l.mu.Unlock()

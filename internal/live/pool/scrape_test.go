@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/status"
 	"kestrix/internal/core/tick"
 	"kestrix/internal/core/upstream"
 )
@@ -33,7 +34,7 @@ func BenchmarkScrape(b *testing.B) {
 	require.Empty(b, found)
 	began := time.Now()
 	s := NewSet(Options{
-		Now: func() tick.Time { return tick.Time(time.Since(began)) }, Seed: 7, Event: func(string, string, string, ...any) {},
+		Now: func() tick.Time { return tick.Time(time.Since(began)) }, Seed: 7, Event: func(string, status.EventKind, string, ...any) {},
 		Dial: func(context.Context, string, string) (net.Conn, error) { return nil, net.ErrClosed },
 	})
 	defer s.Stop()

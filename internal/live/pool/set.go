@@ -24,11 +24,11 @@ type Options struct {
 	Seed    uint64           // keys the random numbers of the core
 	Dial    func(ctx context.Context, network, address string) (net.Conn, error)
 	Lookup  func(ctx context.Context, host string) ([]netip.Addr, error)
-	Event   func(who, what, format string, args ...any)       // must be safe for concurrent use, like those below
-	Probe   func(who string, took time.Duration, what string) // after each probe; nil for nobody
-	Journal func(journal.Entry)                               // nil for nobody
-	Held    []status.Held                                     // orders of a proxy before
-	Keep    func([]status.Held) error                         // keeps the orders in force for a proxy after this one; nil for nobody
+	Event   func(object string, kind status.EventKind, format string, args ...any) // must be safe for concurrent use, like those below
+	Probe   func(who string, took time.Duration, what string)                      // after each probe; nil for nobody
+	Journal func(journal.Entry)                                                    // nil for nobody
+	Held    []status.Held                                                          // orders of a proxy before
+	Keep    func([]status.Held) error                                              // keeps the orders in force for a proxy after this one; nil for nobody
 }
 
 // Set is the pools of a proxy, which share the connections that the process may have.

@@ -66,6 +66,11 @@ func (x *exchange) overHTTP1(b *pool.Backend, q *wire.Request) (roundTrip, answe
 		t.stop = context.AfterFunc(x.r.Context(), func() { t.cut(context.Canceled) })
 		head, written, err := t.exchange(q)
 		if err == nil {
+			// A backend may respond to the end of its connection, as to the alert that
+			// closes one over TLS, before that is closed here.
+			err = t.cause()
+		}
+		if err == nil {
 			return t, head, nil
 		}
 		reused := conn.Used > 0

@@ -105,9 +105,9 @@ func TestControlIsClosedToStrangers(t *testing.T) {
 			{"POST", "/operate", "mary:north sea", `{"backend":"` + strings.Repeat("a", 10_000) + `","do":"park"}`, 400},
 			{"POST", "/zero", "mary:north sea", strings.Repeat(" ", 10_000) + "{}", 400},
 			{"POST", "/zero", "mary:north sea", "{}{}", 400},
-			{"GET", "/news", "", "", 401},
-			{"GET", "/news", "tom:low tide", "", 200},
-			{"GET", "/news?after=x", "tom:low tide", "", 400},
+			{"GET", "/events", "", "", 401},
+			{"GET", "/events", "tom:low tide", "", 200},
+			{"GET", "/events?after=x", "tom:low tide", "", 400},
 			{"GET", "/configuration", "tom:low tide", "", 403},
 			{"GET", "/configuration", "mary:north sea", "", 200},
 			{"POST", "/configuration", "mary:north sea", "{}", 405},
@@ -216,7 +216,7 @@ func TestWhatOperatorsTell(t *testing.T) {
 		assert.Equal(t, "up, weight 1 -> parked, weight 1", tell(status.Order{Backend: "app.c", Do: "park", Insist: true}))
 		w.proxy.Zero()
 		assert.Zero(t, w.proxy.Status().Upstreams[0].Backends[0].Requests)
-		assert.Equal(t, "order park, by mary: parked, weight 1, was up, weight 1", func() string { n := w.news("app.c"); e := n[len(n)-1]; return e.What + " " + e.Text }())
+		assert.Equal(t, "order park, by mary: parked, weight 1, was up, weight 1", func() string { n := w.news("app.c"); e := n[len(n)-1]; return string(e.Kind) + " " + e.Text }())
 	})
 }
 
@@ -270,8 +270,8 @@ func TestMetricsAreCleanUnderLoad(t *testing.T) {
 			return nil
 		}
 		assert.Equal(t, 10.0, of("kestrix_backend_requests_total", "a").GetCounter().GetValue())
-		assert.Equal(t, 10.0, of("kestrix_backend_answers_total", "c", "class", "5xx").GetCounter().GetValue())
-		assert.Equal(t, 10.0, of("kestrix_backend_failures_total", "c").GetCounter().GetValue())
+		assert.Equal(t, 10.0, of("kestrix_backend_responses_total", "c", "status", "5xx").GetCounter().GetValue())
+		assert.Equal(t, 10.0, of("kestrix_backend_failed_requests_total", "c").GetCounter().GetValue())
 		assert.Equal(t, 1.0, of("kestrix_backend_state", "a", "state", "up").GetGauge().GetValue())
 		assert.Equal(t, 0.0, of("kestrix_backend_state", "a", "state", "down").GetGauge().GetValue())
 		h := of("kestrix_backend_first_byte_seconds", "b").GetHistogram()

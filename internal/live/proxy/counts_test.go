@@ -66,10 +66,10 @@ func TestMetricsHaveTheirValues(t *testing.T) {
 		}
 		for name, want := range map[string]string{
 			`backend_weight{backend="a",upstream="app"}`: "3", `backend_in_rotation{backend="a",upstream="app"}`: "1", `backend_in_flight_requests{backend="a",upstream="app"}`: "2",
-			`backend_requests_total{backend="a",upstream="app"}`: "6", `backend_failures_total{backend="a",upstream="app"}`: "1", `backend_client_left_total{backend="a",upstream="app"}`: "1",
-			`backend_answers_total{backend="a",class="2xx",upstream="app"}`: "2", `backend_answers_total{backend="a",class="3xx",upstream="app"}`: "1",
-			`backend_answers_total{backend="a",class="4xx",upstream="app"}`: "1", `backend_answers_total{backend="a",class="5xx",upstream="app"}`: "1",
-			`backend_answer_bytes_total{backend="a",upstream="app"}`: "25", `backend_sessions_given_total{backend="a",upstream="app"}`: "8",
+			`backend_requests_total{backend="a",upstream="app"}`: "6", `backend_failed_requests_total{backend="a",upstream="app"}`: "1", `backend_client_left_total{backend="a",upstream="app"}`: "1",
+			`backend_responses_total{backend="a",status="2xx",upstream="app"}`: "2", `backend_responses_total{backend="a",status="3xx",upstream="app"}`: "1",
+			`backend_responses_total{backend="a",status="4xx",upstream="app"}`: "1", `backend_responses_total{backend="a",status="5xx",upstream="app"}`: "1",
+			`backend_response_bytes_total{backend="a",upstream="app"}`: "25", `backend_seats_total{backend="a",upstream="app"}`: "8",
 			`upstream_waiting_requests{upstream="app"}`: "0", `upstream_refused_requests_total{upstream="app"}`: "1",
 		} {
 			assert.Equal(t, want, value(name), "%s\n%s", name, text)

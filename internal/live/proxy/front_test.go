@@ -316,7 +316,7 @@ func TestTLSWithBackends(t *testing.T) {
 			}
 			state := "up"
 			if news := w.news("app.a"); len(news) > 0 {
-				state = news[len(news)-1].What
+				state = string(news[len(news)-1].Kind)
 			}
 			assert.Equal(t, c.probe, state, c.settings)
 			w.close()

@@ -92,7 +92,7 @@ func TestWhatAProbeExpects(t *testing.T) {
 			time.Sleep(5 * time.Second)
 			got := "up"
 			if news := w.news("app.a"); len(news) > 0 {
-				got = news[len(news)-1].What
+				got = string(news[len(news)-1].Kind)
 			}
 			assert.Equal(t, state, got, expect)
 			w.close()

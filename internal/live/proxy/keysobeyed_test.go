@@ -74,7 +74,7 @@ func TestThresholdsOfProbes(t *testing.T) {
 		time.Sleep(10 * time.Second)
 		var said []string
 		for _, e := range w.news("app.a") {
-			said = append(said, e.What+": "+e.Text)
+			said = append(said, string(e.Kind)+": "+e.Text)
 		}
 		assert.Equal(t, []string{
 			"up: a probe passed", "failing: a probe failed: connection refused", "down: 4 probes failed: connection refused",

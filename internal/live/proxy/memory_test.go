@@ -256,7 +256,7 @@ func (w *world) news(who string) []status.Event {
 	defer w.mu.Unlock()
 	var out []status.Event
 	for _, e := range w.events {
-		if e.Who == who {
+		if e.Object == who {
 			out = append(out, e)
 		}
 	}

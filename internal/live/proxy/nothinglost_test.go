@@ -137,7 +137,7 @@ func TestNoRequestIsLostWhenAListenerCloses(t *testing.T) {
 					require.NoError(t, w.proxy.Apply(parse(t, other+rest)))
 					time.Sleep(4 * time.Second)
 					news := w.news("127.0.0.1:8080")
-					assert.Equal(t, "closed every received request was answered", news[len(news)-1].What+" "+news[len(news)-1].Text)
+					assert.Equal(t, "closed every received request was answered", string(news[len(news)-1].Kind)+" "+news[len(news)-1].Text)
 					require.NoError(t, w.proxy.Apply(parse(t, web+other+rest)))
 				}
 				b.stop.Store(true)

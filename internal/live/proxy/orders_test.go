@@ -154,12 +154,12 @@ func TestOrdersOfTwoKinds(t *testing.T) {
 		assert.Equal(t, `app.c is the last of "app" in rotation; without it no backend answers`, w.tell("app.c", "", weighed(0)))
 		w.tell("app.c", "", weighed(0), func(o *status.Order) { o.Insist = true })
 		told := w.news("app")
-		assert.Equal(t, "empty no backend is in rotation; requests are answered with 503", told[len(told)-1].What+" "+told[len(told)-1].Text)
+		assert.Equal(t, "unavailable no backend is in rotation; requests are answered with 503", string(told[len(told)-1].Kind)+" "+told[len(told)-1].Text)
 		code, _ := w.get(base + "/")
 		assert.Equal(t, 503, code)
 		w.tell("app.c", "return")
 		told = w.news("app")
-		assert.Equal(t, "served", told[len(told)-1].What)
+		assert.Equal(t, status.EventAvailable, told[len(told)-1].Kind)
 	})
 }
 
@@ -237,7 +237,7 @@ func TestAHungBackendIsSeen(t *testing.T) {
 		wg.Wait()
 		suspended := w.news("app.a")
 		last := suspended[len(suspended)-1]
-		assert.Equal(t, "suspended", last.What)
+		assert.Equal(t, status.EventKind("suspended"), last.Kind)
 		assert.InDelta(t, 10, last.At.Sub(*a.SilentSince).Seconds(), 0.1)
 		b := w.proxy.Status().Upstreams[0].Backends[1]
 		assert.InDelta(t, 0.2, b.P99, 0.02)

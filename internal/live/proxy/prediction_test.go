@@ -56,7 +56,7 @@ func TestProbesDoWhatTheReplayForetells(t *testing.T) {
 				var got []string
 				for _, e := range w.news("app.a")[1:] { // after its first probe, which a replay does not have
 					// A model's probe takes two milliseconds, one in memory none.
-					got = append(got, fmt.Sprintf("%.1f %s", e.At.Sub(w.began).Seconds(), e.What))
+					got = append(got, fmt.Sprintf("%.1f %s", e.At.Sub(w.began).Seconds(), e.Kind))
 				}
 				assert.Equal(t, prediction, got)
 				if !strings.Contains(c.name, "hung behind") {

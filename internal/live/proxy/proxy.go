@@ -255,7 +255,7 @@ func (p *Proxy) takeControl(ctl *control.Server, cfg *config.Control, secure *tl
 		p.control.Close()
 		p.control = ctl
 		if ctl != nil {
-			p.events.Addf(ctl.Address().String(), "control", "listening for operators")
+			p.events.Addf(ctl.Address().String(), status.EventListening, "control")
 		}
 	}
 	if ctl != nil {
@@ -268,7 +268,7 @@ func (p *Proxy) takeServers(next *state, opened []*server) {
 	for addr, s := range p.servers {
 		if e := next.byListen[addr]; e != nil {
 			if was := s.last.Load(); e.has(addr) != was.has(addr) {
-				p.events.Addf(addr.String(), "listening", "frontend %s%s", e.frontend.Name, map[bool]string{false: ", as a part of another listener that contains it"}[e.has(addr)])
+				p.events.Addf(addr.String(), status.EventListening, "frontend %s%s", e.frontend.Name, map[bool]string{false: ", as a part of another listener that contains it"}[e.has(addr)])
 			}
 			s.last.Store(e)
 			s.configure(e.frontend)
@@ -279,7 +279,7 @@ func (p *Proxy) takeServers(next *state, opened []*server) {
 		s.last.Store(next.byListen[s.address])
 		s.configure(next.byListen[s.address].frontend)
 		s.serve()
-		p.events.Addf(s.address.String(), "listening", "frontend %s", next.byListen[s.address].frontend.Name)
+		p.events.Addf(s.address.String(), status.EventListening, "frontend %s", next.byListen[s.address].frontend.Name)
 	}
 	for addr, s := range p.servers {
 		if next.byListen[addr] == nil {
@@ -291,7 +291,7 @@ func (p *Proxy) takeServers(next *state, opened []*server) {
 					accept = acceptWiderFor
 				}
 			}
-			p.events.Addf(addr.String(), "closing", "no longer in the configuration; its connections end with their next response")
+			p.events.Addf(addr.String(), status.EventClosing, "no longer in the configuration; its connections end with their next response")
 			p.retired.Go(func() { p.retire(s, accept) })
 		}
 	}
@@ -305,10 +305,10 @@ func (p *Proxy) retire(s *server, accept time.Duration) {
 	defer p.mu.Unlock()
 	delete(p.closing, s)
 	if err != nil {
-		p.events.Addf(s.address.String(), "closed", "after %s, %v", units.Duration(p.o.Grace), err)
+		p.events.Addf(s.address.String(), status.EventClosed, "after %s, %v", units.Duration(p.o.Grace), err)
 		p.cutOff = true
 	} else {
-		p.events.Addf(s.address.String(), "closed", "every received request was answered")
+		p.events.Addf(s.address.String(), status.EventClosed, "every received request was answered")
 	}
 	if !p.stopped {
 		p.keepPools(p.state.Load().config)
@@ -342,7 +342,7 @@ func (p *Proxy) awaitProbes(pools []*pool.Pool) {
 		case <-l.ProbedFirst():
 		case <-l.Stopping():
 		case <-late.C:
-			p.events.Addf("kestrix", "unprobed", "first probes have not ended within %s; connections are accepted anyway", units.Duration(probesWithin))
+			p.events.Addf("kestrix", status.EventProbe, "first probes have not ended within %s; connections are accepted anyway", units.Duration(probesWithin))
 			return
 		}
 	}
@@ -363,7 +363,7 @@ func (p *Proxy) setConnLimits(c *config.Config) {
 	}
 	s := socket.ShareFiles(p.o.Files, probed, c.ConnectionsTotal)
 	if c.ConnectionsTotal > s.Clients {
-		p.events.Addf("kestrix", "limits", "connections_total is %s, and the %s files that the process may have open (RLIMIT_NOFILE) allow %s", events.Thousands(c.ConnectionsTotal), events.Thousands(p.o.Files), events.Thousands(s.Clients))
+		p.events.Addf("kestrix", status.EventLimits, "connections_total is %s, and the %s files that the process may have open (RLIMIT_NOFILE) allow %s", events.Thousands(c.ConnectionsTotal), events.Thousands(p.o.Files), events.Thousands(s.Clients))
 	}
 	p.conns.SetLimit(s.Clients)
 	p.pools.SetLimit(s.Backends)

@@ -18,6 +18,7 @@ import (
 
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/status"
 	"kestrix/internal/core/sticky"
 	"kestrix/internal/core/study"
 	"kestrix/internal/live/socket"
@@ -394,7 +395,7 @@ func TestAClientThatLeavesEndsItsRequest(t *testing.T) {
 		assert.Equal(t, cause.ClientLeft, l[0].Cause)
 		assert.Zero(t, l[0].Status)
 		for _, e := range w.events {
-			assert.NotEqual(t, "suspended", e.What, "it says nothing of the backend")
+			assert.NotEqual(t, status.EventKind("suspended"), e.Kind, "it says nothing of the backend")
 		}
 	})
 }

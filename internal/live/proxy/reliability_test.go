@@ -21,6 +21,7 @@ import (
 	"kestrix/internal/core/ingest"
 	"kestrix/internal/core/replay"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/status"
 )
 
 // These hold the proxy to what it is trusted with when things go wrong around
@@ -167,11 +168,11 @@ func TestAllBackendsDownAndBack(t *testing.T) {
 		}
 		time.Sleep(3 * time.Second)
 		began := time.Now()
-		status, body := w.get(base + "/")
-		assert.Equal(t, 503, status)
+		code, body := w.get(base + "/")
+		assert.Equal(t, 503, code)
 		assert.Contains(t, body, "no backend is available")
 		assert.Zero(t, time.Since(began), "refused at once")
-		assert.Equal(t, "empty", w.news("app")[0].What)
+		assert.Equal(t, status.EventUnavailable, w.news("app")[0].Kind)
 		for _, a := range addresses() {
 			w.works(a, time.Millisecond)
 		}

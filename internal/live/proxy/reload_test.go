@@ -169,7 +169,7 @@ func TestWhatWasSetByHandOutlivesAReload(t *testing.T) {
 		assert.Positive(t, before[0].InFlight)
 		assert.Positive(t, before[2].InFlight)
 		told := w.news("app.a")
-		assert.Equal(t, "by hand weight 2 where the file says 1: it stays so", told[len(told)-1].What+" "+told[len(told)-1].Text)
+		assert.Equal(t, "kept weight 2 where the file says 1", string(told[len(told)-1].Kind)+" "+told[len(told)-1].Text)
 		for range 3 {
 			assert.Equal(t, 10, strings.Count(<-streams, "tide"), "of a backend that is gone, too")
 		}
@@ -218,7 +218,7 @@ func TestAReloadKeepsWhatIsKnown(t *testing.T) {
 		assert.Equal(t, 5*time.Second, <-done, "the wait ends as if nothing had been reloaded")
 		require.NoError(t, w.proxy.Apply(parse(t, text(""))))
 		told := w.news("app.b")
-		assert.Equal(t, "up no probe is configured any more", told[len(told)-1].What+" "+told[len(told)-1].Text)
+		assert.Equal(t, "up no probe is configured any more", string(told[len(told)-1].Kind)+" "+told[len(told)-1].Text)
 		b := w.proxy.Status().Upstreams[0].Backends[1]
 		assert.Equal(t, time.Now().Round(time.Millisecond), b.Since)
 		assert.Nil(t, b.Probe, "there is none any more")

@@ -19,6 +19,7 @@ import (
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/peer"
+	"kestrix/internal/core/status"
 	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/events"
 	"kestrix/internal/live/socket"
@@ -168,7 +169,7 @@ func (s *server) accept() {
 		case err == nil:
 			if wait = 0; told {
 				told = false
-				s.proxy.events.Addf(s.address.String(), "enough", "connections are accepted again")
+				s.proxy.events.Addf(s.address.String(), status.EventAccepting, "connections are accepted again")
 			}
 			if s.keep(c) {
 				go s.took(c)
@@ -181,7 +182,7 @@ func (s *server) accept() {
 			s.proxy.pools.CloseUnused()
 			if wait = min(max(2*wait, 5*time.Millisecond), time.Second); wait >= 100*time.Millisecond && !told {
 				told = true
-				s.proxy.events.Addf(s.address.String(), "short", "connections cannot be accepted: %v", socket.ShortError(err))
+				s.proxy.events.Addf(s.address.String(), status.EventOverloaded, "connections cannot be accepted: %v", socket.ShortError(err))
 			}
 			time.Sleep(wait)
 		default:
@@ -223,7 +224,7 @@ func (s *server) took(raw net.Conn) {
 	_, addr := socket.ClientAddress(raw.RemoteAddr().String())
 	listed, closed := s.proxy.conns.Add(raw, addr)
 	if closed != nil {
-		s.proxy.events.Limited(s.address.String(), "short", "connections closed for others", "a connection from %s is closed for another: %s are open, as many as limits { connections_total } allows", closed.RemoteAddr(), events.Thousands(s.proxy.conns.Limit()))
+		s.proxy.events.Limited(s.address.String(), status.EventOverloaded, "connections closed for others", "a connection from %s is closed for another: %s are open, as many as limits { connections_total } allows", closed.RemoteAddr(), events.Thousands(s.proxy.conns.Limit()))
 	}
 	if closed != nil {
 		s.proxy.refusals.connection(e.frontend.Name, overTotal)
@@ -242,7 +243,7 @@ func (s *server) took(raw net.Conn) {
 	if e.frontend.ProxyProtocol {
 		named, err := e.readProxyHeader(c)
 		if err != nil {
-			s.proxy.events.Limited(s.address.String(), "refused", "refused PROXY headers", "a connection from %s: %v", raw.RemoteAddr(), err)
+			s.proxy.events.Limited(s.address.String(), status.EventRefused, "refused PROXY headers", "a connection from %s: %v", raw.RemoteAddr(), err)
 			s.proxy.refusals.connection(e.frontend.Name, badProxyHeader)
 			return
 		}

@@ -15,6 +15,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"kestrix/internal/core/status"
 )
 
 func TestTheQueueLetsRequestsWait(t *testing.T) {
@@ -154,7 +156,7 @@ func TestABackendReportsOnItself(t *testing.T) {
 			require.NotEmpty(t, news)
 			found := false
 			for _, n := range news {
-				found = found || n.What == s.state && strings.Contains(n.Text, s.text)
+				found = found || string(n.Kind) == s.state && strings.Contains(n.Text, s.text)
 			}
 			assert.True(t, found, "%q: %v", s.line, news)
 		}
@@ -215,7 +217,7 @@ func TestEachAddressOfANameIsABackend(t *testing.T) {
 		synctest.Wait()
 		told := 0
 		for _, n := range w.news("app") {
-			if n.What == "unresolved" {
+			if n.Kind == status.EventUnresolved {
 				told++
 			}
 		}

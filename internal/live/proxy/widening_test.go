@@ -38,7 +38,7 @@ func TestAListenerIsWidenedAndNarrowedByReload(t *testing.T) {
 	p := New(Options{Seed: 7, Grace: 10 * time.Second, Event: func(e status.Event) {
 		mu.Lock()
 		defer mu.Unlock()
-		told[e.Who+" "+e.What+" "+e.Text]++
+		told[e.Object+" "+string(e.Kind)+" "+e.Text]++
 	}})
 	on := func(address, control string) *config.Config {
 		return parse(t, strings.Replace(front, "127.0.0.1:8080", address, 1)+strings.Replace(one, "192.0.2.1:80", back.Addr().String(), 1)+control)

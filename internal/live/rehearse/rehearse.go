@@ -43,8 +43,9 @@ type Options struct {
 	Frontend string  // of records that name none; empty if there is only one
 	Host     string  // likewise
 	Version  string
-	// News is told of what happens; nil for nobody.
-	News func(at time.Duration, who, what, text string)
+	// Event takes what happens to the proxy and the stand-ins once requests are sent; nil
+	// discards it. It is called from several goroutines.
+	Event func(status.Event)
 	// Progress is told now and then how far the drive has come; nil for nobody.
 	Progress func(drive.Progress)
 }
@@ -254,8 +255,7 @@ func (s *stage) behaving(name string, at config.Address, u *config.Upstream) *st
 // an operator.
 func (s *stage) play(ctx context.Context) {
 	played := slices.DeleteFunc(slices.Clone(s.o.Scenario.Faults), func(f scenario.Fault) bool { return f.Of().Order != "" })
-	tell := func(who, what, text string) { s.tell(who, what, text) }
-	standin.Play(ctx, s.standIn, played, tell)
+	standin.Play(ctx, s.standIn, played, s.happened)
 	for _, f := range s.o.Scenario.Faults {
 		if f.Of().Order != "" {
 			go s.byHand(ctx, f)
@@ -279,7 +279,7 @@ func (s *stage) byHand(ctx context.Context, f scenario.Fault) {
 			o.Weight = &weight
 		}
 		if _, err := s.proxy.Operate(o, "the scenario"); err != nil {
-			s.tell(backend, "refused", err.Error())
+			s.happened(backend, status.EventRefused, err.Error())
 		}
 	}
 	struckNow := func(do func(name string, b *status.Backend)) {
@@ -326,12 +326,17 @@ func (s *stage) event(e status.Event) {
 	s.mu.Lock()
 	s.events = append(s.events, e)
 	s.mu.Unlock()
-	s.tell(e.Who, e.What, e.Text)
+	s.tell(e)
 }
 
-func (s *stage) tell(who, what, text string) {
-	if s.o.News != nil && !s.began.IsZero() {
-		s.o.News(time.Since(s.began), who, what, text)
+// happened reports an event of this moment.
+func (s *stage) happened(object string, kind status.EventKind, text string) {
+	s.tell(status.Event{At: time.Now(), Object: object, Kind: kind, Text: text})
+}
+
+func (s *stage) tell(e status.Event) {
+	if s.o.Event != nil && !s.began.IsZero() {
+		s.o.Event(e)
 	}
 }
 

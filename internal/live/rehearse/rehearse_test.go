@@ -13,6 +13,7 @@ import (
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/result"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/status"
 	"kestrix/internal/core/trace"
 )
 
@@ -92,11 +93,11 @@ func TestASiteIsRehearsedOnLoopback(t *testing.T) {
 	sc.Faults = append(sc.Faults, scenario.Fault{Name: "heavy", Kind: "weight", Weight: 3, At: 500 * time.Millisecond, Until: -1, Backends: sc.Faults[0].Backends})
 	var mu sync.Mutex
 	var told []string
-	out, err := Run(context.Background(), Options{Config: c, Scenario: sc, Records: records, Seed: 7, Bucket: 1, Version: "t", News: func(_ time.Duration, who, what, text string) {
+	out, err := Run(context.Background(), Options{Config: c, Scenario: sc, Records: records, Seed: 7, Bucket: 1, Version: "t", Event: func(e status.Event) {
 		mu.Lock()
 		defer mu.Unlock()
-		if who == "booking.auk" && what == "order" {
-			told = append(told, text)
+		if e.Object == "booking.auk" && e.Kind == status.EventOrder {
+			told = append(told, e.Text)
 		}
 	}})
 	require.NoError(t, err)

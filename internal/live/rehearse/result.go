@@ -217,23 +217,23 @@ func (s *stage) health(r *result.Replay, events []status.Event) {
 	was, out := map[string]string{}, map[string]float64{}
 	end := r.Duration
 	for _, e := range events {
-		up, backend, ok := strings.Cut(e.Who, ".")
+		up, backend, ok := strings.Cut(e.Object, ".")
 		u := r.Upstreams[up]
-		if _, state := health.Named(e.What); !ok || !state || u == nil || u.Backends[backend] == nil {
+		if _, state := health.Named(string(e.Kind)); !ok || !state || u == nil || u.Backends[backend] == nil {
 			continue
 		}
-		from := cmp.Or(was[e.Who], "up")
-		if from == "up" && e.What == "up" {
+		from := cmp.Or(was[e.Object], "up")
+		if from == "up" && e.Kind == "up" {
 			continue // its first probe, which a replay does not have
 		}
 		at := e.At.Sub(s.began).Seconds()
-		was[e.Who] = e.What
-		r.Health = append(r.Health, result.HealthChange{At: at, Upstream: up, Backend: backend, From: from, To: e.What, Why: e.Text})
+		was[e.Object] = string(e.Kind)
+		r.Health = append(r.Health, result.HealthChange{At: at, Upstream: up, Backend: backend, From: from, To: string(e.Kind), Why: e.Text})
 		switch {
-		case health.InRotation(from) && !health.InRotation(e.What):
-			out[e.Who] = at
-		case !health.InRotation(from) && health.InRotation(e.What):
-			u.Backends[backend].SecondsOut += at - out[e.Who]
+		case health.InRotation(from) && !health.InRotation(string(e.Kind)):
+			out[e.Object] = at
+		case !health.InRotation(from) && health.InRotation(string(e.Kind)):
+			u.Backends[backend].SecondsOut += at - out[e.Object]
 		}
 	}
 	for who, state := range was {

@@ -13,7 +13,9 @@ import (
 	"strings"
 	"time"
 
+	"kestrix/internal/core/config"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/status"
 )
 
 // Order is what stand-ins are told to do.
@@ -42,7 +44,7 @@ func Obey(all []*StandIn, o Order) ([]string, error) {
 		if o.Fault == Fixed {
 			err = s.Fix(byHand)
 		} else if err = s.Fail(byHand, Once(o.Fault)); err != nil {
-			err = fmt.Errorf("%w; there are %s and %s", err, strings.Join(Faults, ", "), Fixed)
+			err = fmt.Errorf("%w; known: %s, %s", err, strings.Join(Faults, ", "), Fixed)
 		}
 		if err != nil {
 			return nil, err
@@ -50,14 +52,14 @@ func Obey(all []*StandIn, o Order) ([]string, error) {
 		done = append(done, s.Name)
 	}
 	if len(done) == 0 {
-		return nil, fmt.Errorf("no stand-in is called %q; there are %s", o.Backend, strings.Join(known, ", "))
+		return nil, fmt.Errorf("no stand-in is called %q; %s", o.Backend, config.DidYouMean(o.Backend, known))
 	}
 	return done, nil
 }
 
 // Listen takes orders at a unix socket that only its owner can use, until ctx ends.
 // news is told of what was ordered. An error says that the socket is in use.
-func Listen(ctx context.Context, path string, all []*StandIn, tell func(who, what, text string)) error {
+func Listen(ctx context.Context, path string, all []*StandIn, tell func(object string, kind status.EventKind, text string)) error {
 	if conn, err := net.DialTimeout("unix", path, time.Second); err == nil {
 		conn.Close()
 		return fmt.Errorf("other stand-ins take orders at %s; give these another with -control", path)
@@ -83,7 +85,7 @@ func Listen(ctx context.Context, path string, all []*StandIn, tell func(who, wha
 			return
 		}
 		for _, name := range done {
-			tell(name, "fault", said(o.Fault))
+			tell(name, status.EventFault, said(o.Fault))
 		}
 		fmt.Fprintf(w, "%s: %s\n", strings.Join(done, ", "), said(o.Fault))
 	})}

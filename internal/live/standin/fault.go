@@ -11,6 +11,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/status"
 )
 
 type placed = config.Placed[string]
@@ -183,10 +184,10 @@ func resets(c net.Conn) {
 }
 
 // Play has stand-ins fail as a scenario says, in real time from now on, until ctx
-// ends. news is told of each beginning and end; nil for nobody.
-func Play(ctx context.Context, all []*StandIn, faults []scenario.Fault, tell func(who, what, text string)) {
+// ends. tell takes the event of each beginning and end; nil discards them.
+func Play(ctx context.Context, all []*StandIn, faults []scenario.Fault, tell func(object string, kind status.EventKind, text string)) {
 	if tell == nil {
-		tell = func(string, string, string) {}
+		tell = func(string, status.EventKind, string) {}
 	}
 	for _, f := range faults {
 		for _, s := range all {
@@ -201,7 +202,7 @@ func Play(ctx context.Context, all []*StandIn, faults []scenario.Fault, tell fun
 				if err := s.Fail(f.Name, f); err != nil {
 					text += "; " + err.Error()
 				}
-				tell(s.Name, "fault", text)
+				tell(s.Name, status.EventFault, text)
 				if f.Until < 0 || !sleep(ctx, f.Until-f.At) {
 					return
 				}
@@ -209,7 +210,7 @@ func Play(ctx context.Context, all []*StandIn, faults []scenario.Fault, tell fun
 				if err := s.Fix(f.Name); err != nil {
 					text += "; " + err.Error()
 				}
-				tell(s.Name, "fault", text)
+				tell(s.Name, status.EventFault, text)
 			}()
 		}
 	}

@@ -17,6 +17,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/status"
 )
 
 // started is a stand-in on a free port.
@@ -167,13 +168,15 @@ func TestOrders(t *testing.T) {
 	all := []*StandIn{auk, gannet}
 	socket := filepath.Join(t.TempDir(), "s")
 	ctx, stop := context.WithCancel(context.Background())
-	news := make(chan string, 9)
-	require.NoError(t, Listen(ctx, socket, all, func(who, what, text string) { news <- who + " " + what + " " + text }))
+	events := make(chan string, 9)
+	require.NoError(t, Listen(ctx, socket, all, func(object string, kind status.EventKind, text string) {
+		events <- object + " " + string(kind) + " " + text
+	}))
 	require.ErrorContains(t, Listen(ctx, socket, all, nil), "other stand-ins take orders")
 	answer, err := Tell(ctx, socket, Order{"auk", "errors"})
 	require.NoError(t, err)
 	assert.Equal(t, "booking.auk: the backend answers with an error status, at a rate\n", answer)
-	assert.Equal(t, "booking.auk fault the backend answers with an error status, at a rate", <-news)
+	assert.Equal(t, "booking.auk fault the backend answers with an error status, at a rate", <-events)
 	status, _ := ask(auk, "/", patience)
 	assert.Equal(t, 503, status)
 	status, _ = ask(gannet, "/", patience)
@@ -203,13 +206,13 @@ func TestAScenarioInRealTime(t *testing.T) {
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
-	news := make(chan string, 9)
+	events := make(chan string, 9)
 	Play(ctx, []*StandIn{auk}, []scenario.Fault{at("errors", "booking.*", 0, 50*time.Millisecond), at("hang", "gate.*", 0, -1), at("park", "booking.auk", time.Millisecond, -1), at("reset", "booking.auk", time.Hour, -1)},
-		func(who, what, text string) { news <- who + ": " + text })
+		func(object string, _ status.EventKind, text string) { events <- object + ": " + text })
 	got := map[string]bool{}
 	for range 3 {
 		select {
-		case n := <-news:
+		case n := <-events:
 			got[n] = true
 		case <-time.After(patience):
 			require.NoError(t, errors.New("nothing happened"), "%v", got)
