@@ -120,9 +120,9 @@ func (s *Set) operateLocked(targets []target, o *status.Order, op upstream.Opera
 			x := status.ToldBackend{Backend: t.pool.Name + "." + t.pool.core.Backend(id).Name, Before: before[n], After: t.pool.wordsLocked(id)}
 			if b := t.pool.backends[id]; op == closing && b != nil {
 				x.Ended = b.end(nil)
-				s.o.Event(x.Backend, status.EventOrder, "%s: closed, %d in flight", text, x.Ended)
+				s.o.Event(x.Backend, status.EventOrder, "%s; closed %d in flight", text, x.Ended)
 			} else {
-				s.o.Event(x.Backend, status.EventOrder, "%s: %s, was %s", text, x.After, x.Before)
+				s.o.Event(x.Backend, status.EventOrder, "%s; now %s; before: %s", text, x.After, x.Before)
 			}
 			told.Orders = append(told.Orders, x)
 		}

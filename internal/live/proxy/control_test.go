@@ -216,7 +216,7 @@ func TestWhatOperatorsTell(t *testing.T) {
 		assert.Equal(t, "up, weight 1 -> parked, weight 1", tell(status.Order{Backend: "app.c", Do: "park", Insist: true}))
 		w.proxy.Zero()
 		assert.Zero(t, w.proxy.Status().Upstreams[0].Backends[0].Requests)
-		assert.Equal(t, "order park, by mary: parked, weight 1, was up, weight 1", func() string { n := w.news("app.c"); e := n[len(n)-1]; return string(e.Kind) + " " + e.Text }())
+		assert.Equal(t, "order park, by mary; now parked, weight 1; before: up, weight 1", func() string { n := w.news("app.c"); e := n[len(n)-1]; return string(e.Kind) + " " + e.Text }())
 	})
 }
 

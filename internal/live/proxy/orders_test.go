@@ -200,7 +200,7 @@ func TestOrdersForSeveral(t *testing.T) {
 		assert.Equal(t, "why it is done is a text of at most 200 bytes, on one line", w.tell("app.a", "drain", because("a\nb")))
 		w.tell("app.a", "drain", because("a new disk"))
 		told := w.news("app.a")
-		assert.Equal(t, "drain, by mary, because a new disk: draining, weight 1, was up, weight 1", told[len(told)-1].Text)
+		assert.Equal(t, "drain, by mary, because a new disk; now draining, weight 1; before: up, weight 1", told[len(told)-1].Text)
 	})
 }
 
