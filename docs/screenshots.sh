@@ -23,7 +23,7 @@ terminal() {
   printf '%s\nsleep 60\n' "$5" >"$work/$name.sh"
   Xvfb "$d" -screen 0 "${w}x${h}x24" >/dev/null 2>&1 & local x=$!
   sleep 0.7
-  DISPLAY=$d xterm -u8 -b 8 -bw 0 -bg '#fbfaf6' -fg '#1d2a35' -cr '#fbfaf6' -fa 'DejaVu Sans Mono' -fs 10 -geometry "$((w / 8))x$((h / 17))+0+0" \
+  DISPLAY=$d xterm -u8 -b 8 -bw 0 -bg '#fbfaf6' -fg '#1d2a35' -cr '#fbfaf6' -fa 'DejaVu Sans Mono' -fs 10 -geometry "$(((w - 16) / 8))x$(((h - 16) / 17))+0+0" \
     -xrm 'xterm*scrollBar: false' -xrm 'xterm*color1: #b3261e' -e bash "$work/$name.sh" >/dev/null 2>&1 & local k=$!
   sleep "$t"
   DISPLAY=$d import -window root "$work/$name.png"

@@ -388,23 +388,39 @@ func (s *books) balance(stands *status.Status, metrics map[string]float64) {
 	defer f.Close()
 	var lines, attempts, gates int
 	outcomes := map[string]status.Frontend{}
+	routes := map[string]map[string]*status.Route{}
 	refused := map[status.Refused]uint64{}
 	codes := map[int64][]int{}
 	for in := bufio.NewScanner(f); in.Scan(); lines++ {
 		var l struct {
-			Path, Frontend, Upstream, Cause string
-			Status, Attempts                int
+			Path, Frontend, Route, Upstream, Cause string
+			Status, Attempts                       int
 		}
 		require.NoError(s.t, json.Unmarshal(in.Bytes(), &l), "%s", in.Text())
 		o := outcomes[l.Frontend]
 		o.Name = l.Frontend
+		if routes[l.Frontend] == nil {
+			routes[l.Frontend] = map[string]*status.Route{}
+		}
+		r := routes[l.Frontend][l.Route]
+		if r == nil {
+			r = &status.Route{Name: l.Route, Errors: map[string]uint64{}}
+			routes[l.Frontend][l.Route] = r
+		}
+		if l.Status > 0 {
+			r.Statuses[l.Status/100-1]++
+		}
 		switch l.Cause {
 		case "":
 			o.Answered++
+			r.Answered++
 		case "client_left":
 			o.ClientLeft++
+			r.ClientLeft++
 		default:
 			o.Failed++
+			r.Failed++
+			r.Errors[l.Cause]++
 		}
 		outcomes[l.Frontend] = o
 		if attempts += l.Attempts; l.Upstream == "" && l.Cause != "" {
@@ -439,11 +455,20 @@ func (s *books) balance(stands *status.Status, metrics map[string]float64) {
 	assert.GreaterOrEqual(s.t, gates, s.gates, "connections of tcp")
 	var ended uint64
 	for _, x := range stands.Frontends {
+		for _, r := range x.Routes {
+			r.Elapsed = status.Elapsed{}
+			if want := routes[x.Name][r.Name]; assert.NotNil(s.t, want, "%s/%s", x.Name, r.Name) {
+				assert.Equal(s.t, *want, r, "%s/%s", x.Name, r.Name)
+			}
+		}
+		assert.Len(s.t, x.Routes, len(routes[x.Name]))
+		x.Routes = nil
 		assert.Equal(s.t, outcomes[x.Name], x)
 		ended += x.Answered + x.Failed + x.ClientLeft
 	}
 	assert.EqualValues(s.t, lines, ended, "access lines, and answered, failed and client_left of the status")
 	assert.EqualValues(s.t, lines, metrics["kestrix_frontend_requests_total"], "and of the metrics")
+	assert.EqualValues(s.t, lines, metrics["kestrix_route_requests_total"], "by route")
 	sum := 0.0
 	for _, outcome := range []string{"answered", "failed", "client_left"} {
 		sum += metrics["kestrix_frontend_requests_total "+outcome]

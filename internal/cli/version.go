@@ -28,8 +28,7 @@ examples:
 				if err := o.check(); err != nil {
 					return err
 				}
-				info, _ := debug.ReadBuildInfo()
-				b := buildOf(info)
+				b := thisBuild()
 				return o.write(env, func(w io.Writer) error {
 					if o.format == "json" {
 						return writeJSON(w, b)
@@ -50,6 +49,12 @@ type build struct {
 	Modified bool   `json:"modified"` // the checkout had changes
 	Go       string `json:"go"`
 	Platform string `json:"platform"` // as linux/amd64
+}
+
+// thisBuild returns how this program was built.
+func thisBuild() build {
+	info, _ := debug.ReadBuildInfo()
+	return buildOf(info)
 }
 
 // buildOf returns what the build information says.

@@ -1,9 +1,11 @@
 package report
 
 import (
+	"cmp"
 	"encoding/csv"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -60,12 +62,30 @@ func (s Style) frontendsStatus(x *status.Status) string {
 		if closed != nil {
 			line += s.dot() + "connections refused: " + strings.Join(closed, ", ")
 		}
-		b.WriteString(line)
-	}
-	if b.Len() > 0 {
-		b.WriteString("\n")
+		b.WriteString(line + "\n" + s.routesStatus(f.Routes))
 	}
 	return b.String()
+}
+
+// routesStatus is a table of the routes of a frontend that had requests; empty for a single
+// one, which the line of its frontend describes.
+func (s Style) routesStatus(routes []status.Route) string {
+	if len(routes) < 2 {
+		return ""
+	}
+	var rows [][]string
+	for _, r := range routes {
+		var errors []string
+		for _, why := range slices.Sorted(maps.Keys(r.Errors)) {
+			errors = append(errors, count(int64(r.Errors[why]))+" "+why)
+		}
+		rows = append(rows, []string{
+			cmp.Or(r.Name, "(no route)"), count(int64(r.Answered)), s.failures(r.Failed), count(int64(r.ClientLeft)), count(int64(r.Redirected)), latencySoFar(r.Elapsed.P50), latencySoFar(r.Elapsed.P99), strings.Join(errors, ", "),
+		})
+	}
+	return s.table([]column{
+		{name: "route", left: true}, {name: "answered"}, {name: "failed"}, {name: "client left", drop: 3}, {name: "redirected", drop: 4}, {name: "elapsed p50", drop: 2}, {name: "elapsed p99"}, {name: "errors", left: true, drop: 1},
+	}, rows, 2)
 }
 
 // upstreamHead is the line above an upstream's backends.

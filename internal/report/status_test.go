@@ -124,11 +124,14 @@ func TestWhyABackendStandsAsItDoes(t *testing.T) {
 		assert.Equal(t, want, reasonOf(&status.Status{At: at}, &b))
 	}
 	text := plainStyle.Status(&status.Status{
-		At: at, Began: at, Counted: at, Frontends: []status.Frontend{{Name: "idle"}, {Name: "web", Answered: 1882, Failed: 3, ClientLeft: 1}},
+		At: at, Began: at, Counted: at, Frontends: []status.Frontend{{Name: "idle"}, {Name: "web", Answered: 1882, Failed: 3, ClientLeft: 1, Routes: []status.Route{
+			{Failed: 2, Errors: map[string]uint64{"no_route": 2}}, {Name: "rest", Answered: 1882, Failed: 1, ClientLeft: 1, Redirected: 7, Errors: map[string]uint64{"rate_limited": 1}, Elapsed: status.Elapsed{P50: 0.02, P99: 1.5}},
+		}}},
 		Refused: []status.Refused{{Frontend: "web", Cause: "no_route", Requests: 2}, {Frontend: "web", Cause: "rate_limited", Requests: 1}}, Connections: []status.RefusedConnections{{Frontend: "web", Cause: "tls_failed", Connections: 7}},
 		Upstreams: []status.Upstream{{Name: "app", Backends: []status.Backend{{Name: "auk", State: "draining", Beneath: "down", Since: at}}}},
 	}, "here")
-	assert.Contains(t, text, "\n\nfrontend web · 1,882 answered · 3 failed · 1 whose client left · without a backend: 2 no_route, 1 rate_limited · connections refused: 7 tls_failed\n\napp")
+	assert.Contains(t, text, "\n\nfrontend web · 1,882 answered · 3 failed · 1 whose client left · without a backend: 2 no_route, 1 rate_limited · connections refused: 7 tls_failed\n")
+	assert.Contains(t, text, "  route       answered  failed  client left  redirected  elapsed p50  elapsed p99  errors\n  (no route)         0       2            0           0            -            -  2 no_route\n  rest           1,882       1            1           7      20.0 ms       1.50 s  1 rate_limited\n\napp")
 	assert.Contains(t, text, "auk      draining, down")
 }
 

@@ -14,6 +14,8 @@ type Control struct {
 	Orders Placed[string] // the file of orders; empty: as serve has it
 	TLS    *FrontTLS      // nil: none
 	Users  []User
+
+	BackendHistograms bool // metrics have a histogram for each backend
 }
 
 // User is somebody who may use control.
@@ -38,7 +40,7 @@ const (
 )
 
 func (d *Decoder) control(n *Node) *Control {
-	c := &Control{Range: n.Range, Listen: Get[Placed[Address]](n, "listen"), Orders: Placed[string]{Get[string](n, "orders_file"), n.At("orders_file")}}
+	c := &Control{Range: n.Range, Listen: Get[Placed[Address]](n, "listen"), Orders: Placed[string]{Get[string](n, "orders_file"), n.At("orders_file")}, BackendHistograms: Get[bool](n, "backend_histograms")}
 	if x := n.One("tls"); x != nil {
 		c.TLS = d.frontTLS(x, "http")
 		c.TLS.ALPN = []string{"http/1.1"}

@@ -14,12 +14,15 @@ import (
 // Status is what control tells of a running proxy.
 type Status struct {
 	Version string    `json:"version"`
+	Commit  string    `json:"commit"` // empty where the program was not built from a checkout
 	Began   time.Time `json:"began"`
 	Counted time.Time `json:"counted"` // since when requests are counted
 	At      time.Time `json:"at"`
 	// Frontends are what became of the requests that clients sent, by frontend, sorted.
 	Frontends []Frontend `json:"frontends"`
 	Refused   []Refused  `json:"refused"` // by frontend and cause, sorted
+	// Listeners are the addresses on which clients connect, by address.
+	Listeners []Listener `json:"listeners"`
 	// Connections are those that were refused, by frontend and cause, sorted.
 	Connections  []RefusedConnections `json:"connections"`
 	LostLines    uint64               `json:"lost_lines"` // of the access log and the trace that is recorded, since Began
@@ -33,10 +36,32 @@ type Status struct {
 // once however often it was retried, as the access log has a line for each; since
 // Status.Counted. A 5xx of a backend is failed.
 type Frontend struct {
-	Name       string `json:"name"`
-	Answered   uint64 `json:"answered"`
-	Failed     uint64 `json:"failed"`
-	ClientLeft uint64 `json:"client_left"`
+	Name       string  `json:"name"`
+	Answered   uint64  `json:"answered"`
+	Failed     uint64  `json:"failed"`
+	ClientLeft uint64  `json:"client_left"`
+	Routes     []Route `json:"routes"` // those with requests, by name
+}
+
+// Route is how many requests of a route have ended, likewise; together they are those of
+// the frontend.
+type Route struct {
+	Name       string            `json:"name"` // empty for requests that no route took
+	Answered   uint64            `json:"answered"`
+	Failed     uint64            `json:"failed"`
+	ClientLeft uint64            `json:"client_left"`
+	Redirected uint64            `json:"redirected"` // answered ones, by the proxy with a status from 300 to 399
+	Statuses   [5]uint64         `json:"statuses"`   // of responses to clients, 1xx to 5xx, those of the proxy included
+	Errors     map[string]uint64 `json:"errors"`     // failed ones, by cause
+	Elapsed    Elapsed           `json:"elapsed"`    // estimated within the buckets of the metrics
+}
+
+// Listener is an address on which clients connect.
+type Listener struct {
+	Address     string `json:"address"`
+	Frontend    string `json:"frontend"`
+	Connections int64  `json:"connections"` // open ones
+	Accepted    uint64 `json:"accepted"`    // connections, since Status.Counted
 }
 
 // Refused is how many requests a frontend answered, or reset, for a cause, without
@@ -71,11 +96,15 @@ type Certificate struct {
 
 // Upstream is one upstream of a Status.
 type Upstream struct {
-	Name      string    `json:"name"`
-	Algorithm string    `json:"algorithm"`
-	Waiting   int       `json:"waiting"` // requests in the queue
-	Refused   uint64    `json:"refused"` // that no backend was given
-	Backends  []Backend `json:"backends"`
+	Name      string `json:"name"`
+	Algorithm string `json:"algorithm"`
+	Waiting   int    `json:"waiting"` // requests in the queue
+	Queued    uint64 `json:"queued"`  // requests that came into the queue
+	Retries   uint64 `json:"retries"` // attempts that repeat a failed one
+	// RetryBudget is how many retries the budget allows now; null without a budget.
+	RetryBudget *float64  `json:"retry_budget"`
+	Refused     uint64    `json:"refused"` // that no backend was given
+	Backends    []Backend `json:"backends"`
 }
 
 // Backend is one backend of a Status. Counts are of attempts that have

@@ -238,6 +238,14 @@ func (u *Upstream) Repeats(q *Request, a *Attempt, o Outcome) bool {
 	return connecting || q.Repeatable
 }
 
+// RetryBudget returns how many retries the budget allows now; ok is false without a budget.
+func (u *Upstream) RetryBudget() (retries float64, ok bool) {
+	if u.cfg.Retry == nil || u.cfg.Retry.Budget == 0 {
+		return 0, false
+	}
+	return u.tokens, true
+}
+
 // Cancel ends an attempt that shows nothing of the backend, be it under way or in the
 // queue: the client's own request was at fault, or it left the queue.
 func (u *Upstream) Cancel(now tick.Time, a *Attempt) {

@@ -12,16 +12,20 @@ import (
 
 	"kestrix/internal/core/health"
 	"kestrix/internal/core/status"
-	"kestrix/internal/live/pool"
+	"kestrix/internal/live/measure"
 )
 
 // Source is what the metrics are made from.
 type Source interface {
 	// Status returns how everything stands.
 	Status() status.Status
-	// FirstBytes returns the times to the head of an answer of an upstream's backends, by
+	// BackendHistograms reports whether there is a histogram for each backend.
+	BackendHistograms() bool
+	// RouteTimes returns the times of each route that had requests, by frontend and name.
+	RouteTimes() []measure.RouteTimes
+	// FirstBytes returns the times to the header of a response of an upstream's backends, by
 	// their names.
-	FirstBytes(upstream string) map[string]pool.Buckets
+	FirstBytes(upstream string) map[string]measure.Buckets
 }
 
 // collector makes the metrics for each scrape. Counts begin anew with the process, and
@@ -33,11 +37,22 @@ func metric(name, help string, labels ...string) *prometheus.Desc {
 }
 
 var (
-	metricInfo      = metric("info", "Version of the program.", "version")
+	metricInfo      = metric("info", "Version and commit of the program, and the beginning of the SHA-256 of its configuration.", "version", "commit", "configuration")
 	metricBegan     = metric("start_time_seconds", "When the proxy began, in seconds since the epoch.")
 	metricWaiting   = metric("upstream_waiting_requests", "Requests in the queue of an upstream.", "upstream")
+	metricQueued    = metric("upstream_queued_requests_total", "Requests that came into the queue of an upstream.", "upstream")
+	metricRetries   = metric("upstream_retries_total", "Attempts that repeat a failed one.", "upstream")
+	metricBudget    = metric("upstream_retry_budget", "Retries that the budget allows now; absent without a budget.", "upstream")
 	metricRefused   = metric("upstream_refused_requests_total", "Requests that no backend was chosen for.", "upstream")
 	metricOutcome   = metric("frontend_requests_total", "Requests that have ended, each once however often it was retried, by outcome.", "frontend", "outcome")
+	metricRoute     = metric("route_requests_total", "Requests that have ended, by the class of the status that the client got; none without a response.", "frontend", "route", "status")
+	metricRouteBad  = metric("route_failed_requests_total", "Requests that have failed, by cause.", "frontend", "route", "cause")
+	metricRouteOff  = metric("route_client_left_total", "Requests whose clients left before the response began.", "frontend", "route")
+	metricRedirect  = metric("route_redirected_requests_total", "Requests that the proxy answered with a redirect.", "frontend", "route")
+	metricElapsed   = metric("route_elapsed_seconds", "Time to the end of the response, the failure, or the moment the client left; streams and connections excepted.", "frontend", "route")
+	metricRouteGot  = metric("route_first_byte_seconds", "Time of the last attempt to the header of its response.", "frontend", "route")
+	metricConns     = metric("listener_connections", "Open connections of clients.", "address", "frontend")
+	metricAccepted  = metric("listener_accepted_connections_total", "Connections of clients that were accepted.", "address", "frontend")
 	metricNotAsked  = metric("frontend_refused_requests_total", "Requests that a frontend refused without asking a backend, by cause.", "frontend", "cause")
 	metricState     = metric("backend_state", "1 for the state that a backend is in, 0 for the others.", "upstream", "backend", "state")
 	metricRefusedC  = metric("frontend_refused_connections_total", "Connections closed before a request was read, or a backend asked.", "frontend", "cause")
@@ -62,7 +77,7 @@ var (
 // Describe is called by the library.
 func (c *collector) Describe(out chan<- *prometheus.Desc) {
 	for _, d := range []*prometheus.Desc{
-		metricInfo, metricBegan, metricWaiting, metricRefused, metricOutcome, metricNotAsked, metricState, metricRefusedC, metricLost, metricReloads, metricConfig, metricCert, metricProbes, metricEligible, metricIn, metricWeight, metricInFlight, metricRequests, metricFailed, metricLeft, metricResponses, metricBytes, metricSeats, metricFirst,
+		metricInfo, metricBegan, metricWaiting, metricQueued, metricRetries, metricBudget, metricRefused, metricOutcome, metricRoute, metricRouteBad, metricRouteOff, metricRedirect, metricElapsed, metricRouteGot, metricConns, metricAccepted, metricNotAsked, metricState, metricRefusedC, metricLost, metricReloads, metricConfig, metricCert, metricProbes, metricEligible, metricIn, metricWeight, metricInFlight, metricRequests, metricFailed, metricLeft, metricResponses, metricBytes, metricSeats, metricFirst,
 	} {
 		out <- d
 	}
@@ -76,13 +91,27 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 	count := func(d *prometheus.Desc, v uint64, labels ...string) {
 		out <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, float64(v), labels...)
 	}
+	histogram := func(d *prometheus.Desc, h measure.Buckets, labels ...string) {
+		out <- prometheus.MustNewConstHistogram(d, h.Count, h.Sum, h.Buckets, labels...)
+	}
 	s := c.source.Status()
-	gauge(metricInfo, 1, s.Version)
+	gauge(metricInfo, 1, s.Version, s.Commit, s.Reloads.Hash)
 	gauge(metricBegan, float64(s.Began.UnixMilli())/1000)
 	for _, f := range s.Frontends {
 		count(metricOutcome, f.Answered, f.Name, "answered")
 		count(metricOutcome, f.Failed, f.Name, "failed")
 		count(metricOutcome, f.ClientLeft, f.Name, "client_left")
+		for i := range f.Routes {
+			countRoute(count, f.Name, &f.Routes[i])
+		}
+	}
+	for _, r := range c.source.RouteTimes() {
+		histogram(metricElapsed, r.Elapsed.Buckets(), r.Frontend, r.Route)
+		histogram(metricRouteGot, r.FirstByte.Buckets(), r.Frontend, r.Route)
+	}
+	for _, l := range s.Listeners {
+		gauge(metricConns, float64(l.Connections), l.Address, l.Frontend)
+		count(metricAccepted, l.Accepted, l.Address, l.Frontend)
 	}
 	for _, r := range s.Refused {
 		count(metricNotAsked, r.Requests, r.Frontend, r.Cause)
@@ -101,6 +130,11 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 	}
 	for _, u := range s.Upstreams {
 		gauge(metricWaiting, float64(u.Waiting), u.Name)
+		count(metricQueued, u.Queued, u.Name)
+		count(metricRetries, u.Retries, u.Name)
+		if u.RetryBudget != nil {
+			gauge(metricBudget, *u.RetryBudget, u.Name)
+		}
 		count(metricRefused, u.Refused, u.Name)
 		eligible := 0
 		for i := range u.Backends {
@@ -109,7 +143,10 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 			}
 		}
 		gauge(metricEligible, float64(eligible), u.Name)
-		first := c.source.FirstBytes(u.Name)
+		var first map[string]measure.Buckets
+		if c.source.BackendHistograms() {
+			first = c.source.FirstBytes(u.Name)
+		}
 		for _, b := range u.Backends {
 			for state := health.Up; state <= health.Parked; state++ {
 				gauge(metricState, is(b.State == state.String()), u.Name, b.Name, state.String())
@@ -120,17 +157,36 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 			count(metricRequests, b.Requests, u.Name, b.Name)
 			count(metricFailed, b.Failed, u.Name, b.Name)
 			count(metricLeft, b.ClientLeft, u.Name, b.Name)
-			for i, class := range []string{"1xx", "2xx", "3xx", "4xx", "5xx"} {
+			for i, class := range statusClasses {
 				count(metricResponses, b.Statuses[i], u.Name, b.Name, class)
 			}
 			count(metricBytes, b.Bytes, u.Name, b.Name)
 			count(metricProbes, b.Probes.Passed, u.Name, b.Name, "passed")
 			count(metricProbes, b.Probes.Failed, u.Name, b.Name, "failed")
 			count(metricSeats, b.Seats, u.Name, b.Name)
-			h := first[b.Name]
-			out <- prometheus.MustNewConstHistogram(metricFirst, h.Count, h.Sum, h.Buckets, u.Name, b.Name)
+			if first != nil {
+				histogram(metricFirst, first[b.Name], u.Name, b.Name)
+			}
 		}
 	}
+}
+
+// statusClasses are the labels of the classes of statuses.
+var statusClasses = []string{"1xx", "2xx", "3xx", "4xx", "5xx"}
+
+// countRoute counts the requests of a route.
+func countRoute(count func(d *prometheus.Desc, v uint64, labels ...string), frontend string, r *status.Route) {
+	none := r.Answered + r.Failed + r.ClientLeft
+	for i, class := range statusClasses {
+		count(metricRoute, r.Statuses[i], frontend, r.Name, class)
+		none -= r.Statuses[i]
+	}
+	count(metricRoute, none, frontend, r.Name, "none")
+	for why, n := range r.Errors {
+		count(metricRouteBad, n, frontend, r.Name, why)
+	}
+	count(metricRouteOff, r.ClientLeft, frontend, r.Name)
+	count(metricRedirect, r.Redirected, frontend, r.Name)
 }
 
 func is(yes bool) float64 {

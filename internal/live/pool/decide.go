@@ -40,6 +40,7 @@ func (l *Pool) Decide(ctx context.Context, q *Request) (d Decision, ok bool) {
 		l.mu.Unlock()
 		return d, true
 	}
+	l.queued++
 	granted := make(chan upstream.Grant, 1)
 	l.waiters[q.ID] = granted
 	l.noteLocked()
@@ -103,6 +104,9 @@ func (l *Pool) Settle(q *Request, o upstream.Outcome) upstream.Step {
 	now := l.set.o.Now()
 	l.countLocked(now, &q.Attempt, o)
 	step := l.core.Settle(now, &q.Request, &q.Attempt, o)
+	if step == upstream.Again {
+		l.retries++
+	}
 	l.noteLocked()
 	return step
 }
@@ -122,6 +126,7 @@ func (l *Pool) Repeat(q *Request, o upstream.Outcome) bool {
 	}
 	l.countLocked(now, &q.Attempt, o)
 	l.core.Settle(now, &q.Request, &q.Attempt, o)
+	l.retries++
 	l.noteLocked()
 	return true
 }

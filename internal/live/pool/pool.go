@@ -41,6 +41,8 @@ type Pool struct {
 	probedOnce bool   // first is closed
 	empty      bool   // nobody is in rotation, as was told
 	refused    uint64 // requests that no backend was given
+	queued     uint64 // requests that came into the queue
+	retries    uint64
 
 	wake  chan struct{} // something may be due earlier than was thought
 	first chan struct{} // closed when no backend waits for its first probe any more

@@ -12,6 +12,7 @@ import (
 	"kestrix/internal/core/status"
 	"kestrix/internal/core/tick"
 	"kestrix/internal/core/upstream"
+	"kestrix/internal/live/measure"
 )
 
 // counts is what is counted of a backend, and what else is told of it. It is
@@ -20,7 +21,7 @@ type counts struct {
 	requests, failed, left, seats uint64 // left: clients left before the answer began
 	statuses                      [5]uint64
 	first                         *hdrhistogram.Histogram // to the head of an answer, in microseconds; made on first use
-	buckets                       latencies               // to the head of an answer, as scraped
+	buckets                       measure.Histogram       // to the header of a response, for collectors
 	firsts, elapsed               *window                 // of the last minutes: the same, and of all attempts to their end
 	bytes                         atomic.Uint64
 	recent                        [rateOver]uint32     // requests in each of the last seconds, by second
@@ -110,7 +111,7 @@ func (l *Pool) countLocked(now tick.Time, a *upstream.Attempt, o upstream.Outcom
 		if c.first == nil {
 			c.first = hdrhistogram.New(1, longestCounted.Microseconds(), 2)
 		}
-		c.buckets.add(o.FirstByte)
+		c.buckets.Add(o.FirstByte)
 		_ = c.first.RecordValue(min(o.FirstByte, longestCounted).Microseconds()) // it is within the bounds
 		c.firsts = c.firsts.record(now, o.FirstByte)
 	}
@@ -189,7 +190,7 @@ func percentiles(h *hdrhistogram.Histogram) (e status.Elapsed) {
 // zero begins anew.
 func (c *counts) zero() {
 	c.requests, c.failed, c.left, c.seats, c.statuses, c.first = 0, 0, 0, 0, [5]uint64{}, nil
-	c.buckets, c.firsts, c.elapsed, c.probes = latencies{}, nil, nil, status.Probes{}
+	c.buckets, c.firsts, c.elapsed, c.probes = measure.Histogram{}, nil, nil, status.Probes{}
 	c.bytes.Store(0)
 }
 
@@ -199,7 +200,10 @@ func (c *counts) zero() {
 func (l *Pool) Status(at time.Time, recent bool) status.Upstream {
 	l.mu.Lock()
 	now := l.set.o.Now()
-	u := status.Upstream{Name: l.Name, Algorithm: l.cfg.Algorithm, Waiting: l.core.Waiting(), Refused: l.refused, Backends: []status.Backend{}}
+	u := status.Upstream{Name: l.Name, Algorithm: l.cfg.Algorithm, Waiting: l.core.Waiting(), Queued: l.queued, Retries: l.retries, Refused: l.refused, Backends: []status.Backend{}}
+	if left, ok := l.core.RetryBudget(); ok {
+		u.RetryBudget = &left
+	}
 	members := l.core.Members(now)
 	all := make([]*counts, len(members))
 	configured := make([]config.Backend, len(members))
@@ -254,10 +258,27 @@ func (l *Pool) Status(at time.Time, recent bool) status.Upstream {
 func (l *Pool) zero() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.refused = 0
+	l.refused, l.queued, l.retries = 0, 0, 0
 	for _, b := range l.backends {
 		if b != nil {
 			b.counts.zero()
 		}
 	}
+}
+
+// FirstBytes returns the times to the header of a response of its backends, by name.
+func (l *Pool) FirstBytes() map[string]measure.Buckets {
+	l.mu.Lock()
+	names, all := make([]string, 0, len(l.backends)), make([]measure.Histogram, 0, len(l.backends))
+	for _, b := range l.backends {
+		if b != nil {
+			names, all = append(names, b.Name), append(all, b.counts.buckets)
+		}
+	}
+	l.mu.Unlock()
+	out := make(map[string]measure.Buckets, len(names))
+	for i := range all {
+		out[names[i]] = all[i].Buckets()
+	}
+	return out
 }

@@ -32,6 +32,9 @@ func TestMetricsHaveTheirValues(t *testing.T) {
 			case "/301", "/404", "/503":
 				code := 0
 				_, _ = fmt.Sscanf(r.URL.Path, "/%d", &code)
+				if code == 404 {
+					time.Sleep(3 * time.Millisecond)
+				}
 				out.WriteHeader(code)
 			}
 			_, _ = io.WriteString(out, "12345")
@@ -70,7 +73,13 @@ func TestMetricsHaveTheirValues(t *testing.T) {
 			`backend_responses_total{backend="a",status="2xx",upstream="app"}`: "2", `backend_responses_total{backend="a",status="3xx",upstream="app"}`: "1",
 			`backend_responses_total{backend="a",status="4xx",upstream="app"}`: "1", `backend_responses_total{backend="a",status="5xx",upstream="app"}`: "1",
 			`backend_response_bytes_total{backend="a",upstream="app"}`: "25", `backend_seats_total{backend="a",upstream="app"}`: "8",
-			`upstream_waiting_requests{upstream="app"}`: "0", `upstream_refused_requests_total{upstream="app"}`: "1",
+			`upstream_waiting_requests{upstream="app"}`: "0", `upstream_queued_requests_total{upstream="app"}`: "1", `upstream_retries_total{upstream="app"}`: "0", `upstream_retry_budget{upstream="app"}`: "none", `upstream_refused_requests_total{upstream="app"}`: "1",
+			`route_requests_total{frontend="web",route="all",status="2xx"}`: "2", `route_requests_total{frontend="web",route="all",status="3xx"}`: "1", `route_requests_total{frontend="web",route="all",status="4xx"}`: "1",
+			`route_requests_total{frontend="web",route="all",status="5xx"}`: "2", `route_requests_total{frontend="web",route="all",status="none"}`: "1", `route_client_left_total{frontend="web",route="all"}`: "1",
+			`route_failed_requests_total{cause="status_5xx",frontend="web",route="all"}`: "1", `route_failed_requests_total{cause="queue_full",frontend="web",route="all"}`: "1",
+			`route_redirected_requests_total{frontend="web",route="all"}`: "0", `route_elapsed_seconds_count{frontend="web",route="all"}`: "7",
+			`route_first_byte_seconds_bucket{frontend="web",route="all",le="0.0025"}`: "0", `route_first_byte_seconds_bucket{frontend="web",route="all",le="0.005"}`: "1",
+			`listener_accepted_connections_total{address="127.0.0.1:8080",frontend="web"}`: "4", `listener_connections{address="127.0.0.1:8080",frontend="web"}`: "2",
 		} {
 			assert.Equal(t, want, value(name), "%s\n%s", name, text)
 		}
@@ -178,6 +187,67 @@ func TestNoRouteAndNoBackend(t *testing.T) {
 		for _, a := range w.log() {
 			assert.Zero(t, a.Attempts, "nobody was asked: %s", a.Cause)
 		}
-		assert.Equal(t, []status.Frontend{{Name: "web", Failed: 2}}, w.proxy.Status().Frontends)
+		f := w.proxy.Status().Frontends[0]
+		assert.Equal(t, []uint64{0, 2, 0}, []uint64{f.Answered, f.Failed, f.ClientLeft})
+	})
+}
+
+// TestHistogramsOfBackendsCanBeTurnedOff; those of routes stay.
+func TestHistogramsOfBackendsCanBeTurnedOff(t *testing.T) {
+	for _, on := range []bool{true, false} {
+		synctest.Test(t, func(t *testing.T) {
+			w := newWorld(t, fmt.Sprintf("control {\n listen = \"127.0.0.1:9900\"\n backend_histograms = %v\n}\n%s%s", on, front, one))
+			defer w.close()
+			w.start(here, func(out http.ResponseWriter, r *http.Request) { _, _ = io.WriteString(out, "12345") })
+			w.get(base + "/")
+			_, text := w.get("http://127.0.0.1:9900/metrics")
+			assert.Equal(t, on, strings.Contains(text, "kestrix_backend_first_byte_seconds_count{"))
+			assert.Contains(t, text, "kestrix_route_first_byte_seconds_count{frontend=\"web\",route=\"all\"}")
+		})
+	}
+}
+
+// TestRoutesAreCounted: redirects, limited requests, requests without a route, and retries
+// that spend the budget, until the counters are reset.
+func TestRoutesAreCounted(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t, "frontend \"web\" {\n listen = \"127.0.0.1:8080\"\n"+
+			" route \"old\" {\n when {\n path = \"/old\"\n }\n redirect {\n to = \"/new\"\n }\n }\n"+
+			" route \"few\" {\n when {\n path = \"/few\"\n }\n limits {\n rate = \"1/s\"\n burst = 1\n }\n send_to = upstream.app\n }\n"+
+			" route \"rest\" {\n when {\n path = \"/rest\"\n }\n send_to = upstream.app\n }\n}\n"+
+			"upstream \"app\" {\n backends = {\n a = \"192.0.2.1:80\"\n b = \"192.0.2.2:80\"\n }\n retry {\n on = [\"503\"]\n budget = \"10%\"\n }\n}\n")
+		defer w.close()
+		w.start("192.0.2.1:80", func(out http.ResponseWriter, r *http.Request) { out.WriteHeader(http.StatusServiceUnavailable) })
+		w.start("192.0.2.2:80", func(out http.ResponseWriter, r *http.Request) { _, _ = io.WriteString(out, "b") })
+		w.client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+		for _, path := range []string{"/old", "/few", "/few", "/few", "/rest", "/rest", "/nowhere"} {
+			w.get(base + path)
+		}
+		synctest.Wait()
+		s := w.proxy.Status()
+		require.Len(t, s.Frontends, 1)
+		f := s.Frontends[0]
+		assert.Equal(t, []uint64{4, 3, 0}, []uint64{f.Answered, f.Failed, f.ClientLeft})
+		require.Len(t, f.Routes, 4)
+		for i, want := range []status.Route{
+			{Name: "", Failed: 1, Statuses: [5]uint64{0, 0, 0, 1, 0}, Errors: map[string]uint64{"no_route": 1}},
+			{Name: "few", Answered: 1, Failed: 2, Statuses: [5]uint64{0, 1, 0, 2, 0}, Errors: map[string]uint64{"rate_limited": 2}},
+			{Name: "old", Answered: 1, Redirected: 1, Statuses: [5]uint64{0, 0, 1, 0, 0}, Errors: map[string]uint64{}},
+			{Name: "rest", Answered: 2, Statuses: [5]uint64{0, 2, 0, 0, 0}, Errors: map[string]uint64{}},
+		} {
+			got := f.Routes[i]
+			assert.Positive(t, got.Elapsed.P99, "an estimate within the lowest bucket")
+			got.Elapsed = status.Elapsed{}
+			assert.Equal(t, want, got)
+		}
+		u := s.Upstreams[0]
+		require.NotNil(t, u.RetryBudget)
+		assert.Positive(t, u.Retries)
+		assert.InDelta(t, 10-float64(u.Retries), *u.RetryBudget, 0.31, "each request adds a tenth, up to ten")
+		w.proxy.Zero()
+		s = w.proxy.Status()
+		assert.Empty(t, s.Frontends[0].Routes)
+		assert.Zero(t, s.Upstreams[0].Retries)
+		assert.Zero(t, s.Listeners[0].Accepted)
 	})
 }

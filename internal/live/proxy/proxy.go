@@ -38,7 +38,8 @@ import (
 
 // Options of a proxy.
 type Options struct {
-	Version string        // told in the status
+	Version string        // of the program, for the status
+	Commit  string        // likewise; may be empty
 	Seed    uint64        // keys ties and draws of the core; 0 takes a random one
 	Began   time.Time     // what the core's time counts from; zero for now
 	Grace   time.Duration // how long open requests may go on after Stop
@@ -103,7 +104,7 @@ type Proxy struct {
 	reloads status.Reloads // guarded by mu
 
 	events   *events.Log
-	refusals refusals
+	requests requestCounts
 	conns    socket.Table // of clients
 	limitsMu sync.Mutex
 	limits   limit.Set

@@ -43,6 +43,9 @@ type server struct {
 	unbound  chan struct{}         // closed when the address is free again, by free
 	free     sync.Once
 
+	connections atomic.Int64  // open ones of clients
+	total       atomic.Uint64 // accepted ones, since the counters were reset
+
 	mu       sync.Mutex   // guards all below
 	front    *httpFront   // nil while the frontend speaks tcp
 	retired  []*httpFront // with settings of before, as long as connections are open
@@ -52,6 +55,11 @@ type server struct {
 	arriving int                   // of streams, those of which it is not known yet what they are for
 	closing  bool                  // no more are accepted
 	closed   bool                  // none are taken in either
+}
+
+// status returns how the listener stands.
+func (s *server) status() status.Listener {
+	return status.Listener{Address: s.address.String(), Frontend: s.entry().frontend.Name, Connections: s.connections.Load(), Accepted: s.total.Load()}
 }
 
 // entry returns the frontend that the listener's connections are for: that in force, or
@@ -215,6 +223,7 @@ const writeBackstop = 2 * time.Minute
 // took handles a new connection, which is kept, up to where http or tcp begins.
 func (s *server) took(raw net.Conn) {
 	e := s.entry()
+	s.total.Add(1)
 	arriving := true
 	defer func() {
 		if arriving {
@@ -227,13 +236,17 @@ func (s *server) took(raw net.Conn) {
 		s.proxy.events.Limited(s.address.String(), status.EventOverloaded, "connections closed for others", "a connection from %s is closed for another: %s are open, as many as limits { connections_total } allows", closed.RemoteAddr(), events.Thousands(s.proxy.conns.Limit()))
 	}
 	if closed != nil {
-		s.proxy.refusals.connection(e.frontend.Name, overTotal)
+		s.proxy.requests.connection(e.frontend.Name, overTotal)
 	}
 	if closed == listed {
 		s.letGo(raw)
 		return
 	}
-	c, handed := net.Conn(&socket.CloseHook{Conn: raw, Closed: func() { s.proxy.conns.Remove(listed) }}), false
+	s.connections.Add(1)
+	c, handed := net.Conn(&socket.CloseHook{Conn: raw, Closed: func() {
+		s.connections.Add(-1)
+		s.proxy.conns.Remove(listed)
+	}}), false
 	defer func() {
 		if !handed {
 			c.Close()
@@ -244,7 +257,7 @@ func (s *server) took(raw net.Conn) {
 		named, err := e.readProxyHeader(c)
 		if err != nil {
 			s.proxy.events.Limited(s.address.String(), status.EventRefused, "refused PROXY headers", "a connection from %s: %v", raw.RemoteAddr(), err)
-			s.proxy.refusals.connection(e.frontend.Name, badProxyHeader)
+			s.proxy.requests.connection(e.frontend.Name, badProxyHeader)
 			return
 		}
 		c = named
@@ -253,7 +266,7 @@ func (s *server) took(raw net.Conn) {
 	}
 	if most := e.frontend.Limits.Connections; most > 0 {
 		if !s.count(addr, most) {
-			s.proxy.refusals.connection(e.frontend.Name, overConnections)
+			s.proxy.requests.connection(e.frontend.Name, overConnections)
 			return
 		}
 		c = &socket.CloseHook{Conn: c, Closed: func() { s.uncount(addr) }}
@@ -275,7 +288,7 @@ func (s *server) took(raw net.Conn) {
 		err := t.HandshakeContext(ctx)
 		cancel()
 		if err != nil {
-			s.proxy.refusals.connection(e.frontend.Name, cause.TLSFailed.String())
+			s.proxy.requests.connection(e.frontend.Name, cause.TLSFailed.String())
 			return
 		}
 		c, o.OnlyHTTP2 = t, t.ConnectionState().NegotiatedProtocol == "h2"

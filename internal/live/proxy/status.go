@@ -1,11 +1,13 @@
 package proxy
 
 import (
+	"slices"
+	"strings"
 	"time"
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/status"
-	"kestrix/internal/live/pool"
+	"kestrix/internal/live/measure"
 )
 
 // Status returns how everything stands.
@@ -14,7 +16,7 @@ func (p *Proxy) Status() status.Status { return p.stands(false) }
 // stands returns how everything stands, with what was asked lately if that is
 // wanted.
 func (p *Proxy) stands(recent bool) status.Status {
-	s := status.Status{Version: p.o.Version, Began: p.began, At: time.Now(), Frontends: []status.Frontend{}, Refused: p.refusals.all(), Connections: p.refusals.allConnections(), Certificates: []status.Certificate{}, Orders: []status.Held{}, Upstreams: []status.Upstream{}}
+	s := status.Status{Version: p.o.Version, Commit: p.o.Commit, Began: p.began, At: time.Now(), Frontends: []status.Frontend{}, Listeners: []status.Listener{}, Refused: p.requests.refused(), Connections: p.requests.refusedConnections(), Certificates: []status.Certificate{}, Orders: []status.Held{}, Upstreams: []status.Upstream{}}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	s.Counted, s.Reloads = p.counted, p.reloads
@@ -25,12 +27,16 @@ func (p *Proxy) stands(recent bool) status.Status {
 	if st == nil {
 		return s
 	}
-	s.Frontends = p.refusals.outcomes(st.config.Frontends)
+	s.Frontends = p.requests.frontends(st.config.Frontends)
 	for _, u := range st.config.Upstreams {
 		if l := p.pools.Get(u.Name); l != nil {
 			s.Upstreams = append(s.Upstreams, l.Status(s.At, recent))
 		}
 	}
+	for _, x := range p.servers {
+		s.Listeners = append(s.Listeners, x.status())
+	}
+	slices.SortFunc(s.Listeners, func(a, b status.Listener) int { return strings.Compare(a.Address, b.Address) })
 	s.Certificates = append(s.Certificates, st.certificates...)
 	for _, h := range p.pools.Held() {
 		if h.Without != nil {
@@ -60,7 +66,10 @@ func (p *Proxy) Zero() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.counted = time.Now()
-	p.refusals.zero()
+	p.requests.zero()
+	for _, x := range p.servers {
+		x.total.Store(0)
+	}
 	p.pools.Zero()
 }
 
@@ -94,8 +103,17 @@ func (p controlled) TakesConnections() bool {
 	}
 }
 
-// FirstBytes returns the times to the head of an answer of an upstream's backends.
-func (p controlled) FirstBytes(upstream string) map[string]pool.Buckets {
+// RouteTimes returns the times of each route that had requests, by frontend and name.
+func (p controlled) RouteTimes() []measure.RouteTimes { return p.requests.times() }
+
+// BackendHistograms reports whether metrics have a histogram for each backend.
+func (p controlled) BackendHistograms() bool {
+	c := p.state.Load().config.Control
+	return c == nil || c.BackendHistograms
+}
+
+// FirstBytes returns the times to the header of a response of an upstream's backends.
+func (p controlled) FirstBytes(upstream string) map[string]measure.Buckets {
 	if l := p.pools.Get(upstream); l != nil {
 		return l.FirstBytes()
 	}

@@ -59,7 +59,7 @@ func (s *server) stream(e *entry, c net.Conn) {
 		cancel()
 		if err != nil {
 			x.access.Cause = cause.TLSFailed
-			p.refusals.connection(e.frontend.Name, cause.TLSFailed.String())
+			p.requests.connection(e.frontend.Name, cause.TLSFailed.String())
 			return
 		}
 		sni = t.ConnectionState().ServerName

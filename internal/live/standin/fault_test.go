@@ -186,9 +186,9 @@ func TestOrders(t *testing.T) {
 	status, _ = ask(auk, "/", patience)
 	assert.Equal(t, 200, status)
 	_, err = Tell(ctx, socket, Order{"skua", "hang"})
-	require.EqualError(t, err, `no stand-in is called "skua"; there are booking.auk, booking.gannet`)
+	require.EqualError(t, err, `no stand-in is called "skua"; known: booking.auk, booking.gannet`)
 	_, err = Tell(ctx, socket, Order{"auk", "burn"})
-	require.ErrorContains(t, err, `cannot simulate "burn"; there are refuse, blackhole, hang`)
+	require.ErrorContains(t, err, `cannot simulate "burn"; known: refuse, blackhole, hang`)
 	stop()
 	require.Eventually(t, func() bool {
 		_, err := Tell(context.Background(), socket, Order{"auk", "hang"})
