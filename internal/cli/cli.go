@@ -100,7 +100,7 @@ func (c *command) unknownSub(args []string) error {
 func commands() []*command {
 	return []*command{
 		newCommand(), checkCommand(), fmtCommand(), mapCommand(), whyCommand(), diffCommand(), traceCommand(), replayCommand(), compareCommand(), sweepCommand(),
-		standinCommand(), serveCommand(), driveCommand(), rehearseCommand(), statusCommand(), watchCommand(), tellCommand(), passwordCommand(), demoCommand(), installFilesCommand(), completionCommand(), versionCommand(),
+		standinCommand(), serveCommand(), driveCommand(), rehearseCommand(), statusCommand(), watchCommand(), eventsCommand(), tellCommand(), passwordCommand(), demoCommand(), installFilesCommand(), completionCommand(), versionCommand(),
 	}
 }
 

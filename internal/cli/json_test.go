@@ -18,6 +18,7 @@ import (
 	"kestrix/internal/core/status"
 	"kestrix/internal/core/study"
 	"kestrix/internal/core/trace"
+	"kestrix/internal/live/control"
 	"kestrix/internal/live/drive"
 	"kestrix/internal/live/journal"
 	"kestrix/internal/report"
@@ -56,7 +57,8 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 		"rehearse":        {rehearsalJSON{}, study.Fidelity{}, study.Held{}, report.MappedAddress{}, drive.Lateness{}},
 		"trace learn":     {study.Learned{}, study.LearnedService{}, study.LearnedPathFit{}, study.LearnedFit{}, study.LearnedRun{}, study.LearnedTimes{}, study.LearnedLoad{}, study.LearnedPath{}},
 		"why -journal":    {struct{ Request, Whole, Story int }{}, journal.Moment{}, journal.Stood{}},
-		"A running proxy": {status.Status{}, status.Frontend{}, status.Refused{}, status.Upstream{}, status.Backend{}, status.ProbeSeen{}, status.Recent{}, status.Held{}, status.Elapsed{}, status.RefusedConnections{}, status.Reloads{}, status.Certificate{}, status.Probes{}},
+		"events":          {control.Events{}, status.Event{}},
+		"A running proxy": {status.Status{}, status.Frontend{}, status.Route{}, status.Listener{}, status.Refused{}, status.Upstream{}, status.Backend{}, status.ProbeSeen{}, status.Recent{}, status.Held{}, status.Elapsed{}, status.RefusedConnections{}, status.Reloads{}, status.Certificate{}, status.Probes{}},
 	} {
 		want := map[string]bool{}
 		for _, v := range values {

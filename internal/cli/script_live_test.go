@@ -21,7 +21,7 @@ import (
 
 // liveCommands are those that talk with a running proxy.
 var liveCommands = map[string]func(*testscript.TestScript, bool, []string){
-	"hup": signalled(syscall.SIGHUP), "usr1": signalled(syscall.SIGUSR1), "managed": managed, "talk": talk, "events": events, "say": say, "hold": hold,
+	"hup": signalled(syscall.SIGHUP), "usr1": signalled(syscall.SIGUSR1), "managed": managed, "talk": talk, "events": eventStream, "say": say, "hold": hold,
 }
 
 // hup FILE and usr1 FILE signal the process whose number is in a -ready file.
@@ -92,9 +92,9 @@ func talk(ts *testscript.TestScript, neg bool, args []string) {
 	ts.Check(os.WriteFile(ts.MkAbs("answers"), []byte(out.String()), 0o644))
 }
 
-// events URL COUNT reads so many events of a stream, and writes them to the file
+// eventStream is events URL COUNT: it reads so many events of a stream, and writes them to the file
 // answers; it wants the first before the last can have been sent.
-func events(ts *testscript.TestScript, neg bool, args []string) {
+func eventStream(ts *testscript.TestScript, neg bool, args []string) {
 	res, err := http.Get(args[0])
 	ts.Check(err)
 	defer res.Body.Close()

@@ -13,8 +13,6 @@ import (
 	"os/signal"
 	"slices"
 	"strings"
-	"sync"
-	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -94,33 +92,6 @@ type serveFlags struct {
 	watch, probes bool
 }
 
-// eventLog prints events, one line each.
-type eventLog struct {
-	later atomic.Pointer[proxy.Proxy] // keeps them for operators who ask later; nil before there is one
-	mu    sync.Mutex
-	w     io.Writer
-	style report.Style
-}
-
-func (n *eventLog) event(e status.Event) {
-	n.mu.Lock()
-	defer n.mu.Unlock()
-	_, _ = io.WriteString(n.w, n.style.Event(e)) // stderr has nobody to tell
-}
-
-func (n *eventLog) say(kind status.EventKind, format string, args ...any) {
-	n.of("kestrix", kind, format, args...)
-}
-
-func (n *eventLog) of(object string, kind status.EventKind, format string, args ...any) {
-	e := status.Event{At: time.Now(), Object: object, Kind: kind, Text: fmt.Sprintf(format, args...)}
-	if p := n.later.Load(); p != nil && kind != status.EventProbe {
-		p.Tell(e) // which comes back as an event
-		return
-	}
-	n.event(e)
-}
-
 // serving is a proxy at work, with what is around it.
 type serving struct {
 	env     *Env
@@ -151,7 +122,10 @@ func runServe(ctx context.Context, env *Env, f *serveFlags) error {
 	if err := filesApart(s, f.journal); err != nil {
 		return err
 	}
-	n := &eventLog{w: env.Stderr, style: env.style(env.Stderr, false)}
+	n := newEventLog(env.Stderr, env.style(env.Stderr, false))
+	defer n.close()
+	earlier := earlierEvents(&s.config.EventLog)
+	n.use(s.config)
 	x := &serving{env: env, f: f, events: n, access: &accessSink{env: env, events: n}, told: make(chan chan reloaded)}
 	if x.manager, err = underManager(env, n); err != nil {
 		return unusable(err)
@@ -160,7 +134,7 @@ func runServe(ctx context.Context, env *Env, f *serveFlags) error {
 		return err
 	}
 	defer x.access.close()
-	o := proxy.Options{ReadFile: besides(s.read[0]), Seed: f.seed, Grace: f.grace, Files: openFiles(), Event: n.event, Access: x.access.add, Given: x.manager.take, Version: Version, Commit: thisBuild().Commit, Pages: report.StatusPage{}}
+	o := proxy.Options{ReadFile: besides(s.read[0]), Seed: f.seed, Grace: f.grace, Files: openFiles(), Event: n.event, Access: x.access.add, Given: x.manager.take, Version: Version, Commit: thisBuild().Commit, Earlier: earlier, Pages: report.StatusPage{}}
 	o.Reload = func() (string, error) { // at its turn, so that two do not meet
 		answer := make(chan reloaded, 1)
 		select {
@@ -296,6 +270,7 @@ func (x *serving) reload() reloaded {
 		if err = x.proxy.Apply(s.config); err == nil {
 			go x.tellChanges(before, s.config) // which may be many
 			x.follow(s)
+			x.events.use(s.config)
 			if x.orders.use(s.config) {
 				_ = x.orders.keep(x.proxy.Held()) // what is wrong was told
 			}

@@ -65,7 +65,7 @@ var allowed = map[string][]string{
 	"internal/core/replay": {
 		"internal/core/config", "internal/core/ingest", "internal/core/result", "internal/core/scenario", "internal/core/sim", "internal/core/trace",
 	},
-	"internal/live/events":    {"internal/core/status"},
+	"internal/live/events":    {"internal/core/route", "internal/core/status"},
 	"internal/live/socket":    {"internal/core/limit", "internal/live/wire"},
 	"internal/core/histogram": {"internal/core/result"},
 	"internal/core/ingest": {

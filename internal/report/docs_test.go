@@ -233,10 +233,11 @@ func eventsPage(generated string) string {
 	}
 	b.WriteString("\n## Events\n\nEverything besides requests is an event: one line on stderr of `serve`, a row on the page and in `watch`, and an entry of\n`GET /events`. A line has the time (RFC 3339, UTC), the object, the kind, and the text:\n\n")
 	b.WriteString("```\n" + Style{}.Event(status.Event{At: time.Date(2026, 11, 23, 2, 14, 7, 250e6, time.UTC), Object: "booking.auk", Kind: status.StateEvent(health.Down), Text: "2 probes failed: no response within 1 s"}) + "```\n\n")
-	b.WriteString("Each state is the kind of the event that a backend has come to it. The others are:\n\n| kind | objects | meaning |\n|---|---|---|\n")
+	b.WriteString("Each state is the kind of the event that a backend has come to it; `down` and `suspended` are warnings, the others\ninformation. The other kinds are:\n\n| kind | severity | objects | meaning |\n|---|---|---|---|\n")
 	for _, k := range status.EventKinds {
-		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", k.Kind, k.Of, cell(k.Doc))
+		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", k.Kind, k.Severity, k.Of, cell(k.Doc))
 	}
+	b.WriteString("\nAn `error` means that requests fail, or that the proxy does not do what it was asked. With a `warning` something failed,\nand requests go on. Where stderr is the journal of systemd, each line has the priority of its severity: 3, 4 or 6\n(RFC 5424). `journalctl -u kestrix -p warning` shows warnings and errors.\n\n`kestrix events` asks a running proxy by time, object, kind and severity. The proxy keeps the latest 2,048 events. With\n`event_log { file }` it also keeps those of the processes before it:\n\n```hcl\nevent_log {\n  file = \"/var/lib/kestrix/events.jsonl\"\n}\n```\n")
 	b.WriteString("\nEvents that strangers can cause are limited to five of a kind in a minute; one event counts the others.\n")
 	return b.String()
 }

@@ -83,9 +83,16 @@ func (s Style) routesStatus(routes []status.Route) string {
 			cmp.Or(r.Name, "(no route)"), count(int64(r.Answered)), s.failures(r.Failed), count(int64(r.ClientLeft)), count(int64(r.Redirected)), latencySoFar(r.Elapsed.P50), latencySoFar(r.Elapsed.P99), strings.Join(errors, ", "),
 		})
 	}
-	return s.table([]column{
+	columns := []column{
 		{name: "route", left: true}, {name: "answered"}, {name: "failed"}, {name: "client left", drop: 3}, {name: "redirected", drop: 4}, {name: "elapsed p50", drop: 2}, {name: "elapsed p99"}, {name: "errors", left: true, drop: 1},
-	}, rows, 2)
+	}
+	if !slices.ContainsFunc(rows, func(r []string) bool { return r[len(r)-1] != "" }) {
+		columns = columns[:len(columns)-1]
+		for i := range rows {
+			rows[i] = rows[i][:len(columns)]
+		}
+	}
+	return s.table(columns, rows, 2)
 }
 
 // upstreamHead is the line above an upstream's backends.

@@ -1,6 +1,7 @@
 package config
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -12,54 +13,36 @@ import (
 // build makes the model from nodes that were read by the table.
 func (d *Decoder) build(c *Config, roots []*Node) {
 	d.share(roots)
-	var limits, syslog *Node
+	once := map[string]*Node{} // blocks that may be given once in all files together
 	for _, root := range roots {
 		for _, n := range root.Nodes {
-			switch n.Def.Name {
-			case "frontend":
+			switch first := once[n.Def.Name]; {
+			case n.Def.Name == "frontend":
 				c.Frontends = append(c.Frontends, d.frontend(n))
-			case "upstream":
+			case n.Def.Name == "upstream":
 				c.Upstreams = append(c.Upstreams, d.upstream(n))
-			case "access_log":
-				if c.AccessLog.Given {
-					d.Add(IDTwice, n.Range, "access_log is given twice", fmt.Sprintf("the first is at %s:%d", c.AccessLog.Range.Filename, c.AccessLog.Range.Start.Line))
-					continue
-				}
-				c.AccessLog = d.accessLog(n)
-			case "syslog":
-				if syslog != nil {
-					d.Add(IDTwice, n.Range, "syslog is given twice", fmt.Sprintf("the first is at %s:%d", syslog.Range.Filename, syslog.Range.Start.Line))
-					continue
-				}
-				syslog = n
-			case "control":
-				if c.Control != nil {
-					d.Add(IDTwice, n.Range, "control is given twice", fmt.Sprintf("the first is at %s:%d", c.Control.Range.Filename, c.Control.Range.Start.Line))
-					continue
-				}
-				c.Control = d.control(n)
-			case "limits":
-				if seen := limits; seen != nil {
-					d.Add(IDTwice, n.Range, "limits is given twice", fmt.Sprintf("the first is at %s:%d", seen.Range.Filename, seen.Range.Start.Line))
-				}
-				limits = n
-			case "let":
+			case n.Def.Name == "let":
 				for name, v := range n.values {
 					c.Lets = append(c.Lets, Let{name, v.Range, d.lets[name]})
 				}
+			case first != nil && n.Def.Name != "common": // share has reported that
+				d.Add(IDTwice, n.Range, n.Def.Name+" is given twice", fmt.Sprintf("the first is at %s:%d", first.Range.Filename, first.Range.Start.Line))
+			default:
+				once[n.Def.Name] = n
 			}
 		}
 	}
 	d.topKeys(c, roots)
 	slices.SortFunc(c.Lets, func(a, b Let) int { return strings.Compare(a.Name, b.Name) })
-	if !c.AccessLog.Given {
-		c.AccessLog = d.accessLog(&Node{Def: Language.Block("access_log")})
-		c.AccessLog.Given = false
+	given := func(name string) *Node { return cmp.Or(once[name], &Node{Def: Language.Block(name)}) }
+	if n := once["control"]; n != nil {
+		c.Control = d.control(n)
 	}
-	switch {
-	case syslog == nil:
-		syslog = &Node{Def: syslogBlock}
-	case c.AccessLog.To.Value != "syslog":
+	c.AccessLog = d.accessLog(given("access_log"))
+	c.AccessLog.Given = once["access_log"] != nil
+	c.EventLog = d.eventLog(given("event_log"))
+	syslog := given("syslog")
+	if once["syslog"] != nil && c.AccessLog.To.Value != "syslog" {
 		d.Add(IDUnknown, syslog.Range, "syslog says which log server, and nothing goes there", "access_log { to = \"syslog\" }, or remove the block")
 	}
 	c.Syslog = d.syslog(syslog)

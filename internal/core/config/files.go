@@ -96,6 +96,9 @@ func (c *Config) NamedFiles() []NamedFile {
 	if to := c.AccessLog.To; !slices.Contains([]string{"stdout", "stderr", "off", "syslog"}, to.Value) {
 		out = append(out, NamedFile{What: "access_log", Name: to, Written: true})
 	}
+	if c.EventLog.File.Value != "" {
+		out = append(out, NamedFile{What: "the file of event_log", Name: c.EventLog.File, Written: true})
+	}
 	if c.Control != nil && c.Control.Orders.Value != "" {
 		out = append(out, NamedFile{What: "orders_file", Name: c.Control.Orders, Written: true})
 	}

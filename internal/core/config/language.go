@@ -55,6 +55,7 @@ var Language = &Block{
 			},
 		},
 		accessLogBlock,
+		eventLogBlock,
 		syslogBlock,
 		{
 			Name: "let", Free: true, Many: true,

@@ -26,6 +26,7 @@ type Config struct {
 	Frontends []*Frontend
 	Upstreams []*Upstream
 	AccessLog AccessLog
+	EventLog  EventLog
 	Syslog    Syslog
 	// ConnectionsTotal is how many connections clients may have open together; 0:
 	// as the machine allows.

@@ -19,6 +19,7 @@ import (
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/status"
 	"kestrix/internal/core/units"
+	"kestrix/internal/live/events"
 	"kestrix/internal/live/socket"
 )
 
@@ -136,18 +137,18 @@ func (c *Client) Status(ctx context.Context) (*status.Status, error) {
 	return &s, err
 }
 
-// View asks how everything stands, what was asked lately included, and what
-// happened, the newest first.
+// viewEvents is the number of events of a view.
+const viewEvents = 256
+
+// View asks how everything stands, what was asked lately included, and for the latest
+// events, the newest first.
 func (c *Client) View(ctx context.Context) (*status.View, error) {
 	v := &status.View{Status: new(status.Status)}
 	if err := c.call(ctx, "/status?recent", nil, v.Status); err != nil {
 		return nil, err
 	}
-	var x struct {
-		Events []status.Event `json:"events"`
-	}
-	err := c.call(ctx, "/events", nil, &x)
-	v.Events = x.Events
+	var err error
+	v.Events, err = c.Events(ctx, events.Query{Most: viewEvents})
 	return v, err
 }
 

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"strconv"
 	"sync"
 	"time"
 
@@ -32,7 +31,7 @@ const pageEvents = 40
 // view is what a user is shown.
 func (c *Server) view(user string) *status.View {
 	s := c.proxy.StatusWithRecent()
-	v := &status.View{Status: &s, Events: c.o.Events.Last(0, pageEvents), Operator: true}
+	v := &status.View{Status: &s, Events: c.o.Events.Find(events.Query{Most: pageEvents}), Operator: true}
 	for _, u := range c.state.Load().cfg.Users {
 		if u.Name == user {
 			v.User, v.Operator = user, u.Operator
@@ -84,18 +83,6 @@ func (c *Server) statusCSV(w http.ResponseWriter, r *http.Request, _ string) {
 	}
 	w.Header().Set("Content-Type", "text/csv; charset=utf-8")
 	_, _ = w.Write(b.Bytes()) // a client that left
-}
-
-// listEvents answers with what happened after a number.
-func (c *Server) listEvents(w http.ResponseWriter, r *http.Request, _ string) {
-	after, err := strconv.ParseUint(r.URL.Query().Get("after"), 10, 64)
-	if err != nil && r.URL.Query().Has("after") {
-		http.Error(w, "after needs the number of the last news that is known", http.StatusBadRequest)
-		return
-	}
-	answerJSON(w, http.StatusOK, struct {
-		Events []status.Event `json:"events"`
-	}{c.o.Events.Last(after, events.Kept)})
 }
 
 // Who follows is shown what changed this often, and there may be so many, in all

@@ -6,15 +6,18 @@ package events
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
+	"kestrix/internal/core/route"
 	"kestrix/internal/core/status"
 )
 
 // Kept is how many events are kept for operators who ask later.
-const Kept = 256
+const Kept = 2048
 
 // Log takes events. Its methods may be called from any goroutine.
 type Log struct {
@@ -39,7 +42,7 @@ func New(tell func(status.Event)) *Log {
 func (l *Log) Add(e status.Event) {
 	l.mu.Lock()
 	l.count++
-	e.N = l.count
+	e.N, e.Severity = l.count, status.SeverityOf(e.Kind)
 	l.ring[l.count%Kept] = e
 	l.mu.Unlock()
 	l.tell(e)
@@ -50,15 +53,60 @@ func (l *Log) Addf(object string, kind status.EventKind, format string, args ...
 	l.Add(status.Event{At: time.Now(), Object: object, Kind: kind, Text: fmt.Sprintf(format, args...)})
 }
 
-// Last returns the events after a number, the newest first, at most so many.
-func (l *Log) Last(after uint64, most int) []status.Event {
+// Query selects events. A zero field selects all.
+type Query struct {
+	After    uint64    // those with a higher number
+	Since    time.Time // those at or after it
+	Until    time.Time // those at or before it
+	Objects  []string  // patterns with *, of which one must match the object, its upstream or its backend
+	Kinds    []status.EventKind
+	Severity status.Severity // at least this grave
+	Most     int             // so many of the newest
+}
+
+// matches reports whether an event is selected.
+func (q *Query) matches(e *status.Event) bool {
+	switch {
+	case e.N <= q.After, e.At.Before(q.Since), !q.Until.IsZero() && e.At.After(q.Until):
+		return false
+	case q.Severity != "" && e.Severity.Priority() > q.Severity.Priority():
+		return false
+	case len(q.Kinds) > 0 && !slices.Contains(q.Kinds, e.Kind):
+		return false
+	}
+	return len(q.Objects) == 0 || slices.ContainsFunc(q.Objects, func(p string) bool { return concerns(p, e.Object) })
+}
+
+// concerns reports whether a pattern matches an object, its upstream, or its backend.
+func concerns(pattern, object string) bool {
+	p := route.Plain(pattern)
+	up, backend, _ := strings.Cut(object, ".")
+	return p.Match(object) || p.Match(up) || backend != "" && p.Match(backend)
+}
+
+// Find returns the events that a query selects, the newest first.
+func (l *Log) Find(q Query) []status.Event {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	out := []status.Event{}
-	for n := l.count; n > after && len(out) < min(most, Kept) && l.ring[n%Kept].N == n; n-- {
-		out = append(out, l.ring[n%Kept])
+	for n := l.count; n > q.After && l.ring[n%Kept].N == n && (q.Most == 0 || len(out) < q.Most); n-- {
+		if e := &l.ring[n%Kept]; q.matches(e) {
+			out = append(out, *e)
+		}
 	}
 	return out
+}
+
+// Restore takes the events of an earlier process, the oldest first, before any other one. The
+// numbers go on from the last of them.
+func (l *Log) Restore(earlier []status.Event) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, e := range earlier[max(len(earlier)-Kept, 0):] {
+		l.count++
+		e.N = l.count
+		l.ring[l.count%Kept] = e
+	}
 }
 
 // Thousands writes a number in groups of three digits, as events have them.

@@ -33,7 +33,9 @@ func verify(entries []Entry, seed uint64, watch func(e *Entry, core *upstream.Up
 			a = &upstream.Attempt{}
 			attempts[e.Request.ID] = a
 		}
-		if e.Call != "new" && (e.Backend < 0 || int(e.Backend) >= d.Slots()) || !e.Outcome.Kind.Known() {
+		// Calls that are not about a backend have 0; an upstream whose name does not resolve
+		// has no backend at all.
+		if e.Call != "new" && (e.Backend < 0 || e.Backend > 0 && int(e.Backend) >= d.Slots()) || !e.Outcome.Kind.Known() {
 			return fmt.Errorf("entry %d: %s of a backend or outcome that there is not", i+1, e.Call)
 		}
 		then := func(upstream.Verdict, upstream.Step, []upstream.Action) {}

@@ -206,6 +206,6 @@ func Handler(s Source) http.Handler {
 	r := prometheus.NewPedanticRegistry()
 	r.MustRegister(&collector{s})
 	// The process: descriptors, memory, processor time; and goroutines.
-	r.MustRegister(collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), collectors.NewGoCollector(collectors.WithGoCollectorRuntimeMetrics(collectors.GoRuntimeMetricsRule{Matcher: liveMemory})))
+	r.MustRegister(collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), collectors.NewGoCollector(collectors.WithGoCollectorMemStatsMetricsDisabled(), collectors.WithGoCollectorRuntimeMetrics(collectors.GoRuntimeMetricsRule{Matcher: liveMemory})))
 	return promhttp.HandlerFor(r, promhttp.HandlerOpts{EnableOpenMetrics: true})
 }

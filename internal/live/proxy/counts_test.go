@@ -251,3 +251,27 @@ func TestRoutesAreCounted(t *testing.T) {
 		assert.Zero(t, s.Listeners[0].Accepted)
 	})
 }
+
+// TestNoEligibleBackendIsSeen where all weights are 0 by hand, and where a name does not
+// resolve: the series is there, and 0.
+func TestNoEligibleBackendIsSeen(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		control := "control {\n listen = \"127.0.0.1:9900\"\n}\n"
+		w := newWorldWith(t, control+front+"upstream \"app\" {\n backends = { a = \"192.0.2.1:80\", b = \"192.0.2.2:80\" }\n}\nupstream \"named\" {\n resolve = \"each\"\n backends = { n = \"quay.tern.example:80\" }\n}\n", func(o *Options) {
+			o.Lookup = func(context.Context, string) ([]netip.Addr, error) { return nil, fmt.Errorf("no such host") }
+		})
+		defer w.close()
+		eligible := func(upstream string) string {
+			_, text := w.get("http://127.0.0.1:9900/metrics")
+			_, after, ok := strings.Cut(text, "kestrix_upstream_eligible_backends{upstream=\""+upstream+"\"} ")
+			require.True(t, ok, text)
+			value, _, _ := strings.Cut(after, "\n")
+			return value
+		}
+		assert.Equal(t, []string{"2", "0"}, []string{eligible("app"), eligible("named")})
+		none := 0
+		_, err := w.proxy.Operate(status.Order{Backend: "app.*", Do: "weight", Weight: &none, Insist: true}, "mary")
+		require.NoError(t, err)
+		assert.Equal(t, "0", eligible("app"))
+	})
+}

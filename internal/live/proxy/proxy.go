@@ -31,53 +31,9 @@ import (
 	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/control"
 	"kestrix/internal/live/events"
-	"kestrix/internal/live/journal"
 	"kestrix/internal/live/pool"
 	"kestrix/internal/live/socket"
 )
-
-// Options of a proxy.
-type Options struct {
-	Version string        // of the program, for the status
-	Commit  string        // likewise; may be empty
-	Seed    uint64        // keys ties and draws of the core; 0 takes a random one
-	Began   time.Time     // what the core's time counts from; zero for now
-	Grace   time.Duration // how long open requests may go on after Stop
-	Files   int           // how many files the process may have open; 0: no limit
-	// Dial and Listen are how the world is reached; nil for the network.
-	Dial   func(ctx context.Context, network, address string) (net.Conn, error)
-	Listen func(network, address string) (net.Listener, error)
-	// Reload reads the configuration again, for an operator who wants it, and
-	// says what came of it, or what is wrong; nil if that cannot be had.
-	Reload func() (string, error)
-	// Pages makes what control shows in a browser; nil for nothing.
-	Pages control.Pages
-	// Given returns a listener that somebody opened for us beforehand, nil for
-	// none; nil for nobody.
-	Given func(network, address string) net.Listener
-	// Lookup returns the addresses of a name; nil for the system's resolver.
-	Lookup func(ctx context.Context, host string) ([]netip.Addr, error)
-	// ReadFile reads certificates and keys; nil for os.ReadFile.
-	ReadFile func(name string) ([]byte, error)
-	// Event is told of what happens besides requests: changes of state,
-	// listeners, reloads. It must be safe for concurrent use.
-	Event func(status.Event)
-	// Probe is told of each probe: of which backend, how long it took and what
-	// came of it. It must be safe for concurrent use; nil for nobody.
-	Probe func(who string, took time.Duration, what string)
-	// Journal takes what the cores of upstreams are told and say; nil for nobody.
-	// It must be safe for concurrent use, and what it takes is of one upstream in
-	// the order in which it happened.
-	Journal func(journal.Entry)
-	// Held are orders of operators that the proxy before was given, and Keep keeps those in
-	// force for the one after; nil for nobody.
-	Held []status.Held
-	Keep func([]status.Held) error
-	// LostLines returns how many lines of logs were lost; nil for nobody who counts them.
-	LostLines func() uint64
-	// Access takes a finished request. It must be safe for concurrent use.
-	Access func(*accesslog.Line)
-}
 
 // Proxy serves a configuration.
 type Proxy struct {
@@ -163,6 +119,7 @@ func New(o Options) *Proxy {
 	p := &Proxy{
 		o: o, began: o.Began, counted: time.Now(), backTLS: map[[sha256.Size]byte]*tls.Config{}, servers: map[config.Address]*server{}, closing: map[*server]struct{}{}, failed: make(chan error, 1), ready: make(chan struct{}), events: events.New(o.Event),
 	}
+	p.events.Restore(o.Earlier)
 	p.pools = pool.NewSet(pool.Options{Now: p.now, Seed: o.Seed, Dial: o.Dial, Lookup: o.Lookup, Event: p.events.Addf, Probe: o.Probe, Journal: o.Journal, Held: o.Held, Keep: o.Keep})
 	return p
 }
