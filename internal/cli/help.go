@@ -147,6 +147,7 @@ func overview() string {
 kestrix help COMMAND          flags, operands and examples of a command
 kestrix help config [KEY]     blocks and keys of the configuration
 kestrix help scenario [KEY]   blocks and keys of a scenario
+kestrix help columns          columns of the tables
 kestrix help man              the manual page
 kestrix demo                  a tour with sample data: begin here
 `)
@@ -187,10 +188,13 @@ func helpOf(env *Env, args []string) (string, error) {
 		}
 		return "", fmt.Errorf("there is no key or block %q; kestrix help %s lists them", query, args[0])
 	}
+	if args[0] == "columns" {
+		return env.style(env.Stdout, false).ColumnsHelp(), nil
+	}
 	if args[0] == "man" {
 		return manual(), nil
 	}
-	known := []string{"config", "scenario", "man"}
+	known := []string{"config", "scenario", "columns", "man"}
 	for _, c := range commands() {
 		if c.name == args[0] {
 			if len(args) > 1 && len(c.subs) > 0 {

@@ -290,7 +290,7 @@ func TestThePageInABrowser(t *testing.T) {
 	run(chromedp.KeyEvent("d"), chromedp.KeyEvent(kb.Enter))
 	see(stands("gannet", "draining"))
 	see(`document.title.startsWith("1 of 3 backends out of rotation: booking.gannet is draining") && document.activeElement.id === "booking.gannet"`)
-	see(`document.getElementById("events").innerText.includes("drain, by any user of this machine")`)
+	see(`document.getElementById("page.events").innerText.includes("drain, by any user of this machine")`)
 	run(chromedp.KeyEvent("r"), chromedp.KeyEvent(kb.Enter))
 	see(stands("gannet", "up"))
 	see(`document.getElementById("told").textContent === "booking.gannet is up, weight 1; it was draining, weight 1."`)

@@ -126,7 +126,9 @@ func (n *eventLog) run() {
 			n.print(n.own(status.EventLog, "%s lost: stderr or the file was too slow", plural(int(lost), "event")))
 		}
 		n.print(x.event)
-		n.note(n.file.write(&x.event))
+		if x.event.Kind != status.EventProbe || x.event.N > 0 { // not each probe of -log probes
+			n.note(n.file.write(&x.event))
+		}
 	}
 }
 
@@ -254,10 +256,15 @@ func earlierEvents(c *config.EventLog) []status.Event {
 		if err != nil {
 			continue
 		}
-		for in := bufio.NewScanner(f); in.Scan(); {
+		in := bufio.NewScanner(f)
+		in.Buffer(nil, 1<<20)
+		for in.Scan() {
 			var e status.Event
 			if json.Unmarshal(in.Bytes(), &e) == nil && !e.At.IsZero() {
 				out = append(out, e)
+			}
+			if len(out) > 2*events.Kept { // however large the file is
+				out = append(out[:0], out[len(out)-events.Kept:]...)
 			}
 		}
 		f.Close()

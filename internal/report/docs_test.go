@@ -241,3 +241,13 @@ func eventsPage(generated string) string {
 	b.WriteString("\nEvents that strangers can cause are limited to five of a kind in a minute; one event counts the others.\n")
 	return b.String()
 }
+
+// columnsPage returns the page of docs/ that lists the columns of tables.
+func columnsPage(generated string) string {
+	var b strings.Builder
+	b.WriteString("# Columns of tables\n\n" + generated + " `kestrix help columns` prints it, too. Columns are named like the keys of [JSON\nresults](json.md); `peak` is `peak_in_flight`, and `out` is `seconds_out`.\n\n| column | meaning |\n|---|---|\n")
+	for _, c := range Columns {
+		fmt.Fprintf(&b, "| %s | %s |\n", c.Name, cell(strings.ReplaceAll(c.Doc, "*", "`*`")))
+	}
+	return b.String()
+}

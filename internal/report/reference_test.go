@@ -28,6 +28,7 @@ func TestTheReferenceIsFresh(t *testing.T) {
 	pages := map[string]string{
 		"configuration.md": languagePage("The configuration language", "HCL syntax with words of its own. A key or block that is not here is an error. "+generated, config.Language),
 		"causes.md":        causesPage(generated),
+		"columns.md":       columnsPage(generated),
 		"events.md":        eventsPage(generated),
 		"scenario.md":      languagePage("The scenario language", "What happens during a replay, in the syntax of the configuration. "+generated, scenario.Language),
 	}

@@ -67,20 +67,29 @@ func (s Style) frontendsStatus(x *status.Status) string {
 	return b.String()
 }
 
+// errorsOf lists the failed requests of a route by cause.
+func errorsOf(r *status.Route) string {
+	var errors []string
+	for _, why := range slices.Sorted(maps.Keys(r.Errors)) {
+		errors = append(errors, count(int64(r.Errors[why]))+" "+why)
+	}
+	return strings.Join(errors, ", ")
+}
+
 // routesStatus is a table of the routes of a frontend that had requests; empty for a single
 // one, which the line of its frontend describes.
 func (s Style) routesStatus(routes []status.Route) string {
 	if len(routes) < 2 {
 		return ""
 	}
+	more := 0
+	if !s.All {
+		routes, more = worstRoutes(routes)
+	}
 	var rows [][]string
 	for _, r := range routes {
-		var errors []string
-		for _, why := range slices.Sorted(maps.Keys(r.Errors)) {
-			errors = append(errors, count(int64(r.Errors[why]))+" "+why)
-		}
 		rows = append(rows, []string{
-			cmp.Or(r.Name, "(no route)"), count(int64(r.Answered)), s.failures(r.Failed), count(int64(r.ClientLeft)), count(int64(r.Redirected)), latencySoFar(r.Elapsed.P50), latencySoFar(r.Elapsed.P99), strings.Join(errors, ", "),
+			cmp.Or(r.Name, "(no route)"), count(int64(r.Answered)), s.failures(r.Failed), count(int64(r.ClientLeft)), count(int64(r.Redirected)), latencySoFar(r.Elapsed.P50), latencySoFar(r.Elapsed.P99), errorsOf(&r),
 		})
 	}
 	columns := []column{
@@ -92,7 +101,24 @@ func (s Style) routesStatus(routes []status.Route) string {
 			rows[i] = rows[i][:len(columns)]
 		}
 	}
-	return s.table(columns, rows, 2)
+	text := s.table(columns, rows, 2)
+	if more > 0 {
+		text += "  the ten with most failures; the other " + count(int64(more)) + " with -all\n"
+	}
+	return text
+}
+
+// worstRoutes returns the ten routes with most failures of more than thirty, and how many
+// are left out.
+func worstRoutes(routes []status.Route) (worst []status.Route, more int) {
+	if len(routes) <= 30 {
+		return routes, 0
+	}
+	worst = slices.Clone(routes)
+	slices.SortStableFunc(worst, func(a, b status.Route) int {
+		return cmp.Or(cmp.Compare(b.Failed, a.Failed), cmp.Compare(b.ClientLeft, a.ClientLeft), cmp.Compare(b.Answered, a.Answered))
+	})
+	return worst[:10], len(routes) - 10
 }
 
 // upstreamHead is the line above an upstream's backends.

@@ -60,10 +60,19 @@ func TestTheStatusPageEscapesAndBoundsWhatItShows(t *testing.T) {
 	v.Status.Upstreams[0].Backends[150].Why = `<script>alert("x")</script>`
 	v.Status.Upstreams[0].Backends[150].ByHand = `"><img src=x>`
 	v.Events = []status.Event{{At: v.Status.At, Object: "<b>", Kind: status.EventOrder, Text: "&<script>"}}
+	routes := make([]status.Route, 200)
+	for i := range routes {
+		routes[i] = status.Route{Name: fmt.Sprintf("route%d", i), Answered: uint64(i)}
+	}
+	routes[70] = status.Route{Name: "route70", Failed: 3, Errors: map[string]uint64{"<script>": 3}}
+	v.Status.Frontends = []status.Frontend{{Name: "web", Answered: 7, Failed: 3, Routes: routes}}
 	page, err := StatusPage{}.Page(v)
 	require.NoError(t, err)
 	text := string(page)
 	assert.NotContains(t, text, "<script>")
+	assert.Equal(t, 10, strings.Count(text, "<tr><td>web</td>"))
+	assert.Contains(t, text, `<td>route70</td><td class="n">0</td><td class="n bad">3</td>`)
+	assert.Contains(t, text, "190 more routes with fewer failures, in the JSON below.")
 	assert.NotContains(t, text, "<img")
 	assert.Equal(t, 10, strings.Count(text, "<article"))
 	assert.Contains(t, text, "gull150", "what is amiss is among those that are shown")
@@ -73,6 +82,7 @@ func TestTheStatusPageEscapesAndBoundsWhatItShows(t *testing.T) {
 	assert.Contains(t, text, string(part), "what is sent live is what was loaded")
 	table := Style{Width: 110}.Status(v.Status, "here")
 	assert.Contains(t, table, "the ten that are most amiss; the other 190 with -all")
+	assert.Contains(t, table, "the ten with most failures; the other 190 with -all")
 	assert.Contains(t, Style{Width: 110, All: true}.Status(v.Status, "here"), "gull199")
 }
 

@@ -2,6 +2,7 @@ package report
 
 import (
 	"bytes"
+	"cmp"
 	_ "embed"
 	"fmt"
 	"html/template"
@@ -68,8 +69,32 @@ type statusPage struct {
 	At                  string // of the proxy's clock, as all times of the page
 	Bad, Operator       bool
 	Figures             []pageFigure
+	Routes              []statusRoute
+	MoreRoutes          string // how many are not shown; empty for none
 	Upstreams           []statusCard
 	Events              []statusEvent
+}
+
+// statusRoute is a row for a route that had requests.
+type statusRoute struct {
+	Frontend, Route, Answered, Failed, ClientLeft, Redirected, P50, P99, Errors string
+	Bad                                                                         bool
+}
+
+// newStatusRoutes returns the rows of all frontends, and how many are left out.
+func newStatusRoutes(s *status.Status) (rows []statusRoute, left int) {
+	for _, f := range s.Frontends {
+		shown, more := worstRoutes(f.Routes)
+		left += more
+		for i := range shown {
+			r := &shown[i]
+			rows = append(rows, statusRoute{
+				Frontend: f.Name, Route: cmp.Or(r.Name, "(no route)"), Answered: count(int64(r.Answered)), Failed: count(int64(r.Failed)), ClientLeft: count(int64(r.ClientLeft)),
+				Redirected: count(int64(r.Redirected)), P50: latencySoFar(r.Elapsed.P50), P99: latencySoFar(r.Elapsed.P99), Errors: errorsOf(r), Bad: r.Failed > 0,
+			})
+		}
+	}
+	return rows, left
 }
 
 type statusCard struct {
@@ -187,6 +212,10 @@ func newStatusPage(v *status.View) *statusPage {
 			open += b.InFlight
 		}
 		p.Upstreams = append(p.Upstreams, newStatusCard(s, u))
+	}
+	var hidden int
+	if p.Routes, hidden = newStatusRoutes(s); hidden > 0 {
+		p.MoreRoutes = plural(int64(hidden), "more route") + " with fewer failures, in the JSON below."
 	}
 	p.Figures = []pageFigure{
 		{Name: "req/s", Value: three(rate)},

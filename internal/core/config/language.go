@@ -17,7 +17,7 @@ var failureDocs = []string{"the backend did not accept a connection", "the backe
 // AccessFields are the fields of the access log.
 var AccessFields = []string{
 	"time", "client", "method", "host", "path", "protocol", "status", "bytes", "duration", "connect", "first_byte", "user_agent", "referer",
-	"session", "frontend", "route", "upstream", "backend", "reason", "cause", "attempts", "id",
+	"session", "frontend", "route", "upstream", "backend", "reason", "cause", "attempts", "id", "trace_id",
 }
 
 // accessFieldDocs are what AccessFields mean.
@@ -26,7 +26,7 @@ var accessFieldDocs = []string{
 	"status of the response", "bytes of the response body", "seconds until the end of the response", "seconds until the last attempt was connected; absent for a reused connection",
 	"seconds of the last attempt until the header of its response", "field User-Agent of the request", "field Referer of the request",
 	"digest of the client's session", "name of the frontend", "name of the route", "name of the upstream", "name of the backend",
-	"reason for the choice of the backend", "cause of the failure, see causes.md", "number of attempts", "id of the request, for why -journal",
+	"reason for the choice of the backend", "cause of the failure, see causes.md", "number of attempts", "id of the request, for why -journal", "trace id of the field Traceparent (W3C Trace Context), 32 hexadecimal digits",
 }
 
 // Language is the table of the configuration language. It is read only.

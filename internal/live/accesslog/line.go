@@ -41,6 +41,7 @@ type Line struct {
 	Tried     []string // the backends of the attempts before the last; nil for none
 	ID        uint64   // of the request, in the journal
 	Moved     bool     // its client was given another seat for good
+	TraceID   string   // of the field Traceparent; empty for none
 	Session   string   // of the seat cookie, in a form that opens nothing
 }
 
@@ -99,13 +100,13 @@ func known(s string) []byte {
 }
 
 // AppendJSON writes a line of JSON Lines: the keys of the trace record, then
-// route, reason, cause, attempts, id, connect and first_byte in seconds.
+// route, reason, cause, trace_id, attempts, id, connect and first_byte in seconds.
 func (a *Line) AppendJSON(b []byte) []byte {
 	r := a.Record()
 	b = trace.AppendJSON(b, &r)
 	b = b[:len(b)-1] // the closing brace
 	for _, f := range [...]struct{ name, value string }{
-		{"route", a.Route}, {"reason", a.Reason}, {"cause", a.Cause.String()},
+		{"route", a.Route}, {"reason", a.Reason}, {"cause", a.Cause.String()}, {"trace_id", a.TraceID},
 	} {
 		if f.value == "" {
 			continue
@@ -192,6 +193,6 @@ func (a *Line) appendField(b []byte, name string) []byte {
 	}
 	return text(map[string]string{
 		"client": a.Client, "method": a.Method, "host": a.Host, "path": a.Path, "protocol": a.Protocol, "user_agent": a.UserAgent, "referer": a.Referer,
-		"session": a.Session, "frontend": a.Frontend, "route": a.Route, "upstream": a.Upstream, "backend": a.Backend, "reason": a.Reason, "cause": a.Cause.String(),
+		"session": a.Session, "frontend": a.Frontend, "route": a.Route, "upstream": a.Upstream, "backend": a.Backend, "reason": a.Reason, "cause": a.Cause.String(), "trace_id": a.TraceID,
 	}[name])
 }

@@ -15,6 +15,9 @@ import (
 	"kestrix/internal/live/events"
 )
 
+// mostNamed is how many objects or kinds a query may name.
+const mostNamed = 100
+
 // Events is the body of a response of GET /events.
 type Events struct {
 	Events []status.Event `json:"events"` // the newest first
@@ -34,6 +37,9 @@ func (c *Server) listEvents(w http.ResponseWriter, r *http.Request, _ string) {
 func readQuery(from url.Values) (q events.Query, err error) {
 	for name, values := range from {
 		value := values[len(values)-1]
+		if len(values) > mostNamed {
+			return q, fmt.Errorf("%s is given %d times; at most %d are allowed", name, len(values), mostNamed)
+		}
 		switch name {
 		case "after":
 			q.After, err = strconv.ParseUint(value, 10, 64)

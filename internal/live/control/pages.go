@@ -25,13 +25,25 @@ type Pages interface {
 	CSV(io.Writer, *status.Status) error
 }
 
-// pageEvents is the number of events that the page shows.
-const pageEvents = 40
+// The page shows the events of the last hour, but no more and no fewer than these.
+const (
+	mostPageEvents  = 100
+	leastPageEvents = 20
+)
+
+// pageEvents returns the events that the page shows.
+func (c *Server) pageEvents(now time.Time) []status.Event {
+	lately := c.o.Events.Find(events.Query{Since: now.Add(-time.Hour), Most: mostPageEvents})
+	if len(lately) >= leastPageEvents {
+		return lately
+	}
+	return c.o.Events.Find(events.Query{Most: leastPageEvents})
+}
 
 // view is what a user is shown.
 func (c *Server) view(user string) *status.View {
 	s := c.proxy.StatusWithRecent()
-	v := &status.View{Status: &s, Events: c.o.Events.Find(events.Query{Most: pageEvents}), Operator: true}
+	v := &status.View{Status: &s, Events: c.pageEvents(s.At), Operator: true}
 	for _, u := range c.state.Load().cfg.Users {
 		if u.Name == user {
 			v.User, v.Operator = user, u.Operator

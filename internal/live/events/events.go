@@ -64,8 +64,8 @@ type Query struct {
 	Most     int             // so many of the newest
 }
 
-// matches reports whether an event is selected.
-func (q *Query) matches(e *status.Event) bool {
+// matches reports whether an event is selected; objects are the patterns of Objects.
+func (q *Query) matches(e *status.Event, objects []route.Pattern) bool {
 	switch {
 	case e.N <= q.After, e.At.Before(q.Since), !q.Until.IsZero() && e.At.After(q.Until):
 		return false
@@ -74,24 +74,31 @@ func (q *Query) matches(e *status.Event) bool {
 	case len(q.Kinds) > 0 && !slices.Contains(q.Kinds, e.Kind):
 		return false
 	}
-	return len(q.Objects) == 0 || slices.ContainsFunc(q.Objects, func(p string) bool { return concerns(p, e.Object) })
+	up, backend, _ := strings.Cut(e.Object, ".")
+	return len(objects) == 0 || slices.ContainsFunc(objects, func(p route.Pattern) bool {
+		return p.Match(e.Object) || p.Match(up) || backend != "" && p.Match(backend)
+	})
 }
 
-// concerns reports whether a pattern matches an object, its upstream, or its backend.
-func concerns(pattern, object string) bool {
-	p := route.Plain(pattern)
-	up, backend, _ := strings.Cut(object, ".")
-	return p.Match(object) || p.Match(up) || backend != "" && p.Match(backend)
-}
-
-// Find returns the events that a query selects, the newest first.
+// Find returns the events that a query selects, the newest first. New events wait no longer
+// than a copy of all takes.
 func (l *Log) Find(q Query) []status.Event {
 	l.mu.Lock()
-	defer l.mu.Unlock()
+	all := make([]status.Event, 0, min(l.count, Kept))
+	for n := l.count; n > q.After && l.ring[n%Kept].N == n && len(all) < Kept; n-- {
+		all = append(all, l.ring[n%Kept])
+	}
+	l.mu.Unlock()
+	var objects []route.Pattern
+	for _, p := range q.Objects {
+		objects = append(objects, route.Plain(p))
+	}
 	out := []status.Event{}
-	for n := l.count; n > q.After && l.ring[n%Kept].N == n && (q.Most == 0 || len(out) < q.Most); n-- {
-		if e := &l.ring[n%Kept]; q.matches(e) {
-			out = append(out, *e)
+	for i := range all {
+		if q.matches(&all[i], objects) {
+			if out = append(out, all[i]); len(out) == q.Most {
+				break
+			}
 		}
 	}
 	return out

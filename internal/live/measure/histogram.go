@@ -64,9 +64,29 @@ func (h *Histogram) Quantile(q float64) float64 {
 	return Bounds[len(Bounds)-1]
 }
 
+// Exemplar is a time of a request that has a trace id.
+type Exemplar struct {
+	Seconds float64
+	TraceID string
+	At      time.Time
+}
+
+// Exemplars are the latest exemplar of each bucket; zero where there is none.
+type Exemplars [len(Bounds) + 1]Exemplar
+
+// Add takes an exemplar.
+func (x *Exemplars) Add(e Exemplar) {
+	i := 0
+	for i < len(Bounds) && e.Seconds > Bounds[i] {
+		i++
+	}
+	x[i] = e
+}
+
 // RouteTimes are the times of the requests of a route, streams and connections excepted.
 type RouteTimes struct {
 	Frontend, Route string // Route is empty for requests that no route took
 	Elapsed         Histogram
+	Exemplars       Exemplars // of Elapsed
 	FirstByte       Histogram // of the last attempt, to the header of its response
 }

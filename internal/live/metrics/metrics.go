@@ -106,7 +106,7 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 		}
 	}
 	for _, r := range c.source.RouteTimes() {
-		histogram(metricElapsed, r.Elapsed.Buckets(), r.Frontend, r.Route)
+		out <- elapsedOf(&r)
 		histogram(metricRouteGot, r.FirstByte.Buckets(), r.Frontend, r.Route)
 	}
 	for _, l := range s.Listeners {
@@ -169,6 +169,22 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 			}
 		}
 	}
+}
+
+// elapsedOf returns the histogram of a route with its exemplars, which only OpenMetrics has.
+func elapsedOf(r *measure.RouteTimes) prometheus.Metric {
+	b := r.Elapsed.Buckets()
+	m := prometheus.MustNewConstHistogram(metricElapsed, b.Count, b.Sum, b.Buckets, r.Frontend, r.Route)
+	var exemplars []prometheus.Exemplar
+	for _, e := range r.Exemplars {
+		if e.TraceID != "" {
+			exemplars = append(exemplars, prometheus.Exemplar{Value: e.Seconds, Labels: prometheus.Labels{"trace_id": e.TraceID}, Timestamp: e.At})
+		}
+	}
+	if with, err := prometheus.NewMetricWithExemplars(m, exemplars...); len(exemplars) > 0 && err == nil {
+		return with
+	}
+	return m
 }
 
 // statusClasses are the labels of the classes of statuses.

@@ -108,6 +108,8 @@ func TestControlIsClosedToStrangers(t *testing.T) {
 			{"GET", "/events", "", "", 401},
 			{"GET", "/events", "tom:low tide", "", 200},
 			{"GET", "/events?after=x", "tom:low tide", "", 400},
+			{"GET", "/events?most=-1", "tom:low tide", "", 400},
+			{"GET", "/events?" + strings.Repeat("object=a&", 101), "tom:low tide", "", 400},
 			{"GET", "/configuration", "tom:low tide", "", 403},
 			{"GET", "/configuration", "mary:north sea", "", 200},
 			{"POST", "/configuration", "mary:north sea", "{}", 405},

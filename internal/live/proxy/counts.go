@@ -34,6 +34,7 @@ type routeCounts struct {
 	failed                     map[cause.Cause]uint64
 	refused                    map[cause.Cause]uint64 // those of failed and left for which no backend was asked
 	elapsed, firstByte         measure.Histogram
+	exemplars                  *measure.Exemplars // of elapsed; nil before the first
 }
 
 // Why a connection is refused, as status.RefusedConnections has it.
@@ -73,6 +74,12 @@ func (r *requestCounts) note(a *accesslog.Line) {
 	}
 	if a.Kind == trace.HTTP { // the others last for as long as clients want
 		c.elapsed.Add(a.Duration)
+		if a.TraceID != "" {
+			if c.exemplars == nil {
+				c.exemplars = new(measure.Exemplars)
+			}
+			c.exemplars.Add(measure.Exemplar{Seconds: a.Duration.Seconds(), TraceID: a.TraceID, At: a.Time.Add(a.Duration)})
+		}
 	}
 	if a.FirstByte > 0 {
 		c.firstByte.Add(a.FirstByte)
@@ -178,7 +185,11 @@ func (r *requestCounts) times() []measure.RouteTimes {
 	out := make([]measure.RouteTimes, 0, len(r.routes))
 	for _, name := range r.sorted() {
 		c := r.routes[name]
-		out = append(out, measure.RouteTimes{Frontend: name.frontend, Route: name.route, Elapsed: c.elapsed, FirstByte: c.firstByte})
+		x := measure.RouteTimes{Frontend: name.frontend, Route: name.route, Elapsed: c.elapsed, FirstByte: c.firstByte}
+		if c.exemplars != nil {
+			x.Exemplars = *c.exemplars
+		}
+		out = append(out, x)
 	}
 	return out
 }

@@ -275,3 +275,39 @@ func TestNoEligibleBackendIsSeen(t *testing.T) {
 		assert.Equal(t, "0", eligible("app"))
 	})
 }
+
+// TestExemplarsHaveTraceIDs of requests that have one, in OpenMetrics; and so do access lines.
+func TestExemplarsHaveTraceIDs(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := newWorld(t, "control {\n listen = \"127.0.0.1:9900\"\n}\n"+front+one)
+		defer w.close()
+		w.start(here, func(out http.ResponseWriter, r *http.Request) {
+			time.Sleep(30 * time.Millisecond)
+			_, _ = io.WriteString(out, r.Header.Get("Traceparent"))
+		})
+		const id = "4bf92f3577b34da6a3ce929d0e0e4736"
+		ask := func(url string, header ...string) string {
+			r, err := http.NewRequest("GET", url, nil)
+			require.NoError(t, err)
+			r.Header.Set(header[0], header[1])
+			res, err := w.client.Do(r)
+			require.NoError(t, err)
+			defer res.Body.Close()
+			text, err := io.ReadAll(res.Body)
+			require.NoError(t, err)
+			return string(text)
+		}
+		parent := "00-" + id + "-00f067aa0ba902b7-01"
+		assert.Equal(t, parent, ask(base+"/", "Traceparent", parent), "the backend has it")
+		ask(base+"/", "Traceparent", "nonsense")
+		synctest.Wait()
+		text := ask("http://127.0.0.1:9900/metrics", "Accept", "application/openmetrics-text; version=1.0.0")
+		assert.Contains(t, text, "kestrix_route_elapsed_seconds_bucket{frontend=\"web\",route=\"all\",le=\"0.05\"} 2 # {trace_id=\""+id+"\"} 0.03")
+		assert.Equal(t, 1, strings.Count(text, "# {"))
+		assert.NotContains(t, ask("http://127.0.0.1:9900/metrics", "Accept", "text/plain"), "trace_id")
+		l := w.log()
+		require.Len(t, l, 2)
+		assert.Contains(t, string(l[0].AppendJSON(nil)), `"trace_id":"`+id+`"`)
+		assert.NotContains(t, string(l[1].AppendJSON(nil)), "trace_id")
+	})
+}

@@ -80,7 +80,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	addr := x.who(entry)
 	x.access = accesslog.Line{
 		Time: began, Client: x.client, Method: r.Method, Host: r.Host, Path: r.RequestURI, Protocol: r.Proto,
-		UserAgent: r.UserAgent(), Referer: r.Referer(),
+		UserAgent: r.UserAgent(), Referer: r.Referer(), TraceID: accesslog.TraceID(r.Header["Traceparent"]),
 	}
 	if !strings.HasPrefix(r.RequestURI, "/") {
 		x.access.Path = r.URL.RequestURI() // of an absolute one, host and path stand apart
