@@ -72,14 +72,40 @@ func TestSentencesAreTold(t *testing.T) {
 	assert.Equal(t, []string{"head", "a b", "cell", "cell two", "- point one", "more"}, blocks("# head\na\nb\n\n| cell | cell two |\n```\nno prose at all here\n```\n- point one\n  kestrix replay x\n\nmore"))
 }
 
+// TestMessagesHaveNoBackticks: what stands in a message is read in a terminal.
+func TestMessagesHaveNoBackticks(t *testing.T) {
+	messages := map[string]bool{"Add": true, "Addf": true, "Limited": true, "say": true, "usage": true, "Errorf": true, "New": true, "LiveFinding": true}
+	seen := 0
+	sources(t, func(path string, file *ast.File) {
+		ast.Inspect(file, func(n ast.Node) bool {
+			call, ok := n.(*ast.CallExpr)
+			if !ok {
+				return true
+			}
+			name := ""
+			switch fun := call.Fun.(type) {
+			case *ast.Ident:
+				name = fun.Name
+			case *ast.SelectorExpr:
+				name = fun.Sel.Name
+			}
+			for _, arg := range call.Args {
+				if l, ok := arg.(*ast.BasicLit); ok && messages[name] && l.Kind == token.STRING {
+					text, err := strconv.Unquote(l.Value)
+					require.NoError(t, err, path)
+					seen++
+					assert.NotContains(t, text, "`", "%s: %s", path, name)
+				}
+			}
+			return true
+		})
+	})
+	require.Greater(t, seen, 500)
+}
+
 // texts calls look with every text in the sources of the program that is not a test's.
 func texts(t *testing.T, look func(where, text string)) {
-	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
-			return err
-		}
-		file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.SkipObjectResolution)
-		require.NoError(t, err)
+	sources(t, func(path string, file *ast.File) {
 		ast.Inspect(file, func(n ast.Node) bool {
 			if l, ok := n.(*ast.BasicLit); ok && l.Kind == token.STRING {
 				text, err := strconv.Unquote(l.Value)
@@ -88,6 +114,18 @@ func texts(t *testing.T, look func(where, text string)) {
 			}
 			return true
 		})
+	})
+}
+
+// sources calls look with every file of the program that is not a test's.
+func sources(t *testing.T, look func(path string, file *ast.File)) {
+	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.SkipObjectResolution)
+		require.NoError(t, err)
+		look(path, file)
 		return nil
 	})
 	require.NoError(t, err)

@@ -28,7 +28,7 @@ func SARIF(all []Checked, allowed []check.Allowed, baseline bool, version string
 		if r.Why != "" {
 			o["fullDescription"] = object{"text": r.Why}
 		}
-		o["help"] = object{"text": strings.TrimSpace(r.Fix + "\n`kestrix check -explain " + r.ID + "` shows examples")}
+		o["help"] = object{"text": strings.TrimSpace(r.Fix + "\nkestrix check -explain " + r.ID + " shows examples")}
 		o["helpUri"] = "urn:kestrix:rule:" + r.ID
 		rules = append(rules, o)
 	}

@@ -449,7 +449,7 @@ func (d *Decoder) sticky(n *Node) *Sticky {
 		d.Add(IDType, n.At("name"), fmt.Sprintf("%q cannot be the name of a cookie or header field", shorten(s.Name)), "letters, digits, - and _")
 	}
 	if text, read := n.values["secret"].Value.(string); read && len(text) < 16 {
-		d.Add(IDLimit, n.At("secret"), "the secret is shorter than 16 characters", "one that cannot be guessed; `head -c 24 /dev/urandom | base64` makes one")
+		d.Add(IDLimit, n.At("secret"), "the secret is shorter than 16 characters", "one that cannot be guessed, as from: head -c 24 /dev/urandom | base64")
 	}
 	return s
 }

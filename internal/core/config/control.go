@@ -56,10 +56,10 @@ func (d *Decoder) control(n *Node) *Control {
 		case !u.Has("password"): // required, and missed by the table
 		case isHidden(x.Password): // of a configuration that a proxy has shown
 		case !bcryptHash.MatchString(x.Password):
-			d.Add(IDType, x.PasswordAt, "the password is not a bcrypt hash", "`kestrix password` makes one; never write the password itself")
+			d.Add(IDType, x.PasswordAt, "the password is not a bcrypt hash", "kestrix password writes one; never write the password itself")
 			x.Password = ""
 		case cost < leastCost || cost > mostCost:
-			d.Add(IDLimit, x.PasswordAt, fmt.Sprintf("the cost %d of the hash is outside %d to %d", cost, leastCost, mostCost), "`kestrix password` makes one that is sound")
+			d.Add(IDLimit, x.PasswordAt, fmt.Sprintf("the cost %d of the hash is outside %d to %d", cost, leastCost, mostCost), "kestrix password writes one that is sound")
 			x.Password = ""
 		}
 		c.Users = append(c.Users, x)

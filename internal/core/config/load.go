@@ -134,7 +134,7 @@ func (d *Decoder) required(c *Config, head hcl.Range) {
 	}
 	switch {
 	case len(c.Frontends) == 0 && len(c.Upstreams) == 0:
-		d.Add(IDMissing, head, "there is neither a frontend nor an upstream here", "`kestrix new ADDRESS...` writes a first configuration")
+		d.Add(IDMissing, head, "there is neither a frontend nor an upstream here", "kestrix new ADDRESS... writes a first configuration")
 	case len(c.Frontends) == 0:
 		d.Add(IDMissing, head, "the configuration has no frontend", "a frontend says where traffic enters: frontend \"web\" {")
 	case len(c.Upstreams) == 0:
