@@ -61,13 +61,14 @@ func manual() string {
 // environment are the variables of the environment that the program reads, and what they do. env() in a configuration reads
 // others.
 var environment = [][2]string{
-	{"KESTRIX_PASSWORD", "password of -user, for status, watch, tell and diff -at"},
+	{"KESTRIX_PASSWORD", "password of -user, for status, watch, events, tell and diff -at"},
 	{"LC_ALL, LC_CTYPE, LANG", "without UTF-8 in the first that is set, bars and rules are ASCII"},
 	{"NO_COLOR", "not empty: print no colours"},
 	{"TERM", "dumb: print no colours"},
 	{"COLUMNS", "width of flowing text where stdout is no terminal, from 40 to 120"},
 	{"XDG_RUNTIME_DIR", "folder of the socket of standin; the folder for temporary files when not set"},
 	{"STATE_DIRECTORY", "folder from systemd for the orders of operators (orders.json)"},
+	{"JOURNAL_STREAM", "set by systemd where stderr is its journal: lines of serve then begin with their priority"},
 	{"LISTEN_FDS, LISTEN_PID, NOTIFY_SOCKET, WATCHDOG_USEC", "interface to systemd: sockets, notifications and watchdog of serve"},
 }
 
