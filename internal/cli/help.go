@@ -188,11 +188,8 @@ func helpOf(env *Env, args []string) (string, error) {
 		}
 		return "", fmt.Errorf("there is no key or block %q; kestrix help %s lists them", query, args[0])
 	}
-	if args[0] == "columns" {
-		return env.style(env.Stdout, false).ColumnsHelp(), nil
-	}
-	if args[0] == "man" {
-		return manual(), nil
+	if args[0] == "columns" || args[0] == "man" {
+		return pageOf(env, args)
 	}
 	known := []string{"config", "scenario", "columns", "man"}
 	for _, c := range commands() {
@@ -222,6 +219,17 @@ func helpOf(env *Env, args []string) (string, error) {
 		return "", fmt.Errorf("there is no command %q; kestrix check -explain %s explains the rule", args[0], args[0])
 	}
 	return "", fmt.Errorf("there is no command %q; kestrix help lists the commands", args[0])
+}
+
+// pageOf returns a text of help that has no parts: the columns, or the manual page.
+func pageOf(env *Env, args []string) (string, error) {
+	if len(args) > 1 {
+		return "", fmt.Errorf("%s has no parts; leave %s out", args[0], args[1])
+	}
+	if args[0] == "man" {
+		return manual(), nil
+	}
+	return env.style(env.Stdout, false).ColumnsHelp(), nil
 }
 
 // suggestKey returns the key or block that is likely meant by a name or path; "" where there is none.

@@ -205,7 +205,7 @@ func (x *serving) run(ctx context.Context) error {
 			if s == syscall.SIGHUP {
 				x.reload()
 			} else if err := x.access.reopen(); err != nil {
-				x.events.say(status.EventLog, "%v; lines go to the old file", err)
+				x.events.say(status.EventAccessLog, "%v; lines go to the old file", err)
 			}
 		case answer := <-x.told:
 			answer <- x.reload()

@@ -123,7 +123,7 @@ func (n *eventLog) run() {
 			continue
 		}
 		if lost := n.lost.Swap(0); lost > 0 {
-			n.print(n.own(status.EventLog, "%s lost: stderr or the file was too slow", plural(int(lost), "event")))
+			n.print(n.own(status.EventEventLog, "%s lost: stderr or the file was too slow", plural(int(lost), "event")))
 		}
 		n.print(x.event)
 		if x.event.Kind != status.EventProbe || x.event.N > 0 { // not each probe of -log probes
@@ -140,7 +140,7 @@ func (n *eventLog) own(kind status.EventKind, format string, args ...any) status
 // note prints what the file reports of itself; empty for nothing.
 func (n *eventLog) note(text string) {
 	if text != "" {
-		n.print(n.own(status.EventLog, "%s", text))
+		n.print(n.own(status.EventEventLog, "%s", text))
 	}
 }
 

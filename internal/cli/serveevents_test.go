@@ -126,5 +126,5 @@ func TestAReaderThatHangsDelaysNobody(t *testing.T) {
 	}()
 	n.close()
 	require.NoError(t, w.Close())
-	assert.Regexp(t, `log +\d+ events lost: stderr or the file was too slow`, <-text)
+	assert.Regexp(t, `event-log +\d+ events lost: stderr or the file was too slow`, <-text)
 }

@@ -149,7 +149,7 @@ func (a *accessSink) changeLog(to config.AccessLog, server config.Syslog) (befor
 	var file io.Closer
 	switch to.To.Value {
 	case "syslog":
-		s := syslog.New(syslog.Options{Server: server, Event: func(format string, args ...any) { a.events.say(status.EventLog, format, args...) }})
+		s := syslog.New(syslog.Options{Server: server, Event: func(format string, args ...any) { a.events.say(status.EventAccessLog, format, args...) }})
 		w, file = s, s
 	case "off":
 	case "stdout":
@@ -170,10 +170,10 @@ func (a *accessSink) changeLog(to config.AccessLog, server config.Syslog) (befor
 	if w != nil {
 		a.log = accesslog.New(w, to, func(lost int, err error) {
 			if err != nil {
-				a.events.say(status.EventLog, "access lines are lost: %v", reason(err))
+				a.events.say(status.EventAccessLog, "access lines are lost: %v", reason(err))
 				return
 			}
-			a.events.say(status.EventLog, "access lines are written again; %s lost", plural(lost, "line"))
+			a.events.say(status.EventAccessLog, "access lines are written again; %s lost", plural(lost, "line"))
 		})
 	}
 	return before, nil
@@ -192,7 +192,7 @@ func (a *accessSink) reopen() error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if _, ok := a.file.(*os.File); !ok {
-		a.events.say(status.EventLog, "access lines go to %s, which cannot be reopened", a.to.To.Value)
+		a.events.say(status.EventAccessLog, "access lines go to %s, which cannot be reopened", a.to.To.Value)
 		return nil
 	}
 	f, err := a.logFile(a.to)
@@ -202,7 +202,7 @@ func (a *accessSink) reopen() error {
 	a.log.Turn(f)
 	a.file.Close()
 	a.file = f
-	a.events.say(status.EventLog, "%s was reopened", a.to.To.Value)
+	a.events.say(status.EventAccessLog, "%s was reopened", a.to.To.Value)
 	return nil
 }
 

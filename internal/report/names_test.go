@@ -163,7 +163,7 @@ var otherNames = map[string]string{
 	"open": "in_flight", "active": "in_flight", "concurrency": "in_flight", "concurrent": "in_flight", "took": "duration", "ms": "seconds",
 	"aborted": "client_left", "cancelled": "client_left", "forecast": "prediction", "mend": "fix", "fits": "matches", "lost": "exposed_failed or misses",
 	"success": "answered", "successes": "answered", "errored": "failed", "failures": "failed", "queue": "queued or waiting", "pending": "waiting",
-	"ejected": "suspended", "alive": "up", "healthy": "up", "conns": "connections", "reqs": "requests", "rtt": "latency", "ttfb": "first_byte",
+	"alive": "up", "healthy": "up", "conns": "connections", "reqs": "requests", "rtt": "latency", "ttfb": "first_byte",
 	"uri": "path", "url": "path", "remote": "client", "ip": "client", "vhost": "host",
 }
 

@@ -74,6 +74,8 @@ type EventKind string
 // The kinds of events that are not the state of a backend.
 const (
 	EventAccepting   EventKind = "accepting"
+	EventAccessLog   EventKind = "access-log"
+	EventEventLog    EventKind = "event-log"
 	EventAvailable   EventKind = "available"
 	EventChanged     EventKind = "changed"
 	EventClosed      EventKind = "closed"
@@ -85,7 +87,6 @@ const (
 	EventLeaving     EventKind = "leaving"
 	EventLimits      EventKind = "limits"
 	EventListening   EventKind = "listening"
-	EventLog         EventKind = "log"
 	EventManager     EventKind = "manager"
 	EventOrder       EventKind = "order"
 	EventOrders      EventKind = "orders"
@@ -119,10 +120,12 @@ type EventDescription struct {
 // has those.
 var EventKinds = []EventDescription{
 	{EventAccepting, SeverityInfo, "a listener", "connections are accepted again, after `overloaded`"},
+	{EventAccessLog, SeverityWarning, "kestrix", "the access log was reopened, cannot be written, or is written again"},
 	{EventAvailable, SeverityInfo, "an upstream", "a backend is in rotation again, after `unavailable`"},
 	{EventChanged, SeverityInfo, "an upstream, a frontend or kestrix", "a difference between the configuration before a reload and after it"},
 	{EventClosed, SeverityInfo, "a listener or a backend", "a listener is closed; or the connections of a backend were closed because it went down (`on_down`)"},
 	{EventClosing, SeverityInfo, "a listener", "it is no longer in the configuration; its connections end with their next response"},
+	{EventEventLog, SeverityWarning, "kestrix", "the file of events cannot be written, or is written again; or events were lost"},
 	{EventFault, SeverityInfo, "a stand-in", "a fault has begun or ended"},
 	{EventFiles, SeverityWarning, "kestrix", "files cannot be watched for changes"},
 	{EventJournal, SeverityWarning, "kestrix", "the journal (`serve -journal`) has begun, goes on in another file, or has ended with an error"},
@@ -130,7 +133,6 @@ var EventKinds = []EventDescription{
 	{EventLeaving, SeverityInfo, "kestrix", "the proxy has been asked to stop, and `stop_notice` has begun"},
 	{EventLimits, SeverityWarning, "kestrix", "the limit of open files allows fewer connections than the configuration"},
 	{EventListening, SeverityInfo, "a listener, control or a stand-in", "connections are accepted"},
-	{EventLog, SeverityWarning, "kestrix", "the access log was reopened, cannot be written, or is written again"},
 	{EventManager, SeverityWarning, "kestrix", "the service manager cannot be notified"},
 	{EventOrder, SeverityInfo, "a backend or control", "an order of an operator was carried out, or has ended"},
 	{EventOrders, SeverityWarning, "kestrix or a stand-in", "orders cannot be kept on disk, cannot be read from there, or cannot be taken"},

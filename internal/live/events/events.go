@@ -7,7 +7,6 @@ package events
 import (
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -114,13 +113,4 @@ func (l *Log) Restore(earlier []status.Event) {
 		e.N = l.count
 		l.ring[l.count%Kept] = e
 	}
-}
-
-// Thousands writes a number in groups of three digits, as events have them.
-func Thousands(n int) string {
-	s := strconv.Itoa(n)
-	for at := len(s) - 3; at > 0; at -= 3 {
-		s = s[:at] + "," + s[at:]
-	}
-	return s
 }

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/status"
+	"kestrix/internal/core/units"
 )
 
 // limit bounds how many events strangers can cause: of each kind it lets some through in
@@ -72,7 +73,7 @@ func (l *Log) addCount(key counting) {
 	k.more = 0
 	l.limit.mu.Unlock()
 	if n > 0 {
-		l.Addf(key.object, key.kind, "%s more %s in the last minute", Thousands(n), key.several)
+		l.Addf(key.object, key.kind, "%s more %s in the last minute", units.Count(int64(n)), key.several)
 	}
 }
 

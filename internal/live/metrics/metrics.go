@@ -32,8 +32,14 @@ type Source interface {
 // when an operator resets them.
 type collector struct{ source Source }
 
+// all are the descriptions of the metrics below.
+var all []*prometheus.Desc
+
+// metric returns the description of a metric, and adds it to all.
 func metric(name, help string, labels ...string) *prometheus.Desc {
-	return prometheus.NewDesc("kestrix_"+name, help, labels, nil)
+	d := prometheus.NewDesc("kestrix_"+name, help, labels, nil)
+	all = append(all, d)
+	return d
 }
 
 var (
@@ -76,9 +82,7 @@ var (
 
 // Describe is called by the library.
 func (c *collector) Describe(out chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{
-		metricInfo, metricBegan, metricWaiting, metricQueued, metricRetries, metricBudget, metricRefused, metricOutcome, metricRoute, metricRouteBad, metricRouteOff, metricRedirect, metricElapsed, metricRouteGot, metricConns, metricAccepted, metricNotAsked, metricState, metricRefusedC, metricLost, metricReloads, metricConfig, metricCert, metricProbes, metricEligible, metricIn, metricWeight, metricInFlight, metricRequests, metricFailed, metricLeft, metricResponses, metricBytes, metricSeats, metricFirst,
-	} {
+	for _, d := range all {
 		out <- d
 	}
 }

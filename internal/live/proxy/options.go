@@ -40,18 +40,17 @@ type Options struct {
 	// Event takes what happens besides requests: changes of state,
 	// listeners, reloads. It must be safe for concurrent use.
 	Event func(status.Event)
-	// Probe is told of each probe: of which backend, how long it took and what
-	// came of it. It must be safe for concurrent use; nil for nobody.
+	// Probe takes each probe: UPSTREAM.BACKEND, its duration, and its result in words. It must
+	// be safe for concurrent use; nil discards them.
 	Probe func(who string, took time.Duration, what string)
-	// Journal takes what the cores of upstreams are told and say; nil for nobody.
-	// It must be safe for concurrent use, and what it takes is of one upstream in
-	// the order in which it happened.
+	// Journal takes the inputs and decisions of the cores; nil discards them. It must be safe
+	// for concurrent use. The entries of one upstream come in their order.
 	Journal func(journal.Entry)
-	// Held are orders of operators that the proxy before was given, and Keep keeps those in
-	// force for the one after; nil for nobody.
+	// Held are the orders of operators from the earlier process. Keep stores those in force for
+	// the next one; nil stores none.
 	Held []status.Held
 	Keep func([]status.Held) error
-	// LostLines returns how many lines of logs were lost; nil for nobody who counts them.
+	// LostLines returns the number of lost lines of logs; nil if they are not counted.
 	LostLines func() uint64
 	// Access takes a finished request. It must be safe for concurrent use.
 	Access func(*accesslog.Line)

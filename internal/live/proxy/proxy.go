@@ -321,7 +321,7 @@ func (p *Proxy) setConnLimits(c *config.Config) {
 	}
 	s := socket.ShareFiles(p.o.Files, probed, c.ConnectionsTotal)
 	if c.ConnectionsTotal > s.Clients {
-		p.events.Addf("kestrix", status.EventLimits, "connections_total is %s, and the %s files that the process may have open (RLIMIT_NOFILE) allow %s", events.Thousands(c.ConnectionsTotal), events.Thousands(p.o.Files), events.Thousands(s.Clients))
+		p.events.Addf("kestrix", status.EventLimits, "connections_total is %s, and the %s files that the process may have open (RLIMIT_NOFILE) allow %s", units.Count(int64(c.ConnectionsTotal)), units.Count(int64(p.o.Files)), units.Count(int64(s.Clients)))
 	}
 	p.conns.SetLimit(s.Clients)
 	p.pools.SetLimit(s.Backends)

@@ -20,8 +20,8 @@ import (
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/peer"
 	"kestrix/internal/core/status"
+	"kestrix/internal/core/units"
 	"kestrix/internal/live/accesslog"
-	"kestrix/internal/live/events"
 	"kestrix/internal/live/socket"
 	"kestrix/internal/live/wire"
 )
@@ -233,7 +233,7 @@ func (s *server) took(raw net.Conn) {
 	_, addr := socket.ClientAddress(raw.RemoteAddr().String())
 	listed, closed := s.proxy.conns.Add(raw, addr)
 	if closed != nil {
-		s.proxy.events.Limited(s.address.String(), status.EventOverloaded, "connections closed for others", "a connection from %s is closed for another: %s are open, as many as limits { connections_total } allows", closed.RemoteAddr(), events.Thousands(s.proxy.conns.Limit()))
+		s.proxy.events.Limited(s.address.String(), status.EventOverloaded, "connections closed for others", "a connection from %s is closed for another: %s are open, as many as limits { connections_total } allows", closed.RemoteAddr(), units.Count(int64(s.proxy.conns.Limit())))
 	}
 	if closed != nil {
 		s.proxy.requests.connection(e.frontend.Name, overTotal)
