@@ -134,7 +134,7 @@ func runServe(ctx context.Context, env *Env, f *serveFlags) error {
 		return err
 	}
 	defer x.access.close()
-	o := proxy.Options{ReadFile: besides(s.read[0]), Seed: f.seed, Grace: f.grace, Files: openFiles(), Event: n.event, Access: x.access.add, Given: x.manager.take, Version: Version, Commit: thisBuild().Commit, Earlier: earlier, Pages: report.StatusPage{}}
+	o := proxy.Options{ReadFile: besides(s.read[0]), Seed: f.seed, Grace: f.grace, Files: openFiles(), Event: n.event, Access: x.access.add, Given: x.manager.take, Name: hostName(), Version: Version, Commit: thisBuild().Commit, Earlier: earlier, Pages: report.StatusPage{}}
 	o.Reload = func() (string, error) { // at its turn, so that two do not meet
 		answer := make(chan reloaded, 1)
 		select {
@@ -340,4 +340,13 @@ func openFiles() int {
 		return 0
 	}
 	return int(min(l.Cur, 1<<30))
+}
+
+// hostName returns the name of this machine, empty where it has none.
+func hostName() string {
+	name, err := os.Hostname()
+	if err != nil {
+		return ""
+	}
+	return name
 }

@@ -1,12 +1,14 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -25,17 +27,17 @@ type accessSink struct {
 	env    *Env
 	events *eventLog
 
-	mu       sync.RWMutex
-	to       config.AccessLog
-	server   config.Syslog // where to says so
-	recordTo string
-	record   *recording // nil: none
-	openLog
-	lostBefore uint64 // lines, of logs that are closed
+	mu         sync.RWMutex
+	logs       []*openLog
+	server     config.Syslog // where a log goes to syslog
+	recordTo   string
+	record     *recording // nil: none
+	lostBefore uint64     // lines, of logs that are closed
 }
 
 // openLog is an access log that is written.
 type openLog struct {
+	to   config.AccessLog
 	file io.Closer      // nil: none of ours
 	log  *accesslog.Log // nil: none
 }
@@ -52,23 +54,25 @@ type recording struct {
 // changed.
 func (a *accessSink) open(c *config.Config) error {
 	before, err := a.change(c)
-	before.close() // by now no request waits for that
+	for _, l := range before { // by now no request waits for that
+		l.close()
+	}
 	return err
 }
 
-// change is open, but for closing the log there was before.
-func (a *accessSink) change(c *config.Config) (before openLog, err error) {
+// change is open, but for closing the logs that are gone.
+func (a *accessSink) change(c *config.Config) (before []*openLog, err error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	var rec *recording
 	if c.Record.Value != a.recordTo && c.Record.Value != "" {
 		if rec, err = a.startRecord(c.Record); err != nil {
-			return openLog{}, err
+			return nil, err
 		}
 	}
-	if before, err = a.changeLog(c.AccessLog, c.Syslog); err != nil {
+	if before, err = a.changeLogs(c.AccessLogs(), c.Syslog); err != nil {
 		rec.stop()
-		return openLog{}, err
+		return nil, err
 	}
 	if c.Record.Value != a.recordTo {
 		if a.record != nil {
@@ -138,48 +142,83 @@ func (r *recording) stop() {
 	r.file.Close()
 }
 
-// changeLog goes over to another access log, unless it is the same, and returns the one
-// before.
-func (a *accessSink) changeLog(to config.AccessLog, server config.Syslog) (before openLog, err error) {
+// changeLogs goes over to other access logs, and returns those that are gone. One that is
+// there already, and the same, goes on.
+func (a *accessSink) changeLogs(wanted []config.AccessLog, server config.Syslog) (gone []*openLog, err error) {
 	server.Range = hcl.Range{} // where it stands is of no matter
-	if a.log != nil && a.to.To.Value == to.To.Value && a.to.Format == to.Format && slices.Equal(a.to.Fields, to.Fields) && a.server == server {
-		return openLog{}, nil
+	var next, opened []*openLog
+	for _, to := range wanted {
+		same := slices.IndexFunc(a.logs, func(l *openLog) bool {
+			return sameLog(l.to, to) && (to.To.Value != "syslog" || a.server == server) && !slices.Contains(next, l)
+		})
+		if same >= 0 {
+			next = append(next, a.logs[same])
+			continue
+		}
+		l, err := a.openLog(to, server)
+		if err != nil {
+			for _, o := range opened {
+				o.close()
+			}
+			return nil, err
+		}
+		next, opened = append(next, l), append(opened, l)
 	}
+	for _, l := range a.logs {
+		if !slices.Contains(next, l) {
+			gone = append(gone, l)
+			a.lostBefore += l.lost()
+		}
+	}
+	a.logs, a.server = next, server
+	return gone, nil
+}
+
+// sameLog reports whether two access logs have the same lines at the same place.
+func sameLog(a, b config.AccessLog) bool {
+	bare := func(l config.AccessLog) config.AccessLog {
+		l.Range, l.LineAt, l.FieldsAt, l.To.Range, l.Given, l.Line, l.Name = hcl.Range{}, hcl.Range{}, hcl.Range{}, hcl.Range{}, false, nil, ""
+		l.Fields = slices.Clone(l.Fields)
+		for i := range l.Fields {
+			l.Fields[i].Name.Range, l.Fields[i].Value.Range = hcl.Range{}, hcl.Range{}
+		}
+		return l
+	}
+	return reflect.DeepEqual(bare(a), bare(b))
+}
+
+// openLog opens an access log.
+func (a *accessSink) openLog(to config.AccessLog, server config.Syslog) (*openLog, error) {
+	l := &openLog{to: to}
 	var w io.Writer
-	var file io.Closer
 	switch to.To.Value {
 	case "syslog":
 		s := syslog.New(syslog.Options{Server: server, Event: func(format string, args ...any) { a.events.say(status.EventAccessLog, format, args...) }})
-		w, file = s, s
+		w, l.file = s, s
 	case "off":
+		return l, nil
 	case "stdout":
 		w = a.env.Stdout
 	case "stderr":
 		w = a.env.Stderr
 	default:
-		f, err := a.logFile(to)
+		f, err := logFile(to)
 		if err != nil {
-			return openLog{}, err
+			return nil, err
 		}
-		w, file = f, f
+		w, l.file = f, f
 	}
-	before = a.openLog
-	a.lostBefore += before.lost()
-	a.openLog = openLog{file: file}
-	a.to, a.server = to, server
-	if w != nil {
-		a.log = accesslog.New(w, to, func(lost int, err error) {
-			if err != nil {
-				a.events.say(status.EventAccessLog, "access lines are lost: %v", reason(err))
-				return
-			}
-			a.events.say(status.EventAccessLog, "access lines are written again; %s lost", plural(lost, "line"))
-		})
-	}
-	return before, nil
+	l.log = accesslog.New(w, to, func(lost int, err error) {
+		if err != nil {
+			a.events.say(status.EventAccessLog, "access lines are lost: %s: %v", to.To.Value, reason(err))
+			return
+		}
+		a.events.say(status.EventAccessLog, "access lines are written again: %s; %s lost", to.To.Value, plural(lost, "line"))
+	})
+	return l, nil
 }
 
-func (a *accessSink) logFile(to config.AccessLog) (*os.File, error) {
+func logFile(to config.AccessLog) (*os.File, error) {
 	f, err := os.OpenFile(to.To.Value, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o640)
 	if err != nil {
 		return nil, unusable(fmt.Errorf("%sthe access log %s cannot be opened: %w", placeOf(to), to.To.Value, reason(err)))
@@ -187,23 +226,31 @@ func (a *accessSink) logFile(to config.AccessLog) (*os.File, error) {
 	return f, nil
 }
 
-// reopen opens the file of the access log anew, after it was moved away.
-func (a *accessSink) reopen() error {
+// reopen opens the files of the access logs anew, after they were moved away. The error is
+// the first; the other files are opened all the same.
+func (a *accessSink) reopen() (failed error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if _, ok := a.file.(*os.File); !ok {
-		a.events.say(status.EventAccessLog, "access lines go to %s, which cannot be reopened", a.to.To.Value)
-		return nil
+	files := 0
+	for _, l := range a.logs {
+		if _, ok := l.file.(*os.File); !ok {
+			continue
+		}
+		files++
+		f, err := logFile(l.to)
+		if err != nil {
+			failed = cmp.Or(failed, err)
+			continue
+		}
+		l.log.Turn(f)
+		l.file.Close()
+		l.file = f
+		a.events.say(status.EventAccessLog, "%s was reopened", l.to.To.Value)
 	}
-	f, err := a.logFile(a.to)
-	if err != nil {
-		return err
+	if files == 0 && len(a.logs) > 0 {
+		a.events.say(status.EventAccessLog, "access lines go to %s, which cannot be reopened", a.logs[0].to.To.Value)
 	}
-	a.log.Turn(f)
-	a.file.Close()
-	a.file = f
-	a.events.say(status.EventAccessLog, "%s was reopened", a.to.To.Value)
-	return nil
+	return failed
 }
 
 // placeOf returns where in the configuration the access log is spoken of.
@@ -217,8 +264,10 @@ func placeOf(l config.AccessLog) string {
 func (a *accessSink) add(x *accesslog.Line) {
 	a.mu.RLock()
 	defer a.mu.RUnlock()
-	if a.log != nil {
-		a.log.Add(x)
+	for _, l := range a.logs {
+		if l.log != nil && x.In(&l.to) {
+			l.log.Add(x)
+		}
 	}
 	if a.record != nil {
 		a.record.log.Add(x)
@@ -228,8 +277,10 @@ func (a *accessSink) add(x *accesslog.Line) {
 func (a *accessSink) close() {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	a.openLog.close()
-	a.openLog = openLog{}
+	for _, l := range a.logs {
+		l.close()
+	}
+	a.logs = nil
 	a.record.stop()
 	a.record = nil
 }
@@ -238,7 +289,10 @@ func (a *accessSink) close() {
 func (a *accessSink) lost() uint64 {
 	a.mu.RLock()
 	defer a.mu.RUnlock()
-	n := a.lostBefore + a.openLog.lost()
+	n := a.lostBefore
+	for _, l := range a.logs {
+		n += l.lost()
+	}
 	if a.record != nil {
 		n += a.record.log.Lost()
 	}
@@ -246,7 +300,7 @@ func (a *accessSink) lost() uint64 {
 }
 
 // lost returns how many lines of it were lost.
-func (o openLog) lost() (n uint64) {
+func (o *openLog) lost() (n uint64) {
 	if o.log != nil {
 		n = o.log.Lost()
 	}
@@ -257,7 +311,7 @@ func (o openLog) lost() (n uint64) {
 }
 
 // close writes what is gathered.
-func (o openLog) close() {
+func (o *openLog) close() {
 	if o.log != nil {
 		o.log.Close()
 	}

@@ -15,7 +15,7 @@ import (
 )
 
 // labels are the labels of blocks in examples.
-var labels = map[string]string{"frontend": "web", "route": "all", "upstream": "app", "probe": "http", "user": "mary"}
+var labels = map[string]string{"access_log": "slow", "frontend": "web", "route": "all", "upstream": "app", "probe": "http", "user": "mary"}
 
 // sample returns a complete configuration in which the last block of a path has as many of its keys as go together, each with
 // the example of the language's table. Without one, as for blocks of free names, it is empty.

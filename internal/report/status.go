@@ -21,7 +21,11 @@ func (s Style) Status(x *status.Status, where string) string {
 
 func (s Style) statusText(x *status.Status, where string) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "kestrix %s at %s · up %s", x.Version, where, span(x.At.Sub(x.Began).Seconds()))
+	fmt.Fprintf(&b, "kestrix %s at %s", x.Version, where)
+	if x.Proxy != "" {
+		b.WriteString(" · " + x.Proxy)
+	}
+	fmt.Fprintf(&b, " · up %s", span(x.At.Sub(x.Began).Seconds()))
 	if x.Counted.Sub(x.Began) > time.Second {
 		fmt.Fprintf(&b, " · counted for %s", span(x.At.Sub(x.Counted).Seconds()))
 	}

@@ -38,11 +38,12 @@ func (d *Decoder) build(c *Config, roots []*Node) {
 	if n := once["control"]; n != nil {
 		c.Control = d.control(n)
 	}
-	c.AccessLog = d.accessLog(given("access_log"))
+	c.AccessLog = d.accessLog(given("access_log"), "")
 	c.AccessLog.Given = once["access_log"] != nil
+	d.routesLogged(c)
 	c.EventLog = d.eventLog(given("event_log"))
 	syslog := given("syslog")
-	if once["syslog"] != nil && c.AccessLog.To.Value != "syslog" {
+	if once["syslog"] != nil && !slices.ContainsFunc(c.AccessLogs(), func(l AccessLog) bool { return l.To.Value == "syslog" }) {
 		d.Add(IDUnknown, syslog.Range, "syslog says which log server, and nothing goes there", "access_log { to = \"syslog\" }, or remove the block")
 	}
 	c.Syslog = d.syslog(syslog)
@@ -73,6 +74,7 @@ func (d *Decoder) topKeys(c *Config, roots []*Node) {
 		}
 	}
 	c.Settings = settings(all, "")
+	c.Identity = d.identity(all)
 	c.Zone = Placed[string]{Get[string](all, "zone"), all.At("zone")}
 	for _, u := range c.Upstreams {
 		if u.Failover != nil && u.Failover.PreferZone {
@@ -109,6 +111,7 @@ func (d *Decoder) frontend(n *Node) *Frontend {
 	f.ClearHTTP2 = Get[bool](n, "clear_http2")
 	f.PassFields = d.passFields(n)
 	f.Errors = d.errors(n.child("errors"))
+	f.AccessLogs = d.frontendLogs(n, f.Name)
 	if f.Protocol == "tcp" {
 		f.PassFields = nil // of common
 		d.onlyHTTP(n, "clear_http2", "pass_fields")

@@ -91,7 +91,11 @@ func (n *Node) inherit(from *Node, without []Placed[string]) {
 		if left(c.Def.Name) {
 			continue
 		}
-		switch own := n.One(c.Def.Name); {
+		own := n.One(c.Def.Name)
+		if c.Def.Many { // one for each label
+			own = n.labelled(c.Def.Name, c.Label.Value)
+		}
+		switch {
 		case own == nil:
 			taken := *c
 			taken.shared = true
@@ -100,4 +104,14 @@ func (n *Node) inherit(from *Node, without []Placed[string]) {
 			own.inherit(c, nil)
 		}
 	}
+}
+
+// labelled returns the inner block of a type and label, nil if absent.
+func (n *Node) labelled(block, label string) *Node {
+	for _, c := range n.All(block) {
+		if c.Label.Value == label {
+			return c
+		}
+	}
+	return nil
 }

@@ -98,15 +98,16 @@ func defaultOf(k *Key) any {
 type Decoder struct {
 	Context    *hcl.EvalContext
 	Findings   Findings
-	lets       map[string]bool // which values of let were used
-	brokenLets map[string]bool // which could not be read
-	secrets    []hcl.Range     // of values that are not to be shown
-	mayHide    bool            // see World.Hidden
-	hidden     []piece         // values that are not to be shown, wherever they come from
-	pieces     []piece         // what comes from this machine, see Resolved
-	dropped    bool            // a block was left out because of its label
-	syntax     Findings        // where the syntax is broken, see spoiled
-	outside    bool            // the value at hand was worked out, as from env, so that a number may be a text
+	lets       map[string]bool  // which values of let were used
+	brokenLets map[string]bool  // which could not be read
+	secrets    []hcl.Range      // of values that are not to be shown
+	mayHide    bool             // see World.Hidden
+	hidden     []piece          // values that are not to be shown, wherever they come from
+	pieces     []piece          // what comes from this machine, see Resolved
+	dropped    bool             // a block was left out because of its label
+	syntax     Findings         // where the syntax is broken, see spoiled
+	logged     []Placed[string] // routes that access logs name
+	outside    bool             // the value at hand was worked out, as from env, so that a number may be a text
 }
 
 // NewDecoder returns a decoder without values of its own.

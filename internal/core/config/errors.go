@@ -42,7 +42,7 @@ var errorsBlock = &Block{
 	Keys: []*Key{
 		{Name: "form", Type: Text, Default: `"by-accept"`, Why: "a browser gets a page, a program gets JSON", Allowed: []string{"by-accept", "text", "problem"},
 			Meanings: []string{"problem details (RFC 9457) for clients that accept JSON, text for others", "always text", "always problem details"}, Help: "format of the response", Example: `"problem"`},
-		{Name: "pages", Type: FieldTable, Help: "error pages, a file per status or range of statuses, relative to the folder of the configuration. {status} and {reason} in a file are replaced. Clients that accept problem details get those instead",
+		{Name: "pages", Type: FieldTable, Help: "error pages, a file per status or range of statuses, relative to the folder of the configuration. {status}, {reason} and {request_id} in a file are replaced. Clients that accept problem details get those instead",
 			Example: `{ "503" = "back-soon.html", "500-599" = "sorry.html" }`},
 	},
 }

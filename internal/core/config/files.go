@@ -1,8 +1,6 @@
 package config
 
 import (
-	"slices"
-
 	"github.com/hashicorp/hcl/v2"
 )
 
@@ -93,8 +91,10 @@ func (c *Config) NamedFiles() []NamedFile {
 	for _, x := range c.ErrorPages() {
 		out = append(out, NamedFile{What: "an error page", Name: x, Beside: true})
 	}
-	if to := c.AccessLog.To; !slices.Contains([]string{"stdout", "stderr", "off", "syslog"}, to.Value) {
-		out = append(out, NamedFile{What: "access_log", Name: to, Written: true})
+	for _, l := range c.AccessLogs() {
+		if !l.Special() {
+			out = append(out, NamedFile{What: l.Title(), Name: l.To, Written: true})
+		}
 	}
 	if c.EventLog.File.Value != "" {
 		out = append(out, NamedFile{What: "the file of event_log", Name: c.EventLog.File, Written: true})

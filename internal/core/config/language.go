@@ -18,6 +18,7 @@ var failureDocs = []string{"the backend did not accept a connection", "the backe
 var AccessFields = []string{
 	"time", "client", "method", "host", "path", "protocol", "status", "bytes", "duration", "connect", "first_byte", "user_agent", "referer",
 	"session", "frontend", "route", "upstream", "backend", "reason", "cause", "attempts", "id", "trace_id",
+	"request_id", "proxy_name", "backend_address", "scheme", "tls_version", "sni",
 }
 
 // accessFieldDocs are what AccessFields mean.
@@ -27,13 +28,15 @@ var accessFieldDocs = []string{
 	"seconds of the last attempt until the header of its response", "field User-Agent of the request", "field Referer of the request",
 	"digest of the client's session", "name of the frontend", "name of the route", "name of the upstream", "name of the backend",
 	"reason for the choice of the backend", "cause of the failure, see causes.md", "number of attempts", "id of the request, for why -journal", "trace id of the field Traceparent (W3C Trace Context), 32 hexadecimal digits",
+	"id of the request among all proxies, see request_id_field", "name of the proxy, see proxy_name", "address of the backend", "scheme of the request as the client sees it, http or https",
+	"version of TLS that the client uses, such as 1.3", "server name (SNI) of the TLS handshake",
 }
 
 // Language is the table of the configuration language. It is read only.
 var Language = &Block{
 	Name: "configuration",
 	Help: "the configuration of one proxy: frontends that accept traffic, and upstreams that serve it",
-	Keys: []*Key{
+	Keys: append([]*Key{
 		{Name: "zone", Type: Text, Help: "zone of this proxy, for upstreams with failover { prefer = \"zone\" }", Example: `"north-quay"`},
 		{Name: "trusted_proxies", Type: Nets, Help: "networks of the proxies in front of this one. Their header fields name the client. Such fields from other senders are replaced",
 			Example: `["192.0.2.0/28", "2001:db8::/64"]`},
@@ -41,7 +44,7 @@ var Language = &Block{
 			Meanings: []string{"X-Forwarded-For", "Forwarded (RFC 7239)"}, Help: "header field of trusted proxies that names the client; the other field is replaced", Example: `"forwarded"`},
 		{Name: "record", Type: Text, Help: "file to which each request is written as a trace, for replay. The format is JSON Lines, compressed if the name ends in .gz or .zst. An existing file stays, and the new one gets a number", Example: `"morning.jsonl.zst"`},
 		{Name: "stop_notice", Type: Duration, Default: `"0s"`, Why: "only a balancer in front needs notice; without one, waiting loses requests", Max: `"1h"`, Help: "time between the order to stop (SIGTERM) and the end of accepting connections. Meanwhile /ready of control answers 503, so that a balancer in front sends no more clients. Takes precedence over serve -stop-notice", Example: `"5s"`},
-	},
+	}, identityKeys...),
 	Blocks: []*Block{
 		frontendBlock,
 		upstreamBlock,

@@ -14,7 +14,7 @@ var frontendBlock = &Block{
 		{Name: "pass_fields", Type: Texts, Help: "request header fields that clients may set although applications trust their proxy for them. The proxy removes the others, unless a trusted proxy sends them. In a comparison \"_\" equals \"-\"", Known: ProxyFields, Example: `["X-Real-IP"]`},
 		withoutKey,
 	},
-	Blocks: []*Block{frontTLSBlock, frontendTimeoutsBlock, frontendLimitsBlock, errorsBlock, {
+	Blocks: []*Block{frontTLSBlock, frontendTimeoutsBlock, frontendLimitsBlock, errorsBlock, frontendLogBlock, {
 		Name: "route", Label: &Label{Name: "name"}, Many: true, Required: true,
 		Help: "rule for requests; the first route that matches decides",
 		Keys: []*Key{

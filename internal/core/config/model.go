@@ -25,7 +25,8 @@ type Config struct {
 	Files     []File
 	Frontends []*Frontend
 	Upstreams []*Upstream
-	AccessLog AccessLog
+	AccessLog AccessLog // at the top; see AccessLogs
+	Identity  Identity
 	EventLog  EventLog
 	Syslog    Syslog
 	// ConnectionsTotal is how many connections clients may have open together; 0:
@@ -93,6 +94,7 @@ type Frontend struct {
 	ClearHTTP2    bool             // HTTP/2 without TLS is taken
 	PassFields    []Placed[string] // of ProxyFields
 	Errors        Errors
+	AccessLogs    []AccessLog // besides the one at the top
 	Settings      []Settings
 }
 

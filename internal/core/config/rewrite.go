@@ -66,6 +66,7 @@ var HeaderVariables = []Variable{
 	{"client", "address of the client"},
 	{"host", "host that was requested"},
 	{"reason", "reason for the choice of the backend"},
+	{"request_id", "id of the request among all proxies"},
 	{"route", "name of the route"},
 	{"upstream", "name of the upstream"},
 }

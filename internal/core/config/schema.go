@@ -97,6 +97,7 @@ type Block struct {
 	Like     string   // the block whose keys and blocks these are, for the reference
 	Except   []string // but for these
 	Always   bool     // its defaults hold even where it is not given
+	Told     bool     // of Many: it is among the settings of the block around it
 	Keys     []*Key
 	Blocks   []*Block
 	Help     string

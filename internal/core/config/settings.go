@@ -1,6 +1,7 @@
 package config
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -24,13 +25,19 @@ type Setting struct{ Key, Value string }
 // left out too.
 func settings(n *Node, name string) []Settings {
 	own := Settings{Block: name}
-	if n.Label.Value != "" && name != "" {
+	if n.Label.Value != "" && name != "" && !n.Def.Told {
 		own.Keys = append(own.Keys, Setting{n.Def.Label.Name, n.Label.Value})
 	}
 	own.Keys = append(own.Keys, keyTexts(n, "")...)
 	out := []Settings{own}
 	for _, def := range n.Def.Blocks {
 		if def.Many {
+			for i, c := range n.All(def.Name) {
+				if def.Told {
+					of := cmp.Or(c.Label.Value, strconv.Itoa(i+1))
+					out = append(out, settings(c, strings.TrimPrefix(name+"."+def.Name+"."+of, "."))...)
+				}
+			}
 			continue
 		}
 		c := n.One(def.Name)

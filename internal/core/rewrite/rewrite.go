@@ -177,7 +177,7 @@ func hostOnly(host string) string {
 // Facts are what the values of header fields may speak of.
 type Facts struct {
 	Backend, Route, Upstream, Reason, Cause, Client, Host string
-	Attempts                                              string
+	Attempts, RequestID                                   string
 }
 
 // Expand puts facts in the places of their names in braces.
@@ -187,7 +187,7 @@ func Expand(value string, f *Facts) string {
 	}
 	return strings.NewReplacer(
 		"{backend}", f.Backend, "{route}", f.Route, "{upstream}", f.Upstream, "{reason}", f.Reason, "{cause}", f.Cause,
-		"{client}", f.Client, "{host}", f.Host, "{attempts}", f.Attempts,
+		"{client}", f.Client, "{host}", f.Host, "{attempts}", f.Attempts, "{request_id}", f.RequestID,
 	).Replace(value)
 }
 

@@ -138,7 +138,7 @@ func TestRewritingAndMappingBackAreInverse(t *testing.T) {
 }
 
 func TestEveryVariableIsReplaced(t *testing.T) {
-	facts := &Facts{Backend: "x", Route: "x", Upstream: "x", Reason: "x", Cause: "x", Client: "x", Host: "x", Attempts: "x"}
+	facts := &Facts{Backend: "x", Route: "x", Upstream: "x", Reason: "x", Cause: "x", Client: "x", Host: "x", Attempts: "x", RequestID: "x"}
 	for _, v := range config.HeaderVariables {
 		assert.Equal(t, "x", Expand("{"+v.Name+"}", facts), v.Name)
 	}

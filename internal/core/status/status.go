@@ -13,6 +13,7 @@ import (
 
 // Status is what control tells of a running proxy.
 type Status struct {
+	Proxy   string    `json:"proxy_name"` // by which logs know it
 	Version string    `json:"version"`
 	Commit  string    `json:"commit"` // empty where the program was not built from a checkout
 	Began   time.Time `json:"began"`

@@ -4,11 +4,14 @@ import (
 	"bytes"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/agext/levenshtein"
+
+	"kestrix/internal/core/template"
 )
 
 // fieldKind is what a column of a file holds.
@@ -65,52 +68,33 @@ type field struct {
 	layout string  // of a time, as Go writes layouts; empty for RFC 3339 or seconds since the epoch
 }
 
-var secondUnits = map[string]float64{"s": 1e9, "ms": 1e6, "us": 1e3, "ns": 1}
+// unread are the fields of an access log that no request record has; a reader passes them
+// over.
+var unread = []string{
+	"route", "reason", "cause", "attempts", "id", "request_id", "trace_id", "connect", "first_byte", "proxy_name", "backend_address", "scheme", "tls_version", "sni",
+}
 
 // parseField reads the name of a field: a key of the record, with a unit after
 // a slash or a name after a colon where it takes one.
 func parseField(text string) (field, error) {
-	base, rest, colon := strings.Cut(text, ":")
-	base, unit, slash := strings.Cut(base, "/")
-	f := field{kind: fieldKinds[base], unit: 1e9}
-	if _, ok := fieldKinds[base]; !ok {
-		hint := ""
-		if s := nearest(base); s != "" {
-			hint = "did you mean " + s + "? "
-		}
-		return f, fmt.Errorf("there is no field %q; %sknown: %s", base, hint, strings.Join(FieldNames, ", "))
+	f, err := template.ParseField(text)
+	if err != nil {
+		return field{}, err
 	}
-	switch {
-	case slash && f.kind != fieldDuration && f.kind != fieldTime:
-		return f, fmt.Errorf("%q: only duration and time have a unit", text)
-	case slash && secondUnits[unit] == 0:
-		return f, fmt.Errorf("%q is no unit; known: s, ms, us, ns", unit)
-	case slash:
-		f.unit = secondUnits[unit]
-	}
-	switch f.kind {
-	case fieldHeader, fieldCookie:
-		if rest == "" {
-			return f, fmt.Errorf("%q names no %s, as in %s:NAME", text, base, base)
-		}
-		f.name = rest
-	case fieldTime:
-		f.layout = rest
-		if colon && !shows(rest) {
-			return f, fmt.Errorf("%q is no layout of a time; it shows how the moment 2006-01-02 15:04:05 would be written, as in 02/Jan/2006:15:04:05 -0700", rest)
-		}
-	default:
-		if colon {
-			return f, fmt.Errorf("%q: only time, header and cookie take something after a colon", text)
-		}
-	}
-	return f, nil
+	return lookUp(f)
 }
 
-// shows reports whether a layout tells two moments of one day apart.
-func shows(layout string) bool {
-	a := time.Date(2006, 1, 2, 15, 4, 5, 0, time.UTC)
-	return a.Format(layout) != a.Add(time.Hour+61*time.Second).Format(layout)
+// lookUp returns what a field of a template sets.
+func lookUp(f template.Field) (field, error) {
+	kind, ok := fieldKinds[f.Name]
+	if !ok && !slices.Contains(unread, f.Name) {
+		hint := ""
+		if s := nearest(f.Name); s != "" {
+			hint = "did you mean " + s + "? "
+		}
+		return field{}, fmt.Errorf("there is no field %q; %sknown: %s", f.Name, hint, strings.Join(FieldNames, ", "))
+	}
+	return field{kind: kind, unit: f.Nanoseconds(), name: f.Of, layout: f.Layout}, nil
 }
 
 // nearest returns the field that is most likely meant.
@@ -385,16 +369,14 @@ func epoch(v []byte, unit float64, r *Record) string {
 	}
 	whole, frac := math.Modf(x)
 	ns := int64(whole)*int64(unit) + int64(math.Round(frac*unit))
-	point := -1
-	for i, ch := range v {
-		if ch == '.' {
-			point = i
-		}
+	point := bytes.IndexByte(v, '.')
+	before, after := v, []byte(nil)
+	if point >= 0 {
+		before, after = v[:point], v[point+1:]
 	}
-	if point >= 0 && digits(v[:point]) && digits(v[point+1:]) {
-		tail, ok := decimal(append([]byte("0"), v[point:]...), unit)
-		if ok {
-			ns = int64(whole)*int64(unit) + tail
+	if n, err := strconv.ParseInt(text(before), 10, 64); err == nil && digits(before) && (point < 0 || digits(after)) {
+		if tail, ok := decimal(append([]byte("0."), after...), unit); ok {
+			ns = n*int64(unit) + tail
 		}
 	}
 	r.Time = ns

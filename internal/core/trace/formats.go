@@ -34,8 +34,10 @@ type pieceReader interface {
 	forPieces(helper *Reader) lineReader // a reader for a helper, which shares nothing
 }
 
-func (j *jsonl) forPieces(h *Reader) lineReader    { return &jsonl{names: h.names} }
-func (t *template) forPieces(h *Reader) lineReader { return &template{pieces: t.pieces, text: t.text} }
+func (j *jsonl) forPieces(h *Reader) lineReader { return &jsonl{names: h.names} }
+func (t *lineTemplate) forPieces(h *Reader) lineReader {
+	return &lineTemplate{pieces: t.pieces, text: t.text}
+}
 func (c *combined) forPieces(h *Reader) lineReader { return h.log }
 
 // Formats are all there are, those that are told by a line in the order in which they

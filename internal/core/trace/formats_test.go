@@ -130,19 +130,19 @@ func TestWhatCannotBeReadSaysWhere(t *testing.T) {
 
 func TestOptionsThatCannotBeUsed(t *testing.T) {
 	for want, o := range map[string]Options{
-		`-map: "took" is not KEY=COLUMN`:                  {Map: "took"},
-		`-map: there is no field "duraton"; did you mean`: {Map: "duraton=x"},
-		`-map: the column "x" is named twice`:             {Map: "path=x,host=x"},
-		`only duration and time have a unit`:              {Map: "path/ms=x"},
-		`a key of the record is expected before =`:        {Map: "-=x"},
-		`-line: {path} follows {method} with nothing`:     {Line: "{method}{path}"},
-		`-line: a quote is never closed`:                  {Line: `"{path}`},
-		`is never closed`:                                 {Line: "{path"},
-		`a closing brace without`:                         {Line: "path}"},
-		`names no field in braces`:                        {Line: "path {*}"},
-		`"noon" is no layout of a time`:                   {Line: "{time:noon}"},
-		`names no header, as in header:NAME`:              {Line: "{header}"},
-		`it does not go with -fields or -map`:             {Line: "{path}", Fields: "host"},
+		`-map: "took" is not KEY=COLUMN`:                          {Map: "took"},
+		`-map: there is no field "duraton"; did you mean`:         {Map: "duraton=x"},
+		`-map: the column "x" is named twice`:                     {Map: "path=x,host=x"},
+		`only duration, connect, first_byte and time have a unit`: {Map: "path/ms=x"},
+		`a key of the record is expected before =`:                {Map: "-=x"},
+		`-line: {path} follows {method} with nothing`:             {Line: "{method}{path}"},
+		`-line: a quote is never closed`:                          {Line: `"{path}`},
+		`is never closed`:                                         {Line: "{path"},
+		`a closing brace without`:                                 {Line: "path}"},
+		`names no field in braces`:                                {Line: "path {*}"},
+		`"noon" is no layout of a time`:                           {Line: "{time:noon}"},
+		`names no header, as in header:NAME`:                      {Line: "{header}"},
+		`it does not go with -fields or -map`:                     {Line: "{path}", Fields: "host"},
 	} {
 		assert.ErrorContains(t, o.Check(), want)
 	}

@@ -2,12 +2,12 @@ package trace
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
-	"strings"
+
+	"kestrix/internal/core/template"
 )
 
-// template reads lines of a form that the user describes: fields in braces
+// lineTemplate reads lines of a form that the user describes: fields in braces
 // among text that stands as it is, as in
 //
 //	{client} [{time:02/Jan/2006:15:04:05 -0700}] "{method} {path} {*}" {status}
@@ -15,106 +15,64 @@ import (
 // A field goes up to the text that follows it; {*} passes anything over. What
 // stands between quotes is taken apart by itself: a request that is empty, "-"
 // or garbage leaves its fields unknown.
-type template struct {
+type lineTemplate struct {
 	pieces  []piece
 	text    string
 	scratch []byte
 }
 
-// piece is text, then perhaps a field, or what stands between quotes.
+// piece is a piece of the template with what its field sets.
 type piece struct {
-	text  string
-	field *field
-	name  string  // of the field, as written
+	template.Piece
+	set   *field  // nil where there is no field
 	group []piece // between quotes
-	quote bool
 }
 
-func parseTemplate(text string) (*template, error) {
-	t := &template{text: text}
-	pieces, rest, err := parsePieces(text, false)
+func parseTemplate(text string) (*lineTemplate, error) {
+	pieces, err := template.Parse(text)
 	if err != nil {
 		return nil, err
 	}
-	if rest != "" {
-		return nil, fmt.Errorf("%q: a quote is never closed", text)
+	t := &lineTemplate{text: text}
+	if t.pieces, err = compile(pieces); err != nil {
+		return nil, err
 	}
-	if !anyField(pieces) {
+	if !anyField(t.pieces) {
 		return nil, fmt.Errorf("%q names no field in braces, as in '{client} {time} \"{request}\" {status}'", text)
 	}
-	t.pieces = pieces
 	return t, nil
+}
+
+// compile looks the fields of pieces up.
+func compile(pieces []template.Piece) (out []piece, err error) {
+	for _, p := range pieces {
+		c := piece{Piece: p}
+		if p.Field != nil {
+			f, err := lookUp(*p.Field)
+			if err != nil {
+				return nil, err
+			}
+			c.set = &f
+		}
+		if c.group, err = compile(p.Group); err != nil {
+			return nil, err
+		}
+		out = append(out, c)
+	}
+	return out, nil
 }
 
 func anyField(pieces []piece) bool {
 	for _, p := range pieces {
-		if p.field != nil && p.field.kind != passOver || anyField(p.group) {
+		if p.set != nil && p.set.kind != passOver || anyField(p.group) {
 			return true
 		}
 	}
 	return false
 }
 
-// parsePieces reads up to the end, or the closing quote of a group, and returns
-// what follows it.
-func parsePieces(text string, inQuotes bool) (out []piece, rest string, err error) {
-	var literal strings.Builder
-	flush := func() {
-		if literal.Len() > 0 {
-			out = append(out, piece{text: literal.String()})
-			literal.Reset()
-		}
-	}
-	for text != "" {
-		switch c := text[0]; {
-		case c == '"' && inQuotes:
-			flush()
-			return out, text[1:], nil
-		case c == '"':
-			flush()
-			group, after, err := parsePieces(text[1:], true)
-			if err != nil {
-				return nil, "", err
-			}
-			if after == "" && !strings.HasSuffix(text, `"`) {
-				return nil, "", errors.New("a quote is never closed")
-			}
-			out = append(out, piece{group: group, quote: true})
-			text = after
-		case c == '{':
-			name, after, ok := strings.Cut(text[1:], "}")
-			if !ok {
-				return nil, "", fmt.Errorf("the brace before %q is never closed", name)
-			}
-			flush()
-			if n := len(out); n > 0 && out[n-1].field != nil {
-				return nil, "", fmt.Errorf("{%s} follows {%s} with nothing between them, so that where one ends cannot be told", name, out[n-1].name)
-			}
-			f, err := parseField(name)
-			if err != nil {
-				return nil, "", err
-			}
-			out = append(out, piece{field: &f, name: name})
-			text = after
-		case c == '}':
-			return nil, "", fmt.Errorf("a closing brace without an opening one before %q", text)
-		case c == ' ' || c == '\t':
-			literal.WriteByte(' ')
-			text = strings.TrimLeft(text, " \t")
-		default:
-			literal.WriteByte(c)
-			text = text[1:]
-		}
-	}
-	if inQuotes {
-		return nil, "", errors.New("a quote is never closed")
-	}
-	flush()
-	return out, "", nil
-}
-
 // parse reads one line; see combined.parse.
-func (t *template) parse(line []byte, r *Record) (int, string) {
+func (t *lineTemplate) parse(line []byte, r *Record) (int, string) {
 	t.scratch = t.scratch[:0]
 	i, why := t.match(t.pieces, line, 0, r)
 	if why != "" {
@@ -126,11 +84,11 @@ func (t *template) parse(line []byte, r *Record) (int, string) {
 	return 0, ""
 }
 
-func (t *template) match(pieces []piece, line []byte, i int, r *Record) (int, string) {
+func (t *lineTemplate) match(pieces []piece, line []byte, i int, r *Record) (int, string) {
 	for n := range pieces {
 		p := &pieces[n]
 		switch {
-		case p.quote:
+		case p.Quote:
 			if i >= len(line) || line[i] != '"' {
 				return i, "a quote is expected"
 			}
@@ -142,20 +100,20 @@ func (t *template) match(pieces []piece, line []byte, i int, r *Record) (int, st
 				return i + 1 + at, why
 			}
 			i = end + 1
-		case p.field == nil:
-			end, ok := fits(p.text, line, i)
+		case p.set == nil:
+			end, ok := fits(p.Text, line, i)
 			if !ok {
-				return i, fmt.Sprintf("%q is expected", p.text)
+				return i, fmt.Sprintf("%q is expected", p.Text)
 			}
 			i = end
 		default:
 			end := len(line)
 			if n+1 < len(pieces) {
 				if end = t.stop(&pieces[n+1], line, i); end < 0 {
-					return i, fmt.Sprintf("{%s} is not followed by %q", p.name, pieces[n+1].shown())
+					return i, fmt.Sprintf("{%s} is not followed by %q", p.Field.Written, pieces[n+1].shown())
 				}
 			}
-			if why := p.field.set(r, bytes.TrimSpace(line[i:end])); why != "" {
+			if why := p.set.set(r, bytes.TrimSpace(line[i:end])); why != "" {
 				return i, why
 			}
 			i = end
@@ -166,7 +124,7 @@ func (t *template) match(pieces []piece, line []byte, i int, r *Record) (int, st
 
 // quoted reads what stands between quotes. Where it is a request that does not
 // fit, method and path stay unknown.
-func (t *template) quoted(group []piece, inner []byte, r *Record) (int, string) {
+func (t *lineTemplate) quoted(group []piece, inner []byte, r *Record) (int, string) {
 	from := len(t.scratch)
 	if bytes.IndexByte(inner, '\\') >= 0 {
 		for k := 0; k < len(inner); k++ {
@@ -177,9 +135,9 @@ func (t *template) quoted(group []piece, inner []byte, r *Record) (int, string) 
 		}
 		inner = t.scratch[from:len(t.scratch):len(t.scratch)]
 	}
-	if len(group) == 0 || len(group) == 1 && group[0].field != nil {
+	if len(group) == 0 || len(group) == 1 && group[0].set != nil {
 		if len(group) == 1 {
-			return 0, group[0].field.set(r, inner)
+			return 0, group[0].set.set(r, inner)
 		}
 		return 0, ""
 	}
@@ -197,7 +155,7 @@ func (t *template) quoted(group []piece, inner []byte, r *Record) (int, string) 
 // asked reports whether a group holds what was asked.
 func asked(group []piece) bool {
 	for _, p := range group {
-		if p.field != nil && (p.field.kind == fieldPath || p.field.kind == fieldMethod) {
+		if p.set != nil && (p.set.kind == fieldPath || p.set.kind == fieldMethod) {
 			return true
 		}
 	}
@@ -205,18 +163,18 @@ func asked(group []piece) bool {
 }
 
 // stop returns where the piece after a field begins, -1 if nowhere.
-func (t *template) stop(next *piece, line []byte, i int) int {
-	if next.quote {
+func (t *lineTemplate) stop(next *piece, line []byte, i int) int {
+	if next.Quote {
 		if k := bytes.IndexByte(line[i:], '"'); k >= 0 {
 			return i + k
 		}
 		return -1
 	}
-	if k := bytes.IndexByte(line[i:], next.text[0]); next.text[0] != ' ' && k < 0 {
+	if k := bytes.IndexByte(line[i:], next.Text[0]); next.Text[0] != ' ' && k < 0 {
 		return -1
 	}
 	for k := i; k < len(line); k++ {
-		if _, ok := fits(next.text, line, k); ok {
+		if _, ok := fits(next.Text, line, k); ok {
 			return k
 		}
 	}
@@ -224,10 +182,10 @@ func (t *template) stop(next *piece, line []byte, i int) int {
 }
 
 func (p *piece) shown() string {
-	if p.quote {
+	if p.Quote {
 		return `"`
 	}
-	return p.text
+	return p.Text
 }
 
 // fits reports whether text stands in a line, and where it ends; a space stands

@@ -7,8 +7,11 @@
 package accesslog
 
 import (
+	"net/http"
 	"strconv"
 	"time"
+
+	"github.com/cespare/xxhash/v2"
 
 	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
@@ -35,14 +38,21 @@ type Line struct {
 	Route     string
 	Upstream  string
 	Backend   string // empty if none was chosen
+	Address   string // of the backend
 	Reason    string // why this backend was chosen, or that the route responds by itself
 	Cause     cause.Cause
 	Attempts  int
-	Tried     []string // the backends of the attempts before the last; nil for none
-	ID        uint64   // of the request, in the journal
-	Moved     bool     // its client was given another seat for good
-	TraceID   string   // of the field Traceparent; empty for none
-	Session   string   // of the seat cookie, in a form that opens nothing
+	Tried     []string    // the backends of the attempts before the last; nil for none
+	ID        uint64      // of the request, in the journal
+	Moved     bool        // its client was given another seat for good
+	TraceID   string      // of the field Traceparent; empty for none
+	Session   string      // of the seat cookie, in a form that opens nothing
+	RequestID string      // among all proxies
+	Proxy     string      // its name
+	Scheme    string      // http or https, as the client sees it; empty for a connection
+	TLS       string      // its version, such as 1.3; empty for none
+	SNI       string      // the name in the TLS handshake
+	Header    http.Header // of the request; not to be changed
 }
 
 // AppendCombined writes a Combined log line with further fields: duration in
@@ -75,6 +85,16 @@ func (a *Line) AppendCombined(b []byte) []byte {
 	return append(b, dash(a.Cause.String())...)
 }
 
+// In reports whether an access log has a line for the request.
+func (a *Line) In(l *config.AccessLog) bool {
+	if !l.Fits(a.Frontend, a.Route, a.Status, a.Cause.String(), a.Duration) {
+		return false
+	}
+	// By the id, so that logs of one share have the same requests, those of several proxies
+	// included.
+	return l.Share == 0 || float64(xxhash.Sum64String(a.RequestID)) < l.Share*(1<<64)
+}
+
 func dash(s string) string {
 	if s == "" {
 		return "-"
@@ -100,13 +120,15 @@ func known(s string) []byte {
 }
 
 // AppendJSON writes a line of JSON Lines: the keys of the trace record, then
-// route, reason, cause, trace_id, attempts, id, connect and first_byte in seconds.
+// route, reason, cause, trace_id, request_id, proxy_name, backend_address, scheme, tls_version,
+// sni, attempts, id, connect and first_byte in seconds.
 func (a *Line) AppendJSON(b []byte) []byte {
 	r := a.Record()
 	b = trace.AppendJSON(b, &r)
 	b = b[:len(b)-1] // the closing brace
 	for _, f := range [...]struct{ name, value string }{
-		{"route", a.Route}, {"reason", a.Reason}, {"cause", a.Cause.String()}, {"trace_id", a.TraceID},
+		{"route", a.Route}, {"reason", a.Reason}, {"cause", a.Cause.String()}, {"trace_id", a.TraceID}, {"request_id", a.RequestID},
+		{"proxy_name", a.Proxy}, {"backend_address", a.Address}, {"scheme", a.Scheme}, {"tls_version", a.TLS}, {"sni", a.SNI},
 	} {
 		if f.value == "" {
 			continue
@@ -191,8 +213,61 @@ func (a *Line) appendField(b []byte, name string) []byte {
 		}
 		return seconds(a.FirstByte)
 	}
-	return text(map[string]string{
-		"client": a.Client, "method": a.Method, "host": a.Host, "path": a.Path, "protocol": a.Protocol, "user_agent": a.UserAgent, "referer": a.Referer,
-		"session": a.Session, "frontend": a.Frontend, "route": a.Route, "upstream": a.Upstream, "backend": a.Backend, "reason": a.Reason, "cause": a.Cause.String(), "trace_id": a.TraceID,
-	}[name])
+	return text(a.text(name))
+}
+
+// text returns the text of one of config.AccessFields, empty for none.
+func (a *Line) text(name string) string {
+	switch name {
+	case "client":
+		return a.Client
+	case "method":
+		return a.Method
+	case "host":
+		return a.Host
+	case "path":
+		return a.Path
+	case "protocol":
+		return a.Protocol
+	case "user_agent":
+		return a.UserAgent
+	case "referer":
+		return a.Referer
+	case "session":
+		return a.Session
+	}
+	return a.own(name)
+}
+
+// own is text for what this proxy knows and decided.
+func (a *Line) own(name string) string {
+	switch name {
+	case "frontend":
+		return a.Frontend
+	case "route":
+		return a.Route
+	case "upstream":
+		return a.Upstream
+	case "backend":
+		return a.Backend
+	case "backend_address":
+		return a.Address
+	case "reason":
+		return a.Reason
+	case "cause":
+		return a.Cause.String()
+	case "trace_id":
+		return a.TraceID
+	case "request_id":
+		return a.RequestID
+	case "proxy_name":
+		return a.Proxy
+	case "scheme":
+		return a.Scheme
+	case "tls_version":
+		return a.TLS
+	case "sni":
+		return a.SNI
+	}
+	return ""
 }

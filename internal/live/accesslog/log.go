@@ -41,6 +41,8 @@ const (
 func New(w io.Writer, cfg config.AccessLog, tell func(lost int, err error)) *Log {
 	line := (*Line).combinedLine
 	switch {
+	case cfg.Line != nil:
+		line = func(a *Line, b []byte) []byte { return a.AppendLine(b, cfg.Line) }
 	case len(cfg.Fields) > 0:
 		line = func(a *Line, b []byte) []byte { return a.AppendFields(b, cfg.Fields) }
 	case cfg.Format == "json":

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -29,7 +30,7 @@ func (l *look) written(c *config.Config, journal string) {
 			l.do(func() ([]check.Seen, config.Findings) { return writtenFile(f) })
 		}
 	}
-	if c.AccessLog.To.Value == "syslog" {
+	if slices.ContainsFunc(c.AccessLogs(), func(a config.AccessLog) bool { return a.To.Value == "syslog" }) {
 		l.do(func() ([]check.Seen, config.Findings) { return l.logServer(c) })
 	}
 }
@@ -100,6 +101,12 @@ func (l *look) logServer(c *config.Config) ([]check.Seen, config.Findings) {
 	}
 	row.Good, row.Result, row.Detail = false, "cannot be reached", strings.TrimSuffix(socket.ShortError(err).Error(), ".")
 	at := c.AccessLog.To.Range
+	for _, a := range c.AccessLogs() {
+		if a.To.Value == "syslog" {
+			at = a.To.Range
+			break
+		}
+	}
 	if s.Range.Filename != "" {
 		at = s.Range
 	}

@@ -199,9 +199,3 @@ func sorted(counts map[refusedFor]uint64) []refusedFor {
 		return strings.Compare(a.frontend+"\x00"+a.cause, b.frontend+"\x00"+b.cause)
 	})
 }
-
-// over counts a request that has ended and passes it to the access log.
-func (p *Proxy) over(a *accesslog.Line) {
-	p.requests.note(a)
-	p.o.Access(a)
-}

@@ -32,6 +32,8 @@ type Problem struct {
 	Status int    `json:"status"` // of the answer
 	Detail string `json:"detail"` // for people
 	Cause  string `json:"cause"`  // as in the access log
+	// RequestID is the id of the request among all proxies.
+	RequestID string `json:"request_id"`
 }
 
 // fail responds to a request that the proxy refuses, or whose last attempt failed.
@@ -83,13 +85,13 @@ func (x *exchange) explain(status int, text string) (kind string, body []byte) {
 	if x.entry != nil && status >= 400 {
 		e := &x.entry.frontend.Errors
 		if e.Form == "problem" || e.Form == "by-accept" && takesJSON(x.r.Header["Accept"]) {
-			b, err := json.Marshal(Problem{"about:blank", title, status, text, x.access.Cause.String()})
+			b, err := json.Marshal(Problem{"about:blank", title, status, text, x.access.Cause.String(), x.access.RequestID})
 			if err == nil {
 				return "application/problem+json", append(b, '\n')
 			}
 		}
 		if i := e.Page(status); i >= 0 {
-			page := strings.NewReplacer("{status}", strconv.Itoa(status), "{reason}", html.EscapeString(text)).Replace(x.entry.pages[i])
+			page := strings.NewReplacer("{status}", strconv.Itoa(status), "{reason}", html.EscapeString(text), "{request_id}", x.access.RequestID).Replace(x.entry.pages[i])
 			return "text/html; charset=utf-8", []byte(page)
 		}
 	}

@@ -24,6 +24,7 @@ import (
 // live proxy ignores it: of this package or of the commands, or a script of theirs.
 var heldBy = map[string]string{
 	"zone": "TestKeysThatDecide", "trusted_proxies": "TestWhoTheClientIsComesFromTrustedProxiesOnly", "client_from": "TestForwardedIsBelievedWhereThatIsSaid", "record": "upkeep.txtar", "stop_notice": "upkeep.txtar",
+	"proxy_name": "TestRequestsAreKnownByAnID", "request_id_field": "TestRequestsAreKnownByAnID", "mask_query": "TestRequestsAreKnownByAnID",
 	"frontend.listen": "TestRequestsAreSpreadAndLogged", "frontend.protocol": "TestTCPIsCarriedBothWaysToItsEnd", "frontend.proxy_protocol": "TestPROXYProtocolInAndOut",
 	"frontend.clear_http2": "TestHTTP2OnBothSides", "frontend.without": "TestKeysThatDecide", "frontend.tls.certificate": "TestTLSInFront", "frontend.tls.key": "TestTLSInFront",
 	"frontend.tls.min_version": "TestTLSInFront", "frontend.tls.alpn": "TestTLSInFront", "frontend.tls.client_ca": "TestTLSInFront", "frontend.tls.client_certificate": "TestClientCertificatesAskedForAndControlOverTLS",
@@ -65,6 +66,7 @@ var heldBy = map[string]string{
 	"frontend.pass_fields": "TestFieldsOfTheProxyAreItsOwn", "frontend.timeouts.half_closed": "TestAClientThatEndsItsDirection", "frontend.limits.body_rate": "TestBodiesHaveALeastRate", "frontend.limits.stalled_streams": "TestStreamsThatWaitForTheirClient",
 	"frontend.route.stream_requests": "TestTrailersInterimAnswersAndHeldBackBodies", "upstream.sticky.pass_cookie": "TestFieldsOfTheProxyAreItsOwn", "limits.connections_total": "TestConnectionsInAllAreBounded",
 	"access_log.to": "upkeep.txtar", "access_log.format": "upkeep.txtar", "access_log.fields": "secure.txtar", "access_log.client_left_status": "upkeep.txtar",
+	"access_log.line": "logs.txtar", "access_log.share": "logs.txtar", "access_log.when.route": "logs.txtar", "access_log.when.status": "logs.txtar", "access_log.when.cause": "logs.txtar", "access_log.when.at_least": "logs.txtar", "frontend.access_log.to": "logs.txtar", "frontend.access_log.format": "logs.txtar", "frontend.access_log.fields": "logs.txtar", "frontend.access_log.line": "logs.txtar", "frontend.access_log.client_left_status": "logs.txtar", "frontend.access_log.share": "logs.txtar", "frontend.access_log.when.route": "logs.txtar", "frontend.access_log.when.status": "logs.txtar", "frontend.access_log.when.cause": "logs.txtar", "frontend.access_log.when.at_least": "logs.txtar",
 	"syslog.facility": "TestAccessLinesAreSentToALogServer", "syslog.transport": "TestAccessLinesAreSentToALogServer", "syslog.address": "TestAccessLinesAreSentToALogServer", "syslog.format": "TestAccessLinesAreSentToALogServer",
 }
 

@@ -59,7 +59,7 @@ type exchange struct {
 func (x *exchange) facts() *rewrite.Facts {
 	a := &x.access
 	return &rewrite.Facts{
-		Backend: a.Backend, Route: a.Route, Upstream: a.Upstream, Reason: a.Reason, Cause: a.Cause.String(), Client: x.client, Host: x.r.Host, Attempts: strconv.Itoa(a.Attempts),
+		Backend: a.Backend, Route: a.Route, Upstream: a.Upstream, Reason: a.Reason, Cause: a.Cause.String(), Client: x.client, Host: x.r.Host, Attempts: strconv.Itoa(a.Attempts), RequestID: a.RequestID,
 	}
 }
 
@@ -81,6 +81,10 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	x.access = accesslog.Line{
 		Time: began, Client: x.client, Method: r.Method, Host: r.Host, Path: r.RequestURI, Protocol: r.Proto,
 		UserAgent: r.UserAgent(), Referer: r.Referer(), TraceID: accesslog.TraceID(r.Header["Traceparent"]),
+		RequestID: x.requestID(), Scheme: x.scheme, TLS: tlsVersion(x.conn.tls), SNI: x.conn.sni, Header: r.Header,
+	}
+	if entry != nil {
+		x.access.Proxy = entry.proxy
 	}
 	if !strings.HasPrefix(r.RequestURI, "/") {
 		x.access.Path = r.URL.RequestURI() // of an absolute one, host and path stand apart
@@ -342,12 +346,12 @@ func (x *exchange) forward() {
 		}
 		x.access.Attempts, x.access.Reason, x.access.Moved = int(x.q.Attempt.Number), d.Reason, x.access.Moved || d.Verdict.Moved()
 		if d.Backend == nil {
-			x.access.Backend = ""
+			x.access.Backend, x.access.Address = "", ""
 			x.access.Attempts-- // nobody was asked
 			x.fail(http.StatusServiceUnavailable, d.Verdict.Reason.Cause(), "no backend is available")
 			return
 		}
-		x.access.Backend, x.served = d.Backend.Name, d.Backend
+		x.access.Backend, x.access.Address, x.served = d.Backend.Name, d.Backend.Address.String(), d.Backend
 		if !x.try(d.Backend, d.Cookie) {
 			return
 		}

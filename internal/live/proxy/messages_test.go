@@ -296,7 +296,7 @@ func TestOddTargetsGoOnAsTheRouteSawThem(t *testing.T) {
 		if target == "/a b#c" {
 			u = &url.URL{Path: target}
 		}
-		x := &exchange{conn: &clientConn{}, route: &config.Route{}, r: &http.Request{Method: "GET", RequestURI: target, URL: u, Host: "a"}}
+		x := &exchange{conn: &clientConn{}, entry: &entry{identity: &config.Identity{}}, route: &config.Route{}, r: &http.Request{Method: "GET", RequestURI: target, URL: u, Host: "a"}}
 		q := x.wireRequest()
 		assert.Equal(t, want, q.Target)
 		assert.NoError(t, q.Check())
@@ -426,7 +426,8 @@ func TestErrorsInTheFormThatIsWanted(t *testing.T) {
 				res.Body.Close()
 				assert.Contains(t, res.Header.Get("Content-Type")+" "+string(b), want[i], more)
 				if strings.Contains(want[i], "problem") && i == 1 {
-					assert.JSONEq(t, `{"type":"about:blank","title":"Service Unavailable","status":503,"detail":"no backend is available","cause":"no_backend"}`, string(b))
+					synctest.Wait()
+					assert.JSONEq(t, `{"type":"about:blank","title":"Service Unavailable","status":503,"detail":"no backend is available","cause":"no_backend","request_id":"`+w.log()[1].RequestID+`"}`, string(b))
 				}
 			}
 		})

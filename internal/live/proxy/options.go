@@ -16,6 +16,7 @@ import (
 type Options struct {
 	Version string        // of the program, for the status
 	Commit  string        // likewise; may be empty
+	Name    string        // in logs, where the configuration gives none
 	Seed    uint64        // keys ties and draws of the core; 0 takes a random one
 	Began   time.Time     // beginning of the core's time; zero for now
 	Grace   time.Duration // time for requests in flight to end after Stop

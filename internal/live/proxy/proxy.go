@@ -46,6 +46,7 @@ type Proxy struct {
 	retired sync.WaitGroup       // of those
 	pools   *pool.Set
 	request atomic.Uint64
+	ids     *requestIDs
 	leaving bool // it is about to stop
 	stopped bool
 	cutOff  bool // a listener that was being closed has cut something off
@@ -81,7 +82,9 @@ type entry struct {
 	pools    []*pool.Pool   // by position of the route; nil for one that answers by itself
 	waits    []config.Waits // likewise
 	trusted  []netip.Prefix
-	forward  string      // the field of trusted proxies that names the client
+	forward  string // the field of trusted proxies that names the client
+	identity *config.Identity
+	proxy    string      // its name
 	tls      *tls.Config // nil: none
 	pages    []string    // by position in frontend.Errors.Pages
 }
@@ -117,7 +120,7 @@ func New(o Options) *Proxy {
 		o.Access = func(*accesslog.Line) {}
 	}
 	p := &Proxy{
-		o: o, began: o.Began, counted: time.Now(), backTLS: map[[sha256.Size]byte]*tls.Config{}, servers: map[config.Address]*server{}, closing: map[*server]struct{}{}, failed: make(chan error, 1), ready: make(chan struct{}), events: events.New(o.Event),
+		o: o, ids: newRequestIDs(), began: o.Began, counted: time.Now(), backTLS: map[[sha256.Size]byte]*tls.Config{}, servers: map[config.Address]*server{}, closing: map[*server]struct{}{}, failed: make(chan error, 1), ready: make(chan struct{}), events: events.New(o.Event),
 	}
 	p.events.Restore(o.Earlier)
 	p.pools = pool.NewSet(pool.Options{Now: p.now, Seed: o.Seed, Dial: o.Dial, Lookup: o.Lookup, Event: p.events.Addf, Probe: o.Probe, Journal: o.Journal, Held: o.Held, Keep: o.Keep})
@@ -368,7 +371,7 @@ func (p *Proxy) prepare(c *config.Config) (next *state, control *tls.Config, err
 		p.pools.Put(u, backs[i])
 	}
 	for i, f := range c.Frontends {
-		e := &entry{frontend: f, table: route.Compile(f), trusted: c.Trusted, forward: c.ClientFrom, tls: fronts[i], pages: pages[i]}
+		e := &entry{frontend: f, table: route.Compile(f), trusted: c.Trusted, forward: c.ClientFrom, identity: &c.Identity, proxy: p.name(c), tls: fronts[i], pages: pages[i]}
 		for _, r := range f.Routes {
 			var waits config.Waits
 			if u := c.Upstream(r.SendTo.Value); u != nil {

@@ -133,7 +133,7 @@ func TestForwardedIsWrittenByTheStandard(t *testing.T) {
 		}
 		v := &clientConn{}
 		v.peer, v.addr = socket.ClientAddress(from)
-		x := &exchange{conn: v, route: &config.Route{}, r: &http.Request{Host: c.host, Header: h}}
+		x := &exchange{conn: v, entry: &entry{identity: &config.Identity{}}, route: &config.Route{}, r: &http.Request{Host: c.host, Header: h}}
 		e := &entry{forward: c.believed}
 		if c.believed != "" {
 			e.trusted = []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}

@@ -16,7 +16,7 @@ func (p *Proxy) Status() status.Status { return p.stands(false) }
 // stands returns how everything stands, with what was asked lately if that is
 // wanted.
 func (p *Proxy) stands(recent bool) status.Status {
-	s := status.Status{Version: p.o.Version, Commit: p.o.Commit, Began: p.began, At: time.Now(), Frontends: []status.Frontend{}, Listeners: []status.Listener{}, Refused: p.requests.refused(), Connections: p.requests.refusedConnections(), Certificates: []status.Certificate{}, Orders: []status.Held{}, Upstreams: []status.Upstream{}}
+	s := status.Status{Proxy: p.o.Name, Version: p.o.Version, Commit: p.o.Commit, Began: p.began, At: time.Now(), Frontends: []status.Frontend{}, Listeners: []status.Listener{}, Refused: p.requests.refused(), Connections: p.requests.refusedConnections(), Certificates: []status.Certificate{}, Orders: []status.Held{}, Upstreams: []status.Upstream{}}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	s.Counted, s.Reloads = p.counted, p.reloads
@@ -27,6 +27,7 @@ func (p *Proxy) stands(recent bool) status.Status {
 	if st == nil {
 		return s
 	}
+	s.Proxy = p.name(st.config)
 	s.Frontends = p.requests.frontends(st.config.Frontends)
 	for _, u := range st.config.Upstreams {
 		if l := p.pools.Get(u.Name); l != nil {

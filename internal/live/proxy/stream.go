@@ -41,7 +41,7 @@ func (s *server) stream(e *entry, c net.Conn) {
 	began := time.Now()
 	client, addr := socket.ClientAddress(c.RemoteAddr().String())
 	x := &connection{entry: e, client: c}
-	x.access = accesslog.Line{Time: began, Client: client, Protocol: "tcp", Kind: trace.TCP, Frontend: e.frontend.Name}
+	x.access = accesslog.Line{Time: began, Client: client, Protocol: "tcp", Kind: trace.TCP, Frontend: e.frontend.Name, RequestID: p.ids.next(), Proxy: e.proxy}
 	defer func() {
 		x.access.Duration = time.Since(began)
 		p.over(&x.access)
@@ -62,13 +62,15 @@ func (s *server) stream(e *entry, c net.Conn) {
 			p.requests.connection(e.frontend.Name, cause.TLSFailed.String())
 			return
 		}
-		sni = t.ConnectionState().ServerName
+		state := t.ConnectionState()
+		sni = state.ServerName
+		x.access.TLS = tlsVersion(&state)
 		x.client = t
 	case e.table.Asks&route.AskSNI != 0:
 		sni, x.client = serverName(c, e.frontend.Timeouts.RequestHeader)
 	}
 	x.request = request.OfConnection(addr, sni)
-	x.access.Host = x.request.SNI
+	x.access.Host, x.access.SNI = x.request.SNI, x.request.SNI
 	i, _ := e.table.Match(&x.request)
 	if i < 0 || e.pools[i] == nil {
 		x.access.Cause = cause.NoRoute
@@ -103,11 +105,11 @@ func (x *connection) carry(gone context.Context) {
 		}
 		x.access.Attempts, x.access.Reason, x.access.Moved = int(x.q.Attempt.Number), why, x.access.Moved || d.Verdict.Moved()
 		if b == nil {
-			x.access.Backend, x.access.Cause = "", d.Verdict.Reason.Cause()
+			x.access.Backend, x.access.Address, x.access.Cause = "", "", d.Verdict.Reason.Cause()
 			x.access.Attempts-- // nobody was asked
 			return
 		}
-		x.access.Backend = b.Name
+		x.access.Backend, x.access.Address = b.Name, b.Address.String()
 		defer func() { b.AddBytes(x.access.Bytes) }()
 		ctx := socket.WithClient(gone, x.client.RemoteAddr(), x.client.LocalAddr())
 		began := time.Now()
