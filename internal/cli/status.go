@@ -20,8 +20,10 @@ Asks the control of a running proxy: the one of CONFIG, the one of -at, or the d
 socket. Several -at ask several proxies. Rates cover the last 10 s, p50 and p99 the last
 5m, and counters the time since the start or since tell -zero.
 
+With -route, -failed or -slow it lists requests instead, with their attempts.
+
 exit code:
-  0  every upstream has a backend in rotation
+  0  every upstream has a backend in rotation; or requests were listed
   1  an upstream has none
   2  wrong usage
   3  the proxy cannot be reached, or does not answer within 3 s
@@ -30,6 +32,7 @@ examples:
   kestrix status
   kestrix status harbour.hcl -all
   kestrix status harbour.hcl -format csv
+  kestrix status harbour.hcl -route seats -failed
   kestrix status -at 127.0.0.1:9900
   kestrix status -at 192.0.2.1:9900 -at 192.0.2.2:9900 -user mary`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
@@ -37,6 +40,8 @@ examples:
 			f.define(fs)
 			var o output
 			o.define(fs)
+			var kept keptFlags
+			kept.define(fs)
 			all := fs.Bool("all", false, "list every backend of long upstreams, with statuses, bytes, sessions and the last probe of each")
 			return func(ctx context.Context, env *Env, args []string) error {
 				if err := formOf("status", o.format); err != nil {
@@ -48,12 +53,21 @@ examples:
 				if len(args) > 1 {
 					return usage("at most one configuration is allowed: kestrix status [CONFIG]")
 				}
+				if err := kept.check(o.format); err != nil {
+					return err
+				}
+				if len(f.at) > 1 && kept.given() {
+					return usage("-at names one proxy with -route, -failed and -slow")
+				}
 				if len(f.at) > 1 {
 					return statusOfSeveral(ctx, env, &f, &o, *all, args)
 				}
 				c, err := f.client(env, append(args, "")[0])
 				if err != nil {
 					return err
+				}
+				if kept.given() {
+					return kept.run(ctx, env, c, &o)
 				}
 				s, err := c.Status(ctx)
 				if err != nil {

@@ -17,23 +17,26 @@ import (
 
 func whyCommand() *command {
 	return &command{
-		name: "why", group: "write and check", args: "CONFIG METHOD URL | CONFIG -matches ROUTE | -journal FILE",
+		name: "why", group: "write and check", args: "CONFIG METHOD URL | CONFIG -matches ROUTE | [CONFIG] -request ID | -journal FILE",
 		summary: "explain one request: its route, its backend, and why no other",
 		help: `
-Without -journal, why needs no running proxy: every backend is up. A client of several
-requests keeps its cookies.
+Without -journal and -request, why needs no running proxy: every backend is up. A client
+of several requests keeps its cookies.
 
 -matches describes the requests that a route gets, without those of earlier routes, with
 up to three examples.
 
--journal explains a past request from a journal of serve -journal. The ID is at the end
-of its line in the access log.
+-request asks a running proxy about a request that failed or was slow: its attempts, and
+why each failed. ID is its request_id, or the id at the end of its line in the access log.
+
+-journal explains any past request, and each decision, from a journal of serve -journal.
 
 examples:
   kestrix why harbour.hcl GET http://tickets.tern.example:8080/seats -client 203.0.113.9 -n 6
   kestrix why harbour.hcl GET http://tickets.tern.example:8080/seats -down auk -n 6
   kestrix why gate.hcl tls://gate.tern.example:7000 -client 203.0.113.9
   kestrix why harbour.hcl -matches rest
+  kestrix why harbour.hcl -request 5f3a9c21d07be846-1042
   kestrix why -journal site.journal -request 1882
   kestrix why -journal site.journal -verify`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
@@ -53,12 +56,16 @@ examples:
 			matches := fs.String("matches", "", "`ROUTE`, or FRONTEND/ROUTE, whose requests are described")
 			var past pastFlags
 			past.define(fs)
-			return func(_ context.Context, env *Env, args []string) error {
+			past.live.define(fs)
+			return func(ctx context.Context, env *Env, args []string) error {
 				if err := o.check(); err != nil {
 					return err
 				}
-				if past.file != "" || past.verify || past.request.given {
-					return past.run(env, &o, fs, args)
+				if past.given() {
+					return past.run(ctx, env, &o, fs, args)
+				}
+				if len(past.live.at) > 0 || past.live.ca != "" || past.live.user != "" {
+					return usage("-at, -ca and -user are of a running proxy, which -request ID asks")
 				}
 				if *matches != "" {
 					var idle []string

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"flag"
 	"fmt"
 	"io"
@@ -14,35 +15,52 @@ import (
 	"kestrix/internal/report"
 )
 
-// pastFlags ask a journal of a past request.
+// pastFlags ask a journal, or a running proxy, of a past request.
 type pastFlags struct {
 	file    string
-	request seedFlag
+	request string
 	verify  bool
+	live    operatorFlags
 }
 
 func (p *pastFlags) define(fs *flag.FlagSet) {
 	fs.StringVar(&p.file, "journal", "", "journal `FILE` of serve -journal, to explain a past request")
-	fs.Var(&p.request, "request", "`ID` of the request, from its line in the access log")
+	fs.StringVar(&p.request, "request", "", "`ID` of the request, from its line in the access log: of a journal its id, of a running proxy also its request_id")
 	fs.BoolVar(&p.verify, "verify", false, "decide everything in the journal again and report differences")
 }
 
-func (p *pastFlags) run(env *Env, o *output, fs *flag.FlagSet, args []string) error {
+// given reports whether a past request is asked about.
+func (p *pastFlags) given() bool { return p.file != "" || p.verify || p.request != "" }
+
+func (p *pastFlags) run(ctx context.Context, env *Env, o *output, fs *flag.FlagSet, args []string) error {
+	known := []string{"journal", "request", "verify", "format", "o", "plain"}
+	if p.file == "" {
+		known = append(known, "at", "ca", "user")
+	}
 	var idle string
 	fs.Visit(func(f *flag.Flag) {
-		if !slices.Contains([]string{"journal", "request", "verify", "format", "o", "plain"}, f.Name) {
+		if !slices.Contains(known, f.Name) {
 			idle = f.Name
 		}
 	})
+	id, err := strconv.ParseUint(p.request, 10, 64)
 	switch {
+	case idle != "" && p.file == "":
+		return usage("-%s has no meaning beside -request", idle)
+	case p.file == "" && p.verify:
+		return usage("-verify is of a journal; -journal names it")
+	case p.file == "" && len(args) > 1:
+		return usage("a running proxy is asked with at most one operand: kestrix why [CONFIG] -request ID")
 	case p.file == "":
-		return usage("-request and -verify are of a journal; -journal names it")
+		return liveRequest(ctx, env, &p.live, o, append(args, "")[0], p.request)
 	case len(args) > 0:
 		return usage("a journal is asked without operands; here is %s", args[0])
 	case idle != "":
 		return usage("-%s has no meaning beside -journal", idle)
-	case p.verify == p.request.given:
+	case p.verify == (p.request != ""):
 		return usage("-journal needs -request ID or -verify")
+	case !p.verify && err != nil:
+		return usage("-request cannot be %q with a journal, which has the number at the end of the line in the access log", p.request)
 	}
 	j, err := readJournal(p.file)
 	if err != nil {
@@ -51,7 +69,7 @@ func (p *pastFlags) run(env *Env, o *output, fs *flag.FlagSet, args []string) er
 	if p.verify {
 		return p.again(env, o, j)
 	}
-	story, err := j.Story(p.request.value)
+	story, err := j.Story(id)
 	if err != nil {
 		return unusable(fmt.Errorf("%s: %w", p.file, err))
 	}
@@ -61,7 +79,7 @@ func (p *pastFlags) run(env *Env, o *output, fs *flag.FlagSet, args []string) er
 				Request uint64           `json:"request"`
 				Whole   bool             `json:"whole"` // the journal has its beginning
 				Story   []journal.Moment `json:"story"`
-			}{p.request.value, j.Whole(), story})
+			}{id, j.Whole(), story})
 		}
 		var told []report.PastMoment
 		for _, m := range story {
@@ -71,7 +89,7 @@ func (p *pastFlags) run(env *Env, o *output, fs *flag.FlagSet, args []string) er
 			}
 			told = append(told, x)
 		}
-		_, err := io.WriteString(w, o.style(env).Past(p.request.value, told, j.Whole()))
+		_, err := io.WriteString(w, o.style(env).Past(id, told, j.Whole()))
 		return err
 	})
 }

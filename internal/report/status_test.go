@@ -66,12 +66,35 @@ func TestTheStatusPageEscapesAndBoundsWhatItShows(t *testing.T) {
 	}
 	routes[70] = status.Route{Name: "route70", Failed: 3, Errors: map[string]uint64{"<script>": 3}}
 	v.Status.Frontends = []status.Frontend{{Name: "web", Answered: 7, Failed: 3, Routes: routes}}
+	id := uint64(7)
+	v.Failed = []status.Request{{
+		At: v.Status.At, Frontend: "web", Method: "GET", Host: "<script>", Path: "/?<img src=x>", Status: 502, Cause: "reset", ID: &id, Upstream: "booking",
+		Attempts: []status.RequestAttempt{{Backend: "auk", Address: "192.0.2.1:80", Reason: "round-robin", Cause: "refused", Duration: 0.002, Connect: 0.001}, {Backend: "knot", Status: 503, Cause: "status_5xx", FirstByte: 0.001, Duration: 0.003}},
+	}}
 	page, err := StatusPage{}.Page(v)
 	require.NoError(t, err)
 	text := string(page)
 	assert.NotContains(t, text, "<script>")
+	assert.Contains(t, text, "<li>booking.auk at 192.0.2.1:80, chosen by round-robin: refused after 2.00 ms</li>")
+	for _, other := range []func() ([]byte, error){
+		func() ([]byte, error) {
+			return StatusPage{}.Requests(&status.RequestsView{At: v.Status.At, Routes: []string{"web/a<b"}, Query: status.RequestQuery{Frontend: "web", Route: "a<b", Slow: true}, Kept: status.Requests{Most: 100, SlowFrom: 1, Requests: v.Failed}})
+		},
+		func() ([]byte, error) {
+			return StatusPage{}.Events(&status.EventsView{At: v.Status.At, Since: `"><script>`, Wrong: "<img src=x>", Kind: "down", Severity: "error", Events: v.Events})
+		},
+	} {
+		aside, err := other()
+		require.NoError(t, err)
+		assert.NotContains(t, string(aside), "<script>")
+		assert.NotContains(t, string(aside), "<img")
+		assert.Equal(t, 2, strings.Count(string(aside), " selected>"), string(aside))
+	}
+	odd := v.Failed[0]
+	odd.Path = "/\x1b[2J" // what a terminal would obey
+	assert.NotContains(t, Style{Width: 110}.Request(&odd), "\x1b")
 	assert.Equal(t, 10, strings.Count(text, "<tr><td>web</td>"))
-	assert.Contains(t, text, `<td>route70</td><td class="n">0</td><td class="n bad">3</td>`)
+	assert.Contains(t, text, `route70</a></td><td class="n">0</td><td class="n bad">3</td>`)
 	assert.Contains(t, text, "190 more routes with fewer failures, in the JSON below.")
 	assert.NotContains(t, text, "<img")
 	assert.Equal(t, 10, strings.Count(text, "<article"))

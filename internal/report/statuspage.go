@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -28,7 +29,7 @@ var statusJS []byte
 //go:embed page/icon.svg
 var statusIcon []byte
 
-var statusPages = template.Must(template.New("").Parse(statusHTML))
+var statusPages = template.Must(template.Must(template.New("").Parse(keptHTML)).Parse(statusHTML))
 
 // StatusPage makes the page that a running proxy shows operators.
 type StatusPage struct{}
@@ -72,11 +73,13 @@ type statusPage struct {
 	Routes              []statusRoute
 	MoreRoutes          string // how many are not shown; empty for none
 	Upstreams           []statusCard
+	Failed              []keptRow // three of each cause
 	Events              []statusEvent
 }
 
 // statusRoute is a row for a route that had requests.
 type statusRoute struct {
+	Link                                                                        string
 	Frontend, Route, Answered, Failed, ClientLeft, Redirected, P50, P99, Errors string
 	Bad                                                                         bool
 }
@@ -89,6 +92,7 @@ func newStatusRoutes(s *status.Status) (rows []statusRoute, left int) {
 		for i := range shown {
 			r := &shown[i]
 			rows = append(rows, statusRoute{
+				Link:     "requests.html?" + url.Values{"frontend": {f.Name}, "route": {r.Name}}.Encode(),
 				Frontend: f.Name, Route: cmp.Or(r.Name, "(no route)"), Answered: count(int64(r.Answered)), Failed: count(int64(r.Failed)), ClientLeft: count(int64(r.ClientLeft)),
 				Redirected: count(int64(r.Redirected)), P50: latencySoFar(r.Elapsed.P50), P99: latencySoFar(r.Elapsed.P99), Errors: errorsOf(r), Bad: r.Failed > 0,
 			})
@@ -188,7 +192,11 @@ func newStatusPage(v *status.View) *statusPage {
 	p.Headline, p.Bad = headline(s)
 	p.Title = p.Headline + " · Kestrix"
 	p.At = s.At.UTC().Format("15:04:05 UTC")
-	p.Of = fmt.Sprintf("kestrix %s, up for %s; counted for %s; as of %s. Times are to the first byte of responses, in the last 5m.", s.Version, age(s.At.Sub(s.Began)), age(s.At.Sub(s.Counted)), p.At)
+	on := ""
+	if s.Proxy != "" {
+		on = " on " + s.Proxy
+	}
+	p.Of = fmt.Sprintf("kestrix %s%s, up for %s; counted for %s; as of %s. Times are to the first byte of responses, in the last 5m.", s.Version, on, age(s.At.Sub(s.Began)), age(s.At.Sub(s.Counted)), p.At)
 	if v.User != "" {
 		p.Of += "; you are " + v.User
 		if !v.Operator {
@@ -226,6 +234,7 @@ func newStatusPage(v *status.View) *statusPage {
 		{Name: "Left by clients", Value: count(int64(left)), More: shareOf(left, asked)},
 		{Name: "Refused: no backend available", Value: count(int64(refused)), Bad: refused > 0},
 	}
+	p.Failed = samplesByCause(v.Failed)
 	for _, n := range v.Events {
 		p.Events = append(p.Events, statusEvent{At: n.At.UTC().Format("15:04:05.0"), Exact: n.At.UTC().Format(time.RFC3339Nano), Object: n.Object, Kind: string(n.Kind), Text: n.Text})
 	}

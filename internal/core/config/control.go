@@ -3,6 +3,7 @@ package config
 import (
 	"fmt"
 	"regexp"
+	"time"
 
 	"github.com/hashicorp/hcl/v2"
 )
@@ -15,7 +16,8 @@ type Control struct {
 	TLS    *FrontTLS      // nil: none
 	Users  []User
 
-	BackendHistograms bool // metrics have a histogram for each backend
+	BackendHistograms bool          // metrics have a histogram for each backend
+	SlowRequests      time.Duration // from which a request is kept as a slow one
 }
 
 // User is somebody who may use control.
@@ -40,7 +42,7 @@ const (
 )
 
 func (d *Decoder) control(n *Node) *Control {
-	c := &Control{Range: n.Range, Listen: Get[Placed[Address]](n, "listen"), Orders: Placed[string]{Get[string](n, "orders_file"), n.At("orders_file")}, BackendHistograms: Get[bool](n, "backend_histograms")}
+	c := &Control{Range: n.Range, Listen: Get[Placed[Address]](n, "listen"), Orders: Placed[string]{Get[string](n, "orders_file"), n.At("orders_file")}, BackendHistograms: Get[bool](n, "backend_histograms"), SlowRequests: Get[time.Duration](n, "slow_requests")}
 	if x := n.One("tls"); x != nil {
 		c.TLS = d.frontTLS(x, "http")
 		c.TLS.ALPN = []string{"http/1.1"}

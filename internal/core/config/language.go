@@ -74,6 +74,7 @@ var controlBlock = &Block{
 		{Name: "listen", Type: Addr, Default: `"unix:/run/kestrix/control.sock"`, Why: "only users of this machine with access to the folder can connect to a Unix socket", Help: "Unix socket or address to listen on. Without users only a socket or a loopback address is allowed", Example: `"127.0.0.1:9900"`},
 		{Name: "orders_file", Type: Text, Help: "file that keeps the orders of operators across restarts. If not given: orders.json in the folder from systemd (STATE_DIRECTORY). Without that folder orders are in memory only, and a restart discards them", Example: `"/var/lib/kestrix/orders.json"`},
 		{Name: "backend_histograms", Type: Switch, Default: "true", Why: "they show which backend is slow; of many backends they are most of each scrape", Help: "whether the metrics have a histogram for each backend; those of routes stay", Example: "false"},
+		{Name: "slow_requests", Type: Duration, Default: `"1s"`, Why: "people notice a page that takes longer", Min: `"1ms"`, Max: `"1h"`, Help: "minimum duration of the requests that are kept as slow, the latest 100 of each route, for status -slow; the latest 100 that failed are kept as well", Example: `"500ms"`},
 	},
 	Blocks: []*Block{
 		{

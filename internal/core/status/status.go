@@ -170,8 +170,25 @@ type Recent struct {
 type View struct {
 	Status   *Status
 	Events   []Event
-	User     string // empty where control has no users
-	Operator bool   // orders of this user are carried out
+	User     string    // empty where control has no users
+	Operator bool      // orders of this user are carried out
+	Failed   []Request // kept ones of all routes, the newest first
+}
+
+// RequestsView is the page of kept requests.
+type RequestsView struct {
+	At     time.Time
+	Query  RequestQuery
+	Kept   Requests
+	Routes []string // FRONTEND/ROUTE of those there are
+}
+
+// EventsView is the page of the event log, with what was asked as it was written.
+type EventsView struct {
+	At                                   time.Time
+	Since, Until, Object, Kind, Severity string
+	Wrong                                string // what cannot be asked; empty for nothing
+	Events                               []Event
 }
 
 // Probes is how many have ended, since Status.Counted.

@@ -8,6 +8,7 @@ package accesslog
 
 import (
 	"net/http"
+	"slices"
 	"strconv"
 	"time"
 
@@ -42,7 +43,7 @@ type Line struct {
 	Reason    string // why this backend was chosen, or that the route responds by itself
 	Cause     cause.Cause
 	Attempts  int
-	Tried     []string    // the backends of the attempts before the last; nil for none
+	Tries     []Try       // attempts with backends, in their order
 	ID        uint64      // of the request, in the journal
 	Moved     bool        // its client was given another seat for good
 	TraceID   string      // of the field Traceparent; empty for none
@@ -53,6 +54,34 @@ type Line struct {
 	TLS       string      // its version, such as 1.3; empty for none
 	SNI       string      // the name in the TLS handshake
 	Header    http.Header // of the request; not to be changed
+}
+
+// Try is an attempt with a backend.
+type Try struct {
+	Backend, Address string
+	Reason           string        // why this backend was chosen
+	Began            time.Duration // after the beginning of the request
+	Connect          time.Duration // 0 if a connection was at hand
+	FirstByte        time.Duration // until the head of the answer; 0: there was none
+	Duration         time.Duration
+	Status           int // of the backend; 0: none
+	Cause            cause.Cause
+}
+
+// Tried returns how many attempts there were before the last; all of them if nobody was left
+// to be asked again.
+func (a *Line) Tried() []Try {
+	if n := len(a.Tries); n > 0 && a.Backend != "" {
+		return a.Tries[:n-1]
+	}
+	return a.Tries
+}
+
+// Detached returns a copy that holds nothing else in memory, for those who keep many.
+func (a *Line) Detached() Line {
+	x := *a
+	x.Header, x.Tries = nil, slices.Clone(a.Tries)
+	return x
 }
 
 // AppendCombined writes a Combined log line with further fields: duration in

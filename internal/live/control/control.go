@@ -34,6 +34,8 @@ type Proxy interface {
 	metrics.Source
 	// StatusWithRecent is Status with what was asked lately.
 	StatusWithRecent() status.Status
+	// Requests returns the kept requests that a query selects, the newest first.
+	Requests(q status.RequestQuery) status.Requests
 	// Configuration returns the sources of the configuration in force, without secrets.
 	Configuration() []config.File
 	// Alive returns when everything that decides has been reached: a proxy that is stuck
@@ -130,7 +132,7 @@ func (c *Server) Close() {
 func (c *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("X-Content-Type-Options", "nosniff")
-	w.Header().Set("Content-Security-Policy", "default-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'")
+	w.Header().Set("Content-Security-Policy", "default-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
 	w.Header().Set("X-Frame-Options", "DENY")
 	w.Header().Set("Referrer-Policy", "no-referrer")
 	if r.Method == http.MethodGet && (r.URL.Path == "/alive" || r.URL.Path == "/ready") {
@@ -159,6 +161,9 @@ var paths = map[string]struct {
 	"/status":        {do: (*Server).status},
 	"/status.csv":    {do: (*Server).statusCSV},
 	"/events":        {do: (*Server).listEvents},
+	"/events.html":   {do: (*Server).eventsPage},
+	"/requests":      {do: (*Server).listRequests},
+	"/requests.html": {do: (*Server).requestsPage},
 	"/configuration": {do: (*Server).configuration},
 	"/metrics":       {do: func(c *Server, w http.ResponseWriter, r *http.Request, _ string) { c.metrics.ServeHTTP(w, r) }},
 	"/operate":       {true, (*Server).operate},
@@ -173,7 +178,7 @@ func (c *Server) answer(w http.ResponseWriter, r *http.Request, user string) {
 	switch {
 	case !ok && asks && c.asset(w, r):
 	case !ok:
-		http.Error(w, "GET /, /status, /status.csv, /events, /metrics, /configuration, /alive and /ready, and POST /operate, /zero and /reload are answered here", http.StatusNotFound)
+		http.Error(w, "GET /, /status, /status.csv, /requests, /events, /metrics, /configuration, /alive and /ready, and POST /operate, /zero and /reload are answered here", http.StatusNotFound)
 	case p.tells != (r.Method == http.MethodPost) || !p.tells && !asks:
 		w.Header().Set("Allow", map[bool]string{true: "POST", false: "GET, HEAD"}[p.tells])
 		http.Error(w, "this is asked by another method", http.StatusMethodNotAllowed)

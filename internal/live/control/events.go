@@ -25,7 +25,7 @@ type Events struct {
 
 // listEvents answers with the events that a query selects.
 func (c *Server) listEvents(w http.ResponseWriter, r *http.Request, _ string) {
-	q, err := readQuery(r.URL.Query())
+	q, err := readQuery(r.URL.Query(), time.Now())
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusBadRequest)
 		return
@@ -34,7 +34,7 @@ func (c *Server) listEvents(w http.ResponseWriter, r *http.Request, _ string) {
 }
 
 // readQuery reads the parameters of GET /events.
-func readQuery(from url.Values) (q events.Query, err error) {
+func readQuery(from url.Values, now time.Time) (q events.Query, err error) {
 	for name, values := range from {
 		value := values[len(values)-1]
 		if len(values) > mostNamed {
@@ -46,9 +46,9 @@ func readQuery(from url.Values) (q events.Query, err error) {
 		case "most":
 			q.Most, err = strconv.Atoi(value)
 		case "since":
-			q.Since, err = time.Parse(time.RFC3339Nano, value)
+			q.Since, err = moment(now, value)
 		case "until":
-			q.Until, err = time.Parse(time.RFC3339Nano, value)
+			q.Until, err = moment(now, value)
 		case "object":
 			q.Objects = values
 		case "kind":
@@ -66,10 +66,18 @@ func readQuery(from url.Values) (q events.Query, err error) {
 			return q, fmt.Errorf("there is no parameter %q; %s", name, config.DidYouMean(name, []string{"after", "kind", "most", "object", "severity", "since", "until"}))
 		}
 		if err != nil || q.Most < 0 {
-			return q, fmt.Errorf("%s cannot be %q; after and most are numbers, since and until times like 2026-11-23T06:55:08Z", name, value)
+			return q, fmt.Errorf("%s cannot be %q; after and most are numbers, since and until durations before now, like 1h, or times like 2026-11-23T06:55:08Z", name, value)
 		}
 	}
 	return q, nil
+}
+
+// moment reads a time, or a duration before now.
+func moment(now time.Time, value string) (time.Time, error) {
+	if d, err := time.ParseDuration(value); err == nil && d >= 0 {
+		return now.Add(-d), nil
+	}
+	return time.Parse(time.RFC3339Nano, value)
 }
 
 // writeQuery is the reverse of readQuery.

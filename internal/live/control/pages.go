@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"strings"
 	"sync"
 	"time"
 
@@ -19,6 +20,9 @@ type Pages interface {
 	Page(*status.View) ([]byte, error)
 	// Part is what of the page changes with time.
 	Part(*status.View) ([]byte, error)
+	// Requests is the page of kept requests, Events that of the event log.
+	Requests(*status.RequestsView) ([]byte, error)
+	Events(*status.EventsView) ([]byte, error)
 	// Asset returns a file that the page needs, by its path; nil if there is none.
 	Asset(path string) (kind string, body []byte)
 	// CSV writes a row for each backend.
@@ -43,7 +47,7 @@ func (c *Server) pageEvents(now time.Time) []status.Event {
 // view is what a user is shown.
 func (c *Server) view(user string) *status.View {
 	s := c.proxy.StatusWithRecent()
-	v := &status.View{Status: &s, Events: c.pageEvents(s.At), Operator: true}
+	v := &status.View{Status: &s, Events: c.pageEvents(s.At), Operator: true, Failed: c.proxy.Requests(status.RequestQuery{Failed: true, PerCause: 3}).Requests}
 	for _, u := range c.state.Load().cfg.Users {
 		if u.Name == user {
 			v.User, v.Operator = user, u.Operator
@@ -59,6 +63,68 @@ func (c *Server) page(w http.ResponseWriter, r *http.Request, user string) {
 		return
 	}
 	body, err := c.o.Pages.Page(c.view(user))
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	_, _ = w.Write(body) // a client that left
+}
+
+// requestsPage answers with the page of kept requests.
+func (c *Server) requestsPage(w http.ResponseWriter, r *http.Request, _ string) {
+	form := r.URL.Query()
+	for name, values := range form { // of a form that leaves a field empty
+		if len(values) == 1 && values[0] == "" && name != "route" {
+			form.Del(name)
+		}
+	}
+	if frontend, route, both := strings.Cut(form.Get("route"), "/"); both {
+		form.Set("frontend", frontend)
+		form.Set("route", route)
+	}
+	q, err := readRequestQuery(form)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusBadRequest)
+		return
+	}
+	s := c.proxy.Status()
+	v := &status.RequestsView{At: s.At, Query: q, Kept: c.proxy.Requests(q)}
+	for _, f := range s.Frontends {
+		for _, route := range f.Routes {
+			if route.Name != "" {
+				v.Routes = append(v.Routes, f.Name+"/"+route.Name)
+			}
+		}
+	}
+	c.aside(w, func() ([]byte, error) { return c.o.Pages.Requests(v) })
+}
+
+// eventsPage answers with the page of the event log.
+func (c *Server) eventsPage(w http.ResponseWriter, r *http.Request, _ string) {
+	form := r.URL.Query()
+	v := &status.EventsView{At: time.Now(), Since: form.Get("since"), Until: form.Get("until"), Object: form.Get("object"), Kind: form.Get("kind"), Severity: form.Get("severity")}
+	for name := range form {
+		if form.Get(name) == "" {
+			form.Del(name)
+		}
+	}
+	q, err := readQuery(form, v.At)
+	if err != nil {
+		v.Wrong = err.Error()
+	} else {
+		v.Events = c.o.Events.Find(q)
+	}
+	c.aside(w, func() ([]byte, error) { return c.o.Pages.Events(v) })
+}
+
+// aside answers with a page that does not change by itself.
+func (c *Server) aside(w http.ResponseWriter, page func() ([]byte, error)) {
+	if c.o.Pages == nil {
+		http.Error(w, "this proxy has no page; GET /status, /requests and /events are answered", http.StatusNotFound)
+		return
+	}
+	body, err := page()
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
 		return

@@ -23,6 +23,7 @@ type Backend struct {
 	set     *Set
 	Name    string
 	Address config.Address
+	Where   string        // Address as text
 	within  time.Duration // in which a connection comes to stand
 	kept    time.Duration // how long one that is not used is kept
 	local   netip.Addr    // from which it is connected to; not valid: any
@@ -65,7 +66,7 @@ func newBackend(set *Set, b config.Backend, u *config.Upstream, secure *tls.Conf
 	if b.Address.Unix != "" {
 		network, addr = "unix", b.Address.Unix
 	}
-	n := &Backend{set: set, Name: b.Name, Address: b.Address, within: u.Timeouts.Connect, kept: u.Timeouts.Kept, local: u.ConnectFrom, header: u.ProxyProtocol, HTTP2: u.HTTP2(), counts: new(counts), from: secure, transports: map[time.Duration]*http.Transport{}}
+	n := &Backend{set: set, Name: b.Name, Address: b.Address, Where: b.Address.String(), within: u.Timeouts.Connect, kept: u.Timeouts.Kept, local: u.ConnectFrom, header: u.ProxyProtocol, HTTP2: u.HTTP2(), counts: new(counts), from: secure, transports: map[time.Duration]*http.Transport{}}
 	if secure != nil {
 		n.tls = secure.Clone()
 		if n.tls.ServerName == "" {

@@ -315,12 +315,13 @@ func (x *exchange) try(b *pool.Backend, cookie *http.Cookie) bool {
 		clear(x.w.Header())
 		return x.broke(b, errors.New("the backend switched protocols without being asked"))
 	}
-	x.access.FirstByte = time.Since(sent)
-	o := upstream.Outcome{Kind: upstream.Answered, Status: head.status, FirstByte: max(x.access.FirstByte, 1)}
+	x.access.FirstByte = max(time.Since(sent), 1)
+	o := upstream.Outcome{Kind: upstream.Answered, Status: head.status, FirstByte: x.access.FirstByte}
 	if x.body.repeats(func(can bool) bool {
 		o.Final = !can
 		return x.pool.Repeat(&x.q, o)
 	}) {
+		x.failedTry(o.Cause(), head.status)
 		clear(x.w.Header())
 		return true
 	}
@@ -409,6 +410,7 @@ func (x *exchange) broke(b *pool.Backend, err error) bool {
 	if why == cause.None {
 		why = o.Cause()
 	}
+	x.failedTry(why, 0)
 	if x.body.repeats(func(can bool) bool {
 		o.Final = !can
 		return x.pool.Settle(&x.q, o) == upstream.Again

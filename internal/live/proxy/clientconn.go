@@ -17,6 +17,7 @@ type clientConn struct {
 	peer   string // its address without port; "-" of a unix socket
 	addr   netip.Addr
 	tls    *tls.ConnectionState // nil: none
+	secure string               // its version, such as 1.3; empty for none
 	sni    string
 	paced  *wire.Paced
 	guard  *wire.Guard
@@ -37,7 +38,7 @@ func newClientConn(c net.Conn) *clientConn {
 	v.peer, v.addr = socket.ClientAddress(c.RemoteAddr().String())
 	if t, ok := c.(*tls.Conn); ok {
 		s := t.ConnectionState()
-		v.tls, v.sni = &s, strings.ToLower(s.ServerName)
+		v.tls, v.sni, v.secure = &s, strings.ToLower(s.ServerName), tlsVersion(s.Version)
 		c = t.NetConn()
 	}
 	v.paced, _ = c.(*wire.Paced)

@@ -31,10 +31,11 @@ type exchange struct {
 	q       pool.Request
 	request request.Request // what routes and keys go by
 	access  accesslog.Line
-	client  string // who asks, as trusted proxies say
-	peer    string // who the connection comes from
-	scheme  string // http or https, as the client sees it
-	trusted bool   // whether the peer's word counts
+	tries   [2]accesslog.Try // where those of access begin
+	client  string           // who asks, as trusted proxies say
+	peer    string           // who the connection comes from
+	scheme  string           // http or https, as the client sees it
+	trusted bool             // whether the peer's word counts
 	// believed is the field of trusted proxies that names the client.
 	believed string
 	waits    config.Waits
@@ -81,7 +82,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	x.access = accesslog.Line{
 		Time: began, Client: x.client, Method: r.Method, Host: r.Host, Path: r.RequestURI, Protocol: r.Proto,
 		UserAgent: r.UserAgent(), Referer: r.Referer(), TraceID: accesslog.TraceID(r.Header["Traceparent"]),
-		RequestID: x.requestID(), Scheme: x.scheme, TLS: tlsVersion(x.conn.tls), SNI: x.conn.sni, Header: r.Header,
+		RequestID: x.requestID(), Scheme: x.scheme, TLS: x.conn.secure, SNI: x.conn.sni, Header: r.Header,
 	}
 	if entry != nil {
 		x.access.Proxy = entry.proxy
@@ -94,6 +95,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			x.served.AddBytes(x.access.Bytes)
 		}
 		x.finish()
+		lastTry(&x.access)
 		x.access.Duration = time.Since(began)
 		x.endRequest()
 		p.over(&x.access)
@@ -341,9 +343,7 @@ func (x *exchange) forward() {
 		if x.q.Session != 0 {
 			x.access.Session = sessionName(x.q.Session)
 		}
-		if x.access.Backend != "" {
-			x.access.Tried = append(x.access.Tried, x.access.Backend)
-		}
+		endTry(&x.access)
 		x.access.Attempts, x.access.Reason, x.access.Moved = int(x.q.Attempt.Number), d.Reason, x.access.Moved || d.Verdict.Moved()
 		if d.Backend == nil {
 			x.access.Backend, x.access.Address = "", ""
@@ -351,7 +351,8 @@ func (x *exchange) forward() {
 			x.fail(http.StatusServiceUnavailable, d.Verdict.Reason.Cause(), "no backend is available")
 			return
 		}
-		x.access.Backend, x.access.Address, x.served = d.Backend.Name, d.Backend.Address.String(), d.Backend
+		x.access.Backend, x.access.Address, x.served = d.Backend.Name, d.Backend.Where, d.Backend
+		x.beginTry(d.Reason)
 		if !x.try(d.Backend, d.Cookie) {
 			return
 		}

@@ -66,12 +66,7 @@ func (x *exchange) carryID(h http.Header) {
 }
 
 // tlsVersion returns a version of TLS as logs have it, such as 1.3.
-func tlsVersion(s *tls.ConnectionState) string {
-	if s == nil {
-		return ""
-	}
-	return strings.TrimPrefix(tls.VersionName(s.Version), "TLS ")
-}
+func tlsVersion(version uint16) string { return strings.TrimPrefix(tls.VersionName(version), "TLS ") }
 
 // over counts a request that has ended and passes it to the access log. What is masked does
 // not leave the proxy.
@@ -82,5 +77,6 @@ func (p *Proxy) over(a *accesslog.Line) {
 		}
 	}
 	p.requests.note(a)
+	p.kept.note(a)
 	p.o.Access(a)
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/live/journal"
 )
 
@@ -57,7 +58,7 @@ func TestTheJournalTellsWhy(t *testing.T) {
 			if a.Attempts == 2 {
 				retried++
 				assert.Equal(t, []any{"a", "connection refused", true, a.Backend, 2}, []any{story[0].Backend, story[1].Outcome, story[1].Again, story[2].Backend, story[2].Attempt})
-				assert.Equal(t, []string{"a"}, a.Tried)
+				assert.Equal(t, []any{1, "a", cause.Refused, 0, ""}, []any{len(a.Tried()), a.Tries[0].Backend, a.Tries[0].Cause, a.Tries[0].Status, a.Tries[1].Cause.String()})
 			}
 		}
 		assert.Positive(t, retried)

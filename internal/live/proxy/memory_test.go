@@ -165,7 +165,7 @@ func newWorldWith(t *testing.T, text string, change func(*Options)) *world {
 		Access: func(a *accesslog.Line) {
 			w.mu.Lock()
 			defer w.mu.Unlock()
-			w.access = append(w.access, *a)
+			w.access = append(w.access, a.Detached())
 		},
 	}
 	change(&o)

@@ -23,6 +23,12 @@ import (
 type plainPages struct{}
 
 func (plainPages) Page(v *status.View) ([]byte, error) { return plainPages{}.Part(v) }
+func (plainPages) Requests(v *status.RequestsView) ([]byte, error) {
+	return fmt.Appendf(nil, "%s %s %t %t of %q: %d", v.Query.Frontend, v.Query.Route, v.Query.Failed, v.Query.Slow, v.Routes, len(v.Kept.Requests)), nil
+}
+func (plainPages) Events(v *status.EventsView) ([]byte, error) {
+	return fmt.Appendf(nil, "%s %s: %d, %s", v.Since, v.Kind, len(v.Events), v.Wrong), nil
+}
 func (plainPages) Part(v *status.View) ([]byte, error) {
 	n := uint64(0)
 	for _, b := range v.Status.Upstreams[0].Backends {

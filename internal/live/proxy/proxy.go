@@ -62,6 +62,7 @@ type Proxy struct {
 
 	events   *events.Log
 	requests requestCounts
+	kept     keeper
 	conns    socket.Table // of clients
 	limitsMu sync.Mutex
 	limits   limit.Set
@@ -172,6 +173,11 @@ func (p *Proxy) Apply(c *config.Config) error {
 	p.takeControl(ctl, c.Control, secure)
 	p.contained(next)
 	p.state.Store(next)
+	slow := time.Duration(0) // nobody can ask
+	if c.Control != nil {
+		slow = c.Control.SlowRequests
+	}
+	p.kept.slowFrom.Store(int64(slow))
 	p.setConnLimits(c)
 	p.takeServers(next, opened)
 	p.keepPools(c)

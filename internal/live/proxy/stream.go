@@ -43,6 +43,7 @@ func (s *server) stream(e *entry, c net.Conn) {
 	x := &connection{entry: e, client: c}
 	x.access = accesslog.Line{Time: began, Client: client, Protocol: "tcp", Kind: trace.TCP, Frontend: e.frontend.Name, RequestID: p.ids.next(), Proxy: e.proxy}
 	defer func() {
+		lastTry(&x.access)
 		x.access.Duration = time.Since(began)
 		p.over(&x.access)
 	}()
@@ -64,7 +65,7 @@ func (s *server) stream(e *entry, c net.Conn) {
 		}
 		state := t.ConnectionState()
 		sni = state.ServerName
-		x.access.TLS = tlsVersion(&state)
+		x.access.TLS = tlsVersion(state.Version)
 		x.client = t
 	case e.table.Asks&route.AskSNI != 0:
 		sni, x.client = serverName(c, e.frontend.Timeouts.RequestHeader)
@@ -100,16 +101,16 @@ func (x *connection) carry(gone context.Context) {
 			return
 		}
 		b, why := d.Backend, d.Reason
-		if x.access.Backend != "" {
-			x.access.Tried = append(x.access.Tried, x.access.Backend)
-		}
+		endTry(&x.access)
 		x.access.Attempts, x.access.Reason, x.access.Moved = int(x.q.Attempt.Number), why, x.access.Moved || d.Verdict.Moved()
 		if b == nil {
 			x.access.Backend, x.access.Address, x.access.Cause = "", "", d.Verdict.Reason.Cause()
 			x.access.Attempts-- // nobody was asked
 			return
 		}
-		x.access.Backend, x.access.Address = b.Name, b.Address.String()
+		x.access.Backend, x.access.Address = b.Name, b.Where
+		x.access.Connect, x.access.FirstByte = 0, 0
+		x.access.Tries = append(x.access.Tries, accesslog.Try{Backend: b.Name, Address: x.access.Address, Reason: why, Began: time.Since(x.access.Time)})
 		defer func() { b.AddBytes(x.access.Bytes) }()
 		ctx := socket.WithClient(gone, x.client.RemoteAddr(), x.client.LocalAddr())
 		began := time.Now()
@@ -119,7 +120,9 @@ func (x *connection) carry(gone context.Context) {
 			x.access.Cause = cause.Overloaded
 			return
 		}
+		x.access.Connect = max(time.Since(began), 1)
 		if err != nil {
+			x.access.Tries[len(x.access.Tries)-1].Cause = pool.DialCause(err)
 			if l.Settle(&x.q, upstream.Outcome{Kind: pool.ConnectKind(err)}) == upstream.Again {
 				continue
 			}

@@ -343,7 +343,7 @@ func (s *stage) tell(e status.Event) {
 // served keeps what the proxy did with a request.
 func (s *stage) served(a *accesslog.Line) {
 	s.mu.Lock()
-	s.access = append(s.access, *a)
+	s.access = append(s.access, a.Detached())
 	s.mu.Unlock()
 }
 

@@ -78,8 +78,8 @@ func (s *stage) boxes(r *result.Replay, access []accesslog.Line) {
 	for i := range access {
 		a := &access[i]
 		from := a.Time.Sub(s.began)
-		for _, b := range a.Tried {
-			drive.Box(&r.Timeline, a.Upstream, b, from, from)
+		for _, t := range a.Tried() {
+			drive.Box(&r.Timeline, a.Upstream, t.Backend, from, from)
 		}
 		if a.Backend != "" {
 			drive.Box(&r.Timeline, a.Upstream, a.Backend, from, from+a.Duration)
@@ -94,7 +94,7 @@ func countAccess(r *result.Replay, access []accesslog.Line) {
 		if a.Route != "" {
 			r.Routes[a.Frontend+"/"+a.Route]++
 		}
-		if len(a.Tried) > 0 { // also if nobody was left to be asked again
+		if len(a.Tried()) > 0 { // also if nobody was left to be asked again
 			r.Retried++
 		}
 		if a.Kind == trace.TCP && a.Backend == "" && a.Cause.Final() && r.Errors[cause.Reset] > 0 {
@@ -159,7 +159,7 @@ func (s *stage) upstream(cfg *config.Upstream, answers *result.Upstream, st *sta
 		default:
 			u.Answered++
 		}
-		if len(a.Tried) > 0 {
+		if len(a.Tried()) > 0 {
 			u.Retried++
 		}
 		if a.Moved {
@@ -303,7 +303,7 @@ func (s *stage) exposed(x *result.Fault, from, over time.Duration, strikes func(
 		if lost {
 			x.ExposedFailed++
 		}
-		if lost || slices.ContainsFunc(a.Tried, func(b string) bool { return strikes(a.Upstream + "." + b) }) {
+		if lost || slices.ContainsFunc(a.Tried(), func(t accesslog.Try) bool { return strikes(a.Upstream + "." + t.Backend) }) {
 			x.Exposed++
 		}
 	}
