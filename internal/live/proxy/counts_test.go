@@ -78,7 +78,7 @@ func TestMetricsHaveTheirValues(t *testing.T) {
 			`route_requests_total{frontend="web",route="all",status="5xx"}`: "2", `route_requests_total{frontend="web",route="all",status="none"}`: "1", `route_client_left_total{frontend="web",route="all"}`: "1",
 			`route_failed_requests_total{cause="status_5xx",frontend="web",route="all"}`: "1", `route_failed_requests_total{cause="queue_full",frontend="web",route="all"}`: "1",
 			`route_redirected_requests_total{frontend="web",route="all"}`: "0", `route_elapsed_seconds_count{frontend="web",route="all"}`: "7",
-			`route_first_byte_seconds_bucket{frontend="web",route="all",le="0.0025"}`: "0", `route_first_byte_seconds_bucket{frontend="web",route="all",le="0.005"}`: "1",
+			`route_first_byte_seconds_bucket{frontend="web",route="all",le="0.0025"}`: "4", `route_first_byte_seconds_bucket{frontend="web",route="all",le="0.005"}`: "5",
 			`listener_accepted_connections_total{address="127.0.0.1:8080",frontend="web"}`: "4", `listener_connections{address="127.0.0.1:8080",frontend="web"}`: "2",
 		} {
 			assert.Equal(t, want, value(name), "%s\n%s", name, text)
