@@ -33,26 +33,12 @@ func (p *pastFlags) define(fs *flag.FlagSet) {
 func (p *pastFlags) given() bool { return p.file != "" || p.verify || p.request != "" }
 
 func (p *pastFlags) run(ctx context.Context, env *Env, o *output, fs *flag.FlagSet, args []string) error {
-	known := []string{"journal", "request", "verify", "format", "o", "plain"}
 	if p.file == "" {
-		known = append(known, "at", "ca", "user")
+		return p.runLive(ctx, env, o, fs, args)
 	}
-	var idle string
-	fs.Visit(func(f *flag.Flag) {
-		if !slices.Contains(known, f.Name) {
-			idle = f.Name
-		}
-	})
+	idle := idleBeside(fs, "journal", "request", "verify", "format", "o", "plain")
 	id, err := strconv.ParseUint(p.request, 10, 64)
 	switch {
-	case idle != "" && p.file == "":
-		return usage("-%s has no meaning beside -request", idle)
-	case p.file == "" && p.verify:
-		return usage("-verify is of a journal; -journal names it")
-	case p.file == "" && len(args) > 1:
-		return usage("a running proxy is asked with at most one operand: kestrix why [CONFIG] -request ID")
-	case p.file == "":
-		return liveRequest(ctx, env, &p.live, o, append(args, "")[0], p.request)
 	case len(args) > 0:
 		return usage("a journal is asked without operands; here is %s", args[0])
 	case idle != "":
@@ -92,6 +78,30 @@ func (p *pastFlags) run(ctx context.Context, env *Env, o *output, fs *flag.FlagS
 		_, err := io.WriteString(w, o.style(env).Past(id, told, j.Whole()))
 		return err
 	})
+}
+
+// runLive asks a running proxy.
+func (p *pastFlags) runLive(ctx context.Context, env *Env, o *output, fs *flag.FlagSet, args []string) error {
+	idle := idleBeside(fs, "request", "at", "ca", "user", "format", "o", "plain")
+	switch {
+	case p.verify:
+		return usage("-verify is of a journal; -journal names it")
+	case idle != "":
+		return usage("-%s has no meaning beside -request", idle)
+	case len(args) > 1:
+		return usage("a running proxy is asked with at most one operand: kestrix why [CONFIG] -request ID")
+	}
+	return liveRequest(ctx, env, &p.live, o, append(args, "")[0], p.request)
+}
+
+// idleBeside returns a flag that was given and is none of certain ones, empty for none.
+func idleBeside(fs *flag.FlagSet, known ...string) (idle string) {
+	fs.Visit(func(f *flag.Flag) {
+		if !slices.Contains(known, f.Name) {
+			idle = f.Name
+		}
+	})
+	return idle
 }
 
 // readJournal reads a journal from the part that is named, or where that is gone the first
