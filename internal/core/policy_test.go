@@ -24,8 +24,9 @@ var allowed = map[string][]string{
 	"internal/live/proxy": { // neither the replay nor the checker
 		"internal/core/cause", "internal/core/config", "internal/core/limit", "internal/core/peer", "internal/core/request", "internal/core/rewrite", "internal/core/route", "internal/core/status",
 		"internal/core/tick", "internal/core/trace", "internal/core/upstream", "internal/live/accesslog", "internal/live/control", "internal/live/events", "internal/live/journal", "internal/live/measure", "internal/live/pool",
-		"internal/live/socket", "internal/live/wire",
+		"internal/live/socket", "internal/live/tracing", "internal/live/wire",
 	},
+	"internal/live/tracing": {"internal/core/cause", "internal/core/config", "internal/live/accesslog"},
 	"internal/live/control": { // a proxy by its interface alone
 		"internal/core/config", "internal/core/limit", "internal/core/status", "internal/live/events", "internal/live/metrics", "internal/live/pool", "internal/live/socket",
 	},

@@ -172,7 +172,7 @@ var otherNames = map[string]string{
 func TestAThingHasOneName(t *testing.T) {
 	n := namesInUse(t)
 	allowed := map[string]bool{
-		"lost_lines": true, "lost_lines_total": true, // the lines of a log are no requests
+		"lost_lines": true, "lost_lines_total": true, "lost_spans": true, "lost_spans_total": true, // they are no requests
 		"queue":       true, // the block that sets its limit
 		"concurrency": true, // the number of clients of a closed load
 	}

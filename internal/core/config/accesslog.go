@@ -147,8 +147,8 @@ func (d *Decoder) accessLog(n *Node, frontend string) AccessLog {
 	if n.Has("line") {
 		d.accessLine(n, &l)
 	}
-	if n.Has("share") && (l.Share <= 0 || l.Share > 1) {
-		d.Add(IDType, n.At("share"), fmt.Sprintf("%g%% of the requests is no share of them", 100*l.Share), "more than 0% and at most 100%; to = \"off\" writes no lines")
+	if n.Has("share") && l.Share == 0 {
+		d.Add(IDType, n.At("share"), "0% of the requests get a line, so that the log stays empty", "a share above 0%; to = \"off\" writes no lines")
 	}
 	if l.Share == 1 {
 		l.Share = 0

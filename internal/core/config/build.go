@@ -47,6 +47,9 @@ func (d *Decoder) build(c *Config, roots []*Node) {
 		d.Add(IDUnknown, syslog.Range, "syslog says which log server, and nothing goes there", "access_log { to = \"syslog\" }, or remove the block")
 	}
 	c.Syslog = d.syslog(syslog)
+	if n := once["tracing"]; n != nil {
+		c.Tracing = d.tracing(n)
+	}
 }
 
 // topKeys reads the keys at the top, each of which may stand once in all files

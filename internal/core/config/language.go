@@ -60,6 +60,7 @@ var Language = &Block{
 		accessLogBlock,
 		eventLogBlock,
 		syslogBlock,
+		tracingBlock,
 		{
 			Name: "let", Free: true, Many: true,
 			Help: "named values: let { port = 8080 } is used as let.port",

@@ -27,6 +27,7 @@ type Config struct {
 	Upstreams []*Upstream
 	AccessLog AccessLog // at the top; see AccessLogs
 	Identity  Identity
+	Tracing   *Tracing // nil: none
 	EventLog  EventLog
 	Syslog    Syslog
 	// ConnectionsTotal is how many connections clients may have open together; 0:

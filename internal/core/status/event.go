@@ -101,6 +101,7 @@ const (
 	EventSocket      EventKind = "socket"
 	EventStopped     EventKind = "stopped"
 	EventStopping    EventKind = "stopping"
+	EventTracing     EventKind = "tracing"
 	EventUnavailable EventKind = "unavailable"
 	EventUnresolved  EventKind = "unresolved"
 )
@@ -147,6 +148,7 @@ var EventKinds = []EventDescription{
 	{EventSocket, SeverityInfo, "kestrix", "a socket from the service manager is used, or closed because no frontend has its address"},
 	{EventStopped, SeverityInfo, "kestrix", "the proxy has ended"},
 	{EventStopping, SeverityInfo, "kestrix", "no new connections are accepted; requests in flight may end"},
+	{EventTracing, SeverityWarning, "kestrix", "spans of requests are lost, or the collector takes them again"},
 	{EventUnavailable, SeverityError, "an upstream", "none of its backends is in rotation"},
 	{EventUnresolved, SeverityWarning, "an upstream", "a name could not be looked up; its earlier addresses stay in use"},
 }

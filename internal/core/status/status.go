@@ -27,6 +27,7 @@ type Status struct {
 	// Connections are those that were refused, by frontend and cause, sorted.
 	Connections  []RefusedConnections `json:"connections"`
 	LostLines    uint64               `json:"lost_lines"` // of the access log and the trace that is recorded, since Began
+	LostSpans    uint64               `json:"lost_spans"` // of traces, since Began
 	Reloads      Reloads              `json:"reloads"`
 	Certificates []Certificate        `json:"certificates"` // that clients are shown, by file
 	Orders       []Held               `json:"orders"`       // in force whose backend there is not

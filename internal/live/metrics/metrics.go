@@ -63,6 +63,7 @@ var (
 	metricState     = metric("backend_state", "1 for the state that a backend is in, 0 for the others.", "upstream", "backend", "state")
 	metricRefusedC  = metric("frontend_refused_connections_total", "Connections closed before a request was read, or a backend asked.", "frontend", "cause")
 	metricLost      = metric("lost_lines_total", "Lines of the access log and the recorded trace that were lost.")
+	metricLostSpans = metric("lost_spans_total", "Spans that no collector has taken.")
 	metricReloads   = metric("reloads_total", "Reloads of the configuration, by result.", "result")
 	metricConfig    = metric("configuration_time_seconds", "When the configuration in force was read.", "configuration")
 	metricCert      = metric("certificate_expires_time_seconds", "Time at which a certificate that clients get expires.", "file")
@@ -124,6 +125,7 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 		count(metricRefusedC, r.Connections, r.Frontend, r.Cause)
 	}
 	count(metricLost, s.LostLines)
+	count(metricLostSpans, s.LostSpans)
 	count(metricReloads, s.Reloads.Taken, "taken")
 	count(metricReloads, s.Reloads.Refused, "refused")
 	if !s.Reloads.At.IsZero() {

@@ -67,6 +67,7 @@ var heldBy = map[string]string{
 	"frontend.route.stream_requests": "TestTrailersInterimAnswersAndHeldBackBodies", "upstream.sticky.pass_cookie": "TestFieldsOfTheProxyAreItsOwn", "limits.connections_total": "TestConnectionsInAllAreBounded",
 	"access_log.to": "upkeep.txtar", "access_log.format": "upkeep.txtar", "access_log.fields": "secure.txtar", "access_log.client_left_status": "upkeep.txtar",
 	"access_log.line": "logs.txtar", "access_log.share": "logs.txtar", "access_log.when.route": "logs.txtar", "access_log.when.status": "logs.txtar", "access_log.when.cause": "logs.txtar", "access_log.when.at_least": "logs.txtar", "frontend.access_log.to": "logs.txtar", "frontend.access_log.format": "logs.txtar", "frontend.access_log.fields": "logs.txtar", "frontend.access_log.line": "logs.txtar", "frontend.access_log.client_left_status": "logs.txtar", "frontend.access_log.share": "logs.txtar", "frontend.access_log.when.route": "logs.txtar", "frontend.access_log.when.status": "logs.txtar", "frontend.access_log.when.cause": "logs.txtar", "frontend.access_log.when.at_least": "logs.txtar",
+	"tracing.endpoint": "tracing.txtar", "tracing.share": "tracing.txtar", "tracing.sampled_by": "tracing.txtar", "tracing.service": "tracing.txtar",
 	"syslog.facility": "TestAccessLinesAreSentToALogServer", "syslog.transport": "TestAccessLinesAreSentToALogServer", "syslog.address": "TestAccessLinesAreSentToALogServer", "syslog.format": "TestAccessLinesAreSentToALogServer",
 }
 

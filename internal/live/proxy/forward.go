@@ -49,7 +49,7 @@ func (x *exchange) wireRequest() *wire.Request {
 // asked.
 func (x *exchange) fields() http.Header {
 	r := x.r
-	h := make(http.Header, len(r.Header)+5)
+	h := make(http.Header, len(r.Header)+6)
 	for name, v := range r.Header {
 		switch name {
 		case "Connection", "Keep-Alive", "Proxy-Connection", "Proxy-Authenticate", "Proxy-Authorization", "Te", "Trailer", "Transfer-Encoding", "Upgrade", "Content-Length":
@@ -80,6 +80,7 @@ func (x *exchange) fields() http.Header {
 	}
 	addVia(h, r.ProtoMajor, r.ProtoMinor)
 	x.carryID(h)
+	x.carryTrace(h)
 	if x.route.Headers != nil {
 		rewrite.Fields(h, x.route.Headers.Request, x.facts())
 	}

@@ -19,6 +19,7 @@ import (
 	"kestrix/internal/core/upstream"
 	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/pool"
+	"kestrix/internal/live/tracing"
 	"kestrix/internal/live/wire"
 )
 
@@ -32,6 +33,8 @@ type exchange struct {
 	request request.Request // what routes and keys go by
 	access  accesslog.Line
 	tries   [2]accesslog.Try // where those of access begin
+	span    *tracing.Span    // nil: it is not traced
+	tracer  *tracing.Tracer  // that of span
 	client  string           // who asks, as trusted proxies say
 	peer    string           // who the connection comes from
 	scheme  string           // http or https, as the client sees it
@@ -73,19 +76,19 @@ func (x *exchange) answerFields(h http.Header) {
 
 // ServeHTTP takes a request of a listener.
 func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	p := s.proxy
 	began := time.Now()
 	entry := s.entry()
-	x := &exchange{proxy: p, server: s, entry: entry, conn: clientConnOf(r), w: w, r: r}
+	x := &exchange{proxy: s.proxy, server: s, entry: entry, conn: clientConnOf(r), w: w, r: r}
 	refused := x.startRequest()
 	addr := x.who(entry)
 	x.access = accesslog.Line{
 		Time: began, Client: x.client, Method: r.Method, Host: r.Host, Path: r.RequestURI, Protocol: r.Proto,
-		UserAgent: r.UserAgent(), Referer: r.Referer(), TraceID: accesslog.TraceID(r.Header["Traceparent"]),
+		UserAgent: r.UserAgent(), Referer: r.Referer(), TraceID: tracing.TraceID(r.Header["Traceparent"]),
 		RequestID: x.requestID(), Scheme: x.scheme, TLS: x.conn.secure, SNI: x.conn.sni, Header: r.Header,
 	}
 	if entry != nil {
 		x.access.Proxy = entry.proxy
+		x.traced()
 	}
 	if !strings.HasPrefix(r.RequestURI, "/") {
 		x.access.Path = r.URL.RequestURI() // of an absolute one, host and path stand apart
@@ -98,7 +101,7 @@ func (s *server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		lastTry(&x.access)
 		x.access.Duration = time.Since(began)
 		x.endRequest()
-		p.over(&x.access)
+		x.over()
 	}()
 	if i := x.routeOf(refused, addr); i >= 0 {
 		x.serve(i, addr)

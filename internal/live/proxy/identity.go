@@ -10,7 +10,6 @@ import (
 	"sync/atomic"
 
 	"kestrix/internal/core/config"
-	"kestrix/internal/live/accesslog"
 )
 
 // requestIDs makes ids of requests that no other process makes: 64 random bits of this one,
@@ -67,16 +66,3 @@ func (x *exchange) carryID(h http.Header) {
 
 // tlsVersion returns a version of TLS as logs have it, such as 1.3.
 func tlsVersion(version uint16) string { return strings.TrimPrefix(tls.VersionName(version), "TLS ") }
-
-// over counts a request that has ended and passes it to the access log. What is masked does
-// not leave the proxy.
-func (p *Proxy) over(a *accesslog.Line) {
-	if s := p.state.Load(); s != nil {
-		if masked := s.config.Identity.Masked; masked != nil {
-			a.Path, a.Referer = accesslog.Mask(a.Path, masked), accesslog.Mask(a.Referer, masked)
-		}
-	}
-	p.requests.note(a)
-	p.kept.note(a)
-	p.o.Access(a)
-}

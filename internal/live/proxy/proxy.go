@@ -33,6 +33,7 @@ import (
 	"kestrix/internal/live/events"
 	"kestrix/internal/live/pool"
 	"kestrix/internal/live/socket"
+	"kestrix/internal/live/tracing"
 )
 
 // Proxy serves a configuration.
@@ -63,9 +64,12 @@ type Proxy struct {
 	events   *events.Log
 	requests requestCounts
 	kept     keeper
-	conns    socket.Table // of clients
-	limitsMu sync.Mutex
-	limits   limit.Set
+
+	tracer    atomic.Pointer[tracing.Tracer] // nil: none
+	lostSpans atomic.Uint64                  // of tracers that are closed
+	conns     socket.Table                   // of clients
+	limitsMu  sync.Mutex
+	limits    limit.Set
 }
 
 // state is what requests see of a configuration; a reload puts another in its
@@ -163,6 +167,10 @@ func (p *Proxy) Apply(c *config.Config) error {
 		}
 	}
 	next, secure, err := p.prepare(c)
+	var tracer *tracing.Tracer
+	if err == nil {
+		tracer, err = p.newTracer(c)
+	}
 	if err != nil {
 		if ctl != p.control {
 			ctl.Close()
@@ -173,6 +181,7 @@ func (p *Proxy) Apply(c *config.Config) error {
 	p.takeControl(ctl, c.Control, secure)
 	p.contained(next)
 	p.state.Store(next)
+	p.useTracer(tracer)
 	slow := time.Duration(0) // nobody can ask
 	if c.Control != nil {
 		slow = c.Control.SlowRequests
@@ -434,6 +443,7 @@ func (p *Proxy) Stop() error {
 		})
 	}
 	wg.Wait()
+	p.tracer.Load().Close(flushSpans)
 	p.retired.Wait()
 	p.events.Flush()
 	p.mu.Lock()

@@ -23,6 +23,7 @@ func (p *Proxy) stands(recent bool) status.Status {
 	if p.o.LostLines != nil {
 		s.LostLines = p.o.LostLines()
 	}
+	s.LostSpans = p.lostSpans.Load() + p.tracer.Load().Lost()
 	st := p.state.Load()
 	if st == nil {
 		return s

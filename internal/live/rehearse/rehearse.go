@@ -144,7 +144,7 @@ func free() (config.Address, error) {
 // targets at its addresses.
 func (s *stage) mapAddresses() error {
 	c := *s.o.Config
-	c.Control, c.AccessLog, c.Record = nil, config.AccessLog{}, config.Placed[string]{}
+	c.Control, c.AccessLog, c.Record, c.Tracing = nil, config.AccessLog{}, config.Placed[string]{}, nil
 	c.Trusted = append(slices.Clone(c.Trusted), netip.MustParsePrefix("127.0.0.0/8"))
 	c.Frontends, c.Upstreams = nil, nil
 	for _, f := range s.o.Config.Frontends {

@@ -1,4 +1,4 @@
-package accesslog
+package tracing
 
 import (
 	"testing"
