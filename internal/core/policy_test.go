@@ -23,7 +23,7 @@ var allowed = map[string][]string{
 	"internal/live": {"internal/core", "internal/live"},
 	"internal/live/proxy": { // neither the replay nor the checker
 		"internal/core/cause", "internal/core/config", "internal/core/limit", "internal/core/peer", "internal/core/request", "internal/core/rewrite", "internal/core/route", "internal/core/status",
-		"internal/core/tick", "internal/core/trace", "internal/core/upstream", "internal/live/accesslog", "internal/live/control", "internal/live/events", "internal/live/journal", "internal/live/measure", "internal/live/pool",
+		"internal/core/tick", "internal/core/trace", "internal/core/upstream", "internal/live/accesslog", "internal/live/control", "internal/live/events", "internal/live/journal", "internal/live/measure", "internal/live/names", "internal/live/pool",
 		"internal/live/socket", "internal/live/tracing", "internal/live/wire",
 	},
 	"internal/live/tracing": {"internal/core/cause", "internal/core/config", "internal/live/accesslog"},
@@ -33,9 +33,10 @@ var allowed = map[string][]string{
 	"internal/live/metrics": {"internal/core/health", "internal/core/status", "internal/live/measure"},
 	"internal/live/pool": { // no proxy
 		"internal/core/cause", "internal/core/config", "internal/core/health", "internal/core/request", "internal/core/route", "internal/core/status", "internal/core/sticky", "internal/core/tick", "internal/core/upstream",
-		"internal/live/journal", "internal/live/measure", "internal/live/socket", "internal/live/wire",
+		"internal/live/journal", "internal/live/measure", "internal/live/names", "internal/live/socket", "internal/live/wire",
 	},
 	"internal/live/measure":   {},
+	"internal/live/names":     {},
 	"internal/live/syslog":    {"internal/core/config", "internal/live/socket"},
 	"internal/live/accesslog": {"internal/core/cause", "internal/core/config", "internal/core/template", "internal/core/trace"},
 	"internal/live/journal":   {"internal/core/config", "internal/core/tick", "internal/core/upstream"},

@@ -159,7 +159,7 @@ var failoverRules = []*Rule{
 				}
 				one := true
 				for _, b := range u.Backends {
-					one = one && b.Tier == u.Backends[0].Tier
+					one = one && b.Tier == u.Backends[0].Tier && !b.Address.Service // which has tiers of its own
 				}
 				if one {
 					p.Report(Finding{Range: u.Failover.Range, Message: fmt.Sprintf("all backends of %q are in tier %d", u.Name, u.Backends[0].Tier), Witness: "with one of them out, the others get its requests with this block as without it"})

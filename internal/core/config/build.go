@@ -358,7 +358,7 @@ func (d *Decoder) upstream(n *Node) *Upstream {
 	if q := n.One("queue"); q != nil {
 		u.Queue = &Queue{Range: q.Range, Limit: Get[int](q, "limit"), Timeout: Get[time.Duration](q, "timeout")}
 	}
-	u.ResolveEach, u.ResolveEvery = Get[string](n, "resolve") == "each", Get[time.Duration](n, "resolve_every")
+	d.resolving(n, u)
 	u.ProxyProtocol, u.ProxyProtocolAt = Get[string](n, "proxy_protocol"), n.At("proxy_protocol")
 	u.HTTPVersion, u.HTTPVersionAt = Get[string](n, "http_version"), n.At("http_version")
 	if u.HTTP2() && u.ProxyProtocol != "" {
@@ -375,7 +375,7 @@ func (d *Decoder) upstream(n *Node) *Upstream {
 			u.Suspend.SilentAfter = Get[time.Duration](s, "silent_after")
 		}
 	}
-	u.Timeouts = Timeouts{Range: t.Range, Connect: Get[time.Duration](t, "connect"), Kept: Get[time.Duration](t, "kept"), Waits: waits(t)}
+	u.Timeouts = Timeouts{Range: t.Range, Connect: Get[time.Duration](t, "connect"), Kept: Get[time.Duration](t, "kept"), Age: Get[time.Duration](t, "connection_age"), Waits: waits(t)}
 	return u
 }
 
@@ -419,6 +419,8 @@ func (d *Decoder) failover(n *Node, u *Upstream) {
 	}
 	for _, b := range u.Backends {
 		switch {
+		case b.Address.Service && f == nil:
+			d.Add(IDMissing, b.AddressAt, fmt.Sprintf("the priorities of %s have no effect without failover", b.Address), "failover { } in the upstream")
 		case b.Tier > 1 && f == nil:
 			d.Add(IDMissing, b.AddressAt, fmt.Sprintf("the tier of %q has no effect without failover", b.Name), "failover { } in the upstream")
 		case b.Zone != "" && (f == nil || !u.Failover.PreferZone):

@@ -71,11 +71,14 @@ func TestCommonIsWhereOthersStart(t *testing.T) {
 }
 
 func TestEachAddressOfAName(t *testing.T) {
-	c, found := read(t, strings.Replace(small, "auk = \"127.0.0.1:9001\"", "auk = { address = \"birds.example:80\", weight = 2 }\n    shag = \"192.0.2.9:80\"\n    skua = \"gone.example:80\"", 1))
+	c, found := read(t, strings.Replace(strings.Replace(small, "backends = {", "failover {\n  }\n  resolve = \"each\"\n  backends = {", 1), "auk = \"127.0.0.1:9001\"", "auk = { address = \"birds.example:80\", weight = 2 }\n    shag = \"192.0.2.9:80\"\n    skua = \"gone.example:80\"\n    knot = \"srv:_http._tcp.birds.example\"", 1))
 	require.Empty(t, said(found))
-	u := c.Upstreams[0].Each(func(host string) []netip.Addr {
-		if host == "birds.example" {
-			return []netip.Addr{netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("2001:db8::1")}
+	u := c.Upstreams[0].Each(func(a Address) []Member {
+		switch a.String() {
+		case "birds.example:80":
+			return []Member{{Addr: netip.MustParseAddr("192.0.2.1")}, {Addr: netip.MustParseAddr("2001:db8::1")}}
+		case "srv:_http._tcp.birds.example":
+			return []Member{{Addr: netip.MustParseAddr("192.0.2.7"), Port: 8080, Weight: 3, Rank: 1}}
 		}
 		return nil
 	})
@@ -83,9 +86,10 @@ func TestEachAddressOfAName(t *testing.T) {
 	for _, b := range u.Backends {
 		got = append(got, b.Name+" "+b.Address.String())
 	}
-	assert.Equal(t, []string{"auk-192.0.2.1 192.0.2.1:80", "auk-2001:db8::1 [2001:db8::1]:80", "shag 192.0.2.9:80"}, got)
+	assert.Equal(t, []string{"auk-192.0.2.1 192.0.2.1:80", "auk-2001:db8::1 [2001:db8::1]:80", "shag 192.0.2.9:80", "knot-192.0.2.7-8080 192.0.2.7:8080"}, got)
+	assert.Equal(t, []int{3, 2}, []int{u.Backends[3].Weight, u.Backends[3].Tier})
 	assert.Equal(t, 2, u.Backends[1].Weight)
-	assert.Len(t, c.Upstreams[0].Backends, 3, "the configuration itself stays")
+	assert.Len(t, c.Upstreams[0].Backends, 4, "the configuration itself stays")
 }
 
 func TestSecretsAreNotShown(t *testing.T) {

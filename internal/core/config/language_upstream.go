@@ -24,7 +24,8 @@ var upstreamBlock = &Block{
 			Meanings: []string{"keep them until they end", "close them, so that clients connect to another backend"}, Help: "treatment of open connections and streams (tcp, WebSockets, event streams) when their backend goes down or is parked. If not given: close for tcp, keep for others", Example: `"close"`},
 		{Name: "connect_from", Type: Text, Help: "local address for connections to backends, also for probes; the system chooses one if not given", Example: `"192.0.2.5"`},
 		{Name: "resolve", Type: Text, Default: `"once"`, Why: "the addresses of a name often belong to one balancer that chooses itself", Allowed: []string{"once", "each"}, Meanings: []string{"the name is one backend, resolved for each new connection", "each address is a backend of its own"}, Help: "treatment of a host name with several addresses", Example: `"each"`},
-		{Name: "resolve_every", Type: Duration, Default: `"30s"`, Why: "DNS records with a short life usually live for 30 to 60 s", Min: `"1s"`, Help: "interval of DNS lookups with resolve = \"each\"; removed addresses drain, new ones join", Example: `"10s"`},
+		{Name: "resolve_every", Type: Duration, Default: `"30s"`, Why: "DNS records with a short life usually live for 30 to 60 s", Min: `"1s"`, Help: "maximum interval of DNS lookups with resolve = \"each\"; the time to live (TTL) of the records shortens it. Removed addresses drain, new ones join", Example: `"10s"`},
+		{Name: "resolve_floor", Type: Duration, Default: `"5s"`, Why: "name servers are spared records with a TTL of 0, and backends that stay away", Min: `"1s"`, Help: "minimum interval of DNS lookups with resolve = \"each\", whatever the TTL. When a connection to a backend fails, the next lookup follows that soon", Example: `"2s"`},
 		withoutKey,
 	},
 	Blocks: []*Block{
@@ -124,6 +125,7 @@ var upstreamBlock = &Block{
 			Keys: append([]*Key{
 				{Name: "connect", Type: Duration, Default: `"2s"`, Why: "a lost packet is sent again after 1 s, so that one loss is survived", Min: `"1ms"`, Help: "timeout for a connection to a backend", Example: `"500ms"`},
 				{Name: "kept", Type: Duration, Default: `"1m"`, Why: "many servers close idle connections after 60 s or more", Min: `"10ms"`, Help: "time that an idle connection to a backend is kept open; it must be shorter than the backend's own keep-alive timeout", Example: `"30s"`},
+				{Name: "connection_age", Type: Duration, Default: `"10m"`, Why: "so a name that has moved is followed in time; a new connection in 10 minutes costs nothing", Help: "age from which a connection to a backend serves no further request. \"0s\" is no limit", Example: `"1m"`},
 			}, waitKeys("30s", "5m", "0s")...),
 		},
 	},
@@ -154,7 +156,7 @@ var memberFields = &Block{
 	Name: "backend",
 	Help: "one server of an upstream",
 	Keys: []*Key{
-		{Name: "address", Type: Addr, Required: true, Help: "address of the backend", Example: `"192.0.2.12:8080"`},
+		{Name: "address", Type: Addr, Services: true, Required: true, Help: "address of the backend: host and port, a Unix socket, or with resolve = \"each\" a service in DNS (RFC 2782), such as srv:_http._tcp.app.example. The records of a service give ports and weights; each further priority is a further tier (see failover)", Example: `"192.0.2.12:8080"`},
 		{Name: "tier", Type: Whole, Default: "1", Why: "all backends are used unless a reserve is named", Min: "1", Max: "100", Help: "order of failover: a tier gets requests while the lower tiers lack capacity; needs failover", Example: "2"},
 		{Name: "zone", Type: Text, Help: "zone of the backend; needs failover { prefer = \"zone\" }", Example: `"north-quay"`},
 		{Name: "weight", Type: Whole, Default: "1", Why: "equal shares", Min: "0", Max: "10000", Help: "share of requests relative to the other weights; 0 is no new requests", Example: "2"},

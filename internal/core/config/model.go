@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -204,8 +205,9 @@ type Upstream struct {
 	TLS          *UpstreamTLS  // nil: none
 	Ramp         time.Duration // slow start; 0: off
 	RampAt       hcl.Range
-	ResolveEach  bool // each address of a name is a backend
-	ResolveEvery time.Duration
+	ResolveEach  bool          // each address of a name is a backend
+	ResolveEvery time.Duration // between two lookups at most
+	ResolveFloor time.Duration // and at least
 	// ProxyProtocol: v1 or v2, the header that connections to backends begin
 	// with; empty for none.
 	ProxyProtocol   string
@@ -230,7 +232,7 @@ func (u *Upstream) ClosesOnDown(tcp bool) bool {
 // Each returns the upstream with a backend for each address of a name, as far as
 // they are known: its name is that of the backend with the address behind it.
 // Without an address there is no backend.
-func (u *Upstream) Each(addresses func(host string) []netip.Addr) *Upstream {
+func (u *Upstream) Each(members func(Address) []Member) *Upstream {
 	out := *u
 	out.Backends = nil
 	for _, b := range u.Backends {
@@ -238,17 +240,33 @@ func (u *Upstream) Each(addresses func(host string) []netip.Addr) *Upstream {
 			out.Backends = append(out.Backends, b)
 			continue
 		}
-		for _, a := range addresses(b.Address.Host) {
-			out.Backends = append(out.Backends, b.Member(a))
+		for _, m := range members(b.Address) {
+			out.Backends = append(out.Backends, b.Member(m))
 		}
 	}
 	return &out
 }
 
+// Member is what an address of a name stands for. What a service has besides is 0 for a host.
+type Member struct {
+	Addr         netip.Addr
+	Port, Weight int
+	Rank         int // of its priority, 0 for the first: so many tiers behind that of the backend
+}
+
 // Member returns the backend that one address of a backend's name stands for.
-func (b Backend) Member(a netip.Addr) Backend {
-	b.Name += "-" + a.String()
-	b.Address = Address{Host: a.String(), Port: b.Address.Port}
+func (b Backend) Member(m Member) Backend {
+	b.Name += "-" + m.Addr.String()
+	port := b.Address.Port
+	if m.Port != 0 {
+		port = m.Port
+		b.Name += "-" + strconv.Itoa(port)
+		b.Tier += m.Rank
+		if b.Weight > 0 { // else it is to get nothing
+			b.Weight = m.Weight
+		}
+	}
+	b.Address = Address{Host: m.Addr.String(), Port: port}
 	return b
 }
 
@@ -379,6 +397,7 @@ type Timeouts struct {
 	Range   hcl.Range
 	Connect time.Duration
 	Kept    time.Duration // how long an unused connection is kept
+	Age     time.Duration // how long a connection serves further requests; 0: for ever
 	Waits
 }
 

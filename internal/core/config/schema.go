@@ -58,6 +58,7 @@ type Key struct {
 	Required bool
 	Empty    bool   // of a list: it may be []
 	Ordered  bool   // of a list: the order of its texts counts
+	Services bool   // of an address: it may be that of a service
 	Secret   bool   // never shown, not even where settings are compared
 	Traced   bool   // of a distribution: from_trace() may stand, as records have it
 	Fields   *Block // for Block1 and Members: the keys inside

@@ -28,7 +28,7 @@ func Suggest(wrong string, known []string) string {
 }
 
 // DidYouMean returns the hint for a wrong name: the known name that is nearest, or all of up
-// to 20 known names; empty where there are more.
+// to 24 known names; empty where there are more.
 func DidYouMean(wrong string, known []string) string {
 	if s := Suggest(wrong, known); s != "" {
 		if strings.Contains(s, " ") {
@@ -39,7 +39,7 @@ func DidYouMean(wrong string, known []string) string {
 	switch {
 	case len(known) == 0:
 		return "there are none"
-	case len(known) <= 20:
+	case len(known) <= 24:
 		return "known: " + strings.Join(known, ", ")
 	}
 	return ""

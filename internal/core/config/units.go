@@ -54,6 +54,22 @@ type Address struct {
 	Host string // IP address without brackets, or a name; empty for a unix socket
 	Port int    // 1 to 65535; 0 for a unix socket
 	Unix string // path of the socket, else empty
+	// Service: Host is the name of a service in DNS (RFC 2782), and Port is 0. Only a backend
+	// has such an address.
+	Service bool
+}
+
+// ParseBackendAddress is ParseAddress, and reads a service as well, such as
+// "srv:_http._tcp.app.example".
+func ParseBackendAddress(s string) (Address, error) {
+	name, ok := strings.CutPrefix(s, "srv:")
+	if !ok {
+		return ParseAddress(s)
+	}
+	if err := hostName(name); err != nil || name == "" {
+		return Address{}, fmt.Errorf("%q names no service; like \"srv:_http._tcp.app.example\"", shorten(s))
+	}
+	return Address{Host: name, Service: true}, nil
 }
 
 // ParseAddress reads "192.0.2.11:8080", "[2001:db8::13]:8080", "name:8080" or
@@ -156,6 +172,9 @@ func hostName(host string) error {
 func (a Address) String() string {
 	if a.Unix != "" {
 		return "unix:" + a.Unix
+	}
+	if a.Service {
+		return "srv:" + a.Host
 	}
 	if strings.Contains(a.Host, ":") {
 		return "[" + a.Host + "]:" + strconv.Itoa(a.Port)

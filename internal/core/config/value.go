@@ -198,7 +198,11 @@ func (d *Decoder) scalar(k *Key, as Type, v cty.Value, rng hcl.Range) (any, bool
 	case as == Texts:
 		return d.choice(k, v.AsString(), rng)
 	case as == Addr || as == Addrs:
-		a, err := ParseAddress(v.AsString())
+		parse := ParseAddress
+		if k.Services {
+			parse = ParseBackendAddress
+		}
+		a, err := parse(v.AsString())
 		if err != nil {
 			problem = fmt.Sprintf("%s: %v", k.Name, err)
 		}

@@ -171,7 +171,7 @@ func (s *Scenario) Expand(c *config.Config) *config.Config {
 				x.Backends = append(x.Backends, b)
 			}
 			for i := range n {
-				x.Backends = append(x.Backends, b.Member(netip.AddrFrom4([4]byte{192, 0, 2, byte(i + 1)})))
+				x.Backends = append(x.Backends, b.Member(config.Member{Addr: netip.AddrFrom4([4]byte{192, 0, 2, byte(i + 1)})}))
 			}
 		}
 		out.Upstreams = append(out.Upstreams, &x)

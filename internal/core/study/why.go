@@ -41,6 +41,7 @@ type Question struct {
 	Down     []string            // backends that are taken to be out, by name
 	Times    int
 	Seed     uint64
+	idField  string // that carries the request id; empty for none
 }
 
 // Answer is where it goes. The keys are documented and stable.
@@ -80,6 +81,10 @@ func passed(f *config.Frontend, r *config.Route, q Question, a *Answer, reason s
 		"X-Forwarded-For: " + trace.CanonicalClient(q.Client), "X-Forwarded-Host: " + q.Host, "X-Forwarded-Proto: " + scheme,
 		"Forwarded: for=" + peer.Node(trace.CanonicalClient(q.Client)) + ";proto=" + scheme + ";host=" + peer.Quote(q.Host), "Via: 1.1 kestrix",
 	}
+	const id = "{request_id}" // another for each request
+	if q.idField != "" {
+		p.Own = append(p.Own, q.idField+": "+id)
+	}
 	if rewrite.ChangesPath(r.Rewrite) {
 		if prefix := rewrite.Dropped(r.Rewrite, request.Path(q.Path)); prefix != "" {
 			p.Own = append(p.Own, "X-Forwarded-Prefix: "+prefix)
@@ -95,7 +100,7 @@ func passed(f *config.Frontend, r *config.Route, q Question, a *Answer, reason s
 	if r.Headers == nil || r.Headers.Request == nil {
 		return p
 	}
-	facts := &rewrite.Facts{Backend: a.Backend, Route: a.Route, Upstream: a.Upstream, Reason: reason, Client: q.Client, Host: q.Host, Attempts: "1"}
+	facts := &rewrite.Facts{Backend: a.Backend, Route: a.Route, Upstream: a.Upstream, Reason: reason, Client: q.Client, Host: q.Host, Attempts: "1", RequestID: id}
 	e := r.Headers.Request
 	if !rewrite.Concerns(e, q.Client) {
 		return p
@@ -135,6 +140,7 @@ type Pick struct {
 // Why answers a question from a configuration alone, with every backend up.
 // The error says what of the question does not fit the configuration.
 func Why(c *config.Config, q Question) (*Answer, error) {
+	q.idField = c.Identity.RequestField
 	f, err := frontend(c, q)
 	if err != nil {
 		return nil, err

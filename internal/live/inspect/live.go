@@ -95,15 +95,15 @@ func (l *look) names(c *config.Config) {
 		who  string
 		once bool // a backend, of which the name counts as one
 	}
-	first := map[string]use{}
-	var order []string
+	first := map[config.Address]use{}
+	var order []config.Address
 	add := func(a config.Address, at hcl.Range, who string, once bool) {
 		if _, isIP := a.IP(); isIP || a.Unix != "" {
 			return
 		}
-		if _, seen := first[a.Host]; !seen {
-			first[a.Host] = use{at, who, once}
-			order = append(order, a.Host)
+		if a.Port = 0; first[a].who == "" {
+			first[a] = use{at, who, once}
+			order = append(order, a)
 		}
 	}
 	for _, u := range c.Upstreams {
@@ -116,13 +116,17 @@ func (l *look) names(c *config.Config) {
 			add(a.Value, a.Range, f.Name, false)
 		}
 	}
-	for _, host := range order {
-		u := first[host]
+	for _, name := range order {
+		u, host := first[name], name.Host
 		l.do(func() ([]check.Seen, config.Findings) {
 			ctx, cancel := context.WithTimeout(l.ctx, 5*time.Second)
 			defer cancel()
 			began := time.Now()
-			addrs, err := l.trial.Lookup(ctx, host)
+			look := l.trial.Lookup
+			if name.Service {
+				look = l.trial.Services
+			}
+			addrs, err := look(ctx, host)
 			row := check.Seen{Kind: "name", Who: u.who, What: host, Took: time.Since(began), Good: true}
 			if err != nil || len(addrs) == 0 {
 				row.Good, row.Result, row.Detail = false, "unresolved", "it has no address"
@@ -131,9 +135,9 @@ func (l *look) names(c *config.Config) {
 				}
 				return []check.Seen{row}, config.Findings{check.LiveFinding("KX801", u.at, fmt.Sprintf("the name %s does not resolve", host), fmt.Sprintf("%s, after %s", row.Detail, units.Duration(round(row.Took))))}
 			}
-			row.Result = fmt.Sprintf("%d addresses", len(addrs))
+			row.Result = fmt.Sprintf("%d %s", len(addrs), map[bool]string{false: "addresses", true: "servers"}[name.Service])
 			if len(addrs) == 1 {
-				row.Result = "1 address"
+				row.Result = map[bool]string{false: "1 address", true: "1 server"}[name.Service]
 			}
 			row.Detail = strings.Join(addrs, ", ")
 			if u.once && severalOfAKind(addrs) {
@@ -159,6 +163,9 @@ func severalOfAKind(addrs []string) bool {
 
 func (l *look) backend(u *config.Upstream, b config.Backend) ([]check.Seen, config.Findings) {
 	who := u.Name + "." + b.Name
+	if b.Address.Service {
+		return []check.Seen{{Kind: "backend", Who: who, What: b.Address.String(), Result: "unknown", Detail: "the servers of a service are looked up, and not tried", Good: true}}, nil
+	}
 	a := l.trial.Backend(u, b)
 	took, err, probe, probing := a.Connected, a.Connecting, a.Probe, a.Probed
 	row := check.Seen{Kind: "backend", Who: who, What: b.Address.String(), Result: "connects", Took: took, Good: true}

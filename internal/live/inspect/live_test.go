@@ -19,6 +19,7 @@ import (
 	"golang.org/x/crypto/bcrypt"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/live/names"
 	"kestrix/internal/live/proxy"
 )
 
@@ -82,13 +83,13 @@ func TestWhatIsSeenOfTheMachine(t *testing.T) {
 				there.Close()
 				return here, nil
 			},
-			Lookup: func(_ context.Context, host string) ([]netip.Addr, error) {
+			Names: names.Func(func(_ context.Context, host string) ([]netip.Addr, error) {
 				if host == "birds.example" {
 					return []netip.Addr{netip.MustParseAddr("192.0.2.7"), netip.MustParseAddr("192.0.2.8"), netip.MustParseAddr("2001:db8::7")}, nil
 				}
 				time.Sleep(20 * time.Millisecond)
 				return nil, &net.DNSError{Err: "no such host", Name: host, IsNotFound: true}
-			},
+			}),
 			Listen: func(_, address string) (net.Listener, error) {
 				if address == "127.0.0.1:8081" {
 					return nil, &net.OpError{Op: "listen", Err: syscall.EADDRINUSE}

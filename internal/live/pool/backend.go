@@ -5,7 +5,6 @@ import (
 	"crypto/tls"
 	"errors"
 	"net"
-	"net/http"
 	"net/netip"
 	"strconv"
 	"sync"
@@ -26,6 +25,7 @@ type Backend struct {
 	Where   string        // Address as text
 	within  time.Duration // in which a connection comes to stand
 	kept    time.Duration // how long one that is not used is kept
+	age     time.Duration // how long one serves further requests; 0: for ever
 	local   netip.Addr    // from which it is connected to; not valid: any
 	header  string        // version of the PROXY protocol; empty for none
 	tls     *tls.Config
@@ -39,7 +39,7 @@ type Backend struct {
 	open   map[Open]OpenKind // guarded by openMu
 
 	mu         sync.Mutex
-	transports map[time.Duration]*http.Transport // by how long an answer is waited for
+	transports map[time.Duration]*agingTransport // by how long an answer is waited for
 }
 
 // dialFunc connects to one backend, on its own port or, for probes, on another
@@ -48,7 +48,7 @@ type dialFunc func(ctx context.Context, port int) (net.Conn, error)
 
 // serves reports whether the way to a backend is what its configuration wants.
 func (b *Backend) serves(cfg config.Backend, u *config.Upstream, secure *tls.Config) bool {
-	return b.Name == cfg.Name && b.Address == cfg.Address && b.within == u.Timeouts.Connect && b.kept == u.Timeouts.Kept &&
+	return b.Name == cfg.Name && b.Address == cfg.Address && b.within == u.Timeouts.Connect && b.kept == u.Timeouts.Kept && b.age == u.Timeouts.Age &&
 		b.local == u.ConnectFrom && b.header == u.ProxyProtocol && b.HTTP2 == u.HTTP2() && b.from == secure
 }
 
@@ -66,7 +66,7 @@ func newBackend(set *Set, b config.Backend, u *config.Upstream, secure *tls.Conf
 	if b.Address.Unix != "" {
 		network, addr = "unix", b.Address.Unix
 	}
-	n := &Backend{set: set, Name: b.Name, Address: b.Address, Where: b.Address.String(), within: u.Timeouts.Connect, kept: u.Timeouts.Kept, local: u.ConnectFrom, header: u.ProxyProtocol, HTTP2: u.HTTP2(), counts: new(counts), from: secure, transports: map[time.Duration]*http.Transport{}}
+	n := &Backend{set: set, Name: b.Name, Address: b.Address, Where: b.Address.String(), within: u.Timeouts.Connect, kept: u.Timeouts.Kept, age: u.Timeouts.Age, local: u.ConnectFrom, header: u.ProxyProtocol, HTTP2: u.HTTP2(), counts: new(counts), from: secure, transports: map[time.Duration]*agingTransport{}}
 	if secure != nil {
 		n.tls = secure.Clone()
 		if n.tls.ServerName == "" {
@@ -122,7 +122,7 @@ func (b *Backend) AddBytes(n int64) { b.counts.bytes.Add(uint64(n)) }
 func (b *Backend) PerClient() bool { return b.header != "" }
 
 // KeptConn returns a kept connection, nil if there is none.
-func (b *Backend) KeptConn() *wire.Conn { return b.idle.take() }
+func (b *Backend) KeptConn() *wire.Conn { return b.idle.take(b.age) }
 
 // Keep keeps a connection for the next request, where it may serve another.
 func (b *Backend) Keep(c *wire.Conn) { b.idle.put(c, b.kept) }

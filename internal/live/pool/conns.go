@@ -29,9 +29,9 @@ type idleConns struct {
 // mostIdle is how many unused connections to a backend are kept.
 const mostIdle = 512
 
-// take returns a connection that is open, as far as can be seen; nil if there is
-// none.
-func (i *idleConns) take() *wire.Conn {
+// take returns a connection that is open, as far as can be seen, and not of a certain age; nil
+// if there is none.
+func (i *idleConns) take(age time.Duration) *wire.Conn {
 	for {
 		i.mu.Lock()
 		n := len(i.free)
@@ -45,7 +45,7 @@ func (i *idleConns) take() *wire.Conn {
 		i.mu.Unlock()
 		// Also one that was used just now: what a backend has sent behind its
 		// answer must not be taken for the answer to somebody else's request.
-		if c.Alive() {
+		if (age == 0 || time.Since(c.Born) < age) && c.Alive() {
 			return c
 		}
 		c.Close()
@@ -217,22 +217,32 @@ const ExpectWait = time.Second
 func (b *Backend) Transport(answer time.Duration) *http.Transport {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	t := b.transports[answer]
-	if t == nil {
+	x := b.transports[answer]
+	if x != nil && b.age > 0 && time.Since(x.born) >= b.age {
+		x.CloseIdleConnections() // one in use is closed when it has waited for its time
+		x = nil
+	}
+	if x == nil {
 		dial := func(ctx context.Context, _, _ string) (net.Conn, error) { return b.Connect(ctx) }
 		speaks := new(http.Protocols)
 		speaks.SetHTTP2(b.tls != nil)
 		speaks.SetUnencryptedHTTP2(b.tls == nil)
-		t = &http.Transport{
+		x = &agingTransport{born: time.Now(), Transport: &http.Transport{
 			DialContext: dial, DialTLSContext: dial, Protocols: speaks,
 			DisableCompression:    true, // bodies are passed on as they are
 			IdleConnTimeout:       b.kept,
 			ResponseHeaderTimeout: answer,
 			ExpectContinueTimeout: ExpectWait,
-		}
-		b.transports[answer] = t
+		}}
+		b.transports[answer] = x
 	}
-	return t
+	return x.Transport
+}
+
+// agingTransport is a way for HTTP/2 requests that is left for another at a certain age.
+type agingTransport struct {
+	*http.Transport
+	born time.Time
 }
 
 // closeIdle lets go of what is not in use.

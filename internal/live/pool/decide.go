@@ -103,6 +103,9 @@ func (l *Pool) Settle(q *Request, o upstream.Outcome) upstream.Step {
 	defer l.mu.Unlock()
 	now := l.set.o.Now()
 	l.countLocked(now, &q.Attempt, o)
+	if o.Kind == upstream.ConnectRefused || o.Kind == upstream.ConnectTimeout {
+		l.unreachable()
+	}
 	step := l.core.Settle(now, &q.Request, &q.Attempt, o)
 	if step == upstream.Again {
 		l.retries++

@@ -3,6 +3,7 @@ package pool
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -189,7 +190,7 @@ func (l *Pool) nameOfLocked(b *config.Backend) *config.Backend {
 		return nil
 	}
 	for i := range l.base.Backends {
-		if x := &l.base.Backends[i]; b.Name == x.Name+"-"+b.Address.Host {
+		if x := &l.base.Backends[i]; b.Name == x.Name+"-"+b.Address.Host || x.Address.Service && b.Name == x.Name+"-"+b.Address.Host+"-"+strconv.Itoa(b.Address.Port) {
 			return x
 		}
 	}

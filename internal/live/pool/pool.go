@@ -3,7 +3,6 @@ package pool
 import (
 	"crypto/rand"
 	"crypto/tls"
-	"net/netip"
 	"sync"
 	"time"
 
@@ -21,8 +20,9 @@ type Pool struct {
 	Name string
 
 	namesMu sync.Mutex
-	names   names
+	names   lookups
 	rebased chan struct{} // base has become another
+	moved   chan struct{} // a backend could not be connected to
 
 	mu         sync.Mutex       // guards all below, the core included
 	base       *config.Upstream // as configured
@@ -52,8 +52,8 @@ type Pool struct {
 
 func newPool(set *Set, cfg *config.Upstream, tls *tls.Config) *Pool {
 	l := &Pool{set: set, Name: cfg.Name, wake: make(chan struct{}, 1), first: make(chan struct{}), ended: make(chan struct{}), waiters: map[uint64]chan upstream.Grant{}}
-	l.names = names{map[string][]netip.Addr{}, map[string]bool{}}
-	l.rebased = make(chan struct{}, 1)
+	l.names = lookups{known: map[config.Address][]config.Member{}, bad: map[config.Address]bool{}}
+	l.rebased, l.moved = make(chan struct{}, 1), make(chan struct{}, 1)
 	l.base, l.tls = cfg, tls
 	l.cfg = l.expand(cfg)
 	l.core = journal.New(set.o.Now(), l.cfg, set.o.Seed, set.o.Journal)

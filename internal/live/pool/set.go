@@ -5,7 +5,6 @@ import (
 	"crypto/tls"
 	"maps"
 	"net"
-	"net/netip"
 	"slices"
 	"sync"
 	"time"
@@ -15,6 +14,7 @@ import (
 	"kestrix/internal/core/tick"
 	"kestrix/internal/core/upstream"
 	"kestrix/internal/live/journal"
+	"kestrix/internal/live/names"
 	"kestrix/internal/live/socket"
 )
 
@@ -23,7 +23,7 @@ type Options struct {
 	Now     func() tick.Time // the time of the core
 	Seed    uint64           // keys the random numbers of the core
 	Dial    func(ctx context.Context, network, address string) (net.Conn, error)
-	Lookup  func(ctx context.Context, host string) ([]netip.Addr, error)
+	Names   names.Resolver
 	Event   func(object string, kind status.EventKind, format string, args ...any) // must be safe for concurrent use, like those below
 	Probe   func(who string, took time.Duration, what string)                      // after each probe; nil for nobody
 	Journal func(journal.Entry)                                                    // nil for nobody

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrix/internal/core/status"
+	"kestrix/internal/live/names"
 )
 
 // TestMetricsHaveTheirValues: each number is that of what happened.
@@ -93,12 +94,12 @@ func TestOnlyNamesAreLookedUp(t *testing.T) {
 	var asked []string
 	synctest.Test(t, func(t *testing.T) {
 		w := newWorldWith(t, front+"upstream \"app\" {\n resolve = \"each\"\n backends = {\n a = \"quay.tern.example:80\"\n b = \"quay.tern.example:81\"\n c = \"192.0.2.3:80\"\n d = \"unix:/run/app.sock\"\n e = \"[2001:db8::1]:80\"\n }\n}\n", func(o *Options) {
-			o.Lookup = func(_ context.Context, host string) ([]netip.Addr, error) {
+			o.Names = names.Func(func(_ context.Context, host string) ([]netip.Addr, error) {
 				mu.Lock()
 				defer mu.Unlock()
 				asked = append(asked, host)
 				return []netip.Addr{netip.MustParseAddr("192.0.2.9")}, nil
-			}
+			})
 		})
 		w.close()
 	})
@@ -258,7 +259,7 @@ func TestNoEligibleBackendIsSeen(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		control := "control {\n listen = \"127.0.0.1:9900\"\n}\n"
 		w := newWorldWith(t, control+front+"upstream \"app\" {\n backends = { a = \"192.0.2.1:80\", b = \"192.0.2.2:80\" }\n}\nupstream \"named\" {\n resolve = \"each\"\n backends = { n = \"quay.tern.example:80\" }\n}\n", func(o *Options) {
-			o.Lookup = func(context.Context, string) ([]netip.Addr, error) { return nil, fmt.Errorf("no such host") }
+			o.Names = names.Func(func(context.Context, string) ([]netip.Addr, error) { return nil, fmt.Errorf("no such host") })
 		})
 		defer w.close()
 		eligible := func(upstream string) string {

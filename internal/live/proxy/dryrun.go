@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net"
+	"strconv"
 	"syscall"
 	"time"
 
@@ -17,7 +18,7 @@ import (
 // DryRun tries single things out as a proxy would do them, without serving.
 type DryRun struct{ p *Proxy }
 
-// NewDryRun makes one; of the options, Dial, Listen, Lookup and ReadFile count.
+// NewDryRun makes one; of the options, Dial, Listen, Names and ReadFile count.
 func NewDryRun(o Options) *DryRun { return &DryRun{New(o)} }
 
 // Attempt is what came of trying a backend.
@@ -52,13 +53,26 @@ func (t *DryRun) Listener(a config.Address) error {
 
 // Lookup returns the addresses of a name as text.
 func (t *DryRun) Lookup(ctx context.Context, host string) ([]string, error) {
-	found, err := t.p.o.Lookup(ctx, host)
+	found, err := t.p.o.Names.Addresses(ctx, host)
 	if err != nil {
 		return nil, socket.ShortError(err)
 	}
 	var out []string
-	for _, a := range found {
+	for _, a := range found.All {
 		out = append(out, a.Unmap().String())
+	}
+	return out, nil
+}
+
+// Services returns the servers of a service as text, HOST:PORT each.
+func (t *DryRun) Services(ctx context.Context, name string) ([]string, error) {
+	found, err := t.p.o.Names.Services(ctx, name)
+	if err != nil {
+		return nil, socket.ShortError(err)
+	}
+	var out []string
+	for _, s := range found.All {
+		out = append(out, net.JoinHostPort(s.Host, strconv.Itoa(s.Port)))
 	}
 	return out, nil
 }

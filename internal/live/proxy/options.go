@@ -3,13 +3,13 @@ package proxy
 import (
 	"context"
 	"net"
-	"net/netip"
 	"time"
 
 	"kestrix/internal/core/status"
 	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/control"
 	"kestrix/internal/live/journal"
+	"kestrix/internal/live/names"
 )
 
 // Options are what a proxy is given from outside. Zero values have a meaning each.
@@ -32,8 +32,8 @@ type Options struct {
 	// Given returns a listener that the service manager has opened, nil for none; nil if there
 	// is no service manager.
 	Given func(network, address string) net.Listener
-	// Lookup returns the addresses of a name; nil for the system's resolver.
-	Lookup func(ctx context.Context, host string) ([]netip.Addr, error)
+	// Names looks up the names of backends; nil for the system's resolver.
+	Names names.Resolver
 	// ReadFile reads certificates and keys; nil for os.ReadFile.
 	ReadFile func(name string) ([]byte, error)
 	// Earlier are events of the processes before, the oldest first, for operators who ask.

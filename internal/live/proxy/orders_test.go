@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrix/internal/core/status"
+	"kestrix/internal/live/names"
 )
 
 // orders is a file of orders in memory, and what is told of them.
@@ -170,14 +171,14 @@ func TestOrdersForSeveral(t *testing.T) {
 		var mu sync.Mutex
 		addresses := []string{"192.0.2.11", "192.0.2.12"}
 		w := newWorldWith(t, app("")+strings.NewReplacer("app", "rep", "web", "other", "8080", "8081").Replace(front)+"upstream \"rep\" {\n resolve = \"each\"\n resolve_every = \"10s\"\n backends = {\n rep = \"birds.example:80\"\n own = \"192.0.2.20:80\"\n}\n}\n", func(o *Options) {
-			o.Lookup = func(context.Context, string) (out []netip.Addr, err error) {
+			o.Names = names.Func(func(context.Context, string) (out []netip.Addr, err error) {
 				mu.Lock()
 				defer mu.Unlock()
 				for _, a := range addresses {
 					out = append(out, netip.MustParseAddr(a))
 				}
 				return out, nil
-			}
+			})
 		})
 		defer w.close()
 		assert.Equal(t, "app.a parked, weight 1; app.b parked, weight 1", w.tell("app.b, app.a,app.b", "park"))

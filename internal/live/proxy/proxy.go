@@ -9,7 +9,6 @@
 package proxy
 
 import (
-	"context"
 	"crypto/sha256"
 	"crypto/tls"
 	"fmt"
@@ -31,6 +30,7 @@ import (
 	"kestrix/internal/live/accesslog"
 	"kestrix/internal/live/control"
 	"kestrix/internal/live/events"
+	"kestrix/internal/live/names"
 	"kestrix/internal/live/pool"
 	"kestrix/internal/live/socket"
 	"kestrix/internal/live/tracing"
@@ -113,10 +113,8 @@ func New(o Options) *Proxy {
 	if o.Listen == nil {
 		o.Listen = net.Listen
 	}
-	if o.Lookup == nil {
-		o.Lookup = func(ctx context.Context, host string) ([]netip.Addr, error) {
-			return net.DefaultResolver.LookupNetIP(ctx, "ip", host)
-		}
+	if o.Names == nil {
+		o.Names = names.System{}
 	}
 	if o.ReadFile == nil {
 		o.ReadFile = os.ReadFile
@@ -128,7 +126,7 @@ func New(o Options) *Proxy {
 		o: o, ids: newRequestIDs(), began: o.Began, counted: time.Now(), backTLS: map[[sha256.Size]byte]*tls.Config{}, servers: map[config.Address]*server{}, closing: map[*server]struct{}{}, failed: make(chan error, 1), ready: make(chan struct{}), events: events.New(o.Event),
 	}
 	p.events.Restore(o.Earlier)
-	p.pools = pool.NewSet(pool.Options{Now: p.now, Seed: o.Seed, Dial: o.Dial, Lookup: o.Lookup, Event: p.events.Addf, Probe: o.Probe, Journal: o.Journal, Held: o.Held, Keep: o.Keep})
+	p.pools = pool.NewSet(pool.Options{Now: p.now, Seed: o.Seed, Dial: o.Dial, Names: o.Names, Event: p.events.Addf, Probe: o.Probe, Journal: o.Journal, Held: o.Held, Keep: o.Keep})
 	return p
 }
 

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrix/internal/core/status"
+	"kestrix/internal/live/names"
 )
 
 func TestTheQueueLetsRequestsWait(t *testing.T) {
@@ -175,7 +176,7 @@ func TestEachAddressOfANameIsABackend(t *testing.T) {
 		var mu sync.Mutex
 		answer, fails := []string{"192.0.2.1", "192.0.2.2"}, false
 		w := newWorldWith(t, "", func(o *Options) {
-			o.Lookup = func(_ context.Context, host string) ([]netip.Addr, error) {
+			o.Names = names.Func(func(_ context.Context, host string) ([]netip.Addr, error) {
 				mu.Lock()
 				defer mu.Unlock()
 				if fails || host != "birds.example" {
@@ -186,7 +187,7 @@ func TestEachAddressOfANameIsABackend(t *testing.T) {
 					out = append(out, netip.MustParseAddr(a))
 				}
 				return out, nil
-			}
+			})
 		})
 		defer w.close()
 		for _, a := range addresses() {
@@ -226,6 +227,158 @@ func TestEachAddressOfANameIsABackend(t *testing.T) {
 		require.NoError(t, w.proxy.Apply(parse(t, strings.Replace(text, "\"each\"", "\"once\"", 1))))
 		status, _ := w.get(base + "/")
 		assert.Equal(t, 502, status, "as one backend, which nobody in this network is")
+	})
+}
+
+// zone is a resolver whose answers and their time to live a test changes.
+type zone struct {
+	mu       sync.Mutex
+	hosts    map[string][]string
+	services map[string][]names.Service
+	ttl      time.Duration
+	asked    int
+}
+
+func (z *zone) Addresses(_ context.Context, host string) (names.Addresses, error) {
+	z.mu.Lock()
+	defer z.mu.Unlock()
+	z.asked++
+	out := names.Addresses{TTL: z.ttl}
+	for _, a := range z.hosts[host] {
+		out.All = append(out.All, netip.MustParseAddr(a))
+	}
+	return out, nil
+}
+
+func (z *zone) Services(_ context.Context, name string) (names.Services, error) {
+	z.mu.Lock()
+	defer z.mu.Unlock()
+	return names.Services{All: z.services[name], TTL: z.ttl}, nil
+}
+
+func (z *zone) set(ttl time.Duration, host string, addresses ...string) {
+	z.mu.Lock()
+	defer z.mu.Unlock()
+	z.ttl, z.hosts[host] = ttl, addresses
+}
+
+// TestNamesAreFollowedForTheirTime: the time to live counts within its bounds, and a backend
+// that cannot be connected to is looked up again.
+func TestNamesAreFollowedForTheirTime(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		z := &zone{hosts: map[string][]string{"birds.example": {"192.0.2.1"}}, ttl: 4 * time.Second}
+		w := newWorldWith(t, "", func(o *Options) { o.Names = z })
+		defer w.close()
+		for _, a := range addresses() {
+			w.start(a, nil)
+		}
+		require.NoError(t, w.proxy.Apply(parse(t, front+"upstream \"app\" {\n resolve = \"each\"\n resolve_every = \"20s\"\n resolve_floor = \"2s\"\n backends = { b = \"birds.example:80\" }\n}\n")))
+		stands := func() (out []string) {
+			for _, b := range w.proxy.Status().Upstreams[0].Backends {
+				out = append(out, strings.TrimPrefix(b.Name, "b-192.0.2."))
+			}
+			return out
+		}
+		for _, x := range []struct {
+			ttl, early, late time.Duration // of the answer that is there now, and when the next is not and is known
+		}{
+			{4 * time.Second, 3 * time.Second, 2 * time.Second},
+			{time.Nanosecond, time.Second, 2 * time.Second}, // not more often than the floor
+			{time.Hour, 19 * time.Second, 2 * time.Second},  // not more seldom than resolve_every
+			{0, 18 * time.Second, 3 * time.Second},          // of the hosts file
+		} {
+			z.set(x.ttl, "birds.example", "192.0.2.1")
+			time.Sleep(21 * time.Second) // it is known for sure
+			synctest.Wait()
+			require.Equal(t, []string{"1"}, stands())
+			z.mu.Lock()
+			before := z.asked
+			z.mu.Unlock()
+			for { // from the moment of a lookup on
+				time.Sleep(10 * time.Millisecond)
+				z.mu.Lock()
+				now := z.asked
+				z.mu.Unlock()
+				if now != before {
+					break
+				}
+			}
+			z.set(x.ttl, "birds.example", "192.0.2.2", "192.0.2.3")
+			time.Sleep(x.early)
+			synctest.Wait()
+			assert.Equal(t, []string{"1"}, stands(), "%v", x)
+			time.Sleep(x.late)
+			synctest.Wait()
+			assert.Equal(t, []string{"2", "3"}, stands(), "%v", x)
+		}
+		found := false
+		for _, n := range w.news("app") {
+			found = found || n.Kind == status.EventResolved && n.Text == "2 backends were 1; joined: b-192.0.2.2, b-192.0.2.3; left: b-192.0.2.1"
+		}
+		assert.True(t, found, "%v", w.news("app"))
+
+		z.set(time.Hour, "birds.example", "192.0.2.9") // where nobody is
+		time.Sleep(21 * time.Second)
+		z.set(time.Hour, "birds.example", "192.0.2.1")
+		time.Sleep(3 * time.Second)
+		status, _ := w.get(base + "/")
+		assert.Equal(t, 502, status)
+		synctest.Wait()
+		assert.Equal(t, []string{"1"}, stands(), "it has been looked up at once")
+	})
+}
+
+// TestServersOfAServiceAreBackends with their ports, weights, and priorities as tiers.
+func TestServersOfAServiceAreBackends(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		z := &zone{hosts: map[string][]string{"auk.example": {"192.0.2.1"}, "knot.example": {"192.0.2.2"}, "skua.example": {"192.0.2.3"}}, services: map[string][]names.Service{
+			"_http._tcp.birds.example": {{Host: "auk.example", Port: 80, Priority: 5, Weight: 300}, {Host: "knot.example", Port: 80, Priority: 5, Weight: 100}, {Host: "skua.example", Port: 80, Priority: 9}},
+		}}
+		w := newWorldWith(t, "", func(o *Options) { o.Names = z })
+		defer w.close()
+		for _, a := range addresses() {
+			w.start(a, nil)
+		}
+		require.NoError(t, w.proxy.Apply(parse(t, front+"upstream \"app\" {\n resolve = \"each\"\n backends = { b = \"srv:_http._tcp.birds.example\" }\n failover {\n }\n}\n")))
+		got := map[string]int{}
+		for range 40 {
+			_, body := w.get(base + "/")
+			got[body]++
+		}
+		assert.Equal(t, 40, got["192.0.2.1:80"]+got["192.0.2.2:80"], "the other priority waits: %v", got)
+		assert.InDelta(t, 30, got["192.0.2.1:80"], 2)
+		var all []string
+		for _, b := range w.proxy.Status().Upstreams[0].Backends {
+			all = append(all, fmt.Sprintf("%s %s %d %d", b.Name, b.Address, b.Weight, b.Tier))
+		}
+		assert.Equal(t, []string{"b-192.0.2.1-80 192.0.2.1:80 100 1", "b-192.0.2.2-80 192.0.2.2:80 33 1", "b-192.0.2.3-80 192.0.2.3:80 1 2"}, all)
+		z.set(0, "knot.example") // its name has gone: nothing is known of it
+		time.Sleep(time.Minute)
+		assert.Len(t, w.proxy.Status().Upstreams[0].Backends, 3)
+	})
+}
+
+// TestConnectionsGrowOld: a name that has moved is followed under steady traffic.
+func TestConnectionsGrowOld(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		for age, want := range map[string]int{"0s": 1, "3s": 4} {
+			w := newWorld(t, front+"upstream \"app\" {\n backends = { a = \"192.0.2.1:80\" }\n timeouts {\n connection_age = \""+age+"\"\n }\n}\n")
+			var mu sync.Mutex
+			from := map[string]bool{}
+			w.start("192.0.2.1:80", func(out http.ResponseWriter, r *http.Request) {
+				mu.Lock()
+				defer mu.Unlock()
+				from[r.RemoteAddr] = true
+			})
+			for range 20 {
+				w.get(base + "/")
+				time.Sleep(500 * time.Millisecond)
+			}
+			mu.Lock()
+			assert.Len(t, from, want, age)
+			mu.Unlock()
+			w.close()
+		}
 	})
 }
 

@@ -11,6 +11,7 @@ import (
 // Only SendBody may run beside the others.
 type Conn struct {
 	net.Conn
+	Born time.Time // when it was connected
 	Used int       // exchanges that are behind it
 	Idle time.Time // since when it is not used
 
@@ -45,4 +46,4 @@ const (
 )
 
 // NewConn makes one of a fresh connection.
-func NewConn(c net.Conn) *Conn { return &Conn{Conn: c} }
+func NewConn(c net.Conn) *Conn { return &Conn{Conn: c, Born: time.Now()} }
