@@ -204,6 +204,15 @@ func usable(env *Env, name string, with []string) (*source, error) {
 	return s, nil
 }
 
+// again reads the same sources as they were, with what the files hold now that they ask for.
+func (s *source) again(env *Env) (*source, error) {
+	next := &source{name: s.name, read: s.read, passed: s.passed, files: s.files}
+	if err := next.hold(false); err != nil {
+		return nil, err
+	}
+	return next, refuse(env, next.found, next.config.Files, s.name)
+}
+
 // traceIn returns what kind of trace a file is that cannot be used as a configuration;
 // empty if it is none.
 func traceIn(name string) string {

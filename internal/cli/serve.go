@@ -105,6 +105,7 @@ type serving struct {
 	told    chan chan reloaded // by operators
 
 	config   *config.Config // in force
+	source   *source        // of it
 	stopping bool
 }
 
@@ -251,6 +252,11 @@ func (x *serving) stop() {
 
 // reload goes over to what the files say now, or stays with the old.
 func (x *serving) reload() reloaded {
+	return x.reloadFrom(func() (*source, error) { return usable(x.env, x.f.name, x.f.with) })
+}
+
+// reloadFrom goes over to another configuration, or stays with the old.
+func (x *serving) reloadFrom(read func() (*source, error)) reloaded {
 	if x.stopping {
 		err := errors.New("the proxy is stopping; the configuration in force stays")
 		x.events.say(status.EventRefused, "%v", err)
@@ -258,7 +264,7 @@ func (x *serving) reload() reloaded {
 	}
 	x.manager.reloading()
 	defer x.manager.reloaded()
-	s, err := usable(x.env, x.f.name, x.f.with)
+	s, err := read()
 	if err == nil {
 		err = filesApart(s, x.f.journal)
 	}
@@ -307,8 +313,11 @@ func (x *serving) tellChanges(before, now *config.Config) {
 
 // follow goes by a configuration that is in force now, and watches its files.
 func (x *serving) follow(s *source) {
-	x.config = s.config
+	x.config, x.source = s.config, s
 	var named []string
+	for _, f := range s.config.FilesOfBackends() {
+		named = append(named, pathFrom(s.read[0], f.Value))
+	}
 	for _, f := range x.proxy.Files() {
 		named = append(named, pathFrom(s.read[0], f))
 	}
@@ -324,6 +333,13 @@ func (x *serving) changed(c change) {
 	if c.own {
 		x.reload()
 		return
+	}
+	for _, f := range x.config.FilesOfBackends() {
+		if slices.Contains(c.paths, pathFrom(x.source.read[0], f.Value)) {
+			// The rest of the configuration may be half edited, and nobody asked for it.
+			x.reloadFrom(func() (*source, error) { return x.source.again(x.env) })
+			return
+		}
 	}
 	if err := x.proxy.Refresh(); err != nil {
 		x.events.say(status.EventRefused, "%v; the earlier contents stay in use", err)

@@ -24,6 +24,7 @@ type follower struct {
 type change struct {
 	own   bool     // the configuration itself
 	names []string // of files that it names, otherwise
+	paths []string // theirs
 }
 
 // settle is how long nothing may change until a change is told: files are often
@@ -170,7 +171,7 @@ func (k *watchedFiles) look() (c change, again bool) {
 		if slices.Contains(k.own, name) {
 			c.own = true
 		} else {
-			c.names = append(c.names, filepath.Base(name))
+			c.names, c.paths = append(c.names, filepath.Base(name)), append(c.paths, name)
 		}
 	}
 	slices.Sort(c.names)

@@ -77,7 +77,7 @@ func writeSample(b *strings.Builder, path []*config.Block, keys []*config.Key) {
 	}
 	b.WriteString(" {\n")
 	for _, k := range block.Keys {
-		if k.Required || last && slices.Contains(keys, k) {
+		if k.Required || k.Name == "backends" || last && slices.Contains(keys, k) { // backends, or a file of them
 			example := k.Example
 			switch k.Name {
 			case "certificate":

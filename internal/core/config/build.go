@@ -326,6 +326,7 @@ func (d *Decoder) upstream(n *Node) *Upstream {
 		Algorithm: Get[string](n, "algorithm"), AlgorithmAt: n.At("algorithm"),
 		Backends: Get[[]Backend](n, "backends"), BackendsAt: n.At("backends"),
 	}
+	d.backendsFrom(n, u)
 	d.hash(n, u)
 	u.Ramp, u.RampAt = Get[time.Duration](n, "slow_start"), n.At("slow_start")
 	u.TryAnyway = Get[string](n, "when_all_down") == "try-anyway"

@@ -107,7 +107,10 @@ type Decoder struct {
 	dropped    bool             // a block was left out because of its label
 	syntax     Findings         // where the syntax is broken, see spoiled
 	logged     []Placed[string] // routes that access logs name
-	outside    bool             // the value at hand was worked out, as from env, so that a number may be a text
+	readFile   func(name string) ([]byte, error)
+	// attributesAt are the places of keys with their values, by those of the values.
+	attributesAt map[hcl.Range]hcl.Range
+	outside      bool // the value at hand was worked out, as from env, so that a number may be a text
 }
 
 // NewDecoder returns a decoder without values of its own.
@@ -167,6 +170,9 @@ func (d *Decoder) attributes(n *Node, body *hclsyntax.Body) {
 		}
 		if d.isNull(a.Expr) {
 			continue // as if it were not written
+		}
+		if k.Name == "backends_from" {
+			d.attributeOf(a)
 		}
 		if _, literal := a.Expr.(*hclsyntax.TemplateExpr); literal && k.Secret {
 			d.secrets = append(d.secrets, a.Expr.Range())

@@ -91,6 +91,9 @@ func (c *Config) NamedFiles() []NamedFile {
 	for _, x := range c.ErrorPages() {
 		out = append(out, NamedFile{What: "an error page", Name: x, Beside: true})
 	}
+	for _, x := range c.FilesOfBackends() {
+		out = append(out, NamedFile{What: "a file of backends", Name: x, Beside: true})
+	}
 	for _, l := range c.AccessLogs() {
 		if !l.Special() {
 			out = append(out, NamedFile{What: l.Title(), Name: l.To, Written: true})

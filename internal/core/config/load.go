@@ -23,7 +23,7 @@ func ReadIn(files []File, w World) (*Config, Findings, error) {
 	c := &Config{Files: files}
 	d := NewDecoder()
 	d.Context.Functions = functions(w)
-	d.mayHide = w.Hidden
+	d.mayHide, d.readFile = w.Hidden, w.File
 	type parsed struct {
 		body   *hclsyntax.Body
 		broken bool

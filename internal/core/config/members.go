@@ -30,8 +30,7 @@ func (d *Decoder) members(k *Key, expr hclsyntax.Expression) (any, bool) {
 	good := true
 	seen := map[string]hcl.Range{}
 	add := func(name string, at hcl.Range, b Backend, ok bool) {
-		if !hclsyntax.ValidIdentifier(name) {
-			d.Add(IDType, at, fmt.Sprintf("%q cannot be the name of a backend", shorten(name)), "letters, digits, - and _, beginning with a letter")
+		if !d.validBackend(name, at) {
 			good = false
 			return
 		}
@@ -67,11 +66,9 @@ func (d *Decoder) members(k *Key, expr hclsyntax.Expression) (any, bool) {
 			d.Add(IDType, expr.Range(), fmt.Sprintf("backends is %s, not names with addresses", say(v)), d.expected(k))
 			return nil, false
 		}
-		for it := v.ElementIterator(); it.Next(); {
-			name, e := it.Element()
-			b, ok := d.memberValue(k, e, expr.Range())
-			add(name.AsString(), expr.Range(), b, ok)
-		}
+		before := len(d.Findings)
+		out = d.named(k, v, expr.Range())
+		good = len(d.Findings) == before
 	}
 	if good && len(out) == 0 {
 		d.Add(IDMissing, expr.Range(), "backends names none", d.expected(k))
@@ -288,4 +285,25 @@ func (d *Decoder) dist(k *Key, expr hclsyntax.Expression) (any, bool) {
 		x.CV = cv.(float64)
 	}
 	return x, true
+}
+
+func (d *Decoder) validBackend(name string, at hcl.Range) bool {
+	if hclsyntax.ValidIdentifier(name) {
+		return true
+	}
+	d.Add(IDType, at, fmt.Sprintf("%q cannot be the name of a backend", shorten(name)), "letters, digits, - and _, beginning with a letter")
+	return false
+}
+
+// named reads backends that were computed, or stand in a file, in the order of their names.
+// What could be read is given even where something could not.
+func (d *Decoder) named(k *Key, v cty.Value, at hcl.Range) (out []Backend) {
+	for it := v.ElementIterator(); it.Next(); {
+		name, e := it.Element()
+		if b, ok := d.memberValue(k, e, at); d.validBackend(name.AsString(), at) && ok {
+			b.Name, b.Range = name.AsString(), at
+			out = append(out, b)
+		}
+	}
+	return out
 }

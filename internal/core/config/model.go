@@ -193,14 +193,15 @@ type Upstream struct {
 	Hash         *Hash // with algorithm hash, and only then
 	Backends     []Backend
 	BackendsAt   hcl.Range
-	Partial      bool      // some backends could not be read, so that their number says nothing
-	Probe        *Probe    // nil: none
-	Suspend      *Suspend  // nil: off
-	Sticky       *Sticky   // nil: off
-	Retry        *Retry    // nil: off
-	Failover     *Failover // nil: off
-	Queue        *Queue    // nil: off
-	OwnZone      string    // of the proxy, where failover prefers zones; else empty
+	From         Placed[string] // the file that gives Backends; empty: the configuration does
+	Partial      bool           // some backends could not be read, so that their number says nothing
+	Probe        *Probe         // nil: none
+	Suspend      *Suspend       // nil: off
+	Sticky       *Sticky        // nil: off
+	Retry        *Retry         // nil: off
+	Failover     *Failover      // nil: off
+	Queue        *Queue         // nil: off
+	OwnZone      string         // of the proxy, where failover prefers zones; else empty
 	Timeouts     Timeouts
 	TLS          *UpstreamTLS  // nil: none
 	Ramp         time.Duration // slow start; 0: off
