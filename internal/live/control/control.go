@@ -209,8 +209,7 @@ type Source struct {
 
 // configuration answers operators with what is in force; readers need not know it.
 func (c *Server) configuration(w http.ResponseWriter, _ *http.Request, user string) {
-	users := c.state.Load().cfg.Users
-	if i := slices.IndexFunc(users, func(u config.User) bool { return u.Name == user }); len(users) > 0 && (i < 0 || !users[i].Operator) {
+	if !c.operates(user) {
 		http.Error(w, "a reader is not shown the configuration", http.StatusForbidden)
 		return
 	}
@@ -219,6 +218,13 @@ func (c *Server) configuration(w http.ResponseWriter, _ *http.Request, user stri
 		out.Files = append(out.Files, Source{f.Name, string(f.Source)})
 	}
 	answerJSON(w, http.StatusOK, out)
+}
+
+// operates reports whether a user may do what operators may.
+func (c *Server) operates(user string) bool {
+	users := c.state.Load().cfg.Users
+	i := slices.IndexFunc(users, func(u config.User) bool { return u.Name == user })
+	return len(users) == 0 || i >= 0 && users[i].Operator
 }
 
 // zero has counts begin anew.

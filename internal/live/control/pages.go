@@ -47,7 +47,7 @@ func (c *Server) pageEvents(now time.Time) []status.Event {
 // view is what a user is shown.
 func (c *Server) view(user string) *status.View {
 	s := c.proxy.StatusWithRecent()
-	v := &status.View{Status: &s, Events: c.pageEvents(s.At), Operator: true, Failed: c.proxy.Requests(status.RequestQuery{Failed: true, PerCause: 3}).Requests}
+	v := &status.View{Status: &s, Events: c.pageEvents(s.At), Operator: true, Failed: c.requests(status.RequestQuery{Failed: true, PerCause: 3}, user).Requests}
 	for _, u := range c.state.Load().cfg.Users {
 		if u.Name == user {
 			v.User, v.Operator = user, u.Operator
@@ -72,7 +72,7 @@ func (c *Server) page(w http.ResponseWriter, r *http.Request, user string) {
 }
 
 // requestsPage answers with the page of kept requests.
-func (c *Server) requestsPage(w http.ResponseWriter, r *http.Request, _ string) {
+func (c *Server) requestsPage(w http.ResponseWriter, r *http.Request, user string) {
 	form := r.URL.Query()
 	for name, values := range form { // of a form that leaves a field empty
 		if len(values) == 1 && values[0] == "" && name != "route" {
@@ -89,7 +89,7 @@ func (c *Server) requestsPage(w http.ResponseWriter, r *http.Request, _ string) 
 		return
 	}
 	s := c.proxy.Status()
-	v := &status.RequestsView{At: s.At, Query: q, Kept: c.proxy.Requests(q)}
+	v := &status.RequestsView{At: s.At, Query: q, Kept: c.requests(q, user)}
 	for _, f := range s.Frontends {
 		for _, route := range f.Routes {
 			if route.Name != "" {

@@ -13,13 +13,28 @@ import (
 )
 
 // listRequests answers with the kept requests that a query selects.
-func (c *Server) listRequests(w http.ResponseWriter, r *http.Request, _ string) {
+func (c *Server) listRequests(w http.ResponseWriter, r *http.Request, user string) {
 	q, err := readRequestQuery(r.URL.Query())
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusBadRequest)
 		return
 	}
-	answerJSON(w, http.StatusOK, c.proxy.Requests(q))
+	answerJSON(w, http.StatusOK, c.requests(q, user))
+}
+
+// requests returns the kept requests that a query selects, as a user may see them: a query may
+// hold what opens a session, so that readers see that there was one.
+func (c *Server) requests(q status.RequestQuery, user string) status.Requests {
+	found := c.proxy.Requests(q)
+	if c.operates(user) {
+		return found
+	}
+	for i := range found.Requests {
+		if path, _, has := strings.Cut(found.Requests[i].Path, "?"); has {
+			found.Requests[i].Path = path + "?..."
+		}
+	}
+	return found
 }
 
 // readRequestQuery reads the parameters of GET /requests.

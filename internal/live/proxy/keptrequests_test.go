@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/bcrypt"
 
 	"kestrix/internal/core/status"
 )
@@ -102,6 +103,32 @@ upstream "app" {
 			body, _ := io.ReadAll(res.Body)
 			assert.Equal(t, 400, res.StatusCode)
 			assert.Contains(t, string(body), why)
+		}
+	})
+}
+
+// TestReadersSeeNoQueries: what stands there may open a session.
+func TestReadersSeeNoQueries(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		hash, err := bcrypt.GenerateFromPassword([]byte("low tide"), bcrypt.MinCost)
+		require.NoError(t, err)
+		user := func(name, role string) string {
+			return fmt.Sprintf("user %q {\n password = %q\n role = %q\n}\n", name, hash, role)
+		}
+		w := newWorld(t, "control {\n listen = \"127.0.0.1:9900\"\n"+user("tom", "reader")+user("ann", "operator")+"}\n"+front+one)
+		defer w.close()
+		w.get(base + "/pay?token=s3cret")
+		synctest.Wait()
+		for name, want := range map[string]string{"tom": "/pay?...", "ann": "/pay?token=s3cret"} {
+			q, err := http.NewRequest("GET", "http://127.0.0.1:9900/requests", nil)
+			require.NoError(t, err)
+			q.SetBasicAuth(name, "low tide")
+			res, err := w.client.Do(q)
+			require.NoError(t, err)
+			var x status.Requests
+			require.NoError(t, json.NewDecoder(res.Body).Decode(&x))
+			require.Len(t, x.Requests, 1, name)
+			assert.Equal(t, want, x.Requests[0].Path)
 		}
 	})
 }
