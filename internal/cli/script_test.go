@@ -28,6 +28,7 @@ import (
 	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/require"
 
 	"kestrix/examples/harbour"
 )
@@ -44,6 +45,23 @@ func TestMain(m *testing.M) {
 	})
 }
 
+// oneByOne are scripts of commands that do one thing after the other: the race detector, for
+// which tests are short, would find nothing in them.
+var oneByOne = []string{"bad", "check", "checktrace", "checkways", "completion", "diff", "fmt", "help", "map", "mistakes", "rules", "slips"}
+
+// scripts returns the names of the scripts that are to run.
+func scripts(t *testing.T) (out []string) {
+	all, err := filepath.Glob("testdata/script/*.txtar")
+	require.NoError(t, err)
+	require.Greater(t, len(all), 30)
+	for _, name := range all {
+		if !testing.Short() || !slices.Contains(oneByOne, strings.TrimSuffix(filepath.Base(name), ".txtar")) {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
 // TestScripts drives the built program on the demo's files, which each script
 // finds in its folder.
 func TestScripts(t *testing.T) {
@@ -52,7 +70,7 @@ func TestScripts(t *testing.T) {
 	}
 	maps.Copy(commands, liveCommands)
 	testscript.Run(t, testscript.Params{
-		Dir:                 "testdata/script",
+		Files:               scripts(t),
 		RequireExplicitExec: true,
 		RequireUniqueNames:  true,
 		Setup: func(e *testscript.Env) error {
