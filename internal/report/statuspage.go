@@ -79,6 +79,7 @@ type statusPage struct {
 
 // statusRoute is a row for a route that had requests.
 type statusRoute struct {
+	// Link leads to its kept requests; empty for none.
 	Link                                                                        string
 	Frontend, Route, Answered, Failed, ClientLeft, Redirected, P50, P99, Errors string
 	Bad                                                                         bool
@@ -91,8 +92,12 @@ func newStatusRoutes(s *status.Status) (rows []statusRoute, left int) {
 		left += more
 		for i := range shown {
 			r := &shown[i]
+			link := ""
+			if r.Name != "" { // no query selects those without a route alone
+				link = "requests.html?" + url.Values{"frontend": {f.Name}, "route": {r.Name}}.Encode()
+			}
 			rows = append(rows, statusRoute{
-				Link:     "requests.html?" + url.Values{"frontend": {f.Name}, "route": {r.Name}}.Encode(),
+				Link:     link,
 				Frontend: f.Name, Route: cmp.Or(r.Name, "(no route)"), Answered: count(int64(r.Answered)), Failed: count(int64(r.Failed)), ClientLeft: count(int64(r.ClientLeft)),
 				Redirected: count(int64(r.Redirected)), P50: latencySoFar(r.Elapsed.P50), P99: latencySoFar(r.Elapsed.P99), Errors: errorsOf(r), Bad: r.Failed > 0,
 			})

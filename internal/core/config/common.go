@@ -15,7 +15,7 @@ var commonBlock = &Block{
 	Help: "defaults for every frontend and upstream; their own keys take precedence, key by key",
 	Blocks: []*Block{
 		sharedPart(frontendBlock, "for every frontend", "listen", "route"),
-		sharedPart(upstreamBlock, "for every upstream", "backends"),
+		sharedPart(upstreamBlock, "for every upstream", "backends", "backends_from"),
 	},
 }
 

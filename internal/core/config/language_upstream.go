@@ -26,7 +26,7 @@ var upstreamBlock = &Block{
 		{Name: "connect_from", Type: Text, Help: "local address for connections to backends, also for probes; the system chooses one if not given", Example: `"192.0.2.5"`},
 		{Name: "resolve", Type: Text, Default: `"once"`, Why: "the addresses of a name often belong to one balancer that chooses itself", Allowed: []string{"once", "each"}, Meanings: []string{"the name is one backend, resolved for each new connection", "each address is a backend of its own"}, Help: "treatment of a host name with several addresses", Example: `"each"`},
 		{Name: "resolve_every", Type: Duration, Default: `"30s"`, Why: "DNS records with a short life usually live for 30 to 60 s", Min: `"1s"`, Help: "maximum interval of DNS lookups with resolve = \"each\"; the time to live (TTL) of the records shortens it. Removed addresses drain, new ones join", Example: `"10s"`},
-		{Name: "resolve_floor", Type: Duration, Default: `"5s"`, Why: "name servers are spared records with a TTL of 0, and backends that stay away", Min: `"1s"`, Help: "minimum interval of DNS lookups with resolve = \"each\", whatever the TTL. When a connection to a backend fails, the next lookup follows that soon", Example: `"2s"`},
+		{Name: "resolve_floor", Type: Duration, Default: `"5s"`, Why: "name servers are spared records with a TTL of 0, and backends that stay away", Min: `"1s"`, Help: "minimum interval of DNS lookups with resolve = \"each\", whatever the TTL. When a connection to a backend or a probe fails, the next lookup follows that soon", Example: `"2s"`},
 		withoutKey,
 	},
 	Blocks: []*Block{

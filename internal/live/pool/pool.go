@@ -213,6 +213,7 @@ func (l *Pool) probed(id upstream.BackendID, reloads int, r upstream.Probe, seen
 		c.probes.Passed++
 	} else {
 		c.probes.Failed++
+		l.unreachable()
 	}
 	l.core.ProbeSeen(l.set.o.Now(), id, r)
 	l.noteLocked()

@@ -177,7 +177,8 @@ func (l *Pool) again(u *config.Upstream) time.Duration {
 	return min(max(l.names.ttl, u.ResolveFloor), u.ResolveEvery)
 }
 
-// unreachable notes that a backend could not be connected to: its name may have moved.
+// unreachable notes that a backend could not be connected to, or failed a probe: its name may
+// have moved.
 func (l *Pool) unreachable() {
 	select {
 	case l.moved <- struct{}{}:

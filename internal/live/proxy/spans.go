@@ -16,7 +16,7 @@ const flushSpans = 2 * time.Second
 
 // newTracer returns the tracer that a configuration wants: the one there is if it does the same.
 func (p *Proxy) newTracer(c *config.Config) (*tracing.Tracer, error) {
-	if now := p.tracer.Load(); now.Same(c.Tracing) {
+	if now := p.tracer.Load(); now.Same(c.Tracing, p.name(c)) {
 		return now, nil
 	}
 	if c.Tracing == nil {
@@ -41,9 +41,11 @@ func (p *Proxy) useTracer(t *tracing.Tracer) {
 	if before == nil || before == t {
 		return
 	}
+	lost := before.Lost()
+	p.lostSpans.Add(lost) // at once, as a count never falls
 	p.retired.Go(func() {
 		before.Close(flushSpans)
-		p.lostSpans.Add(before.Lost())
+		p.lostSpans.Add(before.Lost() - lost)
 	})
 }
 

@@ -328,6 +328,27 @@ func TestNamesAreFollowedForTheirTime(t *testing.T) {
 	})
 }
 
+// TestAFailedProbeLooksNamesUp: a backend that is out gets no requests that could fail.
+func TestAFailedProbeLooksNamesUp(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		z := &zone{hosts: map[string][]string{"birds.example": {"192.0.2.1"}}, ttl: time.Hour}
+		w := newWorldWith(t, "", func(o *Options) { o.Names = z })
+		defer w.close()
+		for _, a := range addresses() {
+			w.start(a, nil)
+		}
+		require.NoError(t, w.proxy.Apply(parse(t, front+"upstream \"app\" {\n resolve = \"each\"\n resolve_every = \"1h\"\n backends = { b = \"birds.example:80\" }\n probe \"tcp\" {\n every = \"1s\"\n }\n}\n")))
+		time.Sleep(time.Minute)
+		z.set(time.Hour, "birds.example", "192.0.2.2")
+		time.Sleep(time.Minute)
+		assert.Equal(t, "b-192.0.2.1", w.proxy.Status().Upstreams[0].Backends[0].Name, "for an hour, as long as it works")
+		w.kill("192.0.2.1:80")
+		time.Sleep(10 * time.Second)
+		assert.Equal(t, "b-192.0.2.2", w.proxy.Status().Upstreams[0].Backends[0].Name)
+		time.Sleep(500 * time.Millisecond) // no probe may be under way at the end
+	})
+}
+
 // TestServersOfAServiceAreBackends with their ports, weights, and priorities as tiers.
 func TestServersOfAServiceAreBackends(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
@@ -361,8 +382,11 @@ func TestServersOfAServiceAreBackends(t *testing.T) {
 // TestConnectionsGrowOld: a name that has moved is followed under steady traffic.
 func TestConnectionsGrowOld(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		for age, want := range map[string]int{"0s": 1, "3s": 4} {
-			w := newWorld(t, front+"upstream \"app\" {\n backends = { a = \"192.0.2.1:80\" }\n timeouts {\n connection_age = \""+age+"\"\n }\n}\n")
+		for _, x := range []struct {
+			version, age string
+			want         int
+		}{{"1.1", "0s", 1}, {"1.1", "3s", 4}, {"2", "0s", 1}, {"2", "3s", 4}} {
+			w := newWorld(t, front+"upstream \"app\" {\n http_version = \""+x.version+"\"\n backends = { a = \"192.0.2.1:80\" }\n timeouts {\n connection_age = \""+x.age+"\"\n }\n}\n")
 			var mu sync.Mutex
 			from := map[string]bool{}
 			w.start("192.0.2.1:80", func(out http.ResponseWriter, r *http.Request) {
@@ -375,7 +399,7 @@ func TestConnectionsGrowOld(t *testing.T) {
 				time.Sleep(500 * time.Millisecond)
 			}
 			mu.Lock()
-			assert.Len(t, from, want, age)
+			assert.Len(t, from, x.want, x)
 			mu.Unlock()
 			w.close()
 		}

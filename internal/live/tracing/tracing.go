@@ -6,8 +6,10 @@ package tracing
 
 import (
 	"context"
+	"encoding/binary"
 	"encoding/hex"
 	"math/rand/v2"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -37,6 +39,7 @@ const mostWaiting = 4096
 // Tracer traces requests. A nil Tracer traces none.
 type Tracer struct {
 	cfg      *config.Tracing
+	proxy    string
 	tell     func(lost uint64, err error)
 	provider *sdk.TracerProvider
 	tracer   trace.Tracer
@@ -56,7 +59,7 @@ func New(o Options) (*Tracer, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &Tracer{cfg: o.Config, tell: o.Tell}
+	t := &Tracer{cfg: o.Config, proxy: o.Proxy, tell: o.Tell}
 	t.provider = sdk.NewTracerProvider(
 		sdk.WithSampler(sdk.AlwaysSample()), // what is not sampled never comes here
 		sdk.WithIDGenerator(givenIDs{}),
@@ -67,13 +70,14 @@ func New(o Options) (*Tracer, error) {
 	return t, nil
 }
 
-// Same reports whether a configuration wants what a tracer does. Both may be nil.
-func (t *Tracer) Same(c *config.Tracing) bool {
+// Same reports whether a configuration wants what a tracer does, for a proxy of that name. Both
+// may be nil.
+func (t *Tracer) Same(c *config.Tracing, proxy string) bool {
 	if t == nil || c == nil {
 		return t == nil && c == nil
 	}
 	a, b := *t.cfg, *c
-	return a.Endpoint.Value == b.Endpoint.Value && a.Share == b.Share && a.Anyone == b.Anyone && a.Service == b.Service
+	return t.proxy == proxy && a.Endpoint.Value == b.Endpoint.Value && a.Share == b.Share && a.Anyone == b.Anyone && a.Service == b.Service
 }
 
 // Close sends what waits, within a time.
@@ -130,20 +134,8 @@ func continued(traceparent, tracestate []string) (s *Span, sampled bool) {
 	s = &Span{}
 	_, _ = hex.Decode(s.trace[:], []byte(id)) // Parse has seen to their form
 	_, _ = hex.Decode(s.parent[:], []byte(parent))
-	if joined := join(tracestate); joined != "" {
-		s.state, _ = trace.ParseTraceState(joined) // an invalid one is left out (section 3.3.1.1)
-	}
+	s.state, _ = trace.ParseTraceState(strings.Join(tracestate, ",")) // an invalid one is left out (section 3.3.1.1)
 	return s, flags&1 == 1
-}
-
-func join(values []string) (out string) {
-	for i, v := range values {
-		if i > 0 {
-			out += ","
-		}
-		out += v
-	}
-	return out
 }
 
 // TraceID returns the id of the trace, as logs have it.
@@ -162,20 +154,15 @@ func (s *Span) Began() bool { return !s.parent.IsValid() }
 
 func newTraceID() (id trace.TraceID) {
 	for !id.IsValid() {
-		a, b := rand.Uint64(), rand.Uint64()
-		for i := range 8 {
-			id[i], id[8+i] = byte(a>>(8*i)), byte(b>>(8*i))
-		}
+		binary.LittleEndian.PutUint64(id[:8], rand.Uint64())
+		binary.LittleEndian.PutUint64(id[8:], rand.Uint64())
 	}
 	return id
 }
 
 func newSpanID() (id trace.SpanID) {
 	for !id.IsValid() {
-		a := rand.Uint64()
-		for i := range 8 {
-			id[i] = byte(a >> (8 * i))
-		}
+		binary.LittleEndian.PutUint64(id[:], rand.Uint64())
 	}
 	return id
 }
