@@ -21,7 +21,7 @@ import (
 
 // liveCommands are those that talk with a running proxy.
 var liveCommands = map[string]func(*testscript.TestScript, bool, []string){
-	"hup": signalled(syscall.SIGHUP), "usr1": signalled(syscall.SIGUSR1), "managed": managed, "talk": talk, "events": eventStream, "say": say, "hold": hold, "collect": collect, "uncollect": uncollect,
+	"hup": signalled(syscall.SIGHUP), "usr1": signalled(syscall.SIGUSR1), "managed": managed, "talk": talk, "events": eventStream, "say": say, "hold": hold, "collect": collect, "uncollect": uncollect, "certify": certify, "uncertify": uncertify, "await-expired": awaitExpired,
 }
 
 // hup FILE and usr1 FILE signal the process whose number is in a -ready file.

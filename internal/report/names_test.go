@@ -130,7 +130,7 @@ var metricsAlone = map[string]string{
 	"info": "of the version, as collectors expect it", "start_time_seconds": "as process_start_time_seconds",
 	"upstream_eligible_backends": "a word of the glossary; JSON has state and weight", "backend_in_rotation": "a word of the glossary; JSON has the state",
 	"backend_responses_total": "JSON has statuses", "backend_response_bytes_total": "JSON has bytes",
-	"backend_first_byte_seconds": "a field of the access log; JSON has percentiles", "certificate_expires_time_seconds": "JSON has until",
+	"backend_first_byte_seconds": "a field of the access log; JSON has percentiles", "certificate_expires_time_seconds": "JSON has until", "certificate_begins_time_seconds": "JSON has from",
 }
 
 // fieldsAlone are fields of the access log that no result has, and why.

@@ -77,7 +77,8 @@ func writeSample(b *strings.Builder, path []*config.Block, keys []*config.Key) {
 	}
 	b.WriteString(" {\n")
 	for _, k := range block.Keys {
-		if k.Required || k.Name == "backends" || last && slices.Contains(keys, k) { // backends, or a file of them
+		pair := block.Block("acme") != nil && (last || path[1].Name != "acme") && (k.Name == "certificate" || k.Name == "key")
+		if k.Required || pair || k.Name == "backends" || last && slices.Contains(keys, k) { // backends, or a file of them
 			example := k.Example
 			switch k.Name {
 			case "certificate":

@@ -32,6 +32,10 @@ var LiveRules = append([]*Rule{
 		Why: "up to 1 MiB of access lines wait for it, and further ones are lost", Fix: "start it, or correct the address in the block syslog"},
 	{ID: "KX811", Severity: config.Advice, Title: "a name with several addresses that is one backend",
 		Why: "with resolve = \"once\" each connection goes to one of them: one failed probe takes them all out", Fix: "resolve = \"each\", if they are separate servers"},
+	{ID: "KX812", Severity: config.Error, Title: "an ACME server that issues nothing",
+		Why: "without it no certificate is obtained or renewed; one that is there goes on until it expires", Fix: "see the witness; read terms of service before you agree to them with terms_agreed = true"},
+	{ID: "KX813", Severity: config.Error, Title: "a name for a certificate that does not resolve",
+		Why: "the ACME server connects to the name, and issues nothing if it cannot", Fix: "correct the name, or add it to DNS; the server may see other records than this machine"},
 	{ID: "KX808", Severity: config.Error, Title: "a common password",
 		Why: "attackers try common passwords first", Fix: "kestrix password makes the hash of a better one"},
 }, traceRules...)
@@ -52,7 +56,7 @@ var Guesses = []string{"password", "password1", "12345678", "changeme", "kestrix
 
 // Seen is one thing that `check -live` looked at.
 type Seen struct {
-	Kind   string        // name, backend, probe, listener, user, file, log server or certificate
+	Kind   string        // name, backend, probe, listener, user, file, log server, directory or certificate
 	Who    string        // such as booking.auk
 	What   string        // such as an address
 	Result string        // a word

@@ -96,6 +96,7 @@ var Rules = func() []*Rule {
 	all = append(all, protocolRules...)
 	all = append(all, placeRules...)
 	all = append(all, securityRules...)
+	all = append(all, acmeRules...)
 	all = append(all, logRules...)
 	all = append(all, allowRules...)
 	slices.SortFunc(all, func(a, b *Rule) int { return strings.Compare(a.ID, b.ID) })

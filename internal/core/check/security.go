@@ -239,6 +239,11 @@ func (p *Pass) uncovered(f *config.Frontend) {
 		return
 	}
 	var names []string
+	if f.TLS.ACME != nil {
+		for _, n := range f.TLS.ACME.Names {
+			names = append(names, n.Value)
+		}
+	}
 	for _, x := range f.TLS.Pairs {
 		fact, ok := p.Facts.Pairs[PairName{x.Certificate.Value, x.Key.Value}]
 		if !ok || fact.Unreadable != "" {

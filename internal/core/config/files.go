@@ -47,6 +47,9 @@ func (c *Config) Authorities() []Placed[string] {
 	for _, f := range c.Frontends {
 		if f.TLS != nil {
 			add(f.TLS.ClientCA)
+			if f.TLS.ACME != nil {
+				add(f.TLS.ACME.DirectoryCA)
+			}
 		}
 	}
 	for _, u := range c.Upstreams {
@@ -74,6 +77,7 @@ type NamedFile struct {
 	Name    Placed[string]
 	Written bool // by the proxy; others are read
 	Beside  bool // a relative name counts from the folder of the configuration
+	Folder  bool // it is a folder, which is created
 }
 
 // NamedFiles lists all of them.
@@ -93,6 +97,13 @@ func (c *Config) NamedFiles() []NamedFile {
 	}
 	for _, x := range c.FilesOfBackends() {
 		out = append(out, NamedFile{What: "a file of backends", Name: x, Beside: true})
+	}
+	stored := map[string]bool{} // blocks may share one
+	for _, a := range c.ACMEs() {
+		if !stored[a.Storage.Value] {
+			out = append(out, NamedFile{What: "the storage of acme", Name: a.Storage, Written: true, Beside: true, Folder: true})
+		}
+		stored[a.Storage.Value] = true
 	}
 	for _, l := range c.AccessLogs() {
 		if !l.Special() {

@@ -80,9 +80,7 @@ var controlBlock = &Block{
 	Blocks: []*Block{
 		{
 			Name: "tls", Help: "TLS for control",
-			Keys: []*Key{
-				frontTLSBlock.Keys[0], frontTLSBlock.Keys[1], frontTLSBlock.Keys[2],
-			},
+			Keys: append(pairKeys(true), frontTLSBlock.Key("min_version")),
 		},
 		{
 			Name: "user", Label: &Label{Name: "name"}, Many: true,

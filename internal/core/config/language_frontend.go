@@ -97,14 +97,22 @@ var routeTimeoutsBlock = &Block{
 var frontTLSBlock = &Block{
 	Name: "tls",
 	Help: "terminates TLS. The server name (SNI) selects the certificate; the first is for all other names",
-	Keys: []*Key{
-		{Name: "certificate", Ordered: true, Type: Texts, Required: true, Help: "PEM files of certificates, each with its chain; relative to the folder of the configuration", Example: `["tickets.pem", "board.pem"]`},
-		{Name: "key", Ordered: true, Type: Texts, Required: true, Help: "PEM files of the private keys, in the same order", Example: `["tickets.key", "board.key"]`},
+	Keys: append(pairKeys(false), []*Key{
 		{Name: "min_version", Type: Text, Default: `"1.2"`, Why: "TLS 1.0 and 1.1 are deprecated (RFC 8996)", Allowed: []string{"1.0", "1.1", "1.2", "1.3"}, Help: "minimum version of TLS", Example: `"1.3"`},
 		{Name: "alpn", Ordered: true, Type: Texts, Default: `["h2", "http/1.1"]`, Why: "HTTP/2 needs fewer connections; clients without it use HTTP/1.1", Help: "application protocols offered to clients (RFC 7301), the preferred first; for http frontends h2 and http/1.1", Example: `["http/1.1"]`},
 		{Name: "client_ca", Type: Text, Help: "PEM file of a CA bundle for client certificates", Example: `"crew-ca.pem"`},
 		{Name: "client_certificate", Type: Text, Default: `"require"`, Why: "an authority is named in order to refuse clients without its certificate", Allowed: []string{"require", "ask"}, Meanings: []string{"refuse clients without a certificate, and those with an invalid one", "accept clients without a certificate, refuse those with an invalid one"}, Help: "with client_ca: treatment of clients without a certificate", Example: `"ask"`},
-	},
+	}...),
+	Blocks: []*Block{acmeBlock},
+}
+
+// pairKeys are the keys for certificates in files.
+func pairKeys(required bool) []*Key {
+	besides := map[bool]string{false: ". Required without acme", true: ""}[required]
+	return []*Key{
+		{Name: "certificate", Ordered: true, Type: Texts, Required: required, Help: "PEM files of certificates, each with its chain; relative to the folder of the configuration" + besides, Example: `["tickets.pem", "board.pem"]`},
+		{Name: "key", Ordered: true, Type: Texts, Required: required, Help: "PEM files of the private keys, in the same order", Example: `["tickets.key", "board.key"]`},
+	}
 }
 
 var whenKeys = []*Key{

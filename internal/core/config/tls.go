@@ -10,6 +10,7 @@ import (
 type FrontTLS struct {
 	Range         hcl.Range
 	Pairs         []Pair
+	ACME          *ACME  // nil: none
 	MinVersion    string // 1.0, 1.1, 1.2 or 1.3
 	MinVersionAt  hcl.Range
 	ALPN          []string
@@ -39,6 +40,16 @@ func (d *Decoder) frontTLS(n *Node, protocol string) *FrontTLS {
 	certificates, keys := Get[[]Placed[string]](n, "certificate"), Get[[]Placed[string]](n, "key")
 	if len(certificates) != len(keys) && len(certificates)*len(keys) > 0 {
 		d.Add(IDType, n.At("key"), fmt.Sprintf("there are %d certificates and %d keys", len(certificates), len(keys)), "one key for each certificate, in the same order")
+	}
+	if x := n.One("acme"); x != nil {
+		t.ACME = d.acme(x)
+	}
+	switch given, required := n.Has("certificate"), n.Def.Key("certificate").Required; {
+	case required: // it has been said if one is missing
+	case given != n.Has("key"):
+		d.Add(IDMissing, n.Range, "certificate and key belong together", "give both, or neither with acme { ... }")
+	case !given && t.ACME == nil:
+		d.Add(IDMissing, n.Range, "tls has no certificate", "certificate and key, or acme { ... }")
 	}
 	for i := range min(len(certificates), len(keys)) {
 		t.Pairs = append(t.Pairs, Pair{certificates[i], keys[i]})

@@ -73,37 +73,39 @@ type EventKind string
 
 // The kinds of events that are not the state of a backend.
 const (
-	EventAccepting   EventKind = "accepting"
-	EventAccessLog   EventKind = "access-log"
-	EventEventLog    EventKind = "event-log"
-	EventAvailable   EventKind = "available"
-	EventChanged     EventKind = "changed"
-	EventClosed      EventKind = "closed"
-	EventClosing     EventKind = "closing"
-	EventFault       EventKind = "fault"
-	EventFiles       EventKind = "files"
-	EventJournal     EventKind = "journal"
-	EventKept        EventKind = "kept"
-	EventLeaving     EventKind = "leaving"
-	EventLimits      EventKind = "limits"
-	EventListening   EventKind = "listening"
-	EventManager     EventKind = "manager"
-	EventOrder       EventKind = "order"
-	EventOrders      EventKind = "orders"
-	EventOverloaded  EventKind = "overloaded"
-	EventProbe       EventKind = "probe"
-	EventRecord      EventKind = "record"
-	EventRefreshed   EventKind = "refreshed"
-	EventRefused     EventKind = "refused"
-	EventReloaded    EventKind = "reloaded"
-	EventResolved    EventKind = "resolved"
-	EventServing     EventKind = "serving"
-	EventSocket      EventKind = "socket"
-	EventStopped     EventKind = "stopped"
-	EventStopping    EventKind = "stopping"
-	EventTracing     EventKind = "tracing"
-	EventUnavailable EventKind = "unavailable"
-	EventUnresolved  EventKind = "unresolved"
+	EventAccepting         EventKind = "accepting"
+	EventAccessLog         EventKind = "access-log"
+	EventEventLog          EventKind = "event-log"
+	EventAvailable         EventKind = "available"
+	EventCertificate       EventKind = "certificate"
+	EventChanged           EventKind = "changed"
+	EventCertificateFailed EventKind = "certificate-failed"
+	EventClosed            EventKind = "closed"
+	EventClosing           EventKind = "closing"
+	EventFault             EventKind = "fault"
+	EventFiles             EventKind = "files"
+	EventJournal           EventKind = "journal"
+	EventKept              EventKind = "kept"
+	EventLeaving           EventKind = "leaving"
+	EventLimits            EventKind = "limits"
+	EventListening         EventKind = "listening"
+	EventManager           EventKind = "manager"
+	EventOrder             EventKind = "order"
+	EventOrders            EventKind = "orders"
+	EventOverloaded        EventKind = "overloaded"
+	EventProbe             EventKind = "probe"
+	EventRecord            EventKind = "record"
+	EventRefreshed         EventKind = "refreshed"
+	EventRefused           EventKind = "refused"
+	EventReloaded          EventKind = "reloaded"
+	EventResolved          EventKind = "resolved"
+	EventServing           EventKind = "serving"
+	EventSocket            EventKind = "socket"
+	EventStopped           EventKind = "stopped"
+	EventStopping          EventKind = "stopping"
+	EventTracing           EventKind = "tracing"
+	EventUnavailable       EventKind = "unavailable"
+	EventUnresolved        EventKind = "unresolved"
 )
 
 // StateEvent returns the kind of the event that a backend has come to a state.
@@ -123,6 +125,8 @@ var EventKinds = []EventDescription{
 	{EventAccepting, SeverityInfo, "a listener", "connections are accepted again, after `overloaded`"},
 	{EventAccessLog, SeverityWarning, "kestrix", "the access log was reopened, cannot be written, or is written again"},
 	{EventAvailable, SeverityInfo, "an upstream", "a backend is in rotation again, after `unavailable`"},
+	{EventCertificate, SeverityInfo, "a host", "a certificate was obtained or renewed by ACME; or certificates are stored again"},
+	{EventCertificateFailed, SeverityWarning, "a host", "a certificate could not be obtained or renewed, with the reason; or it cannot be stored. The earlier certificate stays in use"},
 	{EventChanged, SeverityInfo, "an upstream, a frontend or kestrix", "a difference between the configuration before a reload and after it"},
 	{EventClosed, SeverityInfo, "a listener or a backend", "a listener is closed; or the connections of a backend were closed because it went down (`on_down`)"},
 	{EventClosing, SeverityInfo, "a listener", "it is no longer in the configuration; its connections end with their next response"},

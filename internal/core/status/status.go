@@ -92,8 +92,11 @@ type Reloads struct {
 
 // Certificate is one that a frontend or control shows.
 type Certificate struct {
-	File  string    `json:"file"`
-	Until time.Time `json:"until"`
+	File    string    `json:"file"`
+	Name    string    `json:"name,omitempty"` // the host that it was obtained for, by ACME; empty for one from files
+	From    time.Time `json:"from"`
+	Until   time.Time `json:"until"`             // zero: there is none yet
+	Failing string    `json:"failing,omitempty"` // why it could not be obtained or renewed
 }
 
 // Upstream is one upstream of a Status.

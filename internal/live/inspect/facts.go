@@ -32,6 +32,12 @@ func Facts(c *config.Config, d Disk, now time.Time) *check.Facts {
 			f.Pairs[name] = pairFact(name, d)
 		}
 	}
+	for _, a := range c.ACMEs() {
+		for _, n := range a.Names {
+			name := check.PairName{Certificate: a.File(n.Value), Key: a.File(n.Value)}
+			f.Pairs[name] = pairFact(name, d)
+		}
+	}
 	for _, a := range c.Authorities() {
 		text, err := d.Read(a.Value)
 		switch {

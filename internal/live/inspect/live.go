@@ -26,7 +26,7 @@ const atOnce = 256
 // configuration, and what is wrong with it. When ctx ends, it returns what there
 // is so far.
 func Live(ctx context.Context, c *config.Config, facts *check.Facts, journal string, o proxy.Options) ([]check.Seen, config.Findings) {
-	l := &look{ctx: ctx, trial: proxy.NewDryRun(o), dial: o.Dial, room: make(chan struct{}, atOnce)}
+	l := &look{ctx: ctx, trial: proxy.NewDryRun(o), path: o.Path, dial: o.Dial, room: make(chan struct{}, atOnce)}
 	if l.dial == nil {
 		l.dial = new(net.Dialer).DialContext
 	}
@@ -47,6 +47,7 @@ func Live(ctx context.Context, c *config.Config, facts *check.Facts, journal str
 			l.do(func() ([]check.Seen, config.Findings) { return password(u) })
 		}
 	}
+	l.directories(c)
 	l.written(c, journal)
 	l.wait.Wait()
 	var rows []check.Seen
@@ -61,6 +62,7 @@ func Live(ctx context.Context, c *config.Config, facts *check.Facts, journal str
 type look struct {
 	ctx     context.Context
 	trial   *proxy.DryRun
+	path    func(name string) string // nil: as it is
 	dial    func(ctx context.Context, network, address string) (net.Conn, error)
 	wait    sync.WaitGroup
 	room    chan struct{}
@@ -243,23 +245,28 @@ func certificates(c *config.Config, facts *check.Facts) []check.Seen {
 		if p.Frontend != nil {
 			row.Who = p.Frontend.Name
 		}
-		left := f.Until.Sub(facts.Now)
-		switch {
-		case f.Unreadable != "":
-			row.Result, row.Detail = "unusable", f.Unreadable
-		case f.Mismatch != "":
-			row.Result, row.Detail = "mismatched", "its key is another's"
-		case left < 0:
-			row.Result, row.Detail = "expired", "on "+f.Until.UTC().Format("2006-01-02")
-		case facts.Now.Before(f.From):
-			row.Result, row.Detail = "too early", "from "+f.From.UTC().Format("2006-01-02")
-		default:
-			row.Result, row.Good = "holds", true
-			row.Detail = fmt.Sprintf("until %s, %d days; for %s", f.Until.UTC().Format("2006-01-02"), int(left.Hours()/24), strings.Join(f.Names, ", "))
-		}
+		stands(&row, &f, facts.Now)
 		rows = append(rows, row)
 	}
-	return rows
+	return append(rows, obtained(c, facts)...)
+}
+
+// stands says how a certificate stands.
+func stands(row *check.Seen, f *check.PairFact, now time.Time) {
+	left := f.Until.Sub(now)
+	switch {
+	case f.Unreadable != "":
+		row.Result, row.Detail = "unusable", f.Unreadable
+	case f.Mismatch != "":
+		row.Result, row.Detail = "mismatched", "its key is another's"
+	case left < 0:
+		row.Result, row.Detail = "expired", "on "+f.Until.UTC().Format("2006-01-02")
+	case now.Before(f.From):
+		row.Result, row.Detail = "too early", "from "+f.From.UTC().Format("2006-01-02")
+	default:
+		row.Result, row.Good = "holds", true
+		row.Detail = fmt.Sprintf("until %s, %d days; for %s", f.Until.UTC().Format("2006-01-02"), int(left.Hours()/24), strings.Join(f.Names, ", "))
+	}
 }
 
 // round keeps two digits or so of a time.

@@ -27,7 +27,7 @@ func (l *look) written(c *config.Config, journal string) {
 	}
 	for _, f := range files {
 		if f.Written {
-			l.do(func() ([]check.Seen, config.Findings) { return writtenFile(f) })
+			l.do(func() ([]check.Seen, config.Findings) { return l.writtenFile(f) })
 		}
 	}
 	if slices.ContainsFunc(c.AccessLogs(), func(a config.AccessLog) bool { return a.To.Value == "syslog" }) {
@@ -36,9 +36,16 @@ func (l *look) written(c *config.Config, journal string) {
 }
 
 // writtenFile looks whether a file can be written, and leaves it and its folder as they are.
-func writtenFile(f config.NamedFile) ([]check.Seen, config.Findings) {
+func (l *look) writtenFile(f config.NamedFile) ([]check.Seen, config.Findings) {
 	row := check.Seen{Kind: "file", Who: f.What, What: f.Name.Value, Result: "writable", Detail: fmt.Sprintf("by uid %d, who runs this check", os.Geteuid()), Good: true}
-	err := tryWriting(f.Name.Value)
+	path, what := f.Name.Value, tryWriting
+	if f.Beside && l.path != nil {
+		path = l.path(path)
+	}
+	if f.Folder {
+		row.Kind, what = "folder", tryFolder
+	}
+	err := what(path)
 	if err == nil {
 		return []check.Seen{row}, nil
 	}
@@ -70,6 +77,23 @@ func tryWriting(name string) error {
 		}
 	}
 	return nil
+}
+
+// tryFolder returns why files could not be created in a folder, or that be created.
+func tryFolder(name string) error {
+	for {
+		info, err := os.Stat(name)
+		switch parent := filepath.Dir(name); {
+		case err == nil && !info.IsDir():
+			return fmt.Errorf("%s is no folder", name)
+		case err == nil:
+			return unix.Faccessat(unix.AT_FDCWD, name, unix.W_OK|unix.X_OK, unix.AT_EACCESS)
+		case !errors.Is(err, fs.ErrNotExist) || parent == name:
+			return socket.ShortError(err)
+		default:
+			name = parent
+		}
+	}
 }
 
 // noFolder reports whether there is no such folder.

@@ -66,6 +66,8 @@ var (
 	metricLostSpans = metric("lost_spans_total", "Spans that no collector has taken.")
 	metricReloads   = metric("reloads_total", "Reloads of the configuration, by result.", "result")
 	metricConfig    = metric("configuration_time_seconds", "When the configuration in force was read.", "configuration")
+	metricCertFrom  = metric("certificate_begins_time_seconds", "Time at which a certificate that clients get began to be valid.", "file")
+	metricCertBad   = metric("certificate_failing", "1 while a certificate by ACME cannot be obtained or renewed, else 0.", "name")
 	metricCert      = metric("certificate_expires_time_seconds", "Time at which a certificate that clients get expires.", "file")
 	metricProbes    = metric("backend_probes_total", "Probes that have ended.", "upstream", "backend", "result")
 	metricEligible  = metric("upstream_eligible_backends", "Backends in rotation with a weight above 0.", "upstream")
@@ -132,7 +134,13 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 		gauge(metricConfig, float64(s.Reloads.At.UnixMilli())/1000, s.Reloads.Hash)
 	}
 	for _, x := range s.Certificates {
-		gauge(metricCert, float64(x.Until.Unix()), x.File)
+		if !x.Until.IsZero() {
+			gauge(metricCertFrom, float64(x.From.Unix()), x.File)
+			gauge(metricCert, float64(x.Until.Unix()), x.File)
+		}
+		if x.Name != "" {
+			gauge(metricCertBad, is(x.Failing != ""), x.Name)
+		}
 	}
 	for _, u := range s.Upstreams {
 		gauge(metricWaiting, float64(u.Waiting), u.Name)

@@ -2,6 +2,7 @@ package proxy
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"net"
 	"strconv"
@@ -49,6 +50,11 @@ func (t *DryRun) Listener(a config.Address) error {
 	}
 	s.cut()
 	return s.listener.Close()
+}
+
+// Authorities reads a file of them.
+func (t *DryRun) Authorities(file config.Placed[string]) (*x509.CertPool, error) {
+	return t.p.authorities(file)
 }
 
 // Lookup returns the addresses of a name as text.

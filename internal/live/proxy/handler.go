@@ -142,7 +142,7 @@ func (x *exchange) routeOf(refused *wire.Refusal, addr netip.Addr) int {
 		x.fail(refused.Status, cause.Malformed, "the request has "+refused.Why)
 		return -1
 	}
-	if x.unserved() {
+	if x.unserved() || x.challenge() {
 		return -1
 	}
 	f := entry.frontend

@@ -34,6 +34,8 @@ type Options struct {
 	Given func(network, address string) net.Listener
 	// Names looks up the names of backends; nil for the system's resolver.
 	Names names.Resolver
+	// Path returns the path of a folder that the configuration names; nil: it is the name.
+	Path func(name string) string
 	// ReadFile reads certificates and keys; nil for os.ReadFile.
 	ReadFile func(name string) ([]byte, error)
 	// Earlier are events of the processes before, the oldest first, for operators who ask.

@@ -28,6 +28,7 @@ import (
 	"kestrix/internal/core/tick"
 	"kestrix/internal/core/units"
 	"kestrix/internal/live/accesslog"
+	"kestrix/internal/live/certificates"
 	"kestrix/internal/live/control"
 	"kestrix/internal/live/events"
 	"kestrix/internal/live/names"
@@ -60,6 +61,8 @@ type Proxy struct {
 	tlsMu   sync.Mutex
 	counted time.Time      // since when requests are counted; guarded by mu
 	reloads status.Reloads // guarded by mu
+
+	certificates *certificates.Set // by ACME
 
 	events   *events.Log
 	requests requestCounts
@@ -116,6 +119,9 @@ func New(o Options) *Proxy {
 	if o.Names == nil {
 		o.Names = names.System{}
 	}
+	if o.Path == nil {
+		o.Path = func(name string) string { return name }
+	}
 	if o.ReadFile == nil {
 		o.ReadFile = os.ReadFile
 	}
@@ -126,6 +132,7 @@ func New(o Options) *Proxy {
 		o: o, ids: newRequestIDs(), began: o.Began, counted: time.Now(), backTLS: map[[sha256.Size]byte]*tls.Config{}, servers: map[config.Address]*server{}, closing: map[*server]struct{}{}, failed: make(chan error, 1), ready: make(chan struct{}), events: events.New(o.Event),
 	}
 	p.events.Restore(o.Earlier)
+	p.certificates = certificates.NewSet(certificates.Options{Tell: p.events.Addf, Path: o.Path, Authorities: p.authorities, Ready: p.ready})
 	p.pools = pool.NewSet(pool.Options{Now: p.now, Seed: o.Seed, Dial: o.Dial, Names: o.Names, Event: p.events.Addf, Probe: o.Probe, Journal: o.Journal, Held: o.Held, Keep: o.Keep})
 	return p
 }
@@ -164,7 +171,12 @@ func (p *Proxy) Apply(c *config.Config) error {
 			return placed(x.Listen.Range, err)
 		}
 	}
-	next, secure, err := p.prepare(c)
+	plan, err := p.certificates.Plan(c)
+	var next *state
+	var secure *tls.Config
+	if err == nil {
+		next, secure, err = p.prepare(c, plan)
+	}
 	var tracer *tracing.Tracer
 	if err == nil {
 		tracer, err = p.newTracer(c)
@@ -179,6 +191,7 @@ func (p *Proxy) Apply(c *config.Config) error {
 	p.takeControl(ctl, c.Control, secure)
 	p.contained(next)
 	p.state.Store(next)
+	p.certificates.Use(plan)
 	p.useTracer(tracer)
 	slow := time.Duration(0) // nobody can ask
 	if c.Control != nil {
@@ -346,12 +359,12 @@ func (p *Proxy) setConnLimits(c *config.Config) {
 // prepare makes what requests see of a configuration, the pools behind it, and how control
 // speaks TLS.
 // Nothing is changed if there is an error.
-func (p *Proxy) prepare(c *config.Config) (next *state, control *tls.Config, err error) {
+func (p *Proxy) prepare(c *config.Config, plan *certificates.Plan) (next *state, control *tls.Config, err error) {
 	fronts := make([]*tls.Config, len(c.Frontends))
 	pages := make([][]string, len(c.Frontends))
 	backs := make([]*tls.Config, len(c.Upstreams))
 	for i, f := range c.Frontends {
-		if fronts[i], err = p.frontTLS(f.TLS); err != nil {
+		if fronts[i], err = p.frontTLS(f.TLS, plan); err != nil {
 			return nil, nil, err
 		}
 		if pages[i], err = p.errorPages(&f.Errors); err != nil {
@@ -369,7 +382,7 @@ func (p *Proxy) prepare(c *config.Config) (next *state, control *tls.Config, err
 		}
 	}
 	if c.Control != nil {
-		if control, err = p.frontTLS(c.Control.TLS); err != nil {
+		if control, err = p.frontTLS(c.Control.TLS, plan); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -441,6 +454,7 @@ func (p *Proxy) Stop() error {
 		})
 	}
 	wg.Wait()
+	p.certificates.Close()
 	p.tracer.Load().Close(flushSpans)
 	p.retired.Wait()
 	p.events.Flush()

@@ -291,6 +291,9 @@ func (s *server) took(raw net.Conn) {
 			s.proxy.requests.connection(e.frontend.Name, cause.TLSFailed.String())
 			return
 		}
+		if wasChallenge(t) {
+			return
+		}
 		c, o.OnlyHTTP2 = t, t.ConnectionState().NegotiatedProtocol == "h2"
 	}
 	v := newClientConn(c)

@@ -39,7 +39,7 @@ func (p *Proxy) stands(recent bool) status.Status {
 		s.Listeners = append(s.Listeners, x.status())
 	}
 	slices.SortFunc(s.Listeners, func(a, b status.Listener) int { return strings.Compare(a.Address, b.Address) })
-	s.Certificates = append(s.Certificates, st.certificates...)
+	s.Certificates = append(append(s.Certificates, st.certificates...), p.certificates.Status()...)
 	for _, h := range p.pools.Held() {
 		if h.Without != nil {
 			s.Orders = append(s.Orders, h)

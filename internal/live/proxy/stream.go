@@ -42,7 +42,11 @@ func (s *server) stream(e *entry, c net.Conn) {
 	client, addr := socket.ClientAddress(c.RemoteAddr().String())
 	x := &connection{entry: e, client: c}
 	x.access = accesslog.Line{Time: began, Client: client, Protocol: "tcp", Kind: trace.TCP, Frontend: e.frontend.Name, RequestID: p.ids.next(), Proxy: e.proxy}
+	challenge := false // of the ACME server, which is nobody's connection
 	defer func() {
+		if challenge {
+			return
+		}
 		lastTry(&x.access)
 		x.access.Duration = time.Since(began)
 		p.over(&x.access)
@@ -61,6 +65,9 @@ func (s *server) stream(e *entry, c net.Conn) {
 		if err != nil {
 			x.access.Cause = cause.TLSFailed
 			p.requests.connection(e.frontend.Name, cause.TLSFailed.String())
+			return
+		}
+		if challenge = wasChallenge(t); challenge {
 			return
 		}
 		state := t.ConnectionState()

@@ -11,6 +11,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/status"
+	"kestrix/internal/live/certificates"
 )
 
 // versions are those of TLS by their names in the language.
@@ -55,7 +56,7 @@ func (p *Proxy) authorities(file config.Placed[string]) (*x509.CertPool, error) 
 }
 
 // frontTLS makes what a frontend needs to end TLS, nil if it does not.
-func (p *Proxy) frontTLS(t *config.FrontTLS) (*tls.Config, error) {
+func (p *Proxy) frontTLS(t *config.FrontTLS, plan *certificates.Plan) (*tls.Config, error) {
 	if t == nil {
 		return nil, nil
 	}
@@ -66,6 +67,9 @@ func (p *Proxy) frontTLS(t *config.FrontTLS) (*tls.Config, error) {
 			return nil, err
 		}
 		c.Certificates = append(c.Certificates, pair)
+	}
+	if t.ACME != nil {
+		obtains(c, plan.Group(t.ACME))
 	}
 	ca, err := p.authorities(t.ClientCA)
 	if err != nil {
@@ -89,7 +93,7 @@ func (s *state) shows(t *config.FrontTLS, secure *tls.Config) {
 		c := secure.Certificates[i]
 		x := status.Certificate{File: pair.Certificate.Value}
 		if c.Leaf != nil {
-			x.Until = c.Leaf.NotAfter
+			x.From, x.Until = c.Leaf.NotBefore, c.Leaf.NotAfter
 		}
 		if !slices.ContainsFunc(s.certificates, func(o status.Certificate) bool { return o.File == x.File }) {
 			s.certificates = append(s.certificates, x)

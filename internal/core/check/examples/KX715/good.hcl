@@ -1,0 +1,27 @@
+frontend "web" {
+  listen = "0.0.0.0:443"
+  tls {
+    acme {
+      names        = ["tickets.tern.example"]
+      directory    = "https://ca.tern.example/directory"
+      storage      = "/var/lib/kestrix/acme"
+      terms_agreed = true
+    }
+  }
+  route "all" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = {
+    auk    = "192.0.2.11:8080"
+    gannet = "192.0.2.12:8080"
+  }
+  probe "http" {
+    path = "/ready"
+  }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
+}

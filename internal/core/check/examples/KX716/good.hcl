@@ -1,0 +1,41 @@
+frontend "web" {
+  listen = "192.0.2.2:443"
+  tls {
+    acme {
+      names        = ["tickets.tern.example"]
+      directory    = "https://ca.tern.example/directory"
+      storage      = "/var/lib/kestrix/acme"
+      terms_agreed = true
+    }
+  }
+  route "all" {
+    send_to = upstream.app
+  }
+}
+frontend "inside" {
+  listen = "10.0.0.2:443"
+  tls {
+    acme {
+      names        = ["crew.tern.example"]
+      directory    = "https://ca.inside.example/directory"
+      storage      = "/var/lib/kestrix/acme-inside"
+      terms_agreed = true
+    }
+  }
+  route "all" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = {
+    auk    = "192.0.2.11:8080"
+    gannet = "192.0.2.12:8080"
+  }
+  probe "http" {
+    path = "/ready"
+  }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
+}
