@@ -135,7 +135,7 @@ var metricsAlone = map[string]string{
 
 // fieldsAlone are fields of the access log that no result has, and why.
 var fieldsAlone = map[string]string{"first_byte": "of one request; results have percentiles", "trace_id": "a word of W3C Trace Context",
-	"backend_address": "JSON has it as address of a backend", "scheme": "a word of RFC 3986", "tls_version": "of one connection", "sni": "a word of RFC 6066, and of conditions"}
+	"backend_address": "JSON has it as address of a backend", "scheme": "a word of RFC 3986", "tls_version": "of one connection", "grpc_status": "of one call; results have causes", "sni": "a word of RFC 6066, and of conditions"}
 
 // TestMetricsAndLogsAreNamedLikeKeys holds metrics, labels and fields of the access log to the keys of JSON. Objects, units
 // and the ending of counters are added as collectors expect them.

@@ -30,6 +30,12 @@ const (
 	BadAnswer
 	BrokenStream
 	Status5xx
+	RPCUnknown
+	RPCDeadlineExceeded
+	RPCUnimplemented
+	RPCInternal
+	RPCUnavailable
+	RPCDataLoss
 	QueueFull
 	QueueTimeout
 	RateLimited
@@ -68,6 +74,12 @@ var All = []Description{
 	{BadAnswer, "bad_answer", "the backend's response is not valid HTTP", "reset"},
 	{BrokenStream, "broken_stream", "the backend closed a stream before its end", "reset"},
 	{Status5xx, "status_5xx", "the backend responded with a status from 500 to 599", ""},
+	{RPCUnknown, "grpc:unknown", "a gRPC server ended the call with status 2: an error that it did not classify", "grpc:unknown"},
+	{RPCDeadlineExceeded, "grpc:deadline_exceeded", "a gRPC server ended the call with status 4: its deadline passed", "grpc:deadline_exceeded"},
+	{RPCUnimplemented, "grpc:unimplemented", "a gRPC server ended the call with status 12: it does not have the method", "grpc:unimplemented"},
+	{RPCInternal, "grpc:internal", "a gRPC server ended the call with status 13: an internal error", "grpc:internal"},
+	{RPCUnavailable, "grpc:unavailable", "a gRPC server ended the call with status 14: it is unavailable at the moment", "grpc:unavailable"},
+	{RPCDataLoss, "grpc:data_loss", "a gRPC server ended the call with status 15: data is lost or corrupt", "grpc:data_loss"},
 	{QueueFull, "queue_full", "every backend has `max_in_flight` requests, and the queue is full or there is none", ""},
 	{QueueTimeout, "queue_timeout", "the request waited in the queue for its `timeout`", ""},
 	{RateLimited, "rate_limited", "the client sent more requests than `rate` allows", ""},
@@ -112,7 +124,8 @@ func Parse(word string) (c Cause, ok bool) {
 
 // Counts counts failures by their cause. As JSON it is an object with every cause of
 // a request's failure: with all but ClientLeft, which is nobody's failure and counted
-// apart, and Unanswered, which suspends a backend and ends no request.
+// apart, and Unanswered, which suspends a backend and ends no request. Statuses of gRPC
+// are in it where there are such failures.
 type Counts [causes]int64
 
 // Final reports whether requests fail of a cause, so that Counts has it.
@@ -124,18 +137,19 @@ type Count struct {
 	Requests int64
 }
 
-// List returns the counts of all final causes, in the order of All.
+// List returns the counts of all final causes, in the order of All, those of gRPC without a
+// failure left out.
 func (n *Counts) List() []Count {
 	var out []Count
 	for _, d := range All {
-		if d.Cause.Final() {
+		if d.Cause.Final() && (!d.Cause.ofRPC() || n[d.Cause] > 0) {
 			out = append(out, Count{d.Cause, n[d.Cause]})
 		}
 	}
 	return out
 }
 
-// MarshalJSON writes the counts of all final causes, in the order of All.
+// MarshalJSON writes what List returns.
 func (n *Counts) MarshalJSON() ([]byte, error) {
 	var b bytes.Buffer
 	for i, x := range n.List() {

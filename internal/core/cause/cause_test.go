@@ -3,6 +3,7 @@ package cause
 import (
 	"encoding/json"
 	"regexp"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -15,9 +16,14 @@ func TestEveryCauseIsDescribed(t *testing.T) {
 	require.Len(t, All, int(causes)-1)
 	for i, d := range All {
 		assert.EqualValues(t, i+1, d.Cause, "%s stands where its number is", d.Word)
-		assert.Regexp(t, regexp.MustCompile(`^[a-z][a-z0-9_]*$`), d.Word)
+		assert.Regexp(t, regexp.MustCompile(`^(grpc:)?[a-z][a-z0-9_]*$`), d.Word)
 		assert.NotEmpty(t, d.Doc, "%s: Doc", d.Word)
-		assert.Contains(t, []string{"", "connect", "timeout", "reset"}, d.On, "%s: On", d.Word)
+		if d.Cause.ofRPC() {
+			assert.Equal(t, d.Word, d.On)
+			assert.Equal(t, d.Cause, OfRPC(slices.Index(RPCStatuses[:], d.Word[len(RPCPrefix):])), d.Word)
+		} else {
+			assert.Contains(t, []string{"", "connect", "timeout", "reset"}, d.On, "%s: On", d.Word)
+		}
 		got, ok := Parse(d.Word)
 		assert.True(t, ok)
 		assert.Equal(t, d.Cause, got, "%s is a word of one cause", d.Word)

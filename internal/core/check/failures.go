@@ -3,8 +3,11 @@ package check
 import (
 	"fmt"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/units"
 	"kestrix/internal/core/upstream"
@@ -22,15 +25,16 @@ var failureRules = []*Rule{
 				if r == nil || r.Attempts < 2 || len(u.Backends) < 2 || p.broken(r.On.Range) {
 					continue
 				}
-				for status, on := range r.On.Status[:500] {
-					if on && !slices.Contains(transient, status) {
-						p.Report(Finding{
-							Range: at(r.On.Range, r.Range), Message: fmt.Sprintf("%q retries responses with status %d", u.Name, status),
-							Witness: fmt.Sprintf("100 GET requests that are answered with %d are sent %d times", status, attempts(u, 100, upstream.Outcome{Kind: upstream.Answered, Status: status})),
-							Edits:   p.without(r.On, func(n int) bool { return n < 500 && !slices.Contains(transient, n) }),
-						})
-						break
+				if i := slices.IndexFunc(r.On.Words(), regular); i >= 0 {
+					word, what := r.On.Words()[i], "GET requests that are answered with"
+					if strings.HasPrefix(word, cause.RPCPrefix) {
+						what = "calls that end with"
 					}
+					p.Report(Finding{
+						Range: at(r.On.Range, r.Range), Message: fmt.Sprintf("%q retries responses with status %s", u.Name, word),
+						Witness: fmt.Sprintf("100 %s %s are sent %d times", what, word, attempts(u, 100, endingIn(word))),
+						Edits:   p.without(r.On, regular),
+					})
 				}
 			}
 		},
@@ -58,8 +62,9 @@ var failureRules = []*Rule{
 					continue
 				}
 				tell := func(block string, on *config.FailureSet) {
-					if i := slices.Index(on.Status[:], true); i >= 0 && on.Given() && !p.broken(on.Range) {
-						p.Report(Finding{Range: on.Range, Message: fmt.Sprintf("%s of %q needs the status %d, and only tcp frontends send to it", block, u.Name, i), Witness: "no connection of a tcp frontend ever ends with a status", Edits: p.without(on, func(int) bool { return true })})
+					status := func(word string) bool { return !slices.Contains(config.Failures, word) }
+					if i := slices.IndexFunc(on.Words(), status); i >= 0 && on.Given() && !p.broken(on.Range) {
+						p.Report(Finding{Range: on.Range, Message: fmt.Sprintf("%s of %q needs the status %s, and only tcp frontends send to it", block, u.Name, on.Words()[i]), Witness: "no connection of a tcp frontend ever ends with a status", Edits: p.without(on, status)})
 					}
 				}
 				if u.Retry != nil {
@@ -163,6 +168,29 @@ func (p *Pass) shortestAnswer(u *config.Upstream) time.Duration {
 // transient are statuses below 500 after which a request may be tried again: RFC 9110 section 15.5.9 (408), RFC 9110
 // section 15.5.20 (421), RFC 8470 (425) and RFC 6585 (429).
 var transient = []int{408, 421, 425, 429}
+
+// ofClients are statuses of gRPC that the call itself has caused.
+var ofClients = []string{"cancelled", "invalid_argument", "not_found", "already_exists", "permission_denied", "failed_precondition", "out_of_range", "unimplemented", "unauthenticated"}
+
+// regular reports whether a word of on is a status that another backend would answer with as well.
+func regular(word string) bool {
+	if name, rpc := strings.CutPrefix(word, cause.RPCPrefix); rpc {
+		return slices.Contains(ofClients, name)
+	}
+	status, err := strconv.Atoi(word)
+	return err == nil && status < 500 && !slices.Contains(transient, status)
+}
+
+// endingIn is the outcome of an attempt that ends with a status, as on words it.
+func endingIn(word string) upstream.Outcome {
+	o := upstream.Outcome{Kind: upstream.Answered, Status: 200}
+	if name, rpc := strings.CutPrefix(word, cause.RPCPrefix); rpc {
+		o.RPC = slices.Index(cause.RPCStatuses[:], name)
+	} else {
+		o.Status, _ = strconv.Atoi(word) // reading has seen to it
+	}
+	return o
+}
 
 // attempts returns how many attempts the core makes of so many requests that all end alike.
 func attempts(u *config.Upstream, requests int, o upstream.Outcome) int {

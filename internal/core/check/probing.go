@@ -3,12 +3,14 @@ package check
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/hashicorp/hcl/v2"
 	"github.com/hashicorp/hcl/v2/hclsyntax"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/health"
 	"kestrix/internal/core/route"
@@ -137,12 +139,13 @@ var probingRules = []*Rule{
 				if s == nil || len(u.Backends) == 0 || u.Partial || p.broken(s.On.Range) {
 					continue
 				}
-				for _, status := range []int{400, 401, 403, 404, 405, 413, 422} {
-					if !s.On.Status[status] {
-						continue
-					}
-					p.Report(Finding{Range: at(s.On.Range, s.Range), Message: fmt.Sprintf("%q suspends backends that answer %d", u.Name, status), Witness: suspendedBy(u, status), Edits: p.without(s.On, func(n int) bool { return n < 500 })})
-					break
+				byClients := func(word string) bool {
+					name, rpc := strings.CutPrefix(word, cause.RPCPrefix)
+					return rpc && slices.Contains(ofClients, name) || slices.Contains([]string{"400", "401", "403", "404", "405", "413", "422"}, word)
+				}
+				if i := slices.IndexFunc(s.On.Words(), byClients); i >= 0 {
+					word := s.On.Words()[i]
+					p.Report(Finding{Range: at(s.On.Range, s.Range), Message: fmt.Sprintf("%q suspends backends that answer %s", u.Name, word), Witness: suspendedBy(u, word), Edits: p.without(s.On, func(word string) bool { return byClients(word) || regular(word) })})
 				}
 			}
 		},
@@ -188,20 +191,12 @@ func (p *Pass) statuses(b *config.Probe) []config.Edit {
 	return p.replace(at, `["200-299"]`)
 }
 
-// without takes statuses out of a list of failures; nil where the list is not given, or nothing would be left.
-func (p *Pass) without(on *config.FailureSet, gone func(status int) bool) []config.Edit {
+// without takes words out of a list of failures; nil where the list is not given, or nothing would be left.
+func (p *Pass) without(on *config.FailureSet, gone func(word string) bool) []config.Edit {
 	var keep []string
-	for _, x := range []struct {
-		word string
-		on   bool
-	}{{"connect", on.Connect}, {"timeout", on.Timeout}, {"reset", on.Reset}} {
-		if x.on {
-			keep = append(keep, fmt.Sprintf("%q", x.word))
-		}
-	}
-	for status, yes := range on.Status {
-		if yes && !gone(status) {
-			keep = append(keep, fmt.Sprintf("%q", fmt.Sprint(status)))
+	for _, word := range on.Words() {
+		if !gone(word) {
+			keep = append(keep, strconv.Quote(word))
 		}
 	}
 	if !on.Given() || len(keep) == 0 {
@@ -228,7 +223,7 @@ func stays(u *config.Upstream, b *config.Probe, passes bool) string {
 }
 
 // suspendedBy asks the core how many answers of a status it takes to have backends suspended.
-func suspendedBy(u *config.Upstream, status int) string {
+func suspendedBy(u *config.Upstream, status string) string {
 	t := try(u)
 	out := func() (n int) {
 		for _, m := range t.core.Members(t.at) {
@@ -245,12 +240,12 @@ func suspendedBy(u *config.Upstream, status int) string {
 		if t.core.Choose(t.at, q, a).Kind != upstream.Go {
 			break
 		}
-		t.core.Settle(t.at, q, a, upstream.Outcome{Kind: upstream.Answered, Status: status})
+		t.core.Settle(t.at, q, a, endingIn(status))
 	}
 	if out() == 0 {
-		return fmt.Sprintf("answers of %d count as failures", status)
+		return fmt.Sprintf("answers of %s count as failures", status)
 	}
-	return fmt.Sprintf("one client that asks %d times for what is answered with %d has a backend suspended", asked, status)
+	return fmt.Sprintf("one client that asks %d times for what is answered with %s has a backend suspended", asked, status)
 }
 
 // reached returns the names of upstreams that routes of a protocol send to, and no others.

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 )
 
@@ -39,6 +40,23 @@ var protocolRules = []*Rule{
 						p.Report(Finding{Range: f.TLS.Range, Message: fmt.Sprintf("%q offers %s only, and %q is for upgrades", f.Name, strings.Join(f.TLS.ALPN, ", "), r.Name), Witness: "a browser offers http/1.1 for a WebSocket, and its handshake fails", Edits: p.set(f.TLS.Range, "alpn", `["h2", "http/1.1"]`)})
 						break
 					}
+				}
+			}
+		},
+	},
+	{
+		ID: "KX621", Severity: config.Warning, Title: "statuses of gRPC over HTTP/1.1",
+		Why: "gRPC needs HTTP/2 up to the backend; over HTTP/1.1 no call succeeds, and none ends with such a status",
+		Fix: "http_version = \"2\"",
+		Run: func(p *Pass) {
+			for _, u := range p.Config.Upstreams {
+				for _, on := range []*config.FailureSet{retryOn(u), suspendOn(u)} {
+					i := slices.Index(on.RPC[:], true)
+					if i < 0 || u.HTTP2() || p.broken(on.Range) || p.broken(u.HTTPVersionAt) {
+						continue
+					}
+					p.Report(Finding{Range: at(on.Range, u.Range), Message: fmt.Sprintf("%q waits for %s%s, and uses HTTP/1.1", u.Name, cause.RPCPrefix, cause.RPCStatuses[i]), Witness: "a call reaches its backends as POST in HTTP/1.1, which servers of gRPC do not take", Edits: p.set(u.Range, "http_version", `"2"`)})
+					break
 				}
 			}
 		},
@@ -81,4 +99,20 @@ var protocolRules = []*Rule{
 			}
 		},
 	},
+}
+
+// retryOn returns what an upstream repeats.
+func retryOn(u *config.Upstream) *config.FailureSet {
+	if u.Retry == nil {
+		return &config.FailureSet{}
+	}
+	return u.Retry.On
+}
+
+// suspendOn returns what has an upstream suspend backends.
+func suspendOn(u *config.Upstream) *config.FailureSet {
+	if u.Suspend == nil {
+		return &config.FailureSet{}
+	}
+	return u.Suspend.On
 }

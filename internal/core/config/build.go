@@ -477,33 +477,3 @@ func parseStatus(s string) (int, bool) {
 	n, err := strconv.Atoi(strings.TrimSpace(s))
 	return n, err == nil && n >= 100 && n <= 599
 }
-
-// failures reads `on`.
-func (d *Decoder) failures(n *Node) *FailureSet {
-	set := &FailureSet{}
-	if n.Has("on") {
-		set.Range = n.At("on")
-	}
-	for _, t := range Get[[]Placed[string]](n, "on") {
-		switch t.Value {
-		case "connect":
-			set.Connect = true
-		case "timeout":
-			set.Timeout = true
-		case "reset":
-			set.Reset = true
-		default:
-			status, ok := parseStatus(t.Value)
-			if !ok {
-				hint := prefixed("did you mean \"", Suggest(t.Value, Failures), "\"?")
-				if hint == "" {
-					hint = "expected " + orList(quoted(Failures)) + ", or a status like \"503\""
-				}
-				d.Add(IDChoice, t.Range, fmt.Sprintf("on cannot hold %q", shorten(t.Value)), hint)
-				continue
-			}
-			set.Status[status] = true
-		}
-	}
-	return set
-}

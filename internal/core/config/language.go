@@ -7,18 +7,11 @@
 // a file, as texts are handed in, nor decide about requests.
 package config
 
-// Failures are the words that say which outcomes of an attempt count, in
-// `suspend` and `retry`; a status such as "502" may stand beside them.
-var Failures = []string{"connect", "timeout", "reset"}
-
-// failureDocs are what Failures mean.
-var failureDocs = []string{"the backend did not accept a connection", "the backend did not answer in time", "the backend closed the connection before the response ended"}
-
 // AccessFields are the fields of the access log.
 var AccessFields = []string{
 	"time", "client", "method", "host", "path", "protocol", "status", "bytes", "duration", "connect", "first_byte", "user_agent", "referer",
 	"session", "frontend", "route", "upstream", "backend", "reason", "cause", "attempts", "id", "trace_id",
-	"request_id", "proxy_name", "backend_address", "scheme", "tls_version", "sni",
+	"request_id", "proxy_name", "backend_address", "scheme", "tls_version", "sni", "grpc_status",
 }
 
 // accessFieldDocs are what AccessFields mean.
@@ -29,7 +22,7 @@ var accessFieldDocs = []string{
 	"digest of the client's session", "name of the frontend", "name of the route", "name of the upstream", "name of the backend",
 	"reason for the choice of the backend", "cause of the failure, see causes.md", "number of attempts", "id of the request, for why -journal", "trace id of the field Traceparent (W3C Trace Context), 32 hexadecimal digits",
 	"id of the request among all proxies, see request_id_field", "name of the proxy, see proxy_name", "address of the backend", "scheme of the request as the client sees it, http or https",
-	"version of TLS that the client uses, such as 1.3", "server name (SNI) of the TLS handshake",
+	"version of TLS that the client uses, such as 1.3", "server name (SNI) of the TLS handshake", "status of gRPC, a number from 0 to 16; absent for other requests, and for gRPC-Web, whose status is in the body",
 }
 
 // Language is the table of the configuration language. It is read only.

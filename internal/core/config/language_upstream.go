@@ -65,7 +65,7 @@ var upstreamBlock = &Block{
 				{Name: "keep", Type: Percent, Default: `"50%"`, Why: "the others must carry the load; below half, an overload is more likely than many broken backends", Help: "minimum share of the upstream's backends that stay in rotation; at least one always does", Example: `"50%"`},
 				{Name: "silent_after", Type: Duration, Min: `"0s"`, Help: "suspends a backend when no client received a first byte for this time, and at least after requests began in it. The upstream's answer timeout if not given; 0s turns it off", Example: `"10s"`},
 				{Name: "on", Type: Texts, Default: `["connect", "timeout", "reset", "502", "503", "504"]`, Why: "these are failures of the backend; 500 is often caused by one request", Known: Failures, Meanings: failureDocs,
-					Help: "failures that count; a status such as \"502\" is one too", Example: `["connect", "timeout"]`},
+					Help: "failures that count; a status such as \"502\" is one too, and a status of gRPC such as \"grpc:unavailable\"", Example: `["connect", "timeout"]`},
 			},
 		},
 		{
@@ -89,7 +89,7 @@ var upstreamBlock = &Block{
 			Keys: []*Key{
 				{Name: "attempts", Type: Whole, Default: "2", Why: "a second attempt saves requests from one failing backend; more attempts multiply load during an outage", Min: "1", Max: "10", Help: "maximum attempts of a request, including the first", Example: "2"},
 				{Name: "on", Type: Texts, Default: `["connect", "timeout", "reset", "502", "503"]`, Why: "another backend can succeed; after 504 the client would wait for a timeout twice", Known: Failures, Meanings: failureDocs,
-					Help: "failures that are repeated; a status such as \"503\" is one too. connect is repeated for any method, others for idempotent methods only (RFC 9110 section 9.2.2)", Example: `["connect", "503"]`},
+					Help: "failures that are repeated; a status such as \"503\" is one too, and a status of gRPC such as \"grpc:unavailable\". connect is repeated for any method, others for idempotent methods only (RFC 9110 section 9.2.2). A listed status of gRPC is repeated for every call that ended with it and without a message: list what is safe for all methods", Example: `["connect", "503"]`},
 				{Name: "budget", Type: Percent, Help: "maximum share of retries among requests, plus a burst of ten. A failure is final when it is exceeded, so that retries do not overload backends. No limit if not given", Example: `"20%"`},
 			},
 		},

@@ -325,16 +325,6 @@ func (p *Probe) Passes(status int) bool {
 // StatusRange is a range of HTTP statuses, both ends included.
 type StatusRange struct{ From, To int }
 
-// FailureSet says which outcomes of an attempt count.
-type FailureSet struct {
-	Range                   hcl.Range // of the list; no place where it is the default
-	Connect, Timeout, Reset bool
-	Status                  [1000]bool // by HTTP status
-}
-
-// Given reports whether the list was written.
-func (s *FailureSet) Given() bool { return s.Range.Filename != "" }
-
 // Suspend is the passive health check: real traffic failed, so the backend
 // rests for a while.
 type Suspend struct {

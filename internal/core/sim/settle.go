@@ -28,7 +28,7 @@ func (e *Engine) ends(i int32, o upstream.Outcome) bool {
 	step := w.core.Settle(e.now+w.ahead, &r.q, &r.a, o)
 	e.note(w)
 	e.schedule(w)
-	good := o.Kind == upstream.Answered && o.Status < 500 || o.Kind == upstream.CutOff
+	good := o.Kind == upstream.Answered && o.Cause() == cause.None || o.Kind == upstream.CutOff
 	if good {
 		took, waited := int64(e.now-r.a.Began+w.ahead), int64(e.now-r.arrived)
 		if r.stream { // its client waited until it began

@@ -71,7 +71,7 @@ type field struct {
 // unread are the fields of an access log that no request record has; a reader passes them
 // over.
 var unread = []string{
-	"route", "reason", "cause", "attempts", "id", "request_id", "trace_id", "connect", "first_byte", "proxy_name", "backend_address", "scheme", "tls_version", "sni",
+	"route", "reason", "cause", "attempts", "id", "request_id", "trace_id", "connect", "first_byte", "proxy_name", "backend_address", "scheme", "tls_version", "sni", "grpc_status",
 }
 
 // parseField reads the name of a field: a key of the record, with a unit after

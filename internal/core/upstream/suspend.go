@@ -167,10 +167,13 @@ func (u *Upstream) FirstByte(a *Attempt) { u.members[a.Backend].silentSince = ti
 
 // describe returns an outcome in words.
 func describe(o Outcome) string {
-	if o.Kind == Answered {
-		return fmt.Sprintf("status %d", o.Status)
+	if o.Kind != Answered {
+		return o.Kind.String()
 	}
-	return o.Kind.String()
+	if word := o.RPCWord(); word != "" {
+		return word
+	}
+	return fmt.Sprintf("status %d", o.Status)
 }
 
 func plural(n int, what string) string {

@@ -140,6 +140,7 @@ func (v Verdict) Moved() bool { return v.Reason == LostSeat && v.Seat != None }
 type Outcome struct {
 	Kind   OutcomeKind
 	Status int  // of an answer
+	RPC    int  `json:",omitempty"` // its status of gRPC; 0: ok, or it has none
 	Final  bool // the request cannot be sent again: a part of an answer was passed on, or its body is gone
 	// FirstByte is how long the head of the answer took, where what came after
 	// it says nothing of the backend's speed, as with a stream; else 0.
@@ -172,6 +173,14 @@ func (k OutcomeKind) String() string {
 	return [...]string{"answered", "connection refused", "connect timeout", "answer timeout", "connection broken", "client left", "stream cut off", "stream idle", "backend out"}[k]
 }
 
+// RPCWord returns the status of gRPC of an answer as on has it, empty for ok and for none.
+func (o Outcome) RPCWord() string {
+	if o.Kind != Answered || o.RPC <= 0 || o.RPC >= len(cause.RPCStatuses) {
+		return ""
+	}
+	return cause.RPCPrefix + cause.RPCStatuses[o.RPC]
+}
+
 // Cause returns why an attempt failed, cause.None if it did not.
 func (o Outcome) Cause() cause.Cause {
 	switch o.Kind {
@@ -179,6 +188,7 @@ func (o Outcome) Cause() cause.Cause {
 		if o.Status >= 500 {
 			return cause.Status5xx
 		}
+		return cause.OfRPC(o.RPC)
 	case ConnectRefused:
 		return cause.Refused
 	case ConnectTimeout:

@@ -9,6 +9,7 @@ package upstream
 
 import (
 	"kestrix/internal/core/balance"
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/health"
 	"kestrix/internal/core/queue"
@@ -212,7 +213,7 @@ func ending(now tick.Time, a *Attempt, o Outcome) balance.End {
 	}
 	switch o.Kind {
 	case Answered:
-		if o.Status < 500 {
+		if o.Cause() == cause.None {
 			e.How = balance.Answered
 		}
 	case CutOff, IdleCut, TakenOut:
@@ -235,7 +236,7 @@ func (u *Upstream) Repeats(q *Request, a *Attempt, o Outcome) bool {
 		return false
 	}
 	connecting := o.Kind == ConnectRefused || o.Kind == ConnectTimeout
-	return connecting || q.Repeatable
+	return connecting || q.Repeatable || rpcIn(r.On, o) // which says what no method does: every call is POST
 }
 
 // RetryBudget returns how many retries the budget allows now; ok is false without a budget.
@@ -271,7 +272,7 @@ func (u *Upstream) Learn(now tick.Time, seatKey uint64, id BackendID) {
 func counts(set *config.FailureSet, o Outcome) bool {
 	switch o.Kind {
 	case Answered:
-		return o.Status >= 0 && o.Status < len(set.Status) && set.Status[o.Status]
+		return o.Status >= 0 && o.Status < len(set.Status) && set.Status[o.Status] || rpcIn(set, o)
 	case ConnectRefused, ConnectTimeout:
 		return set.Connect
 	case AnswerTimeout:
@@ -280,4 +281,9 @@ func counts(set *config.FailureSet, o Outcome) bool {
 		return set.Reset
 	}
 	return false
+}
+
+// rpcIn reports whether a call of gRPC ended with a status that is in a set of failures.
+func rpcIn(set *config.FailureSet, o Outcome) bool {
+	return o.Kind == Answered && o.RPC > 0 && o.RPC < len(set.RPC) && set.RPC[o.RPC]
 }

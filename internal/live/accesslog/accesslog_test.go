@@ -57,7 +57,7 @@ func TestFieldsAndSyslogLines(t *testing.T) {
 	want := `{"at":"2026-09-21T14:13:20.25Z","who":"203.0.113.9","took":0.038000,"by":"au\"k","tries":1}`
 	assert.Equal(t, want, string(a.AppendFields(nil, fields)), "what there is not is left out")
 	assert.Equal(t, "{}", string(a.AppendFields(nil, fields[:1])))
-	full := Line{Time: a.Time, Client: "c", Method: "m", Host: "h", Path: "p", Protocol: "x", Status: 1, Bytes: 1, Duration: 1, Connect: 1, FirstByte: 1, UserAgent: "u", Referer: "r", Session: "s", Frontend: "f", Route: "r", Upstream: "u", Backend: "b", Reason: "r", Cause: cause.Reset, Attempts: 1, TraceID: "t", RequestID: "i", Proxy: "p", Address: "a", Scheme: "s", TLS: "v", SNI: "n"}
+	full := Line{Time: a.Time, Client: "c", Method: "m", Host: "h", Path: "p", Protocol: "x", Status: 1, Bytes: 1, Duration: 1, Connect: 1, FirstByte: 1, UserAgent: "u", Referer: "r", Session: "s", Frontend: "f", Route: "r", Upstream: "u", Backend: "b", Reason: "r", Cause: cause.Reset, Attempts: 1, TraceID: "t", RequestID: "i", Proxy: "p", Address: "a", Scheme: "s", TLS: "v", SNI: "n", GRPC: "0"}
 	large := Line{Upstream: "app", ID: 123456, Bytes: 654321, Attempts: 12, Status: 404}
 	for name, want := range map[string]string{"id": "123456", "bytes": "654321", "attempts": "12", "status": "404"} {
 		assert.Equal(t, want, string(large.appendField(nil, name)), name)

@@ -53,6 +53,7 @@ type Line struct {
 	Scheme    string      // http or https, as the client sees it; empty for a connection
 	TLS       string      // its version, such as 1.3; empty for none
 	SNI       string      // the name in the TLS handshake
+	GRPC      string      // the status of gRPC, a number; empty: it is no RPC, or has told none
 	Header    http.Header // of the request; not to be changed
 }
 
@@ -150,7 +151,7 @@ func known(s string) []byte {
 
 // AppendJSON writes a line of JSON Lines: the keys of the trace record, then
 // route, reason, cause, trace_id, request_id, proxy_name, backend_address, scheme, tls_version,
-// sni, attempts, id, connect and first_byte in seconds.
+// sni, grpc_status, attempts, id, connect and first_byte in seconds.
 func (a *Line) AppendJSON(b []byte) []byte {
 	r := a.Record()
 	b = trace.AppendJSON(b, &r)
@@ -164,6 +165,9 @@ func (a *Line) AppendJSON(b []byte) []byte {
 		}
 		b = append(b, `,"`+f.name+`":`...)
 		b = trace.AppendJSONText(b, []byte(f.value))
+	}
+	if a.GRPC != "" {
+		b = append(append(b, `,"grpc_status":`...), a.GRPC...)
 	}
 	b = append(b, `,"attempts":`...)
 	b = strconv.AppendInt(b, int64(a.Attempts), 10)
@@ -227,6 +231,8 @@ func (a *Line) appendField(b []byte, name string) []byte {
 		return strconv.AppendUint(b, a.ID, 10)
 	case "bytes":
 		return strconv.AppendInt(b, a.Bytes, 10)
+	case "grpc_status":
+		return append(b, a.GRPC...)
 	case "attempts":
 		return strconv.AppendInt(b, int64(a.Attempts), 10)
 	case "duration":
@@ -297,6 +303,8 @@ func (a *Line) own(name string) string {
 		return a.TLS
 	case "sni":
 		return a.SNI
+	case "grpc_status":
+		return a.GRPC
 	}
 	return ""
 }

@@ -127,6 +127,9 @@ func (t *storyteller) ended(m Moment, e *Entry, again bool) {
 		m.Outcome = "the client left"
 	case e.Outcome.Kind == upstream.Answered:
 		m.Outcome, m.Again = fmt.Sprintf("answered %d", e.Outcome.Status), again
+		if word := e.Outcome.RPCWord(); word != "" {
+			m.Outcome += ", " + word
+		}
 	default:
 		m.Outcome, m.Again = e.Outcome.Kind.String(), again
 	}

@@ -7,6 +7,7 @@ import (
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
+	"kestrix/internal/core/cause"
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/health"
 	"kestrix/internal/core/status"
@@ -103,7 +104,7 @@ func (l *Pool) countLocked(now tick.Time, a *upstream.Attempt, o upstream.Outcom
 	case o.Kind == upstream.ClientLeft:
 		c.left++
 	case o.Kind == upstream.CutOff, o.Kind == upstream.IdleCut, o.Kind == upstream.TakenOut: // the proxy's doing
-	case o.Kind != upstream.Answered || o.Status >= 500:
+	case o.Kind != upstream.Answered || o.Cause() != cause.None:
 		c.failed++
 		step[1]++
 	}

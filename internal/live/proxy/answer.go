@@ -51,7 +51,7 @@ func (x *exchange) passOn(t roundTrip, b *pool.Backend, head answerHead, first [
 	x.w.WriteHeader(head.status)
 	err := x.copy(t, head.length, first, stream)
 	if err == nil {
-		err = x.passTrailer(t)
+		err = x.passTrailer(t, &o)
 	}
 	ended := t.cause() // of the context
 	switch {
@@ -255,11 +255,14 @@ func (x *exchange) begun(stream bool) {
 	}
 }
 
-// passTrailer passes on what stands behind the body.
-func (x *exchange) passTrailer(t roundTrip) error {
+// passTrailer passes on what stands behind the body, and notes the status of an RPC.
+func (x *exchange) passTrailer(t roundTrip, o *upstream.Outcome) error {
 	fields, err := t.trailer()
 	if err != nil {
 		return err
+	}
+	if status, ok := x.rpcStatus(fields); ok {
+		o.RPC = status
 	}
 	h := x.w.Header()
 	for name, v := range fields {

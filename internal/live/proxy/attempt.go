@@ -295,6 +295,7 @@ func (t *http1Trip) drop() {
 // try sends one attempt; true asks for another.
 func (x *exchange) try(b *pool.Backend, cookie *http.Cookie) bool {
 	sent := time.Now()
+	x.access.GRPC = ""
 	q := x.wireRequest()
 	if err := q.Check(); err != nil { // no fault of the backend
 		x.pool.Cancel(&x.q)
@@ -317,6 +318,7 @@ func (x *exchange) try(b *pool.Backend, cookie *http.Cookie) bool {
 	}
 	x.access.FirstByte = max(time.Since(sent), 1)
 	o := upstream.Outcome{Kind: upstream.Answered, Status: head.status, FirstByte: x.access.FirstByte}
+	o.RPC, _ = x.rpcStatus(x.w.Header()) // of an answer without messages ("Trailers-Only")
 	if x.body.repeats(func(can bool) bool {
 		o.Final = !can
 		return x.pool.Repeat(&x.q, o)

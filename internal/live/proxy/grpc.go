@@ -4,6 +4,8 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
+
+	"kestrix/internal/core/cause"
 )
 
 // isGRPC reports whether a request is an RPC of gRPC, over HTTP/2 or for the web:
@@ -39,13 +41,30 @@ func grpcStatus(status int) int {
 func (x *exchange) answerGRPC(status int, text string) {
 	h := x.w.Header()
 	h.Set("Content-Type", x.r.Header.Get("Content-Type"))
-	h.Set("Grpc-Status", strconv.Itoa(grpcStatus(status)))
+	x.access.GRPC = strconv.Itoa(grpcStatus(status))
+	h.Set("Grpc-Status", x.access.GRPC)
 	h.Set("Grpc-Message", grpcMessage(text))
 	addVia(h, 1, 1)
 	x.answerFields(h)
 	x.partly()
 	x.begun(false)
 	x.w.WriteHeader(http.StatusOK)
+}
+
+// rpcStatus notes the status of gRPC that stands in header fields or trailers. ok is false where there
+// is none, or none that gRPC has: a client takes that for UNKNOWN, and so do we for one that is
+// not a number.
+func (x *exchange) rpcStatus(h http.Header) (status int, ok bool) {
+	v := h["Grpc-Status"]
+	if !x.grpc || len(v) == 0 {
+		return 0, false
+	}
+	n, err := strconv.ParseUint(v[0], 10, 8)
+	if err != nil || int(n) >= len(cause.RPCStatuses) {
+		n = 2
+	}
+	x.access.GRPC = strconv.Itoa(int(n))
+	return int(n), true
 }
 
 // grpcMessage writes a message with what is no printable ASCII, and "%", in

@@ -33,7 +33,7 @@ func (t *Tracer) End(s *Span, a *accesslog.Line) {
 	}
 	ctx, span := t.tracer.Start(context.WithValue(ctx, givenKey{}, given{s.trace, s.id}), strings.TrimSuffix(a.Method+" "+a.Frontend+"/"+a.Route, "/"),
 		trace.WithSpanKind(trace.SpanKindServer), trace.WithTimestamp(a.Time), trace.WithAttributes(requestAttributes(a)...))
-	if a.Status >= 500 || a.Status == 0 && a.Cause != cause.None && a.Cause != cause.ClientLeft {
+	if a.Status >= 500 || (a.Status == 0 || a.GRPC != "") && a.Cause != cause.None && a.Cause != cause.ClientLeft {
 		span.SetStatus(codes.Error, a.Cause.String())
 	}
 	for i := range a.Tries {
@@ -92,6 +92,9 @@ func requestAttributes(a *accesslog.Line) attributes {
 	l.text("network.protocol.version", strings.TrimSuffix(strings.TrimPrefix(a.Protocol, "HTTP/"), ".0"))
 	l.text("tls.protocol.version", a.TLS)
 	l.number("http.response.status_code", a.Status)
+	if n, err := strconv.Atoi(a.GRPC); err == nil {
+		l = append(l, attribute.Int("rpc.grpc.status_code", n))
+	}
 	l.text("error.type", a.Cause.String())
 	l.text("kestrix.frontend", a.Frontend)
 	l.text("kestrix.route", a.Route)
