@@ -158,19 +158,7 @@ func (b *Backend) counted(ctx context.Context) (net.Conn, error) {
 		t.Release()
 		return nil, err
 	}
-	return &countedConn{socket.CloseHook{Conn: c, Closed: t.Release}}, nil
-}
-
-// countedConn is a connection to a backend that is counted until it is closed.
-type countedConn struct{ socket.CloseHook }
-
-// SyscallConn lets the connection be looked at; see wire.Conn.Alive.
-func (c *countedConn) SyscallConn() (syscall.RawConn, error) {
-	s, ok := c.Conn.(syscall.Conn)
-	if !ok {
-		return nil, errors.ErrUnsupported
-	}
-	return s.SyscallConn()
+	return &socket.CloseHook{Conn: c, Closed: t.Release}, nil
 }
 
 // secure connects, and speaks TLS where that is wanted.

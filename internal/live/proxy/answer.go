@@ -179,6 +179,9 @@ func (x *exchange) copy(t roundTrip, length int64, first []byte, stream bool) er
 	if err := write(first); err != nil {
 		return err
 	}
+	if moved, err := x.pour(t, &timed); moved || err != nil {
+		return err
+	}
 	p := buffers.Get().(*[]byte)
 	defer buffers.Put(p)
 	for {

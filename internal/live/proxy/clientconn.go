@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/netip"
 	"strings"
+	"syscall"
 
 	"kestrix/internal/live/socket"
 	"kestrix/internal/live/wire"
@@ -20,6 +21,7 @@ type clientConn struct {
 	secure string               // its version, such as 1.3; empty for none
 	sni    string
 	paced  *wire.Paced
+	raw    syscall.RawConn // of HTTP in clear text; nil: none
 	guard  *wire.Guard
 	asked  uint64 // requests that have come by HTTP/1.1, one after the other
 	stalls stalls // of HTTP/2
@@ -41,7 +43,9 @@ func newClientConn(c net.Conn) *clientConn {
 		v.tls, v.sni, v.secure = &s, strings.ToLower(s.ServerName), tlsVersion(s.Version)
 		c = t.NetConn()
 	}
-	v.paced, _ = c.(*wire.Paced)
+	if v.paced, _ = c.(*wire.Paced); v.tls == nil {
+		v.raw = wire.Raw(c)
+	}
 	return v
 }
 

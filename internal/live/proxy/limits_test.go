@@ -62,7 +62,7 @@ func TestConnectionsInAllAreBounded(t *testing.T) {
 	bubble(t, "", func(w *world) {
 		w.proxy.o.Files = 256
 		require.NoError(t, w.proxy.Apply(parse(t, "limits {\n connections_total = 1000\n}\n"+front+one)))
-		assert.Equal(t, 176, w.proxy.conns.Limit())
+		assert.Equal(t, 168, w.proxy.conns.Limit())
 		assert.Contains(t, w.news("kestrix")[0].Text, "connections_total is 1,000, and the 256 files")
 	})
 }

@@ -35,6 +35,7 @@ import (
 	"kestrix/internal/live/pool"
 	"kestrix/internal/live/socket"
 	"kestrix/internal/live/tracing"
+	"kestrix/internal/live/wire"
 )
 
 // Proxy serves a configuration.
@@ -71,6 +72,7 @@ type Proxy struct {
 	tracer    atomic.Pointer[tracing.Tracer] // nil: none
 	lostSpans atomic.Uint64                  // of tracers that are closed
 	conns     socket.Table                   // of clients
+	pipes     *wire.Pipes
 	limitsMu  sync.Mutex
 	limits    limit.Set
 }
@@ -131,6 +133,7 @@ func New(o Options) *Proxy {
 	p := &Proxy{
 		o: o, ids: newRequestIDs(), began: o.Began, counted: time.Now(), backTLS: map[[sha256.Size]byte]*tls.Config{}, servers: map[config.Address]*server{}, closing: map[*server]struct{}{}, failed: make(chan error, 1), ready: make(chan struct{}), events: events.New(o.Event),
 	}
+	p.pipes = wire.NewPipes(socket.Pipes(o.Files))
 	p.events.Restore(o.Earlier)
 	p.certificates = certificates.NewSet(certificates.Options{Tell: p.events.Addf, Path: o.Path, Authorities: p.authorities, Ready: p.ready})
 	p.pools = pool.NewSet(pool.Options{Now: p.now, Seed: o.Seed, Dial: o.Dial, Names: o.Names, Event: p.events.Addf, Probe: o.Probe, Journal: o.Journal, Held: o.Held, Keep: o.Keep})
@@ -462,6 +465,7 @@ func (p *Proxy) Stop() error {
 	defer p.mu.Unlock()
 	p.control.Close()
 	p.pools.Stop()
+	p.pipes.Close()
 	if cut.Load() || p.cutOff {
 		return fmt.Errorf("some requests were still in flight after %s and were closed", units.Duration(p.o.Grace))
 	}

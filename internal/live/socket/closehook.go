@@ -1,9 +1,11 @@
 package socket
 
 import (
+	"errors"
 	"net"
 	"net/netip"
 	"sync"
+	"syscall"
 
 	"kestrix/internal/live/wire"
 )
@@ -19,6 +21,14 @@ type CloseHook struct {
 func (c *CloseHook) Close() error {
 	c.once.Do(c.Closed)
 	return c.Conn.Close()
+}
+
+// SyscallConn gives access to the connection itself.
+func (c *CloseHook) SyscallConn() (syscall.RawConn, error) {
+	if s, ok := c.Conn.(syscall.Conn); ok {
+		return s.SyscallConn()
+	}
+	return nil, errors.ErrUnsupported
 }
 
 // CloseWrite ends one direction, where the connection can.

@@ -210,6 +210,7 @@ const (
 	ownFiles   = 64  // listeners, logs, control and the runtime
 	mostProbes = 256 // at a time
 	leastFiles = 16  // for clients, and for backends
+	mostPipes  = 1024
 )
 
 // ShareFiles divides the files that the process may have open, 0 for no limit, for
@@ -219,7 +220,7 @@ func ShareFiles(files, probed, wanted int) FileShares {
 	if files == 0 {
 		return FileShares{Clients: wanted}
 	}
-	left := files - ownFiles - min(probed, mostProbes)
+	left := files - ownFiles - min(probed, mostProbes) - 2*Pipes(files)
 	s := FileShares{Clients: left / 2}
 	if wanted > 0 {
 		s.Clients = min(wanted, left-leastFiles)
@@ -227,6 +228,15 @@ func ShareFiles(files, probed, wanted int) FileShares {
 	s.Clients = max(s.Clients, leastFiles)
 	s.Backends = max(left-s.Clients, leastFiles)
 	return s
+}
+
+// Pipes returns how many pipes there may be, of two files each, with so many files that the
+// process may have open: a thirty-second of them in all. 0 files is no limit.
+func Pipes(files int) int {
+	if files == 0 {
+		return mostPipes
+	}
+	return min(files/64, mostPipes)
 }
 
 // Count counts open connections to backends and bounds their number. The zero

@@ -45,7 +45,7 @@ func TestTable(t *testing.T) {
 }
 
 func TestShareFiles(t *testing.T) {
-	assert.Equal(t, FileShares{Clients: 94, Backends: 95}, ShareFiles(256, 3, 0))
-	assert.Equal(t, FileShares{Clients: 173, Backends: 16}, ShareFiles(256, 3, 1000))
+	assert.Equal(t, FileShares{Clients: 90, Backends: 91}, ShareFiles(256, 3, 0))
+	assert.Equal(t, FileShares{Clients: 165, Backends: 16}, ShareFiles(256, 3, 1000))
 	assert.Equal(t, FileShares{Clients: 16, Backends: 16}, ShareFiles(64, 3, 0))
 }

@@ -3,9 +3,11 @@ package socket
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
+	"syscall"
 	"time"
 
 	"github.com/pires/go-proxyproto"
@@ -36,6 +38,14 @@ func (c *buffered) Read(b []byte) (int, error) {
 		c.r = nil
 	}
 	return c.Conn.Read(b)
+}
+
+// SyscallConn gives access to the connection itself, to write to: what was read ahead is here.
+func (c *buffered) SyscallConn() (syscall.RawConn, error) {
+	if s, ok := c.Conn.(syscall.Conn); ok {
+		return s.SyscallConn()
+	}
+	return nil, errors.ErrUnsupported
 }
 
 // CloseWrite ends one direction, where the connection can.

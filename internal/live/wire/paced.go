@@ -1,8 +1,10 @@
 package wire
 
 import (
+	"errors"
 	"net"
 	"sync"
+	"syscall"
 	"time"
 )
 
@@ -58,6 +60,14 @@ func (p *Paced) SetDeadline(t time.Time) error {
 		return err
 	}
 	return p.Conn.SetReadDeadline(t)
+}
+
+// SyscallConn gives access to the connection itself.
+func (p *Paced) SyscallConn() (syscall.RawConn, error) {
+	if s, ok := p.Conn.(syscall.Conn); ok {
+		return s.SyscallConn()
+	}
+	return nil, errors.ErrUnsupported
 }
 
 // CloseWrite ends the direction towards the peer.

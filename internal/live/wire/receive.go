@@ -9,6 +9,7 @@ import (
 	"net/textproto"
 	"strconv"
 	"strings"
+	"syscall"
 )
 
 // Answer is the head of an answer.
@@ -297,6 +298,41 @@ func (c *Conn) Read(p []byte) (int, error) {
 			}
 		}
 	}
+}
+
+// Left returns how many bytes of a body with a length have not been read; 0 of any other.
+func (c *Conn) Left() int64 {
+	if c.body != bodyLength {
+		return 0
+	}
+	return c.left
+}
+
+// Pour moves some of a body with a length into a pipe, once nothing of it is buffered, and
+// returns how many bytes. from is the connection's own.
+func (c *Conn) Pour(x *Pipe, from syscall.RawConn) (int, error) {
+	n, err := x.Fill(from, c.left)
+	if c.left -= int64(n); c.left == 0 {
+		c.body = bodyNone
+	}
+	if errors.Is(err, io.EOF) {
+		err = io.ErrUnexpectedEOF
+	}
+	return n, err
+}
+
+// Raw returns what bytes of a connection can be moved with in the kernel, nil where they
+// come to this process in another form, as with TLS.
+func Raw(c net.Conn) syscall.RawConn {
+	s, ok := c.(syscall.Conn)
+	if !ok {
+		return nil
+	}
+	raw, err := s.SyscallConn()
+	if err != nil {
+		return nil
+	}
+	return raw
 }
 
 // take returns what is there, or reads.
