@@ -6,7 +6,6 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/http"
 	"slices"
@@ -156,54 +155,6 @@ func (l load) dial(address string) (net.Conn, error) {
 		return c, err
 	}
 	return tls.Client(c, &tls.Config{InsecureSkipVerify: true, NextProtos: []string{"http/1.1"}}), nil
-}
-
-// clientHTTP2 asks over one connection of HTTP/2.
-func (l load) clientHTTP2(address string, end time.Time) ([]time.Duration, int64, error) {
-	speaks := new(http.Protocols)
-	speaks.SetHTTP2(l.tls)
-	speaks.SetUnencryptedHTTP2(!l.tls)
-	t := &http.Transport{Protocols: speaks, TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}
-	defer t.CloseIdleConnections()
-	scheme := "http"
-	if l.tls {
-		scheme = "https"
-	}
-	var mu sync.Mutex
-	var took []time.Duration
-	total := int64(0)
-	var first error
-	var wg sync.WaitGroup
-	for range 8 { // streams side by side
-		wg.Go(func() {
-			for {
-				began := time.Now()
-				if began.After(end) {
-					return
-				}
-				q, err := http.NewRequest(http.MethodGet, scheme+"://"+address+l.path, nil)
-				if err != nil {
-					return
-				}
-				res, err := t.RoundTrip(q)
-				n := int64(0)
-				if err == nil {
-					n, err = io.Copy(io.Discard, res.Body)
-					res.Body.Close()
-				}
-				mu.Lock()
-				if err != nil {
-					first = err
-					mu.Unlock()
-					return
-				}
-				took, total = append(took, time.Since(began)), total+n
-				mu.Unlock()
-			}
-		})
-	}
-	wg.Wait()
-	return took, total, first
 }
 
 // clientEvents follows one stream of events, each of which says when it was sent.

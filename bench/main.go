@@ -148,15 +148,15 @@ func run(ctx context.Context, d time.Duration, rounds int, only string) error {
 	if _, err := w.start(ctx, at[0], "bench", append([]string{"backend"}, w.backends...)...); err != nil {
 		return err
 	}
-	plain, err := w.start(ctx, at[3], "plain", append([]string{at[3]}, w.backends...)...)
-	if err != nil {
-		return err
-	}
 	config := filepath.Join(dir, "bench.hcl")
 	if err := os.WriteFile(config, w.config(at[4], at[5]), 0o600); err != nil {
 		return err
 	}
 	if err := w.certificate(); err != nil {
+		return err
+	}
+	plain, err := w.start(ctx, at[3], "plain", append([]string{at[3], at[6], filepath.Join(dir, "bench.pem"), filepath.Join(dir, "bench.key")}, w.backends...)...)
+	if err != nil {
 		return err
 	}
 	kestrix, err := w.start(ctx, at[4], "kestrix", "serve", config)
@@ -181,13 +181,13 @@ func run(ctx context.Context, d time.Duration, rounds int, only string) error {
 		if names = append(names, m.name); only != "" && only != m.name {
 			continue
 		}
-		ours := at[4]
+		ours, theirs := at[4], at[3]
 		if m.secure {
-			ours = at[5]
+			ours, theirs = at[5], at[6]
 		}
-		sides := []side{{"kestrix", ours, kestrix, nil}, {"plain", at[3], plain, nil}, {"direct", at[0], nil, nil}}
+		sides := []side{{"kestrix", ours, kestrix, nil}, {"plain", theirs, plain, nil}, {"direct", at[0], nil, nil}}
 		if m.secure || m.load.http2 {
-			sides = sides[:1]
+			sides = sides[:2] // backends speak neither
 		}
 		if err := p.measure(ctx, m.name, m.load, sides); err != nil {
 			return err
@@ -305,7 +305,7 @@ func (p *page) measure(ctx context.Context, name string, l load, sides []side) e
 		}
 		fmt.Println()
 	}
-	if len(sides) > 2 {
+	if len(sides) > 1 {
 		// Pairs of one round met the same machine.
 		ratio := func(f func(sample) float64, other side) float64 {
 			var v []float64
@@ -315,8 +315,11 @@ func (p *page) measure(ctx context.Context, name string, l load, sides []side) e
 			slices.Sort(v)
 			return v[len(v)/2]
 		}
-		fmt.Printf("  kestrix against plain: %.2f times as many, %.2f times the processor time, p99 %.2f times; against going direct %.2f times as many\n",
-			ratio(rate, sides[1]), ratio(cpu, sides[1]), ratio(p99, sides[1]), ratio(rate, sides[2]))
+		fmt.Printf("  kestrix against plain: %.2f times as many, %.2f times the processor time, p99 %.2f times", ratio(rate, sides[1]), ratio(cpu, sides[1]), ratio(p99, sides[1]))
+		if len(sides) > 2 {
+			fmt.Printf("; against going direct %.2f times as many", ratio(rate, sides[2]))
+		}
+		fmt.Println()
 	}
 	return nil
 }

@@ -48,6 +48,9 @@ func (x *exchange) passOn(t roundTrip, b *pool.Backend, head answerHead, first [
 		b.Opened(t, pool.OpenStream)
 	}
 	x.begun(stream)
+	if len(first) > 0 && x.r.ProtoMajor == 2 {
+		x.conn.guard.Follows(x.stream, len(first))
+	}
 	x.w.WriteHeader(head.status)
 	err := x.copy(t, head.length, first, stream)
 	if err == nil {

@@ -23,6 +23,9 @@ type flow struct {
 	head     []byte      // of the frame at hand, as far as it has come
 	left     int         // of its payload
 	announce atomic.Bool // that no further stream is welcome, at the end of the frame at hand
+	held     []byte      // not sent yet: behind it comes the body of an answer; see Follows
+	late     *time.Timer // after which it is sent anyway; nil before the first time
+	failed   error       // to write what was held
 
 	wait     time.Duration         // how long the connection may be quiet; 0: for ever
 	deadline func(time.Time) error // for reading from it
@@ -37,14 +40,15 @@ type flow struct {
 
 // window is how much may be sent.
 type window struct {
-	size  int64
-	moved time.Time // when something was sent, or the client let more come
+	size    int64
+	moved   time.Time // when something was sent, or the client let more come
+	follows bool      // a piece of the body is about to be sent behind the head of the answer
 }
 
 func (w *flow) init(wait time.Duration, deadline func(time.Time) error) {
 	w.wait, w.deadline = wait, deadline
 	const initial = 1<<16 - 1 // RFC 9113 section 6.9.2
-	w.initial, w.whole, w.streams = initial, window{initial, time.Now()}, map[uint32]*window{}
+	w.initial, w.whole, w.streams = initial, window{size: initial, moved: time.Now()}, map[uint32]*window{}
 	w.markQuiet()
 }
 
@@ -62,7 +66,7 @@ func (w *flow) open(stream uint32) {
 	if len(w.streams) == 0 && w.wait > 0 {
 		_ = w.deadline(time.Time{})
 	}
-	w.streams[stream] = &window{w.initial, time.Now()}
+	w.streams[stream] = &window{size: w.initial, moved: time.Now()}
 	w.quiet = time.Time{}
 }
 
@@ -124,22 +128,102 @@ func (w *flow) settings(b []byte, flags byte) {
 }
 
 // write writes what the library sends, and follows its frames.
-func (f *Frames) write(c net.Conn, b []byte) (int, error) {
+func (f *Frames) write(c net.Conn, b []byte) (n int, err error) {
 	w := &f.flow
 	w.writing.Lock()
 	defer w.writing.Unlock()
 	w.mu.Lock()
-	w.sent(b)
+	more := w.sent(b)
+	w.mu.Unlock()
+	w.waiting(func() {
+		if n, err = w.together(c, b, more); err == nil {
+			err = w.announceOn(c)
+		}
+	})
+	return n, err
+}
+
+// waiting notes that what f does may wait for the peer's machine. w.writing must be held.
+func (w *flow) waiting(f func()) {
+	w.mu.Lock()
 	w.blocked = time.Now()
 	w.mu.Unlock()
-	n, err := c.Write(b)
-	if err == nil {
-		err = w.announceOn(c)
-	}
+	f()
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.blocked = time.Time{}
+	if len(w.streams) == 0 && len(w.held) == 0 {
+		w.held = nil // idle connections keep no buffer
+	}
+}
+
+// latest is how long bytes are held for what is about to follow, and mostHeld how many.
+const (
+	latest   = time.Millisecond
+	mostHeld = 4 << 10
+)
+
+// together writes b, or with more holds it so that a later write sends both: the library sends the
+// head of an answer by itself, and its body, which it has by then, a moment later. w.writing must
+// be held.
+//
+// A fast path: 1.48 to 1.54 times the requests of a plain forwarder instead of 1.31 to 1.37 (go run
+// ./bench -only http2-clear).
+func (w *flow) together(c net.Conn, b []byte, more bool) (int, error) {
+	if w.failed != nil {
+		return 0, w.failed
+	}
+	if !more || w.left > 0 || len(w.head) > 0 || len(w.held)+len(b) > mostHeld {
+		return w.flush(c, b)
+	}
+	if len(w.held) == 0 {
+		if w.late == nil {
+			w.late = time.AfterFunc(latest, func() {
+				w.writing.Lock()
+				defer w.writing.Unlock()
+				w.waiting(func() { _, _ = w.flush(c, nil) }) // where it fails, so does the library's next write
+			})
+		} else {
+			w.late.Reset(latest)
+		}
+	}
+	w.held = append(w.held, b...)
+	return len(b), nil
+}
+
+// flush writes what is held, and b behind it. A failure is one of all that comes later, as a part
+// of a frame may have been sent. w.writing must be held.
+func (w *flow) flush(c net.Conn, b []byte) (n int, err error) {
+	if len(w.held) > 0 {
+		w.late.Stop()
+		if len(b) <= mostHeld {
+			w.held = append(w.held, b...)
+			n, b = len(b), nil
+		}
+		_, w.failed = c.Write(w.held)
+		if w.held = w.held[:0]; w.failed != nil {
+			return 0, w.failed
+		}
+	}
+	if len(b) > 0 {
+		n, err = c.Write(b)
+	}
 	return n, err
+}
+
+// Follows notes that so many bytes are about to be sent on a stream right behind the head of its
+// answer, so that they may go out together. It does nothing if the client takes less.
+func (g *Guard) Follows(stream uint32, n int) {
+	f := g.frames.Load()
+	if f == nil {
+		return
+	}
+	w := &f.flow
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if x := w.streams[stream]; x != nil && min(x.size, w.whole.size) >= int64(n) {
+		x.follows = true
+	}
 }
 
 // noMoreStreams is a GOAWAY frame by which a client learns that further streams are not
@@ -183,20 +267,24 @@ func (g *Guard) EndIdle() {
 	_ = g.Conn.SetReadDeadline(time.Unix(1, 0)) // see bidFarewell
 }
 
-// sent follows the frames that go to the client. w.mu must be held.
-func (w *flow) sent(b []byte) {
+// sent follows the frames that go to the client, and reports whether the body follows of an answer
+// whose head is among them. w.mu must be held.
+func (w *flow) sent(b []byte) (more bool) {
 	now := time.Now()
 	for len(b) > 0 {
 		if w.left == 0 {
 			n := min(len(b), frameHead-len(w.head))
 			w.head = append(w.head, b[:n]...)
 			if b = b[n:]; len(w.head) < frameHead {
-				return
+				return more
 			}
 			h := w.head
 			w.head = w.head[:0]
 			w.left = int(h[0])<<16 | int(h[1])<<8 | int(h[2])
 			kind, flags, stream := http2.FrameType(h[3]), http2.Flags(h[4]), binary.BigEndian.Uint32(h[5:])&(1<<31-1)
+			if x := w.streams[stream]; kind == http2.FrameHeaders && x != nil && x.follows {
+				more, x.follows = true, false
+			}
 			if kind == http2.FrameData {
 				if x := w.streams[stream]; x != nil {
 					x.size, x.moved = x.size-int64(w.left), now
@@ -211,6 +299,7 @@ func (w *flow) sent(b []byte) {
 		n := min(w.left, len(b))
 		b, w.left = b[n:], w.left-n
 	}
+	return more
 }
 
 // idle returns since when no stream is open, zero while one is.
