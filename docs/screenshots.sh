@@ -53,12 +53,12 @@ live() {
   kestrix tell harbour.hcl petrel weight=3 -because 'a larger machine' >/dev/null
 }
 
-# control NAME WIDTH HEIGHT FLAGS: the page of control, as it is before its script runs.
+# control NAME WIDTH HEIGHT PAGE: a page of control, as it is before its script runs.
 control() {
   mkdir -p "$work/ctl"
-  curl -s http://127.0.0.1:9900/ | sed -E 's/<html lang="en">/<html lang="en" class="js">/; s/<script[^>]*><\/script>//' >"$work/ctl/index.html"
+  curl -s "http://127.0.0.1:9900/$4" | sed -E 's/<html lang="en">/<html lang="en" class="js">/; s/<script[^>]*><\/script>//' >"$work/ctl/index.html"
   for f in page.css icon.svg; do curl -s "http://127.0.0.1:9900/$f" >"$work/ctl/$f"; done
-  browser "$1" "$2" "$3" "$work/ctl/index.html" "${@:4}"
+  browser "$1" "$2" "$3" "$work/ctl/index.html"
 }
 
 running=""
@@ -86,8 +86,8 @@ while read -r name kind w h digest args; do
     status) terminal status "$w" "$h" 4 "echo '\$ kestrix status harbour.hcl'; kestrix status harbour.hcl; echo; echo '\$ kestrix tell harbour.hcl booking.gannet drain -for 10m'; kestrix tell harbour.hcl booking.gannet drain -for 10m -yes; kestrix tell harbour.hcl booking.gannet return >/dev/null" ;;
     watch) terminal watch "$w" "$h" 6 "kestrix watch harbour.hcl" ;;
     answer) terminal answer "$w" "$h" 3 "echo '\$ curl http://127.0.0.1:8080/seats'; curl -s http://127.0.0.1:8080/seats" ;;
-    control) control control "$w" "$h" ;;
-    control-dark) control control-dark "$w" "$h" --force-dark-mode --blink-settings=preferredColorScheme=0 ;;
+    control) control control "$w" "$h" "" ;;
+    requests) control requests "$w" "$h" "requests.html?kind=failed" ;;
     esac ;;
   esac
 done <"$root/docs/screenshots.txt"

@@ -21,7 +21,7 @@ import (
 
 // liveCommands are those that talk with a running proxy.
 var liveCommands = map[string]func(*testscript.TestScript, bool, []string){
-	"hup": signalled(syscall.SIGHUP), "usr1": signalled(syscall.SIGUSR1), "managed": managed, "talk": talk, "events": eventStream, "say": say, "hold": hold, "collect": collect, "uncollect": uncollect, "certify": certify, "uncertify": uncertify, "await-expired": awaitExpired,
+	"hup": signalled(syscall.SIGHUP), "usr1": signalled(syscall.SIGUSR1), "managed": managed, "talk": talk, "events": eventStream, "say": say, "hold": hold, "receive": receive, "collect": collect, "uncollect": uncollect, "certify": certify, "uncertify": uncertify, "await-expired": awaitExpired,
 }
 
 // hup FILE and usr1 FILE signal the process whose number is in a -ready file.
@@ -131,6 +131,24 @@ func say(ts *testscript.TestScript, neg bool, args []string) {
 	b, err := io.ReadAll(c)
 	ts.Check(err)
 	ts.Check(os.WriteFile(ts.MkAbs("answers"), b, 0o644))
+}
+
+// receive ADDRESS FILE takes what comes over TCP, and writes it to a file.
+func receive(ts *testscript.TestScript, neg bool, args []string) {
+	l, err := net.Listen("tcp", args[0])
+	ts.Check(err)
+	out, err := os.Create(ts.MkAbs(args[1]))
+	ts.Check(err)
+	ts.Defer(func() { l.Close(); out.Close() })
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() { _, _ = io.Copy(out, c) }()
+		}
+	}()
 }
 
 // hold NUMBER ADDRESS FILE[:LEFT] [FROM TEXT] opens so many connections, as far as that

@@ -12,10 +12,13 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/hashicorp/hcl/v2"
+
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/status"
 	"kestrix/internal/live/events"
 	"kestrix/internal/live/proxy"
+	"kestrix/internal/live/syslog"
 	"kestrix/internal/report"
 )
 
@@ -36,12 +39,14 @@ type eventLog struct {
 	journald bool // w is the journal of systemd
 	json     bool
 	file     eventFile
+	server   config.Syslog
+	sender   *syslog.Writer // to server; nil: events do not go there
 }
 
 // eventEntry is an event to write, a setting to follow, or the end.
 type eventEntry struct {
 	event status.Event
-	use   *config.EventLog
+	use   *config.Config
 	end   bool
 }
 
@@ -77,7 +82,7 @@ func (n *eventLog) close() {
 }
 
 // use follows a configuration.
-func (n *eventLog) use(c *config.Config) { n.put(eventEntry{use: &c.EventLog}) }
+func (n *eventLog) use(c *config.Config) { n.put(eventEntry{use: c}) }
 
 // put takes what may not be lost; if the queue is full, as soon as it is not.
 func (n *eventLog) put(x eventEntry) {
@@ -113,13 +118,23 @@ func (n *eventLog) of(object string, kind status.EventKind, format string, args 
 func (n *eventLog) run() {
 	defer close(n.ended)
 	defer n.file.close()
+	defer func() {
+		if n.sender != nil {
+			n.sender.Close()
+		}
+	}()
 	for x := range n.queue {
 		switch {
 		case x.end:
 			return
 		case x.use != nil:
-			n.json = x.use.Format == "json"
-			n.note(n.file.use(x.use))
+			n.json = x.use.EventLog.Format == "json"
+			n.note(n.file.use(&x.use.EventLog))
+			if x.use.EventLog.Syslog {
+				n.sendTo(&x.use.Syslog)
+			} else {
+				n.sendTo(nil)
+			}
 			continue
 		}
 		if lost := n.lost.Swap(0); lost > 0 {
@@ -144,12 +159,36 @@ func (n *eventLog) note(text string) {
 	}
 }
 
-// print writes an event to stderr.
+// sendTo sends events to a log server from now on, to none with nil.
+func (n *eventLog) sendTo(server *config.Syslog) {
+	var to config.Syslog
+	if server != nil {
+		to = *server
+		to.Range = hcl.Range{} // where it stands is of no matter
+		if n.sender != nil && n.server == to {
+			return
+		}
+	}
+	if n.sender != nil {
+		go n.sender.Close() // it waits for what is on its way
+		n.sender = nil
+	}
+	if server != nil {
+		n.server = to
+		n.sender = syslog.New(syslog.Options{Server: to, What: "events", ID: "event", Event: func(format string, args ...any) { n.say(status.EventEventLog, format, args...) }})
+	}
+}
+
+// print writes an event to stderr, and to the log server if there is one.
 func (n *eventLog) print(e status.Event) {
 	line := n.style.Event(e)
+	sent := e.Object + " " + string(e.Kind) + ": " + e.Text
 	if n.json {
 		text, _ := json.Marshal(e) // its fields always can be
-		line = string(text) + "\n"
+		line, sent = string(text)+"\n", string(text)
+	}
+	if n.sender != nil {
+		n.sender.Send(e.Severity.Priority(), []byte(sent))
 	}
 	if n.journald {
 		line = fmt.Sprintf("<%d>%s", e.Severity.Priority(), line)

@@ -193,7 +193,7 @@ func (a *accessSink) openLog(to config.AccessLog, server config.Syslog) (*openLo
 	var w io.Writer
 	switch to.To.Value {
 	case "syslog":
-		s := syslog.New(syslog.Options{Server: server, Event: func(format string, args ...any) { a.events.say(status.EventAccessLog, format, args...) }})
+		s := syslog.New(syslog.Options{Server: server, What: "access lines", ID: "access", Event: func(format string, args ...any) { a.events.say(status.EventAccessLog, format, args...) }})
 		w, l.file = s, s
 	case "off":
 		return l, nil

@@ -237,7 +237,7 @@ func eventsPage(generated string) string {
 	for _, k := range status.EventKinds {
 		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", k.Kind, k.Severity, k.Of, cell(k.Doc))
 	}
-	b.WriteString("\nAn `error` means that requests fail, or that the proxy does not do what it was asked. With a `warning` something failed,\nand requests go on. Where stderr is the journal of systemd, each line has the priority of its severity: 3, 4 or 6\n(RFC 5424). `journalctl -u kestrix -p warning` shows warnings and errors.\n\n`kestrix events` asks a running proxy by time, object, kind and severity. The proxy keeps the latest 2,048 events. With\n`event_log { file }` it also keeps those of the processes before it:\n\n```hcl\nevent_log {\n  file = \"/var/lib/kestrix/events.jsonl\"\n}\n```\n")
+	b.WriteString("\nAn `error` means that requests fail, or that the proxy does not do what it was asked. With a `warning` something failed,\nand requests go on. Where stderr is the journal of systemd, each line has the priority of its severity: 3, 4 or 6\n(RFC 5424). `journalctl -u kestrix -p warning` shows warnings and errors. `event_log { syslog = true }` sends events to a log\nserver, with the same priorities.\n\n`kestrix events` asks a running proxy by time, object, kind and severity. The proxy keeps the latest 2,048 events. With\n`event_log { file }` it also keeps those of the processes before it:\n\n```hcl\nevent_log {\n  file = \"/var/lib/kestrix/events.jsonl\"\n}\n```\n")
 	b.WriteString("\nEvents that strangers can cause are limited to five of a kind in a minute; one event counts the others.\n")
 	return b.String()
 }

@@ -29,7 +29,7 @@ var LiveRules = append([]*Rule{
 	{ID: "KX809", Severity: config.Error, Title: "a file that cannot be written",
 		Why: "the proxy does not start, or loses that output; you may have other rights than the user of the service", Fix: "create the folder, and give that user write access"},
 	{ID: "KX810", Severity: config.Warning, Title: "an unreachable log server",
-		Why: "up to 1 MiB of access lines wait for it, and further ones are lost", Fix: "start it, or correct the address in the block syslog"},
+		Why: "up to 1 MiB of lines wait for it, and further ones are lost", Fix: "start it, or correct the address in the block syslog"},
 	{ID: "KX811", Severity: config.Advice, Title: "a name with several addresses that is one backend",
 		Why: "with resolve = \"once\" each connection goes to one of them: one failed probe takes them all out", Fix: "resolve = \"each\", if they are separate servers"},
 	{ID: "KX812", Severity: config.Error, Title: "an ACME server that issues nothing",

@@ -112,10 +112,10 @@ var frontendLogBlock = &Block{
 
 var syslogBlock = &Block{
 	Name: "syslog",
-	Help: "log server for access_log { to = \"syslog\" }; the one of this machine if not given",
+	Help: "log server for access_log { to = \"syslog\" } and event_log { syslog = true }; the one of this machine if not given",
 	Keys: []*Key{
 		{Name: "facility", Type: Text, Default: `"local0"`, Why: "the local facilities are free for applications (RFC 5424)", Allowed: []string{"user", "daemon", "local0", "local1", "local2", "local3", "local4", "local5", "local6", "local7"},
-			Help: "syslog facility of access lines; their severity is informational", Example: `"local3"`},
+			Help: "syslog facility; the severity of access lines is informational", Example: `"local3"`},
 		{Name: "transport", Type: Text, Default: `"unix"`, Why: "the log server of the same machine is the nearest", Allowed: []string{"unix", "udp", "tcp"},
 			Meanings: []string{"datagrams of a Unix socket", "UDP (RFC 5426); lost lines are not detected", "TCP (RFC 6587)"}, Help: "transport to the log server", Example: `"tcp"`},
 		{Name: "address", Type: Addr, Default: `"unix:/dev/log"`, Why: "Linux log servers listen there", Help: "address of the log server: a Unix socket, or for udp and tcp a host and port", Example: `"192.0.2.9:514"`},

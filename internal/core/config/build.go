@@ -43,8 +43,8 @@ func (d *Decoder) build(c *Config, roots []*Node) {
 	d.routesLogged(c)
 	c.EventLog = d.eventLog(given("event_log"))
 	syslog := given("syslog")
-	if once["syslog"] != nil && !slices.ContainsFunc(c.AccessLogs(), func(l AccessLog) bool { return l.To.Value == "syslog" }) {
-		d.Add(IDUnknown, syslog.Range, "syslog says which log server, and nothing goes there", "access_log { to = \"syslog\" }, or remove the block")
+	if once["syslog"] != nil && !slices.ContainsFunc(c.AccessLogs(), func(l AccessLog) bool { return l.To.Value == "syslog" }) && !c.EventLog.Syslog {
+		d.Add(IDUnknown, syslog.Range, "syslog says which log server, and nothing goes there", "access_log { to = \"syslog\" } or event_log { syslog = true }, or remove the block")
 	}
 	c.Syslog = d.syslog(syslog)
 	if n := once["tracing"]; n != nil {

@@ -47,7 +47,7 @@ var Language = &Block{
 			Name: "limits", Always: true,
 			Help: "limits for all clients together",
 			Keys: []*Key{
-				{Name: "connections_total", Type: Whole, Min: "1", Max: "10000000", Help: "maximum open connections of clients, on all frontends. At the limit the longest idle connection is closed first, then the newest one of the address with the most. If not given, half of the process's limit of open files (RLIMIT_NOFILE) after a reserve of 64, one per probed backend, and one in 32 for large bodies", Example: "20000"},
+				{Name: "connections_total", Type: Whole, Min: "1", Max: "10000000", Help: "maximum open connections of clients, on all frontends. At the limit the longest idle connection is closed first, then the newest one of the address with the most. If not given, half of the process's limit of open files (RLIMIT_NOFILE) after a reserve. The reserve is 64, one per probed backend, and for large bodies one in 32, 256 at most", Example: "20000"},
 			},
 		},
 		accessLogBlock,

@@ -30,7 +30,7 @@ func (l *look) written(c *config.Config, journal string) {
 			l.do(func() ([]check.Seen, config.Findings) { return l.writtenFile(f) })
 		}
 	}
-	if slices.ContainsFunc(c.AccessLogs(), func(a config.AccessLog) bool { return a.To.Value == "syslog" }) {
+	if c.EventLog.Syslog || slices.ContainsFunc(c.AccessLogs(), func(a config.AccessLog) bool { return a.To.Value == "syslog" }) {
 		l.do(func() ([]check.Seen, config.Findings) { return l.logServer(c) })
 	}
 }
@@ -125,6 +125,9 @@ func (l *look) logServer(c *config.Config) ([]check.Seen, config.Findings) {
 	}
 	row.Good, row.Result, row.Detail = false, "cannot be reached", strings.TrimSuffix(socket.ShortError(err).Error(), ".")
 	at := c.AccessLog.To.Range
+	if c.EventLog.Syslog {
+		at = c.EventLog.Range
+	}
 	for _, a := range c.AccessLogs() {
 		if a.To.Value == "syslog" {
 			at = a.To.Range

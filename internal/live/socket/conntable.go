@@ -210,7 +210,7 @@ const (
 	ownFiles   = 64  // listeners, logs, control and the runtime
 	mostProbes = 256 // at a time
 	leastFiles = 16  // for clients, and for backends
-	mostPipes  = 1024
+	mostPipes  = 128 // of up to 1 MB each in the kernel, where clients stall
 )
 
 // ShareFiles divides the files that the process may have open, 0 for no limit, for

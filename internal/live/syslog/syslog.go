@@ -1,5 +1,5 @@
 // Package syslog carries lines to a log server: that of this machine by its socket, or
-// another by UDP or TCP. serve writes the access log to it. It must never keep a request
+// another by UDP or TCP. serve writes the access log and the event log to it. It must never keep a request
 // waiting for a log server: lines wait here, and are lost, counted, where there are too
 // many of them.
 package syslog
@@ -34,6 +34,8 @@ const (
 // Options of a Writer.
 type Options struct {
 	Server config.Syslog
+	// What is sent, in words for events, such as "access lines"; and by the MSGID of RFC 5424.
+	What, ID string
 	// Dial reaches the log server; nil for the network.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 	// Event is told when a log server cannot be reached, when lines begin to be lost, and
@@ -45,7 +47,7 @@ type Options struct {
 // concurrent use.
 type Writer struct {
 	o    Options
-	head func([]byte, time.Time) []byte
+	head func(b []byte, t time.Time, severity int) []byte
 	ctx  context.Context // over when nothing is sent any more
 	stop context.CancelFunc
 	wake chan struct{} // has a place for one
@@ -75,7 +77,7 @@ func New(o Options) *Writer {
 	if o.Dial == nil {
 		o.Dial = (&net.Dialer{Timeout: sendWithin}).DialContext
 	}
-	w := &Writer{o: o, head: header(&o.Server), wake: make(chan struct{}, 1), done: make(chan struct{})}
+	w := &Writer{o: o, head: header(&o.Server, o.ID), wake: make(chan struct{}, 1), done: make(chan struct{})}
 	w.ctx, w.stop = context.WithCancel(context.Background())
 	go w.run()
 	return w
@@ -84,22 +86,27 @@ func New(o Options) *Writer {
 // Write takes a line, without its end, and never waits. What cannot wait any more is lost,
 // which is no error of its request.
 func (w *Writer) Write(line []byte) (int, error) {
+	w.Send(Informational, line)
+	return len(line), nil
+}
+
+// Send is Write with a severity (RFC 5424 section 6.2.1).
+func (w *Writer) Send(severity int, line []byte) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.closed || len(w.waiting.text)+len(line) > mostWaiting {
 		if w.lost++; !w.losing && !w.closed {
 			w.losing = true
-			w.o.Event("access lines are lost: 1 MiB of them wait for %s, which accepts none", w.o.Server.Address)
+			w.o.Event("%s are lost: 1 MiB of them wait for %s, which accepts none", w.o.What, w.o.Server.Address)
 		}
-		return len(line), nil
+		return
 	}
-	w.waiting.text = append(w.head(w.waiting.text, time.Now()), line...)
+	w.waiting.text = append(w.head(w.waiting.text, time.Now(), severity), line...)
 	w.waiting.ends = append(w.waiting.ends, len(w.waiting.text))
 	select {
 	case w.wake <- struct{}{}:
 	default:
 	}
-	return len(line), nil
 }
 
 // Lost returns how many lines were lost, as far as that is known: one that the system took,
@@ -126,7 +133,7 @@ func (w *Writer) Close() error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if n := w.lost - w.told; n > 0 {
-		w.o.Event("%d access lines were lost", n)
+		w.o.Event("%d %s were lost", n, w.o.What)
 	}
 	return nil
 }
@@ -228,10 +235,10 @@ func (w *Writer) failed(err error) {
 	}
 	w.trouble = true
 	if w.o.Server.Transport == "udp" {
-		w.o.Event("the log server %s accepts no access lines, which are lost: %v", w.o.Server.Address, socket.ShortError(err))
+		w.o.Event("the log server %s accepts no %s, which are lost: %v", w.o.Server.Address, w.o.What, socket.ShortError(err))
 		return
 	}
-	w.o.Event("the log server %s cannot be reached: %v; access lines wait for it", w.o.Server.Address, socket.ShortError(err))
+	w.o.Event("the log server %s cannot be reached: %v; %s wait for it", w.o.Server.Address, socket.ShortError(err), w.o.What)
 }
 
 // taken notes that a line was sent, and tells that trouble is over.
@@ -245,7 +252,7 @@ func (w *Writer) taken() {
 		return
 	}
 	w.trouble, w.losing = false, false
-	w.o.Event("the log server %s accepts access lines again; %d were lost", w.o.Server.Address, w.lost-w.told)
+	w.o.Event("the log server %s accepts %s again; %d were lost", w.o.Server.Address, w.o.What, w.lost-w.told)
 	w.told = w.lost
 }
 

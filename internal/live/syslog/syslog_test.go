@@ -119,7 +119,7 @@ func TestALogServerMayBeGoneHungAndBack(t *testing.T) {
 		for _, trouble := range []string{"gone", "hung"} {
 			synctest.Test(t, func(t *testing.T) {
 				o, s := &told{}, &server{gone: trouble == "gone"}
-				w := New(Options{Server: config.Syslog{Facility: 19, Transport: transport, Address: config.Address{Host: "192.0.2.9", Port: 514}, Format: "rfc5424"}, Dial: s.dial, Event: o.event})
+				w := New(Options{Server: config.Syslog{Facility: 19, Transport: transport, Address: config.Address{Host: "192.0.2.9", Port: 514}, Format: "rfc5424"}, What: "access lines", ID: "access", Dial: s.dial, Event: o.event})
 				write := func(text string) {
 					began := time.Now()
 					n, err := w.Write([]byte(text))
@@ -179,7 +179,7 @@ func TestALogServerMayBeGoneHungAndBack(t *testing.T) {
 func TestRefusedDatagramsAreCounted(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		o, s := &told{}, &server{}
-		w := New(Options{Server: config.Syslog{Transport: "udp", Address: config.Address{Host: "192.0.2.9", Port: 514}}, Dial: s.dial, Event: o.event})
+		w := New(Options{Server: config.Syslog{Transport: "udp", Address: config.Address{Host: "192.0.2.9", Port: 514}}, What: "access lines", Dial: s.dial, Event: o.event})
 		for i := range 10 {
 			if i >= 1 && i <= 3 {
 				s.set(func(s *server) { s.fails, s.fail = &net.OpError{Op: "write", Err: syscall.ECONNREFUSED}, 1 })
@@ -271,7 +271,7 @@ action(type="omfile" file="%[1]s/out" template="t")
 			if format == "local" && transport != "unix" || format != "local" && transport == "unix" {
 				continue // the daemon takes its own machine's programs to write the local form
 			}
-			writers = append(writers, New(Options{Server: config.Syslog{Facility: 19, Transport: transport, Address: address(t, at), Format: format}, Event: func(string, ...any) {}}))
+			writers = append(writers, New(Options{Server: config.Syslog{Facility: 19, Transport: transport, Address: address(t, at), Format: format}, ID: "access", Event: func(string, ...any) {}}))
 			whos = append(whos, transport+" "+format)
 		}
 	}
