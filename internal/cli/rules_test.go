@@ -128,6 +128,11 @@ func writeFacts(t *testing.T, dir, text string) {
 		if opts["key"] == "other" {
 			_, private = issue(t, []string{"other"}, at("from"), at("until"))
 		}
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, words[2])), 0o755))
+		if len(words) > 3 && words[3] == words[2] { // as certificates by ACME are stored
+			require.NoError(t, os.WriteFile(filepath.Join(dir, words[2]), append(private, certificate...), 0o600))
+			continue
+		}
 		require.NoError(t, os.WriteFile(filepath.Join(dir, words[2]), certificate, 0o644))
 		if len(words) > 3 && !strings.Contains(words[3], "=") {
 			key := filepath.Join(dir, words[3])

@@ -1,11 +1,11 @@
 frontend "web" {
   listen = "0.0.0.0:443"
-  # file /var/lib/kestrix/acme/tickets.tern.example /var/lib/kestrix/acme/tickets.tern.example names=tickets.tern.example from=-80d until=10d mode=0600
+  # file acme/tickets.tern.example acme/tickets.tern.example names=tickets.tern.example from=-80d until=10d mode=0600
   tls {
     acme {
-      names        = ["tickets.tern.example"] # want: the certificate for tickets.tern.example in /var/lib/kestrix/acme is not renewed | expires on 2026-12-03, in 10 days
+      names        = ["tickets.tern.example"] # want: the certificate for tickets.tern.example in acme is not renewed | it expires on
       directory    = "https://ca.tern.example/directory"
-      storage      = "/var/lib/kestrix/acme"
+      storage      = "acme"
       terms_agreed = true
     }
   }

@@ -1,11 +1,11 @@
 frontend "web" {
   listen = "0.0.0.0:443"
-  # file /var/lib/kestrix/acme/tickets.tern.example /var/lib/kestrix/acme/tickets.tern.example names=tickets.tern.example from=-60d until=30d mode=0600
+  # file acme/tickets.tern.example acme/tickets.tern.example names=tickets.tern.example from=-60d until=30d mode=0600
   tls {
     acme {
       names        = ["tickets.tern.example"]
       directory    = "https://ca.tern.example/directory"
-      storage      = "/var/lib/kestrix/acme"
+      storage      = "acme"
       terms_agreed = true
     }
   }
