@@ -53,8 +53,18 @@ live() {
   kestrix tell harbour.hcl petrel weight=3 -because 'a larger machine' >/dev/null
 }
 
+# fails has requests fail, once.
+fails() {
+  [ -n "$failed" ] && return
+  failed=yes
+  kestrix standin -tell 'sailings.*' errors >/dev/null
+  sleep 1
+  kestrix standin -tell 'sailings.*' fixed >/dev/null
+}
+
 # control NAME WIDTH HEIGHT PAGE: a page of control, as it is before its script runs.
 control() {
+  fails
   mkdir -p "$work/ctl"
   curl -s "http://127.0.0.1:9900/$4" | sed -E 's/<html lang="en">/<html lang="en" class="js">/; s/<script[^>]*><\/script>//' >"$work/ctl/index.html"
   for f in page.css icon.svg; do curl -s "http://127.0.0.1:9900/$f" >"$work/ctl/$f"; done
@@ -62,6 +72,7 @@ control() {
 }
 
 running=""
+failed=""
 while read -r name kind w h digest args; do
   case "$name" in '' | '#'*) continue ;; esac
   if [ $# -gt 0 ] && ! [[ " $* " == *" $name "* ]]; then continue; fi
@@ -87,7 +98,7 @@ while read -r name kind w h digest args; do
     watch) terminal watch "$w" "$h" 6 "kestrix watch harbour.hcl" ;;
     answer) terminal answer "$w" "$h" 3 "echo '\$ curl http://127.0.0.1:8080/seats'; curl -s http://127.0.0.1:8080/seats" ;;
     control) control control "$w" "$h" "" ;;
-    requests) control requests "$w" "$h" "requests.html?kind=failed" ;;
+    requests) control requests "$w" "$h" "requests.html?kind=failed&cause=status_5xx" ;;
     esac ;;
   esac
 done <"$root/docs/screenshots.txt"
