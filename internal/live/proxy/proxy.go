@@ -465,7 +465,6 @@ func (p *Proxy) Stop() error {
 	defer p.mu.Unlock()
 	p.control.Close()
 	p.pools.Stop()
-	p.pipes.Close()
 	if cut.Load() || p.cutOff {
 		return fmt.Errorf("some requests were still in flight after %s and were closed", units.Duration(p.o.Grace))
 	}

@@ -12,19 +12,15 @@ import (
 // pipeSize is how much a pipe holds, in bytes, where the system allows it.
 const pipeSize = 1 << 20
 
-// keptPipes is how many pipes wait for the next transfer.
-const keptPipes = 16
-
 // Pipes are the pipes of the kernel through which bytes go from one connection to another
 // without a copy in this process (splice(2)).
 type Pipes struct {
 	most int64
 	open atomic.Int64
-	free chan *Pipe
 }
 
 // NewPipes makes them, for so many transfers at a time.
-func NewPipes(most int) *Pipes { return &Pipes{most: int64(most), free: make(chan *Pipe, keptPipes)} }
+func NewPipes(most int) *Pipes { return &Pipes{most: int64(most)} }
 
 // Pipe is one of Pipes, for one transfer at a time.
 type Pipe struct {
@@ -35,11 +31,6 @@ type Pipe struct {
 
 // Take returns a pipe, nil where there are too many, or none can be made.
 func (p *Pipes) Take() *Pipe {
-	select {
-	case x := <-p.free:
-		return x
-	default:
-	}
 	if p.open.Add(1) > p.most {
 		p.open.Add(-1)
 		return nil
@@ -53,31 +44,11 @@ func (p *Pipes) Take() *Pipe {
 	return &Pipe{of: p, in: fds[1], out: fds[0]}
 }
 
-// Release gives a pipe back. One that still holds something is closed.
+// Release closes a pipe. None is kept: another costs little beside what goes through it.
 func (x *Pipe) Release() {
-	if x.held == 0 {
-		select {
-		case x.of.free <- x:
-			return
-		default:
-		}
-	}
 	unix.Close(x.in)
 	unix.Close(x.out)
 	x.of.open.Add(-1)
-}
-
-// Close closes those that wait.
-func (p *Pipes) Close() {
-	for {
-		select {
-		case x := <-p.free:
-			x.held = -1
-			x.Release()
-		default:
-			return
-		}
-	}
 }
 
 // Fill moves up to so many bytes from a connection into an empty pipe, and returns how many. It

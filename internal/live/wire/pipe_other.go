@@ -16,9 +16,6 @@ func NewPipes(int) *Pipes { return &Pipes{} }
 // Take returns nil: there is none.
 func (*Pipes) Take() *Pipe { return nil }
 
-// Close does nothing.
-func (*Pipes) Close() {}
-
 // Pipe is one of Pipes.
 type Pipe struct{}
 
