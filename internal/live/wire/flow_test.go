@@ -81,6 +81,7 @@ func TestHeadsOfAnswersGoOutWithTheirBodies(t *testing.T) {
 			for _, b := range c.sends {
 				if b == nil {
 					time.Sleep(2 * latest)
+					synctest.Wait()
 					continue
 				}
 				n, err := g.Write(b)
@@ -88,6 +89,7 @@ func TestHeadsOfAnswersGoOutWithTheirBodies(t *testing.T) {
 				assert.Equal(t, len(b), n, name)
 			}
 			time.Sleep(2 * latest)
+			synctest.Wait()
 			assert.Equal(t, c.want, out.writes, name)
 			assert.Empty(t, f.flow.held, name)
 		})
@@ -103,6 +105,7 @@ func TestHeadsOfAnswersGoOutWithTheirBodies(t *testing.T) {
 		_, err := g.Write(head(1))
 		assert.NoError(t, err, "it is held")
 		time.Sleep(2 * latest)
+		synctest.Wait()
 		out.fails = nil
 		_, err = g.Write(data(1, 9))
 		assert.ErrorIs(t, err, broken, "a part of the head may have gone")
