@@ -94,7 +94,7 @@ func (c *checkFlags) one(ctx context.Context, env *Env, name string, base map[st
 	}
 	var seen []check.Seen
 	if c.live && !s.config.Broken {
-		rows, more := inspect.Live(ctx, s.config, s.facts, c.journal, proxy.Options{Path: func(name string) string { return pathFrom(s.read[0], name) }, ReadFile: besides(s.read[0])})
+		rows, more := inspect.Live(ctx, s.config, s.facts, c.journal, proxy.Options{Path: beside(s.read[0]), ReadFile: besides(s.read[0])})
 		seen = rows
 		s.found = append(s.found, more...)
 	}

@@ -109,6 +109,11 @@ func pathFrom(config, name string) string {
 	return filepath.Join(filepath.Dir(config), name)
 }
 
+// beside returns the paths of files that a configuration names relative to its own folder.
+func beside(config string) func(string) string {
+	return func(name string) string { return pathFrom(config, name) }
+}
+
 // modeBesides returns the permissions of a file that a configuration names.
 func modeBesides(config string) func(string) (uint32, error) {
 	return func(name string) (uint32, error) {

@@ -135,7 +135,7 @@ func runServe(ctx context.Context, env *Env, f *serveFlags) error {
 		return err
 	}
 	defer x.access.close()
-	o := proxy.Options{Path: func(name string) string { return pathFrom(s.read[0], name) }, ReadFile: besides(s.read[0]), Seed: f.seed, Grace: f.grace, Files: openFiles(), Event: n.event, Access: x.access.add, Given: x.manager.take, Name: hostName(), Version: Version, Commit: thisBuild().Commit, Earlier: earlier, Pages: report.StatusPage{}}
+	o := proxy.Options{Path: beside(s.read[0]), ReadFile: besides(s.read[0]), Seed: f.seed, Grace: f.grace, Files: openFiles(), Event: n.event, Access: x.access.add, Given: x.manager.take, Name: hostName(), Version: Version, Commit: thisBuild().Commit, Earlier: earlier, Pages: report.StatusPage{}}
 	o.Reload = func() (string, error) { // at its turn, so that two do not meet
 		answer := make(chan reloaded, 1)
 		select {

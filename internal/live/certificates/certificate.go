@@ -53,17 +53,21 @@ type certificate struct {
 func newCertificate(o *Options, id identity, file string, roots *x509.CertPool) *certificate {
 	c := &certificate{o: o, id: id, file: file, roots: roots, disk: autocert.DirCache(id.storage), renewed: make(chan struct{}, 1), kicked: make(chan struct{}, 1), tokens: map[string][]byte{}}
 	c.ended, c.end = context.WithCancel(context.Background())
+	// Handshakes take it from the first one on.
+	if text, err := c.disk.Get(c.ended, id.name); err == nil {
+		c.take(text)
+	}
 	return c
 }
 
-// account makes and loads of accounts, one at a time: names share one.
-var account sync.Mutex
+// accounts is held while the key of an account is loaded or made: names of one storage share it.
+var accounts sync.Mutex
 
 // accountKey returns the key of the account, a new one if there is none in the storage.
 func (c *certificate) accountKey() (crypto.Signer, error) {
 	const name = "account+key" // no host is called that
-	account.Lock()
-	defer account.Unlock()
+	accounts.Lock()
+	defer accounts.Unlock()
 	text, err := c.disk.Get(c.ended, name)
 	if errors.Is(err, autocert.ErrCacheMiss) {
 		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
@@ -75,12 +79,12 @@ func (c *certificate) accountKey() (crypto.Signer, error) {
 			return nil, err
 		}
 		if err := c.disk.Put(c.ended, name, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})); err != nil {
-			return nil, fmt.Errorf("the storage cannot be written: %w", err)
+			return nil, fmt.Errorf("the storage %s cannot be written: %w", c.id.storage, socket.ShortError(err))
 		}
 		return key, nil
 	}
 	if err != nil {
-		return nil, fmt.Errorf("the storage cannot be read: %w", err)
+		return nil, fmt.Errorf("the storage %s cannot be read: %w", c.id.storage, socket.ShortError(err))
 	}
 	block, _ := pem.Decode(text)
 	if block == nil {
@@ -103,9 +107,6 @@ const firstPause = time.Minute
 
 // run obtains the certificate, over again until there is one, and watches over its renewals.
 func (c *certificate) run() {
-	if text, err := c.disk.Get(c.ended, c.id.name); err == nil {
-		c.take(text)
-	}
 	select {
 	case <-c.o.Ready:
 	case <-c.ended.Done():
@@ -173,7 +174,7 @@ func (c *certificate) obtain() error {
 	m := &autocert.Manager{
 		Cache: c, Email: c.id.contact, HostPolicy: autocert.HostWhitelist(c.id.name), Prompt: c.agrees,
 		Client: &acme.Client{
-			Key: key, DirectoryURL: c.id.directory, UserAgent: "kestrix", RetryBackoff: retryAfter,
+			Key: key, DirectoryURL: c.id.directory, UserAgent: "kestrix", RetryBackoff: repeatAfter,
 			HTTPClient: &http.Client{Timeout: 30 * time.Second, Transport: &watcher{c, &http.Transport{
 				Proxy: http.ProxyFromEnvironment, TLSClientConfig: &tls.Config{RootCAs: c.roots}, ForceAttemptHTTP2: true,
 				IdleConnTimeout: 30 * time.Second, ResponseHeaderTimeout: 30 * time.Second,
@@ -191,8 +192,8 @@ func (c *certificate) obtain() error {
 	return err
 }
 
-// retryAfter is how long a request to the server waits for its repetition: a few times, briefly.
-func retryAfter(n int, _ *http.Request, _ *http.Response) time.Duration {
+// repeatAfter returns how long a request to the server waits for its repetition: a few times, briefly.
+func repeatAfter(n int, _ *http.Request, _ *http.Response) time.Duration {
 	if n > 3 {
 		return -1
 	}
@@ -221,6 +222,14 @@ func (c *certificate) take(text []byte) bool {
 	c.current.Store(&pair)
 	c.latest = text
 	return true
+}
+
+// inherit takes the certificate of the same name that was in force.
+func (c *certificate) inherit(o *certificate) {
+	o.mu.Lock()
+	text := o.latest
+	o.mu.Unlock()
+	c.take(text)
 }
 
 // kick has the next attempt begin now, where one has failed and the server does not want a pause.
@@ -254,11 +263,11 @@ func (c *certificate) obtained(from string) {
 // failed tells once that there is no new certificate, until there is one.
 func (c *certificate) failed(err error, then string) {
 	c.mu.Lock()
-	why := strings.Join(c.seen, "; ")
-	c.seen = nil
-	if why == "" {
-		why = printable(socket.ShortError(err).Error())
+	why := printable(socket.ShortError(err).Error()) // such as that of the storage
+	if len(c.seen) > 0 {
+		why = c.server() + ": " + strings.Join(c.seen, "; ")
 	}
+	c.seen = nil
 	first := c.failing == ""
 	c.failing = why
 	c.mu.Unlock()
@@ -270,7 +279,7 @@ func (c *certificate) failed(err error, then string) {
 		is := map[bool]string{false: "is", true: "was"}[time.Now().After(x.Leaf.NotAfter)]
 		what = fmt.Sprintf("the certificate is not renewed, and %s valid until %s", is, x.Leaf.NotAfter.UTC().Format(time.RFC3339))
 	}
-	c.o.Tell(c.id.name, status.EventCertificateFailed, "%s: %s: %s; %s", what, c.server(), why, then)
+	c.o.Tell(c.id.name, status.EventCertificateFailed, "%s: %s; %s", what, why, then)
 }
 
 // server returns the host of the directory.

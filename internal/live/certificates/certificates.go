@@ -66,7 +66,7 @@ func (s *Set) Plan(c *config.Config) (*Plan, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	p := &Plan{all: map[identity]*certificate{}, groups: map[*config.ACME]*Group{}}
-	clear80 := slices.ContainsFunc(c.Frontends, func(f *config.Frontend) bool { return f.Protocol == "http" && f.TLS == nil })
+	plain := slices.ContainsFunc(c.Frontends, func(f *config.Frontend) bool { return f.Protocol == "http" && f.TLS == nil })
 	for _, a := range c.ACMEs() {
 		authorities, err := s.o.Authorities(a.DirectoryCA)
 		if err != nil {
@@ -74,13 +74,18 @@ func (s *Set) Plan(c *config.Config) (*Plan, error) {
 		}
 		g := &Group{}
 		for _, n := range a.Names {
-			id := identity{name: n.Value, directory: a.Directory.Value, storage: s.o.Path(a.Storage.Value), contact: a.Contact, ca: a.DirectoryCA.Value, accountID: a.AccountID, accountKey: string(a.AccountKey), terms: a.TermsAgreed, http: clear80}
+			id := identity{name: n.Value, directory: a.Directory.Value, storage: s.o.Path(a.Storage.Value), contact: a.Contact, ca: a.DirectoryCA.Value, accountID: a.AccountID, accountKey: string(a.AccountKey), terms: a.TermsAgreed, http: plain}
 			c := p.all[id]
 			if c == nil {
 				c = s.all[id]
 			}
 			if c == nil || !c.roots.Equal(authorities) {
 				c = newCertificate(&s.o, id, a.File(n.Value), authorities)
+				for old, o := range s.all { // the one before goes on until there is another, stored or not
+					if old.name == id.name && old.directory == id.directory {
+						c.inherit(o)
+					}
+				}
 			}
 			p.all[id] = c
 			g.names = append(g.names, c)

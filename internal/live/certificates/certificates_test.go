@@ -2,8 +2,13 @@ package certificates
 
 import (
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
 	"crypto/x509"
+	"encoding/pem"
 	"io"
+	"math/big"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -131,5 +136,41 @@ func TestAnswersInWords(t *testing.T) {
 		c.end()
 		_, err = (&watcher{c, x.says}).RoundTrip(&http.Request{})
 		assert.ErrorIs(t, err, errEnded)
+	}
+}
+
+// TestWhatIsStoredIsShownAtOnce: before anything has run, and where a reload changes what it is obtained with, as
+// well if the disk has lost it.
+func TestWhatIsStoredIsShownAtOnce(t *testing.T) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), DNSNames: []string{"tickets.tern.example"}, NotAfter: time.Now().Add(time.Hour)}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
+	require.NoError(t, err)
+	private, err := x509.MarshalPKCS8PrivateKey(key)
+	require.NoError(t, err)
+	text := append(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private}), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})...)
+	dir := t.TempDir()
+	file := filepath.Join(dir, "acme", "tickets.tern.example")
+	require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o700))
+	require.NoError(t, os.WriteFile(file, text, 0o600))
+	s := NewSet(Options{Path: func(name string) string { return filepath.Join(dir, name) }, Authorities: func(config.Placed[string]) (*x509.CertPool, error) { return nil, nil }, Ready: make(chan struct{})})
+	defer s.Close()
+	for _, contact := range []string{"", "harbour@tern.example"} {
+		acme := &config.ACME{Names: []config.Placed[string]{{Value: "tickets.tern.example"}}, Storage: config.Placed[string]{Value: "acme"}, Contact: contact}
+		p, err := s.Plan(&config.Config{Frontends: []*config.Frontend{{TLS: &config.FrontTLS{ACME: acme}}}})
+		require.NoError(t, err)
+		s.Use(p)
+		assert.NotNil(t, p.Group(acme).Certificate("tickets.tern.example", true), "contact %q", contact)
+		require.NoError(t, os.RemoveAll(file))
+	}
+}
+
+// TestPausesThatAServerWants: as seconds, as a date, and what is neither.
+func TestPausesThatAServerWants(t *testing.T) {
+	assert.Equal(t, time.Minute, pauseOf("60"))
+	assert.InDelta(t, time.Hour, pauseOf(time.Now().Add(time.Hour).UTC().Format(http.TimeFormat)), float64(2*time.Second))
+	for _, value := range []string{"", "-1", "soon", "99999999999999999999"} {
+		assert.Zero(t, pauseOf(value), value)
 	}
 }

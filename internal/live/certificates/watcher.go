@@ -107,9 +107,9 @@ func (c *certificate) refused(res *http.Response, p *problem) {
 	if strings.HasSuffix(p.Type, ":badNonce") { // the request is repeated with another one
 		return
 	}
-	if seconds, err := strconv.Atoi(res.Header.Get("Retry-After")); err == nil && seconds > 0 {
+	if pause := pauseOf(res.Header.Get("Retry-After")); pause > 0 {
 		c.mu.Lock()
-		c.again = time.Now().Add(min(time.Duration(seconds)*time.Second, 24*time.Hour))
+		c.again = time.Now().Add(min(pause, 24*time.Hour))
 		c.mu.Unlock()
 	}
 	if p.Type == "" && p.Detail == "" {
@@ -117,6 +117,17 @@ func (c *certificate) refused(res *http.Response, p *problem) {
 		return
 	}
 	c.saw(p.String())
+}
+
+// pauseOf returns the time of Retry-After, seconds or a date (RFC 9110 section 10.2.3); 0 for none.
+func pauseOf(value string) time.Duration {
+	if seconds, err := strconv.ParseUint(value, 10, 24); err == nil {
+		return time.Duration(seconds) * time.Second
+	}
+	if at, err := http.ParseTime(value); err == nil {
+		return time.Until(at)
+	}
+	return 0
 }
 
 // saw notes something that went wrong, once each and a few in all.

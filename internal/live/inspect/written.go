@@ -105,7 +105,11 @@ func noFolder(name string) bool {
 // logServer looks whether the log server can be reached; nothing is sent.
 func (l *look) logServer(c *config.Config) ([]check.Seen, config.Findings) {
 	s := &c.Syslog
-	row := check.Seen{Kind: "log server", Who: "access_log", What: s.Address.String(), Result: "connects", Good: true}
+	who := "access_log"
+	if !slices.ContainsFunc(c.AccessLogs(), func(a config.AccessLog) bool { return a.To.Value == "syslog" }) {
+		who = "event_log"
+	}
+	row := check.Seen{Kind: "log server", Who: who, What: s.Address.String(), Result: "connects", Good: true}
 	network, address := s.Transport, s.Address.String()
 	switch network {
 	case "udp":

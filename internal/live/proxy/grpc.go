@@ -51,9 +51,8 @@ func (x *exchange) answerGRPC(status int, text string) {
 	x.w.WriteHeader(http.StatusOK)
 }
 
-// rpcStatus notes the status of gRPC that stands in header fields or trailers. ok is false where there
-// is none, or none that gRPC has: a client takes that for UNKNOWN, and so do we for one that is
-// not a number.
+// rpcStatus returns the status of gRPC in header fields or trailers, and notes it for the log; ok
+// reports whether there is one. A value that is no status counts as UNKNOWN, as clients take it.
 func (x *exchange) rpcStatus(h http.Header) (status int, ok bool) {
 	v := h["Grpc-Status"]
 	if !x.grpc || len(v) == 0 {

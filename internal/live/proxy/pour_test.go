@@ -160,7 +160,12 @@ func sends(c net.Conn, body []byte) {
 		if q.URL.Path == "/small" {
 			out = []byte("small")
 		}
-		fmt.Fprintf(c, "HTTP/1.1 200 OK\r\nContent-Length: %d\r\n\r\n", len(out))
+		head := fmt.Appendf(nil, "HTTP/1.1 200 OK\r\nContent-Length: %d\r\n\r\n", len(out))
+		if q.URL.Path == "/whole" { // with its body, so that more of it than is looked at comes with the head
+			_, _ = c.Write(append(head, out...))
+			continue
+		}
+		_, _ = c.Write(head)
 		switch q.URL.Path {
 		case "/stops":
 			_, _ = io.Copy(c, bytes.NewReader(out[:len(out)/2]))
