@@ -177,6 +177,12 @@ func TestMistakesAreToldWithPlaceAndCure(t *testing.T) {
 	up := func(inside string) string {
 		return strings.Replace(small, "  backends = {", "  "+inside+"\n  backends = {", 1)
 	}
+	tlsIn := func(inside string) string {
+		return strings.Replace(small, "  route", "  tls {\n    "+inside+"\n  }\n  route", 1)
+	}
+	acmeIn := func(names, more string) string {
+		return tlsIn("acme {\n      " + names + "\n      directory = \"https://ca.example/dir\"\n      storage = \"acme\"\n      " + more + "\n    }")
+	}
 	for _, c := range []struct{ name, text, want string }{
 		{"any of nothing", strings.Replace(small, "send_to", "when {\n any {\n }\n}\nsend_to", 1), `5:2 KX005 the any block asks for nothing, so that it matches everything | remove it, or say what it asks for`},
 		{"a path in any", strings.Replace(small, "send_to", "when {\n any {\n path = \"a\"\n }\n}\nsend_to", 1), `6:9 KX003 the path "a" does not begin with / | write "/a"`},
@@ -234,6 +240,20 @@ func TestMistakesAreToldWithPlaceAndCure(t *testing.T) {
 		{"half a hash", small + "control {\n user \"mary\" {\n password = \"$2a$12$abc\"\n }\n}\n", "14:13 KX003 the password is not a bcrypt hash | kestrix password writes one; never write the password itself"},
 		{"hash of an hour", small + "control {\n user \"mary\" {\n password = \"$2a$31$" + strings.Repeat("a", 53) + "\"\n }\n}\n", "14:13 KX004 the cost 31 of the hash is outside 4 to 16 | kestrix password writes one that is sound"},
 		{"what to retry", up("retry {\n  on = [\"conect\"]\n}"), `9:9 KX007 on cannot hold "conect" | did you mean "connect"?`},
+		{"a status of gRPC", up("retry {\n  on = [\"grpc:unavailble\"]\n}"), `9:9 KX007 on cannot hold "grpc:unavailble" | did you mean "grpc:unavailable"?`},
+		{"ok of gRPC", up("retry {\n  on = [\"grpc:ok\"]\n}"), `9:9 KX007 on cannot hold "grpc:ok" | expected a status of gRPC, like "grpc:unavailable" or "grpc:deadline_exceeded"`},
+		{"no certificate", tlsIn(""), `3:3 KX005 tls has no certificate | certificate and key, or acme { ... }`},
+		{"half a pair", tlsIn(`key = "a.key"`), `3:3 KX005 certificate and key belong together | give both, or neither with acme { ... }`},
+		{"wildcard by ACME", acmeIn(`names = "*.tern.example"`, ""), `5:15 KX003 "*.tern.example" has a wildcard, and its challenge (dns-01) is not supported | list each host`},
+		{"address by ACME", acmeIn(`names = "192.0.2.1"`, ""), `5:15 KX003 "192.0.2.1" is an address | a host, like "tickets.tern.example"`},
+		{"no domain", acmeIn(`names = "localhost"`, ""), `5:15 KX003 "localhost" has no domain | like "tickets.tern.example"`},
+		{"no host", acmeIn(`names = "a_b.example"`, ""), `5:15 KX003 "a_b.example" has a _, and certificates are for hosts | like "tickets.tern.example"`},
+		{"name twice", acmeIn(`names = ["a.example", "A.example"]`, ""), `5:29 KX006 "a.example" is given twice | remove one of them`},
+		{"clear directory", strings.Replace(acmeIn(`names = "a.example"`, ""), "https:", "http:", 1), `6:19 KX003 "http://ca.example/dir" is not the URL of a directory | like "https://ca.tern.example/directory"; RFC 8555 section 6.1 requires https`},
+		{"contact", acmeIn(`names = "a.example"`, `contact = "mailto:a@b"`), `8:17 KX003 "mailto:a@b" is not a mail address | one address, like "harbour@tern.example"`},
+		{"half an account", acmeIn(`names = "a.example"`, `account_id = "7"`), `4:5 KX005 account_id and account_key belong together | give both, or neither`},
+		{"key of an account", acmeIn(`names = "a.example"`, "account_id = \"7\"\n      account_key = \"c2hvcnQ\""), `9:21 KX004 account_key has 5 bytes, and HS256 needs 32 | the whole MAC key as the ACME server gave it`},
+		{"no key of an account", acmeIn(`names = "a.example"`, "account_id = \"7\"\n      account_key = \"!\""), `9:21 KX003 account_key is not base64url | the MAC key as the ACME server gave it, RFC 4648 section 5`},
 		{"short secret", up("sticky {\n  by = \"cookie\"\n  secret = \"short\"\n}"), "10:12 KX004 the secret is shorter than 16 characters | one that cannot be guessed, as from: head -c 24 /dev/urandom | base64"},
 		{"cookie name", up("sticky {\n  by = \"cookie\"\n  name = \"a b\"\n}"), `10:10 KX003 "a b" cannot be the name of a cookie or header field | letters, digits, - and _`},
 		{"name of a cookie by address", up("sticky {\n  by = \"address\"\n  name = \"x\"\n}"), `10:10 KX002 name belongs to a cookie or header field, and this is sticky by address | remove it, or write by = "cookie"`},
