@@ -16,7 +16,7 @@ var eventLogBlock = &Block{
 	Help: "event log: changes of state, orders, reloads and everything else besides requests; kestrix events lists them",
 	Keys: []*Key{
 		{Name: "format", Type: Text, Default: `"text"`, Why: "people read it first", Allowed: []string{"text", "json"}, Meanings: []string{"time, object, kind and text", "JSON Lines, with the keys of GET /events"}, Help: "format of the lines on stderr. Where stderr is the journal of systemd, each line has its priority", Example: `"json"`},
-		{Name: "syslog", Type: Switch, Default: "false", Help: "whether events also go to the log server, each with the priority of its severity (RFC 5424 section 6.2.1), as object, kind and text or, with json, as on stderr. The block syslog names the server", Example: "true"},
+		{Name: "syslog", Type: Switch, Default: "false", Help: "whether events also go to the log server, each with the priority of its severity (RFC 5424 section 6.2.1). Each is object, kind and text, or with json as on stderr. The block syslog names the server", Example: "true"},
 		{Name: "file", Type: Text, Help: "file that keeps the events across restarts, as JSON Lines; not kept if not given", Example: `"/var/lib/kestrix/events.jsonl"`},
 		{Name: "size", Type: Size, Default: `"8MiB"`, Why: "some 40,000 events", Min: `"64KiB"`, Help: "maximum size of the file together with the one before it, FILE.1", Example: `"64MiB"`},
 	},
