@@ -46,6 +46,7 @@ func certify(ts *testscript.TestScript, neg bool, args []string) {
 	validator := va.New(quiet, number(2), number(1), false, namesHere(ts), store)
 	front := wfe.New(quiet, store, validator, authority, nil, false, how == "bound", 1, 1)
 	handler := front.Handler()
+	var one sync.Mutex // the server changes an account that it is answering with elsewhere
 	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch {
 		case how == "hang":
@@ -55,6 +56,8 @@ func certify(ts *testscript.TestScript, neg bool, args []string) {
 			w.WriteHeader(http.StatusForbidden)
 			fmt.Fprint(w, `{"type": "urn:ietf:params:acme:error:rateLimited", "detail": "too many certificates\n(5) already issued", "status": 403}`)
 		default:
+			one.Lock()
+			defer one.Unlock()
 			handler.ServeHTTP(w, r)
 		}
 	}))
