@@ -29,7 +29,11 @@ func (s Style) statusText(x *status.Status, where string) string {
 	if x.Counted.Sub(x.Began) > time.Second {
 		fmt.Fprintf(&b, " · counted for %s", span(x.At.Sub(x.Counted).Seconds()))
 	}
-	b.WriteString("\np50 and p99: to the first byte of responses, in the last 5m\n")
+	b.WriteString("\n")
+	for _, w := range warnings(x) {
+		b.WriteString(flow(s.red("warning")+": "+w, s.Width, 2) + "\n")
+	}
+	b.WriteString("p50 and p99: to the first byte of responses, in the last 5m\n")
 	b.WriteString(s.frontendsStatus(x))
 	for i := range x.Upstreams {
 		b.WriteString("\n" + s.upstreamStatus(x, &x.Upstreams[i]))

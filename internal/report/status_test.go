@@ -48,6 +48,50 @@ func TestHowAProxyStandsIsSaidInOneLine(t *testing.T) {
 	assert.Equal(t, "1 of 2 backends out of rotation: booking.gull1 is without weight", got)
 }
 
+// TestWhatIsAmissWithAProxyItself is told in its text, on its page and in the terminal view.
+func TestWhatIsAmissWithAProxyItself(t *testing.T) {
+	v := standing("up")
+	at := v.Status.At
+	day := 24 * time.Hour
+	v.Status.Certificates = []status.Certificate{
+		{File: "long.pem", From: at.Add(-day), Until: at.Add(90 * day)},
+		{File: "soon.pem", From: at.Add(-day), Until: at.Add(3 * day)},
+		{File: "ended.pem", From: at.Add(-9 * day), Until: at.Add(-2 * time.Hour), Failing: "no"},
+		{File: "later.pem", From: at.Add(time.Hour), Until: at.Add(90 * day)},
+		{Name: "short.tern.example", From: at.Add(-day), Until: at.Add(5 * day)},
+		{Name: "none.tern.example", Failing: "acme.tern.example: refused"},
+		{Name: "old.tern.example", From: at.Add(-60 * day), Until: at.Add(20 * day), Failing: "<b>too many</b>"},
+	}
+	v.Status.Reloads = status.Reloads{Taken: 1, Refused: 1, At: at.Add(-day), RefusedAt: at.Add(-5 * time.Minute)}
+	v.Status.LostLines, v.Status.LostSpans = 1, 2500
+	want := []string{
+		"certificate soon.pem: ends in 3 days, at 2026-11-29 03:00 UTC",
+		"certificate ended.pem: ended 2 h 0 min ago, at 2026-11-26 01:00 UTC; no",
+		"certificate later.pem: begins in 1 h 0 min, at 2026-11-26 04:00 UTC",
+		"certificate none.tern.example: there is none yet; acme.tern.example: refused",
+		"certificate old.tern.example: not renewed, and ends in 20 days, at 2026-12-16 03:00 UTC; <b>too many</b>",
+		"configuration: the newest reload, 5 min ago, was refused; the configuration in force is that of 2026-11-25 03:00 UTC",
+		"logs: 1 line of the access log or the recorded trace lost since the start",
+		"tracing: 2,500 spans lost since the start",
+	}
+	require.Equal(t, want, warnings(v.Status))
+	s := Style{Width: 200}
+	text := strings.Join(strings.Fields(s.Status(v.Status, "here")), " ")
+	page, err := StatusPage{}.Page(v)
+	require.NoError(t, err)
+	for _, w := range want {
+		assert.Contains(t, text, "warning: "+w)
+		assert.Contains(t, string(page), "Warning: "+strings.NewReplacer("<", "&lt;", ">", "&gt;").Replace(w))
+	}
+	assert.Contains(t, s.Watch(&Watch{View: v, Height: 24}), "warning (1 of 8: kestrix status): "+want[0])
+
+	v.Status.Certificates = make([]status.Certificate, 8)
+	assert.Contains(t, warnings(v.Status), "certificates: 3 others likewise; all with kestrix status -format json")
+	v.Status.Reloads.At, v.Status.Certificates, v.Status.LostLines, v.Status.LostSpans = at, nil, 0, 0
+	assert.Empty(t, warnings(v.Status))
+	assert.NotContains(t, s.Status(v.Status, "here"), "warning")
+}
+
 // TestTheStatusPageEscapesAndBoundsWhatItShows gives it texts of strangers, and
 // more backends than anyone reads.
 func TestTheStatusPageEscapesAndBoundsWhatItShows(t *testing.T) {

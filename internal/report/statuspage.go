@@ -69,6 +69,7 @@ type statusPage struct {
 	Title, Headline, Of string
 	At                  string // of the proxy's clock, as all times of the page
 	Bad, Operator       bool
+	Warnings            []string // of the proxy itself
 	Figures             []pageFigure
 	Routes              []statusRoute
 	MoreRoutes          string // how many are not shown; empty for none
@@ -197,6 +198,7 @@ func newStatusPage(v *status.View) *statusPage {
 	p.Headline, p.Bad = headline(s)
 	p.Title = p.Headline + " · Kestrix"
 	p.At = s.At.UTC().Format("15:04:05 UTC")
+	p.Warnings = warnings(s)
 	on := ""
 	if s.Proxy != "" {
 		on = " on " + s.Proxy

@@ -38,7 +38,15 @@ func (s Style) Watch(w *Watch) string {
 	if bad {
 		say = s.red(say)
 	}
-	top := []string{clip(head, s.Width), s.bold(say), ""}
+	top := []string{clip(head, s.Width), s.bold(say)}
+	if all := warnings(x); len(all) > 0 {
+		of := ""
+		if len(all) > 1 {
+			of = fmt.Sprintf(" (1 of %d: kestrix status)", len(all))
+		}
+		top = append(top, s.red(clip("warning"+of+": "+all[0], s.Width)))
+	}
+	top = append(top, "")
 	var body []string
 	chosen := 0
 	if hidden := s.fit(func(s Style) { body, chosen = s.watchBody(w) }); len(hidden) > 0 {

@@ -49,7 +49,11 @@ func (d *Decoder) acme(n *Node) *ACME {
 	}
 	d.acmeNames(n, a)
 	if text := a.Directory.Value; text != "" {
-		if u, err := url.Parse(text); err != nil || u.Scheme != "https" || u.Host == "" || u.User != nil || u.Fragment != "" {
+		u, err := url.Parse(text)
+		switch {
+		case err == nil && u.User != nil: // not repeated: it may hold a password
+			d.Add(IDType, a.Directory.Range, "the URL of the directory has a user name, and ACME has no use for one", "remove it; account_id and account_key bind an existing account")
+		case err != nil || u.Scheme != "https" || u.Host == "" || u.Fragment != "":
 			d.Add(IDType, a.Directory.Range, fmt.Sprintf("%q is not the URL of a directory", shorten(text)), "like \"https://ca.tern.example/directory\"; RFC 8555 section 6.1 requires https")
 		}
 	}

@@ -250,6 +250,7 @@ func TestMistakesAreToldWithPlaceAndCure(t *testing.T) {
 		{"no host", acmeIn(`names = "a_b.example"`, ""), `5:15 KX003 "a_b.example" has a _, and certificates are for hosts | like "tickets.tern.example"`},
 		{"name twice", acmeIn(`names = ["a.example", "A.example"]`, ""), `5:29 KX006 "a.example" is given twice | remove one of them`},
 		{"clear directory", strings.Replace(acmeIn(`names = "a.example"`, ""), "https:", "http:", 1), `6:19 KX003 "http://ca.example/dir" is not the URL of a directory | like "https://ca.tern.example/directory"; RFC 8555 section 6.1 requires https`},
+		{"user of a directory", strings.Replace(acmeIn(`names = "a.example"`, ""), "ca.example", "harbour:secret@ca.example", 1), `6:19 KX003 the URL of the directory has a user name, and ACME has no use for one | remove it; account_id and account_key bind an existing account`},
 		{"contact", acmeIn(`names = "a.example"`, `contact = "mailto:a@b"`), `8:17 KX003 "mailto:a@b" is not a mail address | one address, like "harbour@tern.example"`},
 		{"half an account", acmeIn(`names = "a.example"`, `account_id = "7"`), `4:5 KX005 account_id and account_key belong together | give both, or neither`},
 		{"key of an account", acmeIn(`names = "a.example"`, "account_id = \"7\"\n      account_key = \"c2hvcnQ\""), `9:21 KX004 account_key has 5 bytes, and HS256 needs 32 | the whole MAC key as the ACME server gave it`},

@@ -84,10 +84,11 @@ type RefusedConnections struct {
 
 // Reloads is how often the configuration was read again, and what is in force.
 type Reloads struct {
-	Taken   uint64    `json:"taken"`
-	Refused uint64    `json:"refused"`
-	At      time.Time `json:"at"`            // of what is in force
-	Hash    string    `json:"configuration"` // begins the SHA-256 of its files
+	Taken     uint64    `json:"taken"`
+	Refused   uint64    `json:"refused"`
+	RefusedAt time.Time `json:"refused_at"`    // the newest that was refused; zero for none
+	At        time.Time `json:"at"`            // of what is in force
+	Hash      string    `json:"configuration"` // begins the SHA-256 of its files
 }
 
 // Certificate is one that a frontend or control shows.

@@ -55,6 +55,7 @@ func (p *Proxy) Reloaded(hash string, taken bool) {
 	defer p.mu.Unlock()
 	if !taken {
 		p.reloads.Refused++
+		p.reloads.RefusedAt = time.Now()
 		return
 	}
 	if p.reloads.Hash != "" { // else it is the start
