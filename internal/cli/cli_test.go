@@ -144,6 +144,8 @@ func TestTheVersionNamesItsCommit(t *testing.T) {
 	info.Settings = append(info.Settings, debug.BuildSetting{Key: "vcs.revision", Value: "8fe6b8c1d2e3f4a5"}, debug.BuildSetting{Key: "vcs.time", Value: "2026-11-29T06:24:24Z"}, debug.BuildSetting{Key: "vcs.modified", Value: "true"})
 	assert.Equal(t, "kestrix "+Version+", commit 8fe6b8c1d2e3 of 2026-11-29 with changes, go1.26.8 linux/amd64", buildOf(info).String())
 	assert.Equal(t, "8fe6b8c1d2e3f4a5", buildOf(info).Commit)
+	info.Deps = []*debug.Module{{Path: "a.example/m", Version: "v1.2.3", Sum: "h1:x"}, {Path: "b.example/m", Version: "v1.0.0", Replace: &debug.Module{Path: "c.example/m", Version: "v2.0.0"}}}
+	assert.Equal(t, []module{{"a.example/m", "v1.2.3", "h1:x"}, {"c.example/m", "v2.0.0", ""}}, buildOf(info).Modules)
 }
 
 // TestEveryCommandIsWhole walks the table: what is missing of a command is missing in

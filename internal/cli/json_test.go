@@ -37,13 +37,14 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 		sections[title] = code
 	}
 	for title, values := range map[string][]any{
-		"check":         {struct{ Findings, Live, Unread int }{}, report.Finding{}, report.Edit{}, report.Unread{}, report.SeenJSON{}},
-		"why":           {study.Answer{}, study.Passed{}, study.RouteStep{}, study.Considered{}, study.Pick{}},
-		"why -matches":  {study.Matches{}, study.LessThan{}},
-		"install-files": {struct{ Files int }{}, installedFile{}},
-		"version":       {build{}},
-		"diff":          {study.Diff{}, study.Change{}, study.RequestMove{}, study.ClientMove{}, study.TraceMoves{}, study.TraceMove{}},
-		"map":           {study.Map{}, study.MapFrontend{}, study.MapRoute{}, study.MapUpstream{}, study.MapBackend{}},
+		"check":               {struct{ Findings, Live, Unread int }{}, report.Finding{}, report.Edit{}, report.Unread{}, report.SeenJSON{}},
+		"why":                 {study.Answer{}, study.Passed{}, study.RouteStep{}, study.Considered{}, study.Pick{}},
+		"why -matches":        {study.Matches{}, study.LessThan{}},
+		"install-files":       {struct{ Files int }{}, installedFile{}},
+		"version":             {build{}, module{}},
+		"version -compatible": {report.Compatibility{}, report.Incompatible{}},
+		"diff":                {study.Diff{}, study.Change{}, study.RequestMove{}, study.ClientMove{}, study.TraceMoves{}, study.TraceMove{}},
+		"map":                 {study.Map{}, study.MapFrontend{}, study.MapRoute{}, study.MapUpstream{}, study.MapBackend{}},
 		"replay": {
 			result.Replay{}, result.Latency{}, result.Upstream{}, result.Imbalance{}, result.Backend{}, result.Sessions{}, result.HealthChange{},
 			result.Fault{}, result.Aftermath{}, result.Path{}, result.Phase{}, result.Timeline{}, result.TimelineRow{}, result.TimelineBox{}, scenario.Verdict{}, result.Trace{},

@@ -69,6 +69,7 @@ func ReadIn(files []File, w World) (*Config, Findings, error) {
 		d.resolve(p.body)
 		all = append(all, p.body)
 	}
+	c.nodes = roots
 	c.raw, c.pieces = files, d.withoutSecrets(all)
 	// What is wrong with something shared is said once.
 	d.Findings = slices.CompactFunc(d.Findings, func(a, b Finding) bool {
@@ -137,9 +138,19 @@ func (d *Decoder) required(c *Config, head hcl.Range) {
 		d.Add(IDMissing, head, "there is neither a frontend nor an upstream here", "kestrix new ADDRESS... writes a first configuration")
 	case len(c.Frontends) == 0:
 		d.Add(IDMissing, head, "the configuration has no frontend", "a frontend says where traffic enters: frontend \"web\" {")
-	case len(c.Upstreams) == 0:
+	case len(c.Upstreams) == 0 && sendsSomewhere(c): // routes that reply or redirect need none
 		d.Add(IDMissing, head, "the configuration has no upstream", "an upstream names the backends: upstream \"app\" {")
 	}
+}
+
+// sendsSomewhere reports whether a route needs an upstream.
+func sendsSomewhere(c *Config) bool {
+	for _, f := range c.Frontends {
+		if slices.ContainsFunc(f.Routes, func(r *Route) bool { return r.Reply == nil && r.Redirect == nil }) {
+			return true
+		}
+	}
+	return false
 }
 
 // Parse reads one source's syntax, after making sure that it can be parsed at

@@ -22,6 +22,7 @@ type File struct {
 type Config struct {
 	raw    []File  // as they were read
 	pieces []piece // what Resolved replaces in them
+	nodes  []*Node // the top of each file
 
 	Files     []File
 	Frontends []*Frontend

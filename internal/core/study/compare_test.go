@@ -85,6 +85,9 @@ func TestVariants(t *testing.T) {
 		_, _, err := Variants([]Subject{s}, x.axes)
 		require.ErrorContains(t, err, x.want)
 	}
+	s.Config = &config.Config{}
+	_, _, err = Variants([]Subject{s}, Axes{})
+	require.EqualError(t, err, "a.hcl has no upstream, and so nothing to vary")
 }
 
 // TestWaysToKeepClients: each way with each loss, what is configured known again, and what is

@@ -160,6 +160,9 @@ func Variants(subjects []Subject, axes Axes) ([]Variant, []LeftOut, error) {
 	var variants []Variant
 	var left []LeftOut
 	for i, s := range subjects {
+		if len(s.Config.Upstreams) == 0 {
+			return nil, nil, fmt.Errorf("%s has no upstream, and so nothing to vary", s.Name)
+		}
 		for _, name := range axes.Upstreams {
 			if s.Config.Upstream(name) == nil {
 				return nil, nil, fmt.Errorf("no upstream of %s is called %q", s.Name, name)

@@ -2,10 +2,13 @@ package inspect
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/hashicorp/hcl/v2"
@@ -214,8 +217,19 @@ func (l *look) listener(who string, a config.Placed[config.Address]) ([]check.Se
 	row := check.Seen{Kind: "listener", Who: who, What: a.Value.String(), Result: "free", Good: true}
 	if err := l.trial.Listener(a.Value); err != nil {
 		why := strings.TrimPrefix(err.Error(), a.Value.String()+" cannot be listened on: ")
+		f := check.LiveFinding("KX807", a.Range, fmt.Sprintf("%s cannot be listened on", a.Value), why)
 		row.Good, row.Result, row.Detail = false, "taken", why
-		return []check.Seen{row}, config.Findings{check.LiveFinding("KX807", a.Range, fmt.Sprintf("%s cannot be listened on", a.Value), why)}
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			row.Result, f.Why, f.Fix = "no folder", "the proxy does not start; the systemd unit creates /run/kestrix when it starts the proxy", "create the folder, or choose another"
+		case errors.Is(err, fs.ErrPermission):
+			row.Result, f.Why, f.Fix = "forbidden", "the proxy does not start as this user", "check as the user of the service, with its privileges"
+		case errors.Is(err, syscall.EADDRNOTAVAIL):
+			row.Result, f.Why, f.Fix = "not here", "the proxy does not start on this machine", "an address of this machine, or 0.0.0.0 or [::] for all"
+		case errors.As(err, new(syscall.Errno)) && !errors.Is(err, syscall.EADDRINUSE):
+			row.Result, f.Why, f.Fix = "fails", "the proxy does not start", "see the witness"
+		}
+		return []check.Seen{row}, config.Findings{f}
 	}
 	return []check.Seen{row}, nil
 }

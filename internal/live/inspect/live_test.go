@@ -198,3 +198,25 @@ func TestWhatIsWrittenIsTried(t *testing.T) {
 type closer struct{ net.Listener }
 
 func (closer) Close() error { return nil }
+
+// TestWhyAListenerCannotBeBound: what to do depends on the reason.
+func TestWhyAListenerCannotBeBound(t *testing.T) {
+	c, _, err := config.Read([]config.File{{Name: "t.hcl", Source: []byte("frontend \"web\" {\n  listen = \"127.0.0.1:80\"\n}\n")}})
+	require.NoError(t, err)
+	for errno, want := range map[syscall.Errno]string{
+		syscall.EADDRINUSE:    "taken | end the process",
+		syscall.ENOENT:        "no folder | create the folder",
+		syscall.EACCES:        "forbidden | check as the user of the service",
+		syscall.EADDRNOTAVAIL: "not here | an address of this machine",
+		syscall.EMFILE:        "fails | see the witness",
+	} {
+		o := proxy.Options{Listen: func(string, string) (net.Listener, error) {
+			return nil, &net.OpError{Op: "listen", Err: os.NewSyscallError("bind", errno)}
+		}}
+		rows, found := Live(t.Context(), c, Facts(c, Disk{}, time.Now()), "", o)
+		require.Len(t, rows, 1)
+		require.Len(t, found, 1)
+		assert.Contains(t, rows[0].Result+" | "+found[0].Fix, want)
+		assert.NotEmpty(t, rows[0].Detail)
+	}
+}

@@ -20,15 +20,26 @@ func OutOfResources(err error) bool {
 	return false
 }
 
+// worded is an error in words of ours.
+type worded struct {
+	text string
+	err  error
+}
+
+func (w worded) Error() string { return w.text }
+
+// Unwrap returns the error of the system.
+func (w worded) Unwrap() error { return w.err }
+
 // ShortError returns the innermost, readable part of an error of package net.
 func ShortError(err error) error {
 	switch {
 	case errors.Is(err, syscall.EADDRINUSE):
-		return errors.New("the address is in use by another process")
+		return worded{"the address is in use by another process", err}
 	case errors.Is(err, syscall.EACCES):
-		return errors.New("permission denied; ports below 1024 need a privilege")
+		return worded{"permission denied; ports below 1024 need a privilege", err}
 	case errors.Is(err, syscall.EADDRNOTAVAIL):
-		return errors.New("this machine does not have that address")
+		return worded{"this machine does not have that address", err}
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return errors.New("connection refused")
 	case errors.Is(err, syscall.ECONNRESET):
