@@ -7,22 +7,38 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
 
-	"kestrix/docs"
+	"kestrix/packaging"
 )
 
 // hostFiles lists the files for the machine that serves, by where they stand below
-// its root.
-func hostFiles() []hostFile {
+// its root: as a package of a distribution has them, or beside a program in /usr/local.
+func hostFiles(inPackage bool) []hostFile {
+	program, units, entries, share, zsh := "/usr/local/bin/kestrix", "etc/systemd/system/", "etc/", "usr/local/share/", "usr/local/share/zsh/site-functions/"
+	if inPackage {
+		program, units, entries, share, zsh = packagedProgram, "usr/lib/systemd/system/", "usr/lib/", "usr/share/", "usr/share/zsh/vendor-completions/"
+	}
+	unit := func() (string, error) {
+		text, err := carried("kestrix.service")()
+		return strings.ReplaceAll(text, packagedProgram+" ", program+" "), err
+	}
 	return []hostFile{
-		{"etc/systemd/system/kestrix.service", "runs it, with as few rights as it needs", carried("kestrix.service")},
+		{units + "kestrix.service", "runs it, with as few rights as it needs", unit},
+		{units + "kestrix.socket", "keeps sockets open during a restart; see its head", carried("kestrix.socket")},
+		{entries + "sysusers.d/kestrix.conf", "the user kestrix", carried("kestrix.sysusers")},
+		{entries + "tmpfiles.d/kestrix.conf", "its folders", carried("kestrix.tmpfiles")},
+		{"etc/kestrix/site.hcl", "a first configuration, which answers /alive on this machine", carried("site.hcl")},
 		{"etc/logrotate.d/kestrix", "moves the access log away each night", carried("kestrix.logrotate")},
-		{"usr/local/share/man/man1/kestrix.1", "man kestrix", made(manual)},
+		{share + "man/man1/kestrix.1", "man kestrix", made(manual)},
 		{"usr/share/bash-completion/completions/kestrix", "completion for bash", made(bashCompletion)},
-		{"usr/local/share/zsh/site-functions/_kestrix", "for zsh", made(zshCompletion)},
+		{zsh + "_kestrix", "for zsh", made(zshCompletion)},
 		{"usr/share/fish/vendor_completions.d/kestrix.fish", "for fish", made(fishCompletion)},
 	}
 }
+
+// packagedProgram is where packages install the program, as the unit names it.
+const packagedProgram = "/usr/bin/kestrix"
 
 type hostFile struct {
 	path, what string
@@ -31,7 +47,7 @@ type hostFile struct {
 
 func carried(name string) func() (string, error) {
 	return func() (string, error) {
-		b, err := docs.Host.ReadFile(name)
+		b, err := packaging.Files.ReadFile(name)
 		return string(b), err
 	}
 }
@@ -43,10 +59,12 @@ func made(f func() string) func() (string, error) {
 func installFilesCommand() *command {
 	return &command{
 		name: "install-files", group: "the program",
-		summary: "write the systemd unit, log rotation, manual page and completion",
+		summary: "write the systemd units, user, folders, log rotation, manual page and completion",
 		help: `
 Writes files below a folder and starts no service. Existing files stay unless -replace
-is given. Write to a folder of your own first to look at the files.
+is given; a configuration stays in any case. Write to a folder of your own first to look
+at the files. The units run /usr/local/bin/kestrix. With -package everything is where the
+package of a distribution has it, and they run /usr/bin/kestrix.
 
 examples:
   kestrix install-files -dir host
@@ -54,6 +72,7 @@ examples:
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			dir := fs.String("dir", "", "root `FOLDER` to write below; / is this machine")
 			replace := fs.Bool("replace", false, "replace existing files")
+			inPackage := fs.Bool("package", false, "write to the places of a package, for whoever makes one")
 			format := fs.String("format", "text", formUsage("install-files"))
 			return func(_ context.Context, env *Env, args []string) error {
 				if *dir == "" || len(args) > 0 {
@@ -62,7 +81,7 @@ examples:
 				if err := formOf("install-files", *format); err != nil {
 					return err
 				}
-				files, err := installFiles(*dir, *replace)
+				files, err := installFiles(*dir, *replace, *inPackage)
 				if err != nil {
 					return err
 				}
@@ -85,8 +104,8 @@ type installedFile struct {
 }
 
 // installFiles writes the files below a folder and returns what became of each.
-func installFiles(dir string, replace bool) (out []installedFile, err error) {
-	for _, f := range hostFiles() {
+func installFiles(dir string, replace, inPackage bool) (out []installedFile, err error) {
+	for _, f := range hostFiles(inPackage) {
 		x := installedFile{filepath.Join(dir, f.path), "written", f.what}
 		text, err := f.text()
 		if err != nil {
@@ -96,7 +115,7 @@ func installFiles(dir string, replace bool) (out []installedFile, err error) {
 		switch {
 		case err == nil && string(old) == text:
 			x.Result = "unchanged"
-		case err == nil && !replace:
+		case err == nil && (!replace || strings.HasSuffix(f.path, ".hcl")):
 			x.Result = "kept"
 		default:
 			if err := os.MkdirAll(filepath.Dir(x.Path), 0o755); err != nil {
@@ -124,8 +143,8 @@ func sayInstalled(w io.Writer, files []installedFile) error {
 		fmt.Fprintf(w, "%-*s  %-9s  %s\n", width, f.Path, f.Result, f.About)
 	}
 	if kept > 0 {
-		fmt.Fprintf(w, "%s kept, because the contents differ; -replace replaces them\n", plural(kept, "file"))
+		fmt.Fprintf(w, "%s kept, because the contents differ; -replace replaces all but a configuration\n", plural(kept, "file"))
 	}
-	_, err := fmt.Fprintln(w, "next: install the program as /usr/local/bin/kestrix, a configuration in /etc/kestrix, and a user kestrix; then systemctl enable --now kestrix")
+	_, err := fmt.Fprintln(w, "next: install the program as /usr/local/bin/kestrix; then systemd-sysusers, systemd-tmpfiles --create, and systemctl enable --now kestrix")
 	return err
 }

@@ -81,7 +81,7 @@ var usedFiles = [][2]string{
 
 // ownFiles are the files that install-files writes.
 func ownFiles() (out [][2]string) {
-	for _, f := range hostFiles() {
+	for _, f := range hostFiles(false) {
 		out = append(out, [2]string{"/" + f.path, f.what})
 	}
 	return out

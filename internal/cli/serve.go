@@ -41,7 +41,7 @@ signals:
                    signal ends the proxy at once.
 
 Under systemd the proxy notifies about ready, reloading and stopping, feeds the watchdog
-and uses the sockets of a socket unit. docs/kestrix.service is a unit file.
+and uses the sockets of a socket unit. kestrix install-files writes unit files.
 
 examples:
   kestrix serve harbour.hcl

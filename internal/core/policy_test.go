@@ -42,7 +42,7 @@ var allowed = map[string][]string{
 	"internal/live/accesslog":    {"internal/core/cause", "internal/core/config", "internal/core/template", "internal/core/trace"},
 	"internal/live/journal":      {"internal/core/config", "internal/core/tick", "internal/core/upstream"},
 	"internal/report":            {"internal/core", "internal/report"},
-	"internal/cli":               {"docs", "internal/core", "internal/live", "internal/report", "internal/cli", "examples"},
+	"internal/cli":               {"packaging", "internal/core", "internal/live", "internal/report", "internal/cli", "examples"},
 	"cmd/kestrix":                {"internal/cli"},
 	"examples/harbour":           {},
 	"bench/closedforms":          {"internal/core"}, // holds the replay against theory
