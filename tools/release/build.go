@@ -16,7 +16,6 @@ import (
 	"runtime"
 	"strconv"
 	"strings"
-	"time"
 )
 
 // builder makes the files of a release.
@@ -129,7 +128,7 @@ func (b *builder) build(ctx context.Context, p platform) error {
 	}
 	for _, kind := range []string{"deb", "rpm"} {
 		fmt.Fprintf(b.log, "%s: %s\n", p, kind)
-		env := append(b.environment(here), "ARCH="+p.arch, "VERSION="+b.version, "DATE="+b.date.Format(time.RFC3339), "PROGRAM="+name, "STAGE="+filepath.Join(b.work, "stage"), "SOURCE="+b.root)
+		env := append(b.environment(here), "ARCH="+p.arch, "VERSION="+b.version, "PROGRAM="+name, "STAGE="+filepath.Join(b.work, "stage"), "SOURCE="+b.root)
 		if _, err := b.command(ctx, env, b.root, filepath.Join(b.work, "nfpm"), "package", "-f", "packaging/nfpm.yaml", "-p", kind, "-t", b.out); err != nil {
 			return fmt.Errorf("the %s of %s cannot be made: %w", kind, p, err)
 		}
