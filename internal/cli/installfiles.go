@@ -72,7 +72,7 @@ examples:
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			dir := fs.String("dir", "", "root `FOLDER` to write below; / is this machine")
 			replace := fs.Bool("replace", false, "replace existing files")
-			inPackage := fs.Bool("package", false, "write to the places of a package, for whoever makes one")
+			inPackage := fs.Bool("package", false, "write to the places that a package of a distribution uses")
 			format := fs.String("format", "text", formUsage("install-files"))
 			return func(_ context.Context, env *Env, args []string) error {
 				if *dir == "" || len(args) > 0 {
