@@ -69,6 +69,7 @@ var environment = [][2]string{
 	{"XDG_RUNTIME_DIR", "folder of the socket of standin; the folder for temporary files when not set"},
 	{"STATE_DIRECTORY", "folder from systemd for the orders of operators (orders.json)"},
 	{"JOURNAL_STREAM", "set by systemd where stderr is its journal: lines of serve then begin with their priority"},
+	{"RUNTIME_DIRECTORY", "folder for control.address, which has the address of control; commands without -at and CONFIG read it there, or in /run/kestrix"},
 	{"LISTEN_FDS, LISTEN_PID, NOTIFY_SOCKET, WATCHDOG_USEC", "interface to systemd: sockets, notifications and watchdog of serve"},
 }
 

@@ -21,7 +21,7 @@ type operatorFlags struct {
 const defaultControl = "unix:/run/kestrix/control.sock"
 
 func (f *operatorFlags) define(fs *flag.FlagSet) {
-	fs.Var(&f.at, "at", "`ADDRESS` of the proxy's control, instead of the configuration's: unix:/path, host:port or https://host:port (default "+defaultControl+")")
+	fs.Var(&f.at, "at", "`ADDRESS` of the proxy's control, instead of the configuration's: unix:/path, host:port or https://host:port (default: that of the running service, else "+defaultControl+")")
 	fs.StringVar(&f.ca, "ca", "", "PEM `FILE` of the CA bundle for control's certificate, instead of the system's")
 	fs.StringVar(&f.user, "user", "", "`NAME` of the user; the password is read from KESTRIX_PASSWORD")
 }
@@ -50,7 +50,7 @@ func (f *operatorFlags) clientOf(env *Env, at, file string) (*control.Client, er
 		}
 		at, secure = s.config.Control.Listen.Value.String(), s.config.Control.TLS != nil
 	case at == "":
-		at = defaultControl
+		at = runningControl(env)
 	}
 	for _, prefix := range []string{"https://", "http://"} {
 		if len(at) > len(prefix) && at[:len(prefix)] == prefix {

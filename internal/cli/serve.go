@@ -314,6 +314,7 @@ func (x *serving) tellChanges(before, now *config.Config) {
 // follow goes by a configuration that is in force now, and watches its files.
 func (x *serving) follow(s *source) {
 	x.config, x.source = s.config, s
+	x.manager.controlAt(s.config.Control)
 	var named []string
 	for _, f := range s.config.FilesOfBackends() {
 		named = append(named, pathFrom(s.read[0], f.Value))

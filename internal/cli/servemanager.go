@@ -1,9 +1,14 @@
 package cli
 
 import (
+	"cmp"
+	"errors"
 	"fmt"
+	"io"
+	"io/fs"
 	"net"
 	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"time"
@@ -12,6 +17,7 @@ import (
 	"github.com/coreos/go-systemd/v22/daemon"
 	"golang.org/x/sys/unix"
 
+	"kestrix/internal/core/config"
 	"kestrix/internal/core/status"
 	"kestrix/internal/live/proxy"
 )
@@ -23,10 +29,11 @@ type manager struct {
 	mu     sync.Mutex
 	given  map[string]net.Listener // sockets that were opened for us, by network and address
 	end    chan struct{}
+	folder string // for files while it runs; empty: none was made for us
 }
 
 func underManager(env *Env, n *eventLog) (*manager, error) {
-	m := &manager{events: n, given: map[string]net.Listener{}, end: make(chan struct{})}
+	m := &manager{events: n, given: map[string]net.Listener{}, end: make(chan struct{}), folder: runtimeFolder(env)}
 	if env.Getenv("LISTEN_FDS") == "" {
 		return m, nil
 	}
@@ -45,6 +52,56 @@ func underManager(env *Env, n *eventLog) (*manager, error) {
 		m.given[socketName(l.Addr())] = l
 	}
 	return m, nil
+}
+
+// runtimeFolder is the folder that the service manager made for a service, such as
+// /run/kestrix; the first where there are several.
+func runtimeFolder(env *Env) string {
+	first, _, _ := strings.Cut(env.Getenv("RUNTIME_DIRECTORY"), ":")
+	return first
+}
+
+// controlFile is the file of that folder that has the address of control. With it a command
+// finds the running proxy also where the files say something else than what is in force.
+const controlFile = "control.address"
+
+// controlAt notes where operators are answered from now on.
+func (m *manager) controlAt(c *config.Control) {
+	if m.folder == "" {
+		return
+	}
+	name := filepath.Join(m.folder, controlFile)
+	var err error
+	if c == nil {
+		if err = os.Remove(name); errors.Is(err, fs.ErrNotExist) {
+			err = nil
+		}
+	} else {
+		at := c.Listen.Value.String()
+		if c.TLS != nil {
+			at = "https://" + at
+		}
+		err = replaceFile(name, func(w io.Writer) error { _, err := fmt.Fprintln(w, at); return err })
+	}
+	if err != nil {
+		m.events.say(status.EventManager, "%s cannot be written, and commands need -at or the configuration: %v", name, reason(err))
+	}
+}
+
+// runningControl returns where the service of this machine answers operators.
+func runningControl(env *Env) string {
+	folder := cmp.Or(runtimeFolder(env), filepath.Dir(strings.TrimPrefix(defaultControl, "unix:")))
+	f, err := os.Open(filepath.Join(folder, controlFile))
+	if err != nil {
+		return defaultControl
+	}
+	defer f.Close()
+	text, _ := io.ReadAll(io.LimitReader(f, 512))
+	at := strings.TrimSpace(string(text))
+	if _, err := config.ParseAddress(strings.TrimPrefix(at, "https://")); err != nil {
+		return defaultControl
+	}
+	return at
 }
 
 // socketName is how a socket is known: every address of a family, whether of

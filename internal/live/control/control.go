@@ -113,6 +113,13 @@ func (c *Server) Use(cfg *config.Control, secure *tls.Config) {
 	})
 }
 
+// Unlisten frees the address. What is being asked goes on until Close.
+func (c *Server) Unlisten() {
+	if c != nil {
+		c.listener.Close()
+	}
+}
+
 // Close ends the listener and what is being asked, within a second. A nil Server has
 // nothing to end.
 func (c *Server) Close() {

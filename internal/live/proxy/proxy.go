@@ -241,8 +241,9 @@ func (p *Proxy) listenNew(c *config.Config) (opened []*server, err error) {
 // takeControl goes over to another control listener, or to others who may ask it. p.mu
 // must be held.
 func (p *Proxy) takeControl(ctl *control.Server, cfg *config.Control, secure *tls.Config) {
-	if p.control != ctl {
-		p.control.Close()
+	if before := p.control; before != ctl {
+		before.Unlisten()
+		p.retired.Go(before.Close) // its operator may be the one who waits for this reload
 		p.control = ctl
 		if ctl != nil {
 			p.events.Addf(ctl.Address().String(), status.EventListening, "control")
