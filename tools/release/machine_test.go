@@ -137,7 +137,7 @@ func (m *machine) run(line string) string {
 
 // journal is what the service said last.
 func (m *machine) journal() string {
-	out, _ := m.try("journalctl --no-pager -o cat -u kestrix -n 30")
+	out, _ := m.try("journalctl --no-pager -o cat -u kestrix -n 2000 | grep -v ' HTTP/1.1' | tail -n 30")
 	return out
 }
 
