@@ -108,6 +108,11 @@ func TestAMachineIsInstalledAndUpgraded(t *testing.T) {
 	m.run("systemd-analyze --man=no verify kestrix.service kestrix.socket")
 	m.run("systemd-analyze security --threshold=20 kestrix.service")
 
+	m.run("logrotate -f /etc/logrotate.d/kestrix")
+	m.run("curl -s http://127.0.0.1:9910/after")
+	m.run("for i in $(seq 50); do grep -q /after /var/log/kestrix/access.log && exit; sleep .1; done; exit 1")
+	m.run("grep -q /alive /var/log/kestrix/access.log.1")
+
 	m.role("backend", "192.0.2.11:8080", "192.0.2.12:8080")
 	do("Write the configuration", nil)
 	m.under("reloads", func() {

@@ -77,6 +77,9 @@ exec env -i container=test PATH=/usr/sbin:/usr/bin:/sbin:/bin /lib/systemd/syste
 // newMachine installs and boots one. KESTRIX_MACHINE names a folder that has an installation
 // already, which is copied.
 func newMachine(t *testing.T) *machine {
+	if os.Geteuid() != 0 {
+		t.Skip("only root may make a machine in namespaces")
+	}
 	m := &machine{t: t, root: filepath.Join(t.TempDir(), "root")}
 	if has := os.Getenv("KESTRIX_MACHINE"); has != "" {
 		m.here("cp", "-a", has, m.root)
