@@ -26,7 +26,7 @@ func TestTheImageHasAllThatTheProgramNeeds(t *testing.T) {
 	recipe, err := os.ReadFile(filepath.Join(dir, "Containerfile"))
 	require.NoError(t, err)
 	line := func(word string) string {
-		found := regexp.MustCompile(`(?m)^` + word + ` (.*)$`).FindAllStringSubmatch(string(recipe), -1)
+		found := regexp.MustCompile(`(?m)^`+word+` (.*)$`).FindAllStringSubmatch(string(recipe), -1)
 		require.Len(t, found, 1, word)
 		return found[0][1]
 	}
