@@ -11,11 +11,11 @@ configure) if [ -z "$2" ]; then first=yes; fi ;;
 *) exit 0 ;;
 esac
 
-if command -v systemd-sysusers >/dev/null 2>&1; then
+if command -v systemd-sysusers >/dev/null 2>&1 && command -v systemd-tmpfiles >/dev/null 2>&1; then
 	systemd-sysusers kestrix.conf
 	systemd-tmpfiles --create kestrix.conf
 else
-	echo "kestrix: there is no systemd-sysusers; create the user kestrix and give it /etc/kestrix, /var/lib/kestrix and /var/log/kestrix"
+	echo "kestrix: there is no systemd-sysusers or systemd-tmpfiles; create the user kestrix and give it /etc/kestrix, /var/lib/kestrix and /var/log/kestrix"
 fi
 
 # Without a running systemd, as in an image that is being made, nothing is started.
@@ -29,7 +29,8 @@ if [ "$first" = yes ]; then
 fi
 
 # The running process is of the version before. It goes on if the new one refuses the
-# configuration, for a restart would leave nobody.
+# configuration, for a restart would leave nobody. Variables that a drop-in sets for the
+# service are not set here: a configuration that needs them counts as refused.
 if systemctl is-active --quiet kestrix.service; then
 	if runuser -u kestrix -- /usr/bin/kestrix check -severity error /etc/kestrix; then
 		systemctl restart kestrix.service
