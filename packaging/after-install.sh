@@ -18,6 +18,16 @@ else
 	echo "kestrix: there is no systemd-sysusers or systemd-tmpfiles; create the user kestrix and give it /etc/kestrix, /var/lib/kestrix and /var/log/kestrix"
 fi
 
+# The files of the folder are one configuration: a further one would change what is there.
+found=no
+for f in /etc/kestrix/*.hcl; do
+	if [ -e "$f" ]; then found=yes; fi
+done
+if [ "$first" = yes ] && [ "$found" = no ]; then
+	mkdir -p /etc/kestrix
+	cp /usr/share/kestrix/site.hcl /etc/kestrix/site.hcl
+fi
+
 # Without a running systemd, as in an image that is being made, nothing is started.
 if [ ! -d /run/systemd/system ]; then
 	exit 0

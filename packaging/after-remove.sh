@@ -5,6 +5,7 @@ set -e
 
 if [ "$1" = purge ]; then
 	rm -rf /var/lib/kestrix /var/log/kestrix
+	rm -f /etc/kestrix/site.hcl
 	rmdir /etc/kestrix 2>/dev/null || true
 fi
 if [ -d /run/systemd/system ]; then

@@ -15,9 +15,9 @@ import (
 // hostFiles lists the files for the machine that serves, by where they stand below
 // its root: as a package of a distribution has them, or beside a program in /usr/local.
 func hostFiles(inPackage bool) []hostFile {
-	program, units, entries, share, zsh := "/usr/local/bin/kestrix", "etc/systemd/system/", "etc/", "usr/local/share/", "usr/local/share/zsh/site-functions/"
+	program, site, units, entries, share, zsh := "/usr/local/bin/kestrix", firstConfiguration, "etc/systemd/system/", "etc/", "usr/local/share/", "usr/local/share/zsh/site-functions/"
 	if inPackage {
-		program, units, entries, share, zsh = packagedProgram, "usr/lib/systemd/system/", "usr/lib/", "usr/share/", "usr/share/zsh/vendor-completions/"
+		program, site, units, entries, share, zsh = packagedProgram, packagedConfiguration, "usr/lib/systemd/system/", "usr/lib/", "usr/share/", "usr/share/zsh/vendor-completions/"
 	}
 	unit := func() (string, error) {
 		text, err := carried("kestrix.service")()
@@ -28,7 +28,7 @@ func hostFiles(inPackage bool) []hostFile {
 		{units + "kestrix.socket", "keeps sockets open during a restart; see its head", carried("kestrix.socket")},
 		{entries + "sysusers.d/kestrix.conf", "the user kestrix", carried("kestrix.sysusers")},
 		{entries + "tmpfiles.d/kestrix.conf", "its folders", carried("kestrix.tmpfiles")},
-		{"etc/kestrix/site.hcl", "a first configuration, which answers /alive on this machine", carried("site.hcl")},
+		{site, "a first configuration, which answers /alive on this machine", carried("site.hcl")},
 		{"etc/logrotate.d/kestrix", "moves the access log away each night", carried("kestrix.logrotate")},
 		{share + "man/man1/kestrix.1", "man kestrix", made(manual)},
 		{"usr/share/bash-completion/completions/kestrix", "completion for bash", made(bashCompletion)},
@@ -37,8 +37,14 @@ func hostFiles(inPackage bool) []hostFile {
 	}
 }
 
-// packagedProgram is where packages install the program, as the unit names it.
-const packagedProgram = "/usr/bin/kestrix"
+// packagedProgram is where packages install the program, as the unit names it. Their first
+// configuration stands aside: what they do after an installation copies it to its place, unless
+// there is a configuration already.
+const (
+	packagedProgram       = "/usr/bin/kestrix"
+	packagedConfiguration = "usr/share/kestrix/site.hcl"
+	firstConfiguration    = "etc/kestrix/site.hcl"
+)
 
 type hostFile struct {
 	path, what string
@@ -62,7 +68,7 @@ func installFilesCommand() *command {
 		summary: "write the systemd units, user, folders, log rotation, manual page and completion",
 		help: `
 Writes files below a folder and starts no service. Existing files stay unless -replace
-is given; a configuration stays in any case. Write to a folder of your own first to look
+is given, and /etc/kestrix is left alone if it has a configuration. Write to a folder of your own first to look
 at the files. The units run /usr/local/bin/kestrix. With -package everything is where the
 package of a distribution has it, and they run /usr/bin/kestrix.
 
@@ -90,7 +96,7 @@ examples:
 						Files []installedFile `json:"files"`
 					}{files})
 				}
-				return sayInstalled(env.Stdout, files)
+				return sayInstalled(env.Stdout, files, *inPackage)
 			}
 		},
 	}
@@ -99,7 +105,7 @@ examples:
 // installedFile is a file for the machine, and what became of it.
 type installedFile struct {
 	Path   string `json:"path"`
-	Result string `json:"result"` // written, unchanged, or kept: it exists with other contents
+	Result string `json:"result"` // written, unchanged, kept: it exists with other contents, or left out: there is a configuration
 	About  string `json:"about"`
 }
 
@@ -115,7 +121,9 @@ func installFiles(dir string, replace, inPackage bool) (out []installedFile, err
 		switch {
 		case err == nil && string(old) == text:
 			x.Result = "unchanged"
-		case err == nil && (!replace || strings.HasSuffix(f.path, ".hcl")):
+		case f.path == firstConfiguration && configured(filepath.Dir(x.Path)):
+			x.Result = "left out"
+		case err == nil && !replace:
 			x.Result = "kept"
 		default:
 			if err := os.MkdirAll(filepath.Dir(x.Path), 0o755); err != nil {
@@ -130,8 +138,15 @@ func installFiles(dir string, replace, inPackage bool) (out []installedFile, err
 	return out, nil
 }
 
+// configured reports whether a folder has a configuration: with one more file it would be
+// another one.
+func configured(folder string) bool {
+	found, _ := filepath.Glob(filepath.Join(folder, "*.hcl")) // fails for a bad pattern alone
+	return len(found) > 0
+}
+
 // sayInstalled lists the files, and what to do next.
-func sayInstalled(w io.Writer, files []installedFile) error {
+func sayInstalled(w io.Writer, files []installedFile, inPackage bool) error {
 	width, kept := 0, 0
 	for _, f := range files {
 		width = max(width, len(f.Path))
@@ -143,7 +158,11 @@ func sayInstalled(w io.Writer, files []installedFile) error {
 		fmt.Fprintf(w, "%-*s  %-9s  %s\n", width, f.Path, f.Result, f.About)
 	}
 	if kept > 0 {
-		fmt.Fprintf(w, "%s kept, because the contents differ; -replace replaces all but a configuration\n", plural(kept, "file"))
+		fmt.Fprintf(w, "%s kept, because the contents differ; -replace replaces them\n", plural(kept, "file"))
+	}
+	if inPackage {
+		_, err := fmt.Fprintf(w, "the program belongs to %s; after an installation %s is copied to /etc/kestrix, unless a configuration is there\n", packagedProgram, "/"+packagedConfiguration)
+		return err
 	}
 	_, err := fmt.Fprintln(w, "next: install the program as /usr/local/bin/kestrix; then systemd-sysusers, systemd-tmpfiles --create, and systemctl enable --now kestrix")
 	return err

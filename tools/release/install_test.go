@@ -105,6 +105,7 @@ func TestAMachineIsInstalledAndUpgraded(t *testing.T) {
 	assert.Equal(t, "alive\n", m.run("curl -s http://127.0.0.1:9910/alive"))
 	assert.Contains(t, m.run("curl -si http://127.0.0.1:9910/"), " 404 ")
 	assert.Contains(t, m.run("stat -c '%a %U %G' /etc/kestrix"), "750 root kestrix")
+	assert.Equal(t, m.run("cat /usr/share/kestrix/site.hcl"), m.run("cat /etc/kestrix/site.hcl"))
 	m.run("systemd-analyze --man=no verify kestrix.service kestrix.socket")
 	m.run("systemd-analyze security --threshold=20 kestrix.service")
 
@@ -167,6 +168,11 @@ func TestAMachineIsInstalledAndUpgraded(t *testing.T) {
 	do("Remove", nil)
 	_, code = m.try("ls /etc/kestrix/site.hcl /var/lib/kestrix /usr/bin/kestrix /usr/lib/systemd/system/kestrix.service 2>/dev/null")
 	assert.NotZero(t, code)
+
+	// A package that comes to a configuration leaves it alone.
+	m.run("mkdir -p /etc/kestrix && cp good.hcl /etc/kestrix/harbour.hcl && apt-get install ./kestrix_*.deb")
+	assert.Equal(t, "/etc/kestrix/harbour.hcl\n", m.run("ls /etc/kestrix/*"))
+	m.run("apt-get purge -y kestrix && rm -r /etc/kestrix")
 
 	program := filepath.Join(t.TempDir(), "kestrix")
 	source := commands["From source"]
