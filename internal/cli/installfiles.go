@@ -68,9 +68,10 @@ func installFilesCommand() *command {
 		summary: "write the systemd units, user, folders, log rotation, manual page and completion",
 		help: `
 Writes files below a folder and starts no service. Existing files stay unless -replace
-is given, and /etc/kestrix is left alone if it has a configuration. Write to a folder of your own first to look
-at the files. The units run /usr/local/bin/kestrix. With -package everything is where the
-package of a distribution has it, and they run /usr/bin/kestrix.
+is given, and /etc/kestrix is left alone if it has a configuration. Write to a folder
+of your own first to look at the files. The units run /usr/local/bin/kestrix. With
+-package everything is where the package of a distribution has it, and they run
+/usr/bin/kestrix.
 
 examples:
   kestrix install-files -dir host
