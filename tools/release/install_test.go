@@ -77,7 +77,7 @@ func TestAMachineIsInstalledAndUpgraded(t *testing.T) {
 		return strings.Split(filepath.Base(debs[0]), "_")[1]
 	}
 	commands := guide(t)
-	do := func(section string, known map[string]string) {
+	do := func(section string, known ...string) {
 		lines := commands[section]
 		require.NotEmpty(t, lines, "docs/install.md has no commands in %q", section)
 		delete(commands, section)
@@ -87,9 +87,7 @@ func TestAMachineIsInstalledAndUpgraded(t *testing.T) {
 				line, wants = one, 1
 			}
 			line = sudo.ReplaceAllString(line, "")
-			for from, to := range known {
-				line = strings.ReplaceAll(line, from, to)
-			}
+			line = strings.NewReplacer(known...).Replace(line)
 			out, code := m.try(line)
 			require.Equal(t, wants, code, "%s: %s\n%s", line, out, m.journal())
 		}
@@ -101,7 +99,7 @@ func TestAMachineIsInstalledAndUpgraded(t *testing.T) {
 	}
 
 	v := put(oldRelease)
-	do("From a package", map[string]string{"VERSION": v})
+	do("From a package", "VERSION", v)
 	assert.Equal(t, "alive\n", m.run("curl -s http://127.0.0.1:9910/alive"))
 	assert.Contains(t, m.run("curl -si http://127.0.0.1:9910/"), " 404 ")
 	assert.Contains(t, m.run("stat -c '%a %U %G' /etc/kestrix"), "750 root kestrix")
@@ -115,9 +113,9 @@ func TestAMachineIsInstalledAndUpgraded(t *testing.T) {
 	m.run("grep -q /alive /var/log/kestrix/access.log.1")
 
 	m.role("backend", "192.0.2.11:8080", "192.0.2.12:8080")
-	do("Write the configuration", nil)
+	do("Write the configuration")
 	m.under("reloads", func() {
-		do("Change the configuration", nil)
+		do("Change the configuration")
 		// A refused file, reported where the reload was asked for; what is in force goes on.
 		m.run("cp /etc/kestrix/site.hcl good.hcl && echo 'telemetry = 1' >> /etc/kestrix/site.hcl")
 		_, code := m.try("systemctl reload kestrix")
@@ -139,13 +137,13 @@ func TestAMachineIsInstalledAndUpgraded(t *testing.T) {
 	assert.Contains(t, m.journal(), "Start request repeated too quickly")
 	m.run("cp good.hcl /etc/kestrix/site.hcl && systemctl reset-failed kestrix && systemctl start kestrix")
 
-	do("Keep sockets open", nil)
+	do("Keep sockets open")
 	m.run("kestrix tell app1 drain")
 	m.under("a restart", func() { m.run("systemctl restart kestrix") })
 	before := version()
 	m.under("an upgrade", func() {
 		v = put(newRelease)
-		do("Upgrade", map[string]string{"kestrix-VERSION": "kestrix-" + strings.ReplaceAll(v, "~", "-"), "VERSION": v})
+		do("Upgrade", "kestrix-VERSION", "kestrix-"+strings.ReplaceAll(v, "~", "-"), "VERSION", v)
 	})
 	assert.NotEqual(t, before, version())
 	assert.Contains(t, m.run("kestrix status"), "draining", "the order of the operator")
@@ -161,11 +159,11 @@ func TestAMachineIsInstalledAndUpgraded(t *testing.T) {
 	m.run("cp good.hcl /etc/kestrix/site.hcl")
 	m.under("a rollback", func() {
 		v = put(oldRelease)
-		do("Roll back", map[string]string{"BEFORE": v})
+		do("Roll back", "BEFORE", v)
 	})
 	assert.Equal(t, before, version())
 
-	do("Remove", nil)
+	do("Remove")
 	_, code = m.try("ls /etc/kestrix/site.hcl /var/lib/kestrix /usr/bin/kestrix /usr/lib/systemd/system/kestrix.service 2>/dev/null")
 	assert.NotZero(t, code)
 
@@ -183,7 +181,7 @@ func TestAMachineIsInstalledAndUpgraded(t *testing.T) {
 	require.NoError(t, err, "%s", out)
 	m.here("cp", program, m.root+"/root/kestrix")
 	commands["From source"] = source[1:]
-	do("From source", nil)
+	do("From source")
 	for _, line := range commands["In an image"] {
 		assert.Regexp(t, "^podman ", line, "no engine of images runs here")
 	}
