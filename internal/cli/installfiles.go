@@ -162,7 +162,7 @@ func sayInstalled(w io.Writer, files []installedFile, inPackage bool) error {
 		fmt.Fprintf(w, "%s kept, because the contents differ; -replace replaces them\n", plural(kept, "file"))
 	}
 	if inPackage {
-		_, err := fmt.Fprintf(w, "the program belongs to %s; after an installation %s is copied to /etc/kestrix, unless a configuration is there\n", packagedProgram, "/"+packagedConfiguration)
+		_, err := fmt.Fprintf(w, "the program goes to %s; after an installation %s is copied to /etc/kestrix, unless a configuration is there\n", packagedProgram, "/"+packagedConfiguration)
 		return err
 	}
 	_, err := fmt.Fprintln(w, "next: install the program as /usr/local/bin/kestrix; then systemd-sysusers, systemd-tmpfiles --create, and systemctl enable --now kestrix")

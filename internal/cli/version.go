@@ -42,7 +42,9 @@ examples:
 				if err := o.check(); err != nil {
 					return err
 				}
-				if *compatible != "" {
+				asked := false
+				fs.Visit(func(x *flag.Flag) { asked = asked || x.Name == "compatible" })
+				if asked {
 					return sayCompatible(env, &o, *compatible)
 				}
 				b := thisBuild()

@@ -16,6 +16,7 @@ import (
 type Compatibility struct {
 	Version       string         `json:"version"`
 	Configuration string         `json:"configuration"`
+	Partial       bool           `json:"partial"` // a syntax error may hide more
 	Refused       []Incompatible `json:"refused"` // removed or renamed since, or not known
 	Changed       []Incompatible `json:"changed"` // accepted, with another meaning or default
 }
@@ -32,7 +33,7 @@ type Incompatible struct {
 // NewCompatibility holds a configuration against what the language changed. The findings are
 // those of reading it.
 func NewCompatibility(version, name string, c *config.Config, found config.Findings) *Compatibility {
-	out := &Compatibility{Version: version, Configuration: name, Refused: []Incompatible{}, Changed: []Incompatible{}}
+	out := &Compatibility{Version: version, Configuration: name, Partial: c.Broken, Refused: []Incompatible{}, Changed: []Incompatible{}}
 	told := map[string]bool{}
 	add := func(to *[]Incompatible, x Incompatible, at hcl.Range) {
 		place := fmt.Sprintf("%s:%d:%d", at.Filename, at.Start.Line, at.Start.Column)
@@ -92,6 +93,8 @@ func (s Style) Compatibility(x *Compatibility) string {
 	part("accepted, and changed", "keep", x.Changed)
 	known := func(i Incompatible) bool { return i.Since != "" }
 	switch removed := slices.ContainsFunc(x.Refused, known); {
+	case x.Partial:
+		b.WriteString("a syntax error may hide more: correct it, and ask again")
 	case removed:
 		b.WriteString("it uses what was renamed or removed")
 	case len(x.Refused) > 0:

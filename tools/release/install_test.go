@@ -44,7 +44,7 @@ func older(t *testing.T) string {
 	return dir
 }
 
-// releaseOf builds one for this machine, twice, and returns its folder.
+// releaseOf makes the release of a checkout for linux/amd64, and returns its folder.
 func releaseOf(t *testing.T, root string) string {
 	dir := filepath.Join(t.TempDir(), "release")
 	require.NoError(t, run(t.Context(), root, dir, "linux/amd64", testWriter{t}, testWriter{t}))
@@ -70,7 +70,7 @@ func TestAMachineIsInstalledAndUpgraded(t *testing.T) {
 	oldRelease, newRelease := releaseOf(t, older(t)), releaseOf(t, "../..")
 	m := newMachine(t)
 	put := func(release string) (version string) {
-		m.here("sh", "-c", "rm -f "+m.root+"/root/*kestrix* && cp "+release+"/* "+m.root+"/root/")
+		m.here("sh", "-c", "cd "+m.root+desk+" && rm -f *kestrix* && cp "+release+"/* .")
 		debs, err := filepath.Glob(filepath.Join(release, "*.deb"))
 		require.NoError(t, err)
 		require.Len(t, debs, 1)
@@ -179,7 +179,7 @@ func TestAMachineIsInstalledAndUpgraded(t *testing.T) {
 	c.Dir = "../.."
 	out, err := c.CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	m.here("cp", program, m.root+"/root/kestrix")
+	m.here("cp", program, filepath.Join(m.root, desk, "kestrix"))
 	commands["From source"] = source[1:]
 	do("From source")
 	for _, line := range commands["In an image"] {

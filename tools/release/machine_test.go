@@ -42,6 +42,9 @@ type machine struct {
 	pid  int // of its systemd
 }
 
+// desk is the folder of the machine in which commands run.
+const desk = "/srv"
+
 // boots makes the folder a machine's root, and systemd its first process. What systemd needs
 // of /dev is made by hand, since nothing of this machine is to be seen there.
 const boots = `
@@ -118,10 +121,10 @@ func (m *machine) here(name string, args ...string) string {
 	return string(out)
 }
 
-// try runs a line of a shell in the machine, in /root, and returns all it prints and its exit code.
+// try runs a line of a shell in the machine, in its desk, and returns all it prints and its exit code.
 func (m *machine) try(line string) (string, int) {
-	c := exec.Command("nsenter", "-t", strconv.Itoa(m.pid), "-m", "-p", "-u", "-i", "-n", "env", "-i", "PATH=/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "HOME=/root", "DEBIAN_FRONTEND=noninteractive",
-		"sh", "-c", "cd /root && "+line)
+	c := exec.Command("nsenter", "-t", strconv.Itoa(m.pid), "-m", "-p", "-u", "-i", "-n", "env", "-i", "PATH=/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "HOME="+desk, "DEBIAN_FRONTEND=noninteractive",
+		"sh", "-c", "cd "+desk+" && "+line)
 	out, err := c.CombinedOutput()
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) {
