@@ -52,7 +52,11 @@ func systems() []system {
 	exponential := func(workers, backlog int) string {
 		return fmt.Sprintf("service = exponential(\"10ms\")\n workers = %d\n backlog = %d", workers, backlog)
 	}
+	shared := func(cores int, behaviour string) string {
+		return fmt.Sprintf("%s\n workers = 1000000\n sharing {\n  cores = %d\n }", behaviour, cores)
+	}
 	blocked, stay := mmcK(4, 10, 4.4)
+	_, asMMC := mmcK(4, 2000, 3.4) // M/M/4, but for what no computer can tell
 	return []system{
 		{"M/G/1, lognormal with CV 1.2, load 0.7", "mean time", 1, "service = lognormal(\"10ms\", 1.2)\n workers = 1\n backlog = 10000000", "", open(70, 3000), ms * mg1(0.7, 1.2), "ms", mean},
 		{"M/D/1, load 0.8", "mean time", 1, "service = \"10ms\"\n workers = 1\n backlog = 10000000", "", open(80, 3000), ms * mg1(0.8, 0), "ms", mean},
@@ -63,6 +67,8 @@ func systems() []system {
 		{"machine repair, 8 clients, 2 workers", "throughput", 1, exponential(2, 100), "", "requests = 200000\n concurrency = 8\n think = \"40ms\"", repair(8, 2, 4) / service, "/s", throughput},
 		{"closed network, 12 clients, 3 servers", "throughput", 3, exponential(1, 100), "", "requests = 200000\n concurrency = 12\n think = \"20ms\"", network(12, 3, 2) / service, "/s", throughput},
 		{"patience of 50 ms before M/M/1, load 0.7", "clients that leave", 1, exponential(1, 10_000_000), "clients {\n patience = exponential(\"50ms\")\n}\n", open(70, 3000), 100 * impatient(0.7, 5), "%", left},
+		{"M/G/1 shared, lognormal with CV 1.2, load 0.7", "mean time", 1, shared(1, "service = lognormal(\"10ms\", 1.2)"), "", open(70, 3000), ms / (1 - 0.7), "ms", mean},
+		{"M/D/4 shared, load 0.85", "mean time", 1, shared(4, "service = \"10ms\""), "", open(340, 800), ms * asMMC, "ms", mean},
 	}
 }
 

@@ -141,7 +141,7 @@ func (f *standinFlags) ofConfig(ctx context.Context, env *Env, name string, with
 func behave(s *standin.StandIn, sc *scenario.Scenario, c *config.Config, delay time.Duration) {
 	b := sc.Behaviour(s.Name)
 	up, backend, _ := strings.Cut(s.Name, ".")
-	s.Service, s.Workers, s.Backlog, s.OfPaths = b.Service, b.Workers, b.Backlog, sc.PathServices(c.Upstream(up), backend)
+	s.Behave(b, sc.PathServices(c.Upstream(up), backend))
 	switch {
 	case b.Service.Kind == "" && delay > 0:
 	case b.Service.Kind == "", b.Service.Kind == "from_trace":

@@ -294,7 +294,14 @@ func (p Replay) model() []pageModel {
 		if n := len(names); n > 12 {
 			names = append(names[:11:11], fmt.Sprintf("%d more", n-11))
 		}
-		out = append(out, pageModel{strings.Join(names, ", "), a.Service, count(int64(a.Workers)), count(int64(a.Backlog)), span(a.Connect)})
+		service, workers := a.Service, count(int64(a.Workers))
+		if a.ColdFor > 0 {
+			service += fmt.Sprintf("; %g times as long after a restart, falling to once within %s", a.ColdFactor, span(a.ColdFor))
+		}
+		if a.Cores > 0 {
+			workers += fmt.Sprintf(" on %g cores", a.Cores)
+		}
+		out = append(out, pageModel{strings.Join(names, ", "), service, workers, count(int64(a.Backlog)), span(a.Connect)})
 	}
 	return out
 }

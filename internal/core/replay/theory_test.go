@@ -100,6 +100,9 @@ func TestTimesAgreeWithQueueingTheory(t *testing.T) {
 	exponential := func(workers int) string {
 		return fmt.Sprintf("service = exponential(\"10ms\")\n workers = %d\n backlog = 10000000", workers)
 	}
+	shared := func(cores int, behaviour string) string {
+		return fmt.Sprintf("%s\n sharing {\n  cores = %d\n }", behaviour, cores)
+	}
 	load := func(rate float64, seconds int) string {
 		return fmt.Sprintf("rate = \"%g/s\"\n for = \"%ds\"\n clients = 10000\n popularity = 0", rate, seconds)
 	}
@@ -117,6 +120,10 @@ func TestTimesAgreeWithQueueingTheory(t *testing.T) {
 		{"M/M/16 (Erlang C)", 1, "random", exponential(16), load(1440, 70), 10*ms + erlangC(16, 14.4)*10*ms/(16-14.4)},
 		{"M/D/1 (Pollaczek, Khinchine)", 1, "random", "service = \"10ms\"\n workers = 1\n backlog = 10000000", load(80, 1200), 10*ms + 0.8*10*ms/2/(1-0.8)},
 		{"M/G/1 (Pollaczek, Khinchine)", 1, "random", "service = lognormal(\"10ms\", 1.2)\n workers = 1\n backlog = 10000000", load(70, 1500), 10*ms + 0.7*10*ms*(1+1.2*1.2)/2/(1-0.7)},
+		// Sharing is insensitive to the distribution, so that M/M/c gives the mean for all (Cohen 1979).
+		{"M/M/1, shared", 1, "random", shared(1, exponential(100_000)), load(70, 1500), 10 * ms / (1 - 0.7)},
+		{"M/G/1, shared", 1, "random", shared(1, "service = lognormal(\"10ms\", 1.2)\n workers = 100000"), load(70, 1500), 10 * ms / (1 - 0.7)},
+		{"M/D/4, shared", 1, "random", shared(4, "service = \"10ms\"\n workers = 100000"), load(340, 300), 10*ms + erlangC(4, 3.4)*10*ms/(4-3.4)},
 		{"round-robin split to GI/M/1", 5, "round-robin", exponential(1), load(400, 300), 10 * ms * gim1(0.8, 5)},
 		{"supermarket at 0.5", 400, "two-choices", exponential(1), load(20000, 6), 10 * ms * supermarket(0.5)},
 		{"supermarket at 0.7", 400, "two-choices", exponential(1), load(28000, 6), 10 * ms * supermarket(0.7)},

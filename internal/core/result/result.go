@@ -322,6 +322,8 @@ const (
 	Backends     = "backends" // their workers, backlogs and connecting
 	Arrivals     = "arrivals"
 	Patience     = "patience"
+	Sharing      = "sharing"     // whether work in progress slows down other work
+	ColdStarts   = "cold starts" // how fast a backend is whose process restarted
 	Waiting      = "waiting"
 	LastField    = "last field"
 )
@@ -349,6 +351,11 @@ type BackendModel struct {
 	Workers int     `json:"workers"`
 	Backlog int     `json:"backlog"`
 	Connect float64 `json:"connect"`
+	Cores   float64 `json:"cores"` // that work in progress shares; 0: it takes as long however much there is
+	// After a restart work takes ColdFactor times as long at first, and evenly less for ColdFor
+	// seconds; 0 for a backend that is as fast as ever at once.
+	ColdFor    float64 `json:"cold_for"`
+	ColdFactor float64 `json:"cold_factor"`
 }
 
 // Engine is how the replay itself ran; it alone may differ between two runs.

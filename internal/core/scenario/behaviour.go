@@ -22,8 +22,25 @@ type Behaviour struct {
 	Workers int
 	Backlog int
 	Connect time.Duration
+	Cores   float64 // that requests in progress share; 0: each progresses as if it were alone
+	Cold    Cold    // after a restart
 	// Whether the scenario gives them; else they are defaults.
 	GivenWorkers, GivenBacklog, GivenConnect bool
+}
+
+// Cold is how a backend begins whose process has restarted: work takes Factor times as long
+// at first, and evenly less until it takes as long as ever. The zero value begins at full speed.
+type Cold struct {
+	For    time.Duration
+	Factor float64
+}
+
+// Slows returns how many times as long work takes that begins so long after the restart.
+func (c *Cold) Slows(since time.Duration) float64 {
+	if since < 0 || since >= c.For {
+		return 1
+	}
+	return c.Factor - (c.Factor-1)*float64(since)/float64(c.For)
 }
 
 // Default is the behaviour of a backend that no scenario speaks of.
@@ -43,6 +60,12 @@ func behaviour(n *config.Node) Behaviour {
 	for _, p := range config.Get[[]config.Placed[string]](n, "path") {
 		b.Paths = append(b.Paths, p.Value)
 	}
+	if x := n.One("sharing"); x != nil {
+		b.Cores = config.Get[float64](x, "cores")
+	}
+	if x := n.One("cold"); x != nil {
+		b.Cold = Cold{config.Get[time.Duration](x, "for"), config.Get[float64](x, "factor")}
+	}
 	return b
 }
 
@@ -58,9 +81,13 @@ func (s *Scenario) behaviours(d *config.Decoder, root *config.Node, c *config.Co
 		if !n.Has("path") {
 			continue
 		}
-		for _, key := range []string{"workers", "backlog", "connect"} {
-			if n.Has(key) {
-				d.Add(config.IDUnknown, n.At(key), key+" is of a backend as a whole, and this behaviour says how long requests of some paths take", "give it in a behaviour without path")
+		for _, key := range []string{"workers", "backlog", "connect", "sharing", "cold"} {
+			at, given := n.At(key), n.Has(key)
+			if x := n.One(key); x != nil {
+				at, given = x.Range, true
+			}
+			if given {
+				d.Add(config.IDUnknown, at, key+" is of a backend as a whole, and this behaviour says how long requests of some paths take", "give it in a behaviour without path")
 			}
 		}
 		if !n.Has("service") {
@@ -230,6 +257,6 @@ func (s *Scenario) PathServices(u *config.Upstream, name string) []PathService {
 func (s *Scenario) Alike(u *config.Upstream, one, other string) bool {
 	x, y := s.Behaviour(u.Name+"."+one), s.Behaviour(u.Name+"."+other)
 	same := func(a, b PathService) bool { return a.Set == b.Set && a.Service == b.Service }
-	return x.Service == y.Service && x.Workers == y.Workers && x.Backlog == y.Backlog && x.Connect == y.Connect &&
+	return x.Service == y.Service && x.Workers == y.Workers && x.Backlog == y.Backlog && x.Connect == y.Connect && x.Cores == y.Cores && x.Cold == y.Cold &&
 		slices.EqualFunc(s.PathServices(u, one), s.PathServices(u, other), same)
 }

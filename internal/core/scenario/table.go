@@ -72,6 +72,23 @@ var Language = &config.Block{
 				{Name: "backlog", Type: config.Whole, Default: "64", Why: "a small listen backlog; this is an assumption", Min: "0", Max: "10000000", Help: "maximum requests that wait for a worker; further connections are refused", Example: "64"},
 				{Name: "connect", Type: config.Duration, Default: `"1ms"`, Why: "a connection within one site", Max: `"1h"`, Help: "time to connect", Example: `"1ms"`},
 			},
+			Blocks: []*config.Block{
+				{
+					Name: "sharing",
+					Help: "processor sharing: requests in progress share the cores equally, so that each takes longer the more there are. Without it a request takes the same time however many others are in progress",
+					Keys: []*config.Key{
+						{Name: "cores", Type: config.Number, Required: true, Min: "0.01", Max: "100000", Help: "requests that progress at full speed; n requests in progress each progress at cores / n of it. workers still limits how many are in progress", Example: "4"},
+					},
+				},
+				{
+					Name: "cold",
+					Help: "slow beginning of a backend whose process has restarted, that is at the end of a refuse fault and in the pauses of a flap fault. Without it a restarted backend is as fast as before",
+					Keys: []*config.Key{
+						{Name: "for", Type: config.Duration, Required: true, Min: `"1ms"`, Max: `"24h"`, Help: "time until the backend is as fast as before", Example: `"30s"`},
+						{Name: "factor", Type: config.Number, Default: "5", Why: "empty caches and code that is not compiled yet often cost several times as much", Min: "1", Max: "1000000", Help: "factor of the service time at first; it falls evenly to 1", Example: "5"},
+					},
+				},
+			},
 		},
 		{
 			Name: "fault", Label: &config.Label{Name: "title"}, Many: true,

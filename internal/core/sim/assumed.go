@@ -30,7 +30,7 @@ func (e *Engine) assumed() result.Assumptions {
 	if e.res.Requests == 0 {
 		return out
 	}
-	for _, a := range []*result.Assumption{e.assumedService(), e.unnamedField(), e.waitingTwice(), e.assumedBackends(), e.assumedArrivals(), e.assumedPatience()} {
+	for _, a := range []*result.Assumption{e.assumedService(), e.unnamedField(), e.waitingTwice(), e.assumedBackends(), e.assumedSharing(), e.assumedCold(), e.assumedArrivals(), e.assumedPatience()} {
 		if a != nil {
 			out = append(out, *a)
 		}
@@ -113,7 +113,7 @@ func (e *Engine) waitingTwice() *result.Assumption {
 		var waited, worked float64
 		for k := range u.servers {
 			s := &u.servers[k]
-			workers, lined, waited, worked = workers+int64(s.workers), lined+s.lined, waited+s.linedFor.Seconds(), worked+s.worked.Seconds()
+			workers, lined, waited, worked = workers+int64(s.workers), lined+s.lined, waited+s.linedFor.Seconds(), worked+s.workedBy(e.now).Seconds()
 		}
 		if u.durations.most < nearWorkers*float64(workers) {
 			continue
@@ -140,7 +140,7 @@ func (e *Engine) assumedBackends() *result.Assumption {
 		s := &e.servers[k]
 		b := &s.behaves
 		if !b.GivenWorkers {
-			workers, waited, worked = workers+1, waited+s.linedFor.Seconds(), worked+s.worked.Seconds()
+			workers, waited, worked = workers+1, waited+s.linedFor.Seconds(), worked+s.workedBy(e.now).Seconds()
 		}
 		if !b.GivenBacklog {
 			backlog++

@@ -409,6 +409,10 @@ func (e *Engine) handle(ev event) {
 		a := e.kept(ev.req)
 		e.lastAt = e.now
 		e.ask(&a)
+	case sharedDone:
+		e.sharedDone(&e.servers[ev.server], ev.gen)
+	case warmed:
+		e.faultsChanged()
 	case coreDue:
 		e.coreDue(e.views[ev.server])
 	case probeReach:

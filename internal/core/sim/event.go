@@ -34,4 +34,6 @@ const (
 	faultBegins
 	faultEnds
 	faultTurns // a flapping backend fails, or works again
+	sharedDone // the first of what shares the cores of a server is done
+	warmed     // a server is as fast as before its process restarted
 )

@@ -139,6 +139,9 @@ func (e *Engine) recover(f *fault, s *server, x *scenario.Effect) {
 		s.stuck = 0
 		e.next(s)
 	}
+	if x.Refuses && s.refuse == 0 {
+		e.restarts(s)
+	}
 	if x.Errors {
 		s.errors = slices.DeleteFunc(s.errors, func(other *scenario.Fault) bool { return other == f.cfg })
 	}
@@ -180,7 +183,7 @@ func (e *Engine) faultsChanged() {
 	e.faultNext = next
 	for k := range e.servers {
 		s := &e.servers[k]
-		s.healthy = s.slow == 1 && s.refuse == 0 && s.blackhole == 0 && s.hang == 0 && s.reset == 0 && len(s.errors) == 0
+		s.steady = s.shared == nil && s.coldUntil <= e.now && s.slow == 1 && s.refuse == 0 && s.blackhole == 0 && s.hang == 0 && s.reset == 0 && len(s.errors) == 0
 	}
 }
 

@@ -107,11 +107,11 @@ func (e *Engine) upstream(u *up) *result.Upstream {
 		}
 		if e.now > 0 {
 			b.Queued, b.QueuedSeconds = s.lined, s.linedFor.Seconds()
-			b.Busy = s.worked.Seconds() / float64(s.workers) / e.now.Seconds()
+			b.Busy = s.workedBy(e.now).Seconds() / s.capacity() / e.now.Seconds()
 		}
 		out.Backends[m.Name] = b
 		out.Order = append(out.Order, m.Name)
-		e.res.Model.Backends[s.name] = result.BackendModel{Service: s.serviceText(), Workers: int(s.workers), Backlog: int(s.backlog), Connect: s.connect.Seconds()}
+		e.res.Model.Backends[s.name] = result.BackendModel{Service: s.serviceText(), Workers: int(s.workers), Backlog: int(s.backlog), Connect: s.connect.Seconds(), Cores: s.behaves.Cores, ColdFor: s.behaves.Cold.For.Seconds(), ColdFactor: s.behaves.Cold.Factor}
 	}
 	out.Imbalance = result.ImbalanceOf(perWeight)
 	return out

@@ -106,6 +106,10 @@ func (e *Engine) die(s *server) {
 	s.busy, s.stuck = 0, 0
 	s.waiting, s.head, s.queued = s.waiting[:0], 0, 0
 	s.epoch++
+	if s.shared != nil {
+		s.shared.Clear(e.now)
+		s.shared.turn++
+	}
 	for _, v := range s.up.views {
 		if v.probes[s.id].open && s.up.cfg.Probe.Asks() {
 			e.probeEnds(v, s, "the connection broke")

@@ -5,6 +5,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/histogram"
+	"kestrix/internal/core/queue"
 	"kestrix/internal/core/rng"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/tick"
@@ -25,7 +26,7 @@ type server struct {
 	index   int32
 	epoch   uint16 // goes up when the process dies; at most 64 faults end one
 	draws   serviceKind
-	healthy bool // no fault changes how it answers, or how fast
+	steady  bool // nothing changes how it answers, or how fast: no fault, cold start or sharing
 	usual   bool // its service times are drawn ahead
 	connect time.Duration
 	worked  tick.Time // by all workers together
@@ -33,25 +34,28 @@ type server struct {
 
 	latency histogram.Histogram // of attempts that it answered
 	condition
-	slow     float64
-	up       *up
-	id       upstream.BackendID
-	waiting  []waiting
-	head     int
-	backlog  int32
-	stuck    int32 // of busy: workers that hang
-	behaves  scenario.Behaviour
-	service  config.Distribution
-	log      rng.LogNormal // of service, or of what stands in for the trace
-	ofPaths  []pathService // the first of a request's set holds
-	name     string        // UPSTREAM.BACKEND
-	failed   int64
-	lost     histogram.Histogram // of attempts that it did not answer, until they failed or their clients left
-	left     int64               // attempts whose clients left
-	outs     int                 // how many proxies have it out of rotation
-	outTime  tick.Time           // of all proxies together
-	lined    int64               // attempts that waited in the backlog
-	linedFor tick.Time           // how long, together
+	slow      float64
+	shared    *sharing  // nil: work takes as long however much of it is in progress
+	coldUntil tick.Time // when it is as fast as before its process restarted
+	restarted bool
+	up        *up
+	id        upstream.BackendID
+	waiting   []waiting
+	head      int
+	backlog   int32
+	stuck     int32 // of busy: workers that hang
+	behaves   scenario.Behaviour
+	service   config.Distribution
+	log       rng.LogNormal // of service, or of what stands in for the trace
+	ofPaths   []pathService // the first of a request's set holds
+	name      string        // UPSTREAM.BACKEND
+	failed    int64
+	lost      histogram.Histogram // of attempts that it did not answer, until they failed or their clients left
+	left      int64               // attempts whose clients left
+	outs      int                 // how many proxies have it out of rotation
+	outTime   tick.Time           // of all proxies together
+	lined     int64               // attempts that waited in the backlog
+	linedFor  tick.Time           // how long, together
 }
 
 // condition is what faults do to a backend; several may overlap.
@@ -78,7 +82,10 @@ func (s *server) init(index int32, u *up, id upstream.BackendID, b scenario.Beha
 		index: index, up: u, id: id, name: u.cfg.Name + "." + u.views[0].core.Backend(id).Name,
 		behaves: b, service: b.Service, workers: int32(b.Workers), backlog: int32(b.Backlog), connect: b.Connect,
 	}
-	s.slow, s.healthy = 1, true
+	s.slow, s.steady = 1, b.Cores == 0
+	if b.Cores > 0 {
+		s.shared = &sharing{Shared: queue.NewShared[waiting](b.Cores)}
+	}
 	s.draws, s.log = sourceOf(b.Service)
 	for _, p := range ofPaths {
 		x := pathService{set: p.Set, list: p.List, service: p.Service}
@@ -141,7 +148,7 @@ func (e *Engine) place(i int32, v upstream.Verdict) bool {
 	wait := u.connect
 	from := e.now.Add(s.connect)
 	switch {
-	case s.busy+s.coming < s.workers && s.healthy && !r.stream && s.connect <= wait && from < e.faultNext:
+	case s.busy+s.coming < s.workers && s.steady && !r.stream && s.connect <= wait && from < e.faultNext:
 		// Whatever happens on the way, a worker will be free: those that are on
 		// their way already have theirs, and no fault comes in between. So the
 		// connection needs no event of its own.
@@ -244,8 +251,12 @@ func (e *Engine) late(i int32) {
 func (e *Engine) work(s *server, w waiting, from tick.Time) {
 	s.busy++
 	takes := w.takes
-	if !s.healthy {
-		takes = tick.Time(float64(takes) * s.slow)
+	if !s.steady {
+		takes = tick.Time(float64(takes) * s.slow * s.coldSlows(from))
+		if s.shared != nil {
+			e.share(s, waiting{w.req, w.gen, takes})
+			return
+		}
 	}
 	until := from.Add(time.Duration(takes))
 	s.worked += min(until, e.stop) - min(from, e.stop)
@@ -260,35 +271,39 @@ func (e *Engine) work(s *server, w waiting, from tick.Time) {
 // workerDone is when a worker has done its work.
 func (e *Engine) workerDone(ev event) {
 	s := &e.servers[ev.server]
-	if uint16(ev.kind>>kindBits) != s.epoch {
-		return
+	if uint16(ev.kind>>kindBits) == s.epoch {
+		e.workDone(s, ev.req, ev.gen)
 	}
-	if !s.healthy && s.hang > 0 {
+}
+
+// workDone ends a piece of work, of a request or of a probe.
+func (e *Engine) workDone(s *server, req int32, gen uint32) {
+	if !s.steady && s.hang > 0 {
 		// It is stuck, and so is its worker. The proxy gives up at its
 		// deadline.
 		s.stuck++
-		if ev.req >= 0 {
-			if r := &e.requests[ev.req]; r.gen == ev.gen && r.open {
-				e.late(ev.req)
+		if req >= 0 {
+			if r := &e.requests[req]; r.gen == gen && r.open {
+				e.late(req)
 			}
 		}
 		return
 	}
 	s.busy--
 	e.next(s)
-	if ev.req < 0 {
-		e.probeAnswered(e.views[-1-ev.req], s, ev.gen)
+	if req < 0 {
+		e.probeAnswered(e.views[-1-req], s, gen)
 		return
 	}
-	r := &e.requests[ev.req]
-	if r.gen != ev.gen || !r.open {
+	r := &e.requests[req]
+	if r.gen != gen || !r.open {
 		return // the proxy gave up; the work was for nothing
 	}
-	if !s.healthy && s.blackhole > 0 {
-		e.late(ev.req)
+	if !s.steady && s.blackhole > 0 {
+		e.late(req)
 		return
 	}
-	e.settle(ev.req, s.answer(e, r))
+	e.settle(req, s.answer(e, r))
 }
 
 // next takes what waits longest.
@@ -313,7 +328,7 @@ func (e *Engine) next(s *server) {
 // answer is how a backend answers what it has worked on.
 func (s *server) answer(e *Engine, r *inFlight) upstream.Outcome {
 	status := 200
-	if !s.healthy {
+	if !s.steady {
 		if s.reset > 0 {
 			return upstream.Outcome{Kind: upstream.Reset, Final: true}
 		}
@@ -330,7 +345,7 @@ func (s *server) answer(e *Engine, r *inFlight) upstream.Outcome {
 // takes is how long a worker takes for an attempt: an error is answered sooner.
 func (e *Engine) takes(s *server, r *inFlight) tick.Time {
 	t := e.serviceTime(s, r)
-	if !s.healthy && s.reset == 0 {
+	if !s.steady && s.reset == 0 {
 		if f := s.error(e.o.Seed, r.q.ID, int(r.a.Number), false); f != nil {
 			return tick.Time(f.Takes(time.Duration(t)))
 		}

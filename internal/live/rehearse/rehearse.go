@@ -242,7 +242,8 @@ func (s *stage) leave(format string, args ...any) {
 // behaving makes a stand-in that does as the scenario says.
 func (s *stage) behaving(name string, at config.Address, u *config.Upstream) *standin.StandIn {
 	b := s.o.Scenario.Behaviour(name)
-	x := &standin.StandIn{Name: name, Address: at, Service: b.Service, OfPaths: s.o.Scenario.PathServices(u, strings.TrimPrefix(name, u.Name+".")), Workers: b.Workers, Backlog: b.Backlog, Obeys: true, Reports: u.Probe != nil && u.Probe.Of().Reports}
+	x := &standin.StandIn{Name: name, Address: at, Obeys: true, Reports: u.Probe != nil && u.Probe.Of().Reports}
+	x.Behave(b, s.o.Scenario.PathServices(u, strings.TrimPrefix(name, u.Name+".")))
 	if b.Service.Kind == "" || b.Service.Kind == "from_trace" {
 		x.Service = scenario.UnknownService // for what the trace does not say
 	} else {

@@ -65,7 +65,7 @@ func (s *stage) result(samples []drive.Sample, partial bool) {
 		for _, p := range x.OfPaths {
 			words += "; for " + p.List.String() + " " + p.Service.String()
 		}
-		r.Model.Backends[x.Name] = result.BackendModel{Service: words, Workers: x.Workers, Backlog: x.Backlog}
+		r.Model.Backends[x.Name] = result.BackendModel{Service: words, Workers: x.Workers, Backlog: x.Backlog, Cores: s.o.Scenario.Behaviour(x.Name).Cores, ColdFor: x.Cold.For.Seconds(), ColdFactor: x.Cold.Factor}
 	}
 }
 

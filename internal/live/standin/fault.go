@@ -80,7 +80,7 @@ func (s *StandIn) change() error {
 		close(s.changed)
 	}
 	s.changed = make(chan struct{})
-	if s.refuses() {
+	if s.restarts(s.refuses()); s.refused {
 		s.shut()
 		return nil
 	}

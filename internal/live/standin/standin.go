@@ -37,20 +37,24 @@ type StandIn struct {
 	OfPaths []scenario.PathService // how long for requests of some paths: the first that holds, before Service
 	Workers int                    // requests it works on at once; 0 is no limit
 	Backlog int                    // requests that wait for a worker; a full one breaks the connection
+	Cold    scenario.Cold          // how it begins after a fault has kept it from listening
 	Draws   bool                   // Service is drawn even if an obeyed request says how long it takes
 	Obeys   bool                   // a request may say how long it takes, and that it is a stream: see AskTakes
 	Reports bool                   // who says nothing is told how it is, as a self-report probe needs
 
-	mu       sync.Mutex
-	http     *http.Server
-	slots    chan struct{} // workers that are free
-	waiting  int
-	faults   []fault
-	changed  chan struct{} // closed at each change of the faults
-	stopped  bool          // by Stop, and not by a fault
-	listened bool
-	front    *front
-	hole     *hole // nil: connecting does not meet silence
+	mu        sync.Mutex
+	http      *http.Server
+	slots     chan struct{} // workers that are free
+	waiting   int
+	faults    []fault
+	changed   chan struct{} // closed at each change of the faults
+	stopped   bool          // by Stop, and not by a fault
+	listened  bool
+	refused   bool      // by a fault
+	restarted time.Time // when that ended last
+	cores     *cores    // nil: work takes as long however much of it is in progress
+	front     *front
+	hole      *hole // nil: connecting does not meet silence
 }
 
 // Called reports whether a pattern of UPSTREAM.BACKEND fits one of its names.
@@ -69,7 +73,8 @@ func (s *StandIn) Start() error {
 	if s.Workers > 0 && s.slots == nil {
 		s.slots = make(chan struct{}, s.Workers)
 	}
-	if s.refuses() {
+	s.restarts(s.refuses())
+	if s.refused {
 		return nil
 	}
 	return s.listen()
@@ -139,7 +144,7 @@ func (s *StandIn) serve(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	stream := s.Obeys && r.Header.Get(AskStream) != ""
-	if !probe && !stream && !s.work(w, r, c) {
+	if !stream && !s.work(w, r, c, probe) {
 		return
 	}
 	switch {
@@ -157,8 +162,15 @@ func (s *StandIn) serve(w http.ResponseWriter, r *http.Request) {
 	s.answer(w, r)
 }
 
-// work takes the time that a worker does, and says whether to go on.
-func (s *StandIn) work(w http.ResponseWriter, r *http.Request, c condition) bool {
+// probeWork is how long a worker takes for a probe, as in a replay.
+const probeWork = time.Millisecond
+
+// work takes the time that a worker does, and says whether to go on. Where nothing limits the
+// work, a probe takes none.
+func (s *StandIn) work(w http.ResponseWriter, r *http.Request, c condition, probe bool) bool {
+	if probe && s.slots == nil {
+		return true
+	}
 	if s.slots != nil {
 		s.mu.Lock()
 		full := len(s.slots) == cap(s.slots) && s.waiting >= s.Backlog
@@ -178,11 +190,19 @@ func (s *StandIn) work(w http.ResponseWriter, r *http.Request, c condition) bool
 		s.waiting--
 		s.mu.Unlock()
 	}
-	takes := s.takes(r)
-	if c.fails != nil {
-		takes = c.fails.Takes(takes)
+	takes := probeWork
+	if !probe {
+		takes = s.takes(r)
+		if c.fails != nil {
+			takes = c.fails.Takes(takes)
+		}
 	}
-	return sleep(r.Context(), time.Duration(float64(takes)*c.slow))
+	takes = s.slowed(time.Duration(float64(takes) * c.slow))
+	if s.cores == nil {
+		return sleep(r.Context(), takes)
+	}
+	<-s.cores.do(takes)
+	return r.Context().Err() == nil
 }
 
 // The fields with which a request tells a stand-in that obeys how many seconds a
