@@ -308,7 +308,7 @@ func (f *driveFlags) send(ctx context.Context, env *Env, d *drive.Driver, o *out
 		return r
 	}
 	if f.every == 0 {
-		return d.Closed(ctx, f.n, f.c, 0, ask), nil, nil
+		return d.Closed(ctx, f.n, f.c, nil, func(who int) []*trace.Record { return []*trace.Record{ask(who)} }), nil, nil
 	}
 	style := env.style(env.Stdout, o.noColour)
 	tell := func(s drive.Sample) {

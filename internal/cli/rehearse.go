@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"flag"
@@ -266,11 +265,7 @@ func (x *rehearsal) gather(ctx context.Context, env *Env, r *replayFlags, f *reh
 		return unusable(fmt.Errorf("there is nothing to rehearse in the part that -from and -until leave"))
 	}
 	// The prediction reads what is sent, as it is sent.
-	var text []byte
-	for _, rec := range x.records {
-		text = append(trace.AppendJSON(text, rec), '\n')
-	}
-	x.sources = []ingest.Source{{Name: "what is rehearsed", Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(text)), nil }}}
+	x.sources = []ingest.Source{{Name: "what is rehearsed", Records: x.records}}
 	x.options.Part, x.options.Spread, x.options.Stamp, x.options.Read = trace.Span{}, "none", "start", trace.Options{}
 	return nil
 }

@@ -118,6 +118,9 @@ const wholeRange = 40
 
 // figureName is how a figure is called in a table.
 func figureName(what, of string) string {
+	if percentile, ok := strings.CutPrefix(what, "pages.elapsed."); ok {
+		return "page " + of + " " + percentile
+	}
 	name := strings.NewReplacer("latency.", "", "elapsed.", "elapsed ", "sessions.", "sessions ", "errors.", "  ", "_", " ").Replace(what)
 	if of != "" {
 		name = of + " " + name

@@ -220,6 +220,12 @@ func (s Style) totals(b *strings.Builder, r *result.Replay, more ...string) {
 		text := fmt.Sprintf("%s is over capacity: its queue never emptied after %s; %s in flight at the last arrival, %s", o.Upstream, moment(o.From), plural(o.Waiting, "request"), moment(o.Until))
 		fmt.Fprintf(b, "  %s\n", s.red(flow(text, s.Width, 2)))
 	}
+	for _, p := range r.Pages {
+		b.WriteString("  " + flow(fmt.Sprintf("page %s: %s loaded, %s failed; %s until the last part", p.Path, count(p.Loaded), count(p.Failed), strings.Join(timesOf(r).percentiles(&p.Elapsed), ", ")), s.Width, 4) + "\n")
+	}
+	if r.AskedAgain > 0 {
+		fmt.Fprintf(b, "  repeated  %s   requests that clients asked again; %s given up\n", padLeft(count(r.AskedAgain), width), count(r.GivenUp))
+	}
 	if r.Resent > 0 {
 		fmt.Fprintf(b, "  resent    %s   streams that clients reopened\n", padLeft(count(r.Resent), width))
 	}

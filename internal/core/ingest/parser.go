@@ -112,7 +112,10 @@ const (
 func (p *parser) arrival(name string, rec *trace.Record, a *Arrival, w *sender) error {
 	// Field by field: making a whole one and copying it costs more.
 	a.At, a.Key, a.SeatKey, a.Duration, a.Limited = rec.Time, w.client, 0, rec.Duration, 0
-	a.Session, a.Route, a.Client, a.Front, a.Instance, a.Recorded, a.Paths = 0, -1, -1, 0, 0, 0, 0
+	a.Session, a.Route, a.Client, a.Front, a.Instance, a.Recorded, a.Paths, a.Repeats, a.Page = 0, -1, -1, 0, 0, 0, 0, 0, 0
+	if rec.Page != nil {
+		a.Page = int32(rec.Page.N)
+	}
 	if rec.Status >= 500 {
 		a.Recorded = int16(rec.Status)
 	}

@@ -27,7 +27,9 @@ import (
 // Source is one file of a trace.
 type Source struct {
 	Name string                        // for messages
-	Open func() (io.ReadCloser, error) // may be called once for each reading
+	Open func() (io.ReadCloser, error) // may be called once for each reading; nil where there are Records
+	// Records are read in place of a file. They must be in order, and stay as they are.
+	Records []*trace.Record
 }
 
 // Options say how records become arrivals.
@@ -67,6 +69,8 @@ type Arrival struct {
 	Redirected bool             // to its path with a / behind it, see route.Table.Redirects
 	Stream     bool             // an upgrade, a TCP connection, or a path that the scenario names
 	Paths      scenario.PathSet // of the lists of paths that behaviours of its upstream name
+	Page       int32            // the page that it asks for, see trace.Page; 0 for none
+	Repeats    uint8            // how often its client has asked for the same before
 	Path       uint16           // number of the path, see Sequence.Paths; 0 unless paths are counted
 }
 
@@ -187,7 +191,26 @@ func (f *Pipeline) release(ctx context.Context, late int64) {
 	}
 }
 
+// readRecords reads a source that is in memory.
+func (f *Pipeline) readRecords(ctx context.Context, s Source) error {
+	for i, rec := range s.Records {
+		f.alone.rec = *rec
+		if err := f.take(s.Name); err != nil {
+			return err
+		}
+		if i%1024 == 1023 {
+			if f.release(ctx, int64(f.o.Window)); ctx.Err() != nil {
+				return nil // the replay that asked to stop says so itself
+			}
+		}
+	}
+	return nil
+}
+
 func (f *Pipeline) readOne(ctx context.Context, s Source) error {
+	if s.Open == nil {
+		return f.readRecords(ctx, s)
+	}
 	src, err := s.Open()
 	if err != nil {
 		return err

@@ -41,12 +41,12 @@ func Request(rec *trace.Record, asks route.Field, host string, q *route.Request)
 		}
 		q.Client = addr
 	}
-	if len(rec.Headers) == 0 {
+	if len(rec.Headers) == 0 && !rec.Complete {
 		q.Unknown |= route.AskHeader
 	} else if asks&route.AskHeader != 0 {
 		q.Header = rec.Header
 	}
-	if len(rec.Cookies) == 0 {
+	if len(rec.Cookies) == 0 && !rec.Complete {
 		q.Unknown |= route.AskCookie
 	} else if asks&route.AskCookie != 0 {
 		q.Cookie = rec.Cookie

@@ -24,7 +24,7 @@ type owner struct {
 // the load, which shows what overload pushes away besides.
 func leave(ctx context.Context, c Case, seq *ingest.Sequence, sample []ingest.Arrival, o Options) (*result.Leave, error) {
 	calm := *c.Scenario
-	calm.Faults, calm.Load = nil, nil
+	calm.Faults, calm.Load, calm.Again = nil, nil, 0 // repeats would take numbers of requests
 	if s := calm.Streams; s != nil {
 		once := *s
 		once.Resend = false // resent streams would take numbers of requests
@@ -48,6 +48,9 @@ func leave(ctx context.Context, c Case, seq *ingest.Sequence, sample []ingest.Ar
 // leaveIn tries it in a scenario.
 func leaveIn(ctx context.Context, c *config.Config, s *scenario.Scenario, seq *ingest.Sequence, sample []ingest.Arrival, o Options) (*result.Leave, error) {
 	half := len(sample) / 2
+	for i := range sample {
+		sample[i].Page = 0 // what belongs to a page is in it as well, in its turn
+	}
 	m := moves{cfg: c, seq: seq, sample: sample, half: half, had: map[owner]string{}, gone: map[string]string{}, out: &result.Leave{Backends: []string{}}}
 	if seed := o.Seed; o.Resample {
 		// The sample is simulated as it came, and counted as often as its clients are drawn.

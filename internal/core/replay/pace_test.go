@@ -111,3 +111,18 @@ func TestFaultsStrikeSharedWork(t *testing.T) {
 	assert.InDelta(t, 0.06, r.Latency.Mean, 1e-6, "half a core, a third of its speed")
 	assert.InDelta(t, 1, r.Upstreams["app"].Backends["b0"].Busy, 0.001, "of its core")
 }
+
+// TestSlowStartHelpsColdBackendsOnly: what a backend gets that begins slowly waits, unless it
+// gets little at first; one that is as fast as ever needs no such care.
+func TestSlowStartHelpsColdBackendsOnly(t *testing.T) {
+	p99 := func(options, cold string) float64 {
+		c := pool(t, 4, "round-robin", "probe \"http\" {\n path = \"/ready\"\n every = \"1s\"\n timeout = \"500ms\"\n}\nretry {\n attempts = 2\n}\n"+options)
+		s := scenarioOf(t, c, "load {\n rate = \"800/s\"\n for = \"120s\"\n}\nbehaviour \"*\" {\n service = lognormal(\"40ms\", 0.6)\n workers = 16\n"+cold+"}\nfault \"restart\" {\n backend = \"app.b1\"\n kind = \"refuse\"\n at = \"40s\"\n until = \"50s\"\n}\n")
+		r, err := Run(context.Background(), c, s, nil, Options{Seed: 1})
+		require.NoError(t, err)
+		return r.Faults[0].After.Elapsed.P99
+	}
+	const cold, slowly = "cold {\n for = \"30s\"\n factor = 5\n}\n", "slow_start = \"30s\"\n"
+	assert.Greater(t, p99("", cold), 3*p99(slowly, cold))
+	assert.InEpsilon(t, p99("", ""), p99(slowly, ""), 0.05)
+}

@@ -24,7 +24,10 @@ type Replay struct {
 	ClientLeft int64   `json:"client_left"` // their clients left before the answer began
 	Unfinished int64   `json:"unfinished"`
 	Retried    int64   `json:"retried"`
-	Resent     int64   `json:"resent"` // of requests: streams that their clients opened again after they had failed
+	AskedAgain int64   `json:"asked_again"` // of requests: those that clients repeated after they had failed or been left
+	GivenUp    int64   `json:"given_up"`    // of requests: those that failed or were left, and that clients did not repeat
+	Pages      []Page  `json:"pages"`       // of a load with pages
+	Resent     int64   `json:"resent"`      // of requests: streams that their clients opened again after they had failed
 	ErrorRate  float64 `json:"error_rate"`
 	Duration   float64 `json:"duration"`
 	Throughput float64 `json:"throughput"` // answered per second
@@ -52,6 +55,14 @@ type Replay struct {
 	Leave        *Leave               `json:"-"`         // where it was tried
 	Course       *Course              `json:"-"`         // where there are faults
 	Engine       Engine               `json:"engine"`
+}
+
+// Page is what came of a page of a load: a request and what its client fetches after it.
+type Page struct {
+	Path    string  `json:"path"`
+	Loaded  int64   `json:"loaded"`  // all of it was answered
+	Failed  int64   `json:"failed"`  // something failed, or its client left it, for good
+	Elapsed Latency `json:"elapsed"` // from the first request until everything had ended
 }
 
 // Latency is of answered requests, queueing and retries included, in seconds.
@@ -324,6 +335,7 @@ const (
 	Patience     = "patience"
 	Sharing      = "sharing"     // whether work in progress slows down other work
 	ColdStarts   = "cold starts" // how fast a backend is whose process restarted
+	Repeats      = "repeats"     // whether clients ask again
 	Waiting      = "waiting"
 	LastField    = "last field"
 )
@@ -342,6 +354,8 @@ type Model struct {
 	Instances int                     `json:"instances"` // proxies side by side
 	Stamp     string                  `json:"stamp"`     // start or end: what of a request the trace's time was taken for
 	Patience  string                  `json:"patience"`  // after which clients leave; empty if they wait for ever
+	Again     int                     `json:"again"`     // how often clients repeat what failed or what they left
+	After     string                  `json:"after"`     // the time before they do; empty if they do not
 	Backends  map[string]BackendModel `json:"backends"`  // by UPSTREAM.BACKEND
 }
 

@@ -34,6 +34,8 @@ const (
 	Patience                    // how long its client waits
 	Drawn                       // how often a client of a trace is drawn, and when its copies come
 	Signs                       // of differences, in a permutation test
+	Think                       // how long a client of a closed load thinks
+	After                       // when a client repeats a request
 )
 
 // Bits returns 64 random bits for the key. The mixing is the finaliser of

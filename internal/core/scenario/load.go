@@ -3,6 +3,8 @@ package scenario
 import (
 	"fmt"
 	"net/netip"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/hashicorp/hcl/v2"
@@ -22,7 +24,7 @@ type Load struct {
 	Closed      bool
 	Requests    int
 	Concurrency int
-	Think       time.Duration
+	Think       config.Distribution
 }
 
 // Streams says which requests are long answers.
@@ -37,12 +39,13 @@ type Streams struct {
 func load(d *config.Decoder, n *config.Node, c *config.Config) *Load {
 	l := &Load{Range: n.Range, Frontend: config.Get[string](n, "frontend"), Closed: n.Has("requests") || n.Has("concurrency")}
 	loadKeys(d, n, l)
-	l.Requests, l.Concurrency, l.Think = config.Get[int](n, "requests"), config.Get[int](n, "concurrency"), config.Get[time.Duration](n, "think")
+	l.Requests, l.Concurrency, l.Think = config.Get[int](n, "requests"), config.Get[int](n, "concurrency"), config.Get[config.Distribution](n, "think")
 	l.Spec = trace.Spec{
 		Start: time.Unix(0, 0).UTC(), For: config.Get[time.Duration](n, "for"), Rate: config.Get[float64](n, "rate"),
 		Arrivals: config.Get[string](n, "arrivals"), Shape: config.Get[string](n, "shape"),
 		Clients: config.Get[int](n, "clients"), Popularity: config.Get[float64](n, "popularity"), Host: config.Get[string](n, "host"),
-		Behind: config.Get[float64](n, "behind"), Addresses: config.Get[int](n, "addresses"),
+		Behind: config.Get[float64](n, "behind"), Addresses: config.Get[int](n, "addresses"), Sessions: config.Get[bool](n, "sessions"),
+		Headers: sent(d, n, "header"), Cookies: sent(d, n, "cookie"),
 	}
 	if n.Has("addresses") && !n.Has("behind") {
 		d.Add(config.IDMissing, n.At("addresses"), "addresses are those of the clients behind them, and no client is", `behind = "20%" beside it, or no addresses`)
@@ -58,6 +61,7 @@ func load(d *config.Decoder, n *config.Node, c *config.Config) *Load {
 		}
 		l.Spec.Paths = append(l.Spec.Paths, w)
 	}
+	pages(d, n, l)
 	if len(d.Findings) == 0 {
 		if err := l.Spec.Validate(); err != nil {
 			d.Add(config.IDLimit, n.Range, err.Error(), "")
@@ -65,6 +69,56 @@ func load(d *config.Decoder, n *config.Node, c *config.Config) *Load {
 	}
 	loadFrontend(d, n, l, c)
 	return l
+}
+
+// pages reads what clients fetch after some paths.
+func pages(d *config.Decoder, n *config.Node, l *Load) {
+	var paths []string
+	for _, p := range l.Spec.Paths {
+		paths = append(paths, p.Path)
+	}
+	for _, x := range n.All("page") {
+		p := &trace.Page{N: len(l.Spec.Pages) + 1, Path: x.Label.Value, AtOnce: config.Get[int](x, "at_once")}
+		switch {
+		case !slices.Contains(paths, p.Path):
+			d.Add(config.IDReference, x.Label.Range, fmt.Sprintf("no path of the load is %q", p.Path), "its paths are "+strings.Join(paths, ", "))
+		case slices.ContainsFunc(l.Spec.Pages, func(o *trace.Page) bool { return o.Path == p.Path }):
+			d.Add(config.IDTwice, x.Label.Range, fmt.Sprintf("the page %q is given twice", p.Path), "give all that it fetches in one block")
+		}
+		for _, f := range config.Get[[]config.Placed[string]](x, "fetches") {
+			w, err := trace.ParsePath(f.Value)
+			if err == nil && w.Weight != 1 {
+				err = fmt.Errorf("%q: a part of a page is fetched once, so that it has no weight", f.Value)
+			}
+			if err != nil {
+				d.Add(config.IDType, f.Range, err.Error(), "")
+			}
+			p.Fetches = append(p.Fetches, w)
+		}
+		if len(p.Fetches) > 1000 {
+			d.Add(config.IDLimit, x.At("fetches"), "a page fetches at most 1,000 parts", "")
+		}
+		l.Spec.Pages = append(l.Spec.Pages, p)
+	}
+}
+
+// sent reads what clients send with each request: the inner blocks of a name.
+func sent(d *config.Decoder, n *config.Node, block string) (out []trace.Sent) {
+	for _, x := range n.All(block) {
+		s := trace.Sent{Name: x.Label.Value}
+		if slices.ContainsFunc(out, func(o trace.Sent) bool { return strings.EqualFold(o.Name, s.Name) }) {
+			d.Add(config.IDTwice, x.Label.Range, fmt.Sprintf("the %s %q is given twice", block, s.Name), "give all values in one block")
+		}
+		for _, v := range config.Get[[]config.Placed[string]](x, "values") {
+			w, err := trace.ParseSent(v.Value)
+			if err != nil {
+				d.Add(config.IDType, v.Range, err.Error(), "")
+			}
+			s.Values = append(s.Values, w)
+		}
+		out = append(out, s)
+	}
+	return out
 }
 
 // loadKeys reports keys that are missing, or belong to the other kind of load.

@@ -41,7 +41,7 @@ streams {
 
 	s, found = read(t, "load {\n requests = 40\n concurrency = 4\n think = \"1s\"\n}\n")
 	require.Empty(t, found)
-	assert.Equal(t, []any{true, 40, 4, time.Second, 4}, []any{s.Load.Closed, s.Load.Requests, s.Load.Concurrency, s.Load.Think, s.Load.Spec.Clients})
+	assert.Equal(t, []any{true, 40, 4, time.Second, 4}, []any{s.Load.Closed, s.Load.Requests, s.Load.Concurrency, s.Load.Think.Mean, s.Load.Spec.Clients})
 	assert.NoError(t, s.Load.Spec.Validate())
 	s, _ = read(t, "seed = 1\n")
 	assert.Equal(t, []any{(*Load)(nil), (*Streams)(nil), 1}, []any{s.Load, s.Streams, s.Instances})

@@ -11,6 +11,7 @@ import (
 
 	"kestrix/internal/core/config"
 	"kestrix/internal/core/route"
+	"kestrix/internal/core/trace"
 	"kestrix/internal/core/units"
 )
 
@@ -21,8 +22,11 @@ type Scenario struct {
 	Instances int                  // proxies side by side
 	Members   map[string]int       // how many backends a name stands for, by UPSTREAM.BACKEND
 	Load      *Load                // nil: requests come from a trace
+	Pages     []*trace.Page        // of the load, in the order of their numbers
 	Streams   *Streams             // nil: only what the trace says is one
 	Patience  *config.Distribution // of clients; nil: they wait for ever
+	Again     int                  // how often a client repeats what failed or what it left
+	After     config.Distribution  // the time before it does
 	// KeepsSessions says that the application keeps a session of each client at the backend
 	// that answered it last.
 	KeepsSessions bool
@@ -90,6 +94,7 @@ func Read(f config.File, c *config.Config) (*Scenario, config.Findings, error) {
 	names := backendNames(c)
 	if n := root.One("load"); n != nil {
 		s.Load = load(d, n, c)
+		s.Pages = s.Load.Spec.Pages
 	}
 	if n := root.One("streams"); n != nil {
 		s.Streams = streams(n)
@@ -100,9 +105,12 @@ func Read(f config.File, c *config.Config) (*Scenario, config.Findings, error) {
 			patience := config.Get[config.Distribution](n, "patience")
 			s.Patience = &patience
 		}
-		s.KeepsSessions = config.Get[bool](n, "sessions")
-		if !n.Has("patience") && !n.Has("sessions") {
-			d.Add(config.IDMissing, n.Range, "the clients block says nothing of clients", "patience = ..., or sessions = true")
+		s.KeepsSessions, s.Again, s.After = config.Get[bool](n, "sessions"), config.Get[int](n, "again"), config.Get[config.Distribution](n, "after")
+		if !n.Has("patience") && !n.Has("sessions") && !n.Has("again") {
+			d.Add(config.IDMissing, n.Range, "the clients block says nothing of clients", "patience = ..., again = ..., or sessions = true")
+		}
+		if n.Has("after") && !n.Has("again") {
+			d.Add(config.IDMissing, n.At("after"), "after says when clients repeat requests, and they do not", "again = 2 beside it, or no after")
 		}
 	}
 	s.behaviours(d, root, c)

@@ -30,10 +30,23 @@ var Language = &config.Block{
 				{Name: "addresses", Type: config.Whole, Default: "3", Why: "a company often has a few gateways", Min: "1", Max: "1000000", Help: "number of the shared addresses", Example: "3"},
 				{Name: "requests", Type: config.Whole, Min: "1", Max: "1000000000", Help: "closed load: total number of requests", Example: "4000"},
 				{Name: "concurrency", Type: config.Whole, Min: "1", Max: "1000000", Help: "closed load: number of clients; each sends its next request after the last was answered or failed", Example: "100"},
-				{Name: "think", Type: config.Duration, Default: `"0s"`, Help: "closed load: time between a response and the client's next request", Example: `"1s"`},
+				{Name: "think", Type: config.Dist, Default: `"0s"`, Help: "closed load: time between a response and the client's next request", Example: `exponential("1s")`},
+				{Name: "sessions", Type: config.Switch, Default: "false", Help: "whether the requests of each client carry a session of its own, as a trace with sessions does", Example: "true"},
 				{Name: "paths", Type: config.Texts, Default: `"/"`, Why: "every site has it", Help: "paths of the requests, each after its method if it is not GET, with a weight after =; {n} is a random number", Example: `["/seats=5", "POST /bookings=1"]`},
 				{Name: "host", Type: config.Text, Help: "host of every request", Example: `"tickets.tern.example"`},
 				{Name: "frontend", Type: config.Text, Help: "frontend of the requests; needed when there are several", Example: `"tickets"`},
+			},
+			Blocks: []*config.Block{
+				{
+					Name: "page", Label: &config.Label{Name: "path"}, Many: true,
+					Help: "what a client fetches as soon as a path of paths was answered, as the parts of a page. The load's rate or requests do not count them",
+					Keys: []*config.Key{
+						{Name: "fetches", Type: config.Texts, Required: true, Help: "paths of the parts, each after its method if it is not GET; {n} is a random number", Example: `["/app.css", "/app.js", "/seats.json"]`},
+						{Name: "at_once", Type: config.Whole, Default: "6", Why: "browsers commonly open six connections to a host", Min: "1", Max: "1000", Help: "parts that are fetched at the same time", Example: "6"},
+					},
+				},
+				sentBlock("header", "a header field that clients send, each always the same value", `["beta=5", "=95"]`, "X-Tern-Channel"),
+				sentBlock("cookie", "a cookie that clients send, each always the same value", `["on=5", "=95"]`, "tern_preview"),
 			},
 		},
 		{
@@ -52,6 +65,8 @@ var Language = &config.Block{
 			Help: "behaviour of clients",
 			Keys: []*config.Key{
 				{Name: "patience", Type: config.Dist, Min: `"1ms"`, Help: "maximum time that a client waits for the response to begin; then it leaves. If not given clients wait indefinitely", Example: `lognormal("8s", 0.5)`},
+				{Name: "again", Type: config.Whole, Default: "0", Min: "0", Max: "100", Help: "how often a client repeats a request that failed or that it left. Streams are not repeated", Example: "2"},
+				{Name: "after", Type: config.Dist, Default: `"1s"`, Why: "a person who presses the button again, or a program that waits for a second", Min: `"1ms"`, Help: "time before a client repeats a request", Example: `exponential("1s")`},
 				{Name: "sessions", Type: config.Switch, Default: "false", Help: "whether each client has a session that only the backend which answered it last knows. A trace with sessions needs no such setting", Example: "true"},
 			},
 		},
@@ -120,4 +135,14 @@ var Language = &config.Block{
 			},
 		},
 	},
+}
+
+// sentBlock is the block of something that clients of a load send with their requests.
+func sentBlock(name, help, example, called string) *config.Block {
+	return &config.Block{
+		Name: name, Label: &config.Label{Name: "name"}, Many: true, Help: help + ", such as " + called,
+		Keys: []*config.Key{
+			{Name: "values", Type: config.Texts, Required: true, Help: "values with their weights after =, by which clients are divided; clients with an empty value do not send it", Example: example},
+		},
+	}
 }

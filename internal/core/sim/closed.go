@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"kestrix/internal/core/ingest"
+	"kestrix/internal/core/rng"
 	"kestrix/internal/core/scenario"
 	"kestrix/internal/core/trace"
 )
@@ -42,7 +43,8 @@ const leastPause = time.Millisecond
 // thought, but no earlier than after a pause.
 func (e *Engine) askedAgain(who int32, pause time.Duration) {
 	if who >= 0 && e.closed.remains() {
-		e.queue.Push(e.now.Add(max(e.closed.cfg.Think, pause)), event{kind: nextAsked, req: who})
+		think := e.span(&e.closed.cfg.Think, rng.Bits(e.o.Seed, uint64(e.closed.asked), uint64(who)+1, rng.Think))
+		e.queue.Push(e.now.Add(max(think, pause)), event{kind: nextAsked, req: who})
 	}
 }
 
@@ -54,12 +56,21 @@ func (e *Engine) askNext(who int32) {
 	}
 	c.asked++
 	c.gen.Ask(&c.rec, int(who))
-	c.rec.Duration = -1
-	a, err := e.sequence.Make("load", &c.rec)
-	if err != nil {
-		return // the scenario was checked against the configuration before
+	page := c.rec.Page
+	a, ok := e.made()
+	if !ok {
+		return
 	}
-	a.At = int64(e.now)
+	if page != nil {
+		p := e.pages.at(a.Page)
+		for k := range page.Fetches {
+			c.gen.Fetch(&c.rec, k)
+			if part, ok := e.made(); ok {
+				part.Client = who
+				p.parts = append(p.parts, part)
+			}
+		}
+	}
 	if len(e.sample) < e.o.Sample {
 		a.Client = -1
 		e.sample = append(e.sample, a)
@@ -67,6 +78,18 @@ func (e *Engine) askNext(who int32) {
 	a.Client = who
 	e.lastAt = e.now
 	e.ask(&a)
+}
+
+// made turns the record that was made into an arrival of this moment; false where it cannot,
+// which the scenario was checked for.
+func (e *Engine) made() (ingest.Arrival, bool) {
+	e.closed.rec.Duration = -1
+	a, err := e.sequence.Make("load", &e.closed.rec)
+	a.At = int64(e.now)
+	if a.Page > 0 {
+		a.Page = e.openPage(e.pages.of[a.Page-1])
+	}
+	return a, err == nil
 }
 
 // Sampled returns the first arrivals of a closed load, as many as the options ask for.

@@ -93,6 +93,7 @@ type counts struct {
 	latencies histogram.Set
 	moved     sessionSet // sessions that moved, wherever that was
 	openNow   []int32    // by server, in flight when the last row of the timeline ended
+	repeated  int64      // of the failed and left requests, those that clients repeat
 	res       result.Replay
 }
 
@@ -107,11 +108,13 @@ type supply struct {
 	fronts   []*config.Frontend
 	limits   []limit.Set      // by instance
 	met      uint64           // arrivals, each counted once
-	again    []ingest.Arrival // arrivals that come later: streams that are sent again, copies
+	again    []ingest.Arrival // arrivals that come later: those that are sent again, copies
+	asked    []ingest.Arrival // of the requests in flight, by place, where clients repeat them
 	spare    []int32          // free places of again
 	sample   []ingest.Arrival // the first that clients of a closed load have sent
 	sequence *ingest.Sequence
 	closed   *closedLoad // nil unless clients wait for their answers
+	pages    pages
 }
 
 // model is the backends, and the proxies in front of them.
@@ -173,6 +176,7 @@ func New(ctx context.Context, c *config.Config, s *scenario.Scenario, o Options)
 		u.said = u.takesAsSaid(len(s.Paths(uc)))
 		e.ups = append(e.ups, u)
 	}
+	e.pages.of, e.pages.seen = s.Pages, make([]pageCount, len(s.Pages))
 	if o.Times > 0 {
 		e.times = o.Times
 	}
@@ -256,6 +260,11 @@ func (e *Engine) arrive(a *ingest.Arrival) {
 	e.now = at
 	e.events++
 	e.lastAt = at
+	if e.pages.of != nil {
+		if a = e.gather(a); a == nil {
+			return
+		}
+	}
 	if e.times != 1 || e.only >= 0 || e.o.Resample {
 		e.multiply(a)
 		return
@@ -272,6 +281,9 @@ func (e *Engine) ask(a *ingest.Arrival) {
 	}
 	n := e.res.Requests
 	e.res.Requests++
+	if a.Page > 0 {
+		e.pages.begins(a.Page, at)
+	}
 	ph := &e.phases[len(e.phases)-1]
 	ph.requests++
 	if e.rated && e.limits[a.Instance].Front(at, e.fronts[a.Front], a.Limited) > 0 {
@@ -297,7 +309,7 @@ func (e *Engine) ask(a *ingest.Arrival) {
 		e.res.Replied++
 		ph.answered++
 		e.row().answered++
-		e.askedAgain(a.Client, leastPause)
+		e.over(a.Page, a.Client, true, leastPause)
 		return
 	}
 	u := e.ups[e.refs[a.Route].Upstream]
@@ -318,13 +330,16 @@ func (e *Engine) admit(a *ingest.Arrival, u *up, n uint64) int32 {
 	r.a.Reset()
 	r.session, r.view, r.server, r.route = a.Session, u.views[a.Instance].index, 0, a.Route
 	r.sent, r.open, r.stream, r.flows, r.overdue, r.struck = false, true, a.Stream, false, false, false
-	r.recorded, r.phase, r.who, r.paths = 0, int16(len(e.phases)-1), a.Client, a.Paths
+	r.recorded, r.phase, r.who, r.page, r.paths = 0, int16(len(e.phases)-1), a.Client, a.Page, a.Paths
 	r.arrived, r.deadline, r.duration = e.now, 0, u.durations.of(a, e.o.Recorded, u.said[a.Paths])
 	if e.o.Recorded {
 		r.recorded = a.Recorded
 	}
-	r.under, r.met = 0, 0
+	r.under, r.met, r.lost = 0, 0, false
 	e.open++
+	if e.scenario.Again > 0 {
+		e.remember(i, a)
+	}
 	if e.course != nil {
 		e.course.row(e.now).Arrived++
 	}
@@ -352,18 +367,24 @@ func (e *Engine) turnedAway(a *ingest.Arrival) {
 	e.row().unanswered(0)
 	e.timeline.last.failed++
 	e.latencies.Add(&ph.elsewhere, 0)
-	e.askedAgain(a.Client, leastPause)
+	if !e.repeats(a) {
+		e.over(a.Page, a.Client, false, leastPause)
+	}
 }
 
 // finish gives a request's place back.
 func (e *Engine) finish(i int32) {
 	e.giveBack(i)
-	if r := &e.requests[i]; r.who >= 0 {
+	r := &e.requests[i]
+	if r.lost && !r.stream && e.scenario.Again > 0 && e.repeats(&e.asked[i]) {
+		return
+	}
+	if r.who >= 0 || r.page > 0 {
 		pause := time.Duration(0)
 		if e.now == r.arrived {
 			pause = leastPause
 		}
-		e.askedAgain(r.who, pause)
+		e.over(r.page, r.who, !r.lost, pause)
 	}
 }
 
@@ -403,6 +424,10 @@ func (e *Engine) handle(ev event) {
 		}
 	case resend:
 		e.sendAgain(ev.req)
+	case asksAgain:
+		a := e.kept(ev.req)
+		e.res.AskedAgain++
+		e.ask(&a)
 	case nextAsked:
 		e.askNext(ev.req)
 	case another:
@@ -411,24 +436,28 @@ func (e *Engine) handle(ev event) {
 		e.ask(&a)
 	case sharedDone:
 		e.sharedDone(&e.servers[ev.server], ev.gen)
-	case warmed:
-		e.faultsChanged()
 	case coreDue:
 		e.coreDue(e.views[ev.server])
 	case probeReach:
 		e.probeReached(e.views[ev.req], &e.servers[ev.server], ev.gen)
 	case probeLate:
 		e.probeTooLate(e.views[ev.req], &e.servers[ev.server], ev.gen)
+	default:
+		e.turns(ev)
+	}
+}
+
+// turns has a backend fail or recover.
+func (e *Engine) turns(ev event) {
+	switch ev.kind {
 	case faultBegins:
 		e.faultBegins(e.faults[ev.server])
-		e.faultsChanged()
 	case faultEnds:
 		e.faultEnds(e.faults[ev.server])
-		e.faultsChanged()
 	case faultTurns:
 		e.faultTurns(e.faults[ev.server])
-		e.faultsChanged()
 	}
+	e.faultsChanged()
 }
 
 // timeOver ends an attempt whose time is over, or a stream.

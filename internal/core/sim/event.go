@@ -26,6 +26,7 @@ const (
 	streamIdle   // the idle timeout, of a stream whose backend has gone silent
 	patienceEnds // of a client; gen is the number of its request
 	resend       // a client connects again
+	asksAgain    // a client repeats a request
 	another      // a client like another asks, see multiply
 	nextAsked    // a client of a closed load asks again
 	coreDue      // the core has something due

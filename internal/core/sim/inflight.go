@@ -15,6 +15,7 @@ type inFlight struct {
 	server   int32 // of a place that is free, the next such
 	route    int32 // position in engine.refs
 	who      int32 // the client of a closed load, from 0
+	page     int32 // of which it is a part, see pages; 0 for none
 	recorded int16 // the failure that the trace records; 0 for none
 	phase    int16 // position in engine.phases, by its arrival
 	sent     bool  // the backend has it
@@ -23,6 +24,7 @@ type inFlight struct {
 	flows    bool             // a stream that has begun
 	overdue  bool             // a stream that would have ended, had its backend not gone silent
 	struck   bool             // met is not 0
+	lost     bool             // it failed, or its client left
 	paths    scenario.PathSet // see ingest.Arrival
 	arrived  tick.Time
 	a        upstream.Attempt

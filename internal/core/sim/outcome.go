@@ -29,6 +29,10 @@ func (e *Engine) Result() *result.Replay {
 	if p := e.scenario.Patience; p != nil {
 		r.Model.Patience = p.String()
 	}
+	if r.Model.Again = e.scenario.Again; r.Model.Again > 0 {
+		r.Model.After = e.scenario.After.String()
+	}
+	r.GivenUp = r.Failed + r.ClientLeft - e.repeated
 	for _, u := range e.ups {
 		r.Upstreams[u.cfg.Name] = e.upstream(u)
 		r.Sessions.Refused += u.sessions.Refused
@@ -49,6 +53,7 @@ func (e *Engine) Result() *result.Replay {
 	r.Trace.Durations = durations
 	r.Sessions.Seen, r.Sessions.Known = e.sequence.Clients(), e.sequence.SessionsKnown() || e.scenario.KeepsSessions
 	r.Overloaded, r.Paths = e.overloaded(), e.paths()
+	r.Pages = e.pageResults()
 	r.Assumed = e.assumed()
 	r.Engine.Events = e.events
 	out := *r // a pointer into the engine would keep all of it in memory

@@ -205,6 +205,7 @@ func (e *Engine) fail(r *inFlight) {
 
 // unanswered counts the time of a request that ends without an answer.
 func (e *Engine) unanswered(r *inFlight) {
+	r.lost = true
 	waited := int64(e.now - r.arrived)
 	e.latencies.Add(&e.views[r.view].up.unanswered[r.phase], waited)
 	e.row().unanswered(waited)

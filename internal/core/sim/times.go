@@ -17,6 +17,7 @@ func (e *Engine) multiply(a *ingest.Arrival) {
 	if e.only >= 0 && (a.Route < 0 || e.refs[a.Route].Upstream != e.only) {
 		return
 	}
+	defer e.pages.closePage(a.Page) // of which there are copies alone
 	if !e.o.Resample {
 		e.repeat(a, 0)
 		return
@@ -44,10 +45,13 @@ func (e *Engine) repeat(a *ingest.Arrival, later time.Duration) {
 		c := *a
 		c.Session = a.Session*clients + uint32(i)
 		wait := later
+		other := uint64(0)
 		if i > 0 {
-			e.disguise(&c, rng.Bits(uint64(i), 0, 0, rng.Copies))
+			other = rng.Bits(uint64(i), 0, 0, rng.Copies)
+			e.disguise(&c, other)
 			wait += time.Duration(rng.Unit(rng.Bits(e.o.Seed, e.met, uint64(i), rng.Copies)) * 1e9)
 		}
+		c.Page = e.copyPage(a.Page, c.Session, other)
 		if wait == 0 {
 			e.ask(&c)
 		} else {

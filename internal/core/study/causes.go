@@ -325,7 +325,9 @@ func (p *patient) tryWorkers() {
 				for i := range u.Backends {
 					u.Backends[i].MaxInFlight *= x.times // else it would hold back what they can do
 				}
-			}, func(s *scenario.Scenario) { p.behaviours(s, func(b *scenario.Behaviour) { b.Workers, b.Cores = b.Workers*x.times, b.Cores*float64(x.times) }) })
+			}, func(s *scenario.Scenario) {
+				p.behaviours(s, func(b *scenario.Behaviour) { b.Workers, b.Cores = b.Workers*x.times, b.Cores*float64(x.times) })
+			})
 		})
 	}
 }

@@ -194,7 +194,7 @@ func (m *Mover) AddLoad(ctx context.Context, l *scenario.Load, seed uint64) erro
 	next := func() bool { return g.Next(&rec) }
 	if l.Closed {
 		next = func() bool {
-			g.Ask(&rec, int(rec.Line)%max(l.Concurrency, 1))
+			g.Ask(&rec, int(rec.Line)%max(l.Concurrency, 1)) // what a page fetches is not among them
 			return rec.Line < int64(l.Requests)
 		}
 	}

@@ -71,7 +71,15 @@ func figuresOf(c *config.Config, first, other *result.Replay) []figure {
 		f := of(first)
 		add(what, "", "count", func(r *result.Replay) *float64 { v := of(r); return &v }, math.Max(goalCount*f, 2*math.Sqrt(f)))
 	}
-	add("requests", "", "count", func(r *result.Replay) *float64 { v := float64(r.Requests); return &v }, 0.5)
+	if first.Model.Again > 0 { // how many requests there are depends on how they fare
+		count("requests", func(r *result.Replay) float64 { return float64(r.Requests) })
+		count("asked_again", func(r *result.Replay) float64 { return float64(r.AskedAgain) })
+	} else {
+		add("requests", "", "count", func(r *result.Replay) *float64 { v := float64(r.Requests); return &v }, 0.5)
+	}
+	if first.Model.Patience != "" {
+		count("client_left", func(r *result.Replay) float64 { return float64(r.ClientLeft) })
+	}
 	count("failed", func(r *result.Replay) float64 { return float64(r.Failed) })
 	for i, e := range first.Errors.List() {
 		if e.Requests > 0 || other.Errors.List()[i].Requests > 0 {
@@ -90,6 +98,10 @@ func figuresOf(c *config.Config, first, other *result.Replay) []figure {
 		{"elapsed.p99", func(r *result.Replay) float64 { return r.Elapsed.P99 }, goalExtreme},
 	} {
 		add(q.name, "", "seconds", func(r *result.Replay) *float64 { v := q.of(r); return &v }, math.Max(q.goal*q.of(first), goalLeast))
+	}
+	for i := range first.Pages {
+		add("pages.elapsed.p50", first.Pages[i].Path, "seconds", func(r *result.Replay) *float64 { return pageOf(r, i, 0.5) }, math.Max(goalMiddle*first.Pages[i].Elapsed.P50, goalLeast))
+		add("pages.elapsed.p95", first.Pages[i].Path, "seconds", func(r *result.Replay) *float64 { return pageOf(r, i, 0.95) }, math.Max(goalMiddle*first.Pages[i].Elapsed.P95, goalLeast))
 	}
 	for _, u := range c.Upstreams {
 		if first.Upstreams[u.Name] == nil || first.Upstreams[u.Name].Requests == 0 && other.Upstreams[u.Name].Requests == 0 {
@@ -119,6 +131,17 @@ func figuresOf(c *config.Config, first, other *result.Replay) []figure {
 	count("sessions.moved", func(r *result.Replay) float64 { return float64(r.Sessions.Moved) })
 	count("sessions.misses", func(r *result.Replay) float64 { return float64(r.Sessions.Misses) })
 	return out
+}
+
+// pageOf returns a percentile of how long a page took; nil of a result without pages.
+func pageOf(r *result.Replay, i int, q float64) *float64 {
+	switch {
+	case i >= len(r.Pages):
+		return nil
+	case q == 0.5:
+		return &r.Pages[i].Elapsed.P50
+	}
+	return &r.Pages[i].Elapsed.P95
 }
 
 // faultOf returns what came of a fault, of a result that may have none.

@@ -3,6 +3,7 @@ package trace
 import (
 	"fmt"
 	"math"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -26,6 +27,10 @@ type Spec struct {
 	Addresses  int     // of those, at least 1
 	Paths      []WeightedPath
 	Host       string        // empty: the format names none
+	Sessions   bool          // each client has one of its own
+	Headers    []Sent        // that clients send, and no others; none: which they send is unknown
+	Cookies    []Sent        // likewise
+	Pages      []*Page       // in the order of their numbers
 	Mean       time.Duration // of the answer's duration, lognormal
 	CV         float64       // its coefficient of variation
 }
@@ -36,6 +41,64 @@ type WeightedPath struct {
 	Method string
 	Path   string
 	Weight float64
+}
+
+// Page is what a client fetches when a path was answered.
+type Page struct {
+	N       int    // its number, from 1
+	Path    string // one of Spec.Paths
+	Fetches []WeightedPath
+	AtOnce  int // how many it fetches at the same time
+}
+
+// Sent is a header field or cookie that clients send. Each always sends one of the values,
+// divided by their weights, or none if that is empty.
+type Sent struct {
+	Name   string
+	Values []WeightedText
+}
+
+// WeightedText is a text and how often it comes beside the others.
+type WeightedText struct {
+	Text   string
+	Weight float64
+}
+
+// ParseSent reads "beta=5", "beta", or "=95" for the clients that send nothing.
+func ParseSent(s string) (WeightedText, error) {
+	text, weight, err := weighted(s)
+	if err == nil && strings.ContainsFunc(text, func(c rune) bool { return c < ' ' || c > '~' || c == ';' || c == ',' || c == '"' }) {
+		err = fmt.Errorf("%q: a value holds letters, digits and signs, but no comma, semicolon or quote", s)
+	}
+	return WeightedText{text, weight}, err
+}
+
+// weighted divides a text from the weight after its last =, 1 if there is none.
+func weighted(s string) (string, float64, error) {
+	i := strings.LastIndexByte(s, '=')
+	if i < 0 {
+		return s, 1, nil
+	}
+	x, err := strconv.ParseFloat(s[i+1:], 64)
+	if err != nil || x < 0 || math.IsNaN(x) || math.IsInf(x, 0) {
+		return s, 1, fmt.Errorf("%q: the weight after = is no number of 0 or more", s)
+	}
+	return s[:i], x, nil
+}
+
+// of returns what one client sends, empty for nothing.
+func (s *Sent) of(bits uint64) string {
+	sum := 0.0
+	for _, v := range s.Values {
+		sum += v.Weight
+	}
+	at := rng.Unit(bits) * sum
+	for _, v := range s.Values {
+		if at -= v.Weight; at < 0 {
+			return v.Text
+		}
+	}
+	return ""
 }
 
 // Shapes are the courses of the rate over time; each has mean 1.
@@ -55,13 +118,10 @@ var Shapes = map[string]func(share float64) float64{
 
 // ParsePath reads "/seats=5", "POST /book=1" or "/seats".
 func ParsePath(s string) (WeightedPath, error) {
-	w := WeightedPath{Method: "GET", Path: s, Weight: 1}
-	if i := strings.LastIndexByte(s, '='); i >= 0 {
-		x, err := strconv.ParseFloat(s[i+1:], 64)
-		if err != nil || x < 0 || math.IsNaN(x) || math.IsInf(x, 0) {
-			return w, fmt.Errorf("%q: the weight after = is no number of 0 or more", s)
-		}
-		w.Path, w.Weight = s[:i], x
+	w := WeightedPath{Method: "GET"}
+	var err error
+	if w.Path, w.Weight, err = weighted(s); err != nil {
+		return w, err
 	}
 	if m, p, ok := strings.Cut(w.Path, " "); ok {
 		w.Method, w.Path = m, p
@@ -100,6 +160,11 @@ func (s *Spec) Validate() error {
 	if total <= 0 {
 		return fmt.Errorf("the weights of all paths together are 0")
 	}
+	for _, x := range slices.Concat(s.Headers, s.Cookies) {
+		if !slices.ContainsFunc(x.Values, func(v WeightedText) bool { return v.Weight > 0 }) {
+			return fmt.Errorf("the weights of all values of %s together are 0", x.Name)
+		}
+	}
 	return nil
 }
 
@@ -113,11 +178,15 @@ type Generator struct {
 	at      float64 // seconds since the start
 	clients []float64
 	paths   []float64
-	methods [][]byte
+	page    *Page // of the last request; nil for none
+	fetched int   // how much of it Next has made
+	asker   int   // who sent that request
 	host    []byte
+	method  []byte
 	path    []byte
-	who     []byte
+	client  []byte
 	agent   []byte
+	session []byte
 	shaper  *rng.Shaper
 	takes   rng.LogNormal
 	sizes   rng.LogNormal // of answers, in bytes
@@ -135,7 +204,7 @@ func NewGenerator(s Spec) *Generator {
 	sum := 0.0
 	for _, p := range s.Paths {
 		sum += p.Weight
-		g.paths, g.methods = append(g.paths, sum), append(g.methods, []byte(p.Method))
+		g.paths = append(g.paths, sum)
 	}
 	sum = 0
 	g.clients = make([]float64, s.Clients)
@@ -150,6 +219,12 @@ func NewGenerator(s Spec) *Generator {
 // Poisson kind follow the shape by thinning (Lewis and Shedler, 1979).
 func (g *Generator) Next(r *Record) bool {
 	s := &g.spec
+	if g.fetched < len(g.fetches()) {
+		g.Fetch(r, g.fetched)
+		g.fetched++
+		r.Time = s.Start.UnixNano() + int64(math.Round(g.at*1e9))
+		return true
+	}
 	length := s.For.Seconds()
 	for {
 		g.tries++
@@ -173,8 +248,45 @@ func (g *Generator) Next(r *Record) bool {
 	return true
 }
 
-// Ask makes the next record of one client, without its time.
+// fetches returns what the client of the last request fetches after it.
+func (g *Generator) fetches() []WeightedPath {
+	if g.page == nil {
+		return nil
+	}
+	return g.page.Fetches
+}
+
+// Ask makes the next record of one client, without its time, and not those that the client
+// fetches after it: Fetch makes them.
 func (g *Generator) Ask(r *Record, who int) {
+	s := &g.spec
+	g.who(r, who)
+	what := rng.Bits(s.Seed, g.n, 0, rng.What)
+	i := min(sort.SearchFloat64s(g.paths, rng.Unit(what)*g.paths[len(g.paths)-1]), len(g.paths)-1)
+	for s.Paths[i].Weight == 0 { // a draw of exactly 0 may land on one
+		i++
+	}
+	g.ask(r, &s.Paths[i], 1)
+	g.page, g.fetched = nil, 0
+	if len(s.Pages) > 0 {
+		if k := slices.IndexFunc(s.Pages, func(p *Page) bool { return p.Path == s.Paths[i].Path }); k >= 0 {
+			g.page, r.Page = s.Pages[k], s.Pages[k]
+		}
+	}
+	g.asker = who
+	g.n++
+}
+
+// Fetch makes the record of the k-th thing that the client of the last request fetches after it.
+func (g *Generator) Fetch(r *Record, k int) {
+	g.n--
+	g.who(r, g.asker)
+	g.ask(r, &g.page.Fetches[k], uint64(k)+2)
+	g.n++
+}
+
+// who begins a record of a client.
+func (g *Generator) who(r *Record, who int) {
 	s := &g.spec
 	r.reset()
 	r.UserAgent = agents[rng.Below(rng.Bits(s.Seed, uint64(who), 1, rng.Who), len(agents))]
@@ -186,19 +298,20 @@ func (g *Generator) Ask(r *Record, who int) {
 	} else if s.Behind > 0 {
 		address += s.Addresses
 	}
-	g.who = appendClient(g.who[:0], address)
-	r.Client = g.who
-	what := rng.Bits(s.Seed, g.n, 0, rng.What)
-	i := min(sort.SearchFloat64s(g.paths, rng.Unit(what)*g.paths[len(g.paths)-1]), len(g.paths)-1)
-	for s.Paths[i].Weight == 0 { // a draw of exactly 0 may land on one
-		i++
-	}
-	p := &s.Paths[i]
-	r.Method = g.methods[i]
+	g.client = appendClient(g.client[:0], address)
+	r.Client = g.client
+	g.identify(r, who)
+}
+
+// ask has a record ask for a path, and be answered. part tells the parts of a page apart.
+func (g *Generator) ask(r *Record, p *WeightedPath, part uint64) {
+	s := &g.spec
+	g.method = append(g.method[:0], p.Method...)
+	r.Method = g.method
 	before, after, numbered := strings.Cut(p.Path, "{n}")
 	g.path = append(g.path[:0], before...)
 	if numbered {
-		g.path = strconv.AppendInt(g.path, int64(1+rng.Below(rng.Bits(s.Seed, g.n, 1, rng.What), 200)), 10)
+		g.path = strconv.AppendInt(g.path, int64(1+rng.Below(rng.Bits(s.Seed, g.n, part, rng.What), 200)), 10)
 		g.path = append(g.path, after...)
 	}
 	r.Path = g.path
@@ -209,9 +322,28 @@ func (g *Generator) Ask(r *Record, who int) {
 	if s.Host != "" {
 		r.Host = g.host
 	}
-	r.Bytes = int64(g.sizes.Draw(g.shaper, rng.Bits(s.Seed, g.n, 0, rng.Size)))
-	r.Duration = int64(g.takes.Draw(g.shaper, rng.Bits(s.Seed, g.n, 0, rng.Service)))
-	g.n++
+	r.Bytes = int64(g.sizes.Draw(g.shaper, rng.Bits(s.Seed, g.n, part-1, rng.Size)))
+	r.Duration = int64(g.takes.Draw(g.shaper, rng.Bits(s.Seed, g.n, part-1, rng.Service)))
+}
+
+// identify has a record say what its client sends with every request.
+func (g *Generator) identify(r *Record, who int) {
+	s := &g.spec
+	if s.Sessions {
+		g.session = strconv.AppendInt(append(g.session[:0], 's'), int64(who)+1, 10)
+		r.Session = g.session
+	}
+	r.Complete = len(s.Headers)+len(s.Cookies) > 0
+	send := func(all []Sent, from uint64, to []KV) []KV {
+		for k := range all {
+			if v := all[k].of(rng.Bits(s.Seed, uint64(who), from+uint64(k), rng.Who)); v != "" {
+				to = append(to, KV{[]byte(all[k].Name), []byte(v)})
+			}
+		}
+		return to
+	}
+	r.Headers = send(s.Headers, 100, r.Headers)
+	r.Cookies = send(s.Cookies, 200, r.Cookies)
 }
 
 // agents are made-up programs of made-up customers.

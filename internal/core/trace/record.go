@@ -30,11 +30,13 @@ type Record struct {
 	Backend     []byte
 	Headers     []KV
 	Cookies     []KV
+	Complete    bool  // Headers and Cookies are all that was sent, even where there are none
 	Status      int   // 0 if unknown
 	Bytes       int64 // -1 if unknown
 	Duration    int64 // nanoseconds, -1 if unknown
 	Protocol    Protocol
 	Line        int64
+	Page        *Page // of a made record: what its client fetches next, in the records that follow; nil for nothing
 }
 
 // KV is a name with its text.
@@ -60,8 +62,8 @@ func (r *Record) reset() {
 	r.Client, r.Method, r.Host, r.Path = nil, nil, nil, nil
 	r.Session, r.UserAgent, r.Referer, r.Frontend = nil, nil, nil, nil
 	r.Upstream, r.Backend = nil, nil
-	r.Headers, r.Cookies = r.Headers[:0], r.Cookies[:0]
-	r.Status, r.Bytes, r.Duration, r.Protocol = 0, -1, -1, HTTP
+	r.Headers, r.Cookies, r.Complete = r.Headers[:0], r.Cookies[:0], false
+	r.Status, r.Bytes, r.Duration, r.Protocol, r.Page = 0, -1, -1, HTTP, nil
 }
 
 // Header returns the value of a header field, and whether it is known.

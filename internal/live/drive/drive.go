@@ -50,6 +50,11 @@ type Options struct {
 	Names    string            // the field of answers that names the backend
 	Timeout  time.Duration     // after which an answer is given up
 	Lasts    time.Duration     // of streams and connections whose record does not say
+	// Patience draws how long a client waits for the head of an answer before it leaves; nil:
+	// it waits for Timeout. A request that failed or was left is repeated up to Again times,
+	// each time after what After draws; streams are not.
+	Patience, After func() time.Duration
+	Again           int
 	// Dial is how targets are reached; nil for the network.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 }
@@ -67,6 +72,8 @@ type Sample struct {
 	Client  uint32        // numbers who sent it, from 0
 	Kind    trace.Protocol
 	Cut     bool // it was under way when the drive was ended
+	Left    bool // its client left before the answer began
+	Repeats int  // how often its client had asked for the same before
 }
 
 // Driver sends requests. It is for one drive.
@@ -77,6 +84,7 @@ type Driver struct {
 	mu      sync.Mutex
 	clients map[string]*client
 	samples []Sample
+	pages   []PageSample
 	open    atomic.Int64
 	done    atomic.Int64
 	failed  atomic.Int64
@@ -253,13 +261,22 @@ func (d *Driver) Trace(ctx context.Context, next func() (*trace.Record, error)) 
 			return d.finish(&wg), nil
 		}
 		c := d.client(r)
-		wg.Go(func() { d.send(ctx, c, r, due) })
+		var parts []*trace.Record
+		if r.Page != nil {
+			for range r.Page.Fetches { // right behind it
+				if part, err := next(); err == nil {
+					parts = append(parts, part)
+				}
+			}
+		}
+		wg.Go(func() { d.page(ctx, c, r, parts, due) })
 	}
 }
 
 // Closed has so many clients send so many requests in all, each its next one when
-// the one before has ended and it has thought. ask makes the next record of a client.
-func (d *Driver) Closed(ctx context.Context, requests, clients int, think time.Duration, ask func(who int) *trace.Record) []Sample {
+// the one before has ended and it has thought, not at all if think is nil. ask makes the next record of a client,
+// with those of the parts behind it if it asks for a page, which do not count.
+func (d *Driver) Closed(ctx context.Context, requests, clients int, think func() time.Duration, ask func(who int) []*trace.Record) []Sample {
 	var wg sync.WaitGroup
 	var left atomic.Int64
 	left.Store(int64(requests))
@@ -273,20 +290,79 @@ func (d *Driver) Closed(ctx context.Context, requests, clients int, think time.D
 				r := ask(who)
 				asking.Unlock()
 				if c == nil {
-					c = d.client(r)
+					c = d.client(r[0])
 				}
-				d.send(ctx, c, r, time.Since(d.began))
-				if think > 0 {
-					select {
-					case <-time.After(think):
-					case <-ctx.Done():
-					}
+				d.page(ctx, c, r[0], r[1:], time.Since(d.began))
+				if think != nil {
+					pause(ctx, think())
 				}
 			}
 		})
 	}
 	return d.finish(&wg)
 }
+
+// pause waits for a time, or until ctx ends.
+func pause(ctx context.Context, d time.Duration) {
+	if d > 0 {
+		select {
+		case <-time.After(d):
+		case <-ctx.Done():
+		}
+	}
+}
+
+// insist sends a request, and repeats it as the options say. It reports whether it was answered.
+func (d *Driver) insist(ctx context.Context, c *client, r *trace.Record, due time.Duration) bool {
+	for n := 0; ; n++ {
+		s := d.send(ctx, c, r, due, n)
+		if n == d.o.Again || s.Fail == cause.None || s.Cut || s.Kind != trace.HTTP {
+			return s.Fail == cause.None && !s.Cut
+		}
+		if pause(ctx, d.o.After()); ctx.Err() != nil {
+			return false
+		}
+		due = time.Since(d.began)
+	}
+}
+
+// PageSample is what came of a page: a request and what its client fetched after it.
+type PageSample struct {
+	N      int           // trace.Page.N
+	Took   time.Duration // until all had ended
+	Failed bool
+}
+
+// page sends a request, and when it was answered its parts, as many at a time as its page says.
+func (d *Driver) page(ctx context.Context, c *client, r *trace.Record, parts []*trace.Record, due time.Duration) {
+	var failed atomic.Bool
+	failed.Store(!d.insist(ctx, c, r, due))
+	if r.Page == nil {
+		return
+	}
+	if !failed.Load() {
+		var wg sync.WaitGroup
+		room := make(chan struct{}, r.Page.AtOnce)
+		for _, part := range parts {
+			room <- struct{}{}
+			wg.Go(func() {
+				if !d.insist(ctx, c, part, time.Since(d.began)) {
+					failed.Store(true)
+				}
+				<-room
+			})
+		}
+		wg.Wait()
+	}
+	if ctx.Err() == nil {
+		d.mu.Lock()
+		d.pages = append(d.pages, PageSample{N: r.Page.N, Took: time.Since(d.began) - due, Failed: failed.Load()})
+		d.mu.Unlock()
+	}
+}
+
+// Pages returns what came of pages; it may be asked when the drive is over.
+func (d *Driver) Pages() []PageSample { return d.pages }
 
 // Every sends one request after the other at times apart, and tells of each; 0 is
 // without end. ask makes the next record.
@@ -297,7 +373,7 @@ func (d *Driver) Every(ctx context.Context, every time.Duration, requests int, a
 	defer tick.Stop()
 	for n := 0; ctx.Err() == nil && (requests == 0 || n < requests); n++ {
 		r := ask()
-		if s := d.send(ctx, d.client(r), r, time.Since(d.began)); !s.Cut {
+		if s := d.send(ctx, d.client(r), r, time.Since(d.began), 0); !s.Cut {
 			tell(s)
 		}
 		if requests > 0 && n == requests-1 {
@@ -316,8 +392,8 @@ func (d *Driver) Every(ctx context.Context, every time.Duration, requests int, a
 const begunNow = -1
 
 // send sends one request and notes what came of it.
-func (d *Driver) send(ctx context.Context, c *client, r *trace.Record, due time.Duration) Sample {
-	s := Sample{Due: due, Client: c.n, Kind: r.Protocol}
+func (d *Driver) send(ctx context.Context, c *client, r *trace.Record, due time.Duration, repeats int) Sample {
+	s := Sample{Due: due, Client: c.n, Kind: r.Protocol, Repeats: repeats}
 	if s.Late = time.Since(d.began) - due; s.Late < 0 {
 		s.Late = 0
 	}
@@ -342,7 +418,7 @@ func (d *Driver) send(ctx context.Context, c *client, r *trace.Record, due time.
 	}
 	d.open.Add(-1)
 	d.done.Add(1)
-	if s.Fail != cause.None {
+	if s.Fail != cause.None && !s.Left {
 		d.failed.Add(1)
 	}
 	d.mu.Lock()

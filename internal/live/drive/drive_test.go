@@ -141,7 +141,7 @@ func TestWhatFailsIsToldByItsCause(t *testing.T) {
 		d := New(Options{Targets: map[string]Target{"": {Scheme: "http", Address: "a:1", Host: "a"}}, Names: "Stand-In", Dial: l.dial, Timeout: 5 * time.Second, Reuse: true})
 		ask := func(path string, protocol trace.Protocol, lasts time.Duration) Sample {
 			r := &trace.Record{Client: []byte("a"), Method: []byte("GET"), Path: []byte(path), Duration: int64(lasts), Protocol: protocol}
-			return d.send(t.Context(), d.client(r), r, time.Since(d.began))
+			return d.send(t.Context(), d.client(r), r, time.Since(d.began), 0)
 		}
 		d.start()
 		for path, want := range map[string]string{"/break": "reset", "/hang": "answer_timeout", "/words": "queue_timeout", "/half": "reset", "/other": "status_5xx"} {
@@ -251,4 +251,47 @@ func TestOnlyOwnNetworksAreDriven(t *testing.T) {
 		_, _, err := ParseTarget(text)
 		assert.ErrorContains(t, err, why, text)
 	}
+}
+
+// TestClientsOfADriveLeaveAskAgainAndLoadPages holds a client to its patience, has it repeat what
+// it left, and fetch the parts of a page two at a time once the page was answered.
+func TestClientsOfADriveLeaveAskAgainAndLoadPages(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		l := newPipes()
+		var mu sync.Mutex
+		came := map[string]int{}
+		server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			mu.Lock()
+			came[r.URL.Path]++
+			n := came[r.URL.Path]
+			mu.Unlock()
+			switch {
+			case r.URL.Path == "/page" && n == 1:
+				w.WriteHeader(500)
+			case r.URL.Path == "/c" && n < 3:
+				time.Sleep(time.Minute)
+			default:
+				time.Sleep(time.Second)
+			}
+		})}
+		go func() { _ = server.Serve(l) }()
+		fixed := func(d time.Duration) func() time.Duration { return func() time.Duration { return d } }
+		d := New(Options{Targets: map[string]Target{"": {Scheme: "http", Address: "a:1", Host: "a"}}, Dial: l.dial, Reuse: true, Patience: fixed(2 * time.Second), After: fixed(5 * time.Second), Again: 2})
+		page := &trace.Page{N: 1, Path: "/page", AtOnce: 2, Fetches: []trace.WeightedPath{{Path: "/a"}, {Path: "/b"}, {Path: "/c"}}}
+		var all []*trace.Record
+		for _, path := range []string{"/page", "/a", "/b", "/c"} {
+			all = append(all, &trace.Record{Client: []byte("a"), Method: []byte("GET"), Path: []byte(path), Duration: -1})
+		}
+		all[0].Page = page
+		samples := d.Closed(t.Context(), 1, 1, nil, func(int) []*trace.Record { return all })
+		r := Result(samples, false)
+		assert.Equal(t, []int64{7, 4, 1, 2, 3, 0}, []int64{r.Requests, r.Answered, r.Failed, r.ClientLeft, r.AskedAgain, r.GivenUp})
+		assert.Equal(t, map[string]int{"/page": 2, "/a": 1, "/b": 1, "/c": 3}, came)
+		// The page fails at once, comes after 5 s and takes one; its first two parts take one; the
+		// third is left twice after 2 s, asked again 5 s later, and takes one.
+		assert.Equal(t, []PageSample{{N: 1, Took: (5 + 1 + 1 + 2*7 + 1) * time.Second}}, d.Pages())
+		time.Sleep(2 * time.Minute) // what was left ends
+		server.Close()
+		synctest.Wait()
+	})
 }

@@ -17,7 +17,7 @@ import (
 func Result(samples []Sample, partial bool) *result.Replay {
 	r := &result.Replay{
 		Routes: map[string]int64{}, Upstreams: map[string]*result.Upstream{}, Health: []result.HealthChange{}, Faults: []result.Fault{}, Expectations: []scenario.Verdict{},
-		Overloaded: []result.Overload{}, Assumed: result.Assumptions{}, Partial: partial,
+		Overloaded: []result.Overload{}, Assumed: result.Assumptions{}, Pages: []result.Page{}, Partial: partial,
 	}
 	r.Trace.Unknown, r.Trace.Spread = map[string]int64{}, "none"
 	r.Model.Backends, r.Model.Instances, r.Model.Stamp = map[string]result.BackendModel{}, 1, "start"
@@ -28,11 +28,14 @@ func Result(samples []Sample, partial bool) *result.Replay {
 	for i := range samples {
 		s := &samples[i]
 		r.Requests++
+		r.AskedAgain += int64(min(s.Repeats, 1))
 		clients[s.Client] = true
 		last = max(last, s.Due+max(s.Took, s.Held))
 		switch {
 		case s.Cut:
 			r.Unfinished++
+		case s.Left:
+			r.ClientLeft++
 		case s.Fail != cause.None:
 			r.Failed++
 			r.Errors[s.Fail]++
@@ -44,6 +47,7 @@ func Result(samples []Sample, partial bool) *result.Replay {
 			by[s.Backend] = append(by[s.Backend], *s)
 		}
 	}
+	r.GivenUp = r.Failed + r.ClientLeft - r.AskedAgain
 	r.Trace.Records, r.Trace.Clients = r.Requests, int64(len(clients))
 	r.Duration = last.Seconds()
 	if r.Requests > 0 {
@@ -69,6 +73,8 @@ func Result(samples []Sample, partial bool) *result.Replay {
 			took.Add(&of[i])
 			if of[i].Fail == cause.None && !of[i].Cut {
 				b.Answered++
+			} else if of[i].Left {
+				b.ClientLeft++
 			} else if of[i].Fail != cause.None {
 				b.Failed++
 			}
@@ -201,6 +207,8 @@ func Timeline(samples []Sample, bucket float64) result.Timeline {
 		row := &t.Rows[ended]
 		switch {
 		case s.Cut:
+		case s.Left:
+			row.ClientLeft++
 		case s.Fail != cause.None:
 			row.Failed++
 		default:

@@ -113,14 +113,21 @@ func (d *Driver) request(ctx context.Context, c *client, t Target, r *trace.Reco
 	defer cancel(nil)
 	timer := time.AfterFunc(limit, func() { cancel(errSlow) })
 	defer timer.Stop()
+	head := func() {} // stops the patience, which ends with the head of the answer
+	if d.o.Patience != nil {
+		patience := time.AfterFunc(d.o.Patience(), func() { cancel(errLeft) })
+		head = func() { patience.Stop() }
+		defer head()
+	}
 	q, err := d.build(ctx, c, t, r)
 	if err != nil {
 		s.Fail, s.Why = cause.Reset, "the record cannot be sent: "+words(err)
 		return
 	}
 	res, err := c.http.Do(q)
+	head()
 	if err != nil {
-		s.Fail, s.Why = failure(ctx, err), words(err)
+		s.Fail, s.Why, s.Left = failure(ctx, err), words(err), errors.Is(context.Cause(ctx), errLeft)
 		return
 	}
 	defer res.Body.Close()
@@ -147,6 +154,7 @@ func (d *Driver) request(ctx context.Context, c *client, t Target, r *trace.Reco
 // Why a request was given up.
 var (
 	errSlow = errors.New("no answer in time")
+	errLeft = errors.New("the client left")
 	errOver = errors.New("the stream has lasted")
 )
 

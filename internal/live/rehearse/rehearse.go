@@ -79,6 +79,7 @@ type stage struct {
 	proxy     *proxy.Proxy
 	began     time.Time
 
+	pages  []drive.PageSample // once the drive is over
 	mu     sync.Mutex
 	access []accesslog.Line
 	events []status.Event
@@ -355,11 +356,16 @@ func (s *stage) drive(ctx context.Context) []drive.Sample {
 		forward = "X-Forwarded-For"
 	}
 	o := drive.Options{Targets: s.targets, Insecure: true, Cookies: true, Reuse: true, Forward: forward, Names: "Stand-In", Timeout: 10 * time.Minute}
+	if p := s.o.Scenario.Patience; p != nil {
+		o.Patience = func() time.Duration { return standin.Draw(*p) }
+	}
+	o.Again, o.After = s.o.Scenario.Again, func() time.Duration { return standin.Draw(s.o.Scenario.After) }
 	st := s.o.Scenario.Streams
 	if st != nil && st.Lasts.Mean > 0 {
 		o.Lasts = st.Lasts.Mean
 	}
 	d := drive.New(o)
+	defer func() { s.pages = d.Pages() }()
 	if s.o.Progress != nil {
 		done := make(chan struct{})
 		defer close(done)
@@ -380,14 +386,21 @@ func (s *stage) drive(ctx context.Context) []drive.Sample {
 		spec := l.Spec
 		spec.Seed = s.o.Seed
 		g := trace.NewGenerator(spec)
-		return d.Closed(ctx, l.Requests, l.Concurrency, l.Think, func(who int) *trace.Record {
+		return d.Closed(ctx, l.Requests, l.Concurrency, func() time.Duration { return standin.Draw(l.Think) }, func(who int) (out []*trace.Record) {
 			var r trace.Record
-			g.Ask(&r, who)
-			r.Duration, r.Frontend = -1, []byte(l.Frontend)
-			if l.Frontend == "" {
-				r.Frontend = nil
+			made := func() {
+				r.Duration, r.Frontend = -1, []byte(l.Frontend)
+				if l.Frontend == "" {
+					r.Frontend = nil
+				}
+				out = append(out, s.asked(&r))
 			}
-			return s.asked(&r)
+			g.Ask(&r, who)
+			page := r.Page
+			for made(); page != nil && len(out) <= len(page.Fetches); made() {
+				g.Fetch(&r, len(out)-1)
+			}
+			return out
 		})
 	}
 	n := 0

@@ -56,7 +56,14 @@ func (s *stage) result(samples []drive.Sample, partial bool) {
 	for _, f := range s.o.Scenario.Faults {
 		r.Faults = append(r.Faults, s.fault(r, f.Name, f.Kind, f.At, f.Until, func(name string) bool { return struck(f, name) }, samples, access))
 	}
-	r.Model.Seed = s.o.Seed
+	r.Pages = s.pageResults()
+	r.Model.Seed, r.Model.Again = s.o.Seed, s.o.Scenario.Again
+	if p := s.o.Scenario.Patience; p != nil {
+		r.Model.Patience = p.String()
+	}
+	if r.Model.Again > 0 {
+		r.Model.After = s.o.Scenario.After.String()
+	}
 	for _, x := range s.standIn {
 		words := x.Service.String()
 		if !x.Draws {
@@ -67,6 +74,29 @@ func (s *stage) result(samples []drive.Sample, partial bool) {
 		}
 		r.Model.Backends[x.Name] = result.BackendModel{Service: words, Workers: x.Workers, Backlog: x.Backlog, Cores: s.o.Scenario.Behaviour(x.Name).Cores, ColdFor: x.Cold.For.Seconds(), ColdFactor: x.Cold.Factor}
 	}
+}
+
+// pageResults returns what came of the pages of the load.
+func (s *stage) pageResults() []result.Page {
+	out := []result.Page{}
+	for _, p := range s.o.Scenario.Pages {
+		x := result.Page{Path: p.Path}
+		var took []time.Duration
+		for _, sample := range s.pages {
+			switch {
+			case sample.N != p.N:
+				continue
+			case sample.Failed:
+				x.Failed++
+			default:
+				x.Loaded++
+			}
+			took = append(took, sample.Took)
+		}
+		x.Elapsed = drive.Latency(took)
+		out = append(out, x)
+	}
+	return out
 }
 
 // boxes fills the timeline with the attempts: the proxy knows of those that no answer
@@ -154,6 +184,7 @@ func (s *stage) upstream(cfg *config.Upstream, answers *result.Upstream, st *sta
 		u.Requests++
 		switch {
 		case a.Cause == cause.ClientLeft:
+			u.ClientLeft++
 		case a.Status >= 500 || a.Backend == "" || a.Status == 0 && a.Kind != trace.TCP:
 			u.Failed++
 		default:
@@ -178,8 +209,8 @@ func (s *stage) upstream(cfg *config.Upstream, answers *result.Upstream, st *sta
 	}
 	fair := upstream.FairShares(cfg)
 	for _, b := range st.Backends {
-		x := &result.Backend{State: b.State, Requests: int64(b.Requests), Failed: int64(b.Failed), FairShare: fair[b.Name], PeakInFlight: peak(spans[b.Name])}
-		x.Answered = x.Requests - x.Failed
+		x := &result.Backend{State: b.State, Requests: int64(b.Requests), Failed: int64(b.Failed), FairShare: fair[b.Name], ClientLeft: int64(b.ClientLeft), PeakInFlight: peak(spans[b.Name])}
+		x.Answered = x.Requests - x.Failed - x.ClientLeft
 		if total > 0 {
 			x.Share = float64(b.Requests) / float64(total)
 		}
@@ -341,6 +372,8 @@ func phase(samples []drive.Sample) result.Phase {
 		took.Add(&samples[i])
 		switch x := &samples[i]; {
 		case x.Cut:
+		case x.Left:
+			p.ClientLeft++
 		case x.Fail != cause.None:
 			p.Failed++
 		default:

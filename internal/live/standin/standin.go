@@ -229,17 +229,23 @@ func (s *StandIn) takes(r *http.Request) time.Duration {
 	if service.Kind == "from_trace" {
 		service = scenario.UnknownService // for what the trace does not say
 	}
-	mean := float64(service.Mean)
-	switch service.Kind {
-	case "fixed":
-		return service.Mean
+	if service.Kind == "" {
+		return s.Delay
+	}
+	return Draw(service)
+}
+
+// Draw returns a time of a distribution; that of a trace has none, and 0 is returned.
+func Draw(d config.Distribution) time.Duration {
+	mean := float64(d.Mean)
+	switch d.Kind {
 	case "exponential":
 		return time.Duration(rand.ExpFloat64() * mean)
 	case "lognormal":
-		v := math.Log(1 + service.CV*service.CV)
+		v := math.Log(1 + d.CV*d.CV)
 		return time.Duration(mean * math.Exp(math.Sqrt(v)*rand.NormFloat64()-v/2))
 	}
-	return s.Delay
+	return d.Mean
 }
 
 // path is the path of a request in normal form.
