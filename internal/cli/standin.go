@@ -129,8 +129,11 @@ func (f *standinFlags) ofConfig(ctx context.Context, env *Env, name string, with
 			return err
 		}
 		faults = sc.Faults
+		shared := standin.DependenciesOf(sc)
 		for _, x := range chosen {
 			behave(x, sc, s.config, f.delay)
+			up, backend, _ := strings.Cut(x.Name, ".")
+			x.Needs = standin.NeedsOf(sc.Needs(s.config.Upstream(up), backend), shared)
 		}
 	}
 	return standIns(ctx, env, chosen, faults, f)

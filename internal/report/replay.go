@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -222,6 +223,14 @@ func (s Style) totals(b *strings.Builder, r *result.Replay, more ...string) {
 	}
 	for _, p := range r.Pages {
 		b.WriteString("  " + flow(fmt.Sprintf("page %s: %s loaded, %s failed; %s until the last part", p.Path, count(p.Loaded), count(p.Failed), strings.Join(timesOf(r).percentiles(&p.Elapsed), ", ")), s.Width, 4) + "\n")
+	}
+	for _, name := range slices.Sorted(maps.Keys(r.Dependencies)) {
+		d := r.Dependencies[name]
+		text := fmt.Sprintf("dependency %s: %s, %s failed, %s busy, peak %s open", name, plural(d.Calls, "call"), count(d.Failed), pct(d.Busy), count(int64(d.PeakOpen)))
+		if d.Queued > 0 {
+			text += fmt.Sprintf("; %s waited, %s on average", count(d.Queued), span(d.QueuedSeconds/float64(d.Queued)))
+		}
+		b.WriteString("  " + flow(text, s.Width, 4) + "\n")
 	}
 	if r.AskedAgain > 0 {
 		fmt.Fprintf(b, "  repeated  %s   requests that clients asked again; %s given up\n", padLeft(count(r.AskedAgain), width), count(r.GivenUp))

@@ -303,6 +303,9 @@ func (p Replay) model() []pageModel {
 		}
 		out = append(out, pageModel{strings.Join(names, ", "), service, workers, count(int64(a.Backlog)), span(a.Connect)})
 	}
+	for _, name := range slices.Sorted(maps.Keys(p.Result.Model.Dependencies)) {
+		out = append(out, pageModel{Backends: "dependency " + name, Service: p.Result.Model.Dependencies[name]})
+	}
 	return out
 }
 

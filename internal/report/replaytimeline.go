@@ -33,6 +33,9 @@ func (p Replay) events() []event {
 		if len(f.Backends) > 3 {
 			name = plural(int64(len(f.Backends)), "backend")
 		}
+		if len(f.Dependencies) > 0 {
+			name = strings.Join(f.Dependencies, ", ")
+		}
 		if !f.Began {
 			all = append(all, event{at: f.At, who: "fault", text: fmt.Sprintf("%s did not begin; the replay ended at %s", f.Name, moment(r.Duration))})
 			continue

@@ -40,7 +40,7 @@ func TestWhatIsAssumedIsSaid(t *testing.T) {
 		}
 		return 200, " 0.500000"
 	}
-	const fixed = "behaviour \"*\" {\n service = fixed(\"70ms\")\n workers = 8\n backlog = 8\n connect = \"1ms\"\n sharing {\n  cores = 8\n }\n cold {\n  for = \"1s\"\n }\n}\nclients {\n patience = fixed(\"1m\")\n}\n"
+	const fixed = "behaviour \"*\" {\n service = fixed(\"70ms\")\n workers = 8\n backlog = 8\n connect = \"1ms\"\n sharing {\n  cores = 8\n }\n cold {\n  for = \"1s\"\n }\n}\ndependency \"db\" {\n backend = \"app.*\"\n path = \"/none\"\n service = \"1ms\"\n}\nclients {\n patience = fixed(\"1m\")\n}\n"
 	const ofPath = "behaviour \"app.*\" {\n path = \"/seats\"\n service = fixed(\"70ms\")\n}\n"
 	const two = "behaviour \"*\" {\n workers = 2\n}\n"
 	for name, c := range map[string]struct {
@@ -51,17 +51,17 @@ func TestWhatIsAssumedIsSaid(t *testing.T) {
 		p50           float64  // seconds
 		words         []string // somewhere in them
 	}{
-		"no durations":           {logged(300, 50*time.Millisecond, took("")), "", Options{}, "service times, backends, sharing, patience", true, 0.036, []string{"lognormal, mean 40 ms, CV 0.6", "the trace has no durations"}},
-		"recorded":               {logged(300, 50*time.Millisecond, took(" 0.500000")), "", Options{}, "backends, sharing, patience", false, 0.5, []string{"16 workers, a backlog of 64, 1 ms to connect for each backend"}},
+		"no durations":           {logged(300, 50*time.Millisecond, took("")), "", Options{}, "service times, backends, sharing, dependencies, patience", true, 0.036, []string{"lognormal, mean 40 ms, CV 0.6", "the trace has no durations"}},
+		"recorded":               {logged(300, 50*time.Millisecond, took(" 0.500000")), "", Options{}, "backends, sharing, dependencies, patience", false, 0.5, []string{"16 workers, a backlog of 64, 1 ms to connect for each backend"}},
 		"by the scenario":        {logged(300, 50*time.Millisecond, took("")), fixed, Options{}, "", false, 0.07, nil},
-		"by it for all paths":    {logged(300, 50*time.Millisecond, took("")), ofPath + "behaviour \"app.*\" {\n path = \"/other\"\n service = from_trace()\n}\n", Options{}, "backends, patience", false, 0.071, nil},
-		"for paths of one":       {logged(300, 50*time.Millisecond, took("")), strings.Replace(ofPath, "app.*", "app.b1", 1), Options{}, "service times, backends, sharing, patience", true, 0, nil},
-		"microseconds, unnamed":  {logged(300, 50*time.Millisecond, took(" 500000")), "", Options{}, "service times, last field, backends, sharing, patience", true, 0.036, []string{"as 500000", "-fields duration/us"}},
-		"second of two unnamed":  {logged(300, 50*time.Millisecond, took(` "h" 500000`)), "", Options{}, "service times, last field, backends, sharing, patience", true, 0.036, []string{"-fields -,duration/us"}},
-		"a third failed":         {logged(300, 50*time.Millisecond, failing), "", Options{}, "service times, waiting, backends, sharing, patience", true, 0.5, []string{"100 of 300 requests take as long as the last answered one", "100 failed in the trace"}},
-		"failures happen again":  {logged(300, 50*time.Millisecond, failing), "", Options{Recorded: true}, "waiting, backends, sharing, patience", true, 0.5, []string{"app: up to "}},
-		"half have none":         {logged(300, 50*time.Millisecond, half), "", Options{}, "service times, backends, sharing, patience", true, 0.5, []string{"150 have no duration"}},
-		"more than workers bear": {logged(300, 50*time.Millisecond, took(" 0.500000")), two, Options{}, "waiting, backends, sharing, patience", true, 0, []string{"app: up to 10 requests in flight in the trace, 6 workers in the replay; 294 requests wait"}},
+		"by it for all paths":    {logged(300, 50*time.Millisecond, took("")), ofPath + "behaviour \"app.*\" {\n path = \"/other\"\n service = from_trace()\n}\n", Options{}, "backends, dependencies, patience", false, 0.071, nil},
+		"for paths of one":       {logged(300, 50*time.Millisecond, took("")), strings.Replace(ofPath, "app.*", "app.b1", 1), Options{}, "service times, backends, sharing, dependencies, patience", true, 0, nil},
+		"microseconds, unnamed":  {logged(300, 50*time.Millisecond, took(" 500000")), "", Options{}, "service times, last field, backends, sharing, dependencies, patience", true, 0.036, []string{"as 500000", "-fields duration/us"}},
+		"second of two unnamed":  {logged(300, 50*time.Millisecond, took(` "h" 500000`)), "", Options{}, "service times, last field, backends, sharing, dependencies, patience", true, 0.036, []string{"-fields -,duration/us"}},
+		"a third failed":         {logged(300, 50*time.Millisecond, failing), "", Options{}, "service times, waiting, backends, sharing, dependencies, patience", true, 0.5, []string{"100 of 300 requests take as long as the last answered one", "100 failed in the trace"}},
+		"failures happen again":  {logged(300, 50*time.Millisecond, failing), "", Options{Recorded: true}, "waiting, backends, sharing, dependencies, patience, repeats", true, 0.5, []string{"app: up to "}},
+		"half have none":         {logged(300, 50*time.Millisecond, half), "", Options{}, "service times, backends, sharing, dependencies, patience", true, 0.5, []string{"150 have no duration"}},
+		"more than workers bear": {logged(300, 50*time.Millisecond, took(" 0.500000")), two, Options{}, "waiting, backends, sharing, dependencies, patience", true, 0, []string{"app: up to 10 requests in flight in the trace, 6 workers in the replay; 294 requests wait"}},
 	} {
 		r := run(t, pool(t, 3, "round-robin", ""), c.scenario, c.log, c.o)
 		var what, words []string

@@ -36,6 +36,7 @@ func leave(ctx context.Context, c Case, seq *ingest.Sequence, sample []ingest.Ar
 		return loaded, err
 	}
 	idle := calm
+	idle.Dependencies = nil
 	idle.Behaviours = []scenario.Behaviour{{Pattern: "*", Service: config.Distribution{Kind: "fixed", Mean: time.Microsecond}, Workers: 1 << 20}}
 	out, err := leaveIn(ctx, c.Config, &idle, seq, sample, o)
 	if err == nil {

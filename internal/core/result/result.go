@@ -17,21 +17,22 @@ import (
 // Replay is what came of a replay. The keys are documented and stable; times
 // are seconds from the start of the replay, shares lie from 0 to 1.
 type Replay struct {
-	Requests   int64   `json:"requests"`
-	Answered   int64   `json:"answered"`
-	Replied    int64   `json:"replied"` // of answered: by a redirect or reply, without a backend
-	Failed     int64   `json:"failed"`
-	ClientLeft int64   `json:"client_left"` // their clients left before the answer began
-	Unfinished int64   `json:"unfinished"`
-	Retried    int64   `json:"retried"`
-	AskedAgain int64   `json:"asked_again"` // of requests: those that clients repeated after they had failed or been left
-	GivenUp    int64   `json:"given_up"`    // of requests: those that failed or were left, and that clients did not repeat
-	Pages      []Page  `json:"pages"`       // of a load with pages
-	Resent     int64   `json:"resent"`      // of requests: streams that their clients opened again after they had failed
-	ErrorRate  float64 `json:"error_rate"`
-	Duration   float64 `json:"duration"`
-	Throughput float64 `json:"throughput"` // answered per second
-	ProbeRate  float64 `json:"probe_rate"` // probes of all proxies per second
+	Requests     int64                  `json:"requests"`
+	Answered     int64                  `json:"answered"`
+	Replied      int64                  `json:"replied"` // of answered: by a redirect or reply, without a backend
+	Failed       int64                  `json:"failed"`
+	ClientLeft   int64                  `json:"client_left"` // their clients left before the answer began
+	Unfinished   int64                  `json:"unfinished"`
+	Retried      int64                  `json:"retried"`
+	AskedAgain   int64                  `json:"asked_again"`  // of requests: those that clients repeated after they had failed or been left
+	GivenUp      int64                  `json:"given_up"`     // of requests: those that failed or were left, and that clients did not repeat
+	Dependencies map[string]*Dependency `json:"dependencies"` // by name
+	Pages        []Page                 `json:"pages"`        // of a load with pages
+	Resent       int64                  `json:"resent"`       // of requests: streams that their clients opened again after they had failed
+	ErrorRate    float64                `json:"error_rate"`
+	Duration     float64                `json:"duration"`
+	Throughput   float64                `json:"throughput"` // answered per second
+	ProbeRate    float64                `json:"probe_rate"` // probes of all proxies per second
 
 	Latency      Latency              `json:"latency"`
 	Elapsed      Latency              `json:"elapsed"` // of all requests, until the answer, the failure or the leaving
@@ -63,6 +64,16 @@ type Page struct {
 	Loaded  int64   `json:"loaded"`  // all of it was answered
 	Failed  int64   `json:"failed"`  // something failed, or its client left it, for good
 	Elapsed Latency `json:"elapsed"` // from the first request until everything had ended
+}
+
+// Dependency is what came of a service that backends share.
+type Dependency struct {
+	Calls         int64   `json:"calls"`
+	Failed        int64   `json:"failed"`    // calls that failed, or that backends gave up
+	Busy          float64 `json:"busy"`      // share of its workers' time
+	PeakOpen      int     `json:"peak_open"` // the most calls open at once, waiting ones included
+	Queued        int64   `json:"queued"`    // calls that waited for a worker
+	QueuedSeconds float64 `json:"queued_seconds"`
 }
 
 // Latency is of answered requests, queueing and retries included, in seconds.
@@ -167,7 +178,8 @@ type HealthChange struct {
 type Fault struct {
 	Name           string    `json:"name"`
 	Kind           string    `json:"kind"`
-	Backends       []string  `json:"backends"` // UPSTREAM.BACKEND
+	Backends       []string  `json:"backends"`     // UPSTREAM.BACKEND; of a fault of dependencies, those that call them
+	Dependencies   []string  `json:"dependencies"` // that it strikes, in place of backends
 	At             float64   `json:"at"`
 	Until          *float64  `json:"until"`           // null: never ends
 	Began          bool      `json:"began"`           // false: the replay ended before it
@@ -335,7 +347,8 @@ const (
 	Patience     = "patience"
 	Sharing      = "sharing"     // whether work in progress slows down other work
 	ColdStarts   = "cold starts" // how fast a backend is whose process restarted
-	Repeats      = "repeats"     // whether clients ask again
+	Dependencies = "dependencies"
+	Repeats      = "repeats" // whether clients ask again
 	Waiting      = "waiting"
 	LastField    = "last field"
 )
@@ -357,6 +370,8 @@ type Model struct {
 	Again     int                     `json:"again"`     // how often clients repeat what failed or what they left
 	After     string                  `json:"after"`     // the time before they do; empty if they do not
 	Backends  map[string]BackendModel `json:"backends"`  // by UPSTREAM.BACKEND
+	// Dependencies are by name: the words of the scenario.
+	Dependencies map[string]string `json:"dependencies"`
 }
 
 // BackendModel is how a backend was taken to behave.

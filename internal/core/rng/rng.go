@@ -35,6 +35,7 @@ const (
 	Drawn                       // how often a client of a trace is drawn, and when its copies come
 	Signs                       // of differences, in a permutation test
 	Think                       // how long a client of a closed load thinks
+	Depends                     // how long a call of a dependency takes, and whether it fails
 	After                       // when a client repeats a request
 )
 

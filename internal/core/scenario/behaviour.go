@@ -100,7 +100,7 @@ func (s *Scenario) behaviours(d *config.Decoder, root *config.Node, c *config.Co
 	}
 	for _, u := range c.Upstreams {
 		if lists := s.Paths(u); len(lists) > MaxPaths {
-			d.Add(config.IDLimit, s.firstOf(lists[MaxPaths]), fmt.Sprintf("behaviours tell requests of %s apart by %d lists of paths; at most %d are told apart", u.Name, len(lists), MaxPaths), "give paths that take alike in one behaviour")
+			d.Add(config.IDLimit, s.firstOf(lists[MaxPaths]), fmt.Sprintf("behaviours and dependencies tell requests of %s apart by %d lists of paths; at most %d are told apart", u.Name, len(lists), MaxPaths), "give paths that take alike in one behaviour")
 		}
 	}
 }
@@ -134,8 +134,11 @@ func onlyConnections(pattern string, c *config.Config) bool {
 
 // firstOf returns where a list of paths first stands.
 func (s *Scenario) firstOf(l PathList) hcl.Range {
-	i := slices.IndexFunc(s.Behaviours, func(b Behaviour) bool { return l.Equal(b.list()) })
-	return s.Behaviours[i].Range
+	if i := slices.IndexFunc(s.Behaviours, func(b Behaviour) bool { return l.Equal(b.list()) }); i >= 0 {
+		return s.Behaviours[i].Range
+	}
+	i := slices.IndexFunc(s.Dependencies, func(x Dependency) bool { return l.Equal(listOf(x.Paths)) })
+	return s.Dependencies[i].Range
 }
 
 // Behaviour returns how a backend behaves: the last of the behaviours without paths that fit.
@@ -150,6 +153,12 @@ func (s *Scenario) Behaviour(name string) Behaviour {
 
 // Liken has a backend, by UPSTREAM.BACKEND, behave as another one does.
 func (s *Scenario) Liken(name, original string) {
+	s.Dependencies = slices.Clone(s.Dependencies)
+	for i := range s.Dependencies {
+		if x := &s.Dependencies[i]; x.UsedBy(original) && !x.UsedBy(name) {
+			x.Backends = append(slices.Clone(x.Backends), config.Placed[string]{Value: name})
+		}
+	}
 	if len(s.Behaviours) == 0 {
 		return
 	}
@@ -193,13 +202,24 @@ func (s *Scenario) Paths(u *config.Upstream) []PathList {
 			out = append(out, l)
 		}
 	}
+	for i := range s.Dependencies {
+		x := &s.Dependencies[i]
+		l := listOf(x.Paths)
+		fits := func(b config.Backend) bool { return x.UsedBy(u.Name + "." + b.Name) }
+		if len(x.Paths) > 0 && slices.ContainsFunc(u.Backends, fits) && !slices.ContainsFunc(out, l.Equal) {
+			out = append(out, l)
+		}
+	}
 	return out
 }
 
 // list returns the paths of a behaviour.
-func (b *Behaviour) list() PathList {
-	l := PathList{text: strings.Join(b.Paths, "\n")}
-	for _, p := range b.Paths {
+func (b *Behaviour) list() PathList { return listOf(b.Paths) }
+
+// listOf returns the list of some patterns.
+func listOf(paths []string) PathList {
+	l := PathList{text: strings.Join(paths, "\n")}
+	for _, p := range paths {
 		l.patterns = append(l.patterns, route.Path(p))
 	}
 	return l
@@ -253,10 +273,38 @@ func (s *Scenario) PathServices(u *config.Upstream, name string) []PathService {
 	return out
 }
 
+// Needs is a dependency that a backend calls, and for which requests.
+type Needs struct {
+	Dependency int     // its position in Scenario.Dependencies
+	Set        PathSet // with one bit; 0 for all requests
+	List       PathList
+}
+
+// Holds reports whether a request whose path is in these lists needs the dependency.
+func (n *Needs) Holds(of PathSet) bool { return n.Set == 0 || n.Set&of != 0 }
+
+// Needs returns the dependencies that a backend of an upstream calls.
+func (s *Scenario) Needs(u *config.Upstream, name string) (out []Needs) {
+	lists := s.Paths(u)
+	for i := range s.Dependencies {
+		x := &s.Dependencies[i]
+		if !x.UsedBy(u.Name + "." + name) {
+			continue
+		}
+		n := Needs{Dependency: i, List: listOf(x.Paths)}
+		if len(x.Paths) > 0 {
+			n.Set = 1 << slices.IndexFunc(lists, n.List.Equal)
+		}
+		out = append(out, n)
+	}
+	return out
+}
+
 // Alike reports whether two backends of an upstream behave alike.
 func (s *Scenario) Alike(u *config.Upstream, one, other string) bool {
 	x, y := s.Behaviour(u.Name+"."+one), s.Behaviour(u.Name+"."+other)
 	same := func(a, b PathService) bool { return a.Set == b.Set && a.Service == b.Service }
 	return x.Service == y.Service && x.Workers == y.Workers && x.Backlog == y.Backlog && x.Connect == y.Connect && x.Cores == y.Cores && x.Cold == y.Cold &&
-		slices.EqualFunc(s.PathServices(u, one), s.PathServices(u, other), same)
+		slices.EqualFunc(s.PathServices(u, one), s.PathServices(u, other), same) &&
+		slices.EqualFunc(s.Needs(u, one), s.Needs(u, other), func(a, b Needs) bool { return a.Dependency == b.Dependency && a.Set == b.Set })
 }

@@ -1,6 +1,9 @@
 package scenario
 
-import "slices"
+import (
+	"slices"
+	"strings"
+)
 
 // FaultKind describes a kind of fault. The language, the replay, stand-ins, sweep and
 // the reference derive from it; what a new kind needs beyond an Effect it has to bring
@@ -100,6 +103,14 @@ func FaultNames(pick func(*FaultKind) bool) []string {
 
 // AllFaults has FaultNames pick every kind.
 func AllFaults(*FaultKind) bool { return true }
+
+// OfDependency has FaultNames pick those kinds in which a dependency can fail.
+func OfDependency(k *FaultKind) bool {
+	return k.Order == "" && !k.Effect.FailProbe && !k.Effect.LieProbe
+}
+
+// listed joins words.
+func listed(words []string) string { return strings.Join(words, ", ") }
 
 // ByBackend has FaultNames pick those kinds in which the backend itself fails.
 func ByBackend(k *FaultKind) bool { return k.Order == "" }

@@ -31,6 +31,7 @@ type Scenario struct {
 	// that answered it last.
 	KeepsSessions bool
 	Behaviours    []Behaviour
+	Dependencies  []Dependency // in the order in which a request needs them
 	Faults        []Fault
 	Expects       []Expect
 }
@@ -40,16 +41,18 @@ type Fault struct {
 	Name     string
 	Range    hcl.Range
 	Backends []config.Placed[string] // patterns of UPSTREAM.BACKEND
-	Kind     string
-	At       time.Duration
-	Until    time.Duration // negative: never ends
-	Status   int
-	Rate     float64
-	After    time.Duration // of errors: how long one takes; negative: FastFailure of the service time
-	Factor   float64
-	FailsFor time.Duration // of flap
-	WorksFor time.Duration
-	Weight   int
+	// Dependencies are names of those that fail; there are no Backends then.
+	Dependencies []string
+	Kind         string
+	At           time.Duration
+	Until        time.Duration // negative: never ends
+	Status       int
+	Rate         float64
+	After        time.Duration // of errors: how long one takes; negative: FastFailure of the service time
+	Factor       float64
+	FailsFor     time.Duration // of flap
+	WorksFor     time.Duration
+	Weight       int
 }
 
 // FastFailure is the part of its service time that a backend takes for an error, as an
@@ -113,6 +116,7 @@ func Read(f config.File, c *config.Config) (*Scenario, config.Findings, error) {
 			d.Add(config.IDMissing, n.At("after"), "after says when clients repeat requests, and they do not", "again = 2 beside it, or no after")
 		}
 	}
+	s.dependencies(d, root, c)
 	s.behaviours(d, root, c)
 	titles := map[string]bool{}
 	for _, n := range root.All("fault") {
@@ -120,7 +124,7 @@ func Read(f config.File, c *config.Config) (*Scenario, config.Findings, error) {
 			d.Add(config.IDTwice, n.Label.Range, fmt.Sprintf("two faults are called %q", n.Label.Value), "give one of them another title")
 		}
 		titles[n.Label.Value] = true
-		s.Faults = append(s.Faults, fault(d, n, c, names))
+		s.Faults = append(s.Faults, s.fault(d, n, c, names))
 	}
 	if len(s.Faults) > MaxFaults {
 		d.Add(config.IDLimit, s.Faults[MaxFaults].Range, fmt.Sprintf("a scenario holds at most %d faults", MaxFaults), "one fault may strike several backends: backend = [\"booking.*\"]")
@@ -143,7 +147,7 @@ func Read(f config.File, c *config.Config) (*Scenario, config.Findings, error) {
 // MaxFaults is how many faults a scenario may hold.
 const MaxFaults = 64
 
-func fault(d *config.Decoder, n *config.Node, c *config.Config, names []string) Fault {
+func (s *Scenario) fault(d *config.Decoder, n *config.Node, c *config.Config, names []string) Fault {
 	f := Fault{
 		Name: n.Label.Value, Range: n.Range, Kind: config.Get[string](n, "kind"),
 		Backends: config.Get[[]config.Placed[string]](n, "backend"),
@@ -172,7 +176,8 @@ func fault(d *config.Decoder, n *config.Node, c *config.Config, names []string) 
 	}
 	f.ofUpstreams(d, n, c)
 	f.ofZones(d, n, c)
-	if !n.Has("backend") && !n.Has("upstream") && !n.Has("zone") {
+	f.ofDependencies(d, n, s)
+	if !n.Has("backend") && !n.Has("upstream") && !n.Has("zone") && !n.Has("dependency") {
 		d.Add(config.IDMissing, n.Range, fmt.Sprintf("the fault %q matches no backend", f.Name), "backend = \"UPSTREAM.BACKEND\", upstream = \"UPSTREAM\" or zone = \"ZONE\"")
 	}
 	return f

@@ -106,12 +106,27 @@ var Language = &config.Block{
 			},
 		},
 		{
+			Name: "dependency", Label: &config.Label{Name: "name"}, Many: true,
+			Help: "a service that backends share, such as a database. A backend calls it after its own work on a request, and holds the worker until the call ends. Several are called one after the other",
+			Keys: []*config.Key{
+				{Name: "backend", Type: config.Texts, Required: true, Help: "backends that call it: UPSTREAM.BACKEND with * for any text, or a name that only one backend has", Example: `"booking.*"`},
+				{Name: "path", Type: config.Texts, Help: "path patterns of the requests that need it, matched before the rewrite; all if not given", Example: `["/seats/**"]`},
+				{Name: "service", Type: config.Dist, Required: true, Help: "time that a call takes", Example: `exponential("5ms")`},
+				{Name: "workers", Type: config.Whole, Default: "16", Why: "a small pool of connections to a database", Min: "1", Max: "1000000", Help: "calls that it works on at once", Example: "20"},
+				{Name: "backlog", Type: config.Whole, Default: "1000000", Why: "callers usually wait as long as it takes", Min: "0", Max: "10000000", Help: "calls that wait; others fail at once", Example: "100"},
+				{Name: "timeout", Type: config.Duration, Min: `"1ms"`, Help: "time after which a backend gives a call up; it waits indefinitely if not given", Example: `"2s"`},
+				{Name: "status", Type: config.Whole, Default: "500", Why: "what applications answer when their database fails", Min: "400", Max: "599", Help: "status with which a backend answers when a call failed", Example: "503"},
+				{Name: "probes", Type: config.Switch, Default: "false", Help: "whether http probes need it as well, so that they fail when it fails", Example: "true"},
+			},
+		},
+		{
 			Name: "fault", Label: &config.Label{Name: "title"}, Many: true,
 			Help: "failure with a beginning and an end",
 			Keys: []*config.Key{
 				{Name: "backend", Type: config.Texts, Help: "backends that fail: UPSTREAM.BACKEND with * for any text, or a name that only one backend has", Example: `"booking.auk"`},
 				{Name: "upstream", Type: config.Texts, Help: "upstreams whose backends all fail", Example: `"booking"`},
 				{Name: "zone", Type: config.Texts, Help: "zones whose backends all fail, in every upstream", Example: `"north-quay"`},
+				{Name: "dependency", Type: config.Texts, Help: "dependencies that fail, in place of backends", Example: `"db"`},
 				{Name: "kind", Type: config.Text, Required: true, Allowed: FaultNames(AllFaults), Meanings: faultDocs(), Help: "kind of failure", Example: `"refuse"`},
 				{Name: "at", Type: config.Duration, Required: true, Help: "beginning, as time since the start of the replay", Example: `"2m"`},
 				{Name: "until", Type: config.Duration, Help: "end, as time since the start of the replay; none if not given", Example: `"5m"`},

@@ -124,6 +124,8 @@ type model struct {
 	views   []*view // of all instances
 	sole    *view   // the only one, nil where there are several
 	faults  []*fault
+	deps    []*dependency
+	called  calls
 	changes []upstream.Change // reused by tell
 	actions []upstream.Action // reused by coreDue
 	shaper  *rng.Shaper
@@ -141,6 +143,7 @@ func New(ctx context.Context, c *config.Config, s *scenario.Scenario, o Options)
 	e.limits = make([]limit.Set, max(o.Instances, 1))
 	e.phases = make([]phase, 1)
 	e.shaper = rng.NewShaper()
+	e.addDependencies()
 	backends := 0
 	for _, uc := range c.Upstreams {
 		backends += len(uc.Backends)
@@ -172,6 +175,7 @@ func New(ctx context.Context, c *config.Config, s *scenario.Scenario, o Options)
 			id, _ := u.views[0].core.Lookup(b.Name)
 			sv := &u.servers[id]
 			sv.init(u.first+int32(id), u, id, s.Behaviour(uc.Name+"."+b.Name), s.PathServices(uc, b.Name))
+			sv.needs = e.needsOf(s.Needs(uc, b.Name))
 		}
 		u.said = u.takesAsSaid(len(s.Paths(uc)))
 		e.ups = append(e.ups, u)
@@ -434,6 +438,8 @@ func (e *Engine) handle(ev event) {
 		a := e.kept(ev.req)
 		e.lastAt = e.now
 		e.ask(&a)
+	case callDone, callLate:
+		e.callOver(ev)
 	case sharedDone:
 		e.sharedDone(&e.servers[ev.server], ev.gen)
 	case coreDue:

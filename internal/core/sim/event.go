@@ -9,12 +9,15 @@ type event struct {
 }
 
 // eventKind is the kind of an event; of done, with the epoch of the server above its
-// lowest bits, so that what a dead process would have done is void. An event has four
-// fields, up to which the compiler keeps a struct in registers.
+// lowest bits, so that what a dead process would have done is void, and above that the lists of
+// paths that the request is in, which may have been given up by then. An event has four fields, up to which the compiler keeps a struct in registers.
 type eventKind uint32
 
-// kindBits are those of a kind without an epoch.
-const kindBits = 8
+// kindBits are those of a kind alone, epochBits those of an epoch.
+const (
+	kindBits  = 8
+	epochBits = 16
+)
 
 const (
 	reach      eventKind = iota // a connection stands and the request is sent
@@ -36,5 +39,7 @@ const (
 	faultEnds
 	faultTurns // a flapping backend fails, or works again
 	sharedDone // the first of what shares the cores of a server is done
+	callDone   // a dependency is done with a call; req is its number
+	callLate   // a backend gives a call up
 	warmed     // a server is as fast as before its process restarted
 )

@@ -16,6 +16,7 @@ type fault struct {
 	cfg             *scenario.Fault
 	bit             uint64
 	targets         []target
+	deps            []*dependency // that it strikes, in place of the targets, which call them
 	began           bool
 	ended           bool
 	at, until       tick.Time
@@ -45,6 +46,14 @@ func (e *Engine) prepareFaults() {
 					break
 				}
 			}
+			if slices.ContainsFunc(s.needs, func(n need) bool { return slices.Contains(cfg.Dependencies, n.cfg.Name) }) {
+				f.targets = append(f.targets, target{server: s, leftAt: tick.Never, backAt: tick.Never})
+			}
+		}
+		for _, x := range e.deps {
+			if slices.Contains(cfg.Dependencies, x.cfg.Name) {
+				f.deps = append(f.deps, x)
+			}
 		}
 		e.faults = append(e.faults, f)
 	}
@@ -60,25 +69,29 @@ func (e *Engine) faultBegins(f *fault) {
 			}
 		}
 	}
+	if k := f.cfg.Of(); k.Flaps {
+		f.acting = true
+		e.switchLater(f, f.cfg.FailsFor)
+	}
 	for i := range f.targets {
 		t := &f.targets[i]
 		s := t.server
-		s.under |= f.bit
 		if s.outs == len(s.up.views) {
 			t.leftAt = e.now // it was out already
 		}
-		e.strike(f, t, s)
+		if f.deps == nil {
+			s.under |= f.bit
+			e.strike(f, t, s)
+		}
+	}
+	for _, x := range f.deps {
+		e.strikeDependency(f, x)
 	}
 }
 
 // strike puts a fault on one backend.
 func (e *Engine) strike(f *fault, t *target, s *server) {
 	k := f.cfg.Of()
-	if k.Flaps && !f.acting {
-		// The first of the fault's backends; the others turn with it.
-		f.acting = true
-		e.switchLater(f, f.cfg.FailsFor)
-	}
 	e.suffer(f, s, &k.Effect)
 	switch k.Order {
 	case "park":
@@ -105,18 +118,7 @@ func (e *Engine) operate(s *server, o upstream.Operation, weight int) {
 
 // suffer has an effect begin on a backend.
 func (e *Engine) suffer(f *fault, s *server, x *scenario.Effect) {
-	s.refuse += one(x.Refuses)
-	s.blackhole += one(x.Swallows)
-	s.hang += one(x.Hangs)
-	s.reset += one(x.Resets)
-	s.probeFails += one(x.FailProbe)
-	s.probeLies += one(x.LieProbe)
-	if x.Slows {
-		s.slow *= f.cfg.Factor
-	}
-	if x.Errors {
-		s.errors = append(s.errors, f.cfg)
-	}
+	s.suffers(f.cfg, x)
 	if x.Refuses {
 		e.die(s)
 	}
@@ -127,12 +129,7 @@ func (e *Engine) suffer(f *fault, s *server, x *scenario.Effect) {
 
 // recover has an effect end.
 func (e *Engine) recover(f *fault, s *server, x *scenario.Effect) {
-	s.refuse -= one(x.Refuses)
-	s.blackhole -= one(x.Swallows)
-	s.hang -= one(x.Hangs)
-	s.reset -= one(x.Resets)
-	s.probeFails -= one(x.FailProbe)
-	s.probeLies -= one(x.LieProbe)
+	s.recovers(f.cfg, x)
 	if x.Hangs && s.hang == 0 {
 		// What was stuck is given up, and its workers are free again.
 		s.busy -= s.stuck
@@ -142,18 +139,44 @@ func (e *Engine) recover(f *fault, s *server, x *scenario.Effect) {
 	if x.Refuses && s.refuse == 0 {
 		e.restarts(s)
 	}
-	if x.Errors {
-		s.errors = slices.DeleteFunc(s.errors, func(other *scenario.Fault) bool { return other == f.cfg })
-	}
-	if x.Slows {
-		s.slow /= f.cfg.Factor
-		if s.slow > 0.999999 && s.slow < 1.000001 {
-			s.slow = 1
-		}
-	}
 	if x.Silent() && s.hang == 0 && s.blackhole == 0 {
 		e.speaksAgain(s)
 	}
+}
+
+// suffers has an effect of a fault begin.
+func (c *condition) suffers(f *scenario.Fault, x *scenario.Effect) {
+	c.change(x, 1)
+	if x.Slows {
+		c.slow *= f.Factor
+	}
+	if x.Errors {
+		c.errors = append(c.errors, f)
+	}
+}
+
+// recovers has an effect of a fault end.
+func (c *condition) recovers(f *scenario.Fault, x *scenario.Effect) {
+	c.change(x, -1)
+	if x.Errors {
+		c.errors = slices.DeleteFunc(c.errors, func(other *scenario.Fault) bool { return other == f })
+	}
+	if x.Slows {
+		c.slow /= f.Factor
+		if c.slow > 0.999999 && c.slow < 1.000001 {
+			c.slow = 1
+		}
+	}
+}
+
+// change counts the faults that are on: by is 1 for one that begins, -1 for one that ends.
+func (c *condition) change(x *scenario.Effect, by int) {
+	c.refuse += by * one(x.Refuses)
+	c.blackhole += by * one(x.Swallows)
+	c.hang += by * one(x.Hangs)
+	c.reset += by * one(x.Resets)
+	c.probeFails += by * one(x.FailProbe)
+	c.probeLies += by * one(x.LieProbe)
 }
 
 // one returns 1 for yes and 0 for no.
@@ -212,7 +235,17 @@ func (e *Engine) faultTurns(f *fault) {
 	}
 	f.acting = !f.acting
 	x := &f.cfg.Of().Effect
+	for _, d := range f.deps {
+		if f.acting {
+			e.strikeDependency(f, d)
+		} else {
+			e.healDependency(f, d)
+		}
+	}
 	for _, t := range f.targets {
+		if f.deps != nil {
+			break
+		}
 		if f.acting {
 			e.suffer(f, t.server, x)
 		} else {
@@ -262,12 +295,18 @@ func (e *Engine) markOpen(f *fault, s *server) {
 func (e *Engine) faultEnds(f *fault) {
 	f.ended, f.until = true, e.now
 	f.to = e.newPhase()
+	k := f.cfg.Of()
+	for _, d := range f.deps {
+		d.under &^= f.bit
+		if !k.Flaps || f.acting {
+			e.healDependency(f, d)
+		}
+	}
 	for i := range f.targets {
 		t := &f.targets[i]
 		s := t.server
 		s.under &^= f.bit
-		k := f.cfg.Of()
-		if !k.Flaps || f.acting {
+		if f.deps == nil && (!k.Flaps || f.acting) {
 			e.recover(f, s, &k.Effect)
 		}
 		switch k.Order {
@@ -310,7 +349,7 @@ func (e *Engine) faultsSee(s *server) {
 func (e *Engine) faultResult(f *fault) result.Fault {
 	r := result.Fault{
 		Name: f.cfg.Name, Kind: f.cfg.Kind, At: f.cfg.At.Seconds(), Began: f.began,
-		Exposed: f.met, ExposedFailed: f.lost, ExposedLeft: f.left, Backends: []string{},
+		Exposed: f.met, ExposedFailed: f.lost, ExposedLeft: f.left, Backends: []string{}, Dependencies: append([]string{}, f.cfg.Dependencies...),
 	}
 	if f.cfg.Until >= 0 {
 		until := f.cfg.Until.Seconds()

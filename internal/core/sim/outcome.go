@@ -25,7 +25,7 @@ func (e *Engine) Result() *result.Replay {
 		r.Routes[e.refs[i].Name] = n
 	}
 	r.Upstreams = map[string]*result.Upstream{}
-	r.Model = result.Model{Seed: e.o.Seed, Instances: max(e.o.Instances, 1), Stamp: cmp.Or(e.o.Stamp, "start"), Backends: map[string]result.BackendModel{}}
+	r.Model = result.Model{Seed: e.o.Seed, Instances: max(e.o.Instances, 1), Stamp: cmp.Or(e.o.Stamp, "start"), Backends: map[string]result.BackendModel{}, Dependencies: e.scenario.DependencyTexts()}
 	if p := e.scenario.Patience; p != nil {
 		r.Model.Patience = p.String()
 	}
@@ -53,7 +53,7 @@ func (e *Engine) Result() *result.Replay {
 	r.Trace.Durations = durations
 	r.Sessions.Seen, r.Sessions.Known = e.sequence.Clients(), e.sequence.SessionsKnown() || e.scenario.KeepsSessions
 	r.Overloaded, r.Paths = e.overloaded(), e.paths()
-	r.Pages = e.pageResults()
+	r.Pages, r.Dependencies = e.pageResults(), e.dependencyResults()
 	r.Assumed = e.assumed()
 	r.Engine.Events = e.events
 	out := *r // a pointer into the engine would keep all of it in memory

@@ -36,7 +36,7 @@ func (e *Engine) sharedDone(s *server, turn uint32) {
 	}
 	w := s.shared.Take(e.now)
 	e.shareOn(s)
-	e.workDone(s, w.req, w.gen)
+	e.workDone(s, w.req, w.gen, w.paths)
 }
 
 // workedBy returns how long the workers of a server, or its cores where work shares them, were

@@ -53,22 +53,25 @@ func (e *Engine) probeReached(v *view, s *server, gen uint32) {
 	case s.hang > 0 || s.blackhole > 0:
 		// Nothing comes; the timeout is on its way.
 	case s.busy < s.workers:
-		e.work(s, waiting{-1 - v.index, gen, probeWork}, e.now)
+		e.work(s, waiting{-1 - v.index, gen, probeWork, 0}, e.now)
 	case s.queued >= s.backlog:
 		e.probeEnds(v, s, "connection refused: its backlog is full")
 	default:
-		s.push(waiting{-1 - v.index, gen, probeWork})
+		s.push(waiting{-1 - v.index, gen, probeWork, 0})
 	}
 }
 
-// probeAnswered is when a worker is done with a probe.
-func (e *Engine) probeAnswered(v *view, s *server, gen uint32) {
+// probeAnswered is when a worker is done with a probe; failed is the status of one whose dependency
+// failed, 0 where none did.
+func (e *Engine) probeAnswered(v *view, s *server, gen uint32, failed int) {
 	p := &v.probes[s.id]
 	if !p.open || gen != p.gen || s.blackhole > 0 {
 		return
 	}
 	status := 200
 	switch {
+	case failed > 0:
+		status = failed // of a dependency
 	case s.reset > 0:
 		e.probeEnds(v, s, "the connection broke")
 		return

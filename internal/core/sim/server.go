@@ -34,10 +34,10 @@ type server struct {
 
 	latency histogram.Histogram // of attempts that it answered
 	condition
-	slow      float64
 	shared    *sharing  // nil: work takes as long however much of it is in progress
 	coldUntil tick.Time // when it is as fast as before its process restarted
 	restarted bool
+	needs     []need // what it calls when it has done its own work
 	up        *up
 	id        upstream.BackendID
 	waiting   []waiting
@@ -62,6 +62,7 @@ type server struct {
 type condition struct {
 	refuse, blackhole, hang, reset, probeFails, probeLies int // how many faults of the kind are on
 	errors                                                []*scenario.Fault
+	slow                                                  float64 // how many times as long work takes
 }
 
 // waiting is a place in the backlog. The service time is drawn on entering, so
@@ -71,6 +72,7 @@ type waiting struct {
 	req   int32 // of a probe: -1 less the number of the view that sent it
 	gen   uint32
 	takes tick.Time
+	paths scenario.PathSet // of the request
 }
 
 // probeWork is how long a worker takes for an http probe.
@@ -154,7 +156,7 @@ func (e *Engine) place(i int32, v upstream.Verdict) bool {
 		// connection needs no event of its own.
 		r.sent = true
 		r.deadline = from.Add(e.refs[r.route].Waits.Answer)
-		e.work(s, waiting{i, r.gen, e.takes(s, r)}, from)
+		e.work(s, waiting{i, r.gen, e.takes(s, r), r.paths}, from)
 	case s.refuse > 0:
 		return e.ends(i, upstream.Outcome{Kind: upstream.ConnectRefused})
 	case s.blackhole > 0 || s.connect > wait:
@@ -219,7 +221,7 @@ func (e *Engine) reached(ev event) {
 		e.streamBegins(i, waits)
 		return
 	}
-	w := waiting{i, r.gen, e.takes(s, r)}
+	w := waiting{i, r.gen, e.takes(s, r), r.paths}
 	if s.busy < s.workers {
 		e.work(s, w, e.now)
 		return
@@ -254,7 +256,7 @@ func (e *Engine) work(s *server, w waiting, from tick.Time) {
 	if !s.steady {
 		takes = tick.Time(float64(takes) * s.slow * s.coldSlows(from))
 		if s.shared != nil {
-			e.share(s, waiting{w.req, w.gen, takes})
+			e.share(s, waiting{w.req, w.gen, takes, w.paths})
 			return
 		}
 	}
@@ -265,19 +267,29 @@ func (e *Engine) work(s *server, w waiting, from tick.Time) {
 			e.late(w.req)
 		}
 	}
-	e.queue.Push(until, event{kind: done | eventKind(s.epoch)<<kindBits, server: s.index, req: w.req, gen: w.gen})
+	e.queue.Push(until, event{kind: done | eventKind(s.epoch)<<kindBits | eventKind(w.paths)<<(kindBits+epochBits), server: s.index, req: w.req, gen: w.gen})
 }
 
 // workerDone is when a worker has done its work.
 func (e *Engine) workerDone(ev event) {
 	s := &e.servers[ev.server]
 	if uint16(ev.kind>>kindBits) == s.epoch {
-		e.workDone(s, ev.req, ev.gen)
+		e.workDone(s, ev.req, ev.gen, scenario.PathSet(ev.kind>>(kindBits+epochBits)))
 	}
 }
 
-// workDone ends a piece of work, of a request or of a probe.
-func (e *Engine) workDone(s *server, req int32, gen uint32) {
+// workDone is when a worker has done its own work, for a request or a probe: it ends there unless
+// it needs a dependency.
+func (e *Engine) workDone(s *server, req int32, gen uint32, paths scenario.PathSet) {
+	if s.needs != nil && e.calls(s, 0, callOf{s.index, req, gen, s.epoch, paths}) {
+		return
+	}
+	e.workOver(s, req, gen, 0)
+}
+
+// workOver ends the work of a worker. status is that of the answer where a dependency failed, 0
+// where none did.
+func (e *Engine) workOver(s *server, req int32, gen uint32, status int) {
 	if !s.steady && s.hang > 0 {
 		// It is stuck, and so is its worker. The proxy gives up at its
 		// deadline.
@@ -292,7 +304,7 @@ func (e *Engine) workDone(s *server, req int32, gen uint32) {
 	s.busy--
 	e.next(s)
 	if req < 0 {
-		e.probeAnswered(e.views[-1-req], s, gen)
+		e.probeAnswered(e.views[-1-req], s, gen, status)
 		return
 	}
 	r := &e.requests[req]
@@ -303,7 +315,11 @@ func (e *Engine) workDone(s *server, req int32, gen uint32) {
 		e.late(req)
 		return
 	}
-	e.settle(req, s.answer(e, r))
+	o := s.answer(e, r)
+	if status > 0 && o.Kind == upstream.Answered {
+		o.Status = status
+	}
+	e.settle(req, o)
 }
 
 // next takes what waits longest.

@@ -17,10 +17,10 @@ import (
 func Result(samples []Sample, partial bool) *result.Replay {
 	r := &result.Replay{
 		Routes: map[string]int64{}, Upstreams: map[string]*result.Upstream{}, Health: []result.HealthChange{}, Faults: []result.Fault{}, Expectations: []scenario.Verdict{},
-		Overloaded: []result.Overload{}, Assumed: result.Assumptions{}, Pages: []result.Page{}, Partial: partial,
+		Overloaded: []result.Overload{}, Assumed: result.Assumptions{}, Pages: []result.Page{}, Dependencies: map[string]*result.Dependency{}, Partial: partial,
 	}
 	r.Trace.Unknown, r.Trace.Spread = map[string]int64{}, "none"
-	r.Model.Backends, r.Model.Instances, r.Model.Stamp = map[string]result.BackendModel{}, 1, "start"
+	r.Model.Backends, r.Model.Dependencies, r.Model.Instances, r.Model.Stamp = map[string]result.BackendModel{}, map[string]string{}, 1, "start"
 	clients := map[uint32]bool{}
 	last := time.Duration(0)
 	var took Times

@@ -72,6 +72,7 @@ type stage struct {
 	config    *config.Config
 	out       *Outcome
 	standIn   []*standin.StandIn
+	depend    []*standin.Dependency // that they share
 	targets   map[string]drive.Target
 	listeners map[string]net.Listener // of frontends, by address
 	named     map[string]bool         // tcp frontends whose routes go by the name in a handshake
@@ -244,6 +245,10 @@ func (s *stage) leave(format string, args ...any) {
 func (s *stage) behaving(name string, at config.Address, u *config.Upstream) *standin.StandIn {
 	b := s.o.Scenario.Behaviour(name)
 	x := &standin.StandIn{Name: name, Address: at, Obeys: true, Reports: u.Probe != nil && u.Probe.Of().Reports}
+	if s.depend == nil {
+		s.depend = standin.DependenciesOf(s.o.Scenario)
+	}
+	x.Needs = standin.NeedsOf(s.o.Scenario.Needs(u, strings.TrimPrefix(name, u.Name+".")), s.depend)
 	x.Behave(b, s.o.Scenario.PathServices(u, strings.TrimPrefix(name, u.Name+".")))
 	if b.Service.Kind == "" || b.Service.Kind == "from_trace" {
 		x.Service = scenario.UnknownService // for what the trace does not say
@@ -435,7 +440,8 @@ func (s *stage) asked(r *trace.Record) *trace.Record {
 	if s.named[front] && c.Host != nil {
 		c.Frontend = []byte(front + overTLS)
 	}
-	if c.Path != nil && slices.ContainsFunc(s.o.Scenario.Behaviours, func(b scenario.Behaviour) bool { return len(b.Paths) > 0 }) {
+	sc := s.o.Scenario
+	if c.Path != nil && (len(sc.Dependencies) > 0 || slices.ContainsFunc(sc.Behaviours, func(b scenario.Behaviour) bool { return len(b.Paths) > 0 })) {
 		c.Headers = append(c.Headers, trace.KV{Name: []byte(standin.AskPath), Value: []byte(request.Path(string(path)))})
 	}
 	switch {

@@ -54,10 +54,13 @@ func (s *stage) result(samples []drive.Sample, partial bool) {
 	countAccess(r, access)
 	s.health(r, events)
 	for _, f := range s.o.Scenario.Faults {
-		r.Faults = append(r.Faults, s.fault(r, f.Name, f.Kind, f.At, f.Until, func(name string) bool { return struck(f, name) }, samples, access))
+		strikes := func(name string) bool { return struck(f, name) || s.o.Scenario.Calls(name, f.Dependencies) }
+		x := s.fault(r, f.Name, f.Kind, f.At, f.Until, strikes, samples, access)
+		x.Dependencies = append([]string{}, f.Dependencies...)
+		r.Faults = append(r.Faults, x)
 	}
 	r.Pages = s.pageResults()
-	r.Model.Seed, r.Model.Again = s.o.Seed, s.o.Scenario.Again
+	r.Model.Seed, r.Model.Again, r.Model.Dependencies = s.o.Seed, s.o.Scenario.Again, s.o.Scenario.DependencyTexts()
 	if p := s.o.Scenario.Patience; p != nil {
 		r.Model.Patience = p.String()
 	}

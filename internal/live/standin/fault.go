@@ -26,11 +26,11 @@ type fault struct {
 
 // condition is what the faults that are on come to.
 type condition struct {
-	hang, reset, probeFails, lies bool
-	status                        int             // 0 for none
-	fails                         *scenario.Fault // whose status that is
-	slow                          float64         // how many times as long work takes
-	changed                       chan struct{}
+	refuses, hang, reset, probeFails, lies bool
+	status                                 int             // 0 for none
+	fails                                  *scenario.Fault // whose status that is
+	slow                                   float64         // how many times as long work takes
+	changed                                chan struct{}
 }
 
 // Faults are the kinds that a stand-in can play: those in which the backend itself
@@ -138,13 +138,18 @@ func (s *StandIn) flap(ctx context.Context, title string, f scenario.Fault) {
 func (s *StandIn) now() condition {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	c := condition{slow: 1, changed: s.changed}
-	for _, f := range s.faults {
+	return conditionOf(s.faults, s.changed)
+}
+
+// conditionOf returns what some faults come to, for one request.
+func conditionOf(faults []fault, changed chan struct{}) condition {
+	c := condition{slow: 1, changed: changed}
+	for _, f := range faults {
 		x := &f.Of().Effect
 		if !f.acting {
 			continue
 		}
-		c.hang, c.reset = c.hang || x.Silent(), c.reset || x.Resets
+		c.refuses, c.hang, c.reset = c.refuses || x.Refuses, c.hang || x.Silent(), c.reset || x.Resets
 		c.probeFails, c.lies = c.probeFails || x.FailProbe, c.lies || x.LieProbe
 		if x.Slows {
 			c.slow *= f.Factor
@@ -190,6 +195,11 @@ func Play(ctx context.Context, all []*StandIn, faults []scenario.Fault, tell fun
 		tell = func(string, status.EventKind, string) {}
 	}
 	for _, f := range faults {
+		for _, d := range dependencies(all) {
+			if slices.Contains(f.Dependencies, d.cfg.Name) {
+				go d.fails(ctx, f, tell)
+			}
+		}
 		for _, s := range all {
 			if !slices.ContainsFunc(f.Backends, func(p placed) bool { return s.Called(p.Value) }) {
 				continue

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"context"
 	"net/http/httptest"
 	"testing"
 	"testing/synctest"
@@ -42,7 +43,8 @@ func TestAStandInSlowsDownAsInAReplay(t *testing.T) {
 				for i, after := range c.come {
 					go func() {
 						time.Sleep(after)
-						assert.True(t, s.work(httptest.NewRecorder(), httptest.NewRequest("GET", "/", nil), condition{slow: 1}, false))
+						ok, failed := s.work(httptest.NewRequest("GET", "/", nil), condition{slow: 1}, false)
+						assert.Equal(t, []any{true, 0}, []any{ok, failed})
 						ended[i] = time.Since(began)
 					}()
 				}
@@ -51,6 +53,68 @@ func TestAStandInSlowsDownAsInAReplay(t *testing.T) {
 				for i, want := range c.end {
 					assert.InDelta(t, want.Seconds(), ended[i].Seconds(), 1e-6, i)
 				}
+			})
+		})
+	}
+}
+
+// TestADependencyIsSharedByStandIns: three that share one worker wait for each other, and answer
+// as they are told to when it fails.
+func TestADependencyIsSharedByStandIns(t *testing.T) {
+	type fate struct {
+		after  time.Duration
+		failed int
+	}
+	every := func(after time.Duration, failed int) []fate {
+		return []fate{{after, failed}, {after, failed}, {after, failed}}
+	}
+	fault := func(kind string, until time.Duration) *scenario.Fault {
+		f := Once(kind)
+		f.Dependencies, f.At, f.Until, f.Factor = []string{"db"}, 500*time.Millisecond, until, 3
+		return &f
+	}
+	for _, c := range []struct {
+		name  string
+		db    scenario.Dependency
+		fault *scenario.Fault // half a second before the calls come
+		want  []fate
+	}{
+		{"one worker", scenario.Dependency{Workers: 1, Backlog: 9}, nil, []fate{{time.Second, 0}, {2 * time.Second, 0}, {3 * time.Second, 0}}},
+		{"a worker each", scenario.Dependency{Workers: 3}, nil, every(time.Second, 0)},
+		{"given up", scenario.Dependency{Workers: 1, Backlog: 9, Timeout: 1500 * time.Millisecond}, nil, []fate{{time.Second, 0}, {1500 * time.Millisecond, 500}, {1500 * time.Millisecond, 500}}},
+		{"no room", scenario.Dependency{Workers: 1, Backlog: 0}, nil, []fate{{0, 500}, {0, 500}, {time.Second, 0}}},
+		{"refuse", scenario.Dependency{Workers: 3}, fault("refuse", 10*time.Second), every(0, 500)},
+		{"slow", scenario.Dependency{Workers: 3}, fault("slow", 10*time.Second), every(3*time.Second, 0)},
+		{"errors", scenario.Dependency{Workers: 3}, fault("errors", 10*time.Second), every(20*time.Millisecond, 500)},
+		{"hang", scenario.Dependency{Workers: 3}, fault("hang", 5*time.Second), every(4*time.Second, 500)},
+		{"reset", scenario.Dependency{Workers: 3}, fault("reset", -1), every(time.Second, 500)},
+		{"over before", scenario.Dependency{Workers: 3}, fault("refuse", 700*time.Millisecond), every(time.Second, 0)},
+		{"flap", scenario.Dependency{Workers: 3}, fault("flap", -1), every(0, 500)},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				ctx, stop := context.WithCancel(t.Context())
+				c.db.Name, c.db.Status, c.db.Service = "db", 500, config.Distribution{Kind: "fixed", Mean: time.Second}
+				shared := DependenciesOf(&scenario.Scenario{Dependencies: []scenario.Dependency{c.db}})
+				var all []*StandIn
+				for _, name := range []string{"a.x", "a.y", "b.z"} {
+					all = append(all, &StandIn{Name: name, Workers: 9, slots: make(chan struct{}, 9), Needs: NeedsOf([]scenario.Needs{{}}, shared)})
+				}
+				if c.fault != nil {
+					Play(ctx, all, []scenario.Fault{*c.fault}, nil)
+				}
+				time.Sleep(time.Second)
+				began, got := time.Now(), make([]fate, 3)
+				for i, s := range all {
+					go func() {
+						_, failed := s.work(httptest.NewRequest("GET", "/", nil), condition{slow: 1}, false)
+						got[i] = fate{time.Since(began), failed}
+					}()
+				}
+				time.Sleep(time.Minute)
+				assert.ElementsMatch(t, c.want, got)
+				stop()
+				synctest.Wait()
 			})
 		})
 	}

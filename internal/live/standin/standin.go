@@ -38,6 +38,7 @@ type StandIn struct {
 	Workers int                    // requests it works on at once; 0 is no limit
 	Backlog int                    // requests that wait for a worker; a full one breaks the connection
 	Cold    scenario.Cold          // how it begins after a fault has kept it from listening
+	Needs   []Need                 // what it calls when a worker has done its own work
 	Draws   bool                   // Service is drawn even if an obeyed request says how long it takes
 	Obeys   bool                   // a request may say how long it takes, and that it is a stream: see AskTakes
 	Reports bool                   // who says nothing is told how it is, as a self-report probe needs
@@ -144,12 +145,19 @@ func (s *StandIn) serve(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	stream := s.Obeys && r.Header.Get(AskStream) != ""
-	if !stream && !s.work(w, r, c, probe) {
-		return
+	failed := 0
+	if !stream {
+		var ok bool
+		if ok, failed = s.work(r, c, probe); !ok {
+			return
+		}
 	}
 	switch {
 	case c.reset:
 		breakOff(w)
+		return
+	case failed > 0:
+		http.Error(w, fmt.Sprintf("%s answers %d: a service that it depends on failed", s.Name, failed), failed)
 		return
 	case c.status > 0 && !(probe && c.lies):
 		http.Error(w, fmt.Sprintf("%s answers %d, as it was told to", s.Name, c.status), c.status)
@@ -165,11 +173,11 @@ func (s *StandIn) serve(w http.ResponseWriter, r *http.Request) {
 // probeWork is how long a worker takes for a probe, as in a replay.
 const probeWork = time.Millisecond
 
-// work takes the time that a worker does, and says whether to go on. Where nothing limits the
-// work, a probe takes none.
-func (s *StandIn) work(w http.ResponseWriter, r *http.Request, c condition, probe bool) bool {
+// work takes the time that a worker does, and says whether to go on, and with which status if a
+// dependency failed, else 0. Where nothing limits the work, a probe takes none.
+func (s *StandIn) work(r *http.Request, c condition, probe bool) (ok bool, failed int) {
 	if probe && s.slots == nil {
-		return true
+		return true, 0
 	}
 	if s.slots != nil {
 		s.mu.Lock()
@@ -199,10 +207,15 @@ func (s *StandIn) work(w http.ResponseWriter, r *http.Request, c condition, prob
 	}
 	takes = s.slowed(time.Duration(float64(takes) * c.slow))
 	if s.cores == nil {
-		return sleep(r.Context(), takes)
+		ok = sleep(r.Context(), takes)
+	} else {
+		<-s.cores.do(takes)
+		ok = r.Context().Err() == nil
 	}
-	<-s.cores.do(takes)
-	return r.Context().Err() == nil
+	if ok {
+		failed = s.call(r, probe)
+	}
+	return ok, failed
 }
 
 // The fields with which a request tells a stand-in that obeys how many seconds a
