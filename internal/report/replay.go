@@ -226,7 +226,7 @@ func (s Style) totals(b *strings.Builder, r *result.Replay, more ...string) {
 	}
 	for _, name := range slices.Sorted(maps.Keys(r.Dependencies)) {
 		d := r.Dependencies[name]
-		text := fmt.Sprintf("dependency %s: %s, %s failed, %s busy, peak %s open", name, plural(d.Calls, "call"), count(d.Failed), pct(d.Busy), count(int64(d.PeakOpen)))
+		text := fmt.Sprintf("dependency %s: %s, %s failed, %s busy, peak %s in flight", name, plural(d.Calls, "call"), count(d.Failed), pct(d.Busy), count(int64(d.PeakInFlight)))
 		if d.Queued > 0 {
 			text += fmt.Sprintf("; %s waited, %s on average", count(d.Queued), span(d.QueuedSeconds/float64(d.Queued)))
 		}

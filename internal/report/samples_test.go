@@ -111,12 +111,12 @@ func writeSample(b *strings.Builder, path []*config.Block, keys []*config.Key) {
 }
 
 // scenarioLabels are the labels of blocks in examples of scenarios.
-var scenarioLabels = map[string]string{"members": "booking.auk", "behaviour": "booking.*", "fault": "auk returns errors", "expect": "few failures"}
+var scenarioLabels = map[string]string{"members": "booking.auk", "behaviour": "booking.*", "dependency": "db", "header": "X-Tern-Channel", "cookie": "tern_preview", "page": "/seats", "fault": "auk returns errors", "expect": "few failures"}
 
 // scenarioSample returns a complete scenario with one block, which has as many of its keys as go together, each with the
 // example of the language's table, and a load beside it.
 func scenarioSample(block *config.Block) string {
-	write := func(keys []*config.Key) string {
+	write := func(keys []*config.Key, inner []*config.Block) string {
 		var b strings.Builder
 		if block.Name != "load" {
 			b.WriteString("load {\n rate = \"200/s\"\n}\n")
@@ -135,6 +135,17 @@ func scenarioSample(block *config.Block) string {
 				fmt.Fprintf(&b, "%s = %s\n", k.Name, example)
 			}
 		}
+		for _, x := range inner {
+			b.WriteString(x.Name)
+			if x.Label != nil {
+				fmt.Fprintf(&b, " %q", scenarioLabels[x.Name])
+			}
+			b.WriteString(" {\n")
+			for _, k := range x.Keys {
+				fmt.Fprintf(&b, "%s = %s\n", k.Name, k.Example)
+			}
+			b.WriteString("}\n")
+		}
 		b.WriteString("}\n")
 		out, _, err := config.Format(config.File{Name: "sample.scenario.hcl", Source: []byte(b.String())})
 		if err != nil || len(out) == 0 {
@@ -144,14 +155,20 @@ func scenarioSample(block *config.Block) string {
 	}
 	var keys []*config.Key
 	for _, k := range block.Keys {
-		if block.Name == "fault" && (k.Name == "upstream" || k.Name == "zone") {
-			continue // other ways to say which backends fail
+		if block.Name == "fault" && (k.Name == "upstream" || k.Name == "zone") || block.Name == "behaviour" && k.Name == "path" {
+			continue // other ways to say which backends fail; keys with which most others do not go
 		}
-		if more := append(slices.Clone(keys), k); !k.Required && len(scenarioMistakes(write(more))) == 0 {
+		if more := append(slices.Clone(keys), k); !k.Required && len(scenarioMistakes(write(more, nil))) == 0 {
 			keys = more
 		}
 	}
-	return write(keys)
+	var inner []*config.Block
+	for _, x := range block.Blocks {
+		if more := append(slices.Clone(inner), x); len(scenarioMistakes(write(keys, more))) == 0 {
+			inner = more
+		}
+	}
+	return write(keys, inner)
 }
 
 // scenarioMistakes returns the errors of a scenario for a configuration with one upstream.
@@ -180,6 +197,9 @@ func TestSamplesOfScenariosAreAccepted(t *testing.T) {
 		assert.Empty(t, scenarioMistakes(text), text)
 		assert.Contains(t, text, b.Name)
 		assert.Greater(t, strings.Count(text, "="), 1, text)
+		for _, x := range b.Blocks {
+			assert.Contains(t, text, "\n  "+x.Name, "its inner blocks as well")
+		}
 	}
 }
 

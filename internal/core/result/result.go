@@ -69,10 +69,10 @@ type Page struct {
 // Dependency is what came of a service that backends share.
 type Dependency struct {
 	Calls         int64   `json:"calls"`
-	Failed        int64   `json:"failed"`    // calls that failed, or that backends gave up
-	Busy          float64 `json:"busy"`      // share of its workers' time
-	PeakOpen      int     `json:"peak_open"` // the most calls open at once, waiting ones included
-	Queued        int64   `json:"queued"`    // calls that waited for a worker
+	Failed        int64   `json:"failed"`         // calls that failed, or that backends gave up
+	Busy          float64 `json:"busy"`           // share of its workers' time
+	PeakInFlight  int     `json:"peak_in_flight"` // the most calls open at once, waiting ones included
+	Queued        int64   `json:"queued"`         // calls that waited for a worker
 	QueuedSeconds float64 `json:"queued_seconds"`
 }
 

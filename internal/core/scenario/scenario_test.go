@@ -117,6 +117,11 @@ func TestMistakesInAScenario(t *testing.T) {
 		{"a weighted part", "load {\n  rate = \"1/s\"\n  page \"/\" {\n    fetches = [\"/b=2\"]\n  }\n}\n", `4:16 KX003 "/b=2": a part of a page is fetched once, so that it has no weight | `},
 		{"a cookie twice", "load {\n  rate = \"1/s\"\n  cookie \"a\" {\n    values = [\"1\"]\n  }\n  cookie \"a\" {\n    values = [\"2\"]\n  }\n}\n", `6:10 KX006 the cookie "a" is given twice | give all values in one block`},
 		{"a header's name", "load {\n  rate = \"1/s\"\n  header \"a b\" {\n    values = [\"1,2\"]\n  }\n}\n", `3:10 KX003 "a b" cannot be a name | letters, digits, - and _, beginning with a letter`},
+		{"a dependency of nobody", "dependency \"db\" {\n  backend = \"bookings.*\"\n  service = \"1ms\"\n}\n", `2:13 KX101 no backend is called "bookings.*" | backends are named UPSTREAM.BACKEND, * is any text`},
+		{"a dependency twice", "dependency \"db\" {\n  backend = \"booking.*\"\n  service = \"1ms\"\n}\ndependency \"db\" {\n  backend = \"booking.*\"\n  service = \"1ms\"\n}\n", `5:12 KX006 two dependencies are called "db" | give one of them another name`},
+		{"a dependency that is not there", "dependency \"db\" {\n  backend = \"booking.*\"\n  service = \"1ms\"\n}\nfault \"f\" {\n  dependency = \"dbs\"\n  kind = \"slow\"\n  at = \"1s\"\n}\n", `6:16 KX101 no dependency is called "dbs" | did you mean "db"?`},
+		{"a dependency is no backend", "dependency \"db\" {\n  backend = \"booking.*\"\n  service = \"1ms\"\n}\nfault \"f\" {\n  dependency = \"db\"\n  kind = \"park\"\n  at = \"1s\"\n}\n", `7:10 KX002 a dependency cannot fail as "park" | one of refuse, blackhole, hang, reset, errors, slow, flap`},
+		{"a dependency and a backend", "dependency \"db\" {\n  backend = \"booking.*\"\n  service = \"1ms\"\n}\nfault \"f\" {\n  dependency = \"db\"\n  upstream = \"booking\"\n  kind = \"slow\"\n  at = \"1s\"\n}\n", `6:16 KX002 the fault strikes backends and a dependency at once | make two faults of it`},
 		{"of paths, nothing", "behaviour \"*\" {\n  path = \"/a\"\n}\n", `1:1 KX005 the behaviour names paths and does not say how long their requests take | service = ...`},
 		{"a path without /", "behaviour \"*\" {\n  path = [\"**\", \"a/**\"]\n  service = \"1s\"\n}\n", `2:17 KX003 no path matches "a/**": each begins with / | "/a/**"`},
 		{"a query", "streams {\n  path = \"/a?b\"\n}\n", `2:10 KX003 no path matches "/a?b": the query of a request is not of its path | leave out what follows the ?`},
@@ -126,7 +131,7 @@ func TestMistakesInAScenario(t *testing.T) {
 				fmt.Fprintf(&b, "behaviour \"booking.*\" {\n path = \"/%d\"\n service = \"1s\"\n}\n", i/2)
 			}
 			return b.String()
-		}(), `65:11 KX004 behaviours tell requests of booking apart by 9 lists of paths; at most 8 are told apart | give paths that take alike in one behaviour`},
+		}(), `65:11 KX004 behaviours and dependencies tell requests of booking apart by 9 lists of paths; at most 8 are told apart | give paths that take alike in one behaviour`},
 		{"no patience", "clients {\n  patience = \"0s\"\n}\n", `2:14 KX004 patience = "0s" is outside its limits | expected a distribution of at least "1ms", like lognormal("8s", 0.5)`},
 		{"nothing of clients", "clients {\n}\n", `1:1 KX005 the clients block says nothing of clients | patience = ..., again = ..., or sessions = true`},
 		{"arguments", "behaviour \"*\" {\n  service = lognormal(\"40ms\")\n}\n", `2:13 KX003 lognormal takes 2 arguments, not 1 | expected a distribution, like lognormal("40ms", 0.6)`},
@@ -280,7 +285,7 @@ expect "by name" {
 // TestEveryKindOfFaultIsWhole walks the table: a kind without an effect or an order would
 // do nothing, and a key that belongs to no kind would be ignored.
 func TestEveryKindOfFaultIsWhole(t *testing.T) {
-	common := []string{"backend", "upstream", "zone", "kind", "at", "until"}
+	common := []string{"backend", "upstream", "zone", "dependency", "kind", "at", "until"}
 	block, seen := Language.Block("fault"), map[string]bool{}
 	for _, k := range FaultKinds {
 		assert.False(t, seen[k.Name], "%s is there twice", k.Name)
