@@ -114,6 +114,11 @@ func runRehearse(ctx context.Context, env *Env, o *output, r *replayFlags, f *re
 	if sc.Instances > 1 || r.o.Instances > 1 {
 		return usage("one proxy is rehearsed, and the scenario or -instances needs several")
 	}
+	for _, f := range sc.Faults {
+		if f.Proxy > 0 {
+			return usage("the fault %q ends the proxy, which a rehearsal needs to the end; leave it out", f.Name)
+		}
+	}
 	s.config = sc.Expand(s.config)
 	if err := rehearseExpectations(env, s, sc, r); err != nil {
 		return err

@@ -33,6 +33,9 @@ func (p Replay) events() []event {
 		if len(f.Backends) > 3 {
 			name = plural(int64(len(f.Backends)), "backend")
 		}
+		if f.Proxy > 0 {
+			name = fmt.Sprintf("proxy %d", f.Proxy)
+		}
 		if len(f.Dependencies) > 0 {
 			name = strings.Join(f.Dependencies, ", ")
 		}

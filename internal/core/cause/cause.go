@@ -92,7 +92,7 @@ var All = []Description{
 	{TooLarge, "too_large", "the request body is larger than `body_size`", ""},
 	{Malformed, "malformed", "the request is not valid HTTP, or has more than one meaning", ""},
 	{NotImplemented, "not_implemented", "the proxy does not implement the method", ""},
-	{Closing, "closing", "the listener is being closed", ""},
+	{Closing, "closing", "the listener is being closed, or the proxy ended", ""},
 	{BackendOut, "backend_out", "the backend went down or was taken out, and the proxy closed what was open there (`on_down`, `tell close`)", ""},
 }
 

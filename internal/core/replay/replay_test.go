@@ -73,11 +73,14 @@ func conserved(t require.TestingT, r *result.Replay) {
 		for _, b := range u.Backends {
 			rows -= b.Requests
 			require.GreaterOrEqual(t, b.Requests, b.Answered+b.Failed)
+			require.LessOrEqual(t, b.Busy, 1+1e-9)
 		}
 	}
-	require.Equal(t, r.Requests, reqs+r.Errors[cause.NoRoute]+r.Errors[cause.RateLimited]+r.Replied)
+	refused := r.Requests - (reqs + r.Errors[cause.NoRoute] + r.Errors[cause.RateLimited] + r.Replied) // by a proxy that was gone
+	require.True(t, refused >= 0 && refused <= r.Errors[cause.Closing], "%d requests are in no upstream", refused)
 	require.Equal(t, r.Answered, answered+r.Replied)
-	require.Equal(t, r.Failed, failed+r.Errors[cause.NoRoute]+r.Errors[cause.RateLimited])
+	require.Equal(t, r.Failed, failed+r.Errors[cause.NoRoute]+r.Errors[cause.RateLimited]+refused)
+	require.GreaterOrEqual(t, r.Failed+r.ClientLeft, r.GivenUp+r.AskedAgain, "each request that comes again had failed or was left")
 	answered, failed = 0, 0
 	for i, row := range r.Timeline.Rows {
 		answered += row.Answered

@@ -180,6 +180,7 @@ type Fault struct {
 	Kind           string    `json:"kind"`
 	Backends       []string  `json:"backends"`     // UPSTREAM.BACKEND; of a fault of dependencies, those that call them
 	Dependencies   []string  `json:"dependencies"` // that it strikes, in place of backends
+	Proxy          int       `json:"proxy"`        // that it strikes, from 1; 0 for a fault of backends
 	At             float64   `json:"at"`
 	Until          *float64  `json:"until"`           // null: never ends
 	Began          bool      `json:"began"`           // false: the replay ended before it
@@ -347,6 +348,7 @@ const (
 	Patience     = "patience"
 	Sharing      = "sharing"     // whether work in progress slows down other work
 	ColdStarts   = "cold starts" // how fast a backend is whose process restarted
+	Proxies      = "proxies"     // how soon the clients of one that is gone reach another
 	Dependencies = "dependencies"
 	Repeats      = "repeats" // whether clients ask again
 	Waiting      = "waiting"

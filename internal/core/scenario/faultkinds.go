@@ -19,6 +19,7 @@ type FaultKind struct {
 	// Order is the order that an operator gives the proxy when the fault begins: park,
 	// drain or weight, and takes back when it ends; empty for none.
 	Order string
+	Proxy bool // a proxy fails, and no backend
 }
 
 // Effect is how a backend behaves under a fault, as the network shows it.
@@ -51,6 +52,7 @@ var FaultKinds = []FaultKind{
 	{Name: "park", Doc: "an operator parks the backend", Order: "park"},
 	{Name: "drain", Doc: "an operator drains the backend: sessions stay, no new ones begin", Order: "drain"},
 	{Name: "weight", Doc: "an operator changes the weight of the backend", Keys: []string{"weight"}, Order: "weight"},
+	{Name: "gone", Doc: "a proxy ended: requests through it break, and its counts and tables are lost", Keys: []string{"proxy", "moves_after"}, Proxy: true},
 }
 
 // faultDocs returns what happens in each kind of fault.
@@ -106,14 +108,14 @@ func AllFaults(*FaultKind) bool { return true }
 
 // OfDependency has FaultNames pick those kinds in which a dependency can fail.
 func OfDependency(k *FaultKind) bool {
-	return k.Order == "" && !k.Effect.FailProbe && !k.Effect.LieProbe
+	return ByBackend(k) && !k.Effect.FailProbe && !k.Effect.LieProbe
 }
 
 // listed joins words.
 func listed(words []string) string { return strings.Join(words, ", ") }
 
 // ByBackend has FaultNames pick those kinds in which the backend itself fails.
-func ByBackend(k *FaultKind) bool { return k.Order == "" }
+func ByBackend(k *FaultKind) bool { return k.Order == "" && !k.Proxy }
 
 // keysOfKinds returns the keys that belong to some kinds only, in the order of the kinds.
 func keysOfKinds() (keys []string) {

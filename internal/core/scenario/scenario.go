@@ -43,6 +43,9 @@ type Fault struct {
 	Backends []config.Placed[string] // patterns of UPSTREAM.BACKEND
 	// Dependencies are names of those that fail; there are no Backends then.
 	Dependencies []string
+	Proxy        int           // that ends, from 1; 0 for a fault of another kind
+	MovesAfter   time.Duration // how long its clients still reach it
+	GivenMoves   bool
 	Kind         string
 	At           time.Duration
 	Until        time.Duration // negative: never ends
@@ -177,10 +180,30 @@ func (s *Scenario) fault(d *config.Decoder, n *config.Node, c *config.Config, na
 	f.ofUpstreams(d, n, c)
 	f.ofZones(d, n, c)
 	f.ofDependencies(d, n, s)
-	if !n.Has("backend") && !n.Has("upstream") && !n.Has("zone") && !n.Has("dependency") {
+	f.ofProxy(d, n, s)
+	if !n.Has("backend") && !n.Has("upstream") && !n.Has("zone") && !n.Has("dependency") && f.Kind != "gone" {
 		d.Add(config.IDMissing, n.Range, fmt.Sprintf("the fault %q matches no backend", f.Name), "backend = \"UPSTREAM.BACKEND\", upstream = \"UPSTREAM\" or zone = \"ZONE\"")
 	}
 	return f
+}
+
+// ofProxy has the fault end the proxy that it names.
+func (f *Fault) ofProxy(d *config.Decoder, n *config.Node, s *Scenario) {
+	if f.Kind == "" || !f.Of().Proxy {
+		return
+	}
+	f.Proxy, f.MovesAfter, f.GivenMoves = config.Get[int](n, "proxy"), config.Get[time.Duration](n, "moves_after"), n.Has("moves_after")
+	switch {
+	case f.Proxy > s.Instances:
+		d.Add(config.IDReference, n.At("proxy"), fmt.Sprintf("the fault is of proxy %d, and the scenario has %d", f.Proxy, s.Instances), fmt.Sprintf("instances = %d at the top, or another proxy", f.Proxy))
+	case !n.Has("until") && s.Instances == 1:
+		d.Add(config.IDMissing, n.Range, "the only proxy ends and never starts again, so that no request is answered after that", "until = ..., or instances = 2 at the top")
+	}
+	for _, key := range []string{"backend", "upstream", "zone", "dependency"} {
+		if n.Has(key) {
+			d.Add(config.IDUnknown, n.At(key), key+" says what fails, and this fault is of a proxy", "remove it")
+		}
+	}
 }
 
 // ofUpstreams has the fault strike the backends of the upstreams that it names.

@@ -100,7 +100,7 @@ func TestMistakesInAScenario(t *testing.T) {
 		{"no such pattern", "behaviour \"gate.*\" {\n}\n", `1:11 KX101 no backend is called "gate.*" | backends are named UPSTREAM.BACKEND, * is any text`},
 		{"no such upstream", fault("upstream = \"bookin\"\nkind = \"hang\"\nat = \"1s\""), `2:12 KX101 no upstream is called "bookin" | did you mean "booking"?`},
 		{"end before beginning", fault("backend = \"booking.auk\"\nkind = \"hang\"\nat = \"5m\"\nuntil = \"2m\""), `5:9 KX004 the fault ends at 2m, which is not after its beginning at 5m | both count from the start of the replay`},
-		{"kind", fault("backend = \"booking.auk\"\nkind = \"hangs\"\nat = \"1s\""), `3:8 KX007 kind cannot be "hangs"; it is "refuse", "blackhole", "hang", "reset", "errors", "slow", "flap", "probe-fails", "probe-lies", "park", "drain" or "weight" | did you mean "hang"?`},
+		{"kind", fault("backend = \"booking.auk\"\nkind = \"hangs\"\nat = \"1s\""), `3:8 KX007 kind cannot be "hangs"; it is "refuse", "blackhole", "hang", "reset", "errors", "slow", "flap", "probe-fails", "probe-lies", "park", "drain", "weight" or "gone" | did you mean "hang"?`},
 		{"nobody", fault("kind = \"hang\"\nat = \"1s\""), `1:1 KX005 the fault "f" matches no backend | backend = "UPSTREAM.BACKEND", upstream = "UPSTREAM" or zone = "ZONE"`},
 		{"no beginning", fault("backend = \"booking.auk\"\nkind = \"hang\""), `1:1 KX005 fault "f" has no at | at = "2m"`},
 		{"key of another kind", fault("backend = \"booking.auk\"\nkind = \"hang\"\nat = \"1s\"\nfactor = 2"), `5:10 KX002 factor belongs to kind = "slow", and this fault is "hang" | remove it`},
@@ -122,6 +122,9 @@ func TestMistakesInAScenario(t *testing.T) {
 		{"a dependency that is not there", "dependency \"db\" {\n  backend = \"booking.*\"\n  service = \"1ms\"\n}\nfault \"f\" {\n  dependency = \"dbs\"\n  kind = \"slow\"\n  at = \"1s\"\n}\n", `6:16 KX101 no dependency is called "dbs" | did you mean "db"?`},
 		{"a dependency is no backend", "dependency \"db\" {\n  backend = \"booking.*\"\n  service = \"1ms\"\n}\nfault \"f\" {\n  dependency = \"db\"\n  kind = \"park\"\n  at = \"1s\"\n}\n", `7:10 KX002 a dependency cannot fail as "park" | one of refuse, blackhole, hang, reset, errors, slow, flap`},
 		{"a dependency and a backend", "dependency \"db\" {\n  backend = \"booking.*\"\n  service = \"1ms\"\n}\nfault \"f\" {\n  dependency = \"db\"\n  upstream = \"booking\"\n  kind = \"slow\"\n  at = \"1s\"\n}\n", `6:16 KX002 the fault strikes backends and a dependency at once | make two faults of it`},
+		{"a proxy that is not there", "instances = 2\nfault \"f\" {\n  kind = \"gone\"\n  proxy = 3\n  at = \"1s\"\n}\n", `4:11 KX101 the fault is of proxy 3, and the scenario has 2 | instances = 3 at the top, or another proxy`},
+		{"the only proxy, for ever", "fault \"f\" {\n  kind = \"gone\"\n  at = \"1s\"\n}\n", `1:1 KX005 the only proxy ends and never starts again, so that no request is answered after that | until = ..., or instances = 2 at the top`},
+		{"a proxy and a backend", "instances = 2\nfault \"f\" {\n  kind = \"gone\"\n  backend = \"booking.auk\"\n  at = \"1s\"\n}\n", `4:13 KX002 backend says what fails, and this fault is of a proxy | remove it`},
 		{"of paths, nothing", "behaviour \"*\" {\n  path = \"/a\"\n}\n", `1:1 KX005 the behaviour names paths and does not say how long their requests take | service = ...`},
 		{"a path without /", "behaviour \"*\" {\n  path = [\"**\", \"a/**\"]\n  service = \"1s\"\n}\n", `2:17 KX003 no path matches "a/**": each begins with / | "/a/**"`},
 		{"a query", "streams {\n  path = \"/a?b\"\n}\n", `2:10 KX003 no path matches "/a?b": the query of a request is not of its path | leave out what follows the ?`},
@@ -291,7 +294,13 @@ func TestEveryKindOfFaultIsWhole(t *testing.T) {
 		assert.False(t, seen[k.Name], "%s is there twice", k.Name)
 		seen[k.Name] = true
 		assert.NotEmpty(t, k.Doc, "%s: Doc", k.Name)
-		assert.NotEqual(t, k.Effect == Effect{}, k.Order == "", "%s: either an effect on the backend, or an operator's order", k.Name)
+		does := 0
+		for _, x := range []bool{k.Effect != Effect{}, k.Order != "", k.Proxy} {
+			if x {
+				does++
+			}
+		}
+		assert.Equal(t, 1, does, "%s: either an effect on the backend, or an operator's order, or a proxy ends", k.Name)
 		assert.Contains(t, []string{"", "park", "drain", "weight"}, k.Order, "%s: Order", k.Name)
 		assert.False(t, k.Flaps && k.Order != "", "%s: an order does not flap", k.Name)
 		for _, key := range k.Keys {

@@ -136,6 +136,8 @@ var Language = &config.Block{
 				{Name: "factor", Type: config.Number, Default: "10", Why: "a slow disk or a cold cache is often that much slower", Min: "0.001", Max: "1000000", Help: "slow: factor of the service time", Example: "10"},
 				{Name: "fails_for", Type: config.Duration, Default: `"5s"`, Why: "short enough to end before probes detect it with the default interval", Min: `"1ms"`, Help: "flap: time for which the backend refuses connections", Example: `"5s"`},
 				{Name: "works_for", Type: config.Duration, Default: `"15s"`, Why: "the backend returns to rotation between two failures", Min: `"1ms"`, Help: "flap: time for which the backend works in between", Example: `"15s"`},
+				{Name: "proxy", Type: config.Whole, Default: "1", Why: "most scenarios have one proxy", Min: "1", Max: "64", Help: "gone: number of the proxy that ends, of instances", Example: "2"},
+				{Name: "moves_after", Type: config.Duration, Default: `"0s"`, Max: `"1h"`, Help: "gone: time after which clients of that proxy reach another one; until then their requests fail", Example: `"3s"`},
 				{Name: "weight", Type: config.Whole, Default: "0", Why: "a weight of 0 sends no new requests", Min: "0", Max: "10000", Help: "weight: weight during the fault", Example: "1"},
 			},
 		},

@@ -293,7 +293,7 @@ func (e *Engine) dependencyResults() map[string]*result.Dependency {
 	for _, d := range e.deps {
 		r := &result.Dependency{Calls: d.came, Failed: d.failed, PeakInFlight: d.peak, Queued: d.lined, QueuedSeconds: d.linedFor.Seconds()}
 		if e.now > 0 {
-			r.Busy = d.worked.Seconds() / float64(d.cfg.Workers) / e.now.Seconds()
+			r.Busy = min(d.worked.Seconds()/float64(d.cfg.Workers)/e.now.Seconds(), 1)
 		}
 		out[d.cfg.Name] = r
 	}

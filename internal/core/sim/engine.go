@@ -2,7 +2,7 @@
 // decides as it does for live traffic, and a model of backends responds, fails and recovers
 // as a scenario says.
 //
-// engine.go is the event loop; server.go, streams.go, probe.go and fault.go are the model
+// engine.go is the event loop, handle.go what events do; server.go, streams.go, probe.go and fault.go are the model
 // of backends; settle.go ends requests; timeline.go, phase.go and outcome.go count and
 // report. Package replay makes one Engine per case. The package must never read a trace or a
 // clock, or use random numbers other than those keyed by the seed: the same arrivals and
@@ -126,6 +126,7 @@ type model struct {
 	faults  []*fault
 	deps    []*dependency
 	called  calls
+	proxies proxies
 	changes []upstream.Change // reused by tell
 	actions []upstream.Action // reused by coreDue
 	shaper  *rng.Shaper
@@ -144,6 +145,9 @@ func New(ctx context.Context, c *config.Config, s *scenario.Scenario, o Options)
 	e.phases = make([]phase, 1)
 	e.shaper = rng.NewShaper()
 	e.addDependencies()
+	if err := e.addProxies(); err != nil {
+		return nil, err
+	}
 	backends := 0
 	for _, uc := range c.Upstreams {
 		backends += len(uc.Backends)
@@ -166,7 +170,7 @@ func New(ctx context.Context, c *config.Config, s *scenario.Scenario, o Options)
 			u.views = append(u.views, v)
 			e.views = append(e.views, v)
 		}
-		u.core = u.views[0].core
+		u.core, u.living = u.views[0].core, len(u.views)
 		u.sticky = uc.Sticky != nil
 		u.cookie = u.sticky && uc.Sticky.By == "cookie"
 		u.first, u.servers = int32(first), e.servers[first:first+len(uc.Backends)]
@@ -290,6 +294,15 @@ func (e *Engine) ask(a *ingest.Arrival) {
 	}
 	ph := &e.phases[len(e.phases)-1]
 	ph.requests++
+	if e.proxies.lost > 0 {
+		there := e.reach(a)
+		if there == nil {
+			e.res.Errors[cause.Closing]++
+			e.turnedAway(a)
+			return
+		}
+		a = there
+	}
 	if e.rated && e.limits[a.Instance].Front(at, e.fronts[a.Front], a.Limited) > 0 {
 		e.res.Errors[cause.RateLimited]++
 		e.turnedAway(a)
@@ -409,91 +422,6 @@ func (e *Engine) Drain() {
 	}
 	e.res.Unfinished = e.open
 	e.res.Partial = e.ctx.Err() != nil
-}
-
-// handle does what an event says.
-func (e *Engine) handle(ev event) {
-	switch ev.kind & (1<<kindBits - 1) {
-	case done:
-		e.workerDone(ev)
-	case reach:
-		e.reached(ev)
-	case failAfter, answerLate, streamEnd, streamCut, streamIdle:
-		if r := &e.requests[ev.req]; r.gen == ev.gen && r.open {
-			e.timeOver(ev.req, ev.kind)
-		}
-	case patienceEnds:
-		if r := &e.requests[ev.req]; r.open && uint32(r.q.ID) == ev.gen {
-			e.clientLeaves(ev.req)
-		}
-	case resend:
-		e.sendAgain(ev.req)
-	case asksAgain:
-		a := e.kept(ev.req)
-		e.res.AskedAgain++
-		e.ask(&a)
-	case nextAsked:
-		e.askNext(ev.req)
-	case another:
-		a := e.kept(ev.req)
-		e.lastAt = e.now
-		e.ask(&a)
-	case callDone, callLate:
-		e.callOver(ev)
-	case sharedDone:
-		e.sharedDone(&e.servers[ev.server], ev.gen)
-	case coreDue:
-		e.coreDue(e.views[ev.server])
-	case probeReach:
-		e.probeReached(e.views[ev.req], &e.servers[ev.server], ev.gen)
-	case probeLate:
-		e.probeTooLate(e.views[ev.req], &e.servers[ev.server], ev.gen)
-	default:
-		e.turns(ev)
-	}
-}
-
-// turns has a backend fail or recover.
-func (e *Engine) turns(ev event) {
-	switch ev.kind {
-	case faultBegins:
-		e.faultBegins(e.faults[ev.server])
-	case faultEnds:
-		e.faultEnds(e.faults[ev.server])
-	case faultTurns:
-		e.faultTurns(e.faults[ev.server])
-	}
-	e.faultsChanged()
-}
-
-// timeOver ends an attempt whose time is over, or a stream.
-func (e *Engine) timeOver(i int32, kind eventKind) {
-	switch kind & (1<<kindBits - 1) {
-	case failAfter:
-		e.settle(i, upstream.Outcome{Kind: upstream.ConnectTimeout})
-	case answerLate:
-		e.settle(i, upstream.Outcome{Kind: upstream.AnswerTimeout})
-	default:
-		e.streamOver(i, kind)
-	}
-}
-
-// coreDue has a core do what is due now.
-func (e *Engine) coreDue(v *view) {
-	if e.now != v.scheduled {
-		return // an earlier call has come since
-	}
-	v.scheduled = tick.Never
-	e.actions = v.core.Advance(e.now+v.ahead, e.actions[:0])
-	for k := range e.actions {
-		if a := &e.actions[k]; a.Kind == upstream.SendProbe {
-			e.probe(v, &v.up.servers[a.Probe])
-		} else {
-			e.granted(v, &a.Grant)
-		}
-	}
-	e.note(v)
-	e.schedule(v)
 }
 
 // Attach sets where arrivals come from: their sequence, and the plan of this engine's own

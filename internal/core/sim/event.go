@@ -41,5 +41,6 @@ const (
 	sharedDone // the first of what shares the cores of a server is done
 	callDone   // a dependency is done with a call; req is its number
 	callLate   // a backend gives a call up
+	proxyWaits // a starting proxy has waited for long enough; server is its instance
 	warmed     // a server is as fast as before its process restarted
 )

@@ -18,6 +18,7 @@ type fault struct {
 	targets         []target
 	deps            []*dependency // that it strikes, in place of the targets, which call them
 	began           bool
+	backAt          tick.Time // of a proxy: when it accepted connections again
 	ended           bool
 	at, until       tick.Time
 	met, lost, left int64
@@ -37,7 +38,7 @@ type target struct {
 func (e *Engine) prepareFaults() {
 	for i := range e.scenario.Faults {
 		cfg := &e.scenario.Faults[i]
-		f := &fault{cfg: cfg, bit: 1 << i, turns: tick.Never}
+		f := &fault{cfg: cfg, bit: 1 << i, turns: tick.Never, backAt: tick.Never}
 		for k := range e.servers {
 			s := &e.servers[k]
 			for _, p := range cfg.Backends {
@@ -73,10 +74,13 @@ func (e *Engine) faultBegins(f *fault) {
 		f.acting = true
 		e.switchLater(f, f.cfg.FailsFor)
 	}
+	if f.cfg.Proxy > 0 {
+		e.proxyEnds(f)
+	}
 	for i := range f.targets {
 		t := &f.targets[i]
 		s := t.server
-		if s.outs == len(s.up.views) {
+		if s.outs == s.up.living {
 			t.leftAt = e.now // it was out already
 		}
 		if f.deps == nil {
@@ -112,6 +116,9 @@ func (e *Engine) strike(f *fault, t *target, s *server) {
 // operate gives an operator's order to every proxy.
 func (e *Engine) operate(s *server, o upstream.Operation, weight int) {
 	for _, v := range s.up.views {
+		if v.gone {
+			continue // it is given the order when it starts
+		}
 		v.core.Operate(e.now+v.ahead, s.id, o, weight)
 	}
 }
@@ -296,6 +303,9 @@ func (e *Engine) faultEnds(f *fault) {
 	f.ended, f.until = true, e.now
 	f.to = e.newPhase()
 	k := f.cfg.Of()
+	if f.cfg.Proxy > 0 {
+		e.proxyStarts(f)
+	}
 	for _, d := range f.deps {
 		d.under &^= f.bit
 		if !k.Flaps || f.acting {
@@ -325,7 +335,7 @@ func (e *Engine) faultEnds(f *fault) {
 // faultsSee notes for every fault on a backend when it had left rotation, with
 // every proxy, and when it was back with all.
 func (e *Engine) faultsSee(s *server) {
-	out, in := s.outs == len(s.up.views), s.outs == 0
+	out, in := s.outs == s.up.living, s.outs == 0
 	for _, f := range e.faults {
 		if !f.began {
 			continue
@@ -349,7 +359,7 @@ func (e *Engine) faultsSee(s *server) {
 func (e *Engine) faultResult(f *fault) result.Fault {
 	r := result.Fault{
 		Name: f.cfg.Name, Kind: f.cfg.Kind, At: f.cfg.At.Seconds(), Began: f.began,
-		Exposed: f.met, ExposedFailed: f.lost, ExposedLeft: f.left, Backends: []string{}, Dependencies: append([]string{}, f.cfg.Dependencies...),
+		Proxy: f.cfg.Proxy, Exposed: f.met, ExposedFailed: f.lost, ExposedLeft: f.left, Backends: []string{}, Dependencies: append([]string{}, f.cfg.Dependencies...),
 	}
 	if f.cfg.Until >= 0 {
 		until := f.cfg.Until.Seconds()
@@ -368,6 +378,9 @@ func (e *Engine) faultResult(f *fault) result.Fault {
 	for _, t := range f.targets {
 		r.Backends = append(r.Backends, t.server.name)
 		left, back = max(left, t.leftAt), max(back, t.backAt)
+	}
+	if f.backAt != tick.Never {
+		r.RecoveredAfter = moment(f.backAt - f.until)
 	}
 	if f.began && left >= 0 && left != tick.Never {
 		r.DetectedAfter = moment(left - f.at)

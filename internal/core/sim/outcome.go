@@ -112,7 +112,8 @@ func (e *Engine) upstream(u *up) *result.Upstream {
 		}
 		if e.now > 0 {
 			b.Queued, b.QueuedSeconds = s.lined, s.linedFor.Seconds()
-			b.Busy = s.workedBy(e.now).Seconds() / s.capacity() / e.now.Seconds()
+			// Work that goes on after the end, for clients that have left, is in it.
+			b.Busy = min(s.workedBy(e.now).Seconds()/s.capacity()/e.now.Seconds(), 1)
 		}
 		out.Backends[m.Name] = b
 		out.Order = append(out.Order, m.Name)

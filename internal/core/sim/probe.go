@@ -101,6 +101,9 @@ func (e *Engine) probeEnds(v *view, s *server, why string) {
 	v.probes[s.id].open = false
 	v.core.ProbeSeen(e.now+v.ahead, s.id, upstream.Probe{Passed: why == "", Why: why})
 	e.note(v)
+	if e.proxies.lost > 0 {
+		e.proxyReady(v.instance, false)
+	}
 }
 
 // die ends the process of a backend: what is open breaks, and what its workers

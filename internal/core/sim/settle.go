@@ -225,7 +225,7 @@ func (e *Engine) saved(r *inFlight) {
 
 // note takes the core's changes of state into the story.
 func (e *Engine) note(v *view) {
-	if !v.core.Quiet() {
+	if !v.gone && !v.core.Quiet() {
 		e.tell(v)
 	}
 }

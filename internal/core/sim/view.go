@@ -14,6 +14,7 @@ import (
 type up struct {
 	cfg                                       *config.Upstream
 	views                                     []*view            // by instance
+	living                                    int                // of them, those whose proxy has not ended
 	core                                      *upstream.Upstream // of the first of them
 	servers                                   []server           // by upstream.BackendID
 	connect                                   time.Duration      // the connect timeout
@@ -45,6 +46,7 @@ func (e *Engine) viewOf(r *inFlight) *view {
 
 // view is an upstream as one proxy sees it.
 type view struct {
+	gone      bool  // its proxy has ended
 	index     int32 // position in engine.views
 	instance  int
 	up        *up
@@ -95,6 +97,9 @@ func (u *up) see(session uint32) {
 
 // schedule sees to it that the core is called when it has something due.
 func (e *Engine) schedule(v *view) {
+	if v.gone {
+		return
+	}
 	at := v.core.Next()
 	if at != tick.Never {
 		at -= v.ahead
