@@ -114,16 +114,16 @@ func TestSharesAreAThirdEach(t *testing.T) {
 	assert.EqualValues(t, 6000, r.Answered)
 	assert.EqualValues(t, 50, r.Trace.Clients)
 	assert.EqualValues(t, 50, r.Sessions.Seen)
-	assert.InDelta(t, 0.041, r.Latency.Mean, 0.002, "40 ms of service and 1 ms of connecting")
+	assert.InDelta(t, 0.041, r.Latency.Mean, 0.002, "40 ms of service, and sometimes 1 ms of connecting")
 }
 
 func TestFixedServiceIsExact(t *testing.T) {
 	r := run(t, pool(t, 1, "round-robin", ""), "behaviour \"*\" {\n service = \"30ms\"\n connect = \"5ms\"\n}\n", even(100, time.Second, 1), Options{})
-	assert.InDelta(t, 0.035, r.Latency.Mean, 1e-12)
+	assert.InDelta(t, 0.03005, r.Latency.Mean, 1e-12, "one of a hundred has to connect")
 	assert.InDelta(t, 0.035, r.Latency.Max, 1e-12)
-	assert.InDelta(t, 0.035, r.Latency.P50, 0.0004)
-	assert.InDelta(t, 99.035, r.Duration, 1e-9)
-	assert.InDelta(t, 100*0.030/16/99.035, r.Upstreams["app"].Backends["b0"].Busy, 1e-9)
+	assert.InDelta(t, 0.030, r.Latency.P50, 0.0004)
+	assert.InDelta(t, 99.030, r.Duration, 1e-9)
+	assert.InDelta(t, 100*0.030/16/99.030, r.Upstreams["app"].Backends["b0"].Busy, 1e-9)
 }
 
 func TestAFullBacklogRefuses(t *testing.T) {

@@ -141,8 +141,9 @@ type Backend struct {
 	Answered     int64   `json:"answered"`
 	Failed       int64   `json:"failed"`
 	ClientLeft   int64   `json:"client_left"`
-	Latency      Latency `json:"latency"` // of its answered attempts
-	Elapsed      Latency `json:"elapsed"` // of all its attempts, until the answer, the failure or the leaving
+	Latency      Latency `json:"latency"`     // of its answered attempts
+	Elapsed      Latency `json:"elapsed"`     // of all its attempts, until the answer, the failure or the leaving
+	Connections  int64   `json:"connections"` // new ones that requests were sent on
 	PeakInFlight int     `json:"peak_in_flight"`
 	Busy         float64 `json:"busy"` // share of its workers' time spent working
 	// Queued counts attempts that waited for a worker, in its backlog; QueuedSeconds is how
@@ -378,11 +379,12 @@ type Model struct {
 
 // BackendModel is how a backend was taken to behave.
 type BackendModel struct {
-	Service string  `json:"service"`
-	Workers int     `json:"workers"`
-	Backlog int     `json:"backlog"`
-	Connect float64 `json:"connect"`
-	Cores   float64 `json:"cores"` // that work in progress shares; 0: it takes as long however much there is
+	Service   string  `json:"service"`
+	Workers   int     `json:"workers"`
+	Backlog   int     `json:"backlog"`
+	Connect   float64 `json:"connect"`
+	Handshake float64 `json:"handshake"` // of TLS
+	Cores     float64 `json:"cores"`     // that work in progress shares; 0: it takes as long however much there is
 	// After a restart work takes ColdFactor times as long at first, and evenly less for ColdFor
 	// seconds; 0 for a backend that is as fast as ever at once.
 	ColdFor    float64 `json:"cold_for"`

@@ -15,17 +15,18 @@ import (
 // Behaviour is how the backends that fit a pattern behave. One with paths says only how long
 // work takes for requests of these paths.
 type Behaviour struct {
-	Pattern string
-	Range   hcl.Range
-	Paths   []string            // patterns; none: all requests
-	Service config.Distribution // Kind is empty where the default applies
-	Workers int
-	Backlog int
-	Connect time.Duration
-	Cores   float64 // that requests in progress share; 0: each progresses as if it were alone
-	Cold    Cold    // after a restart
+	Pattern   string
+	Range     hcl.Range
+	Paths     []string            // patterns; none: all requests
+	Service   config.Distribution // Kind is empty where the default applies
+	Workers   int
+	Backlog   int
+	Connect   time.Duration
+	Handshake time.Duration // of TLS, where the upstream has it
+	Cores     float64       // that requests in progress share; 0: each progresses as if it were alone
+	Cold      Cold          // after a restart
 	// Whether the scenario gives them; else they are defaults.
-	GivenWorkers, GivenBacklog, GivenConnect bool
+	GivenWorkers, GivenBacklog, GivenConnect, GivenHandshake bool
 }
 
 // Cold is how a backend begins whose process has restarted: work takes Factor times as long
@@ -55,7 +56,10 @@ func behaviour(n *config.Node) Behaviour {
 		Service: config.Get[config.Distribution](n, "service"),
 		Workers: config.Get[int](n, "workers"), Backlog: config.Get[int](n, "backlog"),
 		Connect:      config.Get[time.Duration](n, "connect"),
-		GivenWorkers: n.Has("workers"), GivenBacklog: n.Has("backlog"), GivenConnect: n.Has("connect"),
+		GivenWorkers: n.Has("workers"), GivenBacklog: n.Has("backlog"), GivenConnect: n.Has("connect"), GivenHandshake: n.Has("handshake"),
+	}
+	if b.Handshake = b.Connect; n.Has("handshake") {
+		b.Handshake = config.Get[time.Duration](n, "handshake")
 	}
 	for _, p := range config.Get[[]config.Placed[string]](n, "path") {
 		b.Paths = append(b.Paths, p.Value)
@@ -81,7 +85,7 @@ func (s *Scenario) behaviours(d *config.Decoder, root *config.Node, c *config.Co
 		if !n.Has("path") {
 			continue
 		}
-		for _, key := range []string{"workers", "backlog", "connect", "sharing", "cold"} {
+		for _, key := range []string{"workers", "backlog", "connect", "handshake", "sharing", "cold"} {
 			at, given := n.At(key), n.Has(key)
 			if x := n.One(key); x != nil {
 				at, given = x.Range, true
@@ -304,7 +308,7 @@ func (s *Scenario) Needs(u *config.Upstream, name string) (out []Needs) {
 func (s *Scenario) Alike(u *config.Upstream, one, other string) bool {
 	x, y := s.Behaviour(u.Name+"."+one), s.Behaviour(u.Name+"."+other)
 	same := func(a, b PathService) bool { return a.Set == b.Set && a.Service == b.Service }
-	return x.Service == y.Service && x.Workers == y.Workers && x.Backlog == y.Backlog && x.Connect == y.Connect && x.Cores == y.Cores && x.Cold == y.Cold &&
+	return x.Service == y.Service && x.Workers == y.Workers && x.Backlog == y.Backlog && x.Connect == y.Connect && x.Handshake == y.Handshake && x.Cores == y.Cores && x.Cold == y.Cold &&
 		slices.EqualFunc(s.PathServices(u, one), s.PathServices(u, other), same) &&
 		slices.EqualFunc(s.Needs(u, one), s.Needs(u, other), func(a, b Needs) bool { return a.Dependency == b.Dependency && a.Set == b.Set })
 }

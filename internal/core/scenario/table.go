@@ -86,6 +86,7 @@ var Language = &config.Block{
 				{Name: "workers", Type: config.Whole, Default: "16", Why: "a common number of worker processes; this is an assumption, and trace learn replaces it", Min: "1", Max: "1000000", Help: "requests processed at once", Example: "16"},
 				{Name: "backlog", Type: config.Whole, Default: "64", Why: "a small listen backlog; this is an assumption", Min: "0", Max: "10000000", Help: "maximum requests that wait for a worker; further connections are refused", Example: "64"},
 				{Name: "connect", Type: config.Duration, Default: `"1ms"`, Why: "a connection within one site", Max: `"1h"`, Help: "time to connect", Example: `"1ms"`},
+				{Name: "handshake", Type: config.Duration, Max: `"1h"`, Help: "time of the TLS handshake of a new connection, in upstreams with TLS; as long as connect if not given", Example: `"2ms"`},
 			},
 			Blocks: []*config.Block{
 				{

@@ -135,7 +135,7 @@ func (e *Engine) waitingTwice() *result.Assumption {
 // assumedBackends says of workers, backlogs and connecting what the scenario does not.
 func (e *Engine) assumedBackends() *result.Assumption {
 	usual := scenario.Default()
-	workers, backlog, connect, waited, worked := 0, 0, 0, 0.0, 0.0
+	workers, backlog, connect, handshake, waited, worked := 0, 0, 0, 0, 0.0, 0.0
 	for k := range e.servers {
 		s := &e.servers[k]
 		b := &s.behaves
@@ -148,6 +148,7 @@ func (e *Engine) assumedBackends() *result.Assumption {
 		if !b.GivenConnect {
 			connect++
 		}
+		handshake += one(!b.GivenHandshake && s.up.cfg.TLS != nil)
 	}
 	var parts []string
 	part := func(n int, text string) {
@@ -161,6 +162,7 @@ func (e *Engine) assumedBackends() *result.Assumption {
 	part(workers, fmt.Sprintf("%d workers", usual.Workers))
 	part(backlog, fmt.Sprintf("a backlog of %d", usual.Backlog))
 	part(connect, fmt.Sprintf("%s to connect", millis(usual.Connect)))
+	part(handshake, "as long for a TLS handshake")
 	if parts == nil {
 		return nil
 	}

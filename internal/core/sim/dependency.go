@@ -310,5 +310,5 @@ func (e *Engine) assumedDependencies() *result.Assumption {
 	if len(e.deps) > 0 || working < 2 {
 		return nil
 	}
-	return &result.Assumption{What: result.Dependencies, Value: "backends depend on no shared service", Because: "no scenario has a dependency", Instead: "dependency \"db\" { ... }"}
+	return &result.Assumption{What: result.Dependencies, Value: "no service is shared by backends", Because: "no scenario has a dependency", Instead: "dependency \"db\" { ... }"}
 }

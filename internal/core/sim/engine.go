@@ -166,7 +166,7 @@ func New(ctx context.Context, c *config.Config, s *scenario.Scenario, o Options)
 				v.ahead = tick.Time(rng.Unit(rng.Bits(o.Seed, uint64(i), 0, rng.Phase)) * float64(time.Hour))
 			}
 			v.core = upstream.New(v.ahead, uc, o.Seed+uint64(i)<<32)
-			v.probes = make([]probeView, v.core.Slots())
+			v.probes, v.conns = make([]probeView, v.core.Slots()), make([]conns, v.core.Slots())
 			u.views = append(u.views, v)
 			e.views = append(e.views, v)
 		}

@@ -25,10 +25,12 @@ type inFlight struct {
 	overdue  bool             // a stream that would have ended, had its backend not gone silent
 	struck   bool             // met is not 0
 	lost     bool             // it failed, or its client left
+	kept     bool             // its connection had served a request before
 	paths    scenario.PathSet // see ingest.Arrival
 	arrived  tick.Time
 	a        upstream.Attempt
 	q        upstream.Request
+	born     tick.Time // when its connection was made
 	deadline tick.Time // of its answer; of a stream that has begun, when it did
 	duration int64     // from the trace
 	under    uint64    // faults its backend was under when it was begun

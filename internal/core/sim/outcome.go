@@ -97,7 +97,7 @@ func (e *Engine) upstream(u *up) *result.Upstream {
 		}
 		b := &result.Backend{
 			State: m.State.String(), Requests: requests, Answered: s.latency.Count, Failed: s.failed, ClientLeft: s.left,
-			Latency: e.latencies.Latency(&s.latency), Elapsed: e.latencies.Latency(&s.latency, &s.lost), PeakInFlight: int(s.peak), SecondsOut: s.outTime.Seconds() / float64(len(u.views)),
+			Latency: e.latencies.Latency(&s.latency), Elapsed: e.latencies.Latency(&s.latency, &s.lost), Connections: s.dials, PeakInFlight: int(s.peak), SecondsOut: s.outTime.Seconds() / float64(len(u.views)),
 		}
 		if picks > 0 {
 			b.Share = float64(requests) / float64(picks)
@@ -117,7 +117,7 @@ func (e *Engine) upstream(u *up) *result.Upstream {
 		}
 		out.Backends[m.Name] = b
 		out.Order = append(out.Order, m.Name)
-		e.res.Model.Backends[s.name] = result.BackendModel{Service: s.serviceText(), Workers: int(s.workers), Backlog: int(s.backlog), Connect: s.connect.Seconds(), Cores: s.behaves.Cores, ColdFor: s.behaves.Cold.For.Seconds(), ColdFactor: s.behaves.Cold.Factor}
+		e.res.Model.Backends[s.name] = result.BackendModel{Service: s.serviceText(), Workers: int(s.workers), Backlog: int(s.backlog), Connect: s.behaves.Connect.Seconds(), Handshake: (s.connect - s.behaves.Connect).Seconds(), Cores: s.behaves.Cores, ColdFor: s.behaves.Cold.For.Seconds(), ColdFactor: s.behaves.Cold.Factor}
 	}
 	out.Imbalance = result.ImbalanceOf(perWeight)
 	return out

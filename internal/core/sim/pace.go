@@ -75,7 +75,7 @@ func (s *server) coldSlows(from tick.Time) float64 {
 func (e *Engine) assumedSharing() *result.Assumption {
 	for k := range e.servers {
 		if s := &e.servers[k]; s.shared == nil && s.peak > 1 && s.workers > 1 {
-			return &result.Assumption{What: result.Sharing, Value: "requests in progress do not slow each other down", Because: "no scenario sets cores that they share", Instead: "behaviour \"*\" { sharing { cores = ... } }"}
+			return &result.Assumption{What: result.Sharing, Value: "requests do not slow each other down", Because: "no scenario sets cores that they share", Instead: "behaviour \"*\" { sharing { cores = ... } }"}
 		}
 	}
 	return nil
@@ -86,7 +86,7 @@ func (e *Engine) assumedSharing() *result.Assumption {
 func (e *Engine) assumedCold() *result.Assumption {
 	for k := range e.servers {
 		if s := &e.servers[k]; s.restarted && s.behaves.Cold.For == 0 {
-			return &result.Assumption{What: result.ColdStarts, Value: "restarted backends are as fast as before", Because: "no scenario sets how slow they begin", Instead: "behaviour \"*\" { cold { ... } }"}
+			return &result.Assumption{What: result.ColdStarts, Value: "restarted backends are fast at once", Because: "no scenario sets how slow they begin", Instead: "behaviour \"*\" { cold { ... } }"}
 		}
 	}
 	return nil

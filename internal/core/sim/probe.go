@@ -117,6 +117,7 @@ func (e *Engine) die(s *server) {
 		s.shared.turn++
 	}
 	for _, v := range s.up.views {
+		v.conns[s.id].close()
 		if v.probes[s.id].open && s.up.cfg.Probe.Asks() {
 			e.probeEnds(v, s, "the connection broke")
 		}

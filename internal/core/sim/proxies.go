@@ -78,6 +78,7 @@ func (e *Engine) proxyEnds(f *fault) {
 			x := &v.probes[id]
 			x.open = false
 			x.gen++
+			v.conns[id].close()
 			if x.out {
 				x.out = false
 				v.up.servers[id].outs--

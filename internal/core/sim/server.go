@@ -26,11 +26,11 @@ type server struct {
 	index   int32
 	epoch   uint16 // goes up when the process dies; at most 64 faults end one
 	draws   serviceKind
-	steady  bool // nothing changes how it answers, or how fast: no fault, cold start or sharing
-	usual   bool // its service times are drawn ahead
-	connect time.Duration
-	worked  tick.Time // by all workers together
-	under   uint64    // faults that strike it now, as bits
+	steady  bool          // nothing changes how it answers, or how fast: no fault, cold start or sharing
+	usual   bool          // its service times are drawn ahead
+	connect time.Duration // until a new connection stands, a handshake included
+	worked  tick.Time     // by all workers together
+	under   uint64        // faults that strike it now, as bits
 
 	latency histogram.Histogram // of attempts that it answered
 	condition
@@ -49,6 +49,7 @@ type server struct {
 	log       rng.LogNormal // of service, or of what stands in for the trace
 	ofPaths   []pathService // the first of a request's set holds
 	name      string        // UPSTREAM.BACKEND
+	dials     int64         // new connections
 	failed    int64
 	lost      histogram.Histogram // of attempts that it did not answer, until they failed or their clients left
 	left      int64               // attempts whose clients left
@@ -85,6 +86,9 @@ func (s *server) init(index int32, u *up, id upstream.BackendID, b scenario.Beha
 		behaves: b, service: b.Service, workers: int32(b.Workers), backlog: int32(b.Backlog), connect: b.Connect,
 	}
 	s.slow, s.steady = 1, b.Cores == 0
+	if u.cfg.TLS != nil {
+		s.connect += b.Handshake
+	}
 	if b.Cores > 0 {
 		s.shared = &sharing{Shared: queue.NewShared[waiting](b.Cores)}
 	}
@@ -148,9 +152,10 @@ func (e *Engine) place(i int32, v upstream.Verdict) bool {
 	}
 	r.under = s.under
 	wait := u.connect
-	from := e.now.Add(s.connect)
+	dial := e.connect(w, s, r)
+	from := e.now.Add(dial)
 	switch {
-	case s.busy+s.coming < s.workers && s.steady && !r.stream && s.connect <= wait && from < e.faultNext:
+	case s.busy+s.coming < s.workers && s.steady && !r.stream && dial <= wait && from < e.faultNext:
 		// Whatever happens on the way, a worker will be free: those that are on
 		// their way already have theirs, and no fault comes in between. So the
 		// connection needs no event of its own.
@@ -159,7 +164,9 @@ func (e *Engine) place(i int32, v upstream.Verdict) bool {
 		e.work(s, waiting{i, r.gen, e.takes(s, r), r.paths}, from)
 	case s.refuse > 0:
 		return e.ends(i, upstream.Outcome{Kind: upstream.ConnectRefused})
-	case s.blackhole > 0 || s.connect > wait:
+	case r.kept:
+		e.sends(i, s)
+	case s.blackhole > 0 || dial > wait:
 		e.queue.Push(e.now.Add(wait), event{kind: failAfter, req: i, gen: r.gen})
 	default:
 		s.coming++
@@ -210,6 +217,12 @@ func (e *Engine) reached(ev event) {
 		e.settle(i, upstream.Outcome{Kind: upstream.ConnectRefused})
 		return
 	}
+	e.sends(i, s)
+}
+
+// sends is when a request is sent on a connection that stands.
+func (e *Engine) sends(i int32, s *server) {
+	r := &e.requests[i]
 	r.sent = true
 	waits := &e.refs[r.route].Waits
 	r.deadline = e.now.Add(waits.Answer)

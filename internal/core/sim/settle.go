@@ -56,6 +56,7 @@ func (e *Engine) ends(i int32, o upstream.Outcome) bool {
 	}
 	if r.sent {
 		e.hold(u, s.id, r.session)
+		e.disconnect(w, s, r, o)
 	}
 	if step == upstream.Again {
 		return true

@@ -54,6 +54,7 @@ type view struct {
 	ahead     tick.Time   // of the replay's clock: proxies were not started together
 	scheduled tick.Time   // of the coreDue event that is on its way
 	probes    []probeView // by upstream.BackendID
+	conns     []conns     // likewise
 }
 
 // probeView is what one proxy knows of the probes of a backend.

@@ -136,7 +136,7 @@ func TestHowMuchIsTooMuch(t *testing.T) {
 	require.Len(t, w.Limits, 1, "of the gate nothing is left, so that there is no limit to find")
 	l := w.Limits[0]
 	assert.Equal(t, "a.auk", l.Backend)
-	assert.InDelta(t, 1.9, l.Load, 0.2)
+	assert.InDelta(t, 1.85, l.Load, 0.2)
 	require.NotNil(t, l.TooMuch)
 	assert.InDelta(t, 2, *l.TooMuch, 0.2)
 	assert.Equal(t, limitSeeds, l.Seeds)

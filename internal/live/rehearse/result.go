@@ -178,7 +178,7 @@ func (s *stage) upstream(cfg *config.Upstream, answers *result.Upstream, st *sta
 	if answers != nil {
 		u.Latency, u.Elapsed, u.Sessions = answers.Latency, answers.Elapsed, answers.Sessions
 	}
-	spans, moved := map[string][][2]time.Time{}, map[string]bool{}
+	spans, moved, made := map[string][][2]time.Time{}, map[string]bool{}, map[string]int64{}
 	for i := range access {
 		a := &access[i]
 		if a.Upstream != cfg.Name {
@@ -199,6 +199,9 @@ func (s *stage) upstream(cfg *config.Upstream, answers *result.Upstream, st *sta
 		if a.Moved {
 			moved[who(a)] = true
 		}
+		if a.Connect > 0 {
+			made[a.Backend]++
+		}
 		if a.Backend != "" {
 			spans[a.Backend] = append(spans[a.Backend], [2]time.Time{a.Time, a.Time.Add(a.Duration)})
 		}
@@ -212,7 +215,7 @@ func (s *stage) upstream(cfg *config.Upstream, answers *result.Upstream, st *sta
 	}
 	fair := upstream.FairShares(cfg)
 	for _, b := range st.Backends {
-		x := &result.Backend{State: b.State, Requests: int64(b.Requests), Failed: int64(b.Failed), FairShare: fair[b.Name], ClientLeft: int64(b.ClientLeft), PeakInFlight: peak(spans[b.Name])}
+		x := &result.Backend{State: b.State, Requests: int64(b.Requests), Failed: int64(b.Failed), FairShare: fair[b.Name], ClientLeft: int64(b.ClientLeft), Connections: made[b.Name], PeakInFlight: peak(spans[b.Name])}
 		x.Answered = x.Requests - x.Failed - x.ClientLeft
 		if total > 0 {
 			x.Share = float64(b.Requests) / float64(total)
