@@ -413,7 +413,8 @@ func (d *Decoder) hash(n *Node, u *Upstream) {
 func (d *Decoder) failover(n *Node, u *Upstream) {
 	f := n.One("failover")
 	if f != nil {
-		u.Failover = &Failover{Range: f.Range, PreferZone: Get[string](f, "prefer") == "zone", SpillBelow: Get[float64](f, "spill_below")}
+		u.Failover = &Failover{Range: f.Range, PreferZone: Get[string](f, "prefer") == "zone", SpillBelow: Get[float64](f, "spill_below"), SpillAt: Get[float64](f, "spill_at")}
+		d.spillAt(f, u)
 		if f.Has("spill_below") && u.Failover.SpillBelow <= 0 && f.values["spill_below"].Value != nil {
 			d.Add(IDLimit, f.At("spill_below"), "spill_below is above 0%", "100% spills as soon as one backend is out")
 		}
@@ -426,6 +427,24 @@ func (d *Decoder) failover(n *Node, u *Upstream) {
 			d.Add(IDMissing, b.AddressAt, fmt.Sprintf("the tier of %q has no effect without failover", b.Name), "failover { } in the upstream")
 		case b.Zone != "" && (f == nil || !u.Failover.PreferZone):
 			d.Add(IDMissing, b.AddressAt, fmt.Sprintf("the zone of %q has no effect", b.Name), "failover { prefer = \"zone\" } in the upstream")
+		}
+	}
+}
+
+// spillAt holds a failover by load to what it needs.
+func (d *Decoder) spillAt(f *Node, u *Upstream) {
+	if !f.Has("spill_at") || f.values["spill_at"].Value == nil {
+		return
+	}
+	if u.Failover.SpillAt <= 0 {
+		d.Add(IDLimit, f.At("spill_at"), "spill_at is above 0%", "80% leaves a fifth of the room for sessions and peaks")
+	}
+	if f.Has("spill_below") {
+		d.Add(IDUnknown, f.At("spill_below"), "requests spill by load, and spill_below is of health", "remove spill_below, or spill_at")
+	}
+	for _, b := range u.Backends {
+		if b.MaxInFlight == 0 && !b.Address.Service {
+			d.Add(IDMissing, b.AddressAt, fmt.Sprintf("spill_at needs to know how many requests %q works on at once", b.Name), "max_in_flight = 16 of each backend")
 		}
 	}
 }

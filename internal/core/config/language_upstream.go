@@ -110,6 +110,7 @@ var upstreamBlock = &Block{
 			Keys: []*Key{
 				{Name: "prefer", Type: Text, Default: `"none"`, Why: "zones matter only where backends have one", Allowed: []string{"none", "zone"}, Meanings: []string{"none", "backends in the zone of the proxy first"}, Help: "preference within a tier", Example: `"zone"`},
 				{Name: "spill_below", Type: Percent, Default: `"80%"`, Why: "the loss of one backend in five is carried by the others; a greater loss usually overloads them", Help: "minimum healthy share with which a tier, or the own zone, gets all of its requests; below it the remainder spills to the next", Example: `"85%"`},
+				{Name: "spill_at", Type: Percent, Help: "spills by load instead of health: share of a backend's max_in_flight up to which requests stay in its tier and zone while any backend there has less. Every backend needs max_in_flight", Example: `"80%"`},
 			},
 		},
 		{

@@ -375,6 +375,7 @@ type Failover struct {
 	Range      hcl.Range
 	PreferZone bool
 	SpillBelow float64 // share of healthy capacity, above 0 to 1
+	SpillAt    float64 // share of a backend's max_in_flight, above 0 to 1; 0: it spills by health
 }
 
 // Queue lets requests wait while every backend is full.

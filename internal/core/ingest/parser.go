@@ -122,6 +122,7 @@ func (p *parser) arrival(name string, rec *trace.Record, a *Arrival, w *sender) 
 	if n := p.o.Instances; n > 1 {
 		a.Instance = uint8(rng.Below(rng.Bits(p.o.Seed, w.identity, 0, rng.Who), n))
 	}
+	a.Held = rec.Bytes >= 0 && rec.Bytes <= request.HeldBack
 	a.whole, a.Repeatable, a.Redirected = rec.WholeSecond, request.Idempotent(trace.Text(rec.Method)), false
 	t := p.only
 	if rec.Frontend != nil {

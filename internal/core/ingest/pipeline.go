@@ -70,6 +70,7 @@ type Arrival struct {
 	Stream     bool             // an upgrade, a TCP connection, or a path that the scenario names
 	Paths      scenario.PathSet // of the lists of paths that behaviours of its upstream name
 	Page       int32            // the page that it asks for, see trace.Page; 0 for none
+	Held       bool             // its response is so small that the proxy holds it back, see request.HeldBack
 	Repeats    uint8            // how often its client has asked for the same before
 	Path       uint16           // number of the path, see Sequence.Paths; 0 unless paths are counted
 }

@@ -12,6 +12,10 @@ import (
 	"strings"
 )
 
+// HeldBack is the size, in bytes, up to which the proxy holds a response back until it has all of
+// it. One that breaks off by then can be retried; the beginning of a larger one is passed on.
+const HeldBack = 32 << 10
+
 // Field names what a condition can ask of a request.
 type Field uint8
 

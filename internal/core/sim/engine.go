@@ -352,7 +352,7 @@ func (e *Engine) admit(a *ingest.Arrival, u *up, n uint64) int32 {
 	if e.o.Recorded {
 		r.recorded = a.Recorded
 	}
-	r.under, r.met, r.lost = 0, 0, false
+	r.under, r.met, r.lost, r.held = 0, 0, false, a.Held
 	e.open++
 	if e.scenario.Again > 0 {
 		e.remember(i, a)

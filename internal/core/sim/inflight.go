@@ -25,6 +25,7 @@ type inFlight struct {
 	overdue  bool             // a stream that would have ended, had its backend not gone silent
 	struck   bool             // met is not 0
 	lost     bool             // it failed, or its client left
+	held     bool             // see ingest.Arrival
 	kept     bool             // its connection had served a request before
 	paths    scenario.PathSet // see ingest.Arrival
 	arrived  tick.Time

@@ -359,7 +359,7 @@ func (s *server) answer(e *Engine, r *inFlight) upstream.Outcome {
 	status := 200
 	if !s.steady {
 		if s.reset > 0 {
-			return upstream.Outcome{Kind: upstream.Reset, Final: true}
+			return upstream.Outcome{Kind: upstream.Reset, Final: !r.held}
 		}
 		if f := s.error(e.o.Seed, r.q.ID, int(r.a.Number), false); f != nil {
 			status = f.Status

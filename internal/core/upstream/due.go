@@ -23,6 +23,7 @@ const (
 	restOver
 	silenceOver
 	rampStep
+	roomGrows
 	waitOver
 	grantsDue
 )
@@ -53,6 +54,8 @@ func (u *Upstream) Advance(now tick.Time, actions []Action) []Action {
 			actions = u.probe(now, e, actions)
 		case rampStep:
 			u.ramp(now, e.slot)
+		case roomGrows:
+			u.roomGrows(now, e.slot)
 		case restOver:
 			u.rested(now, m)
 		case silenceOver:

@@ -100,7 +100,7 @@ w1 = { address = "127.0.0.1:4", zone = "west", weight = 3 }`
 	u.Operate(0, id(t, u, "n1"), Park, 0)
 	// Half of the own zone is left: 0.5/0.8 stays, the rest by weight.
 	near(map[string]float64{"n2": 0.625, "s1": 0.375 / 4, "w1": 0.375 * 3 / 4})
-	assert.Equal(t, []GroupShare{{1, true, 0.625, 0.5}, {1, false, 0.375, 1}}, u.Shares())
+	assert.Equal(t, []GroupShare{{Tier: 1, OwnZone: true, Share: 0.625, Healthy: 0.5}, {Tier: 1, Share: 0.375, Healthy: 1}}, u.Shares())
 	u.Operate(0, id(t, u, "s1"), Park, 0)
 	u.Operate(0, id(t, u, "w1"), Park, 0)
 	near(map[string]float64{"n2": 1})

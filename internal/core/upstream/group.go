@@ -15,10 +15,11 @@ import (
 type group struct {
 	tier       int
 	own        bool
-	picker     balance.Picker
-	configured float64 // weight
-	eligible   float64 // weight that may be given requests now
-	until      float64 // the sum of the shares of this group and those before it
+	picker     balance.Picker // by load: it takes backends that are near their room for full
+	roomy      balance.Picker // by load: it does not; else nil
+	configured float64        // weight
+	eligible   float64        // weight that may be given requests now
+	until      float64        // the sum of the shares of this group and those before it
 }
 
 // placeOf returns the tier and zone that decide a backend's group.
@@ -165,8 +166,17 @@ func (u *Upstream) Shares() []GroupShare {
 	var out []GroupShare
 	before := 0.0
 	for _, g := range u.groups {
-		out = append(out, GroupShare{g.tier, g.own, g.until - before, g.health()})
+		out = append(out, GroupShare{Tier: g.tier, OwnZone: g.own, Share: g.until - before, Healthy: g.health()})
 		before = g.until
+	}
+	if u.byLoad {
+		inFlight, room, next := u.loads()
+		for i := range out {
+			out[i].InFlight, out[i].Room, out[i].Share = inFlight[i], room[i], 0
+			if i == next {
+				out[i].Share = 1
+			}
+		}
 	}
 	return out
 }
@@ -176,8 +186,11 @@ func (u *Upstream) Shares() []GroupShare {
 type GroupShare struct {
 	Tier    int
 	OwnZone bool
-	Share   float64 // of the requests, 0 to 1
+	Share   float64 // of the requests, 0 to 1; by load 1 for the group that the next request goes to
 	Healthy float64 // share of its weight that may be given requests
+	// By load, what it has in flight, and may have.
+	InFlight int
+	Room     float64
 }
 
 // weight returns what a backend weighs now: as set, by its own report, and by a slow
@@ -233,6 +246,9 @@ func (u *Upstream) order() {
 func (u *Upstream) eachPicker(do func(balance.Picker)) {
 	for i := range u.groups {
 		do(u.groups[i].picker)
+		if u.groups[i].roomy != nil {
+			do(u.groups[i].roomy)
+		}
 	}
 	if u.ignoringHealth != nil {
 		do(u.ignoringHealth)
@@ -258,6 +274,10 @@ func (u *Upstream) enter(id BackendID) {
 		}
 	}
 	u.picker(m).Set(int(id), m.cfg.Name, weight)
+	if u.byLoad {
+		u.groups[m.group].roomy.Set(int(id), m.cfg.Name, weight)
+		u.measure(id, m)
+	}
 	if u.ignoringHealth != nil {
 		weight = 0
 		if m.operatorIn() {

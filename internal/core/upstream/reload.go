@@ -76,7 +76,7 @@ func (u *Upstream) add(now tick.Time, b config.Backend, later bool) {
 			u.eligible--
 		}
 		probed := u.cfg.Probe != nil && !u.cfg.TryAnyway && !u.running
-		m := member{weight: b.Weight, health: health.Start(now, probed, later), silentSince: tick.Never}
+		m := member{weight: b.Weight, health: health.Start(now, probed, later), silentSince: tick.Never, lowered: math.Inf(1)}
 		if u.running {
 			m.health = health.Backend{ChangedAt: now}
 		}
@@ -222,6 +222,9 @@ func (u *Upstream) resume(now tick.Time, id BackendID) {
 	if m.silenceDue {
 		u.due.Push(m.silentSince.Add(u.cfg.Suspend.SilentAfter), event{slot: id, kind: silenceOver, gen: u.gen})
 	}
+	if !math.IsInf(m.lowered, 1) {
+		u.due.Push(now.Add(roomStep(m)), event{slot: id, kind: roomGrows, gen: u.gen})
+	}
 	if m.ramping = m.ramping && u.scales(); m.ramping {
 		u.due.Push(now, event{slot: id, kind: rampStep, gen: u.gen})
 	}
@@ -232,10 +235,15 @@ func (u *Upstream) resume(now tick.Time, id BackendID) {
 // hands them what is in flight.
 func (u *Upstream) rebuild(old *config.Upstream) {
 	u.algorithm = u.cfg.Balance()
-	fresh := u.arrange() || !sameAlgorithm(old, u.cfg)
+	was := u.byLoad
+	u.byLoad = u.cfg.Failover != nil && u.cfg.Failover.SpillAt > 0
+	fresh := u.arrange() || !sameAlgorithm(old, u.cfg) || was != u.byLoad
 	if fresh {
 		for i := range u.groups {
-			u.groups[i].picker = u.newPicker()
+			u.groups[i].picker, u.groups[i].roomy = u.newPicker(), nil
+			if u.byLoad {
+				u.groups[i].roomy = u.newPicker()
+			}
 		}
 	}
 	freshAnyway := u.cfg.TryAnyway && (fresh || u.ignoringHealth == nil)
@@ -247,13 +255,21 @@ func (u *Upstream) rebuild(old *config.Upstream) {
 	for i := range u.members {
 		m, id := &u.members[i], BackendID(i)
 		u.enter(id)
-		u.setFull(id, m, m.inFlight >= m.most)
+		if !u.byLoad {
+			u.setFull(id, m, m.inFlight >= m.most)
+		} else if fresh {
+			u.picker(m).SetFull(i, m.near)
+			u.setFull(id, m, m.full)
+		}
 		for range m.inFlight {
 			if !u.algorithm.Counts {
 				break
 			}
 			if fresh {
 				u.picker(m).Begun(i)
+				if u.byLoad {
+					u.groups[m.group].roomy.Begun(i)
+				}
 			}
 			if freshAnyway {
 				u.ignoringHealth.Begun(i)

@@ -44,7 +44,7 @@ func (u *Upstream) byAlgorithm(now tick.Time, q *Request, a *Attempt) Verdict {
 		u.query.Random = rng.Bits(u.seed, q.ID, uint64(a.Number), rng.Pick)
 	}
 	own := 0
-	if len(u.groups) > 1 {
+	if len(u.groups) > 1 && !u.byLoad {
 		own = u.groupOf(q, int(a.Number))
 	}
 	if u.onTrial > 0 && a.Number == 1 {
@@ -54,7 +54,11 @@ func (u *Upstream) byAlgorithm(now tick.Time, q *Request, a *Attempt) Verdict {
 		}
 	}
 	id, from := BackendID(u.groups[own].picker.Pick(&u.query)), own
-	if id == None { // -1 for either
+	switch {
+	case id != None: // -1 for either
+	case u.byLoad:
+		id, from = u.withRoom()
+	default:
 		id, from = u.among(own)
 	}
 	switch {

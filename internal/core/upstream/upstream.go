@@ -21,6 +21,7 @@ import (
 // Upstream decides for one upstream.
 type Upstream struct {
 	cfg            *config.Upstream
+	byLoad         bool // requests spill by what is in flight, see spill.go
 	algorithm      *balance.Algorithm
 	seed           uint64
 	running        bool // backends are up from the beginning, see New
@@ -68,9 +69,12 @@ type member struct {
 	hasShare bool // it reports a share of its weight
 	inFlight int32
 	most     int32 // max_in_flight; the largest number for no limit
+	near     bool  // by load: spill_at of its room is in flight
 	group    int32 // position in Upstream.groups
 	weight   int
 	share    float64
+	room     float64 // by load: how many may be in flight now
+	lowered  float64 // likewise: at most, since it refused an attempt; infinite if it did not
 	health   health.Backend
 	cfg      config.Backend
 	probes   uint64    // how many have been sent, keys the jitter
@@ -138,11 +142,16 @@ func (u *Upstream) begin(now tick.Time, a *Attempt, id BackendID) {
 	a.Backend, a.Began, a.ticket = id, now, 0
 	if m.inFlight++; u.algorithm.Counts {
 		u.picker(m).Begun(int(id))
+		if u.byLoad {
+			u.groups[m.group].roomy.Begun(int(id))
+		}
 		if u.ignoringHealth != nil {
 			u.ignoringHealth.Begun(int(id))
 		}
 	}
-	if m.inFlight >= m.most {
+	if u.byLoad {
+		u.fill(id, m)
+	} else if m.inFlight >= m.most {
 		u.setFull(id, m, true)
 	}
 	switch {
@@ -159,11 +168,16 @@ func (u *Upstream) end(a *Attempt, e balance.End) *member {
 	m := &u.members[a.Backend]
 	if m.inFlight--; u.algorithm.Counts {
 		u.picker(m).Ended(int(a.Backend), e)
+		if u.byLoad {
+			u.groups[m.group].roomy.Ended(int(a.Backend), e)
+		}
 		if u.ignoringHealth != nil {
 			u.ignoringHealth.Ended(int(a.Backend), e)
 		}
 	}
-	if m.full && m.inFlight < m.most {
+	if u.byLoad {
+		u.fill(a.Backend, m)
+	} else if m.full && m.inFlight < m.most {
 		u.setFull(a.Backend, m, false)
 	}
 	if a.trial {
@@ -179,7 +193,11 @@ func (u *Upstream) setFull(id BackendID, m *member, full bool) {
 	if m.health.OnTrial() {
 		u.countTrials() // a full one waits for no trial
 	}
-	u.picker(m).SetFull(int(id), full)
+	if u.byLoad {
+		u.groups[m.group].roomy.SetFull(int(id), full)
+	} else {
+		u.picker(m).SetFull(int(id), full)
+	}
 	if u.ignoringHealth != nil {
 		u.ignoringHealth.SetFull(int(id), full)
 	}
@@ -188,6 +206,9 @@ func (u *Upstream) setFull(id BackendID, m *member, full bool) {
 // Settle takes the end of an attempt, judges the backend by it, and returns
 // whether the request is tried again.
 func (u *Upstream) Settle(now tick.Time, q *Request, a *Attempt, o Outcome) Step {
+	if u.byLoad && refusal(o) {
+		u.refused(now, a.Backend, &u.members[a.Backend])
+	}
 	m := u.end(a, ending(now, a, o))
 	if u.cfg.Suspend != nil && !m.gone {
 		u.judge(now, a, m, o)

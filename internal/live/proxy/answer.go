@@ -13,6 +13,7 @@ import (
 	"golang.org/x/net/http/httpguts"
 
 	"kestrix/internal/core/cause"
+	"kestrix/internal/core/request"
 	"kestrix/internal/core/trace"
 	"kestrix/internal/core/upstream"
 	"kestrix/internal/live/pool"
@@ -117,7 +118,7 @@ type clientError struct{ error }
 // client, and of larger ones the beginning: what a backend breaks off by then can
 // still be answered as a failure, or be tried again.
 const (
-	gathered  = 32 << 10
+	gathered  = request.HeldBack
 	beginning = 4 << 10
 )
 

@@ -444,6 +444,9 @@ func (s *stage) asked(r *trace.Record) *trace.Record {
 	if c.Path != nil && (len(sc.Dependencies) > 0 || slices.ContainsFunc(sc.Behaviours, func(b scenario.Behaviour) bool { return len(b.Paths) > 0 })) {
 		c.Headers = append(c.Headers, trace.KV{Name: []byte(standin.AskPath), Value: []byte(request.Path(string(path)))})
 	}
+	if c.Bytes >= 0 && slices.ContainsFunc(sc.Faults, func(f scenario.Fault) bool { return f.Of().Effect.Resets }) {
+		c.Headers = append(c.Headers, trace.KV{Name: []byte(standin.AskBytes), Value: strconv.AppendInt(nil, c.Bytes, 10)})
+	}
 	switch {
 	case c.Protocol == trace.Stream:
 		c.Headers = append(c.Headers, trace.KV{Name: []byte(standin.AskStream), Value: []byte("1")})

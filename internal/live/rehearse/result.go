@@ -40,7 +40,7 @@ func (s *stage) result(samples []drive.Sample, partial bool) {
 	}
 	r.Sessions.Seen, r.Sessions.Misses = int64(len(clients)), 0
 	r.Sessions.Refused = r.Errors[cause.SessionRefused]
-	s.connections(r, access)
+	s.holders(r, access)
 	for _, u := range r.Upstreams {
 		r.Sessions.Misses += u.Sessions.Misses
 	}
@@ -140,27 +140,40 @@ func countAccess(r *result.Replay, access []accesslog.Line) {
 	}
 }
 
-// connections counts the sessions of connections, whose answers name no backend: a
-// client is its address, and lost with each that reaches another backend than the one
-// before.
-func (s *stage) connections(r *result.Replay, access []accesslog.Line) {
+// holders counts the requests that reached another backend than their client's last, as the
+// replay does: by each attempt that reached one, in the order in which they ended.
+func (s *stage) holders(r *result.Replay, access []accesslog.Line) {
 	type seat struct{ upstream, client string }
+	for _, u := range r.Upstreams {
+		u.Sessions.Misses = 0
+	}
 	held := map[seat]string{}
-	slices.SortStableFunc(access, func(a, b accesslog.Line) int { return a.Time.Compare(b.Time) })
-	for i := range access {
-		a := &access[i]
+	ended := slices.Clone(access)
+	slices.SortStableFunc(ended, func(a, b accesslog.Line) int { return a.Time.Add(a.Duration).Compare(b.Time.Add(b.Duration)) })
+	for i := range ended {
+		a := &ended[i]
 		u := r.Upstreams[a.Upstream]
-		if a.Kind != trace.TCP || a.Backend == "" || u == nil {
+		if u == nil {
 			continue
 		}
-		k := seat{a.Upstream, a.Client}
-		before, known := held[k]
-		if !known {
-			u.Sessions.Seen++
-		} else if before != a.Backend {
-			u.Sessions.Misses++
+		k := seat{a.Upstream, who(a)}
+		reached := func(backend string, why cause.Cause) {
+			if backend == "" || why == cause.Refused || why == cause.Unreachable || why == cause.ConnectTimeout || why == cause.TLSFailed {
+				return
+			}
+			before, known := held[k]
+			if !known && a.Kind == trace.TCP {
+				u.Sessions.Seen++ // whose answers name no backend
+			}
+			if known && before != backend {
+				u.Sessions.Misses++
+			}
+			held[k] = backend
 		}
-		held[k] = a.Backend
+		for _, t := range a.Tried() {
+			reached(t.Backend, t.Cause)
+		}
+		reached(a.Backend, a.Cause)
 	}
 }
 
@@ -169,7 +182,7 @@ func who(a *accesslog.Line) string {
 	if a.Session != "" {
 		return "session " + a.Session
 	}
-	return a.Client
+	return a.Client + " " + a.UserAgent
 }
 
 // upstream puts together what is known of one.

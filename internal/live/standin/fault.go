@@ -7,6 +7,8 @@ import (
 	"net"
 	"net/http"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"kestrix/internal/core/config"
@@ -161,14 +163,18 @@ func conditionOf(faults []fault, changed chan struct{}) condition {
 	return c
 }
 
-// breakOff begins an answer and breaks the connection half-way.
-func breakOff(w http.ResponseWriter) {
+// breakOff begins an answer of a size, if a request may say so, and breaks the connection half-way.
+func (s *StandIn) breakOff(w http.ResponseWriter, r *http.Request) {
+	size := 1000
+	if n, err := strconv.Atoi(r.Header.Get(AskBytes)); err == nil && s.Obeys && n > 0 && n < 100<<20 {
+		size = n
+	}
 	conn, out, err := http.NewResponseController(w).Hijack()
 	if err != nil {
 		panic(http.ErrAbortHandler)
 	}
 	defer conn.Close()
-	fmt.Fprintf(out, "HTTP/1.1 200 OK\r\nContent-Type: text/plain\r\nContent-Length: 1000\r\n\r\nhalf of it, and then")
+	fmt.Fprintf(out, "HTTP/1.1 200 OK\r\nContent-Type: text/plain\r\nContent-Length: %d\r\n\r\n%s", size, strings.Repeat("~", (size+1)/2))
 	_ = out.Flush()
 	time.Sleep(halfRead) // a reset that comes with it would take the half away again, unread
 	resets(conn)

@@ -64,7 +64,7 @@ func TestFaultsOfAStandIn(t *testing.T) {
 			request, half := ask(s, "/seats", within)
 			assert.Equal(t, want[0], request)
 			if kind == "reset" {
-				assert.Equal(t, "half of it, and then", half, "an answer that breaks off half-way")
+				assert.Len(t, half, 500, "an answer that breaks off half-way")
 			} else {
 				probe, _ := ask(s, "/ready", within)
 				assert.Equal(t, want[1], probe, "of a probe")

@@ -154,7 +154,7 @@ func (s *StandIn) serve(w http.ResponseWriter, r *http.Request) {
 	}
 	switch {
 	case c.reset:
-		breakOff(w)
+		s.breakOff(w, r)
 		return
 	case failed > 0:
 		http.Error(w, fmt.Sprintf("%s answers %d: a service that it depends on failed", s.Name, failed), failed)
@@ -219,12 +219,13 @@ func (s *StandIn) work(r *http.Request, c condition, probe bool) (ok bool, faile
 }
 
 // The fields with which a request tells a stand-in that obeys how many seconds a
-// worker takes over it, that it is a stream, which holds none, and its path. A rehearsal
+// worker takes over it, that it is a stream, which holds none, the size of its response, and its path. A rehearsal
 // has what a trace recorded happen again so.
 const (
 	AskTakes  = "Stand-In-Takes"
 	AskStream = "Stand-In-Stream"
-	AskPath   = "Stand-In-Path" // in normal form, before a route rewrites it
+	AskBytes  = "Stand-In-Bytes" // of the response, if it is to break off half-way
+	AskPath   = "Stand-In-Path"  // in normal form, before a route rewrites it
 )
 
 // takes returns how long the work takes: as the request says, or by a draw.
