@@ -15,7 +15,7 @@ var failoverRules = []*Rule{
 		Fix: "a probe block, or at least suspend",
 		Run: func(p *Pass) {
 			for _, u := range p.Config.Upstreams {
-				if u.Failover == nil || u.Probe != nil || u.Suspend != nil || len(u.Backends) < 2 {
+				if u.Failover == nil || u.Failover.SpillAt > 0 || u.Probe != nil || u.Suspend != nil || len(u.Backends) < 2 {
 					continue
 				}
 				t := try(u)

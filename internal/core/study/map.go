@@ -153,7 +153,11 @@ func settings(u *config.Upstream) []string {
 		out = append(out, fmt.Sprintf("up to %d attempts", u.Retry.Attempts))
 	}
 	if f := u.Failover; f != nil {
-		out = append(out, fmt.Sprintf("spills below %g%%", 100*f.SpillBelow))
+		text := fmt.Sprintf("spills below %g%%", 100*f.SpillBelow)
+		if f.SpillAt > 0 {
+			text = fmt.Sprintf("spills at %g%% of max_in_flight", 100*f.SpillAt)
+		}
+		out = append(out, text)
 	}
 	if u.OwnZone != "" {
 		out = append(out, "prefers zone "+u.OwnZone)

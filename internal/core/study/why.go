@@ -432,6 +432,14 @@ func shares(core *upstream.Upstream) string {
 		if core.Config().OwnZone != "" {
 			name += map[bool]string{true: " in " + core.Config().OwnZone, false: " elsewhere"}[g.OwnZone]
 		}
+		if f := core.Config().Failover; f != nil && f.SpillAt > 0 {
+			text := fmt.Sprintf("%s has %d in flight, of %.0f that it may have", name, g.InFlight, g.Room)
+			if g.Share > 0 {
+				text += ", and is next"
+			}
+			out = append(out, text)
+			continue
+		}
 		out = append(out, fmt.Sprintf("%s is %.0f%% healthy and gets %.1f%%", name, 100*g.Healthy, 100*g.Share))
 	}
 	return strings.Join(out, ", ")

@@ -13,7 +13,7 @@ type event struct {
 	slot BackendID
 	kind eventKind
 	gen  uint32
-	at   tick.Time // of a probe: its place without jitter
+	at   tick.Time // of a probe: its place without jitter; of a room that grows: see member.growsAt
 }
 
 type eventKind uint8
@@ -55,7 +55,7 @@ func (u *Upstream) Advance(now tick.Time, actions []Action) []Action {
 		case rampStep:
 			u.ramp(now, e.slot)
 		case roomGrows:
-			u.roomGrows(now, e.slot)
+			u.roomGrows(now, e.slot, e.at)
 		case restOver:
 			u.rested(now, m)
 		case silenceOver:

@@ -223,7 +223,7 @@ func (u *Upstream) resume(now tick.Time, id BackendID) {
 		u.due.Push(m.silentSince.Add(u.cfg.Suspend.SilentAfter), event{slot: id, kind: silenceOver, gen: u.gen})
 	}
 	if !math.IsInf(m.lowered, 1) {
-		u.due.Push(now.Add(roomStep(m)), event{slot: id, kind: roomGrows, gen: u.gen})
+		u.growLater(now, id, m)
 	}
 	if m.ramping = m.ramping && u.scales(); m.ramping {
 		u.due.Push(now, event{slot: id, kind: rampStep, gen: u.gen})

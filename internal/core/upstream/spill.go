@@ -2,7 +2,6 @@ package upstream
 
 import (
 	"math"
-	"net/http"
 	"time"
 
 	"kestrix/internal/core/tick"
@@ -52,24 +51,37 @@ func (u *Upstream) refused(now tick.Time, id BackendID, m *member) {
 	if room >= m.room {
 		return
 	}
-	if math.IsInf(m.lowered, 1) {
-		u.due.Push(now.Add(roomStep(m)), event{slot: id, kind: roomGrows, gen: u.gen})
-	}
 	m.lowered = room
+	u.growLater(now, id, m)
 	u.measure(id, m)
 }
 
-// roomStep is after how long a lowered room grows: by a whole request, or by more.
-func roomStep(m *member) time.Duration {
-	return max(leastRoomStep, time.Duration(float64(time.Second)/(roomReturns*float64(m.most))))
+// growLater has a lowered room grow, a step from now on.
+func (u *Upstream) growLater(now tick.Time, id BackendID, m *member) {
+	_, after := roomStep(m)
+	m.growsAt = now.Add(after)
+	u.due.Push(m.growsAt, event{slot: id, kind: roomGrows, gen: u.gen, at: m.growsAt})
 }
 
-// roomGrows gives a part of its room back to a backend.
-func (u *Upstream) roomGrows(now tick.Time, id BackendID) {
+// roomStep returns by how much a lowered room grows at a time, at least by a request, and after how
+// long.
+func roomStep(m *member) (by float64, after time.Duration) {
+	perSecond := roomReturns * float64(m.most)
+	by = math.Max(1, perSecond*leastRoomStep.Seconds())
+	return by, time.Duration(by / perSecond * float64(time.Second))
+}
+
+// roomGrows gives a part of its room back to a backend: whole requests, as less than one would let
+// another through at once.
+func (u *Upstream) roomGrows(now tick.Time, id BackendID, at tick.Time) {
 	m := &u.members[id]
-	m.lowered += roomReturns * float64(m.most) * roomStep(m).Seconds()
+	if at != m.growsAt {
+		return // it was lowered again since
+	}
+	by, _ := roomStep(m)
+	m.lowered += by
 	if m.lowered < float64(m.most) {
-		u.due.Push(now.Add(roomStep(m)), event{slot: id, kind: roomGrows, gen: u.gen})
+		u.growLater(at, id, m)
 	} else {
 		m.lowered = math.Inf(1)
 	}
@@ -80,9 +92,10 @@ func (u *Upstream) roomGrows(now tick.Time, id BackendID) {
 	}
 }
 
-// refusal reports whether an outcome says that a backend takes no more.
+// refusal reports whether an outcome says that a backend takes no more (of statuses, RFC 6585 section
+// 4 and RFC 9110 section 15.6.4).
 func refusal(o Outcome) bool {
-	return o.Kind == ConnectRefused || o.Kind == Answered && (o.Status == http.StatusTooManyRequests || o.Status == http.StatusServiceUnavailable)
+	return o.Kind == ConnectRefused || o.Kind == Answered && (o.Status == 429 || o.Status == 503)
 }
 
 // withRoom returns the first backend that a group has in the order of groups, and the group: with

@@ -73,8 +73,9 @@ type member struct {
 	group    int32 // position in Upstream.groups
 	weight   int
 	share    float64
-	room     float64 // by load: how many may be in flight now
-	lowered  float64 // likewise: at most, since it refused an attempt; infinite if it did not
+	room     float64   // by load: how many may be in flight now
+	growsAt  tick.Time // when a lowered room grows; an event for another moment is void
+	lowered  float64   // likewise: at most, since it refused an attempt; infinite if it did not
 	health   health.Backend
 	cfg      config.Backend
 	probes   uint64    // how many have been sent, keys the jitter

@@ -6,6 +6,8 @@ import (
 	"net"
 	"net/http"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -111,6 +113,32 @@ func TestWhenTheNextTierIsAsked(t *testing.T) {
 				bodies[body]++
 			}
 			assert.Equal(t, asked, bodies["192.0.2.3:80"] > 0, "%q: %v", below, bodies)
+		})
+	}
+}
+
+// TestTheNextTierIsAskedByLoad sends requests elsewhere once spill_at of what a backend works on at
+// once is in flight.
+func TestTheNextTierIsAskedByLoad(t *testing.T) {
+	for at, want := range map[string]int{"50%": 4, "100%": 8} {
+		bubble(t, front+"upstream \"app\" {\n backends = {\n a = { address = \"192.0.2.1:80\", max_in_flight = 8 }\n b = { address = \"192.0.2.2:80\", max_in_flight = 8, tier = 2 }\n }\n failover {\n spill_at = \""+at+"\"\n }\n}\n", func(w *world) {
+			var open, most atomic.Int64
+			w.start(here, func(out http.ResponseWriter, r *http.Request) {
+				n := open.Add(1)
+				most.Store(max(most.Load(), n))
+				time.Sleep(time.Second)
+				open.Add(-1)
+			})
+			w.start("192.0.2.2:80", func(out http.ResponseWriter, r *http.Request) { time.Sleep(time.Second) })
+			var all sync.WaitGroup
+			for range 8 {
+				all.Go(func() {
+					status, _ := w.get(base + "/")
+					assert.Equal(t, 200, status)
+				})
+			}
+			all.Wait()
+			assert.EqualValues(t, want, most.Load(), at)
 		})
 	}
 }
