@@ -10,7 +10,7 @@ import (
 
 // mostBytes is how large the program may be, built as the README says. It is raised where
 // new functions need it, and says so in the commit.
-const mostBytes = 38_200_000
+const mostBytes = 38_600_000
 
 // build is the README's command, but for where the program goes.
 const build = `CGO_ENABLED=0 go build -trimpath -ldflags "-s -w" -o `
