@@ -35,7 +35,8 @@ type leastLatencyPicker struct {
 
 // timing is what is known of the latency of a slot.
 type timing struct {
-	known bool
+	known bool    // a request to it has ended
+	works bool    // one was answered: the average is not of failures alone
 	level float64 // the average in seconds at its last end, times grown
 	grown float64 // growth then
 }
@@ -94,6 +95,7 @@ func (l *leastLatencyPicker) Ended(slot int, e End) {
 	case Failed:
 		took = max(took, failedTakes)
 	}
+	t.works = t.works || e.How == Answered
 	growth := l.growth(e.At)
 	slower := took.Seconds() * growth
 	if e.How == Abandoned && t.known && slower <= t.level {
@@ -104,8 +106,8 @@ func (l *leastLatencyPicker) Ended(slot int, e End) {
 	t.grown = growth
 }
 
-// cost returns the product that is compared. One that has not answered yet gets a
-// first request, and counts as the mean of the others until it has answered.
+// cost returns the product that is compared. One of which no request has ended yet gets a first
+// request, and then counts as the mean of those that have answered.
 func (l *leastLatencyPicker) cost(slot int) float64 {
 	t, inFlight := &l.timings[slot], float64(l.inFlight[slot])
 	switch {
@@ -117,17 +119,21 @@ func (l *leastLatencyPicker) cost(slot int) float64 {
 	return l.mean() * l.growth(l.last) * (inFlight + 1) / l.weight[slot]
 }
 
+// newcomerTakes is what a slot counts as while nobody has answered: far less than one that has
+// failed, or all requests would go to those that fail until the first answer comes.
+const newcomerTakes = time.Millisecond
+
 // mean returns the mean of the averages of the slots that have answered, in seconds.
 func (l *leastLatencyPicker) mean() float64 {
 	sum, n := 0.0, 0
 	for _, s := range l.members {
-		if t := &l.timings[s]; t.known && t.grown > 0 {
+		if t := &l.timings[s]; t.works && t.grown > 0 {
 			sum += t.level / t.grown
 			n++
 		}
 	}
 	if n == 0 {
-		return 1 // any number: it is the same for all
+		return newcomerTakes.Seconds()
 	}
 	return sum / float64(n)
 }

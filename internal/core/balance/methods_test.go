@@ -187,6 +187,20 @@ func TestLeastLatencyLeavesTheSlowAloneAndTriesItAgain(t *testing.T) {
 	p.Begun(1)
 	assert.Equal(t, 2, p.Pick(&Query{Now: now}), "two of mean latency cost less than three")
 
+	// While nobody has answered, those whose first requests are under way get the others, and not
+	// those that fail at once.
+	p = filled("least-latency", 1, 1, 1, 1, 1)
+	failed := 0
+	for range 100 {
+		s := p.Pick(&Query{Now: now})
+		p.Begun(s)
+		if s >= 2 {
+			failed++
+			p.Ended(s, End{now, 0, Failed})
+		}
+	}
+	assert.Equal(t, 2, failed, "one each, to find out")
+
 	// An end that is reported late does not turn time back, and what is forgotten over a
 	// long time does not overflow.
 	p = filled("least-latency", 1, 1, 1)

@@ -21,7 +21,6 @@ const startLimit = 5 * time.Second
 type proxies struct {
 	all    []proxy // by instance
 	lost   int     // how many do not accept connections
-	gone   []*view // views of those whose process has ended
 	moved  ingest.Arrival
 	starts uint32 // so far
 }
