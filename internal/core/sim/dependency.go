@@ -53,6 +53,7 @@ type call struct {
 	need    int // position in server.needs
 	gen     uint32
 	began   tick.Time
+	open    bool
 	serving bool
 	fails   bool // it is answered with an error
 	given   bool // up by its backend; the dependency works on all the same
@@ -107,7 +108,7 @@ func (e *Engine) call(d *dependency, k int, of callOf) {
 	i := c.spare[len(c.spare)-1]
 	c.spare = c.spare[:len(c.spare)-1]
 	x := &c.all[i]
-	*x = call{of: of, need: k, gen: x.gen + 1, began: e.now}
+	*x = call{of: of, need: k, gen: x.gen + 1, began: e.now, open: true}
 	d.came++
 	d.open++
 	d.peak = max(d.peak, d.open)
@@ -128,6 +129,9 @@ func (e *Engine) call(d *dependency, k int, of callOf) {
 	case d.busy < d.cfg.Workers:
 		e.serve(d, i)
 	default:
+		if d.head > 256 && d.head > len(d.waiting)/2 {
+			d.waiting, d.head = d.waiting[:copy(d.waiting, d.waiting[d.head:])], 0
+		}
 		d.waiting = append(d.waiting, i)
 	}
 }
@@ -190,7 +194,10 @@ func (d *dependency) forget(i int32) {
 		d.hanging = slices.Delete(d.hanging, k, k+1)
 		return
 	}
-	if k := slices.Index(d.waiting[d.head:], i); k >= 0 {
+	switch k := slices.Index(d.waiting[d.head:], i); {
+	case k == 0: // all wait for as long, so that it is the first
+		d.head++
+	case k > 0:
 		d.waiting = slices.Delete(d.waiting, d.head+k, d.head+k+1)
 	}
 }
@@ -202,6 +209,7 @@ func (e *Engine) endCall(d *dependency, i int32, failed bool) {
 		d.busy--
 	}
 	d.open--
+	x.open = false
 	x.gen++ // what was meant for it is void
 	e.called.spare = append(e.called.spare, i)
 	if !x.given {
@@ -248,7 +256,7 @@ func (e *Engine) breaks(d *dependency) {
 	var open []int32
 	for i := range e.called.all {
 		x := &e.called.all[i]
-		if !slices.Contains(e.called.spare, int32(i)) && e.servers[x.of.server].needs[x.need].dependency == d {
+		if x.open && e.servers[x.of.server].needs[x.need].dependency == d {
 			open = append(open, int32(i))
 		}
 	}
