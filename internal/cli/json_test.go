@@ -47,7 +47,7 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 		"map":                 {study.Map{}, study.MapFrontend{}, study.MapRoute{}, study.MapUpstream{}, study.MapBackend{}},
 		"replay": {
 			result.Replay{}, result.Latency{}, result.Upstream{}, result.Imbalance{}, result.Backend{}, result.Sessions{}, result.HealthChange{},
-			result.Fault{}, result.Aftermath{}, result.Path{}, result.Page{}, result.Dependency{}, result.Phase{}, result.Timeline{}, result.TimelineRow{}, result.TimelineBox{}, scenario.Verdict{}, result.Trace{},
+			result.Fault{}, result.Aftermath{}, result.Path{}, result.Page{}, result.Dependency{}, result.Spill{}, result.Phase{}, result.Timeline{}, result.TimelineRow{}, result.TimelineBox{}, scenario.Verdict{}, result.Trace{},
 			trace.Bad{}, result.Overload{}, result.Seeds{}, result.SeedFigure{}, result.Diagnosis{}, result.Diagnosed{}, result.Harm{}, result.Model{}, result.BackendModel{}, result.Assumption{}, result.Durations{}, trace.Unnamed{}, result.Engine{},
 		},
 		"compare": {study.Comparison{}, study.Run{}, study.Figures{}, study.Apart{}, study.LeftOut{}, study.Advice{}, result.Leave{}},

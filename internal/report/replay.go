@@ -179,6 +179,18 @@ func (s Style) noteLines(r *result.Replay) []string {
 		}
 		out = append(out, s.warn(flow(fmt.Sprintf("%s did not match a route with a condition on the %s, which the trace does not record%s", plural(r.Trace.Unknown[name], "request"), name, cure), s.Width, 0)))
 	}
+	for _, name := range sortedKeys(r.Upstreams) {
+		x := r.Upstreams[name].Spill
+		if x != nil && !x.Reached && r.Upstreams[name].Requests > 0 {
+			out = append(out, s.warn(flow(fmt.Sprintf("%s: spill_at was never reached: at most %s of %s requests in flight at %s", name, count(int64(x.Peak)), count(int64(x.Of)), x.Backend), s.Width, 0)))
+		}
+		if x != nil && len(x.BelowWorkers) > 0 {
+			out = append(out, s.warn(flow(fmt.Sprintf("%s: max_in_flight is below the workers of %s", name, strings.Join(x.BelowWorkers, ", ")), s.Width, 0)))
+		}
+		if x != nil && r.Model.Instances > 1 {
+			out = append(out, s.warn(flow(fmt.Sprintf("%s: each of %d proxies takes all of max_in_flight for its own, so that backends get more than they have room for", name, r.Model.Instances), s.Width, 0)))
+		}
+	}
 	return out
 }
 

@@ -85,6 +85,7 @@ var Rules = func() []*Rule {
 	all = append(all, healthRules...)
 	all = append(all, probingRules...)
 	all = append(all, failoverRules...)
+	all = append(all, spillRules...)
 	all = append(all, balanceRules...)
 	all = append(all, sessionRules...)
 	all = append(all, seatRules...)

@@ -66,6 +66,17 @@ type Page struct {
 	Elapsed Latency `json:"elapsed"` // from the first request until everything had ended
 }
 
+// Spill is how near backends came to the load at which requests spill.
+type Spill struct {
+	Reached bool   `json:"reached"` // spill_at of a backend's max_in_flight was in flight
+	Backend string `json:"backend"` // that came nearest
+	Peak    int    `json:"peak_in_flight"`
+	Of      int    `json:"max_in_flight"` // its own
+	// BelowWorkers are backends whose max_in_flight is below the workers of the model, so that
+	// some of those never work.
+	BelowWorkers []string `json:"below_workers"`
+}
+
 // Dependency is what came of a service that backends share.
 type Dependency struct {
 	Calls         int64   `json:"calls"`
@@ -101,6 +112,7 @@ type Upstream struct {
 	// of the timeline when the trace was recorded; 0 if it has no durations.
 	RecordedInFlight float64             `json:"recorded_in_flight"`
 	Imbalance        Imbalance           `json:"imbalance"`
+	Spill            *Spill              `json:"spill"` // null unless requests spill by load
 	Backends         map[string]*Backend `json:"backends"`
 	Order            []string            `json:"-"` // backends as configured
 }

@@ -120,6 +120,29 @@ func (e *Engine) upstream(u *up) *result.Upstream {
 		e.res.Model.Backends[s.name] = result.BackendModel{Service: s.serviceText(), Workers: int(s.workers), Backlog: int(s.backlog), Connect: s.behaves.Connect.Seconds(), Handshake: (s.connect - s.behaves.Connect).Seconds(), Cores: s.behaves.Cores, ColdFor: s.behaves.Cold.For.Seconds(), ColdFactor: s.behaves.Cold.Factor}
 	}
 	out.Imbalance = result.ImbalanceOf(perWeight)
+	out.Spill = u.spill()
+	return out
+}
+
+// spill returns how near backends came to the load at which requests spill.
+func (u *up) spill() *result.Spill {
+	f := u.cfg.Failover
+	if f == nil || f.SpillAt == 0 {
+		return nil
+	}
+	out, near := &result.Spill{BelowWorkers: []string{}}, -1.0
+	for _, b := range u.cfg.Backends {
+		id, _ := u.core.Lookup(b.Name)
+		s := &u.servers[id]
+		used := float64(s.peak) / float64(max(b.MaxInFlight, 1))
+		out.Reached = out.Reached || used >= f.SpillAt
+		if used > near {
+			near, out.Backend, out.Peak, out.Of = used, b.Name, int(s.peak), b.MaxInFlight
+		}
+		if b.MaxInFlight < int(s.workers) && s.shared == nil {
+			out.BelowWorkers = append(out.BelowWorkers, b.Name)
+		}
+	}
 	return out
 }
 

@@ -1,0 +1,29 @@
+zone = "north-quay"
+frontend "web" {
+  listen = "0.0.0.0:8080"
+  route "live" {
+    send_to = upstream.app
+  }
+}
+upstream "app" {
+  backends = {
+    auk    = { address = "192.0.2.11:8080", zone = "north-quay", max_in_flight = 16 }
+    gannet = { address = "192.0.2.12:8080", zone = "east-quay", max_in_flight = 16 }
+    petrel = { address = "192.0.2.13:8080", zone = "south-quay", max_in_flight = 16 }
+    skua   = { address = "192.0.2.14:8080", zone = "west-quay", max_in_flight = 16 }
+  }
+  probe "http" {
+    path = "/ready"
+  }
+  retry {
+    attempts = 2
+    on       = ["connect"]
+  }
+  suspend {
+    rest = "10s"
+  }
+  failover { # want: "app" spills by load, and has no queue | with 64 requests in flight the next one is refused
+    prefer   = "zone"
+    spill_at = "80%"
+  }
+}
