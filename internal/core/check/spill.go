@@ -16,7 +16,7 @@ const (
 var spillRules = []*Rule{
 	{
 		ID: "KX227", Severity: config.Warning, Title: "spill_at with room that does not follow the weights",
-		Why: "the algorithm spreads requests by weight: the backend with the least room per weight spills while others of its group have room, or requests never spill",
+		Why: "the algorithm spreads requests by weight, so that the backend with the least room per weight is full while others have room",
 		Fix: "max_in_flight in proportion to weight, each near what the backend works on at once",
 		Run: func(p *Pass) {
 			for _, u := range spilling(p) {
@@ -78,7 +78,7 @@ var spillRules = []*Rule{
 	},
 	{
 		ID: "KX230", Severity: config.Advice, Title: "spilling by load without suspension",
-		Why: "a backend that fails fast has little in flight, so it appears to have room and gets more requests than the others, until a probe detects it",
+		Why: "a backend that fails fast has little in flight. It appears to have room, and gets more requests than the others until a probe detects it",
 		Fix: "suspend { } in the upstream",
 		Run: func(p *Pass) {
 			for _, u := range spilling(p) {
