@@ -60,6 +60,7 @@ examples:
 			r.defineSeeds(fs, 0, "`NUMBER` of seeds with which each variant is replayed; 0 for as many as the requests need, by the table in docs/replay.md")
 			sticky := fs.String("sticky", "", "`METHODS` of stickiness to compare, comma-separated:\n"+strings.Join(study.StickyWays, "\n")+"\nheader:NAME")
 			onLoss := fs.String("on-loss", "", "`REACTIONS` to the loss of a client's backend to compare, comma-separated:\n"+strings.Join(study.LossWays, "\n"))
+			spill := fs.String("spill", "", "`WAYS` to spill to other tiers and zones to compare, comma-separated:\nbelow:SHARE of health\nat:SHARE of the load")
 			upstreams := fs.String("upstream", "", "`NAMES` of the upstreams to vary and to report, comma-separated; all when not given")
 			return func(ctx context.Context, env *Env, args []string) error {
 				if err := cmp.Or(o.check(), f.check()); err != nil {
@@ -69,7 +70,7 @@ examples:
 					return err
 				}
 				r.given(fs)
-				axes := study.Axes{Algorithms: commas(*algorithms), Upstreams: commas(*upstreams), Sticky: commas(*sticky), OnLoss: commas(*onLoss)}
+				axes := study.Axes{Algorithms: commas(*algorithms), Upstreams: commas(*upstreams), Sticky: commas(*sticky), OnLoss: commas(*onLoss), Spill: commas(*spill)}
 				for _, n := range commas(*backends) {
 					i, err := strconv.Atoi(n)
 					if err != nil {
@@ -115,7 +116,7 @@ func runCompare(ctx context.Context, env *Env, o *output, f *figures, r *replayF
 	if err := namedOnce(configs); err != nil {
 		return err
 	}
-	if slices.Equal(axes.Algorithms, []string{"all"}) || len(configs) == 1 && len(axes.Algorithms)+len(axes.Pools)+len(axes.Sticky)+len(axes.OnLoss) == 0 {
+	if slices.Equal(axes.Algorithms, []string{"all"}) || len(configs) == 1 && len(axes.Algorithms)+len(axes.Pools)+len(axes.Sticky)+len(axes.OnLoss)+len(axes.Spill) == 0 {
 		axes.Algorithms = study.Choices
 	}
 	subjects, first, err := compareSubjects(env, r, axes.Upstreams, configs, with)

@@ -36,6 +36,7 @@ type Axes struct {
 	Pools      []int    // numbers of backends; empty: as configured
 	Sticky     []string // how clients are known again, none for not at all, header:NAME; empty: as configured
 	OnLoss     []string // what becomes of a client whose backend is out; empty: as configured, or move
+	Spill      []string // how requests leave their tier and zone, as below:80% or at:80%; empty: as configured
 	Upstreams  []string // that are changed; empty: all
 }
 
@@ -157,6 +158,10 @@ func Variants(subjects []Subject, axes Axes) ([]Variant, []LeftOut, error) {
 	if err != nil {
 		return nil, nil, err
 	}
+	spills, err := axes.spills(subjects)
+	if err != nil {
+		return nil, nil, err
+	}
 	var variants []Variant
 	var left []LeftOut
 	for i, s := range subjects {
@@ -185,13 +190,21 @@ func Variants(subjects []Subject, axes Axes) ([]Variant, []LeftOut, error) {
 			}
 			for _, seat := range seats {
 				x, name := axes.seat(w, seat)
-				more, out := axes.choose(x, choices, append(slices.Clone(names), name...))
-				variants, left = append(variants, more...), append(left, out...)
+				for _, spill := range spills {
+					y, also, why := axes.spill(x, spill)
+					all := slices.Concat(names, name, also)
+					if why != "" {
+						left = append(left, LeftOut{strings.Join(all, ", "), why})
+						continue
+					}
+					more, out := axes.choose(y, choices, all)
+					variants, left = append(variants, more...), append(left, out...)
+				}
 			}
 		}
 	}
 	now := slices.ContainsFunc(variants, func(v Variant) bool { return v.Configured })
-	if len(axes.Sticky)+len(axes.OnLoss) > 0 && len(axes.Pools) == 0 && !now {
+	if len(axes.Sticky)+len(axes.OnLoss)+len(axes.Spill) > 0 && len(axes.Pools) == 0 && !now {
 		variants = append([]Variant{{Name: "as configured", Configured: true, Config: subjects[0].Config, Scenario: subjects[0].Scenario}}, variants...)
 	}
 	return variants, left, nil
