@@ -112,6 +112,7 @@ func TestADependencyIsSharedByStandIns(t *testing.T) {
 					}()
 				}
 				time.Sleep(time.Minute)
+				synctest.Wait()
 				assert.ElementsMatch(t, c.want, got)
 				stop()
 				synctest.Wait()
