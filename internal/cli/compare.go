@@ -60,7 +60,7 @@ examples:
 			r.defineSeeds(fs, 0, "`NUMBER` of seeds with which each variant is replayed; 0 for as many as the requests need, by the table in docs/replay.md")
 			sticky := fs.String("sticky", "", "`METHODS` of stickiness to compare, comma-separated:\n"+strings.Join(study.StickyWays, "\n")+"\nheader:NAME")
 			onLoss := fs.String("on-loss", "", "`REACTIONS` to the loss of a client's backend to compare, comma-separated:\n"+strings.Join(study.LossWays, "\n"))
-			spill := fs.String("spill", "", "`WAYS` to spill to other tiers and zones to compare, comma-separated:\nbelow:SHARE of health\nat:SHARE of the load")
+			spill := fs.String("spill", "", "`WAYS` to spill to other tiers and zones to compare, comma-separated:\nbelow:SHARE of healthy weight, as in below:80%\nat:SHARE of max_in_flight, as in at:80%")
 			upstreams := fs.String("upstream", "", "`NAMES` of the upstreams to vary and to report, comma-separated; all when not given")
 			return func(ctx context.Context, env *Env, args []string) error {
 				if err := cmp.Or(o.check(), f.check()); err != nil {

@@ -90,7 +90,7 @@ examples:
 
 // sweepKinds lists the faults that make sense for any backend.
 func sweepKinds() []string {
-	return scenario.FaultNames(func(k *scenario.FaultKind) bool { return k.Order != "weight" })
+	return scenario.FaultNames(func(k *scenario.FaultKind) bool { return k.Order != "weight" && !k.Proxy })
 }
 
 type sweepFlags struct {

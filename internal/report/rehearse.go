@@ -181,7 +181,7 @@ func (p *Rehearsal) story() (all []realEvent, missing []string) {
 		if !f.Began {
 			continue
 		}
-		all = append(all, realEvent{f.At, "fault", f.Name, scenario.FaultDoc(f.Kind), ""})
+		all = append(all, realEvent{f.At, "fault", f.Name, faultDoc(&f), ""})
 		if f.Until != nil && *f.Until <= p.Rehearsal.Duration {
 			all = append(all, realEvent{*f.Until, "fault", f.Name, "is over", ""})
 		}

@@ -43,9 +43,9 @@ func (p Replay) events() []event {
 			all = append(all, event{at: f.At, who: "fault", text: fmt.Sprintf("%s did not begin; the replay ended at %s", f.Name, moment(r.Duration))})
 			continue
 		}
-		text := fmt.Sprintf("%s (%s): %s", f.Name, name, scenario.FaultDoc(f.Kind))
+		text := fmt.Sprintf("%s (%s): %s", f.Name, name, faultDoc(&f))
 		if f.DetectedAfter == nil && f.Exposed > 0 {
-			text += "; it never left rotation; " + met(f)
+			text += "; " + remained(&f) + met(f)
 		}
 		all = append(all, event{at: f.At, who: "fault", text: text})
 		if f.Until != nil && *f.Until <= r.Duration {
@@ -65,6 +65,26 @@ func (p Replay) events() []event {
 	}
 	slices.SortStableFunc(all, func(a, c event) int { return cmp.Compare(a.at, c.at) })
 	return all
+}
+
+// faultDoc returns what happens in a fault, in a few words.
+func faultDoc(f *result.Fault) string {
+	if len(f.Dependencies) > 0 {
+		return scenario.DependencyFaultDoc(f.Kind)
+	}
+	return scenario.FaultDoc(f.Kind)
+}
+
+// remained says of a fault that was not detected what stayed in rotation; of a proxy there is nothing
+// to detect.
+func remained(f *result.Fault) string {
+	switch {
+	case f.Proxy > 0:
+		return ""
+	case len(f.Dependencies) > 0:
+		return "not all backends that call it left rotation; "
+	}
+	return "it never left rotation; "
 }
 
 // mostTransitions is how often a backend may leave rotation, or be failing without leaving it, before the timeline sums it

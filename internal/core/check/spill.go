@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"math"
 
 	"kestrix/internal/core/config"
 )
@@ -45,15 +46,15 @@ var spillRules = []*Rule{
 		},
 	},
 	{
-		ID: "KX228", Severity: config.Warning, Title: "spill_at that is reached by the second request",
-		Why: "two requests at the same moment are no sign of load, and the second one leaves its tier and zone",
+		ID: "KX228", Severity: config.Warning, Title: "spill_at that one or two requests reach",
+		Why: "two requests at the same moment are no sign of load, and with them in flight the next one leaves its tier and zone",
 		Fix: "a max_in_flight that is what the backend works on at once; or fewer proxies, or spill_below",
 		Run: func(p *Pass) {
 			for _, u := range spilling(p) {
 				for i := range u.Backends {
 					b := &u.Backends[i]
 					if at := u.Failover.SpillAt * float64(b.MaxInFlight); b.MaxInFlight > 0 && at < leastBeforeIt {
-						p.Report(Finding{Range: b.AddressAt, Message: fmt.Sprintf("%q spills with fewer than two requests in flight", b.Name), Witness: fmt.Sprintf("%g%% of max_in_flight = %d is %.2g", 100*u.Failover.SpillAt, b.MaxInFlight, at)})
+						p.Report(Finding{Range: b.AddressAt, Message: fmt.Sprintf("%q spills with %d in flight", b.Name, int(math.Ceil(at))), Witness: fmt.Sprintf("%g%% of max_in_flight = %d is %.2g", 100*u.Failover.SpillAt, b.MaxInFlight, at)})
 						break
 					}
 				}

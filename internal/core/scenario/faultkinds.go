@@ -82,6 +82,11 @@ func FaultDoc(name string) string {
 	return ""
 }
 
+// DependencyFaultDoc is FaultDoc for a fault of a dependency.
+func DependencyFaultDoc(name string) string {
+	return strings.Replace(FaultDoc(name), "the backend", "the dependency", 1)
+}
+
 // Of returns the kind of a fault. The language allows no other than those there are;
 // for any other it panics.
 func (f *Fault) Of() *FaultKind {

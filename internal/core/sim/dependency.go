@@ -49,14 +49,14 @@ type callOf struct {
 
 // call is a call of a dependency.
 type call struct {
-	of      callOf
-	need    int // position in server.needs
-	gen     uint32
-	began   tick.Time
-	open    bool
-	serving bool
-	fails   bool // it is answered with an error
-	given   bool // up by its backend; the dependency works on all the same
+	of        callOf
+	need      int // position in server.needs
+	gen       uint32
+	began     tick.Time
+	open      bool
+	serving   bool
+	fails     bool // it is answered with an error
+	abandoned bool // its backend has given it up; the dependency works on all the same
 }
 
 // calls are the calls that are open; a place is used again when its call has ended.
@@ -84,9 +84,9 @@ func (e *Engine) needsOf(all []scenario.Needs) (out []need) {
 	return out
 }
 
-// calls has a server call the next dependency that it needs, from one of its list on. It reports
+// callNext has a server call the next dependency that it needs, from one of its list on. It reports
 // whether it does; if not, its work is over.
-func (e *Engine) calls(s *server, from int, of callOf) bool {
+func (e *Engine) callNext(s *server, from int, of callOf) bool {
 	for k := from; k < len(s.needs); k++ {
 		n := &s.needs[k]
 		if of.req < 0 && !n.cfg.Probes || of.req >= 0 && !n.Holds(of.paths) {
@@ -174,8 +174,8 @@ func (e *Engine) callOver(ev event) {
 		if !x.serving {
 			d.forget(ev.req)
 			e.endCall(d, ev.req, true)
-		} else if !x.given {
-			x.given = true // it is worked on to the end, for nothing
+		} else if !x.abandoned {
+			x.abandoned = true // it is worked on to the end, for nothing
 			e.returns(d, x, true)
 		}
 		return
@@ -212,7 +212,7 @@ func (e *Engine) endCall(d *dependency, i int32, failed bool) {
 	x.open = false
 	x.gen++ // what was meant for it is void
 	e.called.spare = append(e.called.spare, i)
-	if !x.given {
+	if !x.abandoned {
 		y := *x // its place may be used again for the next call
 		e.returns(d, &y, failed)
 	}
@@ -233,7 +233,7 @@ func (e *Engine) returns(d *dependency, x *call, failed bool) {
 			}
 		}
 		e.workOver(s, x.of.req, x.of.gen, d.cfg.Status)
-	case !e.calls(s, x.need+1, x.of):
+	case !e.callNext(s, x.need+1, x.of):
 		e.workOver(s, x.of.req, x.of.gen, 0)
 	}
 }
@@ -274,7 +274,7 @@ func (e *Engine) strikeDependency(f *fault, d *dependency) {
 	if x.Refuses {
 		e.breaks(d)
 	}
-	for i := range e.requests { // what it is worked on for now is exposed as well
+	for i := range e.requests { // what waits for it now is exposed as well
 		if r := &e.requests[i]; r.open && r.server >= 0 && slices.ContainsFunc(e.servers[r.server].needs, func(n need) bool { return n.dependency == d && n.Holds(r.paths) }) {
 			r.under |= f.bit
 		}

@@ -294,7 +294,7 @@ func (e *Engine) workerDone(ev event) {
 // workDone is when a worker has done its own work, for a request or a probe: it ends there unless
 // it needs a dependency.
 func (e *Engine) workDone(s *server, req int32, gen uint32, paths scenario.PathSet) {
-	if s.needs != nil && e.calls(s, 0, callOf{s.index, req, gen, s.epoch, paths}) {
+	if s.needs != nil && e.callNext(s, 0, callOf{s.index, req, gen, s.epoch, paths}) {
 		return
 	}
 	e.workOver(s, req, gen, 0)

@@ -193,9 +193,17 @@ func (m *Mover) AddLoad(ctx context.Context, l *scenario.Load, seed uint64) erro
 	var rec trace.Record
 	next := func() bool { return g.Next(&rec) }
 	if l.Closed {
+		asked, page, part := 0, (*trace.Page)(nil), 0
 		next = func() bool {
-			g.Ask(&rec, int(rec.Line)%max(l.Concurrency, 1)) // what a page fetches is not among them
-			return rec.Line < int64(l.Requests)
+			if page != nil && part < len(page.Fetches) {
+				g.Fetch(&rec, part)
+				part++
+				return true
+			}
+			g.Ask(&rec, asked%max(l.Concurrency, 1))
+			asked++
+			page, part = rec.Page, 0
+			return asked <= l.Requests
 		}
 	}
 	for next() {

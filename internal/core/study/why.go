@@ -433,9 +433,9 @@ func shares(core *upstream.Upstream) string {
 			name += map[bool]string{true: " in " + core.Config().OwnZone, false: " elsewhere"}[g.OwnZone]
 		}
 		if f := core.Config().Failover; f != nil && f.SpillAt > 0 {
-			text := fmt.Sprintf("%s has %d in flight, of %.0f that it may have", name, g.InFlight, g.Room)
+			text := fmt.Sprintf("%s has %d of %.0f in flight", name, g.InFlight, g.Room)
 			if g.Share > 0 {
-				text += ", and is next"
+				text += " and gets the next request"
 			}
 			out = append(out, text)
 			continue

@@ -51,7 +51,7 @@ func (u *Upstream) refused(now tick.Time, id BackendID, m *member) {
 	if room >= m.room {
 		return
 	}
-	m.lowered = room
+	m.lowered, u.now = room, now
 	u.growLater(now, id, m)
 	u.measure(id, m)
 }

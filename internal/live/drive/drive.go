@@ -274,8 +274,8 @@ func (d *Driver) Trace(ctx context.Context, next func() (*trace.Record, error)) 
 }
 
 // Closed has so many clients send so many requests in all, each its next one when
-// the one before has ended and it has thought, not at all if think is nil. ask makes the next record of a client,
-// with those of the parts behind it if it asks for a page, which do not count.
+// the one before has ended and it has thought, at once if think is nil. ask makes the next record of a
+// client, and behind it those of the parts of a page, which do not count.
 func (d *Driver) Closed(ctx context.Context, requests, clients int, think func() time.Duration, ask func(who int) []*trace.Record) []Sample {
 	var wg sync.WaitGroup
 	var left atomic.Int64

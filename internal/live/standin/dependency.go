@@ -157,7 +157,7 @@ func (d *Dependency) fails(ctx context.Context, f scenario.Fault, tell func(obje
 		defer stop()
 		ctx = until
 	}
-	tell(d.cfg.Name, status.EventFault, f.Name+": "+f.Of().Doc)
+	tell(d.cfg.Name, status.EventFault, f.Name+": "+scenario.DependencyFaultDoc(f.Kind))
 	for d.turn(f, true); f.Of().Flaps && sleep(ctx, f.FailsFor); d.turn(f, true) {
 		if d.turn(f, false); !sleep(ctx, f.WorksFor) {
 			break
