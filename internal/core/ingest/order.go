@@ -28,7 +28,7 @@ type Sequence struct {
 	out      chan *shared
 	readers  []*Reader
 	tail     []Arrival // those of the last stretch, where it is repeated
-	Sample   []Arrival // the first arrivals, as many as Options.Sample says
+	Sample   []Arrival // the first arrivals, as many as Options.Sample says; several replays read them side by side
 }
 
 // slot returns the place of the next arrival, where it is written and stays.
@@ -231,7 +231,10 @@ func (l *Sequence) send(ctx context.Context, block []Arrival) {
 		return
 	}
 	if more := l.o.Sample - len(l.Sample); more > 0 {
-		l.Sample = append(l.Sample, block[:min(more, len(block))]...)
+		for _, a := range block[:min(more, len(block))] {
+			a.Page = 0 // what belongs to the page is in the sample as well, in its turn
+			l.Sample = append(l.Sample, a)
+		}
 	}
 	l.keepTail(block)
 	l.hand(ctx, block)

@@ -49,9 +49,6 @@ func leave(ctx context.Context, c Case, seq *ingest.Sequence, sample []ingest.Ar
 // leaveIn tries it in a scenario.
 func leaveIn(ctx context.Context, c *config.Config, s *scenario.Scenario, seq *ingest.Sequence, sample []ingest.Arrival, o Options) (*result.Leave, error) {
 	half := len(sample) / 2
-	for i := range sample {
-		sample[i].Page = 0 // what belongs to a page is in it as well, in its turn
-	}
 	m := moves{cfg: c, seq: seq, sample: sample, half: half, had: map[owner]string{}, gone: map[string]string{}, out: &result.Leave{Backends: []string{}}}
 	if seed := o.Seed; o.Resample {
 		// The sample is simulated as it came, and counted as often as its clients are drawn.

@@ -72,8 +72,9 @@ func (e *Engine) askNext(who int32) {
 		}
 	}
 	if len(e.sample) < e.o.Sample {
-		a.Client = -1
-		e.sample = append(e.sample, a)
+		first := a
+		first.Client, first.Page = -1, 0 // without the parts of its page
+		e.sample = append(e.sample, first)
 	}
 	a.Client = who
 	e.lastAt = e.now
