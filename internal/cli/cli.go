@@ -99,7 +99,7 @@ func (c *command) unknownSub(args []string) error {
 // commands in the order in which people work.
 func commands() []*command {
 	return []*command{
-		newCommand(), checkCommand(), fmtCommand(), mapCommand(), whyCommand(), diffCommand(), traceCommand(), replayCommand(), compareCommand(), sweepCommand(),
+		newCommand(), checkCommand(), fmtCommand(), mapCommand(), whyCommand(), diffCommand(), traceCommand(), replayCommand(), compareCommand(), sweepCommand(), huntCommand(),
 		standinCommand(), serveCommand(), driveCommand(), rehearseCommand(), statusCommand(), watchCommand(), eventsCommand(), tellCommand(), passwordCommand(), demoCommand(), installFilesCommand(), completionCommand(), versionCommand(),
 	}
 }

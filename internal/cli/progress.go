@@ -18,6 +18,7 @@ type progress struct {
 	began time.Time
 	last  time.Time
 	shown bool
+	limit time.Duration // of the whole; 0 for none
 }
 
 func newProgress(env *Env, what string) *progress {

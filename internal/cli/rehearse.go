@@ -114,6 +114,9 @@ func runRehearse(ctx context.Context, env *Env, o *output, r *replayFlags, f *re
 	if sc.Instances > 1 || r.o.Instances > 1 {
 		return usage("one proxy is rehearsed, and the scenario or -instances needs several")
 	}
+	if sc.LoadFactor != 1 && sc.LoadFactor != 0 {
+		return usage("load_factor = %g is for replays: a rehearsal sends each request once; leave it out, or change the rate of the load", sc.LoadFactor)
+	}
 	for _, f := range sc.Faults {
 		if f.Proxy > 0 {
 			return usage("the fault %q ends the proxy, which a rehearsal needs to the end; leave it out", f.Name)

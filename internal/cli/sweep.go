@@ -115,7 +115,7 @@ func (f *sweepFlags) check() error {
 	}
 	f.o.Seeds = f.replay.seeds
 	f.o.Kinds, f.o.Upstreams = commas(f.kinds), commas(f.upstreams)
-	if err := knownKinds(f.o.Kinds); err != nil {
+	if err := knownKinds(f.o.Kinds, sweepKinds()); err != nil {
 		return err
 	}
 	if f.o.For < 0 || f.o.For > 24*time.Hour || f.o.For > 0 && f.o.For < time.Second {
@@ -129,18 +129,18 @@ func (f *sweepFlags) check() error {
 	return f.checkShard()
 }
 
-// knownKinds checks the kinds of faults that a sweep is to try.
-func knownKinds(kinds []string) error {
+// knownKinds checks the kinds of faults that are to be tried against those that can be.
+func knownKinds(kinds, known []string) error {
 	for i, k := range kinds {
-		if !slices.Contains(sweepKinds(), k) {
-			return usage("-kinds has no value %q; %s", k, config.DidYouMean(k, sweepKinds()))
+		if !slices.Contains(known, k) {
+			return usage("-kinds has no value %q; %s", k, config.DidYouMean(k, known))
 		}
 		if slices.Contains(kinds[:i], k) {
 			return usage("-kinds names %s twice", k)
 		}
 	}
 	if len(kinds) == 0 {
-		return usage("-kinds names no kind; known: %s", strings.Join(sweepKinds(), ", "))
+		return usage("-kinds names no kind; known: %s", strings.Join(known, ", "))
 	}
 	return nil
 }

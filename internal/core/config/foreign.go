@@ -62,7 +62,7 @@ func isYAML(src []byte) bool {
 }
 
 // scenarioWords are what a scenario has at its top, and a configuration has not.
-var scenarioWords = map[string]bool{"behaviour": true, "fault": true, "expect": true, "load": true, "clients": true, "streams": true, "seed": true, "instances": true}
+var scenarioWords = map[string]bool{"behaviour": true, "fault": true, "expect": true, "load": true, "clients": true, "streams": true, "seed": true, "instances": true, "load_factor": true}
 
 // isScenario reports whether a source is a scenario and not a configuration.
 func isScenario(body *hclsyntax.Body) bool {

@@ -27,8 +27,10 @@ type Sequence struct {
 	shifted  int64       // stamps that were moved within their second
 	out      chan *shared
 	readers  []*Reader
-	tail     []Arrival // those of the last stretch, where it is repeated
-	Sample   []Arrival // the first arrivals, as many as Options.Sample says; several replays read them side by side
+	tail     []Arrival   // those of the last stretch, where it is repeated
+	Sample   []Arrival   // the first arrivals, as many as Options.Sample says; several replays read them side by side
+	Kept     [][]Arrival // all arrivals, where Options.Keep is set and allows so many; read only
+	Total    int         // how many there were, where Options.Keep is set
 }
 
 // slot returns the place of the next arrival, where it is written and stays.
@@ -240,8 +242,14 @@ func (l *Sequence) send(ctx context.Context, block []Arrival) {
 	l.hand(ctx, block)
 }
 
-// hand hands a block on to the readers.
+// hand hands a block on to the readers, or keeps it.
 func (l *Sequence) hand(ctx context.Context, block []Arrival) {
+	if l.o.Keep > 0 {
+		if l.Total += len(block); l.Total <= l.o.Keep {
+			l.Kept = append(l.Kept, block)
+		}
+		return
+	}
 	b := &shared{block: block}
 	b.left.Store(int32(max(len(l.readers), 1)))
 	select {

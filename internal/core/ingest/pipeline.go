@@ -45,6 +45,7 @@ type Options struct {
 	Instances int           // proxies among which clients are divided; 0 is one
 	Sample    int           // arrivals that each sequence keeps from its beginning
 	ByPath    bool          // arrivals have the number of their path
+	Keep      int           // up to so many arrivals are kept, and no reader receives them; 0 for none
 	// Repeat is for how long, after the last arrival, those of the last Stretch come again and
 	// again; 0 for not at all.
 	Repeat, Stretch time.Duration

@@ -24,7 +24,7 @@ type owner struct {
 // the load, which shows what overload pushes away besides.
 func leave(ctx context.Context, c Case, seq *ingest.Sequence, sample []ingest.Arrival, o Options) (*result.Leave, error) {
 	calm := *c.Scenario
-	calm.Faults, calm.Load, calm.Again = nil, nil, 0 // repeats would take numbers of requests
+	calm.Faults, calm.Load, calm.Again, calm.LoadFactor = nil, nil, 0, 0 // repeats and copies would take numbers of requests
 	if s := calm.Streams; s != nil {
 		once := *s
 		once.Resend = false // resent streams would take numbers of requests

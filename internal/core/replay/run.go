@@ -87,7 +87,7 @@ func RunAll(ctx context.Context, cases []Case, sources []ingest.Source, o Option
 	o = o.whole()
 	load := cases[0].Scenario.Load
 	if load != nil && len(sources) > 0 {
-		return nil, errors.New("the scenario's load makes the requests; a trace has no place beside it")
+		return nil, errBoth
 	}
 	var engines []*sim.Engine
 	var plans []*ingest.Plan
@@ -181,7 +181,7 @@ func prepare(ctx context.Context, c Case, o Options) (*sim.Engine, *ingest.Plan,
 		return nil, nil, err
 	}
 	e, err := sim.New(ctx, cfg, c.Scenario, sim.Options{
-		Seed: o.Seed, Instances: o.Instances, Times: c.Times, Only: c.Only, Resample: o.Resample, ByPath: o.ByPath, Until: o.Part.Until, Sample: o.Leave, Stamp: o.Stamp, Recorded: o.Recorded, RepeatAll: c.RepeatAll,
+		Seed: o.Seed, Instances: o.Instances, Times: cmp.Or(c.Times, 1) * cmp.Or(c.Scenario.LoadFactor, 1), Only: c.Only, Resample: o.Resample, ByPath: o.ByPath, Until: o.Part.Until, Sample: o.Leave, Stamp: o.Stamp, Recorded: o.Recorded, RepeatAll: c.RepeatAll,
 		Observe: o.Observe, Progress: o.Progress,
 	})
 	return e, p, err
@@ -234,7 +234,7 @@ func runOpen(ctx context.Context, engines []*sim.Engine, plans []*ingest.Plan, s
 	case engines[0].Begun():
 		return sequences, nil
 	}
-	return nil, errors.New("the trace has no request to replay")
+	return nil, errNone
 }
 
 // Empty returns the result of no request at all: every key is there.

@@ -358,6 +358,7 @@ const (
 	ServiceTimes = "service times"
 	Backends     = "backends" // their workers, backlogs and connecting
 	Arrivals     = "arrivals"
+	Copies       = "copies" // from whom and when the additional requests of a load factor come
 	Patience     = "patience"
 	Sharing      = "sharing"     // whether work in progress slows down other work
 	ColdStarts   = "cold starts" // how fast a backend is whose process restarted

@@ -37,6 +37,7 @@ const (
 	Think                       // how long a client of a closed load thinks
 	Depends                     // how long a call of a dependency takes, and whether it fails
 	After                       // when a client repeats a request
+	Hunt                        // which failure a hunt tries next
 )
 
 // Bits returns 64 random bits for the key. The mixing is the finaliser of

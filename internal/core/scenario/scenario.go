@@ -19,14 +19,16 @@ import (
 type Scenario struct {
 	File      config.File // empty name for none
 	Seed      uint64
-	Instances int                  // proxies side by side
-	Members   map[string]int       // how many backends a name stands for, by UPSTREAM.BACKEND
-	Load      *Load                // nil: requests come from a trace
-	Pages     []*trace.Page        // of the load, in the order of their numbers
-	Streams   *Streams             // nil: only what the trace says is one
-	Patience  *config.Distribution // of clients; nil: they wait for ever
-	Again     int                  // how often a client repeats what failed or what it left
-	After     config.Distribution  // the time before it does
+	Instances int // proxies side by side
+	// LoadFactor is how often each request comes, on average; 0 is once.
+	LoadFactor float64
+	Members    map[string]int       // how many backends a name stands for, by UPSTREAM.BACKEND
+	Load       *Load                // nil: requests come from a trace
+	Pages      []*trace.Page        // of the load, in the order of their numbers
+	Streams    *Streams             // nil: only what the trace says is one
+	Patience   *config.Distribution // of clients; nil: they wait for ever
+	Again      int                  // how often a client repeats what failed or what it left
+	After      config.Distribution  // the time before it does
 	// KeepsSessions says that the application keeps a session of each client at the backend
 	// that answered it last.
 	KeepsSessions bool
@@ -94,13 +96,16 @@ func Read(f config.File, c *config.Config) (*Scenario, config.Findings, error) {
 	d.Syntax(findings)
 	start := hcl.Range{Filename: f.Name, Start: hcl.InitialPos, End: hcl.InitialPos}
 	root := d.Decode(Language, body, start, len(findings) > 0)
-	s := &Scenario{File: f, Seed: uint64(config.Get[int](root, "seed")), Instances: config.Get[int](root, "instances")}
+	s := &Scenario{File: f, Seed: uint64(config.Get[int](root, "seed")), Instances: config.Get[int](root, "instances"), LoadFactor: config.Get[float64](root, "load_factor")}
 	s.members(d, root, c)
 	c = s.Expand(c)
 	names := backendNames(c)
 	if n := root.One("load"); n != nil {
 		s.Load = load(d, n, c)
 		s.Pages = s.Load.Spec.Pages
+		if s.Load.Closed && root.Has("load_factor") {
+			d.Add(config.IDUnknown, root.At("load_factor"), "load_factor multiplies arrivals, and the clients of a closed load wait for their responses", "another concurrency in the load block")
+		}
 	}
 	if n := root.One("streams"); n != nil {
 		s.Streams = streams(n)

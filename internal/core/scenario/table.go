@@ -14,6 +14,7 @@ var Language = &config.Block{
 	Keys: []*config.Key{
 		{Name: "seed", Type: config.Whole, Default: "1", Why: "a result can be repeated", Min: "0", Help: "seed of the random number generator", Example: "7"},
 		{Name: "instances", Type: config.Whole, Default: "1", Why: "most configurations run in one proxy", Min: "1", Max: "64", Help: "number of proxies that share the traffic, each with its own state and probes; clients are spread over them", Example: "3"},
+		{Name: "load_factor", Type: config.Number, Default: "1", Why: "the load as it is", Min: "0.01", Max: "100", Help: "how often each request of the trace or of an open load comes, on average. Copies come from further clients, within a second", Example: "1.3"},
 	},
 	Blocks: []*config.Block{
 		{

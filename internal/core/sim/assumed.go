@@ -30,7 +30,7 @@ func (e *Engine) assumed() result.Assumptions {
 	if e.res.Requests == 0 {
 		return out
 	}
-	for _, a := range []*result.Assumption{e.assumedService(), e.unnamedField(), e.waitingTwice(), e.assumedBackends(), e.assumedSharing(), e.assumedCold(), e.assumedDependencies(), e.assumedProxies(), e.assumedArrivals(), e.assumedPatience(), e.assumedRepeats()} {
+	for _, a := range []*result.Assumption{e.assumedService(), e.unnamedField(), e.waitingTwice(), e.assumedBackends(), e.assumedSharing(), e.assumedCold(), e.assumedDependencies(), e.assumedProxies(), e.assumedArrivals(), e.assumedCopies(), e.assumedPatience(), e.assumedRepeats()} {
 		if a != nil {
 			out = append(out, *a)
 		}

@@ -1,10 +1,12 @@
 package sim
 
 import (
+	"fmt"
 	"math"
 	"time"
 
 	"kestrix/internal/core/ingest"
+	"kestrix/internal/core/result"
 	"kestrix/internal/core/rng"
 )
 
@@ -58,6 +60,15 @@ func (e *Engine) repeat(a *ingest.Arrival, later time.Duration) {
 			e.queue.Push(e.now.Add(wait), event{kind: another, req: e.keep(&c)})
 		}
 	}
+}
+
+// assumedCopies says from whom and when the additional requests of a scenario's load factor come.
+func (e *Engine) assumedCopies() *result.Assumption {
+	f := e.scenario.LoadFactor
+	if f == 0 || f == 1 {
+		return nil
+	}
+	return &result.Assumption{What: result.Copies, Value: fmt.Sprintf("each request comes %g times on average, copies from further clients within a second", f), Because: "the scenario has load_factor", Instead: "a trace of that load"}
 }
 
 // disguise makes an arrival that of another client.

@@ -185,8 +185,8 @@ func RunSweep(ctx context.Context, c *config.Config, s *scenario.Scenario, sourc
 	searched := o.searched(c, s, base)
 	limits := o.share(len(searched), len(targets))
 	mine := o.share(len(targets), 0)
-	r.total = len(mine)*r.ofHunt() + o.Seeds + o.searchRuns(len(limits))
-	if err := r.hunts(targets, mine, out); err != nil {
+	r.total = len(mine)*r.ofSearch() + o.Seeds + o.searchRuns(len(limits))
+	if err := r.searchAll(targets, mine, out); err != nil {
 		return nil, err
 	}
 	if s.Load != nil && s.Load.Closed {
@@ -222,8 +222,8 @@ type sweeping struct {
 	length      time.Duration          // of the longest faults
 	quiet       replay.Options         // without somebody who is told of each replay's progress
 	bases       map[int]*result.Replay // with nothing failed, by seed
-	spare       int                    // replays of a hunt for further times
-	finalists   int                    // further candidates that a hunt tries with all seeds
+	spare       int                    // replays of a search for further times
+	finalists   int                    // further candidates that a search tries with all seeds
 	done, total int
 }
 
@@ -246,7 +246,7 @@ func (r *sweeping) extend() []string {
 // all for what is looked at in the same way with nothing failed.
 func (r *sweeping) with(kind string, backends []string, at, until time.Duration) *scenario.Scenario {
 	s := *r.scenario
-	f := scenario.Fault{Name: faultName, Kind: kind, At: at, Until: until, Status: 503, Rate: 1, Factor: 10, FailsFor: 5 * time.Second, WorksFor: 15 * time.Second, After: -1}
+	f := scenario.Named(faultName, kind, at, until)
 	for _, b := range backends {
 		f.Backends = append(f.Backends, config.Placed[string]{Value: b})
 	}

@@ -50,8 +50,8 @@ func worse(a, b *candidate) int {
 	)
 }
 
-// hunt is the search for the worst fault of a target, in rounds.
-type hunt struct {
+// targetSearch is the search for the worst fault of a target, in rounds.
+type targetSearch struct {
 	target *target
 	begun  []int64      // attempts in the upstreams of the target, see begun
 	own    []int64      // see begunThere
@@ -60,11 +60,11 @@ type hunt struct {
 	jobs   []job // that the round asks for
 }
 
-// rounds are those of a hunt; each looks about the worst of what was tried before.
-var rounds = []func(*hunt, *sweeping){(*hunt).kinds, (*hunt).moments, (*hunt).lengths, (*hunt).phases, (*hunt).confirmSome, (*hunt).confirmWorst}
+// rounds are those of a search; each looks about the worst of what was tried before.
+var rounds = []func(*targetSearch, *sweeping){(*targetSearch).kinds, (*targetSearch).moments, (*targetSearch).lengths, (*targetSearch).phases, (*targetSearch).confirmSome, (*targetSearch).confirmWorst}
 
 // shortRounds are those of pairs, of which there are too many to look closer.
-var shortRounds = []func(*hunt, *sweeping){(*hunt).kinds, (*hunt).confirmSome, (*hunt).confirmWorst}
+var shortRounds = []func(*targetSearch, *sweeping){(*targetSearch).kinds, (*targetSearch).confirmSome, (*targetSearch).confirmWorst}
 
 // job is a replay of a candidate with a seed, from 0.
 type job struct {
@@ -73,11 +73,11 @@ type job struct {
 	seed   int
 }
 
-// replaysOf returns about how many replays a hunt takes.
+// replaysOf returns about how many replays a search takes.
 func replaysOf(o *SweepOptions) int { return len(o.Kinds) + 8 + 4 + 2 + 4 + max(o.Seeds-3, 0) }
 
-// budget is how many replays all hunts together take at most where they can do with it. What it
-// leaves goes to further times, at most mostSpare of a hunt, and then to further candidates that
+// budget is how many replays all searches together take at most where they can do with it. What it
+// leaves goes to further times, at most mostSpare of a search, and then to further candidates that
 // are tried with all seeds, at most mostFinalists, for each of which perFinalist more are tried
 // with three.
 const (
@@ -87,15 +87,15 @@ const (
 	perFinalist   = 4
 )
 
-// share shares what the budget leaves out among the hunts.
+// share shares what the budget leaves out among the searches.
 func (r *sweeping) share(targets int) {
 	left := budget/targets - replaysOf(r.o)
 	r.spare = max(min(left, mostSpare), 0)
 	r.finalists = max(min((left-r.spare)/(2*perFinalist+max(r.o.Seeds-3, 0)), mostFinalists), 0)
 }
 
-// ofHunt returns about how many replays a hunt takes with its share.
-func (r *sweeping) ofHunt() int {
+// ofSearch returns about how many replays a search takes with its share.
+func (r *sweeping) ofSearch() int {
 	return replaysOf(r.o) + r.spare + r.finalists*(2*perFinalist+max(r.o.Seeds-3, 0))
 }
 
@@ -107,7 +107,7 @@ const (
 )
 
 // next returns what is tried next; nothing when the search is over.
-func (h *hunt) next(r *sweeping) []job {
+func (h *targetSearch) next(r *sweeping) []job {
 	all := rounds
 	if h.target.what == "pair" {
 		all = shortRounds
@@ -122,7 +122,7 @@ func (h *hunt) next(r *sweeping) []job {
 }
 
 // try asks for a fault, unless it was tried or lies out of the replay.
-func (h *hunt) try(r *sweeping, kind string, at, until time.Duration) {
+func (h *targetSearch) try(r *sweeping, kind string, at, until time.Duration) {
 	at = max(at, 0)
 	end := max(r.end(), at+time.Second)
 	if until = min(until, end); until <= at || slices.ContainsFunc(h.tried, func(c *candidate) bool { return c.kind == kind && c.at == at && c.until == until }) {
@@ -134,14 +134,14 @@ func (h *hunt) try(r *sweeping, kind string, at, until time.Duration) {
 }
 
 // again asks for further seeds of a candidate, until it has so many.
-func (h *hunt) again(r *sweeping, c *candidate, seeds int) {
+func (h *targetSearch) again(r *sweeping, c *candidate, seeds int) {
 	for k := len(c.of); k < min(seeds, r.o.Seeds); k++ {
 		h.jobs = append(h.jobs, job{c, h.target, k})
 	}
 }
 
 // kinds tries every kind at the peak of what comes to the target's upstreams.
-func (h *hunt) kinds(r *sweeping) {
+func (h *targetSearch) kinds(r *sweeping) {
 	at := r.o.at(r.base, h.begun, r.length, peak)
 	for _, kind := range r.o.Kinds {
 		h.try(r, kind, at, at+r.length)
@@ -150,7 +150,7 @@ func (h *hunt) kinds(r *sweeping) {
 
 // moments tries the worst kinds at other times: at sharp peaks, where the load rises and
 // falls, and more where there are replays to spare.
-func (h *hunt) moments(r *sweeping) {
+func (h *targetSearch) moments(r *sweeping) {
 	starts := []time.Duration{r.o.at(r.base, h.own, sharpest, peak), r.o.at(r.base, h.begun, sharp, peak), r.o.at(r.base, h.begun, r.length, rise), r.o.at(r.base, h.begun, r.length, fall)}
 	kinds := []string{h.tried[0].kind}
 	more := func(o *outcome) float64 { return o.more }
@@ -170,7 +170,7 @@ func (h *hunt) moments(r *sweeping) {
 }
 
 // lengths tries the first and the last half and quarter of the worst.
-func (h *hunt) lengths(r *sweeping) {
+func (h *targetSearch) lengths(r *sweeping) {
 	w := h.tried[0]
 	for _, part := range []time.Duration{2, 4} {
 		h.try(r, w.kind, w.at, w.at+r.length/part)
@@ -179,32 +179,32 @@ func (h *hunt) lengths(r *sweeping) {
 }
 
 // phases tries the worst half an interval of the probe earlier and later.
-func (h *hunt) phases(r *sweeping) {
+func (h *targetSearch) phases(r *sweeping) {
 	w, half := h.tried[0], interval(r.config, h.target.backends)/2
 	h.try(r, w.kind, w.at-half, w.until-half)
 	h.try(r, w.kind, w.at+half, w.until+half)
 }
 
 // confirmSome tries the worst with three seeds: with one alone chance may have made them so.
-func (h *hunt) confirmSome(r *sweeping) {
+func (h *targetSearch) confirmSome(r *sweeping) {
 	for _, c := range h.tried[:min(2+perFinalist*r.finalists, len(h.tried))] {
 		h.again(r, c, 3)
 	}
 }
 
 // confirmWorst tries the worst of these with all seeds.
-func (h *hunt) confirmWorst(r *sweeping) {
+func (h *targetSearch) confirmWorst(r *sweeping) {
 	slices.SortStableFunc(h.tried, func(a, b *candidate) int { return cmp.Or(cmp.Compare(len(b.of), len(a.of)), worse(a, b)) })
 	for _, c := range h.tried[:min(1+r.finalists, len(h.tried))] {
 		h.again(r, c, r.o.Seeds)
 	}
 }
 
-// hunts searches for the worst fault of some of the targets, side by side, and adds the cases.
-func (r *sweeping) hunts(targets []target, mine []int, out *Sweep) error {
-	var all []*hunt
+// searchAll searches for the worst fault of some of the targets, side by side, and adds the cases.
+func (r *sweeping) searchAll(targets []target, mine []int, out *Sweep) error {
+	var all []*targetSearch
 	for _, i := range mine {
-		all = append(all, &hunt{target: &targets[i], begun: begun(r.base, &targets[i]), own: begunThere(r.base, &targets[i])})
+		all = append(all, &targetSearch{target: &targets[i], begun: begun(r.base, &targets[i]), own: begunThere(r.base, &targets[i])})
 	}
 	for r.ctx.Err() == nil {
 		var jobs []job
@@ -262,7 +262,7 @@ func (r *sweeping) run(jobs []job) error {
 }
 
 // report adds the worst case of each kind of a target.
-func (h *hunt) report(r *sweeping, out *Sweep) {
+func (h *targetSearch) report(r *sweeping, out *Sweep) {
 	seen := map[string]bool{}
 	h.tried = slices.DeleteFunc(h.tried, func(c *candidate) bool { return len(c.of) == 0 }) // the sweep was stopped
 	slices.SortStableFunc(h.tried, func(a, b *candidate) int { return cmp.Or(cmp.Compare(len(b.of), len(a.of)), worse(a, b)) })
