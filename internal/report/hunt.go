@@ -42,7 +42,7 @@ func (s Style) huntText(h *study.Hunt, file string) string {
 		if len(h.Others) > 0 {
 			b.WriteString("\n" + s.bold("larger failures that break an expectation as well") + "\n")
 			for i := range h.Others {
-				b.WriteString("  " + flow(huntFailure(&h.Others[i])+": "+brokenText(&h.Others[i]), s.Width, 4) + "\n")
+				b.WriteString("  " + flow(huntFailure(&h.Others[i].Failure)+": "+brokenText(&h.Others[i]), s.Width, 4) + "\n")
 			}
 		}
 	}
@@ -63,7 +63,7 @@ func huntHeadline(h *study.Hunt) string {
 	if h.Found == nil {
 		return "no failure was found that breaks an expectation; this is no proof that there is none"
 	}
-	return fmt.Sprintf("the smallest failure found: %s breaks %q", huntFailure(h.Found), h.Found.Expectation)
+	return fmt.Sprintf("the smallest failure found: %s breaks %q", huntFailure(&h.Found.Failure), h.Found.Expectation)
 }
 
 // huntCost returns what was searched, and how.
@@ -81,38 +81,29 @@ func huntCost(h *study.Hunt) string {
 }
 
 // huntFailure words a failure.
-func huntFailure(w *study.Weakness) string {
+func huntFailure(w *study.Failure) string {
 	var out []string
 	for i := range w.Faults {
 		f := &w.Faults[i]
-		text := fmt.Sprintf("%s of %s%s from %s for %s", f.Kind, listed(f.Targets), huntSeverity(f), moment(f.At), span(f.Until-f.At))
-		out = append(out, text)
+		out = append(out, fmt.Sprintf("%s (%s, from %s for %s)", and(f.Targets), huntKind(f), moment(f.At), span(f.Until-f.At)))
 	}
 	if w.LoadFactor > 1 {
-		out = append(out, fmt.Sprintf("%sx the load", three(w.LoadFactor)))
+		out = append(out, fmt.Sprintf("%gx the load", w.LoadFactor))
 	}
-	return strings.Join(out, " and ")
+	return strings.Join(out, " with ")
 }
 
-// huntSeverity words how bad a fault is while it lasts; empty where its kind has no measure.
-func huntSeverity(f *study.HuntFault) string {
+// huntKind names the kind of a fault, and how bad it is while it lasts.
+func huntKind(f *study.HuntFault) string {
 	switch {
 	case f.Rate > 0 && f.Rate < 1:
-		return " at " + finePercent(f.Rate)
+		return f.Kind + " " + finePercent(f.Rate)
 	case f.Factor > 0:
-		return fmt.Sprintf(" (%sx)", three(f.Factor))
+		return fmt.Sprintf("%s %gx", f.Kind, f.Factor)
 	case f.FailsFor > 0:
-		return fmt.Sprintf(" (down %s, up %s)", span(f.FailsFor), span(f.WorksFor))
+		return fmt.Sprintf("%s, down %s and up %s", f.Kind, span(f.FailsFor), span(f.WorksFor))
 	}
-	return ""
-}
-
-// listed joins names.
-func listed(names []string) string {
-	if len(names) == 1 {
-		return names[0]
-	}
-	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
+	return f.Kind
 }
 
 // brokenText returns how sure it is that a failure breaks its expectation.
@@ -122,22 +113,27 @@ func brokenText(w *study.Weakness) string {
 
 // weakness writes what a failure costs, and how it was made smaller.
 func (s Style) weakness(b *strings.Builder, h *study.Hunt, w *study.Weakness) {
-	t := times(h.Of.Assumed.OfTimes())
 	b.WriteString("\n" + s.bold("cost") + "\n")
 	b.WriteString("  " + flow(fmt.Sprintf("%s; %d are needed (%s)", brokenText(w), w.Needed, w.That), s.Width, 4) + "\n")
-	more := count(int64(math.Round(w.FailedMore)))
-	if w.MoreLow != w.MoreHigh {
-		more += fmt.Sprintf(" (%s to %s)", count(int64(math.Round(w.MoreLow))), count(int64(math.Round(w.MoreHigh))))
-	}
-	b.WriteString("  " + flow(fmt.Sprintf("%s additional failed requests, error rate %s, elapsed p99 %s (%s without the failure)", more, finePercent(w.ErrorRate), t.orDash(w.ElapsedP99), t.orDash(w.CalmP99)), s.Width, 4) + "\n")
+	b.WriteString("  " + flow(costText(h, w), s.Width, 4) + "\n")
 	if len(w.Shrunk) == 0 {
 		return
 	}
 	b.WriteString("\n" + s.bold("made smaller, as long as it stays broken") + "\n")
-	b.WriteString("  " + flow("from: "+w.Shrunk[0].From, s.Width, 4) + "\n")
+	b.WriteString("  " + flow("found: "+huntFailure(&w.Shrunk[0].From), s.Width, 4) + "\n")
 	for _, x := range w.Shrunk {
-		b.WriteString("  " + flow(fmt.Sprintf("%s: %s (%s)", x.What, x.To, plural(int64(x.Replays), "replay")), s.Width, 4) + "\n")
+		b.WriteString("  " + flow(fmt.Sprintf("%s: %s (%s)", x.What, huntFailure(&x.To), plural(int64(x.Replays), "replay")), s.Width, 4) + "\n")
 	}
+}
+
+// costText returns what a failure costs, as medians of the fresh seeds.
+func costText(h *study.Hunt, w *study.Weakness) string {
+	t := times(h.Of.Assumed.OfTimes())
+	more := count(int64(math.Round(w.FailedMore)))
+	if w.MoreLow != w.MoreHigh {
+		more += fmt.Sprintf(" (%s to %s)", count(int64(math.Round(w.MoreLow))), count(int64(math.Round(w.MoreHigh))))
+	}
+	return fmt.Sprintf("%s additional failed requests, error rate %s, elapsed p99 %s (%s without the failure)", more, finePercent(w.ErrorRate), t.orDash(w.ElapsedP99), t.orDash(w.CalmP99))
 }
 
 // huntTried writes what was tried, by size and kind.

@@ -24,12 +24,15 @@ var compareHTML string
 //go:embed page/sweep.html
 var sweepHTML string
 
+//go:embed page/hunt.html
+var huntHTML string
+
 //go:embed page/trace.html
 var traceHTML string
 
 // pages are the templates of all pages: each is one file that needs no network and
 // runs no script.
-var pages = template.Must(template.New("").Parse(baseHTML + replayHTML + compareHTML + sweepHTML + traceHTML + rehearseHTML))
+var pages = template.Must(template.New("").Parse(baseHTML + replayHTML + compareHTML + sweepHTML + huntHTML + traceHTML + rehearseHTML))
 
 // pageTop is what the top of every page shows.
 type pageTop struct {

@@ -55,6 +55,14 @@ func Gather(ctx context.Context, c Case, sources []ingest.Source, o Options) (*A
 	return a, nil
 }
 
+// Count returns how many there are, 0 for a closed load.
+func (a *Arrivals) Count() int {
+	if a.sequence == nil {
+		return 0
+	}
+	return a.sequence.Total
+}
+
 // Run replays a case. Its configuration must be that of Gather; its scenario may differ in faults
 // and the load factor. The error says what cannot be replayed. When ctx ends, the result is
 // partial.

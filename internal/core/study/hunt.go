@@ -18,15 +18,17 @@ import (
 // Hunt is what came of the search for the smallest failure that breaks an expectation. The keys
 // are documented and stable.
 type Hunt struct {
-	Of      HuntRun     `json:"of"`
-	Found   *Weakness   `json:"found"`  // the smallest one; null for none
-	Others  []Weakness  `json:"others"` // confirmed ones of other kinds and targets, which are larger
-	Tried   []HuntTried `json:"tried"`  // by size and kind
-	Rounds  []HuntRound `json:"rounds"` // of the search, in their order
-	Shots   []HuntShot  `json:"shots"`  // all failures tried, in their order
-	Replays int         `json:"replays"`
-	Notes   []string    `json:"notes"`
-	Partial bool        `json:"partial"` // stopped before its end
+	Of    HuntRun   `json:"of"`
+	Found *Weakness `json:"found"` // the smallest one; null for none
+	// FoundReplay is the replay of it with the scenario's own seed; nil where there was none.
+	FoundReplay *result.Replay `json:"-"`
+	Others      []Weakness     `json:"others"` // confirmed ones of other kinds and targets, which are larger
+	Tried       []HuntTried    `json:"tried"`  // by size and kind
+	Rounds      []HuntRound    `json:"rounds"` // of the search, in their order
+	Shots       []HuntShot     `json:"shots"`  // all failures tried, in their order
+	Replays     int            `json:"replays"`
+	Notes       []string       `json:"notes"`
+	Partial     bool           `json:"partial"` // stopped before its end
 }
 
 // HuntRun says what was searched.
@@ -49,10 +51,15 @@ type HuntRun struct {
 	Assumed result.Assumptions `json:"assumed"`
 }
 
+// Failure is some faults, and a load.
+type Failure struct {
+	Faults     []HuntFault `json:"faults"`
+	LoadFactor float64     `json:"load_factor"` // 1: the load as it is
+}
+
 // Weakness is a failure that breaks an expectation.
 type Weakness struct {
-	Faults      []HuntFault `json:"faults"`
-	LoadFactor  float64     `json:"load_factor"`
+	Failure
 	Expectation string      `json:"expectation"` // the title of the one that is broken most often
 	That        string      `json:"that"`
 	Broken      int         `json:"broken"` // of the seeds
@@ -85,10 +92,10 @@ type HuntFault struct {
 
 // ShrinkStep is how one property of a weakness became smaller.
 type ShrinkStep struct {
-	What    string `json:"what"` // fewer, shorter, milder or later
-	From    string `json:"from"`
-	To      string `json:"to"`
-	Replays int    `json:"replays"`
+	What    string  `json:"what"` // fewer, shorter, milder or later; taken back where fresh seeds did not confirm it
+	From    Failure `json:"from"`
+	To      Failure `json:"to"`
+	Replays int     `json:"replays"`
 }
 
 // HuntTried is what was tried of one size and kind.
@@ -157,6 +164,7 @@ type hunting struct {
 	out      *Hunt
 	tried    map[triedKey]*HuntTried
 	found    []*finding
+	shown    *trial // that was described last
 }
 
 // RunHunt searches for the smallest failure that breaks an expectation of the scenario. The error

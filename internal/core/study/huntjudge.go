@@ -3,6 +3,7 @@ package study
 import (
 	"encoding/json"
 	"math"
+	"slices"
 	"sync"
 
 	"kestrix/internal/core/replay"
@@ -16,9 +17,9 @@ type keptArrivals struct {
 	of   *replay.Arrivals
 }
 
-// arrivalsKept is for how many seeds of a load arrivals are kept: as many as shrinking comes back
-// to.
-const arrivalsKept = 10
+// seedsKept is for how many seeds of a load arrivals are kept: as many as shrinking comes back to.
+// There are fewer where they have more than replay.MostKept arrivals together.
+const seedsKept = 10
 
 // arrivals returns those of a seed, which are made or read once as long as they are kept. It
 // returns nil when ctx ends.
@@ -37,10 +38,14 @@ func (h *hunting) arrivals(seed uint64) (*replay.Arrivals, error) {
 	if err != nil || a == nil {
 		return nil, err
 	}
-	if len(h.kept) == arrivalsKept {
-		h.kept = h.kept[1:]
-	}
 	h.kept = append(h.kept, keptArrivals{seed, a})
+	total := 0
+	for i := len(h.kept) - 1; i >= 0; i-- {
+		if total += h.kept[i].of.Count(); total > replay.MostKept || len(h.kept)-i > seedsKept {
+			h.kept = slices.Clone(h.kept[i+1:])
+			break
+		}
+	}
 	return a, nil
 }
 

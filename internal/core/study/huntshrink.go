@@ -56,8 +56,6 @@ type shrinking struct {
 	*hunting
 	of    *finding
 	seeds func(k int) uint64 // with which all steps are judged
-	began int                // replays when the step began
-	from  string
 }
 
 // shrink makes a finding smaller as long as it stays broken: fewer parts, shorter, milder, later.
@@ -70,12 +68,12 @@ func (h *hunting) shrink(f *finding) error {
 			what string
 			do   func() error
 		}{{"fewer", s.fewer}, {"shorter", s.shorter}, {"milder", s.milder}, {"later", s.later}} {
-			s.began, s.from = h.out.Replays, f.trial.text()
+			from, began := f.trial, h.out.Replays
 			if err := step.do(); err != nil {
 				return err
 			}
-			if to := f.trial.text(); to != s.from {
-				f.steps = append(f.steps, ShrinkStep{What: step.what, From: s.from, To: to, Replays: h.out.Replays - s.began})
+			if f.trial != from {
+				f.steps = append(f.steps, ShrinkStep{What: step.what, From: from.failure(), To: f.trial.failure(), Replays: h.out.Replays - began})
 			}
 			if h.ctx.Err() != nil || h.o.Stop(1) {
 				return nil
@@ -312,6 +310,11 @@ func (h *hunting) report() error {
 			return err
 		case h.out.Found == nil:
 			h.out.Found = w
+			if h.left() > 0 && h.ctx.Err() == nil {
+				if h.out.FoundReplay, err = h.replay(h.shown, h.o.Replay.Seed); err != nil {
+					return err
+				}
+			}
 		default:
 			h.out.Others = append(h.out.Others, *w)
 		}
@@ -344,15 +347,9 @@ func (h *hunting) confirmed(f *finding) (*Weakness, error) {
 // weakness describes what was found.
 func (h *hunting) weakness(f *finding, t *trial, v verdict) (*Weakness, error) {
 	e := &h.scenario.Expects[v.expectation]
-	w := &Weakness{Faults: []HuntFault{}, LoadFactor: t.load, Expectation: e.Name, That: e.Text, Broken: v.brokenSeeds, Needed: v.needed, Seeds: v.seeds, Shrunk: f.steps, CalmP99: h.base.Elapsed.P99}
+	w := &Weakness{Failure: t.failure(), Expectation: e.Name, That: e.Text, Broken: v.brokenSeeds, Needed: v.needed, Seeds: v.seeds, Shrunk: f.steps, CalmP99: h.base.Elapsed.P99}
 	if w.Shrunk == nil {
 		w.Shrunk = []ShrinkStep{}
-	}
-	for i := range t.faults {
-		x := &t.faults[i]
-		w.Faults = append(w.Faults, HuntFault{
-			Kind: x.kind, Targets: x.targets(), At: x.at.Seconds(), Until: (x.at + x.long).Seconds(), Rate: x.rate, Factor: x.factor, FailsFor: x.fails.Seconds(), WorksFor: x.works.Seconds(),
-		})
 	}
 	var more, rates, p99s []float64
 	for _, j := range v.of {
@@ -370,8 +367,9 @@ func (h *hunting) weakness(f *finding, t *trial, v verdict) (*Weakness, error) {
 	_, w.ErrorRate, _ = rangeOf(rates)
 	_, w.ElapsedP99, _ = rangeOf(p99s)
 	w.Scenario = string(h.scenario.WithFaults(t.load, h.faultsOf(t)))
+	h.shown = t
 	if t != f.trial {
-		w.Shrunk = append(w.Shrunk, ShrinkStep{What: "taken back", From: f.trial.text(), To: t.text(), Replays: v.seeds})
+		w.Shrunk = append(w.Shrunk, ShrinkStep{What: "taken back", From: f.trial.failure(), To: t.failure(), Replays: v.seeds})
 	}
 	return w, nil
 }

@@ -205,26 +205,16 @@ func (f *huntFault) targets() []string {
 	return f.backends
 }
 
-// text words a trial for the steps of shrinking.
-func (t *trial) text() string {
-	var out []string
+// failure describes a trial.
+func (t *trial) failure() Failure {
+	out := Failure{Faults: []HuntFault{}, LoadFactor: t.load}
 	for i := range t.faults {
-		f := &t.faults[i]
-		s := fmt.Sprintf("%s of %s from %s for %s", f.kind, f.target(), units.Duration(f.at), units.Duration(f.long))
-		switch f.kind {
-		case "errors", "probe-lies":
-			s += fmt.Sprintf(" at %g %%", 100*f.rate)
-		case "slow":
-			s += fmt.Sprintf(", factor %g", f.factor)
-		case "flap":
-			s += fmt.Sprintf(", %s of %s", units.Duration(f.fails), units.Duration(f.fails+f.works))
-		}
-		out = append(out, s)
+		x := &t.faults[i]
+		out.Faults = append(out.Faults, HuntFault{
+			Kind: x.kind, Targets: x.targets(), At: x.at.Seconds(), Until: (x.at + x.long).Seconds(), Rate: x.rate, Factor: x.factor, FailsFor: x.fails.Seconds(), WorksFor: x.works.Seconds(),
+		})
 	}
-	if t.load > 1 {
-		out = append(out, fmt.Sprintf("load factor %g", t.load))
-	}
-	return strings.Join(out, "; ")
+	return out
 }
 
 // scenarioOf returns the scenario with a trial's faults and load.
