@@ -60,11 +60,11 @@ type Failure struct {
 // Weakness is a failure that breaks an expectation.
 type Weakness struct {
 	Failure
-	Expectation string      `json:"expectation"` // the title of the one that is broken most often
-	That        string      `json:"that"`
-	Broken      int         `json:"broken"` // of the seeds
-	Needed      int         `json:"needed"` // so many broken seeds count as broken
-	Seeds       int         `json:"seeds"`  // fresh ones: the search did not use them
+	Expectation string `json:"expectation"` // the title of the one that is broken most often
+	That        string `json:"that"`
+	Broken      int    `json:"broken"` // of the seeds
+	Needed      int    `json:"needed"` // so many broken seeds count as broken
+	Seeds       int    `json:"seeds"`  // fresh ones: the search did not use them
 
 	// Medians of the fresh seeds; failed_more has its range besides.
 	FailedMore float64 `json:"failed_more"` // requests that failed or whose clients left, less those with nothing failed
@@ -164,7 +164,6 @@ type hunting struct {
 	out      *Hunt
 	tried    map[triedKey]*HuntTried
 	found    []*finding
-	shown    *trial // that was described last
 }
 
 // RunHunt searches for the smallest failure that breaks an expectation of the scenario. The error

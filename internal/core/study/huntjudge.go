@@ -204,8 +204,8 @@ func ruleOf(e *scenario.Expect) (needed, seeds int) {
 const batch = 3
 
 // judge replays a trial with several seeds, and reports whether one of the expectations is broken
-// by its rule. It ends as soon as that is known, unless all are wanted. A budget that ends before
-// it is known says no.
+// by its rule. It ends as soon as that is known, but goes on to the last seed of a broken one if
+// all are wanted. A budget that ends before it is known says no.
 func (h *hunting) judge(t *trial, seeds func(k int) uint64, all bool) (verdict, error) {
 	expects := h.scenario.Expects
 	var v verdict
@@ -241,7 +241,7 @@ func (h *hunting) judge(t *trial, seeds func(k int) uint64, all bool) (verdict, 
 			}
 			open = open || counts[i]+max(n-k, 0) >= needed
 		}
-		if !all && (v.broken || !open) {
+		if !open || v.broken && !all {
 			break
 		}
 	}

@@ -23,10 +23,9 @@ type arm struct {
 // finding is a trial that was confirmed.
 type finding struct {
 	trial *trial
-	first verdict // of the seeds that confirmed it
-	last  verdict // of the latest step of shrinking
+	sure  verdict // of fresh seeds
 	steps []ShrinkStep
-	trail []*trial // what was accepted, in its order, the one that was found first
+	trail []*trial // what shrinking accepted, in its order, the one that was found first
 }
 
 // The rounds of a search. A third of the families goes on to the next round (Jamieson, Talwalkar:
@@ -87,8 +86,8 @@ func (h *hunting) bracket(parts int) error {
 		if err := h.confirmBest(arms); err != nil {
 			return err
 		}
-		if len(arms) == 1 {
-			return nil
+		if len(arms) == 1 || parts > 1 && len(h.found) > 0 {
+			return nil // others are looked for when it is known how small this one can be
 		}
 		arms = arms[:(len(arms)+keepOneOf-1)/keepOneOf]
 	}
@@ -368,7 +367,7 @@ func (h *hunting) confirm(t *trial) (bool, error) {
 	t.judged = true
 	v, err := h.judge(t, h.freshSeeds(), false)
 	if err == nil && v.broken {
-		h.found = append(h.found, &finding{trial: t, first: v, last: v, trail: []*trial{t}})
+		h.found = append(h.found, &finding{trial: t, sure: v, trail: []*trial{t}})
 	}
 	t.chance = !v.broken
 	return err == nil && v.broken, err

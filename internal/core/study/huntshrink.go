@@ -5,34 +5,40 @@ import (
 	"time"
 )
 
-// mostShrunk is how many findings of different families are made smaller: the smallest of all need
-// not be the one that was the smallest when it was found.
-const mostShrunk = 3
+// mostOthers is how many larger findings of other families are reported.
+const mostOthers = 3
 
 // shrinkSteps are the parts of what is left of a length or severity that are tried, in this order,
 // each as long as it succeeds: the last is within the distance that a result may be off.
 var shrinkSteps = []float64{0.5, 0.8, 0.93}
 
+// inVain is after how many rounds without a smaller failure the hunt ends.
+const inVain = 5
+
+// ofFamily is how many trials of its own family are made in each round, to make a failure smaller
+// that has to change in two properties at once.
+const ofFamily = 40
+
 // placements is how many moments are tried for a shorter fault: its beginning, its end, and
 // others, as it may have to meet a phase of the probe.
-const placements = 6
+const placements = 8
 
 // shrinkFound makes the findings smaller, looks for smaller ones of other families, and fills in
 // the result.
 func (h *hunting) shrinkFound() error {
 	h.found = h.distinct(h.found)
-	for _, f := range h.found[:min(len(h.found), mostShrunk)] {
-		if err := h.shrink(f); err != nil {
+	if len(h.found) > 0 {
+		if err := h.shrink(h.found[0]); err != nil {
 			return err
 		}
 	}
-	for round := 0; round < mostShrunk && len(h.found) > 0 && h.mayGoOn(); round++ {
+	for in := 0; in < inVain && len(h.found) > 0 && h.mayGoOn(); {
 		found, err := h.smallerElsewhere()
 		if err != nil {
 			return err
 		}
-		if !found {
-			break
+		if in++; found {
+			in = 0
 		}
 	}
 	return h.report()
@@ -76,12 +82,34 @@ func (h *hunting) shrink(f *finding) error {
 				f.steps = append(f.steps, ShrinkStep{What: step.what, From: from.failure(), To: f.trial.failure(), Replays: h.out.Replays - began})
 			}
 			if h.ctx.Err() != nil || h.o.Stop(1) {
-				return nil
+				return h.settle(f)
 			}
 		}
 		if f.trial.size() == before || s.left() == 0 {
 			break
 		}
+	}
+	return h.settle(f)
+}
+
+// settle has fresh seeds judge the last step of shrinking, and takes steps back until one of them
+// is broken: the seeds that judged the steps chose them as well.
+func (h *hunting) settle(f *finding) error {
+	h.phase = "confirm"
+	last := f.trial
+	for i := len(f.trail) - 1; i > 0; i-- {
+		v, err := h.judge(f.trail[i], h.freshSeeds(), true)
+		if err != nil {
+			return err
+		}
+		if v.broken {
+			f.trial, f.sure, f.trail = f.trail[i], v, f.trail[:i+1]
+			break
+		}
+		f.trial = f.trail[i-1] // the first one has been confirmed before
+	}
+	if f.trial != last {
+		f.steps = append(f.steps, ShrinkStep{What: "taken back", From: last.failure(), To: f.trial.failure()})
 	}
 	return nil
 }
@@ -99,7 +127,7 @@ func (s *shrinking) try(c *trial) (bool, error) {
 	if err != nil || !v.broken {
 		return false, err
 	}
-	s.of.trial, s.of.last = c, v
+	s.of.trial = c
 	s.of.trail = append(s.of.trail, c)
 	return true, nil
 }
@@ -136,8 +164,24 @@ func (s *shrinking) fewer() error {
 	return nil
 }
 
-// shorter shortens each fault.
+// shorter shortens all faults together, and then each.
 func (s *shrinking) shorter() error {
+	if len(s.of.trial.faults) > 1 {
+		if _, err := s.try(s.overlap()); err != nil {
+			return err
+		}
+		for _, part := range shrinkSteps {
+			for {
+				ok, err := s.shortenAll(part)
+				if err != nil {
+					return err
+				}
+				if !ok {
+					break
+				}
+			}
+		}
+	}
 	for i := range s.of.trial.faults {
 		for _, part := range shrinkSteps {
 			for {
@@ -152,6 +196,43 @@ func (s *shrinking) shorter() error {
 		}
 	}
 	return nil
+}
+
+// shortenAll tries a part of the length of all faults at several moments.
+func (s *shrinking) shortenAll(part float64) (bool, error) {
+	for k := range placements / 2 {
+		c := s.of.trial.clone()
+		by := time.Duration(0)
+		if first := c.faults[0].at; k > 0 {
+			by = time.Duration(s.unit()*float64(s.end-s.longest)) - first
+		}
+		for i := range c.faults {
+			c.faults[i].long = time.Duration(float64(c.faults[i].long) * part)
+			c.faults[i].at += by
+			s.placed(&c.faults[i])
+		}
+		if ok, err := s.try(c); ok || err != nil {
+			return ok, err
+		}
+	}
+	return false, nil
+}
+
+// overlap returns the finding's trial with the time alone in which all its faults last; as it is if
+// there is none.
+func (s *shrinking) overlap() *trial {
+	c := s.of.trial.clone()
+	from, until := time.Duration(0), s.end
+	for _, f := range c.faults {
+		from, until = max(from, f.at), min(until, f.at+f.long)
+	}
+	for i := range c.faults {
+		if until-from >= shortestFault {
+			c.faults[i].at, c.faults[i].long = from, until-from
+			s.placed(&c.faults[i])
+		}
+	}
+	return c
 }
 
 // shorten tries a part of the length of a fault at several moments.
@@ -171,8 +252,14 @@ func (s *shrinking) shorten(i int, part float64) (bool, error) {
 			f.at += room
 		case k == 2:
 			f.at += room / 2
-		case k > 2:
+		case k > 2 && k < placements-2:
 			f.at += time.Duration((2*s.unit() - 1) * float64(every))
+		case k > 2: // with the other faults, if there are any
+			by := time.Duration(s.unit()*float64(s.end-long)) - f.at
+			for i := range c.faults {
+				c.faults[i].at += by
+				s.placed(&c.faults[i])
+			}
 		}
 		s.placed(f)
 		if ok, err := s.try(c); ok || err != nil {
@@ -242,19 +329,27 @@ func (s *shrinking) later() error {
 	return nil
 }
 
-// smallerElsewhere tries failures of other kinds and targets that are smaller than the smallest
-// found, and reports whether one of them is broken and smaller still when it is shrunk.
+// smallerElsewhere tries failures that are smaller than the smallest found, of all kinds and targets
+// and more of its own, and reports whether one of them is broken.
 func (h *hunting) smallerElsewhere() (bool, error) {
 	h.phase = "smaller"
 	slices.SortStableFunc(h.found, func(a, b *finding) int { return smaller(a.trial, b.trial) })
 	best := h.found[0].trial
 	var trials []armTrial
-	for _, a := range h.arms(best.parts()) {
-		for range 2 {
-			if t := h.shortened(h.draw(a, false), best); t.family() != best.family() && len(t.faults) == len(best.faults) && smaller(t, best) < 0 {
-				trials = append(trials, armTrial{t, a})
-			}
+	add := func(t *trial, a *arm) {
+		if t = h.shortened(t, best); t.parts() == best.parts() && smaller(t, best) < 0 {
+			trials = append(trials, armTrial{t, a})
 		}
+	}
+	for _, a := range h.arms(best.parts()) {
+		add(h.draw(a, false), a)
+		if len(a.elements) == len(best.faults) {
+			add(h.likened(a, best, false), a)
+			add(h.likened(a, best, true), a)
+		}
+	}
+	for range ofFamily {
+		add(h.redrawn(best), nil)
 	}
 	if err := h.tryAll(trials, h.o.Replay.Seed); err != nil || h.ctx.Err() != nil {
 		return false, err
@@ -268,25 +363,50 @@ func (h *hunting) smallerElsewhere() (bool, error) {
 		} else if !ok {
 			continue
 		}
-		f := h.found[len(h.found)-1]
-		if err := h.shrink(f); err != nil {
-			return false, err
-		}
-		return smaller(f.trial, best) < 0, nil
+		return true, h.shrink(h.found[len(h.found)-1])
 	}
 	return false, nil
 }
 
+// likened returns a trial of an arm with the moments and load of another, or with all faults at
+// once.
+func (h *hunting) likened(a *arm, to *trial, atOnce bool) *trial {
+	c := to.clone()
+	for i, e := range a.elements {
+		c.faults[i] = h.worst(&h.elements[e])
+		f := &c.faults[i]
+		if f.at, f.long = to.faults[i].at, to.faults[i].long; atOnce {
+			f.at, f.long = to.faults[0].at, to.lasts()/time.Duration(len(to.faults))
+		}
+		h.severity(f)
+		h.placed(f)
+	}
+	return c
+}
+
+// redrawn returns a trial of the kinds and targets of another, with other moments and severities.
+func (h *hunting) redrawn(t *trial) *trial {
+	c := t.clone()
+	for i := range c.faults {
+		f := &c.faults[i]
+		f.at += time.Duration((2*h.unit() - 1) * float64(interval(h.config, f.backends)))
+		if h.unit() < 0.5 {
+			f.at = time.Duration(h.unit() * float64(h.end-f.long))
+		}
+		if h.unit() < 0.75 {
+			h.severity(f)
+		}
+		h.placed(f)
+	}
+	if c.load > 1 && h.unit() < 0.5 {
+		c.load = h.loadNear(c.load)
+	}
+	return c
+}
+
 // shortened shortens the faults of a trial until they last less together than those of another.
 func (h *hunting) shortened(t, than *trial) *trial {
-	var own, limit time.Duration
-	for i := range t.faults {
-		own += t.faults[i].long
-	}
-	for i := range than.faults {
-		limit += than.faults[i].long
-	}
-	limit = limit * 3 / 4
+	own, limit := t.lasts(), than.lasts()*3/4
 	for i := range t.faults {
 		if own > limit {
 			t.faults[i].long = time.Duration(float64(t.faults[i].long) * float64(limit) / float64(own))
@@ -296,56 +416,32 @@ func (h *hunting) shortened(t, than *trial) *trial {
 	return t
 }
 
-// report confirms what was found with fresh seeds, and fills in the result, the smallest first.
+// report fills in the result, the smallest failure first.
 func (h *hunting) report() error {
 	h.phase = "report"
 	h.found = h.distinct(h.found)
-	for _, f := range h.found {
-		if h.out.Found != nil && (len(h.out.Others) >= mostShrunk || h.left() < confirmSeeds) {
-			break
-		}
-		w, err := h.confirmed(f)
-		switch {
-		case err != nil:
+	for i, f := range h.found[:min(len(h.found), 1+mostOthers)] {
+		w, err := h.weakness(f)
+		if err != nil {
 			return err
-		case h.out.Found == nil:
-			h.out.Found = w
-			if h.left() > 0 && h.ctx.Err() == nil {
-				if h.out.FoundReplay, err = h.replay(h.shown, h.o.Replay.Seed); err != nil {
-					return err
-				}
-			}
-		default:
+		}
+		if i > 0 {
 			h.out.Others = append(h.out.Others, *w)
+			continue
+		}
+		h.out.Found = w
+		if h.left() > 0 && h.ctx.Err() == nil {
+			if h.out.FoundReplay, err = h.replay(f.trial, h.o.Replay.Seed); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
 }
 
-// confirmed returns the smallest step of a finding that is broken with fresh seeds, described. Where
-// the end comes before that is known, it returns the latest step with the seeds that it has met.
-func (h *hunting) confirmed(f *finding) (*Weakness, error) {
-	for i := len(f.trail) - 1; i >= 0; i-- {
-		v, err := h.judge(f.trail[i], h.freshSeeds(), true)
-		if err != nil {
-			return nil, err
-		}
-		if v.broken {
-			return h.weakness(f, f.trail[i], v)
-		}
-		if h.ctx.Err() != nil {
-			h.out.Notes = append(h.out.Notes, "stopped before fresh seeds confirmed the last steps of shrinking")
-			return h.weakness(f, f.trial, f.last)
-		}
-		if h.left() == 0 {
-			break
-		}
-	}
-	return h.weakness(f, f.trail[0], f.first)
-}
-
 // weakness describes what was found.
-func (h *hunting) weakness(f *finding, t *trial, v verdict) (*Weakness, error) {
+func (h *hunting) weakness(f *finding) (*Weakness, error) {
+	t, v := f.trial, f.sure
 	e := &h.scenario.Expects[v.expectation]
 	w := &Weakness{Failure: t.failure(), Expectation: e.Name, That: e.Text, Broken: v.brokenSeeds, Needed: v.needed, Seeds: v.seeds, Shrunk: f.steps, CalmP99: h.base.Elapsed.P99}
 	if w.Shrunk == nil {
@@ -367,9 +463,5 @@ func (h *hunting) weakness(f *finding, t *trial, v verdict) (*Weakness, error) {
 	_, w.ErrorRate, _ = rangeOf(rates)
 	_, w.ElapsedP99, _ = rangeOf(p99s)
 	w.Scenario = string(h.scenario.WithFaults(t.load, h.faultsOf(t)))
-	h.shown = t
-	if t != f.trial {
-		w.Shrunk = append(w.Shrunk, ShrinkStep{What: "taken back", From: f.trial.failure(), To: t.failure(), Replays: v.seeds})
-	}
 	return w, nil
 }

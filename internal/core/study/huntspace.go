@@ -127,6 +127,14 @@ func (t *trial) parts() int {
 	return len(t.faults)
 }
 
+// lasts returns how long its faults last together.
+func (t *trial) lasts() (sum time.Duration) {
+	for i := range t.faults {
+		sum += t.faults[i].long
+	}
+	return sum
+}
+
 // severity returns how bad a fault is while it lasts, from 0 to 1.
 func (f *huntFault) severity() float64 {
 	switch f.kind {
@@ -333,17 +341,28 @@ func (h *hunting) drawn(e *element) huntFault {
 	} else { // in the busiest time, in another phase of the probe
 		f.at += time.Duration(h.unit() * float64(interval(h.config, e.backends)))
 	}
-	switch e.kind {
+	h.severity(&f)
+	h.placed(&f)
+	return f
+}
+
+// severity draws how bad a fault is while it lasts. A backend that flaps often does so in step with
+// its probe, which then sees only one side of it.
+func (h *hunting) severity(f *huntFault) {
+	flapping := func() time.Duration {
+		if h.unit() < 0.5 {
+			return rounded(time.Duration(h.between(0.25, 2) * float64(interval(h.config, f.backends))))
+		}
+		return rounded(time.Duration(h.between(float64(leastFlapping), float64(mostFlapping))))
+	}
+	switch f.kind {
 	case "errors", "probe-lies":
 		f.rate = twoDigits(h.between(leastRate, 1))
 	case "slow":
 		f.factor = twoDigits(h.between(leastSlowdown, mostSlowdown))
 	case "flap":
-		f.fails = rounded(time.Duration(h.between(float64(leastFlapping), float64(mostFlapping))))
-		f.works = rounded(time.Duration(h.between(float64(leastFlapping), float64(mostFlapping))))
+		f.fails, f.works = flapping(), flapping()
 	}
-	h.placed(&f)
-	return f
 }
 
 // placed keeps a fault within the replay.
