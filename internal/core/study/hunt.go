@@ -267,8 +267,13 @@ func (h *hunting) prepare() error {
 		return fmt.Errorf("-tries %d is too small for one round: %d kinds and targets are tried %d times each; give -tries %d, or fewer -kinds or -upstream", o.Tries, families, firstPulls, need)
 	}
 	h.out.Of = HuntRun{
-		Names: o.Names, Seed: o.Replay.Seed, Requests: h.base.Requests, Clients: h.base.Trace.Clients, Duration: h.base.Duration, Expectations: []string{}, Kinds: o.Kinds, Targets: targets, Equal: equal,
+		Names: o.Names, Seed: o.Replay.Seed, Requests: h.base.Requests, Clients: h.base.Trace.Clients, Duration: h.base.Duration, Expectations: []string{}, Kinds: []string{}, Targets: targets, Equal: equal,
 		Longest: h.longest.Seconds(), LoadFactor: o.MostLoad, Faults: o.Faults, Tries: o.Tries, Trace: h.base.Trace, Assumed: h.base.Assumed,
+	}
+	for i := range h.elements {
+		if kind := h.elements[i].kind; !slices.Contains(h.out.Of.Kinds, kind) {
+			h.out.Of.Kinds = append(h.out.Of.Kinds, kind) // others strike nothing that there is
+		}
 	}
 	for _, e := range h.scenario.Expects {
 		h.out.Of.Expectations = append(h.out.Of.Expectations, e.Name)
@@ -279,6 +284,9 @@ func (h *hunting) prepare() error {
 // finish puts what was tried in order.
 func (h *hunting) finish() {
 	h.out.Partial = h.out.Partial || h.ctx.Err() != nil
+	if !h.out.Partial && h.o.Stop(1) {
+		h.out.Notes = append(h.out.Notes, "the time that was allowed ended before the replays that were")
+	}
 	for _, t := range h.tried {
 		h.out.Tried = append(h.out.Tried, *t)
 	}

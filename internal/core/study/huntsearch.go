@@ -43,9 +43,9 @@ const (
 // search looks for failures that break an expectation, first for single ones, then for pairs and
 // threes, until something was found or the tries are used up.
 func (h *hunting) search() error {
-	for again := 0; len(h.found) == 0 && h.mayGoOn(); again++ {
+	for again := 0; len(h.found) == 0 && h.mayGoOn(searchPart); again++ {
 		before := h.out.Replays
-		for parts := 1; parts <= h.o.Faults && len(h.found) == 0 && h.mayGoOn(); parts++ {
+		for parts := 1; parts <= h.o.Faults && len(h.found) == 0 && h.mayGoOn(searchPart); parts++ {
 			if err := h.bracket(parts); err != nil {
 				return err
 			}
@@ -57,19 +57,17 @@ func (h *hunting) search() error {
 	return nil
 }
 
-// mayGoOn reports whether the search has tries and time left.
-func (h *hunting) mayGoOn() bool {
-	part := searchPart
-	if len(h.found) > 0 {
-		part = 1
-	}
+// mayGoOn reports whether there are tries and time left, of a part of all.
+func (h *hunting) mayGoOn(part float64) bool {
 	return h.ctx.Err() == nil && h.left() > 0 && float64(h.out.Replays) < part*float64(h.o.Tries) && !h.o.Stop(part)
 }
 
-// bracket searches among failures of so many parts by successive halving.
+// bracket searches among failures of so many parts by successive halving, with its share of the
+// tries.
 func (h *hunting) bracket(parts int) error {
 	arms := h.arms(parts)
-	for round := 0; len(arms) > 0 && h.mayGoOn(); round++ {
+	until := h.out.Replays + int(searchPart*float64(h.o.Tries))/h.o.Faults
+	for round := 0; len(arms) > 0 && h.out.Replays < until && h.mayGoOn(searchPart); round++ {
 		h.phase = "search"
 		trials := h.trialsOf(arms, parts, round)
 		before := h.out.Replays

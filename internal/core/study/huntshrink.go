@@ -32,7 +32,7 @@ func (h *hunting) shrinkFound() error {
 			return err
 		}
 	}
-	for in := 0; in < inVain && len(h.found) > 0 && h.mayGoOn(); {
+	for in := 0; in < inVain && len(h.found) > 0 && h.mayGoOn(1); {
 		found, err := h.smallerElsewhere()
 		if err != nil {
 			return err
