@@ -50,7 +50,7 @@ examples:
 			f.figures.define(fs)
 			with := withFlag(fs)
 			f.replay.define(fs)
-			fs.StringVar(&f.kinds, "kinds", "refuse,hang,blackhole,errors,slow,reset,flap,probe-fails,probe-lies,gone", "`KINDS` of faults to try, comma-separated:\n"+strings.Join(huntKinds(), "\n"))
+			fs.StringVar(&f.kinds, "kinds", "", "`KINDS` of faults to try, comma-separated; all but park and drain when not given:\n"+strings.Join(huntKinds(), "\n"))
 			fs.StringVar(&f.upstreams, "upstream", "", "`NAMES` of the upstreams whose backends fail, comma-separated; all when not given")
 			fs.DurationVar(&f.o.For, "for", 0, "maximum `TIME` of a fault; one minute when not given, or a quarter of a short replay")
 			fs.Float64Var(&f.o.MostLoad, "load-up-to", 1.5, "maximum `FACTOR` of the load; 1 leaves the load as it is")
@@ -92,6 +92,9 @@ func (f *huntFlags) check() error {
 		return err
 	}
 	f.o.Kinds, f.o.Upstreams = commas(f.kinds), commas(f.upstreams)
+	if f.kinds == "" {
+		f.o.Kinds = scenario.FaultNames(func(k *scenario.FaultKind) bool { return k.Order == "" })
+	}
 	if err := knownKinds(f.o.Kinds, huntKinds()); err != nil {
 		return err
 	}

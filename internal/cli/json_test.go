@@ -54,6 +54,9 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 		"sweep": {
 			study.Sweep{}, study.SweptRun{}, study.SweepPart{}, study.SweepCase{}, study.SinglePoint{}, study.LoadLimit{}, study.Undisturbed{}, study.Shard{},
 		},
+		"hunt": {
+			study.Hunt{}, study.HuntRun{}, study.Weakness{}, study.Failure{}, study.HuntFault{}, study.ShrinkStep{}, study.HuntTried{}, study.HuntRound{}, study.HuntShot{},
+		},
 		"trace describe":  {trace.Summary{}, trace.Spread{}, trace.Rate{}, trace.RateRow{}, trace.Count{}, trace.Bad{}},
 		"rehearse":        {rehearsalJSON{}, study.Fidelity{}, study.Held{}, report.MappedAddress{}, drive.Lateness{}},
 		"trace learn":     {study.Learned{}, study.LearnedService{}, study.LearnedPathFit{}, study.LearnedFit{}, study.LearnedRun{}, study.LearnedTimes{}, study.LearnedLoad{}, study.LearnedPath{}},

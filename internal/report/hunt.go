@@ -142,7 +142,7 @@ func (s Style) huntTried(b *strings.Builder, h *study.Hunt) {
 		return
 	}
 	b.WriteString("\n" + s.bold("tried in the search") + "\n")
-	cols := []column{{name: "at once"}, {name: "kind", left: true}, {name: "tried"}, {name: "broken"}, {name: "nearest to its bound", left: true, drop: 1}, {name: "distance", drop: 1}}
+	cols := []column{{name: "faults"}, {name: "kind", left: true}, {name: "tried"}, {name: "broken"}, {name: "nearest", left: true, drop: 1}, {name: "distance", drop: 1}}
 	var rows [][]string
 	for _, x := range h.Tried {
 		broken := count(int64(x.Broken))
@@ -152,8 +152,13 @@ func (s Style) huntTried(b *strings.Builder, h *study.Hunt) {
 		rows = append(rows, []string{count(int64(x.Faults)), x.Kind, count(int64(x.Tried)), broken, x.Nearest, pastText(x.PastMost)})
 	}
 	b.WriteString(s.table(cols, rows, 2))
-	b.WriteString("  " + flow("a failure with several kinds counts in the row of each; distance: share of the bound that is left before it, + past it", s.Width, 2) + "\n")
+	for _, note := range huntNotes {
+		b.WriteString("  " + flow(note, s.Width, 2) + "\n")
+	}
 }
+
+// huntNotes explain the table of what was tried.
+var huntNotes = []string{"faults: at once; a load factor counts as one, and several kinds count in the row of each", "distance: share of the bound that is left before it, + past it"}
 
 // pastText words how far a value is from its bound.
 func pastText(past float64) string {

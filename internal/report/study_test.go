@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"image/png"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -33,6 +34,41 @@ func swept(t *testing.T) *study.Sweep {
 	w, err := study.RunSweep(context.Background(), p.Config, p.Scenario, nil, study.SweepOptions{Names: []string{"tern.hcl"}, Kinds: []string{"refuse", "hang"}, Pairs: true, TooMuch: 0.01, Replay: replay.Options{Seed: 1}})
 	require.NoError(t, err)
 	return w
+}
+
+func TestThePageOfAHunt(t *testing.T) {
+	failure := study.Failure{LoadFactor: 1.3, Faults: []study.HuntFault{
+		{Kind: "slow", Targets: []string{"app.auk"}, At: 61.5, Until: 91.5, Factor: 4.5}, {Kind: "errors", Targets: []string{"app.gannet", "app.petrel"}, At: 70, Until: 72, Rate: 0.25},
+		{Kind: "flap", Targets: []string{"proxy 2"}, Until: 0.5, FailsFor: 0.2, WorksFor: 2},
+	}}
+	words := "app.auk (slow 4.5x, from 01:01.5 for 30.0 s) with app.gannet and app.petrel (errors 25.00 %, from 01:10.0 for 2.00 s) with proxy 2 (flap, down 200 ms and up 2.00 s, from 00:00.0 for 500 ms) with 1.3x the load"
+	assert.Equal(t, words, huntFailure(&failure))
+	w := study.Weakness{Failure: failure, Expectation: "few <fail>", That: "result.failed == 0", Broken: 8, Needed: 8, Seeds: 9, FailedMore: 12, MoreLow: 3, MoreHigh: 40, ErrorRate: 0.01, ElapsedP99: 1.5, CalmP99: 0.25, Scenario: "seed = 1\n", Shrunk: []study.ShrinkStep{{What: "milder", From: failure, To: failure, Replays: 7}}}
+	p := replayed(t)
+	h := &study.Hunt{
+		Of:    study.HuntRun{Names: []string{"tern.hcl"}, Requests: 100, Duration: 60, Kinds: []string{"slow"}, Targets: 2, Equal: 1, LoadFactor: 1.5, Faults: 3, Tries: 1000, Longest: 60},
+		Found: &w, FoundReplay: p.Result, Others: []study.Weakness{w}, Replays: 900, Partial: true, Tried: []study.HuntTried{{Faults: 2, Kind: "slow", Tried: 9, Broken: 1, Nearest: "few <fail>", PastMost: 0.5}, {Faults: 1, Kind: "load", Tried: 9, Nearest: "few <fail>", PastMost: -0.25}},
+		Shots: []study.HuntShot{{Replay: 1, Phase: "search", Faults: 1, Kind: "slow", Past: -0.5}, {Replay: 2, Phase: "confirm", Faults: 3, Kind: "slow", Past: 0.5, Broken: true}},
+	}
+	page, err := HuntPage(h, "1")
+	require.NoError(t, err)
+	text := onItsOwn(t, page)
+	for _, want := range []string{"<h1 class=\"bad\">The smallest failure found: app.auk (slow 4.5x", "few &lt;fail&gt;", "<title>replay 2, confirm: slow with 3 failures, +50 %</title>", "12 (3 to 40) additional failed requests", "Stopped early", "<td>milder</td>", "<pre>seed = 1"} {
+		assert.Contains(t, text, want)
+	}
+	plain := strings.Join(strings.Fields(plainStyle.Hunt(h, "")), " ")
+	for _, want := range []string{"breaks \"few <fail>\"", "is not met with 8 of 9 fresh seeds; 8 are needed (result.failed == 0)", "milder: app.auk", "+50 %", "25 %", "seed = 1", "900 of 1,000 replays", "the result is partial"} {
+		assert.Contains(t, plain, want)
+	}
+	for _, kind := range []string{"svg", "png"} {
+		_, err := HuntFigure(kind, h)
+		require.NoError(t, err)
+	}
+	h.Found, h.FoundReplay, h.Others = nil, nil, nil
+	assert.Contains(t, plainStyle.Hunt(h, "x"), "this is no proof that there is none")
+	assert.Contains(t, plainStyle.Hunt(&study.Hunt{}, ""), "stopped before the first failure was tried")
+	_, err = HuntFigure("png", &study.Hunt{})
+	assert.Error(t, err)
 }
 
 func TestThePageOfAComparison(t *testing.T) {

@@ -103,9 +103,9 @@ type HuntTried struct {
 	Faults   int     `json:"faults"` // at once; a load factor counts as one
 	Kind     string  `json:"kind"`   // of one of them, or "load"
 	Tried    int     `json:"tried"`
-	Broken   int     `json:"broken"`    // of those, with the first seed
-	Nearest  string  `json:"nearest"`   // the expectation that came nearest to its bound
-	PastMost float64 `json:"past_most"` // how far: -1 to 0 before its bound, above 0 past it
+	Broken   int     `json:"broken"`   // of those, with the first seed
+	Nearest  string  `json:"nearest"`  // the expectation that came nearest to its bound
+	PastMost float64 `json:"distance"` // how far: -1 to 0 before its bound, above 0 past it
 }
 
 // HuntRound is one round of successive halving.
@@ -114,7 +114,7 @@ type HuntRound struct {
 	Families int     `json:"families"` // kinds and targets under search
 	Replays  int     `json:"replays"`
 	Broken   int     `json:"broken"`
-	PastMost float64 `json:"past_most"`
+	PastMost float64 `json:"distance"`
 }
 
 // HuntShot is one failure that was tried.
@@ -122,8 +122,8 @@ type HuntShot struct {
 	Replay int     `json:"replay"` // its number
 	Phase  string  `json:"phase"`  // search, confirm, shrink or smaller
 	Faults int     `json:"faults"`
-	Kind   string  `json:"kind"` // of its first fault, or "load"
-	Past   float64 `json:"past"` // of the expectation that is nearest to its bound, or furthest past it
+	Kind   string  `json:"kind"`     // of its first fault, or "load"
+	Past   float64 `json:"distance"` // of the expectation that is nearest to its bound, or furthest past it
 	Broken bool    `json:"broken"`
 }
 
@@ -164,6 +164,7 @@ type hunting struct {
 	out      *Hunt
 	tried    map[triedKey]*HuntTried
 	found    []*finding
+	seen     map[string]*arm // families that were tried, by their key
 }
 
 // RunHunt searches for the smallest failure that breaks an expectation of the scenario. The error
@@ -174,7 +175,7 @@ func RunHunt(ctx context.Context, c *config.Config, s *scenario.Scenario, source
 	if o.Stop == nil {
 		o.Stop = func(float64) bool { return false }
 	}
-	h := &hunting{ctx: ctx, o: &o, config: c, scenario: s, sources: sources, reads: s.Reads(), calms: map[uint64]*outcomeOf{}, tried: map[triedKey]*HuntTried{}}
+	h := &hunting{ctx: ctx, o: &o, config: c, scenario: s, sources: sources, reads: s.Reads(), calms: map[uint64]*outcomeOf{}, tried: map[triedKey]*HuntTried{}, seen: map[string]*arm{}}
 	h.out = &Hunt{Others: []Weakness{}, Tried: []HuntTried{}, Rounds: []HuntRound{}, Shots: []HuntShot{}, Notes: []string{}}
 	if err := h.check(); err != nil {
 		return nil, err

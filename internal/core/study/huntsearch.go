@@ -2,6 +2,7 @@ package study
 
 import (
 	"cmp"
+	"maps"
 	"math"
 	"slices"
 )
@@ -63,11 +64,12 @@ func (h *hunting) mayGoOn(part float64) bool {
 }
 
 // bracket searches among failures of so many parts by successive halving, with its share of the
-// tries.
+// tries: half of them for single ones, if there are others.
 func (h *hunting) bracket(parts int) error {
 	arms := h.arms(parts)
-	until := h.out.Replays + int(searchPart*float64(h.o.Tries))/h.o.Faults
-	for round := 0; len(arms) > 0 && h.out.Replays < until && h.mayGoOn(searchPart); round++ {
+	shares := [...][3]float64{{1}, {2. / 3, 1. / 3}, {1. / 2, 1. / 3, 1. / 6}}[h.o.Faults-1]
+	until := h.out.Replays + int(shares[parts-1]*searchPart*float64(h.o.Tries))
+	for round := 0; len(arms) > 0 && (h.out.Replays < until || len(h.found) > 0) && h.mayGoOn(searchPart); round++ {
 		h.phase = "search"
 		trials := h.trialsOf(arms, parts, round)
 		before := h.out.Replays
@@ -75,16 +77,11 @@ func (h *hunting) bracket(parts int) error {
 			return err
 		}
 		h.note(parts, len(arms), h.out.Replays-before, trials)
-		for _, t := range trials {
-			if t.arm.best == nil || t.arm.best != t.trial && better(t.trial, t.arm.best) < 0 {
-				t.arm.best = t.trial
-			}
-		}
 		slices.SortStableFunc(arms, func(a, b *arm) int { return better(a.best, b.best) })
 		if err := h.confirmBest(arms); err != nil {
 			return err
 		}
-		if len(arms) == 1 || parts > 1 && len(h.found) > 0 {
+		if len(arms) == 1 || len(h.found) > 0 && round > 0 {
 			return nil // others are looked for when it is known how small this one can be
 		}
 		arms = arms[:(len(arms)+keepOneOf-1)/keepOneOf]
@@ -96,7 +93,7 @@ func (h *hunting) bracket(parts int) error {
 // a bound, then those that cost most.
 func better(a, b *trial) int {
 	if a == nil || b == nil {
-		return cmp.Compare(boolInt(a == nil), boolInt(b == nil))
+		return cmp.Compare(boolInt(a == nil), boolInt(b == nil)) // those without a trial come last
 	}
 	always := func(t *trial) bool { return t.broken == t.tries && t.tries > 0 && !t.chance }
 	switch {
@@ -192,7 +189,20 @@ func (h *hunting) draw(a *arm, worst bool) *trial {
 
 // arms returns the families of so many parts: all of one, and of more as many as a bracket takes,
 // half of them made of elements that cost much alone.
-func (h *hunting) arms(parts int) (out []*arm) {
+func (h *hunting) arms(parts int) []*arm {
+	out := h.families(parts)
+	for i, a := range out {
+		if was := h.seen[a.key()]; was != nil {
+			out[i] = was // with what is known of it
+		} else {
+			h.seen[a.key()] = a
+		}
+	}
+	return out
+}
+
+// families returns the families that arms is made of.
+func (h *hunting) families(parts int) (out []*arm) {
 	load := h.o.MostLoad > 1
 	if parts == 1 {
 		if load {
@@ -230,6 +240,20 @@ func (h *hunting) arms(parts int) (out []*arm) {
 		}
 	}
 	return out
+}
+
+// parts returns of how many failures its trials are made.
+func (a *arm) parts() int { return len(a.elements) + boolInt(a.load) }
+
+// promising returns the families of so many parts that came nearest to a bound, the best first.
+func (h *hunting) promising(parts, most int) (out []*arm) {
+	for _, key := range slices.Sorted(maps.Keys(h.seen)) {
+		if a := h.seen[key]; a.parts() == parts && a.best != nil {
+			out = append(out, a)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b *arm) int { return better(a.best, b.best) })
+	return out[:min(len(out), most)]
 }
 
 // key tells arms apart.
@@ -291,6 +315,11 @@ func (h *hunting) tryAll(trials []armTrial, seed uint64) error {
 		t.broken += boolInt(j.of.broken)
 		t.damage = j.of.failed - calm.failed + (j.of.elapsed-calm.elapsed)/max(calm.elapsed, 1e-6)
 		h.count(t, &j.of)
+	}
+	for _, t := range trials[:len(done)] {
+		if t.arm.best == nil || t.arm.best != t.trial && better(t.trial, t.arm.best) < 0 {
+			t.arm.best = t.trial
+		}
 	}
 	return nil
 }

@@ -13,11 +13,14 @@ const mostOthers = 3
 var shrinkSteps = []float64{0.5, 0.8, 0.93}
 
 // inVain is after how many rounds without a smaller failure the hunt ends.
-const inVain = 5
+const inVain = 10
 
 // ofFamily is how many trials of its own family are made in each round, to make a failure smaller
 // that has to change in two properties at once.
 const ofFamily = 40
+
+// promisingArms is how many other families are tried in each round, and how many at random.
+const promisingArms = 12
 
 // placements is how many moments are tried for a shorter fault: its beginning, its end, and
 // others, as it may have to meet a phase of the probe.
@@ -341,15 +344,21 @@ func (h *hunting) smallerElsewhere() (bool, error) {
 			trials = append(trials, armTrial{t, a})
 		}
 	}
-	for _, a := range h.arms(best.parts()) {
+	for _, a := range h.promising(best.parts(), promisingArms) {
 		add(h.draw(a, false), a)
 		if len(a.elements) == len(best.faults) {
 			add(h.likened(a, best, false), a)
 			add(h.likened(a, best, true), a)
 		}
 	}
+	own := &arm{} // what is known of it is the finding
 	for range ofFamily {
-		add(h.redrawn(best), nil)
+		add(h.redrawn(best), own)
+	}
+	all := h.arms(best.parts())
+	for range promisingArms {
+		a := all[h.below(len(all))]
+		add(h.draw(a, false), a)
 	}
 	if err := h.tryAll(trials, h.o.Replay.Seed); err != nil || h.ctx.Err() != nil {
 		return false, err
