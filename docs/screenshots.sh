@@ -96,7 +96,6 @@ while read -r name kind w h digest args; do
     serve) terminal serve "$w" "$h" 3 "echo '\$ kestrix serve harbour.hcl'; head -n 22 events.log; tail -n 5 access.log" ;;
     status) terminal status "$w" "$h" 4 "echo '\$ kestrix status harbour.hcl'; kestrix status harbour.hcl; echo; echo '\$ kestrix tell harbour.hcl booking.gannet drain -for 10m'; kestrix tell harbour.hcl booking.gannet drain -for 10m -yes; kestrix tell harbour.hcl booking.gannet return >/dev/null" ;;
     watch) terminal watch "$w" "$h" 6 "kestrix watch harbour.hcl" ;;
-    answer) terminal answer "$w" "$h" 3 "echo '\$ curl http://127.0.0.1:8080/seats'; curl -s http://127.0.0.1:8080/seats" ;;
     control) control control "$w" "$h" "" ;;
     requests) control requests "$w" "$h" "requests.html?kind=failed&cause=status_5xx" ;;
     esac ;;

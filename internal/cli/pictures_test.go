@@ -72,4 +72,4 @@ func TestPicturesShowTheCurrentOutput(t *testing.T) {
 }
 
 // samePictures are those of outputs that are the same in each run.
-var samePictures = map[string]bool{"check": true, "why": true, "diff": true, "replay": true, "compare": true, "sweep": true, "page": true, "describe": true, "figure": true, "map": true}
+var samePictures = map[string]bool{"check": true, "why": true, "diff": true, "replay": true, "compare": true, "sweep": true, "hunt": true, "page": true, "describe": true, "figure": true, "map": true}
