@@ -63,7 +63,7 @@ func TestThePageOfJSONIsFresh(t *testing.T) {
 		"why -journal":    {struct{ Request, Whole, Story int }{}, journal.Moment{}, journal.Stood{}},
 		"events":          {control.Events{}, status.Event{}},
 		"Kept requests":   {status.Requests{}, status.Request{}, status.RequestAttempt{}},
-		"A running proxy": {status.Status{}, status.Frontend{}, status.Route{}, status.Listener{}, status.Refused{}, status.Upstream{}, status.Backend{}, status.ProbeSeen{}, status.Recent{}, status.Held{}, status.Elapsed{}, status.RefusedConnections{}, status.Reloads{}, status.Certificate{}, status.Probes{}},
+		"A running proxy": {status.Status{}, status.Frontend{}, status.Route{}, status.Listener{}, status.Refused{}, status.Upstream{}, status.Group{}, status.Backend{}, status.ProbeSeen{}, status.Recent{}, status.Held{}, status.Elapsed{}, status.RefusedConnections{}, status.Reloads{}, status.Certificate{}, status.Probes{}},
 	} {
 		want := map[string]bool{}
 		for _, v := range values {

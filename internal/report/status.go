@@ -152,6 +152,38 @@ func (s Style) upstreamHead(u *status.Upstream) string {
 	return head
 }
 
+// groupsStatus is a line on the tiers and zones among which requests spill; empty without them.
+func (s Style) groupsStatus(u *status.Upstream) string {
+	if len(u.Groups) == 0 {
+		return ""
+	}
+	return "  " + flow(groupsText(u), s.Width, 4) + "\n"
+}
+
+// groupsText words what each tier and zone has in flight and gets.
+func groupsText(u *status.Upstream) string {
+	own := slices.ContainsFunc(u.Groups, func(g status.Group) bool { return g.OwnZone })
+	var parts []string
+	for _, g := range u.Groups {
+		name := fmt.Sprintf("tier %d", g.Tier)
+		if g.OwnZone {
+			name += ", own zone"
+		} else if own {
+			name += ", other zones"
+		}
+		switch {
+		case g.Room == nil:
+			name += " gets " + percent(g.Share)
+		case g.Share > 0:
+			name += fmt.Sprintf(" has %s of %s in flight and gets the next request", count(int64(g.InFlight)), strconv.FormatFloat(*g.Room, 'g', 3, 64))
+		default:
+			name += fmt.Sprintf(" has %s of %s", count(int64(g.InFlight)), strconv.FormatFloat(*g.Room, 'g', 3, 64))
+		}
+		parts = append(parts, name)
+	}
+	return strings.Join(parts, "; ")
+}
+
 func (s Style) upstreamStatus(x *status.Status, u *status.Upstream) string {
 	shown, rest := u.Backends, ""
 	if len(shown) > manyBackends && !s.All {
@@ -194,7 +226,7 @@ func (s Style) upstreamStatus(x *status.Status, u *status.Upstream) string {
 			}
 		}
 	}
-	return s.upstreamHead(u) + "\n" + s.table(columns, rows, 2) + rest + why.String()
+	return s.upstreamHead(u) + "\n" + s.groupsStatus(u) + s.table(columns, rows, 2) + rest + why.String()
 }
 
 // moreOf says of a backend what has no column.

@@ -48,6 +48,22 @@ func TestHowAProxyStandsIsSaidInOneLine(t *testing.T) {
 	assert.Equal(t, "1 of 2 backends out of rotation: booking.gull1 is without weight", got)
 }
 
+// TestTiersAndZonesAreShown: in the text and on the page, by load and by health.
+func TestTiersAndZonesAreShown(t *testing.T) {
+	room, none := 16.0, 0.0
+	for want, groups := range map[string][]status.Group{
+		"tier 1, own zone has 12 of 16 in flight and gets the next request; tier 1, other zones has 3 of 16; tier 2, other zones has 0 of 0": {{Tier: 1, OwnZone: true, Share: 1, Room: &room, InFlight: 12}, {Tier: 1, Room: &room, InFlight: 3}, {Tier: 2, Room: &none}},
+		"tier 1 gets 75.0 %; tier 2 gets 25.0 %": {{Tier: 1, Share: 0.75}, {Tier: 2, Share: 0.25}},
+	} {
+		v := standing("up", "up")
+		v.Status.Upstreams[0].Groups = groups
+		assert.Contains(t, Style{Width: 1000}.Status(v.Status, "here"), "\n  "+want+"\n")
+		page, err := StatusPage{}.Page(v)
+		require.NoError(t, err)
+		assert.Contains(t, string(page), capital(want))
+	}
+}
+
 // TestWhatIsAmissWithAProxyItself is told in its text, on its page and in the terminal view.
 func TestWhatIsAmissWithAProxyItself(t *testing.T) {
 	v := standing("up")

@@ -286,6 +286,9 @@ func newStatusCard(s *status.Status, u *status.Upstream) statusCard {
 	if u.Refused > 0 {
 		c.Says += fmt.Sprintf("; %s refused: no backend available", count(int64(u.Refused)))
 	}
+	if len(u.Groups) > 0 {
+		c.Says += ". " + capital(groupsText(u))
+	}
 	if in == 0 {
 		c.Bad = "No backend is available: every request is refused."
 	}

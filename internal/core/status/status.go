@@ -111,6 +111,18 @@ type Upstream struct {
 	RetryBudget *float64  `json:"retry_budget"`
 	Refused     uint64    `json:"refused"` // that no backend was given
 	Backends    []Backend `json:"backends"`
+	Groups      []Group   `json:"groups"` // in the order in which requests spill; empty where nothing spills
+}
+
+// Group is a tier, or the proxy's own zone in it, among which requests spill.
+type Group struct {
+	Tier    int     `json:"tier"`
+	OwnZone bool    `json:"own_zone"`
+	Share   float64 `json:"share"` // of new requests; with spill_at 1 for the group that the next one goes to
+	// Room is how many requests it may have in flight, of which spill_at starts to spill; null without
+	// spill_at.
+	Room     *float64 `json:"room"`
+	InFlight int      `json:"in_flight"`
 }
 
 // Backend is one backend of a Status. Counts are of attempts that have

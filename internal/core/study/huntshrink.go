@@ -390,6 +390,9 @@ func (h *hunting) likened(a *arm, to *trial, atOnce bool) *trial {
 		h.severity(f)
 		h.placed(f)
 	}
+	if c.load > 1 {
+		c.load = h.o.MostLoad
+	}
 	return c
 }
 
@@ -408,7 +411,7 @@ func (h *hunting) redrawn(t *trial) *trial {
 		h.placed(f)
 	}
 	if c.load > 1 && h.unit() < 0.5 {
-		c.load = h.loadNear(c.load)
+		c.load = h.o.MostLoad // with which it may be shorter
 	}
 	return c
 }

@@ -1,8 +1,11 @@
 package study
 
 import (
+	"context"
 	"fmt"
+	"math"
 	"os"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -10,6 +13,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrix/internal/core/config"
+	"kestrix/internal/core/replay"
+	"kestrix/internal/core/scenario"
+	"kestrix/internal/core/units"
 	"kestrix/internal/core/upstream"
 )
 
@@ -140,4 +146,46 @@ func TestTheWorkedExampleOfFailover(t *testing.T) {
 		assert.Equal(t, want, shares, line)
 	}
 	assert.Equal(t, 5, rows)
+}
+
+// TestNightAndNoonOfFailover holds the second table of docs/failover.md to replays.
+func TestNightAndNoonOfFailover(t *testing.T) {
+	read := func(name string) string {
+		text, err := os.ReadFile("../../../" + name)
+		require.NoError(t, err)
+		return string(text)
+	}
+	rows := 0
+	for line := range strings.Lines(read("docs/failover.md")) {
+		cells := strings.Split(line, "|")
+		if len(cells) != 9 || !strings.Contains(cells[7], " ms") {
+			continue
+		}
+		rows++
+		for i := range cells {
+			cells[i] = strings.TrimSpace(cells[i])
+		}
+		src := read("examples/harbour/quays.hcl")
+		if at, room, _ := strings.Cut(cells[2], ", "); at == "spill_at" {
+			src = strings.Replace(src, "spill_below", "spill_at", 1)
+			src = regexp.MustCompile(`(address = "[^}]*) }`).ReplaceAllString(src, "$1, "+room+" }")
+		}
+		c, found, err := config.Read([]config.File{{Name: "quays.hcl", Source: []byte(src)}})
+		require.NoError(t, err)
+		require.Empty(t, found)
+		s, found, err := scenario.Read(config.File{Name: "s.hcl", Source: []byte(read("examples/harbour/" + cells[1] + ".scenario.hcl"))}, c)
+		require.NoError(t, err)
+		require.Empty(t, found)
+		r, err := replay.Run(context.Background(), c, s, nil, replay.Options{Seed: s.Seed})
+		require.NoError(t, err)
+		total, zones := int64(0), map[string]int64{}
+		for _, b := range c.Upstreams[0].Backends {
+			n := r.Upstreams["booking"].Backends[b.Name].Requests
+			total, zones[b.Zone] = total+n, zones[b.Zone]+n
+		}
+		share := func(zone string) string { return fmt.Sprintf("%.1f %%", 100*float64(zones[zone])/float64(total)) }
+		during := r.Faults[0].During
+		assert.Equal(t, cells[3:8], []string{share("north-quay"), share("south-quay"), share("boat-shed"), fmt.Sprint(during.Failed), units.Count(int64(math.Round(1000*during.Elapsed.P99))) + " ms"}, line)
+	}
+	assert.Equal(t, 6, rows)
 }

@@ -201,9 +201,16 @@ func (c *counts) zero() {
 func (l *Pool) Status(at time.Time, recent bool) status.Upstream {
 	l.mu.Lock()
 	now := l.set.o.Now()
-	u := status.Upstream{Name: l.Name, Algorithm: l.cfg.Algorithm, Waiting: l.core.Waiting(), Queued: l.queued, Retries: l.retries, Refused: l.refused, Backends: []status.Backend{}}
+	u := status.Upstream{Name: l.Name, Algorithm: l.cfg.Algorithm, Waiting: l.core.Waiting(), Queued: l.queued, Retries: l.retries, Refused: l.refused, Backends: []status.Backend{}, Groups: []status.Group{}}
 	if left, ok := l.core.RetryBudget(); ok {
 		u.RetryBudget = &left
+	}
+	for _, g := range l.core.Shares() {
+		x := status.Group{Tier: g.Tier, OwnZone: g.OwnZone, Share: g.Share, InFlight: g.InFlight}
+		if l.cfg.Failover != nil && l.cfg.Failover.SpillAt > 0 {
+			x.Room = &g.Room
+		}
+		u.Groups = append(u.Groups, x)
 	}
 	members := l.core.Members(now)
 	all := make([]*counts, len(members))
