@@ -79,6 +79,7 @@ var Columns = []ColumnDescription{
 	{"sessions moved", "sessions that got another backend permanently"},
 	{"share", "share of the upstream's requests"},
 	{"share of backends", "share of the path's requests by backend"},
+	{"spilled", "attempts that the algorithm sent to another tier or zone than the first"},
 	{"spread", "requests by weight of the busiest backend, divided by the mean; 1 is even"},
 	{"state", "state of the backend; docs/events.md lists the states"},
 	{"that", "condition of the expectation"},

@@ -147,7 +147,7 @@ func rangeMeans(seeds int) string {
 // terminal is narrow.
 var compareHeads = map[string]column{
 	"spread": {name: "spread ", drop: 1}, "p50": {name: "p50 ", drop: 8}, "p95": {name: "p95 ", drop: 7}, "p99": {name: "p99 ", drop: 6}, "elapsed_p99": {name: "elapsed p99 "}, "failed": {name: "failed "},
-	"retried": {name: "retried ", drop: 9}, "sessions_moved": {name: "sessions moved ", drop: 4}, "peak_in_flight": {name: "peak ", drop: 10}, "moved_on_leave": {name: "moved on leave ", drop: 2},
+	"retried": {name: "retried ", drop: 9}, "spilled": {name: "spilled ", drop: 3}, "sessions_moved": {name: "sessions moved ", drop: 4}, "peak_in_flight": {name: "peak ", drop: 10}, "moved_on_leave": {name: "moved on leave ", drop: 2},
 	"session_misses": {name: "session misses "}, "pushed_on_leave": {name: "pushed on leave ", drop: 3}, "duration": {name: "duration ", drop: 12}, "throughput": {name: "throughput ", drop: 5},
 }
 
@@ -157,7 +157,7 @@ func (p Compared) shownMeasures() (keys []string) {
 	for _, m := range study.Measures {
 		never := !slices.ContainsFunc(c.Runs, func(r study.Run) bool { v, ok := m.Of(&r.High); return ok && v > 0 })
 		switch {
-		case never && (m.Key == "retried" || m.Key == "sessions_moved"):
+		case never && (m.Key == "retried" || m.Key == "spilled" || m.Key == "sessions_moved"):
 		case m.Key == "session_misses" && !c.Runs[0].Result.Sessions.Known && !p.aboutSessions():
 		case m.Key == "pushed_on_leave" && !slices.ContainsFunc(c.Runs, func(r study.Run) bool { return r.Figures.PushedOnLeave != nil && *r.Figures.PushedOnLeave >= 0.0005 }):
 		case (m.Key == "duration" || m.Key == "throughput") && !differ(c):

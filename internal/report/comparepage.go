@@ -35,7 +35,7 @@ type compareCell struct {
 
 // measureNames are the full names of what variants are compared by, by their keys.
 var measureNames = map[string]string{
-	"spread": "Spread", "p50": "p50", "p95": "p95", "p99": "p99", "elapsed_p99": "Elapsed p99", "failed": "Failed", "retried": "Retried",
+	"spread": "Spread", "p50": "p50", "p95": "p95", "p99": "p99", "elapsed_p99": "Elapsed p99", "failed": "Failed", "retried": "Retried", "spilled": "Spilled",
 	"sessions_moved": "Sessions moved", "peak_in_flight": "Peak in flight", "moved_on_leave": "Moved on leave", "pushed_on_leave": "Pushed on leave", "session_misses": "Session misses", "duration": "Duration", "throughput": "Throughput, req/s",
 }
 
@@ -66,6 +66,8 @@ func figureCell(key string, f *study.Figures, r *study.Run) string {
 		return whole(f.Failed)
 	case "retried":
 		return whole(f.Retried)
+	case "spilled":
+		return whole(f.Spilled)
 	case "sessions_moved":
 		return whole(f.SessionsMoved)
 	case "peak_in_flight":

@@ -105,6 +105,7 @@ type Upstream struct {
 	Failed     int64    `json:"failed"`
 	ClientLeft int64    `json:"client_left"`
 	Retried    int64    `json:"retried"`
+	Spilled    int64    `json:"spilled"` // attempts that the algorithm sent to another tier or zone than the first
 	Latency    Latency  `json:"latency"`
 	Elapsed    Latency  `json:"elapsed"` // of all requests, until the answer, the failure or the leaving
 	Sessions   Sessions `json:"sessions"`

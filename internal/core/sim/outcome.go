@@ -66,7 +66,7 @@ func (e *Engine) upstream(u *up) *result.Upstream {
 		whole, others = append(whole, &u.latency[k]), append(others, &u.unanswered[k])
 	}
 	out := &result.Upstream{
-		Requests: u.requests, Answered: u.answered, Failed: u.failed, ClientLeft: u.left, Retried: u.retried,
+		Requests: u.requests, Answered: u.answered, Failed: u.failed, ClientLeft: u.left, Retried: u.retried, Spilled: u.spilled,
 		Latency: e.latencies.Latency(whole...), Elapsed: e.latencies.Latency(append(whole, others...)...), Sessions: u.sessions, Backends: map[string]*result.Backend{},
 	}
 	out.RecordedInFlight = u.durations.most

@@ -141,6 +141,9 @@ func (e *Engine) place(i int32, v upstream.Verdict) bool {
 	}
 	s := &u.servers[v.Backend]
 	index := u.first + int32(v.Backend)
+	if v.Reason == upstream.Spilled {
+		u.spilled++
+	}
 	if v.Seat != upstream.None {
 		e.seated(u, r.session, v)
 	}

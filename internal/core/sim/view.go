@@ -12,28 +12,28 @@ import (
 
 // up is an upstream and what is counted of it.
 type up struct {
-	cfg                                       *config.Upstream
-	views                                     []*view            // by instance
-	living                                    int                // of them, those whose proxy has not ended
-	core                                      *upstream.Upstream // of the first of them
-	servers                                   []server           // by upstream.BackendID
-	connect                                   time.Duration      // the connect timeout
-	first                                     int32              // position of their first in engine.servers
-	sticky                                    bool
-	cookie                                    bool
-	seat                                      []int16  // by session, backend+1; cookies of clients
-	issued                                    []uint32 // by session, when its cookie was issued, in seconds
-	holder                                    []int16  // by session, backend+1; who holds the application's session
-	sessions                                  result.Sessions
-	moved                                     sessionSet // those that moved here
-	requests, answered, failed, left, retried int64
-	latency                                   []histogram.Histogram // of answered requests, by phase
-	unanswered                                []histogram.Histogram // of those that failed or whose clients left, by phase
-	calm                                      tick.Time             // when last nothing waited for a worker or in the queue
-	waited                                    int64                 // how many did since then, at the last look
-	durations                                 durations
-	said                                      []bool // see takesAsSaid
-	turned                                    int64  // turned away for want of room since the last look, with no fault on
+	cfg                                                *config.Upstream
+	views                                              []*view            // by instance
+	living                                             int                // of them, those whose proxy has not ended
+	core                                               *upstream.Upstream // of the first of them
+	servers                                            []server           // by upstream.BackendID
+	connect                                            time.Duration      // the connect timeout
+	first                                              int32              // position of their first in engine.servers
+	sticky                                             bool
+	cookie                                             bool
+	seat                                               []int16  // by session, backend+1; cookies of clients
+	issued                                             []uint32 // by session, when its cookie was issued, in seconds
+	holder                                             []int16  // by session, backend+1; who holds the application's session
+	sessions                                           result.Sessions
+	moved                                              sessionSet // those that moved here
+	requests, answered, failed, left, retried, spilled int64
+	latency                                            []histogram.Histogram // of answered requests, by phase
+	unanswered                                         []histogram.Histogram // of those that failed or whose clients left, by phase
+	calm                                               tick.Time             // when last nothing waited for a worker or in the queue
+	waited                                             int64                 // how many did since then, at the last look
+	durations                                          durations
+	said                                               []bool // see takesAsSaid
+	turned                                             int64  // turned away for want of room since the last look, with no fault on
 }
 
 // viewOf returns how a request's proxy sees its upstream.

@@ -46,6 +46,7 @@ type Figures struct {
 	ElapsedP99    float64  `json:"elapsed_p99"` // of all requests, those that failed or whose clients left included
 	Failed        float64  `json:"failed"`
 	Retried       float64  `json:"retried"`
+	Spilled       float64  `json:"spilled"` // attempts in another tier or zone than the first
 	SessionsMoved float64  `json:"sessions_moved"`
 	SessionMisses float64  `json:"session_misses"` // requests that reached a backend which does not hold their session
 	PeakInFlight  float64  `json:"peak_in_flight"`
@@ -148,12 +149,16 @@ func SeedsFor(requests int64, variants int) int {
 
 // seedsNeeded returns the fewest seeds with which some of so many variants can be told apart.
 func seedsNeeded(variants int) int {
-	return fewestSeeds(variants * (variants - 1) / 2 * len(Measures))
+	tested := 0
+	for i := range Measures {
+		tested += 1 - boolInt(Measures[i].told)
+	}
+	return fewestSeeds(variants * (variants - 1) / 2 * tested)
 }
 
 func figures(r *result.Replay, upstreams []string) Figures {
 	f := Figures{Retried: float64(r.Retried), Duration: r.Duration, Throughput: r.Throughput, Failed: float64(r.Failed)}
-	l, elapsed, moved, misses := r.Latency, r.Elapsed.P99, r.Sessions.Moved, r.Sessions.Misses
+	l, elapsed, moved, misses, spilled := r.Latency, r.Elapsed.P99, r.Sessions.Moved, r.Sessions.Misses, int64(0)
 	if len(upstreams) > 0 {
 		l, elapsed, moved, misses, f.Failed, f.Retried = result.Latency{}, 0, 0, 0, 0, 0
 	}
@@ -170,6 +175,7 @@ func figures(r *result.Replay, upstreams []string) Figures {
 			l.P50, l.P95, l.P99 = max(l.P50, u.Latency.P50), max(l.P95, u.Latency.P95), max(l.P99, u.Latency.P99)
 			elapsed = max(elapsed, u.Elapsed.P99)
 		}
+		spilled += u.Spilled
 		if len(u.Backends) > 1 {
 			f.Spread = max(f.Spread, u.Imbalance.MaxOverMean)
 		}
@@ -178,6 +184,7 @@ func figures(r *result.Replay, upstreams []string) Figures {
 		}
 	}
 	f.P50, f.P95, f.P99, f.ElapsedP99, f.SessionsMoved, f.SessionMisses = l.P50, l.P95, l.P99, elapsed, float64(moved), float64(misses)
+	f.Spilled = float64(spilled)
 	if r.Leave != nil && r.Leave.Requests > 0 {
 		f.MovedOnLeave, f.PushedOnLeave = &r.Leave.Share, r.Leave.Pushed
 	}
@@ -190,6 +197,7 @@ type Measure struct {
 	More bool                    // is better; else less is
 	At   func(*Figures) *float64 // nil where there is none
 	some bool                    // 0 means that there is none
+	told bool                    // shown alone: neither more nor less of it is better
 }
 
 // Of returns the figure, and whether there is one.
@@ -202,18 +210,19 @@ func (m *Measure) Of(f *Figures) (float64, bool) {
 
 // Measures are the figures that variants are compared by.
 var Measures = []Measure{
-	{"spread", false, func(f *Figures) *float64 { return &f.Spread }, true},
-	{"p50", false, func(f *Figures) *float64 { return &f.P50 }, true},
-	{"p95", false, func(f *Figures) *float64 { return &f.P95 }, true},
-	{"p99", false, func(f *Figures) *float64 { return &f.P99 }, true},
-	{"elapsed_p99", false, func(f *Figures) *float64 { return &f.ElapsedP99 }, true},
-	{"failed", false, func(f *Figures) *float64 { return &f.Failed }, false},
-	{"retried", false, func(f *Figures) *float64 { return &f.Retried }, false},
-	{"sessions_moved", false, func(f *Figures) *float64 { return &f.SessionsMoved }, false},
-	{"session_misses", false, func(f *Figures) *float64 { return &f.SessionMisses }, false},
-	{"peak_in_flight", false, func(f *Figures) *float64 { return &f.PeakInFlight }, true},
-	{"moved_on_leave", false, func(f *Figures) *float64 { return f.MovedOnLeave }, false},
-	{"pushed_on_leave", false, func(f *Figures) *float64 { return f.PushedOnLeave }, false},
-	{"duration", false, func(f *Figures) *float64 { return &f.Duration }, false},
-	{"throughput", true, func(f *Figures) *float64 { return &f.Throughput }, false},
+	{"spread", false, func(f *Figures) *float64 { return &f.Spread }, true, false},
+	{"p50", false, func(f *Figures) *float64 { return &f.P50 }, true, false},
+	{"p95", false, func(f *Figures) *float64 { return &f.P95 }, true, false},
+	{"p99", false, func(f *Figures) *float64 { return &f.P99 }, true, false},
+	{"elapsed_p99", false, func(f *Figures) *float64 { return &f.ElapsedP99 }, true, false},
+	{"failed", false, func(f *Figures) *float64 { return &f.Failed }, false, false},
+	{"retried", false, func(f *Figures) *float64 { return &f.Retried }, false, false},
+	{Key: "spilled", At: func(f *Figures) *float64 { return &f.Spilled }, told: true},
+	{"sessions_moved", false, func(f *Figures) *float64 { return &f.SessionsMoved }, false, false},
+	{"session_misses", false, func(f *Figures) *float64 { return &f.SessionMisses }, false, false},
+	{"peak_in_flight", false, func(f *Figures) *float64 { return &f.PeakInFlight }, true, false},
+	{"moved_on_leave", false, func(f *Figures) *float64 { return f.MovedOnLeave }, false, false},
+	{"pushed_on_leave", false, func(f *Figures) *float64 { return f.PushedOnLeave }, false, false},
+	{"duration", false, func(f *Figures) *float64 { return &f.Duration }, false, false},
+	{"throughput", true, func(f *Figures) *float64 { return &f.Throughput }, false, false},
 }

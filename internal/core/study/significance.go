@@ -66,6 +66,9 @@ func (c *Comparison) tellApart() {
 	type pair struct{ a, b, measure int }
 	var pairs []pair
 	for m := range Measures {
+		if Measures[m].told {
+			continue
+		}
 		for a := range c.Runs {
 			for b := range a {
 				pairs = append(pairs, pair{b, a, m})

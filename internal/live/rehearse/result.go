@@ -209,6 +209,9 @@ func (s *stage) upstream(cfg *config.Upstream, answers *result.Upstream, st *sta
 		if len(a.Tried()) > 0 {
 			u.Retried++
 		}
+		if a.Reason == upstream.Spilled.String() {
+			u.Spilled++ // the last attempt alone is known
+		}
 		if a.Moved {
 			moved[who(a)] = true
 		}
