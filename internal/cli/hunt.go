@@ -41,8 +41,8 @@ exit code:
 
 examples:
   kestrix hunt harbour.hcl -scenario rush.scenario.hcl
-  kestrix hunt harbour.hcl morning.log -scenario quiet.scenario.hcl -tries 1000
-  kestrix hunt harbour.hcl morning.log -scenario quiet.scenario.hcl -kinds refuse,hang -faults 1
+  kestrix hunt harbour.hcl morning.log -scenario promises.scenario.hcl -tries 5000
+  kestrix hunt harbour.hcl morning.log -scenario promises.scenario.hcl -kinds refuse,hang -faults 1
   kestrix hunt harbour.hcl -scenario rush.scenario.hcl -write weakest.scenario.hcl`,
 		setup: func(fs *flag.FlagSet) func(context.Context, *Env, []string) error {
 			var f huntFlags
@@ -55,7 +55,7 @@ examples:
 			fs.DurationVar(&f.o.For, "for", 0, "maximum `TIME` of a fault; one minute when not given, or a quarter of a short replay")
 			fs.Float64Var(&f.o.MostLoad, "load-up-to", 1.5, "maximum `FACTOR` of the load; 1 leaves the load as it is")
 			fs.IntVar(&f.o.Faults, "faults", 3, "maximum `NUMBER` of failures at once, from 1 to 3; a higher load counts as one")
-			fs.IntVar(&f.o.Tries, "tries", 1000, "maximum `NUMBER` of replays")
+			fs.IntVar(&f.o.Tries, "tries", 2000, "maximum `NUMBER` of replays")
 			fs.DurationVar(&f.within, "within", 0, "maximum `TIME` of the search; none when not given")
 			fs.StringVar(&f.write, "write", "", "write the scenario with the failure to `FILE`")
 			fs.BoolVar(&f.all, "all", false, "list every row of long tables")

@@ -238,7 +238,8 @@ func (s *shrinking) overlap() *trial {
 	return c
 }
 
-// shorten tries a part of the length of a fault at several moments.
+// shorten tries a part of the length of a fault at several moments, and as severe as may be: to be
+// shorter counts more than to be milder.
 func (s *shrinking) shorten(i int, part float64) (bool, error) {
 	was := s.of.trial.faults[i]
 	long := rounded(time.Duration(float64(was.long) * part))
@@ -247,9 +248,17 @@ func (s *shrinking) shorten(i int, part float64) (bool, error) {
 	}
 	room := was.long - long
 	every := interval(s.config, was.backends)
-	for k := range placements {
+	for k := range placements + 2 {
 		c := s.of.trial.clone()
 		f := &c.faults[i]
+		if k >= placements {
+			if s.severer(f, 2); c.load > 1 {
+				c.load = s.o.MostLoad
+			}
+			if c.load == s.of.trial.load && f.severity() == was.severity() {
+				break // it is already
+			}
+		}
 		switch f.long = long; {
 		case k == 1:
 			f.at += room
@@ -257,7 +266,7 @@ func (s *shrinking) shorten(i int, part float64) (bool, error) {
 			f.at += room / 2
 		case k > 2 && k < placements-2:
 			f.at += time.Duration((2*s.unit() - 1) * float64(every))
-		case k > 2: // with the other faults, if there are any
+		case k > 2 && k != placements: // with the other faults, if there are any
 			by := time.Duration(s.unit()*float64(s.end-long)) - f.at
 			for i := range c.faults {
 				c.faults[i].at += by
