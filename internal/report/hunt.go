@@ -122,7 +122,11 @@ func (s Style) weakness(b *strings.Builder, h *study.Hunt, w *study.Weakness) {
 	b.WriteString("\n" + s.bold("made smaller, as long as it stays broken") + "\n")
 	b.WriteString("  " + flow("found: "+huntFailure(&w.Shrunk[0].From), s.Width, 4) + "\n")
 	for _, x := range w.Shrunk {
-		b.WriteString("  " + flow(fmt.Sprintf("%s: %s (%s)", x.What, huntFailure(&x.To), plural(int64(x.Replays), "replay")), s.Width, 4) + "\n")
+		text := x.What + ": " + huntFailure(&x.To)
+		if x.Replays > 0 {
+			text += " (" + plural(int64(x.Replays), "replay") + ")"
+		}
+		b.WriteString("  " + flow(text, s.Width, 4) + "\n")
 	}
 }
 

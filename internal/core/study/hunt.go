@@ -161,6 +161,7 @@ type hunting struct {
 	draws    uint64                // random numbers used
 	fresh    uint64                // seeds used for confirming
 	phase    string
+	settling bool // the replays that are kept for the end may be used
 	out      *Hunt
 	tried    map[triedKey]*HuntTried
 	found    []*finding

@@ -123,7 +123,7 @@ func (h *hunting) run(jobs []tryJob) ([]tryJob, error) {
 
 // left returns how many replays may be used, without those that confirm the result at the end.
 func (h *hunting) left() int {
-	if h.phase == "report" {
+	if h.settling {
 		return max(h.o.Tries-h.out.Replays, 0)
 	}
 	return max(h.o.Tries-h.out.Replays-h.reserve(), 0)

@@ -98,7 +98,8 @@ func (h *hunting) shrink(f *finding) error {
 // settle has fresh seeds judge the last step of shrinking, and takes steps back until one of them
 // is broken: the seeds that judged the steps chose them as well.
 func (h *hunting) settle(f *finding) error {
-	h.phase = "confirm"
+	h.phase, h.settling = "confirm", true
+	defer func() { h.settling = false }()
 	last := f.trial
 	for i := len(f.trail) - 1; i > 0; i-- {
 		v, err := h.judge(f.trail[i], h.freshSeeds(), true)
@@ -110,6 +111,9 @@ func (h *hunting) settle(f *finding) error {
 			break
 		}
 		f.trial = f.trail[i-1] // the first one has been confirmed before
+	}
+	if f.trial != last && h.ctx.Err() != nil {
+		h.out.Notes = append(h.out.Notes, "stopped before fresh seeds judged the last steps of making it smaller; these steps were taken back")
 	}
 	if f.trial != last {
 		f.steps = append(f.steps, ShrinkStep{What: "taken back", From: last.failure(), To: f.trial.failure()})
@@ -439,7 +443,7 @@ func (h *hunting) shortened(t, than *trial) *trial {
 
 // report fills in the result, the smallest failure first.
 func (h *hunting) report() error {
-	h.phase = "report"
+	h.phase, h.settling = "report", true
 	h.found = h.distinct(h.found)
 	for i, f := range h.found[:min(len(h.found), 1+mostOthers)] {
 		w, err := h.weakness(f)
