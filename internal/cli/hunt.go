@@ -56,9 +56,8 @@ examples:
 			fs.Float64Var(&f.o.MostLoad, "load-up-to", 1.5, "maximum `FACTOR` of the load; 1 leaves the load as it is")
 			fs.IntVar(&f.o.Faults, "faults", 3, "maximum `NUMBER` of failures at once, from 1 to 3; a higher load counts as one")
 			fs.IntVar(&f.o.Tries, "tries", 2000, "maximum `NUMBER` of replays")
-			fs.DurationVar(&f.within, "within", 0, "maximum `TIME` of the search; none when not given")
+			fs.DurationVar(&f.within, "within", 0, "maximum `TIME` of the search; confirming its result goes on after that. No limit when not given")
 			fs.StringVar(&f.write, "write", "", "write the scenario with the failure to `FILE`")
-			fs.BoolVar(&f.all, "all", false, "list every row of long tables")
 			return func(ctx context.Context, env *Env, args []string) error {
 				if err := f.check(); err != nil {
 					return err
@@ -83,7 +82,6 @@ type huntFlags struct {
 	upstreams string
 	within    time.Duration
 	write     string
-	all       bool
 	o         study.HuntOptions
 }
 
@@ -158,9 +156,7 @@ func (f *huntFlags) report(env *Env, h *study.Hunt) error {
 		if f.out.format == "json" {
 			return writeJSON(w, h)
 		}
-		style := f.out.style(env)
-		style.All = f.all
-		_, err := io.WriteString(w, style.Hunt(h, f.write))
+		_, err := io.WriteString(w, f.out.style(env).Hunt(h, f.write))
 		return err
 	})
 	if err == nil && f.write != "" && h.Found != nil {
@@ -191,5 +187,5 @@ func (p *progress) phases(done, of int, what string) {
 	if p.limit > 0 {
 		left = min(left, max(p.limit-spent, 0).Seconds())
 	}
-	fmt.Fprintf(p.env.Stderr, "\r\x1b[K%s: %s, %s of %s replays, at most %s left", p.what, what, report.Count(int64(done)), report.Count(int64(of)), report.Span(left))
+	fmt.Fprintf(p.env.Stderr, "\r\x1b[K%s: %s, %s of %s replays, %s left", p.what, what, report.Count(int64(done)), report.Count(int64(of)), report.Span(left))
 }

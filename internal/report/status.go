@@ -173,11 +173,11 @@ func groupsText(u *status.Upstream) string {
 		}
 		switch {
 		case g.Room == nil:
-			name += " gets " + percent(g.Share)
+			name += ": gets " + percent(g.Share)
 		case g.Share > 0:
-			name += fmt.Sprintf(" has %s of %s in flight and gets the next request", count(int64(g.InFlight)), strconv.FormatFloat(*g.Room, 'g', 3, 64))
+			name += fmt.Sprintf(": %s of %s in flight, gets the next request", count(int64(g.InFlight)), strconv.FormatFloat(*g.Room, 'g', 3, 64))
 		default:
-			name += fmt.Sprintf(" has %s of %s", count(int64(g.InFlight)), strconv.FormatFloat(*g.Room, 'g', 3, 64))
+			name += fmt.Sprintf(": %s of %s in flight", count(int64(g.InFlight)), strconv.FormatFloat(*g.Room, 'g', 3, 64))
 		}
 		parts = append(parts, name)
 	}

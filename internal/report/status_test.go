@@ -52,8 +52,8 @@ func TestHowAProxyStandsIsSaidInOneLine(t *testing.T) {
 func TestTiersAndZonesAreShown(t *testing.T) {
 	room, none := 16.0, 0.0
 	for want, groups := range map[string][]status.Group{
-		"tier 1, own zone has 12 of 16 in flight and gets the next request; tier 1, other zones has 3 of 16; tier 2, other zones has 0 of 0": {{Tier: 1, OwnZone: true, Share: 1, Room: &room, InFlight: 12}, {Tier: 1, Room: &room, InFlight: 3}, {Tier: 2, Room: &none}},
-		"tier 1 gets 75.0 %; tier 2 gets 25.0 %": {{Tier: 1, Share: 0.75}, {Tier: 2, Share: 0.25}},
+		"tier 1, own zone: 12 of 16 in flight, gets the next request; tier 1, other zones: 3 of 16 in flight; tier 2, other zones: 0 of 0 in flight": {{Tier: 1, OwnZone: true, Share: 1, Room: &room, InFlight: 12}, {Tier: 1, Room: &room, InFlight: 3}, {Tier: 2, Room: &none}},
+		"tier 1: gets 75.0 %; tier 2: gets 25.0 %": {{Tier: 1, Share: 0.75}, {Tier: 2, Share: 0.25}},
 	} {
 		v := standing("up", "up")
 		v.Status.Upstreams[0].Groups = groups

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrix/internal/core/ingest"
+	"kestrix/internal/core/trace"
 )
 
 // TestArrivalsThatAreKept: replays of them have the results of replays that read the trace, or make
@@ -29,6 +30,9 @@ func TestArrivalsThatAreKept(t *testing.T) {
 		"pages": {"load {\n rate = \"10/s\"\n for = \"20s\"\n paths = [\"/\"]\n page \"/\" {\n  fetches = [\"/a\", \"/b\"]\n }\n}\n", nil},
 	} {
 		o := Options{Seed: 3}
+		if name == "open load" {
+			o.Part.Until, _ = trace.ParseMoment("12s")
+		}
 		plain := scenarioOf(t, c, x.load)
 		kept, err := Gather(context.Background(), Case{Config: c, Scenario: plain}, x.sources, o)
 		require.NoError(t, err)

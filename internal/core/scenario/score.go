@@ -154,7 +154,7 @@ func comparisonCanBe(x *hclsyntax.BinaryOpExpr, value bool) (can, known bool) {
 	key, bound, op := x.LHS, x.RHS, x.Op
 	if len(key.Variables())+len(calls(key)) == 0 {
 		key, bound = bound, key
-		op = mirrored(op)
+		op = mirrored[op]
 	}
 	least, most, ok := rangeOf(key)
 	b := number(bound, nil)
@@ -162,7 +162,7 @@ func comparisonCanBe(x *hclsyntax.BinaryOpExpr, value bool) (can, known bool) {
 		return false, false
 	}
 	if !value {
-		op = opposite(op)
+		op = opposite[op]
 	}
 	switch op {
 	case hclsyntax.OpLessThan:
@@ -196,36 +196,16 @@ func rangeOf(e hclsyntax.Expression) (least, most float64, ok bool) {
 	return 0, math.Inf(1), true
 }
 
-// mirrored returns the comparison with its sides exchanged.
-func mirrored(op *hclsyntax.Operation) *hclsyntax.Operation {
-	switch op {
-	case hclsyntax.OpLessThan:
-		return hclsyntax.OpGreaterThan
-	case hclsyntax.OpLessThanOrEqual:
-		return hclsyntax.OpGreaterThanOrEqual
-	case hclsyntax.OpGreaterThan:
-		return hclsyntax.OpLessThan
-	case hclsyntax.OpGreaterThanOrEqual:
-		return hclsyntax.OpLessThanOrEqual
-	}
-	return op
+// mirrored has for each comparison the one that says the same with its sides exchanged.
+var mirrored = map[*hclsyntax.Operation]*hclsyntax.Operation{
+	hclsyntax.OpLessThan: hclsyntax.OpGreaterThan, hclsyntax.OpLessThanOrEqual: hclsyntax.OpGreaterThanOrEqual,
+	hclsyntax.OpGreaterThan: hclsyntax.OpLessThan, hclsyntax.OpGreaterThanOrEqual: hclsyntax.OpLessThanOrEqual,
+	hclsyntax.OpEqual: hclsyntax.OpEqual, hclsyntax.OpNotEqual: hclsyntax.OpNotEqual,
 }
 
-// opposite returns the comparison that is true where another is false.
-func opposite(op *hclsyntax.Operation) *hclsyntax.Operation {
-	switch op {
-	case hclsyntax.OpLessThan:
-		return hclsyntax.OpGreaterThanOrEqual
-	case hclsyntax.OpLessThanOrEqual:
-		return hclsyntax.OpGreaterThan
-	case hclsyntax.OpGreaterThan:
-		return hclsyntax.OpLessThanOrEqual
-	case hclsyntax.OpGreaterThanOrEqual:
-		return hclsyntax.OpLessThan
-	case hclsyntax.OpEqual:
-		return hclsyntax.OpNotEqual
-	case hclsyntax.OpNotEqual:
-		return hclsyntax.OpEqual
-	}
-	return op
+// opposite has for each comparison the one that is true where it is false.
+var opposite = map[*hclsyntax.Operation]*hclsyntax.Operation{
+	hclsyntax.OpLessThan: hclsyntax.OpGreaterThanOrEqual, hclsyntax.OpLessThanOrEqual: hclsyntax.OpGreaterThan,
+	hclsyntax.OpGreaterThan: hclsyntax.OpLessThanOrEqual, hclsyntax.OpGreaterThanOrEqual: hclsyntax.OpLessThan,
+	hclsyntax.OpEqual: hclsyntax.OpNotEqual, hclsyntax.OpNotEqual: hclsyntax.OpEqual,
 }

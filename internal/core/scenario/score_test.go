@@ -72,10 +72,12 @@ func TestAScenarioIsWrittenWithFaults(t *testing.T) {
 		}
 		of := Named("of db", "slow", 0, -1)
 		of.Dependencies = []string{"db"}
-		text := string(s.WithFaults(1.25, append(faults, of)))
+		other := *s
+		other.LoadFactor, other.Instances, other.Seed = 1.25, 3, 99
+		text := string(s.With(&other, append(faults, of)))
 		again, found := read(t, text)
 		require.Empty(t, found, text)
-		assert.InDelta(t, 1.25, again.LoadFactor, 0)
+		assert.Equal(t, []any{1.25, 3, uint64(99)}, []any{again.LoadFactor, again.Instances, again.Seed})
 		require.Len(t, again.Faults, len(faults)+1)
 		for i, f := range faults {
 			g, keys := again.Faults[i], f.Of().Keys
@@ -91,7 +93,9 @@ func TestAScenarioIsWrittenWithFaults(t *testing.T) {
 		}
 		assert.Equal(t, []string{"db"}, again.Faults[len(faults)].Dependencies)
 		assert.Negative(t, again.Faults[len(faults)].Until)
-		assert.Equal(t, string(s.WithFaults(1, nil)), string(s.WithFaults(1, nil)))
+		same, found := read(t, string(s.With(s, nil)))
+		require.Empty(t, found)
+		assert.Equal(t, []any{s.LoadFactor, s.Instances, s.Seed}, []any{same.LoadFactor, same.Instances, same.Seed})
 		for _, kept := range []string{"comment", "as it was", "the end"} {
 			assert.Equal(t, strings.Contains(source, kept), strings.Contains(text, kept), kept)
 		}

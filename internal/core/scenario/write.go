@@ -2,6 +2,7 @@ package scenario
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
@@ -13,18 +14,26 @@ import (
 	"kestrix/internal/core/config"
 )
 
-// WithFaults returns the source of the scenario with a load factor, where that is not 1, and with
-// further faults at its end, in canonical layout. Everything else stays as it is written.
-func (s *Scenario) WithFaults(loadFactor float64, faults []Fault) []byte {
+// With returns the source of the scenario with the seed, the instances and the load factor of
+// another one, where these differ, and with further faults at its end, in canonical layout.
+// Everything else stays as it is written.
+func (s *Scenario) With(other *Scenario, faults []Fault) []byte {
 	src := bytes.TrimPrefix(s.File.Source, []byte("\xef\xbb\xbf"))
-	if loadFactor != 1 {
-		line := "load_factor = " + strconv.FormatFloat(loadFactor, 'g', -1, 64)
-		if at, ok := attribute(src, "load_factor"); ok {
+	set := func(key, was, is string) {
+		if was == is {
+			return
+		}
+		line := key + " = " + is
+		if at, ok := attribute(src, key); ok {
 			src = append(append(bytes.Clone(src[:at.Start.Byte]), line...), src[at.End.Byte:]...)
 		} else {
 			src = append([]byte(line+"\n\n"), src...)
 		}
 	}
+	number := func(x float64) string { return strconv.FormatFloat(x, 'g', -1, 64) }
+	set("load_factor", number(cmp.Or(s.LoadFactor, 1)), number(cmp.Or(other.LoadFactor, 1)))
+	set("instances", fmt.Sprint(s.Instances), fmt.Sprint(other.Instances))
+	set("seed", fmt.Sprint(s.Seed), fmt.Sprint(other.Seed))
 	var b strings.Builder
 	b.Write(src)
 	for i := range faults {

@@ -151,7 +151,7 @@ func SeedsFor(requests int64, variants int) int {
 func seedsNeeded(variants int) int {
 	tested := 0
 	for i := range Measures {
-		tested += 1 - boolInt(Measures[i].told)
+		tested += 1 - boolInt(Measures[i].plain)
 	}
 	return fewestSeeds(variants * (variants - 1) / 2 * tested)
 }
@@ -193,11 +193,11 @@ func figures(r *result.Replay, upstreams []string) Figures {
 
 // Measure is a figure that can be better or worse.
 type Measure struct {
-	Key  string
-	More bool                    // is better; else less is
-	At   func(*Figures) *float64 // nil where there is none
-	some bool                    // 0 means that there is none
-	told bool                    // shown alone: neither more nor less of it is better
+	Key   string
+	More  bool                    // is better; else less is
+	At    func(*Figures) *float64 // nil where there is none
+	some  bool                    // 0 means that there is none
+	plain bool                    // shown and not tested: neither more nor less of it is better
 }
 
 // Of returns the figure, and whether there is one.
@@ -217,7 +217,7 @@ var Measures = []Measure{
 	{"elapsed_p99", false, func(f *Figures) *float64 { return &f.ElapsedP99 }, true, false},
 	{"failed", false, func(f *Figures) *float64 { return &f.Failed }, false, false},
 	{"retried", false, func(f *Figures) *float64 { return &f.Retried }, false, false},
-	{Key: "spilled", At: func(f *Figures) *float64 { return &f.Spilled }, told: true},
+	{Key: "spilled", At: func(f *Figures) *float64 { return &f.Spilled }, plain: true},
 	{"sessions_moved", false, func(f *Figures) *float64 { return &f.SessionsMoved }, false, false},
 	{"session_misses", false, func(f *Figures) *float64 { return &f.SessionMisses }, false, false},
 	{"peak_in_flight", false, func(f *Figures) *float64 { return &f.PeakInFlight }, true, false},

@@ -20,7 +20,7 @@ import (
 type Hunt struct {
 	Of    HuntRun   `json:"of"`
 	Found *Weakness `json:"found"` // the smallest one; null for none
-	// FoundReplay is the replay of it with the scenario's own seed; nil where there was none.
+	// FoundReplay is the replay of it with its seed; nil where there was none.
 	FoundReplay *result.Replay `json:"-"`
 	Others      []Weakness     `json:"others"` // confirmed ones of other kinds and targets, which are larger
 	Tried       []HuntTried    `json:"tried"`  // by size and kind
@@ -75,7 +75,8 @@ type Weakness struct {
 	CalmP99    float64 `json:"elapsed_p99_without"` // with nothing failed
 
 	Shrunk   []ShrinkStep `json:"shrunk"`
-	Scenario string       `json:"scenario"` // the text of a scenario with it
+	Seed     uint64       `json:"seed"`     // one with which the expectation is not met: the scenario's own where that is so
+	Scenario string       `json:"scenario"` // the text of a scenario with it, and that seed
 }
 
 // HuntFault is one fault of a weakness.
@@ -120,7 +121,7 @@ type HuntRound struct {
 // HuntShot is one failure that was tried.
 type HuntShot struct {
 	Replay int     `json:"replay"` // its number
-	Phase  string  `json:"phase"`  // search, confirm, shrink or smaller
+	Phase  string  `json:"phase"`  // search, confirm, shrink, smaller or report
 	Faults int     `json:"faults"`
 	Kind   string  `json:"kind"`     // of its first fault, or "load"
 	Past   float64 `json:"distance"` // of the expectation that is nearest to its bound, or furthest past it
@@ -138,7 +139,7 @@ type HuntOptions struct {
 	Tries     int     // replays allowed
 	Replay    replay.Options
 	// Stop reports whether a part of the time that is allowed, from 0 to 1, has passed; nil for no
-	// limit. It is asked between rounds only.
+	// limit. What confirms the result goes on after that.
 	Stop func(part float64) bool
 	// Progress is told how many replays are done and what goes on; nil for nobody.
 	Progress func(done, of int, what string)
@@ -194,6 +195,9 @@ func RunHunt(ctx context.Context, c *config.Config, s *scenario.Scenario, source
 	if err := h.search(); err != nil {
 		return nil, err
 	}
+	if len(h.out.Shots) == 0 && ctx.Err() == nil && o.Stop(1) {
+		return nil, errors.New("the time ended before the first failure was tried; give a longer -within")
+	}
 	if err := h.shrinkFound(); err != nil {
 		return nil, err
 	}
@@ -219,7 +223,8 @@ func (h *hunting) check() error {
 
 // calm replays with nothing failed: an expectation that is broken then has no weakness to find.
 func (h *hunting) calm() error {
-	h.phase = "search"
+	h.phase, h.settling = "search", true // whatever time and tries there are, this comes first
+	defer func() { h.settling = false }()
 	calm := &trial{load: 1}
 	v, err := h.judge(calm, h.freshSeeds(), false)
 	if err != nil || h.ctx.Err() != nil {
@@ -228,6 +233,9 @@ func (h *hunting) calm() error {
 	if v.broken {
 		e := h.scenario.Expects[v.expectation]
 		return fmt.Errorf("%s:%d:%d: the expectation %q is not met already, with no fault added: %s is false with %d of %d seeds; replay shows why", h.scenario.File.Name, e.Range.Start.Line, e.Range.Start.Column, e.Name, e.Text, v.brokenSeeds, v.seeds)
+	}
+	if v.brokenSeeds > 0 {
+		h.out.Notes = append(h.out.Notes, fmt.Sprintf("%q is not met with %d of %d seeds without any failure: chance has a part in what is found", h.scenario.Expects[v.expectation].Name, v.brokenSeeds, v.seeds))
 	}
 	res, err := h.replay(calm, h.o.Replay.Seed)
 	if err != nil || h.ctx.Err() != nil {
@@ -252,7 +260,7 @@ func (h *hunting) prepare() error {
 		o.MostLoad = 1
 		h.out.Notes = append(h.out.Notes, "the clients of a closed load wait for their responses, so that the load has no factor")
 	}
-	if h.scenario.LoadFactor > 1 && o.MostLoad > 1 {
+	if f := h.scenario.LoadFactor; f != 0 && f != 1 && o.MostLoad > 1 {
 		o.MostLoad = 1
 		h.out.Notes = append(h.out.Notes, "the scenario has a load_factor, which stays as it is")
 	}

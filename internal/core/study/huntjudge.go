@@ -2,6 +2,7 @@ package study
 
 import (
 	"encoding/json"
+	"fmt"
 	"math"
 	"slices"
 	"sync"
@@ -86,6 +87,10 @@ func (h *hunting) run(jobs []tryJob) ([]tryJob, error) {
 	var wait sync.WaitGroup
 	room := make(chan struct{}, huntAtOnce)
 	for i := range jobs {
+		if !h.settling && h.o.Stop(1) {
+			jobs = jobs[:i]
+			break
+		}
 		room <- struct{}{}
 		wait.Go(func() {
 			defer func() { <-room }()
@@ -116,7 +121,7 @@ func (h *hunting) run(jobs []tryJob) ([]tryJob, error) {
 		}
 	}
 	if h.o.Progress != nil {
-		h.o.Progress(h.out.Replays, h.o.Tries, h.phase)
+		h.o.Progress(h.out.Replays, h.o.Tries, fmt.Sprintf("%s, round %d", h.phase, len(h.out.Rounds)+1))
 	}
 	return jobs, nil
 }
@@ -137,7 +142,7 @@ func (h *hunting) reserve() int {
 		_, n := ruleOf(&h.scenario.Expects[i])
 		most = max(most, n)
 	}
-	return 3 * most
+	return 3*most + 2*(1+mostOthers) // and those that show it
 }
 
 // caseOf returns the replay of a trial with a seed.

@@ -44,7 +44,7 @@ const (
 // search looks for failures that break an expectation, first for single ones, then for pairs and
 // threes, until something was found or the tries are used up.
 func (h *hunting) search() error {
-	for again := 0; len(h.found) == 0 && h.mayGoOn(searchPart); again++ {
+	for len(h.found) == 0 && h.mayGoOn(searchPart) {
 		before := h.out.Replays
 		for parts := 1; parts <= h.o.Faults && len(h.found) == 0 && h.mayGoOn(searchPart); parts++ {
 			if err := h.bracket(parts); err != nil {
@@ -187,8 +187,8 @@ func (h *hunting) draw(a *arm, worst bool) *trial {
 	return t
 }
 
-// arms returns the families of so many parts: all of one, and of more as many as a bracket takes,
-// half of them made of elements that cost much alone.
+// arms returns the families of so many parts: all of one part, and of more as many as a bracket
+// takes, at random and half of them of one kind. Those that were tried before come with their best.
 func (h *hunting) arms(parts int) []*arm {
 	out := h.families(parts)
 	for i, a := range out {
@@ -201,7 +201,7 @@ func (h *hunting) arms(parts int) []*arm {
 	return out
 }
 
-// families returns the families that arms is made of.
+// families returns these families anew.
 func (h *hunting) families(parts int) (out []*arm) {
 	load := h.o.MostLoad > 1
 	if parts == 1 {

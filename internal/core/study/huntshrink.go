@@ -456,7 +456,7 @@ func (h *hunting) report() error {
 		}
 		h.out.Found = w
 		if h.left() > 0 && h.ctx.Err() == nil {
-			if h.out.FoundReplay, err = h.replay(f.trial, h.o.Replay.Seed); err != nil {
+			if h.out.FoundReplay, err = h.replay(f.trial, w.Seed); err != nil {
 				return err
 			}
 		}
@@ -487,6 +487,28 @@ func (h *hunting) weakness(f *finding) (*Weakness, error) {
 	w.MoreLow, w.FailedMore, w.MoreHigh = rangeOf(more)
 	_, w.ErrorRate, _ = rangeOf(rates)
 	_, w.ElapsedP99, _ = rangeOf(p99s)
-	w.Scenario = string(h.scenario.WithFaults(t.load, h.faultsOf(t)))
+	seed, err := h.showing(t, v)
+	if err != nil {
+		return nil, err
+	}
+	other := *h.scenarioOf(t)
+	w.Seed, other.Seed, other.Instances = seed, seed, h.instances()
+	w.Scenario = string(h.scenario.With(&other, h.faultsOf(t)))
 	return w, nil
+}
+
+// showing returns a seed with which a trial breaks its expectation: the scenario's own if that is
+// one, else the first of those that confirmed it.
+func (h *hunting) showing(t *trial, v verdict) (uint64, error) {
+	own := h.o.Replay.Seed
+	done, err := h.run([]tryJob{{trial: t, seed: own}})
+	if err != nil || len(done) == 1 && done[0].of.scores[v.expectation].Broken {
+		return own, err
+	}
+	for _, j := range v.of {
+		if j.of.scores[v.expectation].Broken {
+			return j.seed, nil
+		}
+	}
+	return own, nil // cannot be: it was confirmed
 }

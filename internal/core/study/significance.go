@@ -66,7 +66,7 @@ func (c *Comparison) tellApart() {
 	type pair struct{ a, b, measure int }
 	var pairs []pair
 	for m := range Measures {
-		if Measures[m].told {
+		if Measures[m].plain {
 			continue
 		}
 		for a := range c.Runs {
